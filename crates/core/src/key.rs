@@ -1,0 +1,76 @@
+//! Keys, and the identity of the namespace that every key belongs to.
+
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
+
+/// The longest key, in bytes of UTF-8.
+pub const LONGEST_KEY: usize = 1024;
+
+/// The identity of a namespace: given once, never reused, not derived from its name.
+///
+/// Entries are addressed by this number and the key, so two namespaces can never meet, whatever
+/// their names and keys look like.
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, Default,
+)]
+pub struct NamespaceId(pub u64);
+
+/// A key: 1 to 1024 bytes of UTF-8, any characters.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[serde(transparent)]
+pub struct Key(Box<str>);
+
+/// Why a text is not a [`Key`].
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum InvalidKey {
+    /// The key has no characters.
+    #[error("the key is empty: give at least one character")]
+    Empty,
+    /// The key is longer than [`LONGEST_KEY`] bytes.
+    #[error(
+        "the key has {0} bytes, more than the limit of {LONGEST_KEY}: shorten it, for example by hashing its variable part"
+    )]
+    TooLong(usize),
+}
+
+impl Key {
+    /// Checks `text` and takes it as a key.
+    ///
+    /// # Errors
+    /// [`InvalidKey`] when it is empty or too long.
+    pub fn new(text: impl Into<Box<str>>) -> Result<Self, InvalidKey> {
+        let text = text.into();
+        match text.len() {
+            0 => Err(InvalidKey::Empty),
+            n if n > LONGEST_KEY => Err(InvalidKey::TooLong(n)),
+            _ => Ok(Self(text)),
+        }
+    }
+
+    /// The key as text.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+}
+
+impl fmt::Display for Key {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.0)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn keys_are_bounded_in_bytes_not_characters() {
+        assert_eq!(Key::new(""), Err(InvalidKey::Empty));
+        assert!(Key::new("k".repeat(LONGEST_KEY)).is_ok());
+        assert_eq!(
+            Key::new("ä".repeat(LONGEST_KEY / 2 + 1)),
+            Err(InvalidKey::TooLong(LONGEST_KEY + 2))
+        );
+    }
+}

@@ -1,0 +1,65 @@
+//! The heart of Verax: everything that decides, nothing that touches the world.
+//!
+//! There are no sockets, no files, no clock, no async and no logging in this crate. Time comes in
+//! as a [`Timestamp`], randomness as a seeded generator, so that every hard interleaving can be
+//! written down as an ordinary test.
+//!
+//! * [`store`] keeps entries within a limit of bytes: [`Store`].
+//! * [`guard`] gives one caller at a time the right to refill a key: [`RefillTable`].
+//! * [`lifetime`] says how long an entry is fresh, and what may be served after that.
+//! * [`pattern`] turns keys into named values for an origin, and values back into keys.
+//! * [`warm`] plans which keys to refill ahead of time.
+//! * [`meter`] counts latencies on the serving path at next to no cost.
+//! * [`load`] is the maths of load runs: popularity of keys, lanes, and their comparison.
+//!
+//! # Example
+//!
+//! A look-up, a guarded refill, and the hit that follows:
+//!
+//! ```
+//! use std::time::Duration;
+//! use verax_core::{
+//!     Entry, Joined, Key, Lifetime, NamespaceId, PutCondition, RefillTable, Store, Timestamp,
+//! };
+//!
+//! let store = Store::new(64 << 20);
+//! let mut refills = RefillTable::new(1_000);
+//! let (boards, now) = (NamespaceId(1), Timestamp::from_millis(0));
+//! let key = Key::new("board/aldermouth")?;
+//!
+//! assert!(store.get(boards, &key, now).is_none());
+//! let Joined::Holder(permit) = refills.join(boards, &key, "caller 1", now, Duration::from_secs(5))
+//! else { panic!("the first caller gets the permit") };
+//!
+//! // The holder reads the origin; its value is stored only if the permit still stands.
+//! let waiters = refills.finish(&permit, now).expect("nothing voided the permit");
+//! let entry = Entry::new("[]", "application/json", Lifetime::of(Duration::from_secs(30)), now);
+//! store.put(boards, &key, entry, PutCondition::Always, now)?;
+//!
+//! assert_eq!(waiters, ["caller 1"]);
+//! assert_eq!(store.get(boards, &key, now).unwrap().entry.value, "[]");
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
+
+pub mod entry;
+pub mod guard;
+pub mod key;
+pub mod lifetime;
+pub mod load;
+pub mod meter;
+pub mod name;
+pub mod pattern;
+pub mod policy;
+pub mod store;
+pub mod time;
+pub mod warm;
+
+pub use entry::{EntityTag, Entry, Tag};
+pub use guard::{Joined, Permit, PermitNumber, RefillTable};
+pub use key::{Key, NamespaceId};
+pub use lifetime::{Freshness, Lifetime};
+pub use name::Name;
+pub use pattern::KeyPattern;
+pub use policy::NamespacePolicy;
+pub use store::{Found, PutCondition, Store};
+pub use time::Timestamp;

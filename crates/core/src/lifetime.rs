@@ -1,0 +1,233 @@
+//! How long an entry may be served: RFC 9111 (max-age) and RFC 5861 (stale-while-revalidate,
+//! stale-if-error).
+
+use std::time::Duration;
+
+use serde::{Deserialize, Serialize};
+
+use crate::time::Timestamp;
+
+/// The longest lifetime of each kind: ten years of 365 days.
+pub const LONGEST_LIFETIME: Duration = Duration::from_secs(10 * 365 * 24 * 3600);
+
+/// The three parts of an entry's lifetime, counted from when it was stored.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct Lifetime {
+    /// How long the entry is fresh.
+    pub max_age: Duration,
+    /// How long after that the previous copy may be served while one caller refreshes it.
+    pub stale_while_revalidate: Duration,
+    /// How long after `max_age` the previous copy may be served when the origin fails.
+    pub stale_if_error: Duration,
+}
+
+/// What an entry is good for at a moment.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Freshness {
+    /// Serve it; this much time is left.
+    Fresh(Duration),
+    /// Serve it and refresh it in the background; it has been stale for this long.
+    Stale(Duration),
+    /// Serve it only when the origin fails; it has been stale for this long.
+    OnlyOnError(Duration),
+    /// Never serve it again.
+    Ended,
+}
+
+impl Lifetime {
+    /// A lifetime with a max-age and no stale serving.
+    pub const fn of(max_age: Duration) -> Self {
+        Self { max_age, stale_while_revalidate: Duration::ZERO, stale_if_error: Duration::ZERO }
+    }
+
+    /// How long the entry is worth keeping at all.
+    pub fn total(&self) -> Duration {
+        self.max_age + self.stale_while_revalidate.max(self.stale_if_error)
+    }
+
+    /// What an entry stored at `stored_at` is good for at `now`.
+    pub fn freshness(&self, stored_at: Timestamp, now: Timestamp) -> Freshness {
+        let age = now.since(stored_at);
+        if age < self.max_age {
+            return Freshness::Fresh(self.max_age - age);
+        }
+        let stale = age - self.max_age;
+        if stale < self.stale_while_revalidate {
+            Freshness::Stale(stale)
+        } else if stale < self.stale_if_error {
+            Freshness::OnlyOnError(stale)
+        } else {
+            Freshness::Ended
+        }
+    }
+}
+
+/// What a `Cache-Control` field asks for, as far as Verax acts on it. Absent parts are `None`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct CacheControl {
+    /// `max-age`
+    pub max_age: Option<Duration>,
+    /// `stale-while-revalidate`
+    pub stale_while_revalidate: Option<Duration>,
+    /// `stale-if-error`
+    pub stale_if_error: Option<Duration>,
+    /// `no-store`: do not store the value.
+    pub no_store: bool,
+    /// `no-cache`: on a request, do not answer from the cache.
+    pub no_cache: bool,
+}
+
+/// A `Cache-Control` field that cannot be acted on.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum InvalidCacheControl {
+    /// A directive that needs a number of seconds has something else.
+    #[error("Cache-Control {directive}={value:?} is not a whole number of seconds of 0 or more")]
+    NotSeconds {
+        /// The directive's name.
+        directive: &'static str,
+        /// What stands after its equals sign, cut to 40 characters.
+        value: String,
+    },
+    /// The number is beyond [`LONGEST_LIFETIME`].
+    #[error("Cache-Control {directive}={seconds} is longer than the limit of {} seconds (ten years)", LONGEST_LIFETIME.as_secs())]
+    TooLong {
+        /// The directive's name.
+        directive: &'static str,
+        /// The number given.
+        seconds: String,
+    },
+}
+
+impl CacheControl {
+    /// Reads a `Cache-Control` field value (RFC 9111, section 5.2). Unknown directives are passed
+    /// over, as the RFC asks; known ones must be well formed.
+    ///
+    /// # Errors
+    /// [`InvalidCacheControl`] names the directive at fault.
+    ///
+    /// ```
+    /// use std::time::Duration;
+    /// use verax_core::lifetime::CacheControl;
+    ///
+    /// let control = CacheControl::parse("max-age=30, stale-if-error=600")?;
+    /// assert_eq!(control.max_age, Some(Duration::from_secs(30)));
+    /// assert!(CacheControl::parse("max-age=-1").is_err());
+    /// # Ok::<(), verax_core::lifetime::InvalidCacheControl>(())
+    /// ```
+    pub fn parse(field: &str) -> Result<Self, InvalidCacheControl> {
+        let mut control = Self::default();
+        for part in field.split(',') {
+            let (name, value) = match part.split_once('=') {
+                Some((name, value)) => (name.trim(), Some(value.trim().trim_matches('"'))),
+                None => (part.trim(), None),
+            };
+            match name.to_ascii_lowercase().as_str() {
+                "max-age" => control.max_age = Some(seconds("max-age", value)?),
+                "stale-while-revalidate" => {
+                    control.stale_while_revalidate =
+                        Some(seconds("stale-while-revalidate", value)?);
+                }
+                "stale-if-error" => {
+                    control.stale_if_error = Some(seconds("stale-if-error", value)?);
+                }
+                "no-store" => control.no_store = true,
+                "no-cache" => control.no_cache = true,
+                _ => {}
+            }
+        }
+        Ok(control)
+    }
+
+    /// The lifetime that results where absent parts come from `fallback`.
+    ///
+    /// A field that gives `max-age` speaks for the whole lifetime: stale parts it leaves out are
+    /// zero then, not the fallback's.
+    pub fn lifetime_or(&self, fallback: Lifetime) -> Lifetime {
+        let base = match self.max_age {
+            Some(max_age) => Lifetime::of(max_age),
+            None => fallback,
+        };
+        Lifetime {
+            max_age: base.max_age,
+            stale_while_revalidate: self
+                .stale_while_revalidate
+                .unwrap_or(base.stale_while_revalidate),
+            stale_if_error: self.stale_if_error.unwrap_or(base.stale_if_error),
+        }
+    }
+}
+
+fn seconds(directive: &'static str, value: Option<&str>) -> Result<Duration, InvalidCacheControl> {
+    let text = value.unwrap_or("");
+    if text.is_empty() || !text.bytes().all(|b| b.is_ascii_digit()) {
+        return Err(InvalidCacheControl::NotSeconds {
+            directive,
+            value: text.chars().take(40).collect(),
+        });
+    }
+    match text.parse::<u64>() {
+        Ok(n) if n <= LONGEST_LIFETIME.as_secs() => Ok(Duration::from_secs(n)),
+        _ => Err(InvalidCacheControl::TooLong {
+            directive,
+            seconds: text.chars().take(40).collect(),
+        }),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    const S: fn(u64) -> Duration = Duration::from_secs;
+
+    #[rstest]
+    #[case(0, Freshness::Fresh(S(30)))]
+    #[case(29, Freshness::Fresh(S(1)))]
+    #[case(30, Freshness::Stale(S(0)))]
+    #[case(39, Freshness::Stale(S(9)))]
+    #[case(40, Freshness::OnlyOnError(S(10)))]
+    #[case(89, Freshness::OnlyOnError(S(59)))]
+    #[case(90, Freshness::Ended)]
+    fn freshness_follows_the_three_parts(#[case] age: u64, #[case] expected: Freshness) {
+        let lifetime =
+            Lifetime { max_age: S(30), stale_while_revalidate: S(10), stale_if_error: S(60) };
+        let stored = Timestamp::from_millis(5_000);
+        assert_eq!(lifetime.freshness(stored, stored + S(age)), expected);
+    }
+
+    #[test]
+    fn a_clock_that_steps_back_leaves_the_entry_fresh() {
+        let lifetime = Lifetime::of(S(1));
+        let stored = Timestamp::from_millis(9_000);
+        let before = Timestamp::from_millis(0);
+        assert_eq!(lifetime.freshness(stored, before), Freshness::Fresh(S(1)));
+    }
+
+    #[rstest]
+    #[case("max-age", "NotSeconds")]
+    #[case("max-age=", "NotSeconds")]
+    #[case("max-age=-5", "NotSeconds")]
+    #[case("max-age=1.5", "NotSeconds")]
+    #[case("max-age=soon", "NotSeconds")]
+    #[case("stale-if-error=999999999999", "TooLong")]
+    #[case("max-age=99999999999999999999999999", "TooLong")]
+    fn malformed_directives_are_named(#[case] field: &str, #[case] kind: &str) {
+        let error = CacheControl::parse(field).unwrap_err();
+        assert!(format!("{error:?}").starts_with(kind), "{error:?}");
+        assert!(error.to_string().contains(field.split('=').next().unwrap()));
+    }
+
+    #[test]
+    fn a_field_with_max_age_replaces_the_whole_fallback() {
+        let fallback =
+            Lifetime { max_age: S(30), stale_while_revalidate: S(10), stale_if_error: S(60) };
+        let given = CacheControl::parse("Max-Age=\"5\", private, stale-if-error=7").unwrap();
+        assert_eq!(
+            given.lifetime_or(fallback),
+            Lifetime { max_age: S(5), stale_while_revalidate: S(0), stale_if_error: S(7) }
+        );
+        assert_eq!(CacheControl::default().lifetime_or(fallback), fallback);
+    }
+}

@@ -1,0 +1,11 @@
+//! The maths of load runs: what to ask for, how to count, how to compare.
+//!
+//! Running the requests is the work of the load crate; nothing here sends anything.
+
+mod comparison;
+mod popularity;
+mod profile;
+
+pub use comparison::{Comparison, LaneFigures, LaneRecorder, Outcome};
+pub use popularity::{InvalidPopularity, KeyChooser, Popularity};
+pub use profile::{InvalidProfile, Lane, LoadProfile, MOST_CLIENTS};

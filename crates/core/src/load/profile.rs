@@ -1,0 +1,115 @@
+//! A load profile: what a load run does.
+
+use std::time::Duration;
+
+use serde::{Deserialize, Serialize};
+
+use super::popularity::Popularity;
+use crate::name::Name;
+
+/// The most concurrent clients of one lane.
+pub const MOST_CLIENTS: u32 = 1_000;
+
+/// The longest load run, warm-up included.
+const LONGEST_RUN: Duration = Duration::from_secs(3_600);
+
+/// One way of reading inside a load run.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Lane {
+    /// Through Verax.
+    Cached,
+    /// Straight from the origin.
+    Direct,
+}
+
+impl Lane {
+    /// Both lanes, in the order in which they are shown.
+    pub const ALL: [Lane; 2] = [Lane::Cached, Lane::Direct];
+
+    /// The lane's name.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Lane::Cached => "cached",
+            Lane::Direct => "direct",
+        }
+    }
+}
+
+/// What a load run does, apart from which keys it reads: a closed loop in which each client of each
+/// lane sends its next read when the one before is answered.
+#[derive(Debug, Clone, PartialEq)]
+pub struct LoadProfile {
+    /// The profile's name.
+    pub name: Name,
+    /// Concurrent clients of each lane.
+    pub clients: u32,
+    /// How long the lanes run before figures are taken.
+    pub warm_up: Duration,
+    /// How long figures are taken.
+    pub duration: Duration,
+    /// How often each key is read.
+    pub popularity: Popularity,
+    /// Seeds the draws of keys, so that two runs ask for the same sequence.
+    pub seed: u64,
+}
+
+/// Why a profile cannot be run.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum InvalidProfile {
+    /// No clients, or more than [`MOST_CLIENTS`].
+    #[error("clients = {0} is out of range: use 1 to {MOST_CLIENTS}")]
+    Clients(u32),
+    /// No time to measure, or more than an hour.
+    #[error(
+        "the run would take {0} seconds: use a duration of at least 1 second, and at most 3600 with the warm-up"
+    )]
+    Duration(u64),
+}
+
+impl LoadProfile {
+    /// Checks the profile's numbers.
+    ///
+    /// # Errors
+    /// [`InvalidProfile`] names the first number out of range.
+    pub fn check(&self) -> Result<(), InvalidProfile> {
+        if self.clients == 0 || self.clients > MOST_CLIENTS {
+            return Err(InvalidProfile::Clients(self.clients));
+        }
+        let total = self.warm_up.saturating_add(self.duration);
+        if self.duration < Duration::from_secs(1) || total > LONGEST_RUN {
+            return Err(InvalidProfile::Duration(total.as_secs()));
+        }
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case(8, 2, 10, true)]
+    #[case(0, 2, 10, false)]
+    #[case(1_001, 2, 10, false)]
+    #[case(8, 2, 0, false)]
+    #[case(8, 3_590, 11, false)]
+    fn numbers_are_bounded(
+        #[case] clients: u32,
+        #[case] warm_up: u64,
+        #[case] duration: u64,
+        #[case] valid: bool,
+    ) {
+        let profile = LoadProfile {
+            name: Name::new("rush").unwrap(),
+            clients,
+            warm_up: Duration::from_secs(warm_up),
+            duration: Duration::from_secs(duration),
+            popularity: Popularity::Uniform,
+            seed: 1,
+        };
+        assert_eq!(profile.check().is_ok(), valid);
+    }
+}

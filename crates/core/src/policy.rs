@@ -1,0 +1,106 @@
+//! What a namespace allows and does by itself.
+
+use std::time::Duration;
+
+use crate::lifetime::{LONGEST_LIFETIME, Lifetime};
+use crate::name::Name;
+use crate::pattern::KeyPattern;
+
+/// The largest value that any namespace may allow, in bytes.
+pub const LARGEST_VALUE: u64 = 64 << 20;
+
+/// The policy of one namespace.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NamespacePolicy {
+    /// The lifetime of entries that are stored without one of their own.
+    pub lifetime: Lifetime,
+    /// The largest value, in bytes.
+    pub largest_value: u64,
+    /// Where a missing value comes from; `None` when services refill it themselves.
+    pub origin: Option<OriginBinding>,
+}
+
+/// How a namespace reads through to an origin of its tenant.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OriginBinding {
+    /// The origin's name within the tenant.
+    pub origin: Name,
+    /// Turns a key into the values for the origin's URL template.
+    pub key_pattern: KeyPattern,
+}
+
+/// Why a policy is refused.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum InvalidPolicy {
+    /// A lifetime is beyond [`LONGEST_LIFETIME`].
+    #[error("{part} of {seconds} seconds is longer than the limit of {} seconds (ten years)", LONGEST_LIFETIME.as_secs())]
+    LifetimeTooLong {
+        /// Which part of the lifetime.
+        part: &'static str,
+        /// The seconds given.
+        seconds: u64,
+    },
+    /// A largest value of zero or beyond [`LARGEST_VALUE`].
+    #[error(
+        "a largest value of {0} bytes is out of range: use 1 to {LARGEST_VALUE} bytes (64 MiB)"
+    )]
+    LargestValue(u64),
+}
+
+impl Default for NamespacePolicy {
+    fn default() -> Self {
+        Self {
+            lifetime: Lifetime::of(Duration::from_secs(60)),
+            largest_value: 1 << 20,
+            origin: None,
+        }
+    }
+}
+
+impl NamespacePolicy {
+    /// Checks the policy's numbers.
+    ///
+    /// # Errors
+    /// [`InvalidPolicy`] names the first number out of range.
+    pub fn check(&self) -> Result<(), InvalidPolicy> {
+        for (part, time) in [
+            ("max_age", self.lifetime.max_age),
+            ("stale_while_revalidate", self.lifetime.stale_while_revalidate),
+            ("stale_if_error", self.lifetime.stale_if_error),
+        ] {
+            if time > LONGEST_LIFETIME {
+                let seconds = time.as_secs();
+                return Err(InvalidPolicy::LifetimeTooLong { part, seconds });
+            }
+        }
+        if self.largest_value == 0 || self.largest_value > LARGEST_VALUE {
+            return Err(InvalidPolicy::LargestValue(self.largest_value));
+        }
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case(1, true)]
+    #[case(0, false)]
+    #[case(LARGEST_VALUE, true)]
+    #[case(LARGEST_VALUE + 1, false)]
+    fn largest_value_is_bounded(#[case] largest_value: u64, #[case] valid: bool) {
+        let policy = NamespacePolicy { largest_value, ..Default::default() };
+        assert_eq!(policy.check().is_ok(), valid);
+    }
+
+    #[test]
+    fn absurd_lifetimes_are_refused_by_part() {
+        let mut policy = NamespacePolicy::default();
+        policy.lifetime.stale_if_error = LONGEST_LIFETIME + Duration::from_secs(1);
+        let message = policy.check().unwrap_err().to_string();
+        assert!(message.starts_with("stale_if_error of 315360001 seconds"), "{message}");
+    }
+}
