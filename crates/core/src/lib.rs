@@ -60,6 +60,6 @@ pub use key::{Key, NamespaceId};
 pub use lifetime::{Freshness, Lifetime};
 pub use name::Name;
 pub use pattern::KeyPattern;
-pub use policy::NamespacePolicy;
+pub use policy::{NamespacePolicy, OriginBinding, OriginSettings};
 pub use store::{Found, PutCondition, Store};
 pub use time::Timestamp;

@@ -29,6 +29,71 @@ pub struct OriginBinding {
     pub key_pattern: KeyPattern,
 }
 
+/// How an HTTP origin is read.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OriginSettings {
+    /// A URL template (RFC 6570) with the variables of the key patterns that are bound to it.
+    pub url: String,
+    /// The longest time to connect.
+    pub connect_timeout: Duration,
+    /// The longest time from asking to the last byte.
+    pub total_timeout: Duration,
+    /// The largest response, in bytes.
+    pub largest_response: u64,
+}
+
+/// The longest timeout of an origin.
+pub const LONGEST_TIMEOUT: Duration = Duration::from_secs(300);
+
+/// Why an origin's settings are refused.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum InvalidOriginSettings {
+    /// A timeout is zero or beyond [`LONGEST_TIMEOUT`].
+    #[error("{part} of {milliseconds} ms is out of range: use 1 to {} ms", LONGEST_TIMEOUT.as_millis())]
+    Timeout {
+        /// Which timeout.
+        part: &'static str,
+        /// The milliseconds given.
+        milliseconds: u128,
+    },
+    /// A largest response of zero or beyond [`LARGEST_VALUE`].
+    #[error(
+        "a largest response of {0} bytes is out of range: use 1 to {LARGEST_VALUE} bytes (64 MiB)"
+    )]
+    LargestResponse(u64),
+}
+
+impl OriginSettings {
+    /// Settings with the usual limits: one second to connect, ten in all, 8 MiB.
+    pub fn of(url: impl Into<String>) -> Self {
+        Self {
+            url: url.into(),
+            connect_timeout: Duration::from_secs(1),
+            total_timeout: Duration::from_secs(10),
+            largest_response: 8 << 20,
+        }
+    }
+
+    /// Checks the numbers; the URL is checked where it is read.
+    ///
+    /// # Errors
+    /// [`InvalidOriginSettings`] names the first number out of range.
+    pub fn check(&self) -> Result<(), InvalidOriginSettings> {
+        for (part, time) in
+            [("connect_timeout", self.connect_timeout), ("total_timeout", self.total_timeout)]
+        {
+            if time.is_zero() || time > LONGEST_TIMEOUT {
+                let milliseconds = time.as_millis();
+                return Err(InvalidOriginSettings::Timeout { part, milliseconds });
+            }
+        }
+        if self.largest_response == 0 || self.largest_response > LARGEST_VALUE {
+            return Err(InvalidOriginSettings::LargestResponse(self.largest_response));
+        }
+        Ok(())
+    }
+}
+
 /// Why a policy is refused.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum InvalidPolicy {

@@ -1,0 +1,50 @@
+//! What can go wrong with records.
+
+use diesel::result::{DatabaseErrorKind, Error};
+
+/// Why a call to the records failed.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum RecordsError {
+    /// MariaDB cannot be reached or does not answer in time; nothing is known to have changed.
+    #[error("the records in MariaDB are not available: {0}")]
+    Unavailable(String),
+    /// What is to be created exists already.
+    #[error("{0} exists already")]
+    Exists(String),
+    /// What is to be changed or removed does not exist.
+    #[error("{0} does not exist")]
+    Missing(String),
+    /// What is to be removed is still used.
+    #[error("{subject} is still used: {by}")]
+    InUse {
+        /// What was to be removed.
+        subject: String,
+        /// What uses it, and what to do.
+        by: &'static str,
+    },
+    /// A stored row does not make sense to this version of Verax.
+    #[error("a stored record cannot be read: {0}")]
+    Unreadable(String),
+}
+
+impl From<Error> for RecordsError {
+    fn from(error: Error) -> Self {
+        Self::Unavailable(error.to_string())
+    }
+}
+
+impl RecordsError {
+    /// Reads a database error of creating or removing `subject`.
+    pub(crate) fn of(subject: impl Into<String>, error: Error, used_by: &'static str) -> Self {
+        match error {
+            Error::DatabaseError(DatabaseErrorKind::UniqueViolation, _) => {
+                Self::Exists(subject.into())
+            }
+            Error::DatabaseError(DatabaseErrorKind::ForeignKeyViolation, _) => {
+                Self::InUse { subject: subject.into(), by: used_by }
+            }
+            Error::NotFound => Self::Missing(subject.into()),
+            other => other.into(),
+        }
+    }
+}

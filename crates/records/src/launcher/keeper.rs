@@ -1,0 +1,214 @@
+//! Keeping the server running, from one thread that lives as long as the server should.
+//!
+//! The parent-death signal is tied to the thread that started the child, so a thread of its own is
+//! not a luxury here: a thread of a pool may end, and would take the server with it.
+
+use std::os::unix::process::CommandExt;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::thread::JoinHandle;
+use std::time::{Duration, Instant};
+
+use nix::sys::signal::{Signal, kill};
+use nix::unistd::Pid;
+
+use super::LaunchError;
+use super::initialise::{Paths, append, find_program};
+
+const LOOK_EVERY: Duration = Duration::from_millis(50);
+const LONGEST_STOP: Duration = Duration::from_secs(30);
+const LONGEST_PAUSE: Duration = Duration::from_secs(15);
+
+/// A server that ran at least this long before it ended is started again without a longer pause.
+const STEADY: Duration = Duration::from_secs(30);
+
+#[derive(Debug, Default)]
+struct State {
+    child: Option<Child>,
+    answered: bool,
+    stopping: bool,
+    ended: Option<String>,
+}
+
+/// The thread that keeps a server running.
+#[derive(Debug)]
+pub(super) struct Keeper {
+    state: Arc<Mutex<State>>,
+    thread: Option<JoinHandle<bool>>,
+}
+
+fn lock(state: &Mutex<State>) -> MutexGuard<'_, State> {
+    state.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl Keeper {
+    pub(super) fn start(program: PathBuf, paths: &Paths, port: u16) -> Result<Self, LaunchError> {
+        let setpriv = find_program(Path::new("setpriv")).map_err(|_| {
+            LaunchError::NotInstalled { program: "setpriv".into(), package: "util-linux" }
+        })?;
+        let state = Arc::new(Mutex::new(State::default()));
+        let (shared, paths_of_thread) = (Arc::clone(&state), paths.clone());
+        let thread = std::thread::Builder::new()
+            .name("mariadb-keeper".into())
+            .spawn(move || keep(&shared, || command(&setpriv, &program, &paths_of_thread, port)))
+            .map_err(|source| LaunchError::Files {
+                what: "could not start a thread for MariaDB in",
+                path: paths.directory.clone(),
+                source,
+            })?;
+        Ok(Self { state, thread: Some(thread) })
+    }
+
+    /// The server has answered: from now on it is started again whenever it ends.
+    pub(super) fn answered(&self) {
+        lock(&self.state).answered = true;
+    }
+
+    /// How the very first start ended, if it did.
+    pub(super) fn ended_early(&self) -> Option<String> {
+        lock(&self.state).ended.clone()
+    }
+
+    pub(super) fn process_id(&self) -> Option<u32> {
+        lock(&self.state).child.as_ref().map(Child::id)
+    }
+
+    /// Stops the server; false when it had to be killed. Blocks until it has ended.
+    pub(super) fn stop(mut self) -> bool {
+        self.request_stop();
+        self.thread.take().is_none_or(|thread| thread.join().unwrap_or(false))
+    }
+
+    fn request_stop(&self) {
+        let mut state = lock(&self.state);
+        state.stopping = true;
+        signal(&state, Signal::SIGTERM);
+    }
+}
+
+impl Drop for Keeper {
+    fn drop(&mut self) {
+        self.request_stop();
+        if let Some(thread) = self.thread.take() {
+            let _ = thread.join();
+        }
+    }
+}
+
+/// Signals the child. The caller holds the lock and the child is only reaped under it, so the
+/// process number still is the child's.
+fn signal(state: &State, signal: Signal) {
+    if let Some(child) = &state.child {
+        let _ = kill(Pid::from_raw(child.id() as i32), signal);
+    }
+}
+
+fn command(
+    setpriv: &Path,
+    program: &Path,
+    paths: &Paths,
+    port: u16,
+) -> Result<Command, LaunchError> {
+    let log = append(&paths.log)?;
+    let mut command = Command::new(setpriv);
+    command
+        .args(["--pdeathsig", "TERM", "--"])
+        .arg(program)
+        .arg("--no-defaults")
+        .arg(format!("--datadir={}", paths.data.display()))
+        .arg(format!("--init-file={}", paths.accounts.display()))
+        .arg(format!("--pid-file={}", paths.process_id.display()))
+        .arg(format!("--port={port}"))
+        // Relative to the data directory, since a socket's path may not be longer than 107 bytes.
+        .arg("--socket=mariadbd.sock")
+        .args(["--bind-address=127.0.0.1", "--skip-name-resolve", "--skip-log-bin"])
+        .args(["--character-set-server=utf8mb4", "--innodb-buffer-pool-size=128M"])
+        .args(["--max-connections=200", "--performance-schema=OFF"])
+        .stdin(Stdio::null())
+        .stdout(Stdio::null())
+        .stderr(log)
+        // Ctrl-C in the terminal is for Verax, which stops the server in its own time.
+        .process_group(0);
+    if nix::unistd::geteuid().is_root() {
+        command.arg("--user=root");
+    }
+    Ok(command)
+}
+
+/// Runs the server again and again until it is told to stop; false when it had to be killed.
+fn keep(state: &Mutex<State>, command: impl Fn() -> Result<Command, LaunchError>) -> bool {
+    let mut pause = Duration::from_secs(1);
+    loop {
+        if lock(state).stopping {
+            return true;
+        }
+        let started = Instant::now();
+        let spawned = command().map_err(|e| e.to_string()).and_then(|mut command| {
+            let mut state = lock(state);
+            state.child = Some(command.spawn().map_err(|e| e.to_string())?);
+            Ok(())
+        });
+        let ended = match spawned {
+            Ok(()) => match wait(state) {
+                Ended::Stopped { killed } => return !killed,
+                Ended::ByItself(status) => status,
+            },
+            Err(reason) => reason,
+        };
+        {
+            let mut state = lock(state);
+            if !state.answered {
+                // The first start failed: whoever waits for it is told, and nothing is retried.
+                state.ended = Some(ended);
+                return true;
+            }
+        }
+        if started.elapsed() > STEADY {
+            pause = Duration::from_secs(1);
+        }
+        tracing::warn!(reason = %ended, pause_seconds = pause.as_secs(), "MariaDB ended; starting it again");
+        let until = Instant::now() + pause;
+        while Instant::now() < until && !lock(state).stopping {
+            std::thread::sleep(LOOK_EVERY);
+        }
+        pause = (pause * 2).min(LONGEST_PAUSE);
+    }
+}
+
+enum Ended {
+    Stopped { killed: bool },
+    ByItself(String),
+}
+
+fn wait(state: &Mutex<State>) -> Ended {
+    let mut asked_at: Option<Instant> = None;
+    let mut killed = false;
+    loop {
+        {
+            let mut state = lock(state);
+            let status = match state.child.as_mut().map(Child::try_wait) {
+                Some(Ok(None)) => None,
+                Some(Ok(Some(status))) => Some(status.to_string()),
+                Some(Err(error)) => Some(error.to_string()),
+                None => Some("it was not started".to_owned()),
+            };
+            if let Some(status) = status {
+                state.child = None;
+                return if state.stopping {
+                    Ended::Stopped { killed }
+                } else {
+                    Ended::ByItself(status)
+                };
+            }
+            if state.stopping {
+                let asked = *asked_at.get_or_insert_with(Instant::now);
+                if asked.elapsed() > LONGEST_STOP {
+                    signal(&state, Signal::SIGKILL);
+                    killed = true;
+                }
+            }
+        }
+        std::thread::sleep(LOOK_EVERY);
+    }
+}

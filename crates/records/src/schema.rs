@@ -1,0 +1,84 @@
+//! The tables as Diesel sees them; kept in step with migrations/.
+
+diesel::table! {
+    tenants (id) {
+        id -> Unsigned<BigInt>,
+        name -> Varchar,
+        created_at -> Unsigned<BigInt>,
+    }
+}
+
+diesel::table! {
+    origins (id) {
+        id -> Unsigned<BigInt>,
+        tenant_id -> Unsigned<BigInt>,
+        name -> Varchar,
+        url -> Varchar,
+        connect_timeout_ms -> Unsigned<BigInt>,
+        total_timeout_ms -> Unsigned<BigInt>,
+        largest_response -> Unsigned<BigInt>,
+        created_at -> Unsigned<BigInt>,
+    }
+}
+
+diesel::table! {
+    namespaces (id) {
+        id -> Unsigned<BigInt>,
+        tenant_id -> Unsigned<BigInt>,
+        name -> Varchar,
+        max_age_ms -> Unsigned<BigInt>,
+        stale_while_revalidate_ms -> Unsigned<BigInt>,
+        stale_if_error_ms -> Unsigned<BigInt>,
+        largest_value -> Unsigned<BigInt>,
+        origin_id -> Nullable<Unsigned<BigInt>>,
+        key_pattern -> Nullable<Varchar>,
+        created_at -> Unsigned<BigInt>,
+    }
+}
+
+diesel::table! {
+    tokens (id) {
+        id -> Unsigned<BigInt>,
+        hash -> Binary,
+        scopes -> Varchar,
+        note -> Varchar,
+        created_at -> Unsigned<BigInt>,
+        revoked_at -> Nullable<Unsigned<BigInt>>,
+    }
+}
+
+diesel::table! {
+    activity (id) {
+        id -> Unsigned<BigInt>,
+        at -> Unsigned<BigInt>,
+        actor -> Varchar,
+        tenant -> Nullable<Varchar>,
+        action -> Varchar,
+        subject -> Varchar,
+        detail -> Text,
+    }
+}
+
+diesel::table! {
+    runs (id) {
+        id -> Unsigned<BigInt>,
+        kind -> Varchar,
+        tenant -> Varchar,
+        namespace -> Varchar,
+        title -> Varchar,
+        started_at -> Unsigned<BigInt>,
+        ended_at -> Nullable<Unsigned<BigInt>>,
+        state -> Varchar,
+        result -> Text,
+    }
+}
+
+diesel::joinable!(origins -> tenants (tenant_id));
+diesel::joinable!(namespaces -> tenants (tenant_id));
+diesel::joinable!(namespaces -> origins (origin_id));
+diesel::allow_tables_to_appear_in_same_query!(tenants, origins, namespaces);
+
+diesel::define_sql_function! {
+    /// The identity that the last insert on this connection was given.
+    fn last_insert_id() -> Unsigned<BigInt>;
+}

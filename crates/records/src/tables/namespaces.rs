@@ -1,0 +1,293 @@
+//! Namespaces and their policies.
+
+use std::time::Duration;
+
+use diesel::prelude::*;
+use diesel::result::Error;
+use diesel_async::{AsyncConnection, AsyncMysqlConnection, RunQueryDsl};
+use serde_json::{Value, json};
+use verax_core::{
+    KeyPattern, Lifetime, Name, NamespaceId, NamespacePolicy, OriginBinding, Timestamp,
+};
+
+use super::activity::{Actor, Change, write};
+use super::tenants::tenant_id;
+use super::{millis, new_id, read_name};
+use crate::connection::{Records, bounded};
+use crate::error::RecordsError;
+use crate::schema::{namespaces, origins, tenants};
+
+/// A namespace of a tenant.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NamespaceRecord {
+    /// Its identity, never used again after it is deleted.
+    pub id: NamespaceId,
+    /// The tenant that owns it.
+    pub tenant: Name,
+    /// Its name within the tenant.
+    pub name: Name,
+    /// Its policy.
+    pub policy: NamespacePolicy,
+    /// When it was created.
+    pub created_at: Timestamp,
+}
+
+#[derive(Queryable)]
+struct Row {
+    id: u64,
+    name: String,
+    max_age_ms: u64,
+    stale_while_revalidate_ms: u64,
+    stale_if_error_ms: u64,
+    largest_value: u64,
+    key_pattern: Option<String>,
+    created_at: u64,
+}
+
+#[derive(Insertable, AsChangeset)]
+#[diesel(table_name = namespaces, treat_none_as_null = true)]
+struct PolicyColumns {
+    max_age_ms: u64,
+    stale_while_revalidate_ms: u64,
+    stale_if_error_ms: u64,
+    largest_value: u64,
+    origin_id: Option<u64>,
+    key_pattern: Option<String>,
+}
+
+impl PolicyColumns {
+    async fn of(
+        connection: &mut AsyncMysqlConnection,
+        tenant: u64,
+        policy: &NamespacePolicy,
+    ) -> Result<Self, Error> {
+        let origin_id = match &policy.origin {
+            Some(binding) => Some(
+                origins::table
+                    .filter(origins::tenant_id.eq(tenant))
+                    .filter(origins::name.eq(binding.origin.as_str()))
+                    .select(origins::id)
+                    .first(connection)
+                    .await?,
+            ),
+            None => None,
+        };
+        Ok(Self {
+            max_age_ms: millis(policy.lifetime.max_age),
+            stale_while_revalidate_ms: millis(policy.lifetime.stale_while_revalidate),
+            stale_if_error_ms: millis(policy.lifetime.stale_if_error),
+            largest_value: policy.largest_value,
+            origin_id,
+            key_pattern: policy.origin.as_ref().map(|o| o.key_pattern.to_string()),
+        })
+    }
+}
+
+fn policy_of(row: &Row, origin: Option<String>) -> Result<NamespacePolicy, RecordsError> {
+    let origin = match origin {
+        Some(origin) => {
+            let pattern = row.key_pattern.as_deref().unwrap_or("{key}");
+            let key_pattern = KeyPattern::parse(pattern)
+                .map_err(|e| RecordsError::Unreadable(format!("namespace {}: {e}", row.name)))?;
+            Some(OriginBinding { origin: read_name(origin)?, key_pattern })
+        }
+        None => None,
+    };
+    Ok(NamespacePolicy {
+        lifetime: Lifetime {
+            max_age: Duration::from_millis(row.max_age_ms),
+            stale_while_revalidate: Duration::from_millis(row.stale_while_revalidate_ms),
+            stale_if_error: Duration::from_millis(row.stale_if_error_ms),
+        },
+        largest_value: row.largest_value,
+        origin,
+    })
+}
+
+fn detail_of(policy: &NamespacePolicy) -> Value {
+    json!({
+        "max_age_seconds": policy.lifetime.max_age.as_secs_f64(),
+        "stale_while_revalidate_seconds": policy.lifetime.stale_while_revalidate.as_secs_f64(),
+        "stale_if_error_seconds": policy.lifetime.stale_if_error.as_secs_f64(),
+        "largest_value_bytes": policy.largest_value,
+        "origin": policy.origin.as_ref().map(|o| o.origin.as_str()),
+        "key_pattern": policy.origin.as_ref().map(|o| o.key_pattern.to_string()),
+    })
+}
+
+impl Records {
+    /// All namespaces, by tenant and name.
+    ///
+    /// # Errors
+    /// [`RecordsError::Unavailable`], [`RecordsError::Unreadable`].
+    pub async fn namespaces(&self) -> Result<Vec<NamespaceRecord>, RecordsError> {
+        let records = self.clone();
+        bounded(async move {
+            let mut connection = records.connection().await?;
+            let rows: Vec<(String, Option<String>, Row)> = namespaces::table
+                .inner_join(tenants::table)
+                .left_join(origins::table)
+                .order((tenants::name, namespaces::name))
+                .select((
+                    tenants::name,
+                    origins::name.nullable(),
+                    (
+                        namespaces::id,
+                        namespaces::name,
+                        namespaces::max_age_ms,
+                        namespaces::stale_while_revalidate_ms,
+                        namespaces::stale_if_error_ms,
+                        namespaces::largest_value,
+                        namespaces::key_pattern,
+                        namespaces::created_at,
+                    ),
+                ))
+                .load(&mut connection)
+                .await?;
+            rows.into_iter()
+                .map(|(tenant, origin, row)| {
+                    Ok(NamespaceRecord {
+                        id: NamespaceId(row.id),
+                        tenant: read_name(tenant)?,
+                        policy: policy_of(&row, origin)?,
+                        name: read_name(row.name)?,
+                        created_at: Timestamp::from_millis(row.created_at),
+                    })
+                })
+                .collect()
+        })
+        .await
+    }
+
+    /// Creates a namespace of a tenant.
+    ///
+    /// # Errors
+    /// [`RecordsError::Exists`], [`RecordsError::Missing`] (the tenant or the policy's origin),
+    /// [`RecordsError::Unavailable`].
+    pub async fn create_namespace(
+        &self,
+        tenant: &Name,
+        name: &Name,
+        policy: &NamespacePolicy,
+        actor: &Actor,
+        now: Timestamp,
+    ) -> Result<NamespaceRecord, RecordsError> {
+        let (records, actor, policy) = (self.clone(), actor.clone(), policy.clone());
+        let (tenant, name) = (tenant.clone(), name.clone());
+        bounded(async move {
+            let mut connection = records.connection().await?;
+            let (of_tenant, columns) = look_up(&mut connection, &tenant, &policy).await?;
+            let created = connection.transaction(async |connection| {
+                let row = (
+                    namespaces::tenant_id.eq(of_tenant),
+                    namespaces::name.eq(name.as_str()),
+                    namespaces::created_at.eq(now.as_millis()),
+                    columns,
+                );
+                diesel::insert_into(namespaces::table).values(row).execute(connection).await?;
+                let id = new_id(connection).await?;
+                let change = Change {
+                    tenant: Some(&tenant),
+                    action: "namespace.create",
+                    subject: format!("{tenant}/{name}"),
+                    detail: detail_of(&policy),
+                };
+                write(connection, &actor, now, &change).await?;
+                Ok(id)
+            });
+            let subject = format!("namespace {tenant}/{name}");
+            let id = NamespaceId(created.await.map_err(|e| RecordsError::of(subject, e, ""))?);
+            Ok(NamespaceRecord { id, tenant, name, policy, created_at: now })
+        })
+        .await
+    }
+
+    /// Replaces a namespace's policy.
+    ///
+    /// # Errors
+    /// [`RecordsError::Missing`] (the namespace or the policy's origin),
+    /// [`RecordsError::Unavailable`].
+    pub async fn change_policy(
+        &self,
+        namespace: &NamespaceRecord,
+        policy: &NamespacePolicy,
+        actor: &Actor,
+        now: Timestamp,
+    ) -> Result<(), RecordsError> {
+        let (records, actor, policy) = (self.clone(), actor.clone(), policy.clone());
+        let (tenant, name, id) = (namespace.tenant.clone(), namespace.name.clone(), namespace.id);
+        bounded(async move {
+            let mut connection = records.connection().await?;
+            let (_, columns) = look_up(&mut connection, &tenant, &policy).await?;
+            let changed = connection.transaction(async |connection| {
+                namespaces::table
+                    .find(id.0)
+                    .select(namespaces::id)
+                    .first::<u64>(connection)
+                    .await?;
+                diesel::update(namespaces::table.find(id.0))
+                    .set(columns)
+                    .execute(connection)
+                    .await?;
+                let change = Change {
+                    tenant: Some(&tenant),
+                    action: "namespace.change",
+                    subject: format!("{tenant}/{name}"),
+                    detail: detail_of(&policy),
+                };
+                write(connection, &actor, now, &change).await
+            });
+            let subject = format!("namespace {tenant}/{name}");
+            changed.await.map_err(|e| RecordsError::of(subject, e, ""))
+        })
+        .await
+    }
+
+    /// Removes a namespace.
+    ///
+    /// # Errors
+    /// [`RecordsError::Missing`], [`RecordsError::Unavailable`].
+    pub async fn delete_namespace(
+        &self,
+        namespace: &NamespaceRecord,
+        actor: &Actor,
+        now: Timestamp,
+    ) -> Result<(), RecordsError> {
+        let (records, actor) = (self.clone(), actor.clone());
+        let (tenant, name, id) = (namespace.tenant.clone(), namespace.name.clone(), namespace.id);
+        bounded(async move {
+            let mut connection = records.connection().await?;
+            let removed = connection.transaction(async |connection| {
+                if diesel::delete(namespaces::table.find(id.0)).execute(connection).await? == 0 {
+                    return Err(Error::NotFound);
+                }
+                let change = Change {
+                    tenant: Some(&tenant),
+                    action: "namespace.delete",
+                    subject: format!("{tenant}/{name}"),
+                    detail: json!({}),
+                };
+                write(connection, &actor, now, &change).await
+            });
+            let subject = format!("namespace {tenant}/{name}");
+            removed.await.map_err(|e| RecordsError::of(subject, e, ""))
+        })
+        .await
+    }
+}
+
+/// The tenant's identity and the policy's columns; names what is missing.
+async fn look_up(
+    connection: &mut AsyncMysqlConnection,
+    tenant: &Name,
+    policy: &NamespacePolicy,
+) -> Result<(u64, PolicyColumns), RecordsError> {
+    let id = tenant_id(connection, tenant)
+        .await
+        .map_err(|e| RecordsError::of(format!("tenant {tenant}"), e, ""))?;
+    let columns = PolicyColumns::of(connection, id, policy).await.map_err(|e| {
+        let origin = policy.origin.as_ref().map_or("", |o| o.origin.as_str());
+        RecordsError::of(format!("origin {tenant}/{origin}"), e, "")
+    })?;
+    Ok((id, columns))
+}

@@ -1,0 +1,156 @@
+//! The records and the launcher against a real MariaDB.
+
+use std::time::{Duration, Instant};
+
+use nix::sys::signal::{Signal, kill};
+use nix::unistd::Pid;
+use serde_json::json;
+use verax_core::{KeyPattern, Name, NamespacePolicy, OriginBinding, OriginSettings, Timestamp};
+use verax_records::launcher::{LaunchError, PrivateServer, PrivateServerOptions};
+use verax_records::{Actor, Change, Records, RecordsError, RunKind, RunState};
+
+fn name(text: &str) -> Name {
+    Name::new(text).unwrap()
+}
+
+fn at(millis: u64) -> Timestamp {
+    Timestamp::from_millis(millis)
+}
+
+/// Waits for something that must come true.
+async fn until(what: &str, mut holds: impl AsyncFnMut() -> bool) {
+    let started = Instant::now();
+    while !holds().await {
+        assert!(started.elapsed() < Duration::from_secs(60), "gave up waiting until {what}");
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+}
+
+fn runs(process: u32) -> bool {
+    // A process that has ended but was not waited for yet no longer has a command line.
+    std::fs::read(format!("/proc/{process}/cmdline")).is_ok_and(|text| !text.is_empty())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn records_survive_restarts_crashes_and_stale_files() {
+    let directory = tempfile::tempdir().unwrap();
+    let server = PrivateServer::start(directory.path()).await.unwrap();
+    let records = Records::open(server.url("verax")).await.unwrap();
+    let actor = Actor::new("the test");
+
+    // Tenants, origins and namespaces, with every refusal.
+    records.create_tenant(&name("tideline"), &actor, at(1)).await.unwrap();
+    let again = records.create_tenant(&name("tideline"), &actor, at(2)).await.unwrap_err();
+    assert_eq!(again, RecordsError::Exists("tenant tideline".into()));
+    let settings = OriginSettings::of("http://127.0.0.1:9/tides/{gauge}");
+    let nowhere =
+        records.create_origin(&name("nobody"), &name("o"), &settings, &actor, at(3)).await;
+    assert_eq!(nowhere.unwrap_err(), RecordsError::Missing("tenant nobody".into()));
+    records
+        .create_origin(&name("tideline"), &name("gauges"), &settings, &actor, at(3))
+        .await
+        .unwrap();
+    let mut policy = NamespacePolicy {
+        origin: Some(OriginBinding {
+            origin: name("gauges"),
+            key_pattern: KeyPattern::parse("tide/{gauge}").unwrap(),
+        }),
+        ..Default::default()
+    };
+    let namespace = records
+        .create_namespace(&name("tideline"), &name("tables"), &policy, &actor, at(4))
+        .await
+        .unwrap();
+    policy.lifetime.max_age = Duration::from_millis(1_500);
+    records.change_policy(&namespace, &policy, &actor, at(5)).await.unwrap();
+    assert_eq!(records.namespaces().await.unwrap()[0].policy, policy);
+    for refused in [
+        records.delete_tenant(&name("tideline"), &actor, at(6)).await.unwrap_err(),
+        records.delete_origin(&name("tideline"), &name("gauges"), &actor, at(6)).await.unwrap_err(),
+    ] {
+        assert!(matches!(refused, RecordsError::InUse { .. }), "{refused:?}");
+    }
+
+    // Tokens are known by hash and revoked once.
+    let token =
+        records.create_token([7; 32], "read:tideline", "for tests", &actor, at(7)).await.unwrap();
+    records.revoke_token(token.id, &actor, at(8)).await.unwrap();
+    assert!(records.revoke_token(token.id, &actor, at(9)).await.is_err());
+    assert_eq!(records.tokens().await.unwrap()[0].revoked_at, Some(at(8)));
+
+    // Runs that were under way when the process ended are told apart.
+    let run = records
+        .start_run(RunKind::Load, &name("tideline"), &name("tables"), "ebb", at(10))
+        .await
+        .unwrap();
+    let note = Change {
+        tenant: Some(&name("tideline")),
+        action: "namespace.clear",
+        subject: "tideline/tables".into(),
+        detail: json!({ "entries": 3 }),
+    };
+    records.note(&actor, at(11), note).await.unwrap();
+
+    // A crash of MariaDB: the keeper starts it again on the same port, with the same records.
+    let first = server.process_id().unwrap();
+    kill(Pid::from_raw(first as i32), Signal::SIGKILL).unwrap();
+    until("MariaDB was started again", async || {
+        server.process_id().is_some_and(|p| p != first) && records.ping().await.is_ok()
+    })
+    .await;
+    assert_eq!(records.namespaces().await.unwrap().len(), 1);
+
+    // A MariaDB that hangs is unavailable within seconds, and usable again afterwards.
+    let second = Pid::from_raw(server.process_id().unwrap() as i32);
+    kill(second, Signal::SIGSTOP).unwrap();
+    let hung = records.create_tenant(&name("late"), &actor, at(12)).await.unwrap_err();
+    kill(second, Signal::SIGCONT).unwrap();
+    assert!(matches!(hung, RecordsError::Unavailable(_)), "{hung:?}");
+    until("MariaDB answers again", async || records.ping().await.is_ok()).await;
+
+    // A clean stop, then a start over stale files.
+    let third = server.process_id().unwrap();
+    server.stop().await.unwrap();
+    assert!(!runs(third));
+    std::fs::write(directory.path().join("mariadbd.pid"), "1\n").unwrap();
+    std::fs::write(directory.path().join("data/mariadbd.sock"), "").unwrap();
+    let server = PrivateServer::start(directory.path()).await.unwrap();
+    let records = Records::open(server.url("verax")).await.unwrap();
+    assert_eq!(records.interrupt_runs(at(20)).await.unwrap(), 1);
+    let ended = &records.runs(RunKind::Load, 10).await.unwrap()[0];
+    assert_eq!((ended.id, ended.state), (run, RunState::Interrupted));
+
+    // Who changed what, newest first.
+    let actions: Vec<String> = records
+        .activity(Some(name("tideline")), 3)
+        .await
+        .unwrap()
+        .into_iter()
+        .map(|a| a.action)
+        .collect();
+    assert_eq!(actions, ["namespace.clear", "namespace.change", "namespace.create"]);
+
+    server.stop().await.unwrap();
+}
+
+#[tokio::test]
+async fn a_missing_program_is_named_with_its_package() {
+    let directory = tempfile::tempdir().unwrap();
+    let options = PrivateServerOptions {
+        directory: directory.path().to_owned(),
+        mariadbd: "/nowhere/mariadbd".into(),
+    };
+    let error = PrivateServer::start_with(options).await.unwrap_err();
+    assert!(matches!(error, LaunchError::NotInstalled { .. }));
+    let message = error.to_string();
+    assert!(
+        message.contains("/nowhere/mariadbd") && message.contains("mariadb-server"),
+        "{message}"
+    );
+}
+
+#[tokio::test]
+async fn records_that_cannot_be_reached_are_unavailable() {
+    let error = Records::open("mysql://verax:x@127.0.0.1:1/verax").await.unwrap_err();
+    assert!(matches!(error, RecordsError::Unavailable(_)), "{error:?}");
+}
