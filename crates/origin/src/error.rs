@@ -1,0 +1,83 @@
+//! How reading an origin fails.
+
+use std::time::Duration;
+
+/// Why an origin gave no value. The messages are for the people who run the service; what a
+/// tenant's application is told is decided at the edge.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum OriginError {
+    /// No connection could be made.
+    #[error("could not connect to the origin at {url}: {reason}")]
+    Connect {
+        /// The URL that was read.
+        url: String,
+        /// What the system said.
+        reason: String,
+    },
+    /// It took too long.
+    #[error("the origin at {url} did not answer within {} ms", limit.as_millis())]
+    Timeout {
+        /// The URL that was read.
+        url: String,
+        /// The longest time allowed.
+        limit: Duration,
+    },
+    /// It says that it has no such value (404 or 410).
+    #[error("the origin at {url} has no such value: it answered {status}")]
+    NoValue {
+        /// The URL that was read.
+        url: String,
+        /// Its status.
+        status: u16,
+    },
+    /// It answered with a status that is not a success.
+    #[error("the origin at {url} answered {status}")]
+    Status {
+        /// The URL that was read.
+        url: String,
+        /// Its status.
+        status: u16,
+    },
+    /// Its answer is larger than allowed; it was not read to the end.
+    #[error("the origin at {url} answered more than {limit} bytes")]
+    TooLarge {
+        /// The URL that was read.
+        url: String,
+        /// The largest response allowed.
+        limit: u64,
+    },
+    /// What came back is not an HTTP response, or it broke off.
+    #[error("the origin at {url} did not answer with a complete HTTP response: {reason}")]
+    Garbled {
+        /// The URL that was read.
+        url: String,
+        /// What was wrong with it.
+        reason: String,
+    },
+    /// The values of this key make no URL.
+    #[error("the key makes no URL for the origin: {0}")]
+    NoUrl(String),
+}
+
+impl OriginError {
+    /// A stable one-word name, for metrics and programs.
+    pub fn kind(&self) -> &'static str {
+        match self {
+            Self::Connect { .. } => "connect",
+            Self::Timeout { .. } => "timeout",
+            Self::NoValue { .. } => "no-value",
+            Self::Status { .. } => "status",
+            Self::TooLarge { .. } => "too-large",
+            Self::Garbled { .. } => "garbled",
+            Self::NoUrl(_) => "no-url",
+        }
+    }
+
+    /// The status that the origin answered with, if it came that far.
+    pub fn status(&self) -> Option<u16> {
+        match self {
+            Self::NoValue { status, .. } | Self::Status { status, .. } => Some(*status),
+            _ => None,
+        }
+    }
+}

@@ -1,0 +1,37 @@
+//! Values for a variable from a listing of the origin.
+
+use reqwest::header::HeaderMap;
+
+use crate::error::OriginError;
+use crate::http::HttpOrigin;
+
+/// Why a listing gives no values.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum InvalidListing {
+    /// The listing could not be read.
+    #[error(transparent)]
+    Origin(#[from] OriginError),
+    /// It is not a JSON array of strings.
+    #[error("the listing {reference:?} of the origin is not a JSON array of strings: {reason}")]
+    Shape {
+        /// The listing's reference.
+        reference: String,
+        /// What is wrong with it.
+        reason: String,
+    },
+}
+
+impl HttpOrigin {
+    /// Reads a JSON array of strings from a URL reference on this origin's server.
+    ///
+    /// # Errors
+    /// [`InvalidListing`].
+    pub async fn read_listing(&self, reference: &str) -> Result<Vec<String>, InvalidListing> {
+        let url = self.url_on(reference)?;
+        let answer = self.read_url(url, &HeaderMap::new()).await?;
+        serde_json::from_slice(&answer.value).map_err(|e| InvalidListing::Shape {
+            reference: reference.to_owned(),
+            reason: e.to_string(),
+        })
+    }
+}
