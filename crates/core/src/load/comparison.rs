@@ -30,6 +30,7 @@ pub struct LaneRecorder {
 /// The figures of one lane over one stretch of time. Latencies are in milliseconds, as the client
 /// saw them, over answered reads; they are `None` when nothing was answered.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct LaneFigures {
     /// Reads sent and ended, errors included.
     pub requests: u64,
@@ -55,6 +56,7 @@ pub struct LaneFigures {
 
 /// How the cached lane did against the direct one.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct Comparison {
     /// Median latency of the direct lane over that of the cached lane.
     pub times_faster_p50: Option<f64>,

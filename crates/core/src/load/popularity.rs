@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 
 /// The popularity of the keys of a load run, in the order in which the keys are listed.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Default)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Popularity {
     /// Every key as often as every other.

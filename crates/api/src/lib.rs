@@ -1,0 +1,42 @@
+//! The JSON shapes of the Verax HTTP API.
+//!
+//! Server and client share them, so that what one writes the other reads. Field names carry their
+//! units (`_seconds`, `_ms`, `_bytes`); times are RFC 3339. With the feature `openapi` every shape
+//! also describes itself for the OpenAPI document.
+//!
+//! ```
+//! let request: verax_api::CreateNamespace =
+//!     serde_json::from_str(r#"{ "name": "boards", "policy": { "max_age_seconds": 30 } }"#)?;
+//! assert_eq!(request.policy.max_age_seconds, Some(30.0));
+//! # Ok::<(), serde_json::Error>(())
+//! ```
+
+mod entries;
+mod live;
+mod load;
+mod problem;
+mod tenants;
+mod tokens;
+mod warm;
+
+pub use entries::{EntryPage, EntrySummary};
+pub use live::{Latency, LiveSample, NamespaceSample, Ready};
+pub use load::{
+    LoadProfileSpec, LoadProgress, LoadReport, LoadRequest, LoadRun, LoadTick, ProfileChoice,
+};
+pub use problem::Problem;
+pub use tenants::{
+    ActivityItem, CreateNamespace, CreateOrigin, CreateTenant, InvalidSeconds, Namespace, Origin,
+    OriginChoice, Policy, PolicyChange, Tenant, Usage, duration_of,
+};
+pub use tokens::{CreateSession, CreateToken, CreatedToken, Session, SignInLink, Token};
+pub use verax_core::load::{Comparison, Lane, LaneFigures, Popularity};
+pub use warm::{WarmFailure, WarmRequest, WarmRun, WarmValues};
+
+/// A list of items, as every collection of the API is returned.
+#[derive(Debug, Clone, PartialEq, serde::Serialize, serde::Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct Items<T> {
+    /// The items.
+    pub items: Vec<T>,
+}

@@ -1,0 +1,88 @@
+//! What the service is doing right now.
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+/// Quantiles of a latency over the sample's window; absent without reads in it.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct Latency {
+    /// How many reads.
+    pub samples: u64,
+    /// Median.
+    pub p50_ms: f64,
+    /// 99th percentile.
+    pub p99_ms: f64,
+}
+
+/// One namespace within a sample. Rates and latencies are of the sample's window.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct NamespaceSample {
+    /// The tenant.
+    pub tenant: String,
+    /// The namespace.
+    pub name: String,
+    /// Reads per second.
+    pub reads_per_second: f64,
+    /// Reads that were hits, stale copies included, 0 to 1; absent without reads.
+    pub hit_ratio: Option<f64>,
+    /// Hits within the window.
+    pub hits: u64,
+    /// Reads within the window.
+    pub reads: u64,
+    /// Reads of the origin per second.
+    pub origin_calls_per_second: f64,
+    /// Reads of the origin that failed within the window.
+    pub origin_errors: u64,
+    /// Service-side latency of hits.
+    pub hit_latency: Option<Latency>,
+    /// Latency of reads of the origin.
+    pub origin_latency: Option<Latency>,
+    /// Entries now.
+    pub entries: u64,
+    /// Memory now.
+    pub bytes: u64,
+}
+
+/// What the service did within one window.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct LiveSample {
+    /// The window's end.
+    #[cfg_attr(feature = "openapi", schema(value_type = String, format = DateTime))]
+    pub at: Timestamp,
+    /// The window's length.
+    pub window_seconds: f64,
+    /// How long the service runs.
+    pub uptime_seconds: f64,
+    /// Memory of entries now. Absent for callers who may not see the whole service.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub memory_bytes: Option<u64>,
+    /// The limit on it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub memory_limit_bytes: Option<u64>,
+    /// Entries removed to make room within the window.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub evictions: Option<u64>,
+    /// Whether the records in MariaDB answer.
+    pub records_available: bool,
+    /// The namespaces that the caller may see, by tenant and name.
+    pub namespaces: Vec<NamespaceSample>,
+    /// Latency of hits over all of them.
+    pub hit_latency: Option<Latency>,
+    /// Latency of reads of origins over all of them.
+    pub origin_latency: Option<Latency>,
+}
+
+/// Whether the service can serve, and what is degraded.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct Ready {
+    /// Whether entries are served.
+    pub ready: bool,
+    /// `available`, or `unavailable`: entries are served, but nothing can be created or changed.
+    pub records: String,
+    /// The version of the service.
+    pub version: String,
+}

@@ -1,0 +1,54 @@
+//! Errors: RFC 9457 problem details.
+
+use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
+
+/// A problem document. Verax's types are `urn:verax:problem:NAME`.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct Problem {
+    /// Which kind of problem, stable for programs.
+    #[serde(rename = "type")]
+    pub kind: String,
+    /// The kind in words.
+    pub title: String,
+    /// The HTTP status.
+    pub status: u16,
+    /// What is wrong this time, and what to do.
+    pub detail: String,
+    /// The request this is about, as the `request-id` field of the response has it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub request_id: Option<String>,
+    /// Members of this kind alone, such as `missing_scope`.
+    #[serde(flatten)]
+    #[cfg_attr(feature = "openapi", schema(value_type = Object))]
+    pub more: Map<String, Value>,
+}
+
+/// What stands before a problem's name in its type.
+const PREFIX: &str = "urn:verax:problem:";
+
+impl Problem {
+    /// A problem of a kind, by its short name.
+    pub fn new(name: &str, title: &str, status: u16, detail: impl Into<String>) -> Self {
+        Self {
+            kind: format!("{PREFIX}{name}"),
+            title: title.to_owned(),
+            status,
+            detail: detail.into(),
+            request_id: None,
+            more: Map::new(),
+        }
+    }
+
+    /// The same problem with a member of its own.
+    pub fn with(mut self, member: &str, value: impl Into<Value>) -> Self {
+        self.more.insert(member.to_owned(), value.into());
+        self
+    }
+
+    /// The short name of its kind.
+    pub fn name(&self) -> &str {
+        self.kind.strip_prefix(PREFIX).unwrap_or(&self.kind)
+    }
+}

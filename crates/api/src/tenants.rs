@@ -1,0 +1,243 @@
+//! Tenants, their origins and namespaces, and what was done to them.
+
+use std::time::Duration;
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+/// Asks for a tenant.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct CreateTenant {
+    /// Its name: 1 to 63 lower-case letters, digits and hyphens.
+    pub name: String,
+}
+
+/// A tenant.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct Tenant {
+    /// Its name.
+    pub name: String,
+    /// When it was created.
+    #[cfg_attr(feature = "openapi", schema(value_type = String, format = DateTime))]
+    pub created_at: Timestamp,
+}
+
+/// Asks for an origin.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct CreateOrigin {
+    /// Its name within the tenant.
+    pub name: String,
+    /// A URL template (RFC 6570), such as `http://127.0.0.1:8752/boards/{harbour}`.
+    pub url: String,
+    /// The longest time to connect; 1000 when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub connect_timeout_ms: Option<u64>,
+    /// The longest time from asking to the last byte; 10000 when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub total_timeout_ms: Option<u64>,
+    /// The largest response; 8 MiB when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub largest_response_bytes: Option<u64>,
+}
+
+/// An origin.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct Origin {
+    /// The tenant that owns it.
+    pub tenant: String,
+    /// Its name within the tenant.
+    pub name: String,
+    /// Its URL template (RFC 6570).
+    pub url: String,
+    /// The longest time to connect.
+    pub connect_timeout_ms: u64,
+    /// The longest time from asking to the last byte.
+    pub total_timeout_ms: u64,
+    /// The largest response.
+    pub largest_response_bytes: u64,
+    /// When it was created.
+    #[cfg_attr(feature = "openapi", schema(value_type = String, format = DateTime))]
+    pub created_at: Timestamp,
+}
+
+/// Which origin a namespace reads through to, and how.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct OriginChoice {
+    /// The origin's name within the tenant.
+    pub name: String,
+    /// The shape of the keys, such as `board/{harbour}`; `{key}` when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key_pattern: Option<String>,
+}
+
+/// What a namespace allows and does by itself.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct Policy {
+    /// How long an entry is fresh.
+    pub max_age_seconds: f64,
+    /// How long after that the previous copy may be served while one caller refreshes it.
+    pub stale_while_revalidate_seconds: f64,
+    /// How long after max-age the previous copy may be served when the origin fails.
+    pub stale_if_error_seconds: f64,
+    /// The largest value.
+    pub largest_value_bytes: u64,
+    /// Where a missing value comes from.
+    pub origin: Option<OriginChoice>,
+}
+
+/// Parts of a policy; absent parts keep what they are, or the defaults for a new namespace.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct PolicyChange {
+    /// How long an entry is fresh; 60 by default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub max_age_seconds: Option<f64>,
+    /// How long after that the previous copy may be served while one caller refreshes it; 0 by
+    /// default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stale_while_revalidate_seconds: Option<f64>,
+    /// How long after max-age the previous copy may be served when the origin fails; 0 by default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stale_if_error_seconds: Option<f64>,
+    /// The largest value; 1 MiB by default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub largest_value_bytes: Option<u64>,
+    /// Where a missing value comes from; `null` unbinds the origin.
+    #[serde(default, skip_serializing_if = "Option::is_none", with = "given")]
+    #[cfg_attr(feature = "openapi", schema(value_type = Option<OriginChoice>))]
+    pub origin: Option<Option<OriginChoice>>,
+}
+
+/// Tells a member that is `null` from one that is absent.
+mod given {
+    use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+    pub(super) fn serialize<T: Serialize, S: Serializer>(
+        value: &Option<Option<T>>,
+        serializer: S,
+    ) -> Result<S::Ok, S::Error> {
+        value.as_ref().and_then(Option::as_ref).serialize(serializer)
+    }
+
+    pub(super) fn deserialize<'de, T: Deserialize<'de>, D: Deserializer<'de>>(
+        deserializer: D,
+    ) -> Result<Option<Option<T>>, D::Error> {
+        Option::<T>::deserialize(deserializer).map(Some)
+    }
+}
+
+/// Asks for a namespace.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct CreateNamespace {
+    /// Its name within the tenant.
+    pub name: String,
+    /// Its policy.
+    #[serde(default)]
+    pub policy: PolicyChange,
+}
+
+/// What a namespace holds.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct Usage {
+    /// How many entries.
+    pub entries: u64,
+    /// The memory they take, with bookkeeping.
+    pub bytes: u64,
+}
+
+/// A namespace.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct Namespace {
+    /// The tenant that owns it.
+    pub tenant: String,
+    /// Its name within the tenant.
+    pub name: String,
+    /// Its policy.
+    pub policy: Policy,
+    /// What it holds.
+    pub usage: Usage,
+    /// When it was created.
+    #[cfg_attr(feature = "openapi", schema(value_type = String, format = DateTime))]
+    pub created_at: Timestamp,
+}
+
+/// A change that somebody made.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct ActivityItem {
+    /// Its number; later changes have larger ones.
+    pub id: u64,
+    /// When it was made.
+    #[cfg_attr(feature = "openapi", schema(value_type = String, format = DateTime))]
+    pub at: Timestamp,
+    /// Who made it.
+    pub actor: String,
+    /// The tenant it belongs to; absent when it is the whole service's.
+    pub tenant: Option<String>,
+    /// What was done, as `noun.verb`.
+    pub action: String,
+    /// To what.
+    pub subject: String,
+    /// More about it.
+    #[cfg_attr(feature = "openapi", schema(value_type = Object))]
+    pub detail: serde_json::Value,
+}
+
+/// A number of seconds that is no lifetime.
+#[derive(Debug, Clone, PartialEq, thiserror::Error)]
+#[error("{field} = {seconds} is not a number of seconds of 0 or more")]
+pub struct InvalidSeconds {
+    /// The field at fault.
+    pub field: &'static str,
+    /// The number given.
+    pub seconds: f64,
+}
+
+/// Reads a field in seconds, to the millisecond.
+///
+/// # Errors
+/// [`InvalidSeconds`] for negative numbers and for what no clock can count.
+pub fn duration_of(field: &'static str, seconds: f64) -> Result<Duration, InvalidSeconds> {
+    match Duration::try_from_secs_f64(seconds) {
+        Ok(time) => Ok(Duration::from_millis(u64::try_from(time.as_millis()).unwrap_or(u64::MAX))),
+        Err(_) => Err(InvalidSeconds { field, seconds }),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn null_unbinds_an_origin_and_absence_keeps_it() {
+        let read = |json| serde_json::from_str::<PolicyChange>(json).unwrap().origin;
+        assert_eq!(read("{}"), None);
+        assert_eq!(read(r#"{"origin":null}"#), Some(None));
+        assert_eq!(read(r#"{"origin":{"name":"t"}}"#).unwrap().unwrap().name, "t");
+        let unbind = PolicyChange { origin: Some(None), ..Default::default() };
+        assert_eq!(serde_json::to_string(&unbind).unwrap(), r#"{"origin":null}"#);
+        assert_eq!(serde_json::to_string(&PolicyChange::default()).unwrap(), "{}");
+    }
+
+    #[test]
+    fn seconds_are_checked() {
+        assert_eq!(duration_of("x", 1.5), Ok(Duration::from_millis(1_500)));
+        for bad in [-1.0, f64::NAN, f64::INFINITY, 1e300] {
+            assert!(duration_of("max_age_seconds", bad).is_err(), "{bad}");
+        }
+    }
+}
