@@ -16,10 +16,11 @@ pub struct LatencyMeter {
     nanoseconds: AtomicU64,
 }
 
-/// The counts of a [`LatencyMeter`] at one moment, or between two of them.
+/// The counts of a [`LatencyMeter`] at one moment, or between two of them. Only buckets with
+/// samples are kept, since a second's worth of them is few.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct LatencyCounts {
-    buckets: Vec<u64>,
+    buckets: Vec<(u16, u64)>,
     nanoseconds: u64,
 }
 
@@ -63,8 +64,9 @@ impl LatencyMeter {
 
     /// The counts since the meter was made.
     pub fn counts(&self) -> LatencyCounts {
+        let loaded = self.buckets.iter().map(|b| b.load(Ordering::Relaxed));
         LatencyCounts {
-            buckets: self.buckets.iter().map(|b| b.load(Ordering::Relaxed)).collect(),
+            buckets: (0u16..).zip(loaded).filter(|(_, n)| *n > 0).collect(),
             nanoseconds: self.nanoseconds.load(Ordering::Relaxed),
         }
     }
@@ -73,25 +75,34 @@ impl LatencyMeter {
 impl LatencyCounts {
     /// The samples that came after `earlier`, an older reading of the same meter.
     pub fn since(&self, earlier: &LatencyCounts) -> LatencyCounts {
-        let before = earlier.buckets.iter().chain(std::iter::repeat(&0));
+        let mut before = earlier.buckets.iter().peekable();
+        let new = self.buckets.iter().map(|&(bucket, count)| {
+            while before.peek().is_some_and(|(b, _)| *b < bucket) {
+                before.next();
+            }
+            let old = before.peek().filter(|(b, _)| *b == bucket).map_or(0, |(_, n)| *n);
+            (bucket, count.saturating_sub(old))
+        });
         LatencyCounts {
-            buckets: self.buckets.iter().zip(before).map(|(b, a)| b.saturating_sub(*a)).collect(),
+            buckets: new.filter(|(_, n)| *n > 0).collect(),
             nanoseconds: self.nanoseconds.saturating_sub(earlier.nanoseconds),
         }
     }
 
     /// Adds the samples of `other`.
     pub fn add(&mut self, other: &LatencyCounts) {
-        self.buckets.resize(self.buckets.len().max(other.buckets.len()), 0);
-        for (sum, more) in self.buckets.iter_mut().zip(&other.buckets) {
-            *sum += more;
+        for &(bucket, count) in &other.buckets {
+            match self.buckets.binary_search_by_key(&bucket, |(b, _)| *b) {
+                Ok(at) => self.buckets[at].1 += count,
+                Err(at) => self.buckets.insert(at, (bucket, count)),
+            }
         }
         self.nanoseconds += other.nanoseconds;
     }
 
     /// How many samples.
     pub fn samples(&self) -> u64 {
-        self.buckets.iter().sum()
+        self.buckets.iter().map(|(_, n)| n).sum()
     }
 
     /// The sum of all samples.
@@ -102,7 +113,7 @@ impl LatencyCounts {
     /// How many samples took at most `edge`, to the meter's resolution.
     pub fn at_most(&self, edge: Duration) -> u64 {
         let limit = u64::try_from(edge.as_nanos()).unwrap_or(u64::MAX);
-        let within = self.buckets.iter().enumerate().filter(|(i, _)| upper_edge(*i) <= limit + 16);
+        let within = self.buckets.iter().filter(|(b, _)| upper_edge((*b).into()) <= limit + 16);
         within.map(|(_, n)| n).sum()
     }
 
@@ -115,10 +126,10 @@ impl LatencyCounts {
         }
         let wanted = ((samples as f64 * quantile).ceil() as u64).clamp(1, samples);
         let mut seen = 0;
-        for (index, count) in self.buckets.iter().enumerate() {
+        for &(bucket, count) in &self.buckets {
             seen += count;
             if seen >= wanted {
-                return Some(Duration::from_nanos(upper_edge(index)));
+                return Some(Duration::from_nanos(upper_edge(bucket.into())));
             }
         }
         None
@@ -153,5 +164,8 @@ mod tests {
         assert_eq!(later.samples(), 1);
         assert!(later.quantile(1.0).unwrap() > Duration::from_secs(60));
         assert_eq!(first.at_most(Duration::from_secs(1)), 100);
+        let mut sum = later.clone();
+        sum.add(&first);
+        assert_eq!(sum, meter.counts());
     }
 }

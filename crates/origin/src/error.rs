@@ -73,6 +73,23 @@ impl OriginError {
         }
     }
 
+    /// What went wrong in words that name no address, for callers who need not know one.
+    pub fn plain(&self) -> String {
+        match self {
+            Self::Connect { .. } => "the origin cannot be connected".into(),
+            Self::Timeout { limit, .. } => {
+                format!("the origin did not answer within {} ms", limit.as_millis())
+            }
+            Self::NoValue { status, .. } => format!("the origin has no such value ({status})"),
+            Self::Status { status, .. } => format!("the origin answered {status}"),
+            Self::TooLarge { limit, .. } => format!("the origin answered more than {limit} bytes"),
+            Self::Garbled { .. } => {
+                "the origin did not answer with a complete HTTP response".into()
+            }
+            Self::NoUrl(reason) => format!("the key makes no URL for the origin: {reason}"),
+        }
+    }
+
     /// The status that the origin answered with, if it came that far.
     pub fn status(&self) -> Option<u16> {
         match self {

@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 
 use bytes::{Bytes, BytesMut};
 use futures_util::StreamExt;
-use reqwest::header::{CACHE_CONTROL, CONTENT_TYPE, HeaderMap};
+use reqwest::header::{CACHE_CONTROL, CONTENT_TYPE};
 use reqwest::{Client, Response, redirect};
 use url::Url;
 use verax_core::OriginSettings;
@@ -27,6 +27,15 @@ pub struct OriginValue {
     pub no_store: bool,
     /// From asking to the last byte.
     pub took: Duration,
+}
+
+/// A caller's trace context (W3C Trace Context), as it came.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TraceContext {
+    /// The `traceparent` field.
+    pub traceparent: String,
+    /// The `tracestate` field.
+    pub tracestate: Option<String>,
 }
 
 /// An HTTP origin with its pool of connections.
@@ -86,6 +95,11 @@ impl HttpOrigin {
         }
     }
 
+    /// The longest time from asking to the last byte.
+    pub fn total_timeout(&self) -> Duration {
+        self.total_timeout
+    }
+
     /// The names that its URL template takes values for.
     pub fn variables(&self) -> Vec<String> {
         self.template.variables()
@@ -95,21 +109,31 @@ impl HttpOrigin {
     ///
     /// # Errors
     /// [`OriginError`] says what went wrong, and where.
-    pub async fn read(&self, values: &[(&str, &str)]) -> Result<OriginValue, OriginError> {
-        self.read_url(self.url_of(values)?, &HeaderMap::new()).await
+    pub async fn read(
+        &self,
+        values: &[(&str, &str)],
+        trace: Option<&TraceContext>,
+    ) -> Result<OriginValue, OriginError> {
+        self.read_url(self.url_of(values)?, trace).await
     }
 
-    /// Reads a URL of this origin, passing `headers` on.
+    /// Reads a URL of this origin, passing the caller's trace context on.
     ///
     /// # Errors
     /// [`OriginError`] says what went wrong, and where.
     pub async fn read_url(
         &self,
         url: Url,
-        headers: &HeaderMap,
+        trace: Option<&TraceContext>,
     ) -> Result<OriginValue, OriginError> {
         let started = Instant::now();
-        let request = self.client.get(url.clone()).headers(headers.clone());
+        let mut request = self.client.get(url.clone());
+        if let Some(trace) = trace {
+            request = request.header("traceparent", &trace.traceparent);
+            if let Some(state) = &trace.tracestate {
+                request = request.header("tracestate", state);
+            }
+        }
         let response = request.send().await.map_err(|e| self.error_of(&url, &e))?;
         let status = response.status().as_u16();
         if matches!(status, 404 | 410) {

@@ -22,6 +22,6 @@ pub mod standin;
 mod template;
 
 pub use error::OriginError;
-pub use http::{HttpOrigin, OriginValue};
+pub use http::{HttpOrigin, OriginValue, TraceContext};
 pub use listing::InvalidListing;
 pub use template::{InvalidTemplate, UrlTemplate};

@@ -1,7 +1,5 @@
 //! Values for a variable from a listing of the origin.
 
-use reqwest::header::HeaderMap;
-
 use crate::error::OriginError;
 use crate::http::HttpOrigin;
 
@@ -28,7 +26,7 @@ impl HttpOrigin {
     /// [`InvalidListing`].
     pub async fn read_listing(&self, reference: &str) -> Result<Vec<String>, InvalidListing> {
         let url = self.url_on(reference)?;
-        let answer = self.read_url(url, &HeaderMap::new()).await?;
+        let answer = self.read_url(url, None).await?;
         serde_json::from_slice(&answer.value).map_err(|e| InvalidListing::Shape {
             reference: reference.to_owned(),
             reason: e.to_string(),

@@ -1,5 +1,7 @@
 //! Reading real HTTP servers that behave and misbehave.
 
+#![allow(clippy::unwrap_used)]
+
 use std::time::Duration;
 
 use axum::Router;
@@ -53,10 +55,10 @@ fn ferry_router() -> Router {
 async fn a_value_comes_with_its_media_type_and_groups() {
     let base = serve(ferry_router()).await;
     let boards = origin(format!("{base}/boards/{{harbour}}"), |_| {});
-    let value = boards.read(&[("harbour", "aldermouth")]).await.unwrap();
+    let value = boards.read(&[("harbour", "aldermouth")], None).await.unwrap();
     assert_eq!((&value.value[..], value.media_type.as_str()), (&b"[1]"[..], "application/json"));
     assert_eq!((value.cache_groups.as_deref(), value.no_store), (Some("\"boards\""), false));
-    assert!(origin(format!("{base}/private"), |_| {}).read(&[]).await.unwrap().no_store);
+    assert!(origin(format!("{base}/private"), |_| {}).read(&[], None).await.unwrap().no_store);
 }
 
 #[rstest]
@@ -71,7 +73,7 @@ async fn failures_say_what_went_wrong(#[case] path: &str, #[case] kind: &str, #[
         settings.largest_response = 1_000;
         settings.total_timeout = Duration::from_millis(200);
     });
-    let error = failing.read(&[]).await.unwrap_err();
+    let error = failing.read(&[], None).await.unwrap_err();
     assert_eq!(error.kind(), kind, "{error}");
     assert!(error.to_string().contains(says) && error.to_string().contains(&base), "{error}");
 }
@@ -82,7 +84,7 @@ async fn failures_say_what_went_wrong(#[case] path: &str, #[case] kind: &str, #[
 #[case(b"")]
 #[tokio::test]
 async fn garbage_is_told_from_values(#[case] answer: &'static [u8]) {
-    let error = origin(raw(answer).await, |_| {}).read(&[]).await.unwrap_err();
+    let error = origin(raw(answer).await, |_| {}).read(&[], None).await.unwrap_err();
     assert_eq!(error.kind(), "garbled", "{error}");
 }
 
@@ -97,13 +99,13 @@ async fn an_endless_answer_is_cut_off() {
         }),
     );
     let base = serve(endless).await;
-    let error = origin(base, |s| s.largest_response = 10_000).read(&[]).await.unwrap_err();
+    let error = origin(base, |s| s.largest_response = 10_000).read(&[], None).await.unwrap_err();
     assert!(matches!(error, OriginError::TooLarge { limit: 10_000, .. }), "{error}");
 }
 
 #[tokio::test]
 async fn an_origin_that_is_not_there_cannot_be_connected() {
-    let error = origin("http://127.0.0.1:1/x".into(), |_| {}).read(&[]).await.unwrap_err();
+    let error = origin("http://127.0.0.1:1/x".into(), |_| {}).read(&[], None).await.unwrap_err();
     assert_eq!(error.kind(), "connect", "{error}");
 }
 
@@ -125,7 +127,7 @@ async fn a_stand_in_fails_as_it_is_told() {
     let (router, standin) = standin::around(ferry_router());
     let base = serve(router).await;
     let boards = origin(format!("{base}/boards/{{harbour}}"), |_| {});
-    let read = async || boards.read(&[("harbour", "x")]).await.map_err(|e| e.status());
+    let read = async || boards.read(&[("harbour", "x")], None).await.map_err(|e| e.status());
     assert!(read().await.is_ok());
     let set = async |json: &'static str| {
         let client = reqwest::Client::new();

@@ -1,5 +1,7 @@
 //! The records and the launcher against a real MariaDB.
 
+#![allow(clippy::unwrap_used)]
+
 use std::time::{Duration, Instant};
 
 use nix::sys::signal::{Signal, kill};

@@ -1,0 +1,221 @@
+//! Tenants, origins, namespaces, tokens and activity.
+
+use std::sync::Arc;
+
+use axum::Json as Answer;
+use axum::extract::State;
+use axum::http::StatusCode;
+use axum::http::header::LOCATION;
+use axum::response::{IntoResponse, Response};
+use serde::{Deserialize, Serialize};
+use verax_api::{
+    ActivityItem, CreateNamespace, CreateOrigin, CreateTenant, CreateToken, CreatedToken, Items,
+    Namespace, Origin, PolicyChange, Tenant, Token,
+};
+use verax_core::Name;
+use verax_service::Service;
+
+use crate::extract::{Ask, InNamespace, InTenant, Json, OfOrigin, WithId};
+use crate::problem::{Failure, Result};
+use crate::signed::Signed;
+
+type Verax = State<Arc<Service>>;
+
+fn created(location: String, body: impl Serialize) -> Response {
+    (StatusCode::CREATED, [(LOCATION, location)], Answer(body)).into_response()
+}
+
+/// List the tenants that the token opens something of.
+#[utoipa::path(get, path = "/v1/tenants", tag = "tenants",
+    responses((status = 200, body = Items<Tenant>)))]
+pub(crate) async fn tenants(
+    State(service): Verax,
+    Signed(caller): Signed,
+) -> Answer<Items<Tenant>> {
+    Answer(Items { items: service.tenants(&caller) })
+}
+
+/// Create a tenant.
+#[utoipa::path(post, path = "/v1/tenants", tag = "tenants", request_body = CreateTenant,
+    responses((status = 201, body = Tenant), (status = 409, body = verax_api::Problem)))]
+pub(crate) async fn create_tenant(
+    State(service): Verax,
+    Signed(caller): Signed,
+    Json(request): Json<CreateTenant>,
+) -> Result<Response> {
+    let tenant = service.create_tenant(&caller, &request.name).await?;
+    Ok(created(format!("/v1/tenants/{}", tenant.name), tenant))
+}
+
+/// Delete a tenant that owns nothing any more.
+#[utoipa::path(delete, path = "/v1/tenants/{tenant}", tag = "tenants",
+    params(("tenant" = String, Path)),
+    responses((status = 204), (status = 409, body = verax_api::Problem)))]
+pub(crate) async fn delete_tenant(
+    State(service): Verax,
+    Signed(caller): Signed,
+    InTenant(tenant): InTenant,
+) -> Result<StatusCode> {
+    service.delete_tenant(&caller, &tenant).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// List a tenant's origins.
+#[utoipa::path(get, path = "/v1/tenants/{tenant}/origins", tag = "origins",
+    params(("tenant" = String, Path)), responses((status = 200, body = Items<Origin>)))]
+pub(crate) async fn origins(
+    State(service): Verax,
+    Signed(caller): Signed,
+    InTenant(tenant): InTenant,
+) -> Result<Answer<Items<Origin>>> {
+    Ok(Answer(Items { items: service.origins(&caller, &tenant)? }))
+}
+
+/// Create an origin of a tenant.
+#[utoipa::path(post, path = "/v1/tenants/{tenant}/origins", tag = "origins",
+    params(("tenant" = String, Path)), request_body = CreateOrigin,
+    responses((status = 201, body = Origin), (status = 409, body = verax_api::Problem)))]
+pub(crate) async fn create_origin(
+    State(service): Verax,
+    Signed(caller): Signed,
+    InTenant(tenant): InTenant,
+    Json(request): Json<CreateOrigin>,
+) -> Result<Response> {
+    let origin = service.create_origin(&caller, &tenant, &request).await?;
+    Ok(created(format!("/v1/tenants/{tenant}/origins/{}", origin.name), origin))
+}
+
+/// Delete an origin that no namespace is bound to.
+#[utoipa::path(delete, path = "/v1/tenants/{tenant}/origins/{origin}", tag = "origins",
+    params(("tenant" = String, Path), ("origin" = String, Path)),
+    responses((status = 204), (status = 409, body = verax_api::Problem)))]
+pub(crate) async fn delete_origin(
+    State(service): Verax,
+    Signed(caller): Signed,
+    InTenant(tenant): InTenant,
+    OfOrigin(origin): OfOrigin,
+) -> Result<StatusCode> {
+    service.delete_origin(&caller, &tenant, &origin).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// List a tenant's namespaces.
+#[utoipa::path(get, path = "/v1/tenants/{tenant}/namespaces", tag = "namespaces",
+    params(("tenant" = String, Path)), responses((status = 200, body = Items<Namespace>)))]
+pub(crate) async fn namespaces(
+    State(service): Verax,
+    Signed(caller): Signed,
+    InTenant(tenant): InTenant,
+) -> Result<Answer<Items<Namespace>>> {
+    Ok(Answer(Items { items: service.namespaces(&caller, &tenant)? }))
+}
+
+/// Create a namespace of a tenant.
+#[utoipa::path(post, path = "/v1/tenants/{tenant}/namespaces", tag = "namespaces",
+    params(("tenant" = String, Path)), request_body = CreateNamespace,
+    responses((status = 201, body = Namespace), (status = 409, body = verax_api::Problem)))]
+pub(crate) async fn create_namespace(
+    State(service): Verax,
+    Signed(caller): Signed,
+    InTenant(tenant): InTenant,
+    Json(request): Json<CreateNamespace>,
+) -> Result<Response> {
+    let CreateNamespace { name, policy } = &request;
+    let namespace = service.create_namespace(&caller, &tenant, name, policy).await?;
+    Ok(created(format!("/v1/tenants/{tenant}/namespaces/{}", namespace.name), namespace))
+}
+
+/// Show a namespace: its policy, and what it holds.
+#[utoipa::path(get, path = "/v1/tenants/{tenant}/namespaces/{namespace}", tag = "namespaces",
+    params(("tenant" = String, Path), ("namespace" = String, Path)),
+    responses((status = 200, body = Namespace), (status = 404, body = verax_api::Problem)))]
+pub(crate) async fn namespace(
+    State(service): Verax,
+    Signed(caller): Signed,
+    InNamespace(tenant, name): InNamespace,
+) -> Result<Answer<Namespace>> {
+    Ok(Answer(service.namespace(&caller, &tenant, &name)?))
+}
+
+/// Change parts of a namespace's policy.
+#[utoipa::path(patch, path = "/v1/tenants/{tenant}/namespaces/{namespace}", tag = "namespaces",
+    params(("tenant" = String, Path), ("namespace" = String, Path)), request_body = PolicyChange,
+    responses((status = 200, body = Namespace), (status = 422, body = verax_api::Problem)))]
+pub(crate) async fn change_namespace(
+    State(service): Verax,
+    Signed(caller): Signed,
+    InNamespace(tenant, name): InNamespace,
+    Json(change): Json<PolicyChange>,
+) -> Result<Answer<Namespace>> {
+    Ok(Answer(service.change_namespace(&caller, &tenant, &name, &change).await?))
+}
+
+/// Delete a namespace and everything in it.
+#[utoipa::path(delete, path = "/v1/tenants/{tenant}/namespaces/{namespace}", tag = "namespaces",
+    params(("tenant" = String, Path), ("namespace" = String, Path)),
+    responses((status = 204), (status = 404, body = verax_api::Problem)))]
+pub(crate) async fn delete_namespace(
+    State(service): Verax,
+    Signed(caller): Signed,
+    InNamespace(tenant, name): InNamespace,
+) -> Result<StatusCode> {
+    service.delete_namespace(&caller, &tenant, &name).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// List tokens, without their secrets.
+#[utoipa::path(get, path = "/v1/tokens", tag = "tokens",
+    responses((status = 200, body = Items<Token>)))]
+pub(crate) async fn tokens(
+    State(service): Verax,
+    Signed(caller): Signed,
+) -> Result<Answer<Items<Token>>> {
+    Ok(Answer(Items { items: service.tokens(&caller).await? }))
+}
+
+/// Create a token; its secret is in this answer and nowhere else.
+#[utoipa::path(post, path = "/v1/tokens", tag = "tokens", request_body = CreateToken,
+    responses((status = 201, body = CreatedToken), (status = 422, body = verax_api::Problem)))]
+pub(crate) async fn create_token(
+    State(service): Verax,
+    Signed(caller): Signed,
+    Json(request): Json<CreateToken>,
+) -> Result<Response> {
+    let token = service.create_token(&caller, &request.scopes, &request.note).await?;
+    Ok(created(format!("/v1/tokens/{}", token.token.id), token))
+}
+
+/// Revoke a token.
+#[utoipa::path(delete, path = "/v1/tokens/{id}", tag = "tokens", params(("id" = u64, Path)),
+    responses((status = 204), (status = 404, body = verax_api::Problem)))]
+pub(crate) async fn revoke_token(
+    State(service): Verax,
+    Signed(caller): Signed,
+    WithId(id): WithId,
+) -> Result<StatusCode> {
+    service.revoke_token(&caller, id).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct ActivityQuery {
+    /// Only this tenant's; needed without the scope `admin`.
+    tenant: Option<String>,
+    /// The most rows, 1 to 500; 50 when absent.
+    limit: Option<u32>,
+}
+
+/// List who changed what, newest first.
+#[utoipa::path(get, path = "/v1/activity", tag = "activity", params(ActivityQuery),
+    responses((status = 200, body = Items<ActivityItem>)))]
+pub(crate) async fn activity(
+    State(service): Verax,
+    Signed(caller): Signed,
+    Ask(query): Ask<ActivityQuery>,
+) -> Result<Answer<Items<ActivityItem>>> {
+    let tenant = query.tenant.map(Name::new).transpose();
+    let tenant = tenant.map_err(|e| Failure::bad_request(e.to_string()))?;
+    let items = service.activity(&caller, tenant, query.limit.unwrap_or(50)).await?;
+    Ok(Answer(Items { items }))
+}

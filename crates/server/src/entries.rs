@@ -1,0 +1,230 @@
+//! Entries: reading, storing, deleting, listing, clearing.
+
+use std::sync::Arc;
+use std::time::Instant;
+
+use axum::body::Body;
+use axum::extract::{Request, State};
+use axum::http::header::{CONNECTION, CONTENT_LENGTH};
+use axum::http::{HeaderMap, HeaderValue, StatusCode};
+use axum::response::{IntoResponse, Response};
+use base64::Engine;
+use base64::engine::general_purpose::URL_SAFE_NO_PAD;
+use bytes::{Bytes, BytesMut};
+use http_body_util::BodyExt;
+use serde::Deserialize;
+use verax_api::EntryPage;
+use verax_service::{Service, ServiceError};
+
+use crate::entry_fields::{
+    CACHE_STATUS, describe_answer, describe_entry, has_current, put_request, read_options,
+};
+use crate::extract::{Ask, InNamespace, WithKey};
+use crate::problem::{Failure, Result};
+use crate::signed::Signed;
+
+const DEFAULT_PAGE: usize = 100;
+
+pub(crate) async fn no_key() -> Failure {
+    Failure::bad_request("the key is empty: give at least one character after /entries/")
+}
+
+/// Look an entry up; where the namespace has an origin, a miss reads it through.
+#[utoipa::path(
+    get, path = "/v1/tenants/{tenant}/namespaces/{namespace}/entries/{key}", tag = "entries",
+    params(("tenant" = String, Path), ("namespace" = String, Path),
+        ("key" = String, Path, description = "one percent-encoded segment, 1 to 1024 bytes of UTF-8"),
+        ("Cache-Control" = Option<String>, Header, description = "`no-cache` reads the origin anew, `only-if-cached` never does")),
+    responses((status = 200, description = "the value, with Cache-Status, Age, ETag and Cache-Control"),
+        (status = 304, description = "the value that If-None-Match names is current"),
+        (status = 404, description = "a miss, or no such namespace", body = verax_api::Problem),
+        (status = 502, description = "the origin failed", body = verax_api::Problem),
+        (status = 504, description = "the origin did not answer in time", body = verax_api::Problem))
+)]
+pub(crate) async fn read(
+    State(service): State<Arc<Service>>,
+    Signed(caller): Signed,
+    InNamespace(tenant, namespace): InNamespace,
+    WithKey(key): WithKey,
+    headers: HeaderMap,
+) -> Result<Response> {
+    let started = Instant::now();
+    let options = read_options(&headers)?;
+    let answer = match service.read(&caller, &tenant, &namespace, &key, options).await {
+        Ok(Some(answer)) => answer,
+        Ok(None) => return Ok(miss()),
+        Err(error) => return Ok(failed_read(error)),
+    };
+    let current = has_current(&headers, answer.entry.entity_tag);
+    let mut response = match current {
+        true => StatusCode::NOT_MODIFIED.into_response(),
+        false => Body::from(answer.entry.value.clone()).into_response(),
+    };
+    describe_answer(response.headers_mut(), &answer, started.elapsed());
+    Ok(response)
+}
+
+fn miss() -> Response {
+    let detail = "there is no entry with this key at the moment";
+    let mut response = Failure::new("miss", "Not in the cache", 404, detail).into_response();
+    response.headers_mut().insert(CACHE_STATUS, HeaderValue::from_static("verax; fwd=uri-miss"));
+    response
+}
+
+fn failed_read(error: ServiceError) -> Response {
+    let status = match &error {
+        ServiceError::Origin(origin) => Some(match origin.status() {
+            Some(status) => format!("verax; fwd=uri-miss; fwd-status={status}"),
+            None => format!("verax; fwd=uri-miss; detail={}", origin.kind()),
+        }),
+        _ => None,
+    };
+    let mut response = Failure::from(error).into_response();
+    if let Some(Ok(status)) = status.map(HeaderValue::try_from) {
+        response.headers_mut().insert(CACHE_STATUS, status);
+    }
+    response
+}
+
+/// Store a value.
+#[utoipa::path(
+    put, path = "/v1/tenants/{tenant}/namespaces/{namespace}/entries/{key}", tag = "entries",
+    params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path),
+        ("Cache-Control" = Option<String>, Header, description = "`max-age`, `stale-while-revalidate`, `stale-if-error`; else the namespace's"),
+        ("Cache-Groups" = Option<String>, Header, description = "tags"),
+        ("If-None-Match" = Option<String>, Header, description = "`*` stores only where nothing is"),
+        ("If-Match" = Option<String>, Header, description = "stores only over the entry with this ETag")),
+    request_body(content = Vec<u8>, content_type = "application/octet-stream"),
+    responses((status = 201, description = "stored where nothing was"),
+        (status = 204, description = "stored over the previous value"),
+        (status = 412, description = "the condition does not hold", body = verax_api::Problem),
+        (status = 413, description = "the value is too large", body = verax_api::Problem))
+)]
+pub(crate) async fn put(
+    State(service): State<Arc<Service>>,
+    Signed(caller): Signed,
+    InNamespace(tenant, namespace): InNamespace,
+    WithKey(key): WithKey,
+    request: Request,
+) -> Result<Response> {
+    let limit = service.largest_value(&caller, &tenant, &namespace)?;
+    let (parts, body) = request.into_parts();
+    let too_large = |size| {
+        let namespace = format!("{tenant}/{namespace}");
+        Failure::from(ServiceError::ValueTooLarge { size, limit, namespace })
+    };
+    let value = match body_within(&parts.headers, body, limit).await {
+        Ok(value) => value,
+        Err(BodyError::TooLarge(size)) => {
+            let mut response = too_large(size).into_response();
+            // The rest of the body is not read, so the connection cannot be used again.
+            response.headers_mut().insert(CONNECTION, HeaderValue::from_static("close"));
+            return Ok(response);
+        }
+        Err(BodyError::Broken(reason)) => {
+            return Err(Failure::bad_request(format!("the body broke off: {reason}")));
+        }
+    };
+    let request = put_request(&parts.headers, value)?;
+    let (entry, replaced) = service.put(&caller, &tenant, &namespace, &key, request)?;
+    let status = if replaced { StatusCode::NO_CONTENT } else { StatusCode::CREATED };
+    let mut response = status.into_response();
+    describe_entry(response.headers_mut(), &entry);
+    Ok(response)
+}
+
+enum BodyError {
+    TooLarge(u64),
+    Broken(String),
+}
+
+/// Reads a body up to a limit; one that announces more is not read at all.
+async fn body_within(
+    headers: &HeaderMap,
+    mut body: Body,
+    limit: u64,
+) -> std::result::Result<Bytes, BodyError> {
+    let announced = headers.get(CONTENT_LENGTH).and_then(|l| l.to_str().ok()?.parse::<u64>().ok());
+    if let Some(size) = announced.filter(|size| *size > limit) {
+        return Err(BodyError::TooLarge(size));
+    }
+    let mut value = BytesMut::with_capacity(announced.unwrap_or(0) as usize);
+    while let Some(frame) = body.frame().await {
+        let frame = frame.map_err(|e| BodyError::Broken(e.to_string()))?;
+        if let Ok(data) = frame.into_data() {
+            if (value.len() + data.len()) as u64 > limit {
+                return Err(BodyError::TooLarge((value.len() + data.len()) as u64));
+            }
+            value.extend_from_slice(&data);
+        }
+    }
+    Ok(value.freeze())
+}
+
+/// Delete an entry, present or not.
+#[utoipa::path(
+    delete, path = "/v1/tenants/{tenant}/namespaces/{namespace}/entries/{key}", tag = "entries",
+    params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path)),
+    responses((status = 204, description = "it is not there any more"))
+)]
+pub(crate) async fn delete(
+    State(service): State<Arc<Service>>,
+    Signed(caller): Signed,
+    InNamespace(tenant, namespace): InNamespace,
+    WithKey(key): WithKey,
+) -> Result<StatusCode> {
+    service.delete(&caller, &tenant, &namespace, &key)?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct ListQuery {
+    /// Only keys that start with this.
+    #[serde(default)]
+    prefix: String,
+    /// Where to go on, from the page before.
+    cursor: Option<String>,
+    /// The most entries on the page, 1 to 1000; 100 when absent.
+    limit: Option<usize>,
+}
+
+/// List entries by key.
+#[utoipa::path(
+    get, path = "/v1/tenants/{tenant}/namespaces/{namespace}/entries", tag = "entries",
+    params(("tenant" = String, Path), ("namespace" = String, Path), ListQuery),
+    responses((status = 200, body = EntryPage))
+)]
+pub(crate) async fn list(
+    State(service): State<Arc<Service>>,
+    Signed(caller): Signed,
+    InNamespace(tenant, namespace): InNamespace,
+    Ask(query): Ask<ListQuery>,
+) -> Result<axum::Json<EntryPage>> {
+    let after = query.cursor.map(|cursor| {
+        let bytes = URL_SAFE_NO_PAD.decode(&cursor).ok();
+        let key = bytes.and_then(|bytes| String::from_utf8(bytes).ok());
+        key.ok_or_else(|| Failure::bad_request("the cursor is not one that a page gave"))
+    });
+    let after = after.transpose()?;
+    let most = query.limit.unwrap_or(DEFAULT_PAGE);
+    let mut page =
+        service.list(&caller, &tenant, &namespace, &query.prefix, after.as_deref(), most)?;
+    page.cursor = page.cursor.map(|key| URL_SAFE_NO_PAD.encode(key));
+    Ok(axum::Json(page))
+}
+
+/// Remove every entry of a namespace.
+#[utoipa::path(
+    delete, path = "/v1/tenants/{tenant}/namespaces/{namespace}/entries", tag = "entries",
+    params(("tenant" = String, Path), ("namespace" = String, Path)),
+    responses((status = 200, description = "how many there were", body = Object))
+)]
+pub(crate) async fn clear(
+    State(service): State<Arc<Service>>,
+    Signed(caller): Signed,
+    InNamespace(tenant, namespace): InNamespace,
+) -> Result<axum::Json<serde_json::Value>> {
+    let entries = service.clear(&caller, &tenant, &namespace).await?;
+    Ok(axum::Json(serde_json::json!({ "entries": entries })))
+}

@@ -1,0 +1,180 @@
+//! Reading paths, queries and JSON bodies, with problem documents for what cannot be read.
+
+use axum::extract::rejection::JsonRejection;
+use axum::extract::{FromRequest, FromRequestParts, Query, RawPathParams, Request};
+use axum::http::request::Parts;
+use serde::de::DeserializeOwned;
+use verax_core::{Key, Name};
+
+use crate::problem::Failure;
+
+/// A JSON body.
+#[derive(Debug)]
+pub(crate) struct Json<T>(pub(crate) T);
+
+impl<S: Send + Sync, T: DeserializeOwned> FromRequest<S> for Json<T> {
+    type Rejection = Failure;
+
+    async fn from_request(request: Request, state: &S) -> Result<Self, Failure> {
+        match axum::Json::<T>::from_request(request, state).await {
+            Ok(axum::Json(value)) => Ok(Json(value)),
+            Err(JsonRejection::MissingJsonContentType(_)) => Err(Failure::new(
+                "not-json",
+                "The body must be JSON",
+                415,
+                "send the body as JSON, with Content-Type: application/json",
+            )),
+            Err(JsonRejection::BytesRejection(error)) if error.status() == 413 => {
+                Err(Failure::new(
+                    "body-too-large",
+                    "The body is too large",
+                    413,
+                    format!("the body has more than {} bytes", crate::LARGEST_JSON),
+                ))
+            }
+            Err(error) => Err(Failure::new(
+                "malformed-json",
+                "The JSON cannot be read",
+                error.status().as_u16(),
+                error.body_text(),
+            )),
+        }
+    }
+}
+
+/// The query of a URL.
+#[derive(Debug)]
+pub(crate) struct Ask<T>(pub(crate) T);
+
+impl<S: Send + Sync, T: DeserializeOwned> FromRequestParts<S> for Ask<T> {
+    type Rejection = Failure;
+
+    async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, Failure> {
+        let query = Query::<T>::from_request_parts(parts, state).await;
+        query.map(|Query(q)| Ask(q)).map_err(|e| Failure::bad_request(e.body_text()))
+    }
+}
+
+async fn parameter(parts: &mut Parts, wanted: &str) -> Result<String, Failure> {
+    let parameters = RawPathParams::from_request_parts(parts, &())
+        .await
+        .map_err(|e| Failure::bad_request(e.body_text()))?;
+    let found = parameters.iter().find(|(name, _)| *name == wanted);
+    let (_, value) =
+        found.ok_or_else(|| Failure::bad_request(format!("the path has no {wanted}")))?;
+    Ok(value.to_owned())
+}
+
+async fn name(parts: &mut Parts, wanted: &str) -> Result<Name, Failure> {
+    let text = parameter(parts, wanted).await?;
+    Name::new(text).map_err(|e| Failure::bad_request(format!("the {wanted} in the path: {e}")))
+}
+
+/// `{tenant}` of the path.
+#[derive(Debug)]
+pub(crate) struct InTenant(pub(crate) Name);
+
+impl<S: Send + Sync> FromRequestParts<S> for InTenant {
+    type Rejection = Failure;
+
+    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Failure> {
+        Ok(InTenant(name(parts, "tenant").await?))
+    }
+}
+
+/// `{origin}` of the path.
+#[derive(Debug)]
+pub(crate) struct OfOrigin(pub(crate) Name);
+
+impl<S: Send + Sync> FromRequestParts<S> for OfOrigin {
+    type Rejection = Failure;
+
+    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Failure> {
+        Ok(OfOrigin(name(parts, "origin").await?))
+    }
+}
+
+/// `{tenant}` and `{namespace}` of the path.
+#[derive(Debug)]
+pub(crate) struct InNamespace(pub(crate) Name, pub(crate) Name);
+
+impl<S: Send + Sync> FromRequestParts<S> for InNamespace {
+    type Rejection = Failure;
+
+    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Failure> {
+        Ok(InNamespace(name(parts, "tenant").await?, name(parts, "namespace").await?))
+    }
+}
+
+/// `{id}` of the path.
+#[derive(Debug)]
+pub(crate) struct WithId(pub(crate) u64);
+
+impl<S: Send + Sync> FromRequestParts<S> for WithId {
+    type Rejection = Failure;
+
+    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Failure> {
+        let text = parameter(parts, "id").await?;
+        let id = text.parse();
+        let error = |_| Failure::bad_request(format!("{text:?} in the path is not a number"));
+        id.map(WithId).map_err(error)
+    }
+}
+
+/// `{key}`, the last segment of the path: decoded here, strictly, since a lenient reading would let
+/// two spellings that mean different things name one entry.
+#[derive(Debug)]
+pub(crate) struct WithKey(pub(crate) Key);
+
+impl<S: Send + Sync> FromRequestParts<S> for WithKey {
+    type Rejection = Failure;
+
+    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Failure> {
+        let path = parts.uri.path();
+        let segment = path.rsplit('/').next().unwrap_or_default();
+        let text = decode_segment(segment).map_err(Failure::bad_request)?;
+        Ok(WithKey(Key::new(text).map_err(|e| Failure::bad_request(e.to_string()))?))
+    }
+}
+
+/// Decodes one percent-encoded segment (RFC 3986, section 2.1).
+fn decode_segment(segment: &str) -> Result<String, String> {
+    let malformed = segment.match_indices('%').find(|(at, _)| {
+        let digits = segment.as_bytes().get(at + 1..at + 3);
+        !digits.is_some_and(|pair| pair.iter().all(u8::is_ascii_hexdigit))
+    });
+    if let Some((at, _)) = malformed {
+        let piece: String = segment[at..].chars().take(3).collect();
+        return Err(format!(
+            "the key has {piece:?} at byte {at}, which is not a percent sign and two hexadecimal digits; write a percent sign itself as %25"
+        ));
+    }
+    percent_encoding::percent_decode_str(segment)
+        .decode_utf8()
+        .map(std::borrow::Cow::into_owned)
+        .map_err(|e| format!("the key is not UTF-8 after decoding: {e}"))
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("a%2Fb", Ok("a/b"))]
+    #[case("a+b%20c", Ok("a+b c"))]
+    #[case("%C3%A4", Ok("ä"))]
+    #[case("100%25", Ok("100%"))]
+    #[case("%", Err("\"%\" at byte 0"))]
+    #[case("a%2", Err("\"%2\" at byte 1"))]
+    #[case("a%zz", Err("\"%zz\" at byte 1"))]
+    #[case("%FF", Err("not UTF-8"))]
+    fn segments_are_decoded_strictly(#[case] segment: &str, #[case] expected: Result<&str, &str>) {
+        match (decode_segment(segment), expected) {
+            (Ok(text), Ok(expected)) => assert_eq!(text, expected),
+            (Err(error), Err(says)) => assert!(error.contains(says), "{error}"),
+            (got, _) => panic!("{segment}: {got:?}"),
+        }
+    }
+}

@@ -1,0 +1,24 @@
+//! Whether the process lives, and whether it can serve.
+
+use std::sync::Arc;
+
+use axum::Json;
+use axum::extract::State;
+use axum::http::StatusCode;
+use verax_api::Ready;
+use verax_service::Service;
+
+/// Tell that the process lives.
+#[utoipa::path(get, path = "/healthz", tag = "health", responses((status = 200)))]
+pub(crate) async fn healthz() -> &'static str {
+    "alive\n"
+}
+
+/// Tell whether entries are served, and what is degraded.
+#[utoipa::path(get, path = "/readyz", tag = "health",
+    responses((status = 200, body = Ready), (status = 503, body = Ready)))]
+pub(crate) async fn readyz(State(service): State<Arc<Service>>) -> (StatusCode, Json<Ready>) {
+    let ready = service.ready();
+    let status = if ready.ready { StatusCode::OK } else { StatusCode::SERVICE_UNAVAILABLE };
+    (status, Json(ready))
+}

@@ -1,0 +1,165 @@
+//! Metrics in the OpenMetrics text format, read from the service's own counts at each scrape.
+
+use std::fmt;
+use std::sync::Arc;
+use std::time::Duration;
+
+use axum::extract::State;
+use axum::http::header::CONTENT_TYPE;
+use axum::response::IntoResponse;
+use prometheus_client::collector::Collector;
+use prometheus_client::encoding::text::encode;
+use prometheus_client::encoding::{DescriptorEncoder, EncodeMetric, MetricEncoder};
+use prometheus_client::metrics::MetricType;
+use prometheus_client::metrics::counter::ConstCounter;
+use prometheus_client::metrics::gauge::ConstGauge;
+use prometheus_client::registry::{Registry, Unit};
+use verax_core::meter::LatencyCounts;
+use verax_core::store::Usage;
+use verax_service::access::{Caller, Right, Scope};
+use verax_service::{CounterReading, Namespace, Service};
+
+use crate::problem::{Failure, Result};
+use crate::signed::Signed;
+
+/// The upper edges of the latency histograms, in seconds.
+const EDGES: [f64; 14] = [
+    0.000_005, 0.000_01, 0.000_025, 0.000_05, 0.000_1, 0.000_5, 0.001, 0.005, 0.01, 0.05, 0.1, 0.5,
+    1.0, 10.0,
+];
+
+type Row = (Arc<Namespace>, CounterReading, Usage);
+
+#[derive(Debug)]
+struct Reading {
+    rows: Vec<Row>,
+    whole: Option<(u64, u64, u64)>,
+    refills: (usize, usize),
+    records_available: bool,
+}
+
+/// Show the metrics of what the token may see.
+#[utoipa::path(get, path = "/metrics", tag = "health",
+    responses((status = 200, content_type = "application/openmetrics-text", body = String)))]
+pub(crate) async fn show(
+    State(service): State<Arc<Service>>,
+    Signed(caller): Signed,
+) -> Result<impl IntoResponse> {
+    let mut registry = Registry::with_prefix("verax");
+    registry.register_collector(Box::new(Reading {
+        rows: service.readings().into_iter().filter(|(n, ..)| sees(&caller, n)).collect(),
+        whole: caller.is_admin().then(|| service.memory()),
+        refills: service.refills(),
+        records_available: service.records_available(),
+    }));
+    let mut text = String::new();
+    let internal =
+        |e: fmt::Error| Failure::new("internal", "Verax made a mistake", 500, e.to_string());
+    encode(&mut text, &registry).map_err(internal)?;
+    let media_type = "application/openmetrics-text; version=1.0.0; charset=utf-8";
+    Ok(([(CONTENT_TYPE, media_type)], text))
+}
+
+fn sees(caller: &Caller, namespace: &Namespace) -> bool {
+    let scope = |right| Scope::within(right, namespace.tenant(), namespace.name());
+    caller.holds(&scope(Right::Read)) || caller.holds(&scope(Right::Manage))
+}
+
+/// Writes one value for each namespace.
+fn family(
+    encoder: &mut DescriptorEncoder<'_>,
+    rows: &[Row],
+    (name, help, kind, unit): (&str, &str, MetricType, Option<&Unit>),
+    write: impl Fn(MetricEncoder<'_>, &Row) -> fmt::Result,
+) -> fmt::Result {
+    let mut metric = encoder.encode_descriptor(name, help, unit, kind)?;
+    for row in rows {
+        let labels = [("tenant", row.0.tenant().as_str()), ("namespace", row.0.name().as_str())];
+        write(metric.encode_family(&labels)?, row)?;
+    }
+    Ok(())
+}
+
+fn single(
+    encoder: &mut DescriptorEncoder<'_>,
+    (name, help, unit): (&str, &str, Option<&Unit>),
+    value: u64,
+) -> fmt::Result {
+    let metric = encoder.encode_descriptor(name, help, unit, MetricType::Gauge)?;
+    ConstGauge::new(value as i64).encode(metric)
+}
+
+fn histogram(mut metric: MetricEncoder<'_>, counts: &LatencyCounts) -> fmt::Result {
+    let mut below = 0;
+    let mut buckets: Vec<(f64, u64)> = Vec::with_capacity(EDGES.len() + 1);
+    for edge in EDGES {
+        let within = counts.at_most(Duration::from_secs_f64(edge)).max(below);
+        buckets.push((edge, within - below));
+        below = within;
+    }
+    buckets.push((f64::MAX, counts.samples() - below));
+    metric.encode_histogram::<[(&str, &str); 0]>(
+        counts.total().as_secs_f64(),
+        counts.samples(),
+        &buckets,
+        None,
+    )
+}
+
+type Count = fn(&CounterReading) -> u64;
+
+impl Collector for Reading {
+    fn encode(&self, mut encoder: DescriptorEncoder<'_>) -> fmt::Result {
+        let counters: [(&str, &str, Count); 10] = [
+            ("reads", "Look-ups", |r| r.reads),
+            ("hits", "Look-ups answered with a fresh copy", |r| r.hits),
+            ("stale_hits", "Look-ups answered with a stale copy", |r| r.stale),
+            ("joined_reads", "Look-ups that waited for another caller's refill", |r| r.joined),
+            ("misses", "Look-ups that ended without a value", |r| r.misses),
+            ("puts", "Values stored by callers", |r| r.puts),
+            ("deletes", "Entries deleted by callers", |r| r.deletes),
+            ("origin_reads", "Reads of the origin", |r| r.origin_calls),
+            ("origin_failures", "Reads of the origin that failed", |r| r.origin_errors),
+            ("refused_refills", "Refills not stored after an invalidation or a write", |r| {
+                r.refused_refills
+            }),
+        ];
+        for (name, help, count) in counters {
+            family(&mut encoder, &self.rows, (name, help, MetricType::Counter, None), |m, row| {
+                ConstCounter::new(count(&row.1)).encode(m)
+            })?;
+        }
+        let entries = ("entries", "Entries held", MetricType::Gauge, None);
+        family(&mut encoder, &self.rows, entries, |m, row| {
+            ConstGauge::new(row.2.entries as i64).encode(m)
+        })?;
+        let memory = ("entry_memory", "Memory of entries", MetricType::Gauge, Some(&Unit::Bytes));
+        family(&mut encoder, &self.rows, memory, |m, row| {
+            ConstGauge::new(row.2.bytes as i64).encode(m)
+        })?;
+        let seconds = Some(&Unit::Seconds);
+        let hits = ("hit_latency", "Service-side latency of hits", MetricType::Histogram, seconds);
+        family(&mut encoder, &self.rows, hits, |m, row| histogram(m, &row.1.hit_latency))?;
+        let origin = ("origin_latency", "Latency of origin reads", MetricType::Histogram, seconds);
+        family(&mut encoder, &self.rows, origin, |m, row| histogram(m, &row.1.origin_latency))?;
+        if let Some((used, limit, evicted)) = self.whole {
+            let bytes = Some(&Unit::Bytes);
+            single(&mut encoder, ("memory_used", "Memory of all entries", bytes), used)?;
+            single(&mut encoder, ("memory_limit", "The limit on it", bytes), limit)?;
+            single(
+                &mut encoder,
+                ("evicted_entries", "Entries removed to make room", None),
+                evicted,
+            )?;
+            let (live, waiting) = self.refills;
+            single(&mut encoder, ("refills_live", "Refills under way", None), live as u64)?;
+            single(
+                &mut encoder,
+                ("refill_waiters", "Callers waiting for one", None),
+                waiting as u64,
+            )?;
+        }
+        let available = u64::from(self.records_available);
+        single(&mut encoder, ("records_available", "1 while MariaDB answers", None), available)
+    }
+}

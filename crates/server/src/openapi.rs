@@ -1,0 +1,45 @@
+//! The interface's own description (OpenAPI 3.1).
+
+use axum::Json;
+use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
+use utoipa::{Modify, OpenApi};
+
+use crate::{administration, entries, health, live, metrics, runs, sessions};
+
+#[derive(OpenApi)]
+#[openapi(
+    info(title = "Verax", description = "A shared cache as a service."),
+    paths(
+        entries::read, entries::put, entries::delete, entries::list, entries::clear,
+        administration::tenants, administration::create_tenant, administration::delete_tenant,
+        administration::origins, administration::create_origin, administration::delete_origin,
+        administration::namespaces, administration::create_namespace, administration::namespace,
+        administration::change_namespace, administration::delete_namespace,
+        administration::tokens, administration::create_token, administration::revoke_token,
+        administration::activity,
+        sessions::start, sessions::show, sessions::end, sessions::new_link,
+        live::samples,
+        runs::start_warm, runs::warm, runs::stop_warm, runs::watch_warm,
+        runs::profiles, runs::recent_load, runs::start_load, runs::load, runs::stop_load,
+        runs::watch_load,
+        health::healthz, health::readyz, metrics::show, show,
+    ),
+    modifiers(&Bearer),
+    security(("token" = []))
+)]
+struct Description;
+
+struct Bearer;
+
+impl Modify for Bearer {
+    fn modify(&self, openapi: &mut utoipa::openapi::OpenApi) {
+        let scheme = SecurityScheme::Http(Http::new(HttpAuthScheme::Bearer));
+        openapi.components.get_or_insert_default().add_security_scheme("token", scheme);
+    }
+}
+
+/// Show this description.
+#[utoipa::path(get, path = "/openapi.json", tag = "health", responses((status = 200)))]
+pub(crate) async fn show() -> Json<utoipa::openapi::OpenApi> {
+    Json(Description::openapi())
+}

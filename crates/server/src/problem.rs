@@ -1,0 +1,139 @@
+//! Errors as problem documents (RFC 9457).
+
+use std::any::Any;
+
+use axum::extract::Request;
+use axum::http::header::{CONTENT_TYPE, RETRY_AFTER, WWW_AUTHENTICATE};
+use axum::http::{HeaderValue, StatusCode};
+use axum::response::{IntoResponse, Response};
+use verax_api::Problem;
+use verax_service::access::Scope;
+use verax_service::{OriginError, ServiceError};
+
+/// An error on its way out.
+#[derive(Debug)]
+pub(crate) struct Failure(pub(crate) Box<Problem>);
+
+pub(crate) type Result<T> = std::result::Result<T, Failure>;
+
+impl Failure {
+    pub(crate) fn new(name: &str, title: &str, status: u16, detail: impl Into<String>) -> Self {
+        Self(Box::new(Problem::new(name, title, status, detail)))
+    }
+
+    /// A request that cannot be understood.
+    pub(crate) fn bad_request(detail: impl Into<String>) -> Self {
+        Self::new("bad-request", "The request cannot be understood", 400, detail)
+    }
+}
+
+impl From<ServiceError> for Failure {
+    fn from(error: ServiceError) -> Self {
+        let text = error.to_string();
+        let new = |name, title, status| Problem::new(name, title, status, text.clone());
+        let problem = match &error {
+            ServiceError::NotSignedIn(_) => new("not-signed-in", "A valid token is needed", 401),
+            ServiceError::MissingScope(scope) => {
+                new("missing-scope", "The token lacks a scope", 403)
+                    .with("missing_scope", scope.to_string())
+            }
+            ServiceError::Unknown(_) => new("not-found", "There is no such thing", 404),
+            ServiceError::Invalid(_) => {
+                new("invalid", "The request asks for something invalid", 422)
+            }
+            ServiceError::Conflict(_) => new("conflict", "What is there stands in the way", 409),
+            ServiceError::RecordsUnavailable(_) => {
+                new("records-unavailable", "The records are not available", 503)
+            }
+            ServiceError::ValueTooLarge { limit, .. } => {
+                new("value-too-large", "The value is too large", 413).with("limit_bytes", *limit)
+            }
+            ServiceError::DoesNotFit(_) => {
+                new("value-too-large", "The value does not fit into memory", 413)
+            }
+            ServiceError::ConditionFailed => {
+                new("condition-failed", "The condition does not hold", 412)
+            }
+            ServiceError::Origin(origin) => return of_origin(origin),
+            ServiceError::Busy(_) => new("busy", "Too much is going on", 503),
+        };
+        Self(Box::new(problem))
+    }
+}
+
+/// Applications are told what went wrong, but no addresses within the operator's network.
+fn of_origin(error: &OriginError) -> Failure {
+    let (name, title, status) = match error {
+        OriginError::NoValue { .. } => ("no-value", "The origin has no such value", 404),
+        OriginError::Timeout { .. } => ("origin-timeout", "The origin did not answer in time", 504),
+        OriginError::NoUrl(_) => ("invalid", "The key makes no URL for the origin", 422),
+        _ => ("origin-failed", "The origin gave no value", 502),
+    };
+    let mut problem =
+        Problem::new(name, title, status, error.plain()).with("origin_error", error.kind());
+    if let Some(answered) = error.status() {
+        problem = problem.with("origin_status", answered);
+    }
+    Failure(Box::new(problem))
+}
+
+impl IntoResponse for Failure {
+    fn into_response(self) -> Response {
+        let status =
+            StatusCode::from_u16(self.0.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+        let body = serde_json::to_vec(&self.0).unwrap_or_default();
+        let mut response = (status, body).into_response();
+        let headers = response.headers_mut();
+        headers.insert(CONTENT_TYPE, HeaderValue::from_static("application/problem+json"));
+        if status == StatusCode::SERVICE_UNAVAILABLE {
+            headers.insert(RETRY_AFTER, HeaderValue::from_static("1"));
+        }
+        if let Some(challenge) = challenge(&self.0) {
+            headers.insert(WWW_AUTHENTICATE, challenge);
+        }
+        // The request log puts the request's id into it.
+        response.extensions_mut().insert(ProblemBody(self.0.into()));
+        response
+    }
+}
+
+/// Marks a response as a problem that may still be completed.
+#[derive(Debug, Clone)]
+pub(crate) struct ProblemBody(pub(crate) std::sync::Arc<Problem>);
+
+/// RFC 6750, section 3.
+fn challenge(problem: &Problem) -> Option<HeaderValue> {
+    match problem.status {
+        401 => Some(HeaderValue::from_static("Bearer realm=\"verax\"")),
+        403 => {
+            let scope: Scope = problem.more.get("missing_scope")?.as_str()?.parse().ok()?;
+            let text =
+                format!("Bearer realm=\"verax\", error=\"insufficient_scope\", scope=\"{scope}\"");
+            HeaderValue::try_from(text).ok()
+        }
+        _ => None,
+    }
+}
+
+pub(crate) async fn no_such_path(request: Request) -> Failure {
+    let path: String = request.uri().path().chars().take(200).collect();
+    let detail = format!("{path} is not a path of this API; /openapi.json lists them");
+    Failure::new("no-such-path", "There is no such path", 404, detail)
+}
+
+pub(crate) async fn no_such_method(request: Request) -> Failure {
+    let detail = format!("{} is not possible here; /openapi.json lists what is", request.method());
+    Failure::new("no-such-method", "The method is not possible here", 405, detail)
+}
+
+/// A panic is a mistake in Verax; its text goes to the log alone.
+pub(crate) fn after_panic(panic: Box<dyn Any + Send + 'static>) -> Response {
+    let text = panic
+        .downcast_ref::<String>()
+        .map(String::as_str)
+        .or_else(|| panic.downcast_ref::<&str>().copied())
+        .unwrap_or("no text");
+    tracing::error!(panic = text, "a request failed inside Verax");
+    let detail = "the request failed inside Verax; the log says more under this request id";
+    Failure::new("internal", "Verax made a mistake", 500, detail).into_response()
+}

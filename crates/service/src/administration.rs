@@ -1,0 +1,527 @@
+//! Creating and changing tenants, namespaces, origins and tokens: first in the records, then in
+//! memory, so that what is acknowledged is never lost and is in use at once.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use verax_api::{
+    ActivityItem, CreateOrigin, CreatedToken, Namespace as ApiNamespace, Origin, OriginChoice,
+    Policy, PolicyChange, Session, SignInLink, Tenant as ApiTenant, Token, Usage, duration_of,
+};
+use verax_core::{KeyPattern, Name, NamespacePolicy, OriginBinding, OriginSettings};
+use verax_origin::HttpOrigin;
+use verax_records::{OriginRecord, TokenRecord};
+
+use crate::access::{Caller, Right, Scope, hash_of, new_secret};
+use crate::clock::shown;
+use crate::error::{ServiceError, Subject};
+use crate::namespace::Namespace;
+use crate::service::Service;
+
+/// The most rows of activity in one answer.
+const MOST_ACTIVITY: u32 = 500;
+
+impl Service {
+    /// The tenants that the caller may see, by name.
+    pub fn tenants(&self, caller: &Caller) -> Vec<ApiTenant> {
+        let sees = |name: &Name| {
+            let within = |s: &Scope| matches!(s, Scope::Within { tenant, .. } if tenant == name);
+            caller.is_admin() || caller.scopes().iter().any(within)
+        };
+        let tenants = self.registry.read();
+        let mut shown_tenants: Vec<_> = tenants
+            .iter()
+            .filter(|(name, _)| sees(name))
+            .map(|(name, t)| ApiTenant { name: name.to_string(), created_at: shown(t.created_at) })
+            .collect();
+        shown_tenants.sort_by(|a, b| a.name.cmp(&b.name));
+        shown_tenants
+    }
+
+    /// Creates a tenant.
+    ///
+    /// # Errors
+    /// [`ServiceError`]: the scope, the name, a tenant of that name, or the records.
+    pub async fn create_tenant(
+        &self,
+        caller: &Caller,
+        name: &str,
+    ) -> Result<ApiTenant, ServiceError> {
+        caller.needs(Scope::Admin)?;
+        let name = Name::new(name).map_err(ServiceError::invalid)?;
+        let record = self.records.create_tenant(&name, &caller.actor(), self.clock.now()).await?;
+        self.registry.add_tenant(&record);
+        Ok(ApiTenant { name: name.to_string(), created_at: shown(record.created_at) })
+    }
+
+    /// Removes a tenant that owns nothing any more.
+    ///
+    /// # Errors
+    /// [`ServiceError`]: the scope, the tenant, what it still owns, or the records.
+    pub async fn delete_tenant(&self, caller: &Caller, name: &Name) -> Result<(), ServiceError> {
+        caller.needs(Scope::Admin)?;
+        if !self.registry.read().contains_key(name) {
+            return Err(ServiceError::Unknown(Subject::Tenant(name.to_string())));
+        }
+        self.records.delete_tenant(name, &caller.actor(), self.clock.now()).await?;
+        self.registry.write().remove(name);
+        Ok(())
+    }
+
+    /// The origins of a tenant, by name.
+    ///
+    /// # Errors
+    /// [`ServiceError`]: the scope or the tenant.
+    pub fn origins(&self, caller: &Caller, tenant: &Name) -> Result<Vec<Origin>, ServiceError> {
+        caller.needs(Scope::tenant(Right::Manage, tenant))?;
+        let tenants = self.registry.read();
+        let found = tenants
+            .get(tenant)
+            .ok_or_else(|| ServiceError::Unknown(Subject::Tenant(tenant.to_string())))?;
+        Ok(found.origins.values().map(|(record, _)| shown_origin(record)).collect())
+    }
+
+    /// Creates an origin of a tenant. Only administrators may, since an origin's URL is read from
+    /// within the service's network.
+    ///
+    /// # Errors
+    /// [`ServiceError`]: the scope, the tenant, the settings, an origin of that name, or the records.
+    pub async fn create_origin(
+        &self,
+        caller: &Caller,
+        tenant: &Name,
+        request: &CreateOrigin,
+    ) -> Result<Origin, ServiceError> {
+        caller.needs(Scope::Admin)?;
+        let name = Name::new(&*request.name).map_err(ServiceError::invalid)?;
+        let mut settings = OriginSettings::of(&*request.url);
+        if let Some(ms) = request.connect_timeout_ms {
+            settings.connect_timeout = Duration::from_millis(ms);
+        }
+        if let Some(ms) = request.total_timeout_ms {
+            settings.total_timeout = Duration::from_millis(ms);
+        }
+        if let Some(bytes) = request.largest_response_bytes {
+            settings.largest_response = bytes;
+        }
+        settings.check().map_err(ServiceError::invalid)?;
+        let origin = Arc::new(HttpOrigin::new(&settings).map_err(ServiceError::invalid)?);
+        let (actor, now) = (caller.actor(), self.clock.now());
+        let record = self.records.create_origin(tenant, &name, &settings, &actor, now).await?;
+        let answer = shown_origin(&record);
+        if let Some(tenant) = self.registry.write().get_mut(tenant) {
+            tenant.origins.insert(name, (record, origin));
+        }
+        Ok(answer)
+    }
+
+    /// Removes an origin that no namespace is bound to.
+    ///
+    /// # Errors
+    /// [`ServiceError`]: the scope, the origin, a namespace bound to it, or the records.
+    pub async fn delete_origin(
+        &self,
+        caller: &Caller,
+        tenant: &Name,
+        name: &Name,
+    ) -> Result<(), ServiceError> {
+        caller.needs(Scope::Admin)?;
+        if self.registry.origin(tenant, name).is_none() {
+            return Err(ServiceError::Unknown(Subject::Origin(format!("{tenant}/{name}"))));
+        }
+        self.records.delete_origin(tenant, name, &caller.actor(), self.clock.now()).await?;
+        if let Some(tenant) = self.registry.write().get_mut(tenant) {
+            tenant.origins.remove(name);
+        }
+        Ok(())
+    }
+
+    /// The namespaces of a tenant that the caller may read or manage, by name.
+    ///
+    /// # Errors
+    /// [`ServiceError`]: a scope when the caller may see none of them.
+    pub fn namespaces(
+        &self,
+        caller: &Caller,
+        tenant: &Name,
+    ) -> Result<Vec<ApiNamespace>, ServiceError> {
+        let seen = |scope: &Scope| match scope {
+            Scope::Admin => true,
+            Scope::Within { tenant: of, .. } => of == tenant,
+        };
+        if !caller.scopes().iter().any(seen) {
+            return Err(ServiceError::MissingScope(Scope::tenant(Right::Read, tenant)));
+        }
+        let namespaces: Vec<_> = {
+            let tenants = self.registry.read();
+            let found = tenants.get(tenant);
+            let found =
+                found.ok_or_else(|| ServiceError::Unknown(Subject::Tenant(tenant.to_string())))?;
+            found.namespaces.values().cloned().collect()
+        };
+        let visible = namespaces.iter().filter(|n| sees(caller, n));
+        Ok(visible.map(|n| self.shown_namespace(n)).collect())
+    }
+
+    /// A namespace.
+    ///
+    /// # Errors
+    /// [`ServiceError`]: the scope or the namespace.
+    pub fn namespace(
+        &self,
+        caller: &Caller,
+        tenant: &Name,
+        name: &Name,
+    ) -> Result<ApiNamespace, ServiceError> {
+        if !caller.holds(&Scope::within(Right::Manage, tenant, name)) {
+            caller.needs(Scope::within(Right::Read, tenant, name))?;
+        }
+        let namespace = self.registry.namespace(tenant, name)?;
+        Ok(self.shown_namespace(&namespace))
+    }
+
+    /// Creates a namespace of a tenant.
+    ///
+    /// # Errors
+    /// [`ServiceError`]: the scope, the tenant, the policy, a namespace of that name, or the records.
+    pub async fn create_namespace(
+        &self,
+        caller: &Caller,
+        tenant: &Name,
+        name: &str,
+        change: &PolicyChange,
+    ) -> Result<ApiNamespace, ServiceError> {
+        caller.needs(Scope::tenant(Right::Manage, tenant))?;
+        let name = Name::new(name).map_err(ServiceError::invalid)?;
+        let (policy, origin) = self.changed(tenant, NamespacePolicy::default(), change)?;
+        let (actor, now) = (caller.actor(), self.clock.now());
+        let record = self.records.create_namespace(tenant, &name, &policy, &actor, now).await?;
+        let namespace = Arc::new(Namespace::new(record, origin));
+        if let Some(tenant) = self.registry.write().get_mut(tenant) {
+            tenant.namespaces.insert(name, Arc::clone(&namespace));
+        }
+        Ok(self.shown_namespace(&namespace))
+    }
+
+    /// Changes parts of a namespace's policy. Entries that are stored already keep their lifetimes.
+    ///
+    /// # Errors
+    /// [`ServiceError`]: the scope, the namespace, the policy, or the records.
+    pub async fn change_namespace(
+        &self,
+        caller: &Caller,
+        tenant: &Name,
+        name: &Name,
+        change: &PolicyChange,
+    ) -> Result<ApiNamespace, ServiceError> {
+        caller.needs(Scope::within(Right::Manage, tenant, name))?;
+        let namespace = self.registry.namespace(tenant, name)?;
+        let (policy, origin) = self.changed(tenant, namespace.binding().policy.clone(), change)?;
+        let (actor, now) = (caller.actor(), self.clock.now());
+        self.records.change_policy(namespace.record(), &policy, &actor, now).await?;
+        namespace.bind(policy, origin);
+        Ok(self.shown_namespace(&namespace))
+    }
+
+    /// Removes a namespace and everything in it.
+    ///
+    /// # Errors
+    /// [`ServiceError`]: the scope, the namespace, or the records.
+    pub async fn delete_namespace(
+        &self,
+        caller: &Caller,
+        tenant: &Name,
+        name: &Name,
+    ) -> Result<(), ServiceError> {
+        caller.needs(Scope::tenant(Right::Manage, tenant))?;
+        let namespace = self.registry.namespace(tenant, name)?;
+        let (actor, now) = (caller.actor(), self.clock.now());
+        self.records.delete_namespace(namespace.record(), &actor, now).await?;
+        if let Some(tenant) = self.registry.write().get_mut(tenant) {
+            tenant.namespaces.remove(name);
+        }
+        self.empty(&namespace);
+        Ok(())
+    }
+
+    /// A policy with some parts changed, and the origin it names.
+    fn changed(
+        &self,
+        tenant: &Name,
+        mut policy: NamespacePolicy,
+        change: &PolicyChange,
+    ) -> Result<(NamespacePolicy, Option<Arc<HttpOrigin>>), ServiceError> {
+        let lifetime = &mut policy.lifetime;
+        for (field, seconds, part) in [
+            ("max_age_seconds", change.max_age_seconds, &mut lifetime.max_age),
+            (
+                "stale_while_revalidate_seconds",
+                change.stale_while_revalidate_seconds,
+                &mut lifetime.stale_while_revalidate,
+            ),
+            ("stale_if_error_seconds", change.stale_if_error_seconds, &mut lifetime.stale_if_error),
+        ] {
+            if let Some(seconds) = seconds {
+                *part = duration_of(field, seconds).map_err(ServiceError::invalid)?;
+            }
+        }
+        if let Some(bytes) = change.largest_value_bytes {
+            policy.largest_value = bytes;
+        }
+        match &change.origin {
+            None => {}
+            Some(None) => policy.origin = None,
+            Some(Some(choice)) => {
+                let origin = Name::new(&*choice.name).map_err(ServiceError::invalid)?;
+                let key_pattern = match &choice.key_pattern {
+                    Some(text) => KeyPattern::parse(text).map_err(ServiceError::invalid)?,
+                    None => KeyPattern::whole_key(),
+                };
+                policy.origin = Some(OriginBinding { origin, key_pattern });
+            }
+        }
+        policy.check().map_err(ServiceError::invalid)?;
+        let origin = match &policy.origin {
+            None => None,
+            Some(binding) => {
+                let path = format!("{tenant}/{}", binding.origin);
+                let origin = self
+                    .registry
+                    .origin(tenant, &binding.origin)
+                    .ok_or_else(|| ServiceError::Invalid(format!("there is no origin {path}")))?;
+                check_variables(&path, &origin, &binding.key_pattern)?;
+                Some(origin)
+            }
+        };
+        Ok((policy, origin))
+    }
+
+    pub(crate) fn shown_namespace(&self, namespace: &Namespace) -> ApiNamespace {
+        let binding = namespace.binding();
+        let policy = &binding.policy;
+        let usage = self.cache.store.usage(namespace.id());
+        ApiNamespace {
+            tenant: namespace.tenant().to_string(),
+            name: namespace.name().to_string(),
+            policy: Policy {
+                max_age_seconds: policy.lifetime.max_age.as_secs_f64(),
+                stale_while_revalidate_seconds: policy
+                    .lifetime
+                    .stale_while_revalidate
+                    .as_secs_f64(),
+                stale_if_error_seconds: policy.lifetime.stale_if_error.as_secs_f64(),
+                largest_value_bytes: policy.largest_value,
+                origin: policy.origin.as_ref().map(|binding| OriginChoice {
+                    name: binding.origin.to_string(),
+                    key_pattern: Some(binding.key_pattern.to_string()),
+                }),
+            },
+            usage: Usage { entries: usage.entries, bytes: usage.bytes },
+            created_at: shown(namespace.record().created_at),
+        }
+    }
+
+    /// All tokens, revoked ones included, oldest first.
+    ///
+    /// # Errors
+    /// [`ServiceError`]: the scope or the records.
+    pub async fn tokens(&self, caller: &Caller) -> Result<Vec<Token>, ServiceError> {
+        caller.needs(Scope::Admin)?;
+        Ok(self.records.tokens().await?.iter().map(shown_token).collect())
+    }
+
+    /// Creates a token. Its secret is in the answer and nowhere else.
+    ///
+    /// # Errors
+    /// [`ServiceError`]: the scope, the scopes asked for, or the records.
+    pub async fn create_token(
+        &self,
+        caller: &Caller,
+        scopes: &[String],
+        note: &str,
+    ) -> Result<CreatedToken, ServiceError> {
+        caller.needs(Scope::Admin)?;
+        if scopes.is_empty() || scopes.len() > 32 {
+            return Err(ServiceError::Invalid("a token needs 1 to 32 scopes".into()));
+        }
+        if note.chars().count() > 200 {
+            return Err(ServiceError::Invalid("the note is longer than 200 characters".into()));
+        }
+        let mut parsed = Vec::new();
+        for scope in scopes {
+            let scope: Scope = scope.parse().map_err(ServiceError::invalid)?;
+            self.check_place(&scope)?;
+            parsed.push(scope.to_string());
+        }
+        let secret = new_secret();
+        let (actor, now) = (caller.actor(), self.clock.now());
+        let record = self
+            .records
+            .create_token(hash_of(&secret), &parsed.join(" "), note, &actor, now)
+            .await?;
+        self.tokens.load(std::slice::from_ref(&record));
+        Ok(CreatedToken { secret, token: shown_token(&record) })
+    }
+
+    /// A token for something that does not exist is more likely a slip than a plan.
+    fn check_place(&self, scope: &Scope) -> Result<(), ServiceError> {
+        let Scope::Within { tenant, namespace, .. } = scope else { return Ok(()) };
+        let tenants = self.registry.read();
+        let missing = match (tenants.get(tenant), namespace) {
+            (None, _) => Subject::Tenant(tenant.to_string()),
+            (Some(t), Some(n)) if !t.namespaces.contains_key(n) => {
+                Subject::Namespace(format!("{tenant}/{n}"))
+            }
+            _ => return Ok(()),
+        };
+        Err(ServiceError::Invalid(format!(
+            "the scope {scope} is for nothing: there is no {missing}"
+        )))
+    }
+
+    /// Revokes a token; it opens nothing from now on, and neither do sessions begun with it.
+    ///
+    /// # Errors
+    /// [`ServiceError`]: the scope, the token, or the records.
+    pub async fn revoke_token(&self, caller: &Caller, id: u64) -> Result<(), ServiceError> {
+        caller.needs(Scope::Admin)?;
+        let (actor, now) = (caller.actor(), self.clock.now());
+        self.records.revoke_token(id, &actor, now).await.map_err(|error| match error {
+            verax_records::RecordsError::Missing(_) => ServiceError::Unknown(Subject::Token(id)),
+            other => other.into(),
+        })?;
+        self.tokens.revoke(id);
+        Ok(())
+    }
+
+    /// Who changed what, newest first. A tenant's managers see their tenant's changes.
+    ///
+    /// # Errors
+    /// [`ServiceError`]: the scope or the records.
+    pub async fn activity(
+        &self,
+        caller: &Caller,
+        tenant: Option<Name>,
+        most: u32,
+    ) -> Result<Vec<ActivityItem>, ServiceError> {
+        match &tenant {
+            Some(tenant) => caller.needs(Scope::tenant(Right::Manage, tenant))?,
+            None => caller.needs(Scope::Admin)?,
+        }
+        let rows = self.records.activity(tenant, most.clamp(1, MOST_ACTIVITY)).await?;
+        let item = |row: verax_records::Activity| ActivityItem {
+            id: row.id,
+            at: shown(row.at),
+            actor: row.actor,
+            tenant: row.tenant,
+            action: row.action,
+            subject: row.subject,
+            detail: row.detail,
+        };
+        Ok(rows.into_iter().map(item).collect())
+    }
+
+    /// A one-time link that signs whoever opens it in as this caller.
+    pub fn sign_in_link(&self, caller: &Arc<Caller>) -> SignInLink {
+        let code = self.sessions.new_code(Arc::clone(caller), self.clock.now());
+        let seconds = crate::access::CODE.as_secs();
+        // In the fragment, which browsers send to no server and write to no log.
+        SignInLink { path: format!("/sign-in#{code}"), seconds }
+    }
+
+    /// Starts a console session by a code or a token; returns its secret.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotSignedIn`].
+    pub fn start_session(
+        &self,
+        by: &verax_api::CreateSession,
+    ) -> Result<(String, Session), ServiceError> {
+        let now = self.clock.now();
+        let caller = match by {
+            verax_api::CreateSession::Token(token) => self.tokens.caller(token)?,
+            verax_api::CreateSession::Code(code) => {
+                self.sessions.use_code(code, now).ok_or(ServiceError::NotSignedIn(
+                    "this sign-in link was used already or is too old: make a new one with `verax sign-in`, or paste a token",
+                ))?
+            }
+        };
+        let session = session_of(&caller);
+        Ok((self.sessions.start(caller, now), session))
+    }
+
+    /// Whoever a session belongs to. A session ends with the token it was begun with.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotSignedIn`].
+    pub fn session_caller(&self, secret: &str) -> Result<Arc<Caller>, ServiceError> {
+        self.sessions
+            .caller(secret, self.clock.now())
+            .filter(|caller| caller.token().is_none_or(|id| self.tokens.is_open(id)))
+            .ok_or(ServiceError::NotSignedIn("the session has ended: sign in again"))
+    }
+
+    /// Ends a session.
+    pub fn end_session(&self, secret: &str) {
+        self.sessions.end(secret);
+    }
+
+    /// Whoever holds a token.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotSignedIn`].
+    pub fn token_caller(&self, secret: &str) -> Result<Arc<Caller>, ServiceError> {
+        self.tokens.caller(secret)
+    }
+}
+
+/// The session of a caller, as it is shown.
+pub(crate) fn session_of(caller: &Caller) -> Session {
+    let scopes = caller.scopes().iter().map(Scope::to_string).collect();
+    Session { who: caller.who().to_owned(), scopes }
+}
+
+/// Whether a caller may see a namespace and its statistics.
+pub(crate) fn sees(caller: &Caller, namespace: &Namespace) -> bool {
+    let (tenant, name) = (namespace.tenant(), namespace.name());
+    caller.needs_within(Right::Read, tenant, name).is_ok()
+        || caller.needs_within(Right::Manage, tenant, name).is_ok()
+}
+
+/// A template variable that no key gives a value to is a slip, found now rather than by a user.
+fn check_variables(
+    path: &str,
+    origin: &HttpOrigin,
+    pattern: &KeyPattern,
+) -> Result<(), ServiceError> {
+    let given: Vec<&str> = pattern.variables().collect();
+    match origin.variables().iter().find(|v| !given.contains(&v.as_str())) {
+        None => Ok(()),
+        Some(missing) => Err(ServiceError::Invalid(format!(
+            "the URL of origin {path} needs a value for {{{missing}}}, but the key pattern {pattern} has no such variable"
+        ))),
+    }
+}
+
+fn shown_origin(record: &OriginRecord) -> Origin {
+    let settings = &record.settings;
+    Origin {
+        tenant: record.tenant.to_string(),
+        name: record.name.to_string(),
+        url: settings.url.clone(),
+        connect_timeout_ms: u64::try_from(settings.connect_timeout.as_millis()).unwrap_or(u64::MAX),
+        total_timeout_ms: u64::try_from(settings.total_timeout.as_millis()).unwrap_or(u64::MAX),
+        largest_response_bytes: settings.largest_response,
+        created_at: shown(record.created_at),
+    }
+}
+
+fn shown_token(record: &TokenRecord) -> Token {
+    Token {
+        id: record.id,
+        scopes: record.scopes.split_whitespace().map(str::to_owned).collect(),
+        note: record.note.clone(),
+        created_at: shown(record.created_at),
+        revoked_at: record.revoked_at.map(shown),
+    }
+}

@@ -1,0 +1,209 @@
+//! Answering a look-up: from the store, from a refill, or not at all.
+
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use tokio::sync::oneshot;
+use verax_core::entry::Entry;
+use verax_core::{Freshness, Joined, Key, Name};
+use verax_origin::TraceContext;
+
+use super::refill::Refilled;
+use crate::access::{Caller, Right};
+use crate::error::ServiceError;
+use crate::namespace::{Namespace, count};
+use crate::service::Service;
+
+/// How a look-up is to be answered.
+#[derive(Debug, Clone, Default)]
+pub struct ReadOptions {
+    /// Do not answer from the cache: read the origin and store what it says.
+    pub refresh: bool,
+    /// Do not read the origin: answer from the cache or not at all.
+    pub only_if_cached: bool,
+    /// Passed on to the origin when it is read for this caller.
+    pub trace: Option<TraceContext>,
+}
+
+/// Where an answer came from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Source {
+    /// From the cache, fresh for this long.
+    Hit(Duration),
+    /// From the cache, stale for this long, while a refresh is under way.
+    Stale(Duration),
+    /// From the cache, stale for this long, because the origin failed.
+    StaleOnError(Duration),
+    /// From the origin, by this caller's own refill.
+    Origin(Refill),
+    /// From the origin, by a refill that another caller had begun.
+    Joined(Refill),
+}
+
+/// A refill behind an answer.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Refill {
+    /// Whether the value was stored.
+    pub stored: bool,
+    /// How long the origin took.
+    pub origin_took: Duration,
+}
+
+/// The answer to a look-up.
+#[derive(Debug, Clone)]
+pub struct Answer {
+    /// The entry.
+    pub entry: Entry,
+    /// How long ago it was stored.
+    pub age: Duration,
+    /// The time left until it is stale; `None` when it is stale already.
+    pub time_left: Option<Duration>,
+    /// Where it came from.
+    pub source: Source,
+}
+
+impl Service {
+    /// Looks an entry up, and reads it through from the namespace's origin when it is missing.
+    /// `None` when it is missing and the namespace has no origin, or need not be asked.
+    ///
+    /// # Errors
+    /// [`ServiceError`]: the scope, the namespace, the origin's failure, or too many callers that
+    /// wait for the same key.
+    pub async fn read(
+        self: &Arc<Self>,
+        caller: &Caller,
+        tenant: &Name,
+        namespace: &Name,
+        key: &Key,
+        options: ReadOptions,
+    ) -> Result<Option<Answer>, ServiceError> {
+        let started = Instant::now();
+        caller.needs_within(Right::Read, tenant, namespace)?;
+        let namespace = self.registry.namespace(tenant, namespace)?;
+        count(&namespace.counters().reads);
+        let answer = self.answer(&namespace, key, options).await;
+        match &answer {
+            Ok(Some(answer)) => {
+                let counters = namespace.counters();
+                match answer.source {
+                    Source::Hit(_) => count(&counters.hits),
+                    Source::Stale(_) | Source::StaleOnError(_) => count(&counters.stale),
+                    Source::Joined(_) => count(&counters.joined),
+                    Source::Origin(_) => {}
+                }
+                if matches!(answer.source, Source::Hit(_) | Source::Stale(_)) {
+                    counters.hit_latency.record(started.elapsed());
+                }
+            }
+            Ok(None) | Err(_) => count(&namespace.counters().misses),
+        }
+        answer
+    }
+
+    async fn answer(
+        self: &Arc<Self>,
+        namespace: &Arc<Namespace>,
+        key: &Key,
+        options: ReadOptions,
+    ) -> Result<Option<Answer>, ServiceError> {
+        let now = self.clock.now();
+        let found = match options.refresh {
+            true => None,
+            false => self.cache.store.get(namespace.id(), key, now),
+        };
+        let mut kept = None;
+        if let Some(found) = found {
+            let age = now.since(found.entry.stored_at);
+            let from_cache = |source, time_left| {
+                Ok(Some(Answer { entry: found.entry.clone(), age, time_left, source }))
+            };
+            match found.freshness {
+                Freshness::Fresh(left) => return from_cache(Source::Hit(left), Some(left)),
+                Freshness::Stale(since) => {
+                    self.refresh_in_background(namespace, key, options.trace);
+                    return from_cache(Source::Stale(since), None);
+                }
+                Freshness::OnlyOnError(_) => kept = Some(found.entry),
+                Freshness::Ended => {}
+            }
+        }
+        if options.only_if_cached || namespace.binding().origin.is_none() {
+            return Ok(None);
+        }
+        match self.refill_and_wait(namespace, key, options.trace).await {
+            Ok((refilled, joined)) => Ok(Some(self.refilled(refilled, joined))),
+            Err(error) => self.kept_on_error(kept, error),
+        }
+    }
+
+    fn refilled(&self, refilled: Refilled, joined: bool) -> Answer {
+        let refill = Refill { stored: refilled.stored, origin_took: refilled.origin_took };
+        let now = self.clock.now();
+        let time_left = match refilled.entry.freshness(now) {
+            Freshness::Fresh(left) => Some(left),
+            _ => None,
+        };
+        Answer {
+            age: now.since(refilled.entry.stored_at),
+            time_left,
+            source: if joined { Source::Joined(refill) } else { Source::Origin(refill) },
+            entry: refilled.entry,
+        }
+    }
+
+    /// Falls back to the previous copy when the origin failed and policy allows it. A copy that the
+    /// origin says no longer exists is not served.
+    fn kept_on_error(
+        &self,
+        kept: Option<Entry>,
+        error: ServiceError,
+    ) -> Result<Option<Answer>, ServiceError> {
+        let gone = matches!(&error, ServiceError::Origin(e) if e.kind() == "no-value");
+        let now = self.clock.now();
+        match kept {
+            Some(entry) if !gone => match entry.freshness(now) {
+                Freshness::OnlyOnError(since) | Freshness::Stale(since) => Ok(Some(Answer {
+                    age: now.since(entry.stored_at),
+                    time_left: None,
+                    source: Source::StaleOnError(since),
+                    entry,
+                })),
+                _ => Err(error),
+            },
+            _ => Err(error),
+        }
+    }
+
+    /// Waits for the refill of a key, which this caller begins unless one is under way. Returns
+    /// whether it joined another's.
+    pub(crate) async fn refill_and_wait(
+        self: &Arc<Self>,
+        namespace: &Arc<Namespace>,
+        key: &Key,
+        trace: Option<TraceContext>,
+    ) -> Result<(Refilled, bool), ServiceError> {
+        let (waiter, told) = oneshot::channel();
+        let now = self.clock.now();
+        let hold = self.hold_of(namespace);
+        let joined =
+            self.cache.guard(namespace.id(), key).join(namespace.id(), key, waiter, now, hold);
+        let joined = match joined {
+            Joined::Holder(permit) => {
+                self.start_refill(namespace, permit, trace);
+                false
+            }
+            Joined::Waiting(_) => true,
+            Joined::Full(_) => {
+                return Err(ServiceError::Busy(
+                    "too many callers wait for this key already; come back in a second",
+                ));
+            }
+        };
+        match told.await {
+            Ok(Ok(refilled)) => Ok((refilled, joined)),
+            Ok(Err(error)) => Err(ServiceError::Origin(error)),
+            // The refill was given up, because the service stops or the permit was voided and ran out.
+            Err(_) => Err(ServiceError::Busy("the refill was given up; ask again")),
+        }
+    }
+}

@@ -1,0 +1,144 @@
+//! Carrying refills out: one task for each permit, which ends whatever its callers do.
+
+use std::panic::AssertUnwindSafe;
+use std::sync::Arc;
+use std::time::Duration;
+
+use futures_util::FutureExt;
+use verax_core::entry::Entry;
+use verax_core::{Key, Permit, PutCondition};
+use verax_origin::{OriginError, OriginValue, TraceContext};
+
+use super::tags::parse_tags;
+use crate::namespace::{Namespace, count};
+use crate::service::Service;
+
+/// What a refill brought.
+#[derive(Debug, Clone)]
+pub struct Refilled {
+    /// The entry, stored or not.
+    pub entry: Entry,
+    /// Whether it was stored. It is not when the key was invalidated or written while the origin
+    /// was read, when the origin forbids it, or when it does not fit.
+    pub stored: bool,
+    /// How long the origin took.
+    pub origin_took: Duration,
+}
+
+/// A permit outlives the origin's own time limit by this much, so that it lapses only when the
+/// task that holds it is gone.
+const GRACE: Duration = Duration::from_secs(2);
+
+/// The hold when the origin's time limit is not known.
+const LONGEST_HOLD: Duration = Duration::from_secs(305);
+
+impl Service {
+    pub(crate) fn hold_of(&self, namespace: &Namespace) -> Duration {
+        let binding = namespace.binding();
+        binding.origin.as_ref().map_or(LONGEST_HOLD, |origin| origin.total_timeout() + GRACE)
+    }
+
+    /// Refreshes a key unless a refill of it is under way.
+    pub(crate) fn refresh_in_background(
+        self: &Arc<Self>,
+        namespace: &Arc<Namespace>,
+        key: &Key,
+        trace: Option<TraceContext>,
+    ) {
+        if namespace.binding().origin.is_none() {
+            return;
+        }
+        let (now, hold) = (self.clock.now(), self.hold_of(namespace));
+        let permit = self.cache.guard(namespace.id(), key).begin(namespace.id(), key, now, hold);
+        if let Some(permit) = permit {
+            self.start_refill(namespace, permit, trace);
+        }
+    }
+
+    /// Starts the task that refills with a permit.
+    pub(crate) fn start_refill(
+        self: &Arc<Self>,
+        namespace: &Arc<Namespace>,
+        permit: Permit,
+        trace: Option<TraceContext>,
+    ) {
+        let (service, namespace) = (Arc::clone(self), Arc::clone(namespace));
+        tokio::spawn(async move {
+            let reading =
+                AssertUnwindSafe(service.read_origin(&namespace, &permit.key, trace.as_ref()));
+            let outcome = reading.catch_unwind().await.unwrap_or_else(|_| {
+                Err(OriginError::NoUrl("the refill failed inside Verax; its log says why".into()))
+            });
+            service.finish_refill(&namespace, &permit, outcome);
+        });
+    }
+
+    async fn read_origin(
+        &self,
+        namespace: &Namespace,
+        key: &Key,
+        trace: Option<&TraceContext>,
+    ) -> Result<OriginValue, OriginError> {
+        let binding = namespace.binding();
+        let (Some(origin), Some(choice)) = (&binding.origin, &binding.policy.origin) else {
+            return Err(OriginError::NoUrl("the namespace no longer has an origin".into()));
+        };
+        let values = choice.key_pattern.values_of(key.as_str()).ok_or_else(|| {
+            let pattern = &choice.key_pattern;
+            OriginError::NoUrl(format!("it does not have the shape {pattern} of this namespace"))
+        })?;
+        count(&namespace.counters().origin_calls);
+        let started = std::time::Instant::now();
+        let outcome = origin.read(&values, trace).await;
+        namespace.counters().origin_latency.record(started.elapsed());
+        if let Err(error) = &outcome {
+            count(&namespace.counters().origin_errors);
+            tracing::debug!(namespace = %namespace.path(), %key, %error, "a refill failed");
+        }
+        outcome
+    }
+
+    fn finish_refill(
+        &self,
+        namespace: &Namespace,
+        permit: &Permit,
+        outcome: Result<OriginValue, OriginError>,
+    ) {
+        let now = self.clock.now();
+        let largest = namespace.binding().policy.largest_value;
+        let outcome = outcome.and_then(|value| match value.value.len() as u64 > largest {
+            true => Err(OriginError::TooLarge { url: "this namespace".into(), limit: largest }),
+            false => Ok(value),
+        });
+        // The permit is checked and the value stored under one lock, so an invalidation comes
+        // either before, and voids the permit, or after, and removes the entry.
+        let mut guard = self.cache.guard(permit.namespace, &permit.key);
+        let (may_store, waiters) = match guard.finish(permit, now) {
+            Ok(waiters) => (true, waiters),
+            Err(refused) => {
+                count(&namespace.counters().refused_refills);
+                (false, refused.waiters)
+            }
+        };
+        let result = outcome.map_err(Arc::new).map(|value| {
+            let lifetime = namespace.binding().policy.lifetime;
+            let tags = value.cache_groups.as_deref().map(parse_tags);
+            // An origin's malformed field is passed over: the value is worth more than its tags.
+            let tags = tags.and_then(Result::ok).unwrap_or_default();
+            let entry = Entry::new(value.value, value.media_type, lifetime, now).with_tags(tags);
+            let wanted = may_store && !value.no_store && !lifetime.total().is_zero();
+            let stored = wanted
+                && self
+                    .cache
+                    .store
+                    .put(permit.namespace, &permit.key, entry.clone(), PutCondition::Always, now)
+                    .is_ok();
+            Refilled { entry, stored, origin_took: value.took }
+        });
+        drop(guard);
+        for waiter in waiters {
+            // A caller that has gone does not need to be told.
+            let _ = waiter.send(result.clone());
+        }
+    }
+}

@@ -1,0 +1,73 @@
+//! Tenants, namespaces and origins in memory, so that serving needs no MariaDB.
+
+use std::collections::{BTreeMap, HashMap};
+use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
+
+use verax_core::{Name, NamespaceId};
+use verax_origin::HttpOrigin;
+use verax_records::{OriginRecord, TenantRecord};
+
+use crate::error::{ServiceError, Subject};
+use crate::namespace::Namespace;
+
+#[derive(Debug, Default)]
+pub(crate) struct Tenant {
+    pub(crate) created_at: verax_core::Timestamp,
+    pub(crate) namespaces: BTreeMap<Name, Arc<Namespace>>,
+    pub(crate) origins: BTreeMap<Name, (OriginRecord, Arc<HttpOrigin>)>,
+}
+
+/// Everything that has a name.
+#[derive(Debug, Default)]
+pub(crate) struct Registry {
+    tenants: RwLock<HashMap<Name, Tenant>>,
+}
+
+impl Registry {
+    pub(crate) fn read(&self) -> RwLockReadGuard<'_, HashMap<Name, Tenant>> {
+        self.tenants.read().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    pub(crate) fn write(&self) -> RwLockWriteGuard<'_, HashMap<Name, Tenant>> {
+        self.tenants.write().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    pub(crate) fn add_tenant(&self, record: &TenantRecord) {
+        let tenant = Tenant { created_at: record.created_at, ..Default::default() };
+        self.write().insert(record.name.clone(), tenant);
+    }
+
+    pub(crate) fn namespace(
+        &self,
+        tenant: &Name,
+        name: &Name,
+    ) -> Result<Arc<Namespace>, ServiceError> {
+        let tenants = self.read();
+        // An unknown tenant reads like an unknown namespace of a known one.
+        tenants
+            .get(tenant)
+            .and_then(|t| t.namespaces.get(name))
+            .cloned()
+            .ok_or_else(|| ServiceError::Unknown(Subject::Namespace(format!("{tenant}/{name}"))))
+    }
+
+    pub(crate) fn origin(&self, tenant: &Name, name: &Name) -> Option<Arc<HttpOrigin>> {
+        let tenants = self.read();
+        Some(Arc::clone(&tenants.get(tenant)?.origins.get(name)?.1))
+    }
+
+    /// All namespaces, by tenant and name.
+    pub(crate) fn namespaces(&self) -> Vec<Arc<Namespace>> {
+        let tenants = self.read();
+        let mut all: Vec<_> =
+            tenants.values().flat_map(|t| t.namespaces.values().cloned()).collect();
+        all.sort_by(|a, b| (a.tenant(), a.name()).cmp(&(b.tenant(), b.name())));
+        all
+    }
+
+    /// A namespace by identity.
+    pub(crate) fn by_id(&self, id: NamespaceId) -> Option<Arc<Namespace>> {
+        let tenants = self.read();
+        tenants.values().flat_map(|t| t.namespaces.values()).find(|n| n.id() == id).cloned()
+    }
+}

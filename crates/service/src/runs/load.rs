@@ -1,0 +1,254 @@
+//! Load runs: checked and remembered here, carried out by a [`LoadRunner`].
+
+use std::fmt;
+use std::future::Future;
+use std::pin::Pin;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use tokio::sync::watch;
+use verax_api::{
+    LoadProfileSpec, LoadProgress, LoadReport, LoadRequest, LoadRun, ProfileChoice, duration_of,
+};
+use verax_core::load::LoadProfile;
+use verax_core::{Key, KeyPattern, Name};
+use verax_origin::HttpOrigin;
+use verax_records::{Change, RunKind, RunState};
+
+use super::keys::target_of;
+use super::table::Watched;
+use crate::access::{Caller, Right, Scope};
+use crate::clock::shown;
+use crate::error::{ServiceError, Subject};
+use crate::service::Service;
+
+/// A load run, ready to be carried out.
+#[derive(Debug, Clone)]
+pub struct LoadPlan {
+    /// What to do.
+    pub profile: LoadProfile,
+    /// The tenant of the namespace that the cached lane reads.
+    pub tenant: Name,
+    /// The namespace that the cached lane reads.
+    pub namespace: Name,
+    /// A token that opens it for as long as the run lasts.
+    pub token: String,
+    /// The keys, most popular first.
+    pub keys: Vec<Key>,
+    /// The origin that the direct lane reads.
+    pub origin: Arc<HttpOrigin>,
+    /// Turns a key into the origin's values.
+    pub key_pattern: KeyPattern,
+}
+
+/// Is told of every second of a load run.
+pub type ProgressSink = Arc<dyn Fn(LoadProgress) + Send + Sync>;
+
+/// Becomes true when a load run is to end early.
+pub type StopSignal = watch::Receiver<bool>;
+
+/// A run under way.
+pub type RunningLoad = Pin<Box<dyn Future<Output = Result<LoadReport, String>> + Send>>;
+
+/// Carries load runs out. The service knows only this much of it, so that it does not depend on the
+/// client that the lanes read with.
+pub trait LoadRunner: fmt::Debug + Send + Sync {
+    /// Runs a plan to its end, or until it is stopped; the error is why it could not be run.
+    fn run(&self, plan: LoadPlan, progress: ProgressSink, stop: StopSignal) -> RunningLoad;
+}
+
+/// Frees the one place for a load run when the run is over, however it ends.
+struct Place(Arc<AtomicBool>);
+
+impl Drop for Place {
+    fn drop(&mut self) {
+        self.0.store(false, Ordering::Release);
+    }
+}
+
+/// `tenant/namespace`, read.
+fn place_of(path: &str) -> Result<(Name, Name), ServiceError> {
+    let invalid = || ServiceError::Invalid(format!("{path:?} is not TENANT/NAMESPACE"));
+    let (tenant, namespace) = path.split_once('/').ok_or_else(invalid)?;
+    let read = |text| Name::new(text).map_err(ServiceError::invalid);
+    Ok((read(tenant)?, read(namespace)?))
+}
+
+fn profile_of(spec: &LoadProfileSpec) -> Result<LoadProfile, ServiceError> {
+    let seconds = |field, value| duration_of(field, value).map_err(ServiceError::invalid);
+    let profile = LoadProfile {
+        name: Name::new(&*spec.name).map_err(ServiceError::invalid)?,
+        clients: spec.clients,
+        warm_up: seconds("warm_up_seconds", spec.warm_up_seconds)?,
+        duration: seconds("duration_seconds", spec.duration_seconds)?,
+        popularity: spec.popularity,
+        seed: spec.seed,
+    };
+    profile.check().map_err(ServiceError::invalid)?;
+    Ok(profile)
+}
+
+impl Service {
+    /// The load profiles that the service was started with and whose namespaces the caller manages.
+    pub fn load_profiles(&self, caller: &Caller) -> Vec<LoadProfileSpec> {
+        let manages = |spec: &&LoadProfileSpec| {
+            place_of(&spec.namespace).is_ok_and(|(tenant, namespace)| {
+                caller.needs_within(Right::Manage, &tenant, &namespace).is_ok()
+            })
+        };
+        self.profiles.iter().filter(manages).cloned().collect()
+    }
+
+    /// Starts a load run. One runs at a time, since two would measure each other.
+    ///
+    /// # Errors
+    /// [`ServiceError`]: the scope, the profile, a run under way, or the records.
+    pub async fn start_load_run(
+        self: &Arc<Self>,
+        caller: &Caller,
+        request: &LoadRequest,
+    ) -> Result<Arc<Watched<LoadRun>>, ServiceError> {
+        let spec = match &request.profile {
+            ProfileChoice::Inline(spec) => (**spec).clone(),
+            ProfileChoice::Named(name) => {
+                let known = self.load_profiles(caller);
+                let found = known.into_iter().find(|spec| spec.name == *name);
+                found.ok_or_else(|| ServiceError::Unknown(Subject::Profile(name.clone())))?
+            }
+        };
+        let (tenant, name) = place_of(&spec.namespace)?;
+        caller.needs(Scope::within(Right::Manage, &tenant, &name))?;
+        let namespace = self.registry.namespace(&tenant, &name)?;
+        let runner =
+            self.load_runner().ok_or(ServiceError::Busy("the service is still starting"))?;
+        let profile = profile_of(&spec)?;
+        if self.load_running.swap(true, Ordering::AcqRel) {
+            return Err(ServiceError::Conflict(
+                "a load run is under way already: wait for its end, or stop it".into(),
+            ));
+        }
+        let place = Place(Arc::clone(&self.load_running));
+        let target = target_of(&namespace, spec.pattern.as_deref(), &spec.values).await?;
+        profile.popularity.chooser(target.keys.len()).map_err(ServiceError::invalid)?;
+        let now = self.clock.now();
+        let title = if spec.title.is_empty() { &spec.name } else { &spec.title };
+        let id = self.records.start_run(RunKind::Load, &tenant, &name, title, now).await?;
+        let change = Change {
+            tenant: Some(&tenant),
+            action: "load.run",
+            subject: namespace.path(),
+            detail: serde_json::json!({ "run": id, "profile": spec.name }),
+        };
+        self.records.note(&caller.actor(), now, change).await?;
+        let run = LoadRun {
+            id,
+            profile: spec,
+            state: RunState::Running.name().into(),
+            started_at: shown(now),
+            reason: None,
+            report: None,
+            ticks: Vec::new(),
+        };
+        let watched = self.load_runs.add(id, namespace, run);
+        let lent = Scope::within(Right::Read, &tenant, &name);
+        let plan = LoadPlan {
+            profile,
+            token: self.tokens.lend(Caller::service(&format!("load run {id}"), vec![lent])),
+            tenant,
+            namespace: name,
+            keys: target.keys,
+            origin: target.origin,
+            key_pattern: target.pattern,
+        };
+        let (service, run) = (Arc::clone(self), Arc::clone(&watched));
+        tokio::spawn(async move {
+            service.run_load(id, &run, &*runner, plan).await;
+            drop(place);
+        });
+        Ok(watched)
+    }
+
+    async fn run_load(
+        &self,
+        id: u64,
+        run: &Arc<Watched<LoadRun>>,
+        runner: &dyn LoadRunner,
+        plan: LoadPlan,
+    ) {
+        let token = plan.token.clone();
+        let told = Arc::clone(run);
+        let progress = Arc::new(move |progress: LoadProgress| {
+            told.change(|run| {
+                run.ticks.push(progress.tick);
+                run.report = Some(progress.so_far);
+            });
+        });
+        let stop = run.stop_signal();
+        let outcome = runner.run(plan, progress, stop.clone()).await;
+        self.tokens.take_back(&token);
+        let mut last = run.now();
+        let ended = match outcome {
+            Ok(report) => {
+                last.report = Some(report);
+                if *stop.borrow() { RunState::Stopped } else { RunState::Done }
+            }
+            Err(reason) => {
+                last.reason = Some(reason);
+                RunState::Failed
+            }
+        };
+        last.state = ended.name().into();
+        // Written down before it is told, so that whoever sees the end can look it up.
+        let result = serde_json::to_value(&last).unwrap_or_default();
+        if let Err(error) = self.records.end_run(id, ended, &result, self.clock.now()).await {
+            tracing::warn!(%error, run = id, "the end of a load run is missing in the records");
+        }
+        run.change(|state| *state = last);
+    }
+
+    /// A load run of this process.
+    ///
+    /// # Errors
+    /// [`ServiceError`]: the run, or the scope.
+    pub fn load_run(
+        &self,
+        caller: &Caller,
+        id: u64,
+    ) -> Result<Arc<Watched<LoadRun>>, ServiceError> {
+        // A run that the caller may not see reads like one that does not exist.
+        let unknown = || ServiceError::Unknown(Subject::Run(id));
+        let run = self.load_runs.get(id).ok_or_else(unknown)?;
+        let (tenant, name) = (run.namespace.tenant(), run.namespace.name());
+        caller.needs_within(Right::Manage, tenant, name).map_err(|_| unknown())?;
+        Ok(run)
+    }
+
+    /// Ends a load run early; what it measured so far is its report.
+    ///
+    /// # Errors
+    /// [`ServiceError`]: the run, or the scope.
+    pub fn stop_load_run(&self, caller: &Caller, id: u64) -> Result<(), ServiceError> {
+        self.load_run(caller, id)?.stop();
+        Ok(())
+    }
+
+    /// The latest load runs, of earlier processes too, that the caller manages; newest first.
+    ///
+    /// # Errors
+    /// [`ServiceError::RecordsUnavailable`].
+    pub async fn recent_load_runs(&self, caller: &Caller) -> Result<Vec<LoadRun>, ServiceError> {
+        let rows = self.records.runs(RunKind::Load, 50).await?;
+        let visible = rows
+            .into_iter()
+            .filter(|row| caller.needs_within(Right::Manage, &row.tenant, &row.namespace).is_ok());
+        let run = |row: verax_records::RunRecord| match self.load_runs.get(row.id) {
+            Some(run) => Some(run.now()),
+            None => {
+                let mut run: LoadRun = serde_json::from_value(row.result).ok()?;
+                run.state = row.state.name().into();
+                Some(run)
+            }
+        };
+        Ok(visible.filter_map(run).collect())
+    }
+}

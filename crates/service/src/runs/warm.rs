@@ -1,0 +1,143 @@
+//! Warm runs: refilling many keys ahead of time, a few at once.
+
+use std::sync::Arc;
+use std::time::Instant;
+
+use futures_util::StreamExt;
+use futures_util::stream;
+use verax_api::{WarmFailure, WarmRequest, WarmRun};
+use verax_core::{Key, Name};
+use verax_records::{Change, RunKind, RunState};
+
+use super::keys::target_of;
+use super::table::Watched;
+use crate::access::{Caller, Right, Scope};
+use crate::clock::shown;
+use crate::error::{ServiceError, Subject};
+use crate::service::Service;
+
+const MOST_CONCURRENCY: u32 = 256;
+const DEFAULT_CONCURRENCY: u32 = 4;
+const MOST_FAILURES: usize = 20;
+
+impl Service {
+    /// Starts a warm run: every key is read from the origin and stored, whether or not it is there
+    /// already; what is there stays readable until the new copy is in.
+    ///
+    /// # Errors
+    /// [`ServiceError`]: the scope, the namespace, the pattern and its values, or the records.
+    pub async fn start_warm_run(
+        self: &Arc<Self>,
+        caller: &Caller,
+        tenant: &Name,
+        name: &Name,
+        request: &WarmRequest,
+    ) -> Result<Arc<Watched<WarmRun>>, ServiceError> {
+        caller.needs(Scope::within(Right::Manage, tenant, name))?;
+        let namespace = self.registry.namespace(tenant, name)?;
+        let concurrency = request.concurrency.unwrap_or(DEFAULT_CONCURRENCY);
+        if concurrency == 0 || concurrency > MOST_CONCURRENCY {
+            return Err(ServiceError::Invalid(format!(
+                "a concurrency of {concurrency} is out of range: use 1 to {MOST_CONCURRENCY}"
+            )));
+        }
+        let target = target_of(&namespace, request.pattern.as_deref(), &request.values).await?;
+        let (keys, now) = (target.keys, self.clock.now());
+        let title = request.pattern.clone().unwrap_or_else(|| target.pattern.to_string());
+        let id = self.records.start_run(RunKind::Warm, tenant, name, &title, now).await?;
+        let change = Change {
+            tenant: Some(tenant),
+            action: "warm.run",
+            subject: namespace.path(),
+            detail: serde_json::json!({ "run": id, "keys": keys.len() }),
+        };
+        self.records.note(&caller.actor(), now, change).await?;
+        let run = WarmRun {
+            id,
+            tenant: tenant.to_string(),
+            namespace: name.to_string(),
+            state: RunState::Running.name().into(),
+            started_at: shown(now),
+            elapsed_ms: 0.0,
+            keys: keys.len() as u64,
+            stored: 0,
+            failed: 0,
+            per_second: 0.0,
+            failures: Vec::new(),
+        };
+        let watched = self.warm_runs.add(id, namespace, run);
+        let (service, run) = (Arc::clone(self), Arc::clone(&watched));
+        tokio::spawn(async move { service.warm(id, &run, keys, concurrency as usize).await });
+        Ok(watched)
+    }
+
+    async fn warm(
+        self: Arc<Self>,
+        id: u64,
+        run: &Watched<WarmRun>,
+        keys: Vec<Key>,
+        concurrency: usize,
+    ) {
+        let started = Instant::now();
+        let stop = run.stop_signal();
+        stream::iter(keys)
+            .take_while(|_| std::future::ready(!*stop.borrow()))
+            .for_each_concurrent(concurrency, async |key| {
+                let outcome = match self.refill_and_wait(&run.namespace, &key, None).await {
+                    Ok((refilled, _)) if refilled.stored => Ok(()),
+                    Ok(_) => Err("it was read but not stored: it was invalidated meanwhile, or the origin forbids storing".to_owned()),
+                    Err(error) => Err(error.to_string()),
+                };
+                run.change(|state| {
+                    match outcome {
+                        Ok(()) => state.stored += 1,
+                        Err(reason) => {
+                            state.failed += 1;
+                            if state.failures.len() < MOST_FAILURES {
+                                state.failures.push(WarmFailure { key: key.to_string(), reason });
+                            }
+                        }
+                    }
+                    let elapsed = started.elapsed().as_secs_f64();
+                    state.elapsed_ms = elapsed * 1_000.0;
+                    state.per_second = (state.stored + state.failed) as f64 / elapsed.max(1e-9);
+                });
+            })
+            .await;
+        let ended = if *stop.borrow() { RunState::Stopped } else { RunState::Done };
+        // Written down before it is told, so that whoever sees the end can look it up.
+        let mut last = run.now();
+        last.state = ended.name().into();
+        let result = serde_json::to_value(&last).unwrap_or_default();
+        if let Err(error) = self.records.end_run(id, ended, &result, self.clock.now()).await {
+            tracing::warn!(%error, run = id, "the end of a warm run is missing in the records");
+        }
+        run.change(|state| *state = last);
+    }
+
+    /// A warm run of this process.
+    ///
+    /// # Errors
+    /// [`ServiceError`]: the run, or the scope.
+    pub fn warm_run(
+        &self,
+        caller: &Caller,
+        id: u64,
+    ) -> Result<Arc<Watched<WarmRun>>, ServiceError> {
+        // A run that the caller may not see reads like one that does not exist.
+        let unknown = || ServiceError::Unknown(Subject::Run(id));
+        let run = self.warm_runs.get(id).ok_or_else(unknown)?;
+        let (tenant, name) = (run.namespace.tenant(), run.namespace.name());
+        caller.needs_within(Right::Manage, tenant, name).map_err(|_| unknown())?;
+        Ok(run)
+    }
+
+    /// Stops a warm run after the refills that are under way.
+    ///
+    /// # Errors
+    /// [`ServiceError`]: the run, or the scope.
+    pub fn stop_warm_run(&self, caller: &Caller, id: u64) -> Result<(), ServiceError> {
+        self.warm_run(caller, id)?.stop();
+        Ok(())
+    }
+}

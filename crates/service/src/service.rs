@@ -1,0 +1,274 @@
+//! The service: what it owns, how it starts, and the work it does by itself.
+
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, OnceLock};
+use std::time::Duration;
+
+use tokio::sync::watch;
+use verax_api::{LoadProfileSpec, LoadRun, Ready, WarmRun};
+use verax_origin::HttpOrigin;
+use verax_records::{Actor, Records};
+
+use crate::access::{Sessions, TokenTable, hash_of, new_secret};
+use crate::cache::Cache;
+use crate::clock::Clock;
+use crate::error::ServiceError;
+use crate::live::{Live, sample_every_second};
+use crate::namespace::Namespace;
+use crate::registry::Registry;
+use crate::runs::{LoadRunner, RunTable};
+
+/// How often lapsed permits and ended entries are looked for.
+const TIDY_EVERY: Duration = Duration::from_millis(100);
+
+/// How many places of the store are looked at each time.
+const SWEEP_STEPS: usize = 8_192;
+
+/// How often the records are asked for a sign of life.
+const PING_EVERY: Duration = Duration::from_secs(2);
+
+/// How the service is set up.
+#[derive(Debug, Clone)]
+pub struct ServiceOptions {
+    /// The most memory that entries may take, in bytes, bookkeeping included.
+    pub memory_limit: u64,
+    /// The most callers that may wait for one key.
+    pub most_waiters: usize,
+    /// The load profiles to offer.
+    pub profiles: Vec<LoadProfileSpec>,
+}
+
+impl Default for ServiceOptions {
+    fn default() -> Self {
+        Self { memory_limit: 256 << 20, most_waiters: 20_000, profiles: Vec::new() }
+    }
+}
+
+/// The service. Transports hold it in an `Arc`.
+#[derive(Debug)]
+pub struct Service {
+    pub(crate) clock: Clock,
+    pub(crate) cache: Cache,
+    pub(crate) records: Records,
+    pub(crate) registry: Registry,
+    pub(crate) tokens: TokenTable,
+    pub(crate) sessions: Sessions,
+    pub(crate) live: Live,
+    pub(crate) warm_runs: RunTable<WarmRun>,
+    pub(crate) load_runs: RunTable<LoadRun>,
+    pub(crate) load_running: Arc<AtomicBool>,
+    pub(crate) profiles: Vec<LoadProfileSpec>,
+    runner: OnceLock<Arc<dyn LoadRunner>>,
+    records_available: AtomicBool,
+    stopping: watch::Sender<bool>,
+}
+
+impl Service {
+    /// Loads everything from the records and starts the background work.
+    ///
+    /// # Errors
+    /// [`ServiceError::RecordsUnavailable`] when the records cannot be read.
+    pub async fn start(
+        records: Records,
+        options: ServiceOptions,
+    ) -> Result<Arc<Self>, ServiceError> {
+        let service = Arc::new(Self {
+            clock: Clock::default(),
+            cache: Cache::new(options.memory_limit, options.most_waiters),
+            records,
+            registry: Registry::default(),
+            tokens: TokenTable::default(),
+            sessions: Sessions::default(),
+            live: Live::default(),
+            warm_runs: RunTable::default(),
+            load_runs: RunTable::default(),
+            load_running: Arc::default(),
+            profiles: options.profiles,
+            runner: OnceLock::new(),
+            records_available: AtomicBool::new(true),
+            stopping: watch::Sender::new(false),
+        });
+        service.load().await?;
+        for task in
+            [tidy as fn(Arc<Service>) -> _, |s| Box::pin(sample_every_second(s)) as Work, ping]
+        {
+            tokio::spawn(until_stopped(Arc::clone(&service), task));
+        }
+        Ok(service)
+    }
+
+    async fn load(&self) -> Result<(), ServiceError> {
+        self.records.interrupt_runs(self.clock.now()).await?;
+        for tenant in self.records.tenants().await? {
+            self.registry.add_tenant(&tenant);
+        }
+        let mut tenants_origins = Vec::new();
+        for record in self.records.origins().await? {
+            // It was checked when it was created; a later version may be stricter.
+            match HttpOrigin::new(&record.settings) {
+                Ok(origin) => tenants_origins.push((record, Arc::new(origin))),
+                Err(error) => tracing::error!(
+                    %error, origin = %format!("{}/{}", record.tenant, record.name),
+                    "an origin is left out"
+                ),
+            }
+        }
+        let namespaces = self.records.namespaces().await?;
+        self.tokens.load(&self.records.tokens().await?);
+        let mut tenants = self.registry.write();
+        for (record, origin) in tenants_origins {
+            if let Some(tenant) = tenants.get_mut(&record.tenant) {
+                tenant.origins.insert(record.name.clone(), (record, origin));
+            }
+        }
+        for record in namespaces {
+            if let Some(tenant) = tenants.get_mut(&record.tenant) {
+                let bound = record.policy.origin.as_ref();
+                let origin = bound.and_then(|b| tenant.origins.get(&b.origin));
+                let namespace = Namespace::new(record.clone(), origin.map(|(_, o)| Arc::clone(o)));
+                tenant.namespaces.insert(record.name, Arc::new(namespace));
+            }
+        }
+        Ok(())
+    }
+
+    /// Makes sure that the administrator token is known: `known` when it still opens everything, else
+    /// a new one, which the caller keeps where only its owner can read it.
+    ///
+    /// # Errors
+    /// [`ServiceError::RecordsUnavailable`].
+    pub async fn administrator_token(&self, known: Option<&str>) -> Result<String, ServiceError> {
+        if let Some(secret) = known
+            && self.tokens.caller(secret).is_ok_and(|caller| caller.is_admin())
+        {
+            return Ok(secret.to_owned());
+        }
+        let secret = new_secret();
+        let record = self
+            .records
+            .create_token(
+                hash_of(&secret),
+                "admin",
+                "administrator",
+                &Actor::new("Verax at its first start"),
+                self.clock.now(),
+            )
+            .await?;
+        self.tokens.load(&[record]);
+        Ok(secret)
+    }
+
+    /// Sets what carries load runs out; only the first call counts.
+    pub fn set_load_runner(&self, runner: Arc<dyn LoadRunner>) {
+        let _ = self.runner.set(runner);
+    }
+
+    pub(crate) fn load_runner(&self) -> Option<Arc<dyn LoadRunner>> {
+        self.runner.get().cloned()
+    }
+
+    /// Whether the records answered when they were last asked.
+    pub fn records_available(&self) -> bool {
+        self.records_available.load(Ordering::Relaxed)
+    }
+
+    /// Whether the service can serve, and what is degraded.
+    pub fn ready(&self) -> Ready {
+        let records = if self.records_available() { "available" } else { "unavailable" };
+        Ready {
+            ready: !*self.stopping.borrow(),
+            records: records.into(),
+            version: env!("CARGO_PKG_VERSION").into(),
+        }
+    }
+
+    /// The memory that entries take, the limit on it, and how many were removed to make room.
+    pub fn memory(&self) -> (u64, u64, u64) {
+        let store = &self.cache.store;
+        (store.used(), store.limit(), store.evicted())
+    }
+
+    /// How many refills are under way, and how many callers wait for one.
+    pub fn refills(&self) -> (usize, usize) {
+        self.cache
+            .guards()
+            .fold((0, 0), |(live, waiting), guard| (live + guard.live(), waiting + guard.waiting()))
+    }
+
+    /// The session of a caller, as it is shown.
+    pub fn session_of(&self, caller: &crate::access::Caller) -> verax_api::Session {
+        crate::administration::session_of(caller)
+    }
+
+    /// Ends the background work and the runs that are under way.
+    pub fn stop(&self) {
+        self.stopping.send_replace(true);
+        self.warm_runs.stop_all();
+        self.load_runs.stop_all();
+    }
+
+    /// Becomes true when the service stops.
+    pub fn stopping(&self) -> watch::Receiver<bool> {
+        self.stopping.subscribe()
+    }
+}
+
+type Work = std::pin::Pin<Box<dyn Future<Output = ()> + Send>>;
+
+async fn until_stopped(service: Arc<Service>, work: fn(Arc<Service>) -> Work) {
+    let mut stopping = service.stopping();
+    tokio::select! {
+        () = work(Arc::clone(&service)) => {}
+        _ = stopping.wait_for(|stopping| *stopping) => {}
+    }
+}
+
+/// Ends lapsed permits and frees ended entries, a little at a time.
+fn tidy(service: Arc<Service>) -> Work {
+    Box::pin(async move {
+        let mut ticks = tokio::time::interval(TIDY_EVERY);
+        ticks.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+        loop {
+            ticks.tick().await;
+            let now = service.clock.now();
+            service.cache.store.sweep(SWEEP_STEPS, now);
+            service.lapse_permits(now);
+        }
+    })
+}
+
+impl Service {
+    fn lapse_permits(self: &Arc<Self>, now: verax_core::Timestamp) {
+        let mut permits = Vec::new();
+        for mut guard in self.cache.guards() {
+            // Those who waited for a voided permit that ran out are dropped, which tells them.
+            permits.extend(guard.lapse(now, Duration::from_secs(30)).0);
+        }
+        for permit in permits {
+            if let Some(namespace) = self.registry.by_id(permit.namespace) {
+                self.start_refill(&namespace, permit, None);
+            }
+        }
+    }
+}
+
+/// Asks the records for a sign of life, and says when that changes.
+fn ping(service: Arc<Service>) -> Work {
+    Box::pin(async move {
+        let mut ticks = tokio::time::interval(PING_EVERY);
+        ticks.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+        loop {
+            ticks.tick().await;
+            let answer = service.records.ping().await;
+            let was = service.records_available.swap(answer.is_ok(), Ordering::Relaxed);
+            match answer {
+                Err(error) if was => tracing::warn!(
+                    %error,
+                    "MariaDB does not answer: entries are served, but nothing can be created or changed"
+                ),
+                Ok(()) if !was => tracing::info!("MariaDB answers again"),
+                _ => {}
+            }
+        }
+    })
+}
