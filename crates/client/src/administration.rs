@@ -1,0 +1,174 @@
+//! Tenants, origins, namespaces, tokens, activity and sign-in links.
+
+use reqwest::Method;
+use verax_api::{
+    ActivityItem, CreateNamespace, CreateOrigin, CreateTenant, CreateToken, CreatedToken, Items,
+    Namespace as NamespaceInfo, Origin, PolicyChange, Ready, SignInLink, Tenant, Token,
+};
+
+use crate::connection::Client;
+use crate::entries::Namespace;
+use crate::error::ClientError;
+
+impl Client {
+    /// Whether Verax can serve, and what is degraded.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn ready(&self) -> Result<Ready, ClientError> {
+        let response = self.send_any(self.request(Method::GET, self.url_of(["readyz"]))).await?;
+        self.json(response).await
+    }
+
+    /// The tenants that the token opens something of.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn tenants(&self) -> Result<Vec<Tenant>, ClientError> {
+        Ok(self.get::<Items<Tenant>>(self.url_of(["v1", "tenants"])).await?.items)
+    }
+
+    /// Creates a tenant.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn create_tenant(&self, name: &str) -> Result<Tenant, ClientError> {
+        let request = CreateTenant { name: name.to_owned() };
+        self.post(self.url_of(["v1", "tenants"]), &request).await
+    }
+
+    /// Deletes a tenant that owns nothing any more.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn delete_tenant(&self, name: &str) -> Result<(), ClientError> {
+        self.delete(self.url_of(["v1", "tenants", name])).await
+    }
+
+    /// A tenant's origins.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn origins(&self, tenant: &str) -> Result<Vec<Origin>, ClientError> {
+        let url = self.url_of(["v1", "tenants", tenant, "origins"]);
+        Ok(self.get::<Items<Origin>>(url).await?.items)
+    }
+
+    /// Creates an origin of a tenant.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn create_origin(
+        &self,
+        tenant: &str,
+        request: &CreateOrigin,
+    ) -> Result<Origin, ClientError> {
+        self.post(self.url_of(["v1", "tenants", tenant, "origins"]), request).await
+    }
+
+    /// Deletes an origin that no namespace is bound to.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn delete_origin(&self, tenant: &str, name: &str) -> Result<(), ClientError> {
+        self.delete(self.url_of(["v1", "tenants", tenant, "origins", name])).await
+    }
+
+    /// A tenant's namespaces.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn namespaces(&self, tenant: &str) -> Result<Vec<NamespaceInfo>, ClientError> {
+        let url = self.url_of(["v1", "tenants", tenant, "namespaces"]);
+        Ok(self.get::<Items<NamespaceInfo>>(url).await?.items)
+    }
+
+    /// Creates a namespace of a tenant.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn create_namespace(
+        &self,
+        tenant: &str,
+        request: &CreateNamespace,
+    ) -> Result<NamespaceInfo, ClientError> {
+        self.post(self.url_of(["v1", "tenants", tenant, "namespaces"]), request).await
+    }
+
+    /// All tokens, without their secrets.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn tokens(&self) -> Result<Vec<Token>, ClientError> {
+        Ok(self.get::<Items<Token>>(self.url_of(["v1", "tokens"])).await?.items)
+    }
+
+    /// Creates a token.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn create_token(&self, request: &CreateToken) -> Result<CreatedToken, ClientError> {
+        self.post(self.url_of(["v1", "tokens"]), request).await
+    }
+
+    /// Revokes a token.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn revoke_token(&self, id: u64) -> Result<(), ClientError> {
+        self.delete(self.url_of(["v1", "tokens", &id.to_string()])).await
+    }
+
+    /// Who changed what, newest first.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn activity(
+        &self,
+        tenant: Option<&str>,
+        most: u32,
+    ) -> Result<Vec<ActivityItem>, ClientError> {
+        let mut url = self.url_of(["v1", "activity"]);
+        url.query_pairs_mut().append_pair("limit", &most.to_string());
+        if let Some(tenant) = tenant {
+            url.query_pairs_mut().append_pair("tenant", tenant);
+        }
+        Ok(self.get::<Items<ActivityItem>>(url).await?.items)
+    }
+
+    /// A one-time sign-in link for the console, as a path on Verax's address.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn sign_in_link(&self) -> Result<SignInLink, ClientError> {
+        self.post(self.url_of(["v1", "sign-in-links"]), &serde_json::json!({})).await
+    }
+}
+
+impl Namespace {
+    /// The namespace's policy, and what it holds.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn info(&self) -> Result<NamespaceInfo, ClientError> {
+        self.client().get(self.base().clone()).await
+    }
+
+    /// Changes parts of the namespace's policy.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn change(&self, change: &PolicyChange) -> Result<NamespaceInfo, ClientError> {
+        let request = self.client().request(Method::PATCH, self.base().clone()).json(change);
+        let response = self.client().send(request).await?;
+        self.client().json(response).await
+    }
+
+    /// Deletes the namespace and everything in it.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn delete_namespace(&self) -> Result<(), ClientError> {
+        self.client().delete(self.base().clone()).await
+    }
+}

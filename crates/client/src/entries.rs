@@ -1,0 +1,240 @@
+//! Entries of one namespace.
+
+use std::time::Duration;
+
+use bytes::Bytes;
+use reqwest::header::{CACHE_CONTROL, CONTENT_TYPE, IF_MATCH, IF_NONE_MATCH};
+use reqwest::{Method, RequestBuilder, Response};
+use serde::Deserialize;
+use url::Url;
+use verax_api::EntryPage;
+
+use crate::answer::Found;
+use crate::connection::Client;
+use crate::error::ClientError;
+
+/// How to look an entry up.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct ReadOptions {
+    /// Read the origin anew, and store what it says.
+    pub refresh: bool,
+    /// Answer from the cache or not at all.
+    pub only_if_cached: bool,
+}
+
+/// What must hold for a value to be stored.
+#[derive(Debug, Clone, Default)]
+pub enum PutCondition {
+    /// Nothing.
+    #[default]
+    Always,
+    /// No entry is there.
+    IfAbsent,
+    /// The entry there has this entity tag, with its quotes.
+    IfMatches(String),
+}
+
+/// How to store a value. Lifetimes that are left out come from the namespace's policy.
+#[derive(Debug, Clone, Default)]
+pub struct PutOptions {
+    /// Its media type; `application/octet-stream` when left out.
+    pub media_type: Option<String>,
+    /// How long it is fresh.
+    pub max_age: Option<Duration>,
+    /// How long after that the previous copy may be served while it is refreshed.
+    pub stale_while_revalidate: Option<Duration>,
+    /// How long after max-age it may be served when the origin fails.
+    pub stale_if_error: Option<Duration>,
+    /// Its tags.
+    pub tags: Vec<String>,
+    /// What must hold.
+    pub condition: PutCondition,
+}
+
+/// A handle on one namespace of one tenant.
+#[derive(Debug, Clone)]
+pub struct Namespace {
+    client: Client,
+    base: Url,
+}
+
+impl Client {
+    /// A handle on a namespace. It is not looked up yet.
+    ///
+    /// # Errors
+    /// [`ClientError::Invalid`] when a name cannot be one.
+    pub fn namespace(&self, tenant: &str, name: &str) -> Result<Namespace, ClientError> {
+        for part in [tenant, name] {
+            let plain = |b: u8| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-';
+            if part.is_empty() || !part.bytes().all(plain) {
+                return Err(ClientError::Invalid(format!(
+                    "{part:?} is not a name: use lower-case letters, digits and hyphens"
+                )));
+            }
+        }
+        let base = self.url_of(["v1", "tenants", tenant, "namespaces", name]);
+        Ok(Namespace { client: self.clone(), base })
+    }
+}
+
+impl Namespace {
+    fn below(&self, segments: &[&str]) -> Url {
+        let mut url = self.base.clone();
+        if let Ok(mut path) = url.path_segments_mut() {
+            path.extend(segments);
+        }
+        url
+    }
+
+    fn entry(&self, key: &str) -> Result<Url, ClientError> {
+        match key {
+            "" => Err(ClientError::Invalid("the key is empty".into())),
+            // URLs cannot carry these two as a segment, however they are encoded.
+            "." | ".." => {
+                Err(ClientError::Invalid(format!("the key {key:?} cannot be put in a URL")))
+            }
+            _ => Ok(self.below(&["entries", key])),
+        }
+    }
+
+    /// Looks an entry up; where the namespace has an origin, a miss reads it through. `None` is a
+    /// miss, or a value that the origin does not have.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn get(&self, key: &str) -> Result<Option<Found>, ClientError> {
+        self.get_with(key, ReadOptions::default()).await
+    }
+
+    /// [`get`](Self::get) with options.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn get_with(
+        &self,
+        key: &str,
+        options: ReadOptions,
+    ) -> Result<Option<Found>, ClientError> {
+        let mut request = self.client.request(Method::GET, self.entry(key)?);
+        if options.refresh {
+            request = request.header(CACHE_CONTROL, "no-cache");
+        } else if options.only_if_cached {
+            request = request.header(CACHE_CONTROL, "only-if-cached");
+        }
+        let response = self.client.send_any(request).await?;
+        if response.status().as_u16() != 200 {
+            return self.absent(response).await;
+        }
+        let headers = response.headers().clone();
+        let value = response.bytes().await.map_err(|e| self.client.failure(&e))?;
+        Found::of(&headers, value).map(Some).ok_or_else(|| ClientError::NotVerax {
+            url: self.base.to_string(),
+            reason: "it answered without a Cache-Status".into(),
+        })
+    }
+
+    async fn absent(&self, response: Response) -> Result<Option<Found>, ClientError> {
+        let error = self.client.refusal(response).await;
+        match error.problem() {
+            Some("miss" | "no-value") => Ok(None),
+            _ => Err(error),
+        }
+    }
+
+    /// Stores a value; returns whether it replaced one.
+    ///
+    /// # Errors
+    /// [`ClientError`]; a condition that does not hold is the problem `condition-failed`.
+    pub async fn put(
+        &self,
+        key: &str,
+        value: impl Into<Bytes>,
+        options: PutOptions,
+    ) -> Result<bool, ClientError> {
+        let request = self.client.request(Method::PUT, self.entry(key)?).body(value.into());
+        let response = self.client.send(with_options(request, options)).await?;
+        Ok(response.status().as_u16() == 204)
+    }
+
+    /// Deletes an entry, present or not.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn delete(&self, key: &str) -> Result<(), ClientError> {
+        self.client.delete(self.entry(key)?).await
+    }
+
+    /// A page of the entries whose keys start with `prefix`, from `cursor` on.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn list(
+        &self,
+        prefix: &str,
+        cursor: Option<&str>,
+        most: usize,
+    ) -> Result<EntryPage, ClientError> {
+        let mut url = self.below(&["entries"]);
+        {
+            let mut query = url.query_pairs_mut();
+            query.append_pair("prefix", prefix).append_pair("limit", &most.to_string());
+            if let Some(cursor) = cursor {
+                query.append_pair("cursor", cursor);
+            }
+        }
+        self.client.get(url).await
+    }
+
+    /// Removes every entry; returns how many there were.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn clear(&self) -> Result<u64, ClientError> {
+        #[derive(Deserialize)]
+        struct Cleared {
+            entries: u64,
+        }
+        let request = self.client.request(Method::DELETE, self.below(&["entries"]));
+        let response = self.client.send(request).await?;
+        Ok(self.client.json::<Cleared>(response).await?.entries)
+    }
+
+    pub(crate) fn client(&self) -> &Client {
+        &self.client
+    }
+
+    pub(crate) fn warm_runs(&self) -> Url {
+        self.below(&["warm-runs"])
+    }
+
+    pub(crate) fn base(&self) -> &Url {
+        &self.base
+    }
+}
+
+fn with_options(mut request: RequestBuilder, options: PutOptions) -> RequestBuilder {
+    let media_type = options.media_type.as_deref().unwrap_or("application/octet-stream");
+    request = request.header(CONTENT_TYPE, media_type);
+    let directives: Vec<String> = [
+        ("max-age", options.max_age),
+        ("stale-while-revalidate", options.stale_while_revalidate),
+        ("stale-if-error", options.stale_if_error),
+    ]
+    .into_iter()
+    .filter_map(|(name, time)| Some(format!("{name}={}", time?.as_secs())))
+    .collect();
+    if !directives.is_empty() {
+        request = request.header(CACHE_CONTROL, directives.join(", "));
+    }
+    if !options.tags.is_empty() {
+        let quoted =
+            |tag: &String| format!("\"{}\"", tag.replace('\\', "\\\\").replace('"', "\\\""));
+        let tags: Vec<String> = options.tags.iter().map(quoted).collect();
+        request = request.header("cache-groups", tags.join(", "));
+    }
+    match options.condition {
+        PutCondition::Always => request,
+        PutCondition::IfAbsent => request.header(IF_NONE_MATCH, "*"),
+        PutCondition::IfMatches(tag) => request.header(IF_MATCH, tag),
+    }
+}

@@ -1,0 +1,125 @@
+//! Warm runs, load runs, and the live samples.
+
+use eventsource_stream::Eventsource;
+use futures_util::{Stream, StreamExt};
+use serde::de::DeserializeOwned;
+use url::Url;
+use verax_api::{Items, LiveSample, LoadProfileSpec, LoadRequest, LoadRun, WarmRequest, WarmRun};
+
+use crate::connection::Client;
+use crate::entries::Namespace;
+use crate::error::ClientError;
+
+impl Client {
+    /// A stream's events of some names, in order.
+    async fn events<T: DeserializeOwned + Send>(
+        &self,
+        url: Url,
+        names: &'static [&'static str],
+    ) -> Result<impl Stream<Item = Result<T, ClientError>> + Send + use<T>, ClientError> {
+        let response = self.send(self.stream_request(url)).await?;
+        let client = self.clone();
+        Ok(response.bytes_stream().eventsource().filter_map(move |event| {
+            let read = match event {
+                Ok(event) if names.contains(&event.event.as_str()) => {
+                    Some(serde_json::from_str(&event.data).map_err(|e| ClientError::NotVerax {
+                        url: client.url().to_string(),
+                        reason: format!("its stream cannot be read: {e}"),
+                    }))
+                }
+                Ok(_) => None,
+                Err(error) => Some(Err(ClientError::Unreachable {
+                    url: client.url().to_string(),
+                    reason: format!("the stream broke off: {error}"),
+                })),
+            };
+            std::future::ready(read)
+        }))
+    }
+
+    /// What the service does, once a second, from now on.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn live(
+        &self,
+    ) -> Result<impl Stream<Item = Result<LiveSample, ClientError>> + Send + use<>, ClientError>
+    {
+        self.events(self.url_of(["v1", "live"]), &["sample"]).await
+    }
+
+    /// A warm run as it goes on; the last item is its end.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn watch_warm_run(
+        &self,
+        id: u64,
+    ) -> Result<impl Stream<Item = Result<WarmRun, ClientError>> + Send + use<>, ClientError> {
+        let url = self.url_of(["v1", "warm-runs", &id.to_string(), "live"]);
+        self.events(url, &["progress", "end"]).await
+    }
+
+    /// Stops a warm run after the refills that are under way.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn stop_warm_run(&self, id: u64) -> Result<(), ClientError> {
+        self.delete(self.url_of(["v1", "warm-runs", &id.to_string()])).await
+    }
+
+    /// The load profiles that the service offers.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn load_profiles(&self) -> Result<Vec<LoadProfileSpec>, ClientError> {
+        let url = self.url_of(["v1", "load-profiles"]);
+        Ok(self.get::<Items<LoadProfileSpec>>(url).await?.items)
+    }
+
+    /// The latest load runs, newest first.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn load_runs(&self) -> Result<Vec<LoadRun>, ClientError> {
+        Ok(self.get::<Items<LoadRun>>(self.url_of(["v1", "load-runs"])).await?.items)
+    }
+
+    /// Starts a load run.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn start_load_run(&self, request: &LoadRequest) -> Result<LoadRun, ClientError> {
+        self.post(self.url_of(["v1", "load-runs"]), request).await
+    }
+
+    /// A load run as it goes on; the last item is its end.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn watch_load_run(
+        &self,
+        id: u64,
+    ) -> Result<impl Stream<Item = Result<LoadRun, ClientError>> + Send + use<>, ClientError> {
+        let url = self.url_of(["v1", "load-runs", &id.to_string(), "live"]);
+        self.events(url, &["progress", "end"]).await
+    }
+
+    /// Ends a load run early.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn stop_load_run(&self, id: u64) -> Result<(), ClientError> {
+        self.delete(self.url_of(["v1", "load-runs", &id.to_string()])).await
+    }
+}
+
+impl Namespace {
+    /// Starts a warm run.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn start_warm_run(&self, request: &WarmRequest) -> Result<WarmRun, ClientError> {
+        self.client().post(self.warm_runs(), request).await
+    }
+}

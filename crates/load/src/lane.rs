@@ -1,0 +1,55 @@
+//! The two ways of reading.
+
+use std::sync::Arc;
+
+use verax_client::{Namespace, Source};
+use verax_core::load::Outcome;
+use verax_core::{Key, KeyPattern};
+use verax_origin::HttpOrigin;
+
+/// Reads through Verax.
+#[derive(Debug, Clone)]
+pub struct CachedLane {
+    /// The namespace to read, with a token that opens it.
+    pub namespace: Namespace,
+}
+
+/// Reads the origin itself.
+#[derive(Debug, Clone)]
+pub struct DirectLane {
+    /// The origin.
+    pub origin: Arc<HttpOrigin>,
+    /// Turns a key into the origin's values.
+    pub key_pattern: KeyPattern,
+}
+
+/// One way of reading, as a run needs it.
+#[derive(Debug, Clone)]
+pub(crate) enum LaneReader {
+    Cached(CachedLane),
+    Direct(DirectLane),
+}
+
+impl LaneReader {
+    /// Reads one key; an error comes with what it said, without the key, so that alike errors are
+    /// counted together.
+    pub(crate) async fn read(&self, key: &Key) -> Result<Outcome, String> {
+        match self {
+            LaneReader::Cached(lane) => match lane.namespace.get(key.as_str()).await {
+                Ok(Some(found)) => Ok(match found.source {
+                    Source::Hit | Source::Stale | Source::StaleOnError => Outcome::Hit,
+                    Source::Origin => Outcome::FromOrigin,
+                    Source::Joined => Outcome::Joined,
+                }),
+                Ok(None) => Err("the origin has no such value".into()),
+                Err(error) => Err(error.to_string()),
+            },
+            LaneReader::Direct(lane) => {
+                let values = lane.key_pattern.values_of(key.as_str());
+                let values = values.ok_or("the key does not have the namespace's shape")?;
+                let read = lane.origin.read(&values, None).await;
+                read.map(|_| Outcome::FromOrigin).map_err(|error| error.plain())
+            }
+        }
+    }
+}

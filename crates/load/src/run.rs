@@ -1,0 +1,197 @@
+//! A run: clients of both lanes, and a report every second.
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use rand::SeedableRng;
+use rand_chacha::ChaCha8Rng;
+use tokio::sync::{mpsc, watch};
+use tokio::task::JoinSet;
+use verax_api::{LoadProgress, LoadReport, LoadTick};
+use verax_core::Key;
+use verax_core::load::{Comparison, KeyChooser, Lane, LaneRecorder, LoadProfile, Outcome};
+
+use crate::lane::{CachedLane, DirectLane, LaneReader};
+
+/// The most kinds of errors that are told apart.
+const MOST_ERRORS: usize = 100;
+
+/// How many of them a report names.
+const TOLD_ERRORS: usize = 5;
+
+/// A client that only meets errors pauses this long after each, so as not to spin.
+const PAUSE_AFTER_ERROR: Duration = Duration::from_millis(10);
+
+/// A load run, ready to start.
+#[derive(Debug, Clone)]
+pub struct Plan {
+    /// What to do.
+    pub profile: LoadProfile,
+    /// The keys, most popular first.
+    pub keys: Vec<Key>,
+    /// Reads through Verax.
+    pub cached: CachedLane,
+    /// Reads the origin.
+    pub direct: DirectLane,
+}
+
+/// What the clients of a lane counted since somebody last looked.
+#[derive(Debug, Default)]
+struct Counted {
+    recorder: LaneRecorder,
+    errors: HashMap<String, u64>,
+}
+
+type Shared = Arc<Mutex<Counted>>;
+
+fn take(shared: &Shared) -> Counted {
+    std::mem::take(&mut *shared.lock().unwrap_or_else(PoisonError::into_inner))
+}
+
+/// Runs a plan to its end, or until `stop` turns true, and reports what it measured after the
+/// warm-up. `progress` is told of every second.
+///
+/// # Errors
+/// Why it could not be run, in words.
+pub async fn run(
+    plan: Plan,
+    progress: impl Fn(LoadProgress) + Send + 'static,
+    stop: watch::Receiver<bool>,
+) -> Result<LoadReport, String> {
+    plan.profile.check().map_err(|e| e.to_string())?;
+    let chooser = plan.profile.popularity.chooser(plan.keys.len()).map_err(|e| e.to_string())?;
+    let (told, mut progresses) = mpsc::unbounded_channel();
+    let thread = std::thread::Builder::new().name("load-run".into()).spawn(move || {
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
+        let runtime = runtime.map_err(|e| e.to_string())?;
+        Ok(runtime.block_on(drive(plan, chooser, told, stop)))
+    });
+    let thread = thread.map_err(|e| format!("no thread for the run: {e}"))?;
+    // The channel closes when the run is over.
+    while let Some(told) = progresses.recv().await {
+        progress(told);
+    }
+    let joined = tokio::task::spawn_blocking(move || thread.join()).await;
+    match joined {
+        Ok(Ok(report)) => report,
+        _ => Err("the run failed inside Verax; its log says why".into()),
+    }
+}
+
+async fn drive(
+    plan: Plan,
+    chooser: KeyChooser,
+    told: mpsc::UnboundedSender<LoadProgress>,
+    mut stop: watch::Receiver<bool>,
+) -> LoadReport {
+    let Plan { profile, keys, cached, direct } = plan;
+    let keys: Arc<[Key]> = keys.into();
+    let mut clients = JoinSet::new();
+    let readers = [LaneReader::Cached(cached), LaneReader::Direct(direct)];
+    let counts: [Shared; 2] = Default::default();
+    for (reader, shared) in readers.into_iter().zip(&counts) {
+        for client in 0..profile.clients {
+            // Client n of either lane draws the same sequence.
+            let random = ChaCha8Rng::seed_from_u64(profile.seed ^ (u64::from(client) << 32));
+            let (reader, keys) = (reader.clone(), Arc::clone(&keys));
+            let (chooser, shared) = (chooser.clone(), Arc::clone(shared));
+            clients.spawn(read_in_a_loop(reader, keys, chooser, random, shared));
+        }
+    }
+    let mut totals: [LaneRecorder; 2] = Default::default();
+    let mut errors = HashMap::new();
+    let (mut measured, mut elapsed) = (Duration::ZERO, Duration::ZERO);
+    let (started, mut last) = (Instant::now(), Instant::now());
+    let whole = profile.warm_up + profile.duration;
+    let mut report = None;
+    while elapsed < whole && !*stop.borrow() {
+        // The edge between warm-up and measurement falls on the end of a tick.
+        let edge = if elapsed < profile.warm_up { profile.warm_up } else { whole };
+        let next = (elapsed + Duration::from_secs(1)).min(edge);
+        tokio::select! {
+            () = tokio::time::sleep_until((started + next).into()) => {}
+            _ = stop.wait_for(|stop| *stop) => {}
+        }
+        let length = last.elapsed();
+        last = Instant::now();
+        let warm_up = elapsed < profile.warm_up;
+        elapsed = started.elapsed().max(next);
+        let counted = counts.each_ref().map(take);
+        if !warm_up {
+            measured += length;
+            for (total, counted) in totals.iter_mut().zip(&counted) {
+                total.add(&counted.recorder);
+            }
+            for (lane, counted) in Lane::ALL.iter().zip(&counted) {
+                for (text, times) in &counted.errors {
+                    *errors.entry(format!("{}: {text}", lane.name())).or_default() += times;
+                }
+            }
+        }
+        let tick = LoadTick {
+            at_seconds: started.elapsed().as_secs_f64(),
+            warm_up,
+            cached: counted[0].recorder.figures(length, true),
+            direct: counted[1].recorder.figures(length, false),
+        };
+        let so_far = report_of(&totals, measured, keys.len(), &errors);
+        report = Some(so_far.clone());
+        // Nobody may be listening any more.
+        let _ = told.send(LoadProgress { tick, so_far });
+    }
+    clients.shutdown().await;
+    report.unwrap_or_else(|| report_of(&totals, measured, keys.len(), &errors))
+}
+
+async fn read_in_a_loop(
+    reader: LaneReader,
+    keys: Arc<[Key]>,
+    chooser: KeyChooser,
+    mut random: ChaCha8Rng,
+    shared: Shared,
+) {
+    loop {
+        let key = &keys[chooser.choose(&mut random)];
+        let started = Instant::now();
+        let outcome = reader.read(key).await;
+        let latency = started.elapsed();
+        let failed = outcome.is_err();
+        {
+            let mut counted = shared.lock().unwrap_or_else(PoisonError::into_inner);
+            match outcome {
+                Ok(outcome) => counted.recorder.record(latency, outcome),
+                Err(text) => {
+                    counted.recorder.record(latency, Outcome::Error);
+                    if counted.errors.len() < MOST_ERRORS || counted.errors.contains_key(&text) {
+                        *counted.errors.entry(text).or_default() += 1;
+                    }
+                }
+            }
+        }
+        if failed {
+            tokio::time::sleep(PAUSE_AFTER_ERROR).await;
+        }
+    }
+}
+
+fn report_of(
+    totals: &[LaneRecorder; 2],
+    measured: Duration,
+    keys: usize,
+    errors: &HashMap<String, u64>,
+) -> LoadReport {
+    let cached = totals[0].figures(measured, true);
+    let direct = totals[1].figures(measured, false);
+    let mut errors: Vec<_> = errors.iter().map(|(text, times)| (text.clone(), *times)).collect();
+    errors.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
+    errors.truncate(TOLD_ERRORS);
+    LoadReport {
+        measured_seconds: measured.as_secs_f64(),
+        keys: keys as u64,
+        cached,
+        direct,
+        comparison: Comparison::of(&cached, &direct),
+        errors,
+    }
+}
