@@ -1,1 +1,24 @@
-//! p
+//! The scenario of Verax's demo: a made-up coastal ferry network.
+//!
+//! * [`data`] generates harbours, sailings and gauge readings from a seed and loads them into
+//!   MariaDB.
+//! * [`queries`] are the slow reads over them: real SQL, no artificial delay.
+//! * [`stand_in`] serves the queries as the origin, with faults that can be set while it runs.
+//! * [`setup`] creates the tenants, origins and namespaces through Verax's own interface.
+//! * [`traffic`] runs a few application instances that read gently, for as long as the demo runs.
+//! * [`profiles`] are the load profiles that ship with it.
+//!
+//! ```
+//! let names: Vec<String> = verax_demo::data::harbours().into_iter().map(|h| h.slug).collect();
+//! assert_eq!((names.len(), names[0].as_str()), (48, "aldermouth"));
+//! ```
+
+pub mod data;
+mod error;
+pub mod profiles;
+pub mod queries;
+pub mod setup;
+pub mod stand_in;
+pub mod traffic;
+
+pub use error::DemoError;

@@ -27,7 +27,7 @@ pub use load::{
 pub use problem::Problem;
 pub use tenants::{
     ActivityItem, CreateNamespace, CreateOrigin, CreateTenant, InvalidSeconds, Namespace, Origin,
-    OriginChoice, Policy, PolicyChange, Tenant, Usage, duration_of,
+    OriginChange, OriginChoice, Policy, PolicyChange, Tenant, Usage, duration_of,
 };
 pub use tokens::{CreateSession, CreateToken, CreatedToken, Session, SignInLink, Token};
 pub use verax_core::load::{Comparison, Lane, LaneFigures, Popularity};

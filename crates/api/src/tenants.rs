@@ -34,13 +34,32 @@ pub struct CreateOrigin {
     pub name: String,
     /// A URL template (RFC 6570), such as `http://127.0.0.1:8752/boards/{harbour}`.
     pub url: String,
-    /// The longest time to connect; 1000 when absent.
+    /// The longest time to connect; 1000 when absent, and 10000 and 8 MiB for the other two.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub connect_timeout_ms: Option<u64>,
-    /// The longest time from asking to the last byte; 10000 when absent.
+    /// The longest time from asking to the last byte.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub total_timeout_ms: Option<u64>,
-    /// The largest response; 8 MiB when absent.
+    /// The largest response.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub largest_response_bytes: Option<u64>,
+}
+
+/// Parts of an origin's settings; absent parts keep what they are.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct OriginChange {
+    /// A URL template (RFC 6570).
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub url: Option<String>,
+    /// The longest time to connect.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub connect_timeout_ms: Option<u64>,
+    /// The longest time from asking to the last byte.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub total_timeout_ms: Option<u64>,
+    /// The largest response.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub largest_response_bytes: Option<u64>,
 }

@@ -3,7 +3,8 @@
 use reqwest::Method;
 use verax_api::{
     ActivityItem, CreateNamespace, CreateOrigin, CreateTenant, CreateToken, CreatedToken, Items,
-    Namespace as NamespaceInfo, Origin, PolicyChange, Ready, SignInLink, Tenant, Token,
+    Namespace as NamespaceInfo, Origin, OriginChange, PolicyChange, Ready, SignInLink, Tenant,
+    Token,
 };
 
 use crate::connection::Client;
@@ -64,6 +65,21 @@ impl Client {
         request: &CreateOrigin,
     ) -> Result<Origin, ClientError> {
         self.post(self.url_of(["v1", "tenants", tenant, "origins"]), request).await
+    }
+
+    /// Changes parts of an origin's settings.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn change_origin(
+        &self,
+        tenant: &str,
+        name: &str,
+        change: &OriginChange,
+    ) -> Result<Origin, ClientError> {
+        let url = self.url_of(["v1", "tenants", tenant, "origins", name]);
+        let response = self.send(self.request(Method::PATCH, url).json(change)).await?;
+        self.json(response).await
     }
 
     /// Deletes an origin that no namespace is bound to.

@@ -10,7 +10,7 @@ use axum::response::{IntoResponse, Response};
 use serde::{Deserialize, Serialize};
 use verax_api::{
     ActivityItem, CreateNamespace, CreateOrigin, CreateTenant, CreateToken, CreatedToken, Items,
-    Namespace, Origin, PolicyChange, Tenant, Token,
+    Namespace, Origin, OriginChange, PolicyChange, Tenant, Token,
 };
 use verax_core::Name;
 use verax_service::Service;
@@ -83,6 +83,20 @@ pub(crate) async fn create_origin(
 ) -> Result<Response> {
     let origin = service.create_origin(&caller, &tenant, &request).await?;
     Ok(created(format!("/v1/tenants/{tenant}/origins/{}", origin.name), origin))
+}
+
+/// Change parts of an origin's settings.
+#[utoipa::path(patch, path = "/v1/tenants/{tenant}/origins/{origin}", tag = "origins",
+    params(("tenant" = String, Path), ("origin" = String, Path)), request_body = OriginChange,
+    responses((status = 200, body = Origin), (status = 422, body = verax_api::Problem)))]
+pub(crate) async fn change_origin(
+    State(service): Verax,
+    Signed(caller): Signed,
+    InTenant(tenant): InTenant,
+    OfOrigin(origin): OfOrigin,
+    Json(change): Json<OriginChange>,
+) -> Result<Answer<Origin>> {
+    Ok(Answer(service.change_origin(&caller, &tenant, &origin, &change).await?))
 }
 
 /// Delete an origin that no namespace is bound to.

@@ -68,7 +68,10 @@ pub fn router(service: Arc<Service>) -> Router {
     let tenant = Router::new()
         .route("/", delete(administration::delete_tenant))
         .route("/origins", get(administration::origins).post(administration::create_origin))
-        .route("/origins/{origin}", delete(administration::delete_origin))
+        .route(
+            "/origins/{origin}",
+            delete(administration::delete_origin).patch(administration::change_origin),
+        )
         .route(
             "/namespaces",
             get(administration::namespaces).post(administration::create_namespace),

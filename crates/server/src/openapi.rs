@@ -12,7 +12,7 @@ use crate::{administration, entries, health, live, metrics, runs, sessions};
     paths(
         entries::read, entries::put, entries::delete, entries::list, entries::clear,
         administration::tenants, administration::create_tenant, administration::delete_tenant,
-        administration::origins, administration::create_origin, administration::delete_origin,
+        administration::origins, administration::create_origin, administration::change_origin, administration::delete_origin,
         administration::namespaces, administration::create_namespace, administration::namespace,
         administration::change_namespace, administration::delete_namespace,
         administration::tokens, administration::create_token, administration::revoke_token,

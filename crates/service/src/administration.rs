@@ -5,8 +5,9 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use verax_api::{
-    ActivityItem, CreateOrigin, CreatedToken, Namespace as ApiNamespace, Origin, OriginChoice,
-    Policy, PolicyChange, Session, SignInLink, Tenant as ApiTenant, Token, Usage, duration_of,
+    ActivityItem, CreateOrigin, CreatedToken, Namespace as ApiNamespace, Origin, OriginChange,
+    OriginChoice, Policy, PolicyChange, Session, SignInLink, Tenant as ApiTenant, Token, Usage,
+    duration_of,
 };
 use verax_core::{KeyPattern, Name, NamespacePolicy, OriginBinding, OriginSettings};
 use verax_origin::HttpOrigin;
@@ -94,23 +95,58 @@ impl Service {
     ) -> Result<Origin, ServiceError> {
         caller.needs(Scope::Admin)?;
         let name = Name::new(&*request.name).map_err(ServiceError::invalid)?;
-        let mut settings = OriginSettings::of(&*request.url);
-        if let Some(ms) = request.connect_timeout_ms {
-            settings.connect_timeout = Duration::from_millis(ms);
-        }
-        if let Some(ms) = request.total_timeout_ms {
-            settings.total_timeout = Duration::from_millis(ms);
-        }
-        if let Some(bytes) = request.largest_response_bytes {
-            settings.largest_response = bytes;
-        }
-        settings.check().map_err(ServiceError::invalid)?;
-        let origin = Arc::new(HttpOrigin::new(&settings).map_err(ServiceError::invalid)?);
+        let change = OriginChange {
+            url: None,
+            connect_timeout_ms: request.connect_timeout_ms,
+            total_timeout_ms: request.total_timeout_ms,
+            largest_response_bytes: request.largest_response_bytes,
+        };
+        let (settings, origin) = changed_settings(OriginSettings::of(&*request.url), &change)?;
         let (actor, now) = (caller.actor(), self.clock.now());
         let record = self.records.create_origin(tenant, &name, &settings, &actor, now).await?;
         let answer = shown_origin(&record);
         if let Some(tenant) = self.registry.write().get_mut(tenant) {
             tenant.origins.insert(name, (record, origin));
+        }
+        Ok(answer)
+    }
+
+    /// Changes parts of an origin's settings; the namespaces bound to it use them at once.
+    ///
+    /// # Errors
+    /// [`ServiceError`]: the scope, the origin, the settings, or the records.
+    pub async fn change_origin(
+        &self,
+        caller: &Caller,
+        tenant: &Name,
+        name: &Name,
+        change: &OriginChange,
+    ) -> Result<Origin, ServiceError> {
+        caller.needs(Scope::Admin)?;
+        let found = self.registry.read().get(tenant).and_then(|t| t.origins.get(name).cloned());
+        let (mut record, _) = found
+            .ok_or_else(|| ServiceError::Unknown(Subject::Origin(format!("{tenant}/{name}"))))?;
+        let (settings, origin) = changed_settings(record.settings.clone(), change)?;
+        let bound = |n: &Arc<Namespace>| {
+            let binding = n.binding();
+            let choice = binding.policy.origin.clone().filter(|choice| choice.origin == *name);
+            choice.map(|choice| (Arc::clone(n), binding.policy.clone(), choice.key_pattern))
+        };
+        let namespaces: Vec<_> = self.registry.namespaces();
+        let bound: Vec<_> =
+            namespaces.iter().filter(|n| n.tenant() == tenant).filter_map(bound).collect();
+        for (_, _, pattern) in &bound {
+            check_variables(&format!("{tenant}/{name}"), &origin, pattern)?;
+        }
+        let (actor, now) = (caller.actor(), self.clock.now());
+        self.records.change_origin(&record, &settings, &actor, now).await?;
+        record.settings = settings;
+        let answer = shown_origin(&record);
+        for (namespace, policy, _) in bound {
+            namespace.bind(policy, Some(Arc::clone(&origin)));
+        }
+        if let Some(tenant) = self.registry.write().get_mut(tenant) {
+            tenant.origins.insert(name.clone(), (record, origin));
         }
         Ok(answer)
     }
@@ -486,6 +522,28 @@ pub(crate) fn sees(caller: &Caller, namespace: &Namespace) -> bool {
     let (tenant, name) = (namespace.tenant(), namespace.name());
     caller.needs_within(Right::Read, tenant, name).is_ok()
         || caller.needs_within(Right::Manage, tenant, name).is_ok()
+}
+
+/// Settings with some parts changed, and the origin they make.
+fn changed_settings(
+    mut settings: OriginSettings,
+    change: &OriginChange,
+) -> Result<(OriginSettings, Arc<HttpOrigin>), ServiceError> {
+    if let Some(url) = &change.url {
+        settings.url.clone_from(url);
+    }
+    if let Some(ms) = change.connect_timeout_ms {
+        settings.connect_timeout = Duration::from_millis(ms);
+    }
+    if let Some(ms) = change.total_timeout_ms {
+        settings.total_timeout = Duration::from_millis(ms);
+    }
+    if let Some(bytes) = change.largest_response_bytes {
+        settings.largest_response = bytes;
+    }
+    settings.check().map_err(ServiceError::invalid)?;
+    let origin = HttpOrigin::new(&settings).map_err(ServiceError::invalid)?;
+    Ok((settings, Arc::new(origin)))
 }
 
 /// A template variable that no key gives a value to is a slip, found now rather than by a user.

@@ -134,6 +134,44 @@ impl Records {
         .await
     }
 
+    /// Replaces an origin's settings.
+    ///
+    /// # Errors
+    /// [`RecordsError::Missing`], [`RecordsError::Unavailable`].
+    pub async fn change_origin(
+        &self,
+        origin: &OriginRecord,
+        settings: &OriginSettings,
+        actor: &Actor,
+        now: Timestamp,
+    ) -> Result<(), RecordsError> {
+        let (records, actor, settings) = (self.clone(), actor.clone(), settings.clone());
+        let (tenant, name, id) = (origin.tenant.clone(), origin.name.clone(), origin.id);
+        bounded(async move {
+            let mut connection = records.connection().await?;
+            let changed = connection.transaction(async |connection| {
+                origins::table.find(id).select(origins::id).first::<u64>(connection).await?;
+                let columns = (
+                    origins::url.eq(&settings.url),
+                    origins::connect_timeout_ms.eq(millis(settings.connect_timeout)),
+                    origins::total_timeout_ms.eq(millis(settings.total_timeout)),
+                    origins::largest_response.eq(settings.largest_response),
+                );
+                diesel::update(origins::table.find(id)).set(columns).execute(connection).await?;
+                let change = Change {
+                    tenant: Some(&tenant),
+                    action: "origin.change",
+                    subject: format!("{tenant}/{name}"),
+                    detail: json!({ "url": settings.url }),
+                };
+                write(connection, &actor, now, &change).await
+            });
+            let subject = format!("origin {tenant}/{name}");
+            changed.await.map_err(|e| RecordsError::of(subject, e, ""))
+        })
+        .await
+    }
+
     /// Removes an origin that no namespace is bound to.
     ///
     /// # Errors

@@ -1,0 +1,50 @@
+-- The ferry network: what the slow reads of the demo are made over.
+CREATE TABLE harbours (
+    id SMALLINT UNSIGNED NOT NULL PRIMARY KEY,
+    slug VARCHAR(40) NOT NULL UNIQUE,
+    name VARCHAR(60) NOT NULL
+);
+CREATE TABLE ferry_lines (
+    id SMALLINT UNSIGNED NOT NULL PRIMARY KEY,
+    code CHAR(3) NOT NULL UNIQUE,
+    name VARCHAR(60) NOT NULL
+);
+CREATE TABLE vessels (
+    id SMALLINT UNSIGNED NOT NULL PRIMARY KEY,
+    name VARCHAR(60) NOT NULL,
+    places SMALLINT UNSIGNED NOT NULL
+);
+CREATE TABLE sailings (
+    id INT UNSIGNED NOT NULL PRIMARY KEY,
+    line_id SMALLINT UNSIGNED NOT NULL,
+    vessel_id SMALLINT UNSIGNED NOT NULL,
+    from_harbour SMALLINT UNSIGNED NOT NULL,
+    to_harbour SMALLINT UNSIGNED NOT NULL,
+    departs_at DATETIME NOT NULL,
+    delay_minutes SMALLINT NOT NULL,
+    passengers SMALLINT UNSIGNED NOT NULL,
+    KEY sailings_departure (from_harbour, departs_at)
+);
+CREATE TABLE gauges (
+    id SMALLINT UNSIGNED NOT NULL PRIMARY KEY,
+    slug VARCHAR(40) NOT NULL UNIQUE,
+    harbour_id SMALLINT UNSIGNED NOT NULL
+);
+CREATE TABLE readings (
+    gauge_id SMALLINT UNSIGNED NOT NULL,
+    read_at DATETIME NOT NULL,
+    level_cm SMALLINT NOT NULL,
+    PRIMARY KEY (gauge_id, read_at)
+);
+CREATE TABLE berths (
+    id SMALLINT UNSIGNED NOT NULL PRIMARY KEY,
+    harbour_id SMALLINT UNSIGNED NOT NULL,
+    number TINYINT UNSIGNED NOT NULL,
+    metres SMALLINT UNSIGNED NOT NULL
+);
+CREATE TABLE loaded (
+    seed BIGINT UNSIGNED NOT NULL,
+    first_day DATE NOT NULL,
+    last_day DATE NOT NULL,
+    edition INT UNSIGNED NOT NULL
+);

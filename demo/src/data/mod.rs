@@ -1,0 +1,8 @@
+//! The generated data: names, and rows from a seed.
+
+mod load;
+mod names;
+mod rows;
+
+pub use load::{LoadedData, load};
+pub use names::{Gauge, Harbour, gauges, harbours};

@@ -1,0 +1,181 @@
+//! The slow reads: what each tenant's pages need, as SQL over the whole network's history.
+
+use diesel::deserialize::QueryableByName;
+use diesel::sql_types::{BigInt, Double, Integer, Nullable, Text};
+use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
+use serde::Serialize;
+
+/// One line of a departure board.
+#[derive(Debug, Clone, PartialEq, Serialize, QueryableByName)]
+pub struct Departure {
+    /// When it departs, in the network's time.
+    #[diesel(sql_type = Text)]
+    pub departs: String,
+    /// The line's code.
+    #[diesel(sql_type = Text)]
+    pub line: String,
+    /// Where to.
+    #[diesel(sql_type = Text)]
+    pub to: String,
+    /// The vessel.
+    #[diesel(sql_type = Text)]
+    pub vessel: String,
+    /// Places on board.
+    #[diesel(sql_type = Integer)]
+    pub places: i32,
+    /// The share of this line's sailings in the last 60 days that left within five minutes.
+    #[diesel(sql_type = Nullable<Double>)]
+    pub on_time: Option<f64>,
+    /// How late this line usually is, in minutes.
+    #[diesel(sql_type = Nullable<Double>)]
+    pub usual_delay_minutes: Option<f64>,
+}
+
+/// The next twelve departures of a harbour, with each line's punctuality over the whole network's
+/// last 60 days. That history is what makes the read slow.
+///
+/// # Errors
+/// Diesel's.
+pub async fn departure_board(
+    connection: &mut AsyncMysqlConnection,
+    harbour: &str,
+) -> Result<Vec<Departure>, diesel::result::Error> {
+    diesel::sql_query(
+        "WITH punctuality AS ( \
+           SELECT line_id, AVG(delay_minutes <= 5) AS on_time, AVG(delay_minutes) AS usual \
+           FROM sailings \
+           WHERE departs_at >= UTC_TIMESTAMP() - INTERVAL 60 DAY AND departs_at < UTC_TIMESTAMP() \
+           GROUP BY line_id) \
+         SELECT DATE_FORMAT(s.departs_at, '%Y-%m-%d %H:%i') AS departs, l.code AS line, \
+                t.name AS `to`, v.name AS vessel, CAST(v.places AS SIGNED INTEGER) AS places, \
+                CAST(ROUND(p.on_time, 3) AS DOUBLE) AS on_time, \
+                CAST(ROUND(p.usual, 1) AS DOUBLE) AS usual_delay_minutes \
+         FROM sailings s \
+         JOIN harbours h ON h.id = s.from_harbour AND h.slug = ? \
+         JOIN harbours t ON t.id = s.to_harbour \
+         JOIN ferry_lines l ON l.id = s.line_id \
+         JOIN vessels v ON v.id = s.vessel_id \
+         LEFT JOIN punctuality p ON p.line_id = s.line_id \
+         WHERE s.departs_at >= UTC_TIMESTAMP() \
+         ORDER BY s.departs_at, s.id LIMIT 12",
+    )
+    .bind::<Text, _>(harbour)
+    .load(connection)
+    .await
+}
+
+/// What a crossing costs, from how full its boats usually are.
+#[derive(Debug, Clone, PartialEq, Serialize, QueryableByName)]
+pub struct Fare {
+    /// How many sailings the fare is made from.
+    #[diesel(sql_type = BigInt)]
+    pub sailings: i64,
+    /// How full they were, 0 to 1.
+    #[diesel(sql_type = Nullable<Double>)]
+    pub occupancy: Option<f64>,
+    /// The fare in crowns.
+    #[diesel(sql_type = Nullable<Double>)]
+    pub crowns: Option<f64>,
+}
+
+/// The fare from one harbour to another.
+///
+/// # Errors
+/// Diesel's.
+pub async fn fare(
+    connection: &mut AsyncMysqlConnection,
+    from: &str,
+    to: &str,
+) -> Result<Fare, diesel::result::Error> {
+    diesel::sql_query(
+        "SELECT COUNT(*) AS sailings, \
+                CAST(ROUND(AVG(s.passengers / v.places), 3) AS DOUBLE) AS occupancy, \
+                CAST(ROUND(4 + 9 * AVG(s.passengers / v.places) \
+                  + 0.35 * MIN(ABS(CAST(h.id AS SIGNED) - CAST(t.id AS SIGNED))), 2) AS DOUBLE) AS crowns \
+         FROM sailings s \
+         JOIN vessels v ON v.id = s.vessel_id \
+         JOIN harbours h ON h.id = s.from_harbour \
+         JOIN harbours t ON t.id = s.to_harbour \
+         WHERE h.slug = ? AND t.slug = ?",
+    )
+    .bind::<Text, _>(from)
+    .bind::<Text, _>(to)
+    .get_result(connection)
+    .await
+}
+
+/// One day of a tide table.
+#[derive(Debug, Clone, PartialEq, Serialize, QueryableByName)]
+pub struct TideDay {
+    /// The day.
+    #[diesel(sql_type = Text)]
+    pub day: String,
+    /// The highest level, in centimetres.
+    #[diesel(sql_type = Integer)]
+    pub high_cm: i32,
+    /// The lowest level, in centimetres.
+    #[diesel(sql_type = Integer)]
+    pub low_cm: i32,
+    /// How the day's mean lies against that of all gauges, in centimetres.
+    #[diesel(sql_type = Double)]
+    pub above_network_cm: f64,
+}
+
+/// The tide table of a gauge for the coming week, set against the whole network's.
+///
+/// # Errors
+/// Diesel's.
+pub async fn tide_table(
+    connection: &mut AsyncMysqlConnection,
+    gauge: &str,
+) -> Result<Vec<TideDay>, diesel::result::Error> {
+    diesel::sql_query(
+        "WITH network AS (SELECT AVG(level_cm) AS mean FROM readings) \
+         SELECT DATE_FORMAT(r.read_at, '%Y-%m-%d') AS day, \
+                CAST(MAX(r.level_cm) AS SIGNED INTEGER) AS high_cm, \
+                CAST(MIN(r.level_cm) AS SIGNED INTEGER) AS low_cm, \
+                CAST(ROUND(AVG(r.level_cm) - MAX(network.mean), 1) AS DOUBLE) AS above_network_cm \
+         FROM readings r JOIN gauges g ON g.id = r.gauge_id AND g.slug = ? CROSS JOIN network \
+         WHERE r.read_at >= UTC_DATE() AND r.read_at < UTC_DATE() + INTERVAL 7 DAY \
+         GROUP BY day ORDER BY day",
+    )
+    .bind::<Text, _>(gauge)
+    .load(connection)
+    .await
+}
+
+/// A berth and the boat that is due at it.
+#[derive(Debug, Clone, PartialEq, Serialize, QueryableByName)]
+pub struct BerthUse {
+    /// The berth's number within the harbour.
+    #[diesel(sql_type = Integer)]
+    pub berth: i32,
+    /// Its length.
+    #[diesel(sql_type = Integer)]
+    pub metres: i32,
+    /// Boats that used it in the last 60 days.
+    #[diesel(sql_type = BigInt)]
+    pub calls: i64,
+}
+
+/// The berths of a harbour with how much each was used.
+///
+/// # Errors
+/// Diesel's.
+pub async fn berths(
+    connection: &mut AsyncMysqlConnection,
+    harbour: &str,
+) -> Result<Vec<BerthUse>, diesel::result::Error> {
+    diesel::sql_query(
+        "SELECT CAST(b.number AS SIGNED INTEGER) AS berth, \
+                CAST(b.metres AS SIGNED INTEGER) AS metres, COUNT(s.id) AS calls \
+         FROM berths b \
+         JOIN harbours h ON h.id = b.harbour_id AND h.slug = ? \
+         LEFT JOIN sailings s ON s.to_harbour = h.id AND s.vessel_id % 4 + 1 = b.number \
+           AND s.departs_at < UTC_TIMESTAMP() \
+         GROUP BY b.id, b.number, b.metres ORDER BY b.number",
+    )
+    .bind::<Text, _>(harbour)
+    .load(connection)
+    .await
+}
