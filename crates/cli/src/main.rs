@@ -1,2 +1,49 @@
-//! p
-fn main() {}
+//! The `verax` command: `serve` and `demo` start the service, everything else talks to one.
+//!
+//! * [`arguments`] is what can be typed; [`settings`] resolves files, environment and flags.
+//! * [`start`] puts the service together: data directory, records, HTTP, load runs, demo.
+//! * [`commands`] carries out the rest through the client library.
+//! * [`failure`] turns errors into a message and an exit code.
+
+mod arguments;
+mod commands;
+mod failure;
+mod figures;
+mod logging;
+mod output;
+mod settings;
+mod start;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+use arguments::{Arguments, Command};
+use failure::Failure;
+
+fn main() -> ExitCode {
+    let arguments = Arguments::parse();
+    match run(arguments) {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(failure) => {
+            failure.tell();
+            failure.exit_code()
+        }
+    }
+}
+
+fn run(arguments: Arguments) -> Result<(), Failure> {
+    // The service uses every core; a client command needs one.
+    let mut builder = match arguments.command {
+        Command::Serve(_) | Command::Demo(_) => tokio::runtime::Builder::new_multi_thread(),
+        _ => tokio::runtime::Builder::new_current_thread(),
+    };
+    let runtime = builder.enable_all().build().map_err(|e| Failure::failed(e.to_string()))?;
+    runtime.block_on(async {
+        match arguments.command {
+            Command::Serve(options) => start::serve(options).await,
+            Command::Demo(options) => start::demo(options).await,
+            command => commands::run(command, &arguments.connection).await,
+        }
+    })
+}

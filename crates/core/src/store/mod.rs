@@ -19,7 +19,6 @@ use crate::time::Timestamp;
 pub use listing::{Listed, Listing};
 
 use shard::Shard;
-pub use shard::size_of_entry;
 
 const SHARDS: usize = 64;
 

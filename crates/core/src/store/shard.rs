@@ -26,7 +26,7 @@ const BOOKKEEPING: usize =
     size_of::<Option<Slot>>() + size_of::<Link>() + 6 + 4 * 2 * size_of::<usize>();
 
 /// What an entry takes in the store, in bytes.
-pub fn size_of_entry(key: &str, entry: &Entry) -> u64 {
+pub(super) fn size_of_entry(key: &str, entry: &Entry) -> u64 {
     let tags: usize = entry.tags.iter().map(|t| t.len() + 4 * size_of::<usize>()).sum();
     let bytes = BOOKKEEPING + key.len() + entry.value.len() + entry.media_type.len() + tags;
     bytes as u64

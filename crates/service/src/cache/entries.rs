@@ -7,7 +7,7 @@ use verax_api::{EntryPage, EntrySummary};
 use verax_core::entry::{Entry, Tag};
 use verax_core::lifetime::CacheControl;
 use verax_core::store::{Listed, PutError};
-use verax_core::{Found, Freshness, Key, Name, PutCondition, Timestamp};
+use verax_core::{Freshness, Key, Name, PutCondition, Timestamp};
 use verax_records::Change;
 
 use crate::access::{Caller, Right, Scope};
@@ -107,27 +107,6 @@ impl Service {
         drop(guard);
         count(&namespace.counters().deletes);
         Ok(deleted)
-    }
-
-    /// Describes an entry without counting as a use of it. `None` when it is missing.
-    ///
-    /// # Errors
-    /// [`ServiceError`]: the scope or the namespace.
-    pub fn show(
-        &self,
-        caller: &Caller,
-        tenant: &Name,
-        namespace: &Name,
-        key: &Key,
-    ) -> Result<Option<(EntrySummary, Bytes)>, ServiceError> {
-        caller.needs_within(Right::Read, tenant, namespace)?;
-        let namespace = self.registry.namespace(tenant, namespace)?;
-        let now = self.clock.now();
-        Ok(self.cache.store.peek(namespace.id(), key, now).map(|Found { entry, freshness }| {
-            let size = verax_core::store::size_of_entry(key.as_str(), &entry);
-            let value = entry.value.clone();
-            (summary(&Listed { key: key.as_str().into(), entry, size, freshness }, now), value)
-        }))
     }
 
     /// Lists the entries of a namespace whose keys start with `prefix`, from after the key `after`.

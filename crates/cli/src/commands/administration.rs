@@ -1,0 +1,294 @@
+//! Tenants, namespaces, origins, tokens, activity, sign-in links.
+
+use serde_json::json;
+use verax_api::{
+    CreateNamespace, CreateOrigin, CreateToken, Namespace, Origin, OriginChange, OriginChoice,
+    PolicyChange,
+};
+use verax_client::Client;
+
+use super::entries::namespace as handle;
+use crate::arguments::{
+    ActivityCommand, NamespaceCommand, OriginCommand, OriginFlags, Place, PolicyFlags,
+    TenantCommand, TokenCommand,
+};
+use crate::failure::Failure;
+use crate::figures;
+use crate::output::{Output, confirm, table};
+
+/// Seconds as people write them: whole ones without a point.
+fn seconds(number: f64) -> String {
+    if number.fract() == 0.0 {
+        figures::time(std::time::Duration::from_secs_f64(number))
+    } else {
+        format!("{number}s")
+    }
+}
+
+fn moment(at: jiff::Timestamp) -> String {
+    at.strftime("%Y-%m-%d %H:%M:%S UTC").to_string()
+}
+
+pub(super) async fn tenant(
+    verax: &Client,
+    output: Output,
+    command: TenantCommand,
+) -> Result<(), Failure> {
+    match command {
+        TenantCommand::Create { name } => {
+            let tenant = verax.create_tenant(&name).await?;
+            output.answer(&tenant, |t| format!("created tenant {}", t.name))
+        }
+        TenantCommand::List => {
+            let tenants = verax.tenants().await?;
+            output.answer(&tenants, |tenants| {
+                let rows = tenants.iter().map(|t| vec![t.name.clone(), moment(t.created_at)]);
+                table(&["tenant", "created"], rows)
+            })
+        }
+        TenantCommand::Delete { name } => {
+            verax.delete_tenant(&name).await?;
+            output.answer(&json!({ "deleted": name }), |_| format!("deleted tenant {name}"))
+        }
+    }
+}
+
+fn policy_of(flags: PolicyFlags) -> PolicyChange {
+    let seconds = |time: Option<std::time::Duration>| time.map(|t| t.as_secs_f64());
+    PolicyChange {
+        max_age_seconds: seconds(flags.max_age),
+        stale_while_revalidate_seconds: seconds(flags.stale_while_revalidate),
+        stale_if_error_seconds: seconds(flags.stale_if_error),
+        largest_value_bytes: flags.largest_value,
+        origin: flags
+            .origin
+            .map(|name| Some(OriginChoice { name, key_pattern: flags.key_pattern })),
+    }
+}
+
+fn namespace_row(n: &Namespace) -> Vec<String> {
+    let origin = n.policy.origin.as_ref();
+    vec![
+        format!("{}/{}", n.tenant, n.name),
+        figures::count(n.usage.entries),
+        figures::bytes(n.usage.bytes),
+        seconds(n.policy.max_age_seconds),
+        figures::bytes(n.policy.largest_value_bytes),
+        origin.map_or_else(|| "–".into(), |o| o.name.clone()),
+        origin.and_then(|o| o.key_pattern.clone()).unwrap_or_else(|| "–".into()),
+    ]
+}
+
+fn namespace_table(namespaces: &[Namespace]) -> String {
+    let titles =
+        ["namespace", ">entries", ">memory", ">max-age", ">largest value", "origin", "key pattern"];
+    table(&titles, namespaces.iter().map(namespace_row))
+}
+
+fn namespace_lines(n: &Namespace) -> String {
+    let origin = n.policy.origin.as_ref().map_or_else(
+        || "– (services refill it themselves)".to_owned(),
+        |o| format!("{}, keys like {}", o.name, o.key_pattern.as_deref().unwrap_or("{key}")),
+    );
+    let policy = &n.policy;
+    [
+        ("namespace", format!("{}/{}", n.tenant, n.name)),
+        ("entries", figures::count(n.usage.entries)),
+        ("memory", figures::bytes(n.usage.bytes)),
+        ("max-age", seconds(policy.max_age_seconds)),
+        ("stale while revalidate", seconds(policy.stale_while_revalidate_seconds)),
+        ("stale if error", seconds(policy.stale_if_error_seconds)),
+        ("largest value", figures::bytes(policy.largest_value_bytes)),
+        ("origin", origin),
+        ("created", moment(n.created_at)),
+    ]
+    .map(|(name, text)| format!("{name:<23} {text}"))
+    .join("\n")
+}
+
+pub(super) async fn namespace(
+    verax: &Client,
+    output: Output,
+    command: NamespaceCommand,
+) -> Result<(), Failure> {
+    match command {
+        NamespaceCommand::Create { place: Place { tenant, name }, policy } => {
+            let request = CreateNamespace { name, policy: policy_of(policy) };
+            let namespace = verax.create_namespace(&tenant, &request).await?;
+            output.answer(&namespace, |n| {
+                format!("created namespace {}/{}\n{}", n.tenant, n.name, namespace_lines(n))
+            })
+        }
+        NamespaceCommand::List { tenant } => {
+            let tenants = match tenant {
+                Some(tenant) => vec![tenant],
+                None => verax.tenants().await?.into_iter().map(|t| t.name).collect(),
+            };
+            let mut namespaces = Vec::new();
+            for tenant in tenants {
+                namespaces.extend(verax.namespaces(&tenant).await?);
+            }
+            output.answer(&namespaces, |n| namespace_table(n))
+        }
+        NamespaceCommand::Show { place } => {
+            output.answer(&handle(verax, &place)?.info().await?, namespace_lines)
+        }
+        NamespaceCommand::Change { place, policy, no_origin } => {
+            let mut change = policy_of(policy);
+            if no_origin {
+                change.origin = Some(None);
+            }
+            if change == PolicyChange::default() {
+                return Err(Failure::usage(
+                    "nothing to change: give at least one part of the policy",
+                ));
+            }
+            let namespace = handle(verax, &place)?.change(&change).await?;
+            output.answer(&namespace, |n| format!("changed\n{}", namespace_lines(n)))
+        }
+        NamespaceCommand::Delete { place, yes } => {
+            let namespace = handle(verax, &place)?;
+            let Place { tenant, name } = &place;
+            if !yes {
+                let held = figures::count(namespace.info().await?.usage.entries);
+                confirm(false, &format!("this deletes {tenant}/{name} with its {held} entries"))?;
+            }
+            namespace.delete_namespace().await?;
+            output.answer(&json!({ "deleted": format!("{tenant}/{name}") }), |_| {
+                format!("deleted namespace {tenant}/{name}")
+            })
+        }
+    }
+}
+
+fn origin_table(origins: &[Origin]) -> String {
+    let row = |o: &Origin| {
+        vec![
+            format!("{}/{}", o.tenant, o.name),
+            o.url.clone(),
+            figures::milliseconds(o.connect_timeout_ms as f64),
+            figures::milliseconds(o.total_timeout_ms as f64),
+            figures::bytes(o.largest_response_bytes),
+        ]
+    };
+    let titles = ["origin", "url", ">connect", ">in all", ">largest response"];
+    table(&titles, origins.iter().map(row))
+}
+
+fn limits(flags: &OriginFlags) -> (Option<u64>, Option<u64>, Option<u64>) {
+    let ms = |time: Option<std::time::Duration>| {
+        time.map(|t| u64::try_from(t.as_millis()).unwrap_or(u64::MAX))
+    };
+    (ms(flags.connect_timeout), ms(flags.total_timeout), flags.largest_response)
+}
+
+pub(super) async fn origin(
+    verax: &Client,
+    output: Output,
+    command: OriginCommand,
+) -> Result<(), Failure> {
+    let one = |origin: &Origin| origin_table(std::slice::from_ref(origin));
+    match command {
+        OriginCommand::Create { place: Place { tenant, name }, at, flags } => {
+            let (connect_timeout_ms, total_timeout_ms, largest_response_bytes) = limits(&flags);
+            let request = CreateOrigin {
+                name,
+                url: at,
+                connect_timeout_ms,
+                total_timeout_ms,
+                largest_response_bytes,
+            };
+            output.answer(&verax.create_origin(&tenant, &request).await?, one)
+        }
+        OriginCommand::List { tenant } => {
+            output.answer(&verax.origins(&tenant).await?, |origins| origin_table(origins))
+        }
+        OriginCommand::Change { place: Place { tenant, name }, at, flags } => {
+            let (connect_timeout_ms, total_timeout_ms, largest_response_bytes) = limits(&flags);
+            let change = OriginChange {
+                url: at,
+                connect_timeout_ms,
+                total_timeout_ms,
+                largest_response_bytes,
+            };
+            if change == OriginChange::default() {
+                return Err(Failure::usage("nothing to change: give --at or a limit"));
+            }
+            output.answer(&verax.change_origin(&tenant, &name, &change).await?, one)
+        }
+        OriginCommand::Delete { place: Place { tenant, name } } => {
+            verax.delete_origin(&tenant, &name).await?;
+            let path = format!("{tenant}/{name}");
+            output.answer(&json!({ "deleted": path }), |_| format!("deleted origin {path}"))
+        }
+    }
+}
+
+pub(super) async fn token(
+    verax: &Client,
+    output: Output,
+    command: TokenCommand,
+) -> Result<(), Failure> {
+    match command {
+        TokenCommand::Create { scopes, note } => {
+            let created = verax.create_token(&CreateToken { scopes, note }).await?;
+            output.answer(&created, |c| c.secret.clone())?;
+            output.remark(format!(
+                "token {} opens {}; it is shown this once, so keep it now",
+                created.token.id,
+                created.token.scopes.join(", ")
+            ));
+            Ok(())
+        }
+        TokenCommand::List => {
+            let tokens = verax.tokens().await?;
+            output.answer(&tokens, |tokens| {
+                let row = |t: &verax_api::Token| {
+                    vec![
+                        t.id.to_string(),
+                        t.scopes.join(", "),
+                        t.note.clone(),
+                        moment(t.created_at),
+                        t.revoked_at.map_or_else(|| "–".into(), moment),
+                    ]
+                };
+                table(&[">token", "opens", "note", "created", "revoked"], tokens.iter().map(row))
+            })
+        }
+        TokenCommand::Revoke { id } => {
+            verax.revoke_token(id).await?;
+            output.answer(&json!({ "revoked": id }), |_| format!("revoked token {id}"))
+        }
+    }
+}
+
+pub(super) async fn activity(
+    verax: &Client,
+    output: Output,
+    command: ActivityCommand,
+) -> Result<(), Failure> {
+    let ActivityCommand::List { tenant, limit } = command;
+    let items = verax.activity(tenant.as_deref(), limit).await?;
+    output.answer(&items, |items| {
+        let row = |item: &verax_api::ActivityItem| {
+            let detail = item.detail.to_string();
+            let detail = if detail == "{}" { String::new() } else { detail };
+            vec![
+                moment(item.at),
+                item.actor.clone(),
+                item.action.clone(),
+                item.subject.clone(),
+                detail,
+            ]
+        };
+        table(&["when", "who", "what", "to", "detail"], items.iter().map(row))
+    })
+}
+
+pub(super) async fn sign_in(verax: &Client, output: Output) -> Result<(), Failure> {
+    let link = verax.sign_in_link().await?;
+    let url = verax.url().join(&link.path).map_err(|e| Failure::failed(e.to_string()))?;
+    output.answer(&json!({ "url": url.as_str(), "seconds": link.seconds }), |_| url.to_string())?;
+    output.remark(format!("the link works once, for {} minutes", link.seconds / 60));
+    Ok(())
+}

@@ -1,0 +1,284 @@
+//! get, put, delete, list, show, clear.
+
+use std::io::{IsTerminal, Read};
+use std::time::Instant;
+
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
+use serde_json::{Value, json};
+use verax_api::EntrySummary;
+use verax_client::{Client, Found, Namespace, PutCondition, ReadOptions, Source};
+
+use crate::arguments::{ClearOptions, EntryName, GetOptions, ListOptions, Place, PutOptions};
+use crate::failure::Failure;
+use crate::figures;
+use crate::output::{Output, confirm, on_terminal, table};
+
+pub(super) fn namespace(verax: &Client, place: &Place) -> Result<Namespace, Failure> {
+    Ok(verax.namespace(&place.tenant, &place.name)?)
+}
+
+fn source_name(source: Source) -> &'static str {
+    match source {
+        Source::Hit => "hit",
+        Source::Stale => "stale hit",
+        Source::StaleOnError => "stale hit, origin failed",
+        Source::Origin => "miss, read from the origin",
+        Source::Joined => "miss, joined another caller's refill",
+    }
+}
+
+/// One line: where the value came from, how long that took, the time left.
+fn summary(found: &Found, took_ms: f64) -> String {
+    let mut parts = vec![source_name(found.source).to_owned(), figures::milliseconds(took_ms)];
+    if let Some(origin) = found.origin_ms {
+        parts.push(format!("origin {}", figures::milliseconds(origin)));
+    } else if let Some(service) = found.service_ms {
+        parts.push(format!("service {}", figures::milliseconds(service)));
+    }
+    parts.push(match found.seconds_left {
+        Some(left) => figures::time_left(left as f64),
+        None if found.stored => "stored".into(),
+        None => "not stored".into(),
+    });
+    parts.push(format!("{} {}", figures::bytes(found.value.len() as u64), found.media_type));
+    parts.join(" · ")
+}
+
+/// A value for JSON: text where it is text, else base64.
+fn value_members(bytes: &[u8]) -> (&'static str, Value) {
+    match std::str::from_utf8(bytes) {
+        Ok(text) => ("value", text.into()),
+        Err(_) => ("value_base64", STANDARD.encode(bytes).into()),
+    }
+}
+
+fn is_json(media_type: &str) -> bool {
+    let essence = media_type.split(';').next().unwrap_or("").trim();
+    essence == "application/json" || essence.ends_with("+json")
+}
+
+/// A value for a terminal: JSON is set out, everything else is as it is.
+fn for_people(found: &Found) -> Vec<u8> {
+    let parsed = is_json(&found.media_type).then(|| serde_json::from_slice::<Value>(&found.value));
+    match parsed {
+        Some(Ok(value)) => {
+            serde_json::to_vec_pretty(&value).unwrap_or_else(|_| found.value.to_vec())
+        }
+        _ => found.value.to_vec(),
+    }
+}
+
+pub(super) async fn get(
+    verax: &Client,
+    output: Output,
+    options: GetOptions,
+) -> Result<(), Failure> {
+    let EntryName { place, key } = options.entry;
+    let namespace = namespace(verax, &place)?;
+    let reading = ReadOptions { refresh: options.refresh, only_if_cached: options.only_if_cached };
+    // Connected before it is timed: the time to connect is not the cache's.
+    verax.ready().await?;
+    let started = Instant::now();
+    let found = namespace.get_with(&key, reading).await?;
+    let took_ms = started.elapsed().as_secs_f64() * 1_000.0;
+    let Some(found) = found else {
+        return Err(Failure::not_found(format!(
+            "miss · {} · {}/{} has no entry {key:?}, and its origin has no such value or was not asked",
+            figures::milliseconds(took_ms),
+            place.tenant,
+            place.name
+        )));
+    };
+    if output.json {
+        let (name, value) = value_members(&found.value);
+        let source = match found.source {
+            Source::Hit => "hit",
+            Source::Stale => "stale",
+            Source::StaleOnError => "stale-on-error",
+            Source::Origin => "origin",
+            Source::Joined => "joined",
+        };
+        return output.json(&json!({
+            "key": key, "source": source, "stored": found.stored,
+            "took_ms": took_ms, "service_ms": found.service_ms, "origin_ms": found.origin_ms,
+            "age_seconds": found.age.as_secs(), "time_left_seconds": found.seconds_left,
+            "media_type": found.media_type, "entity_tag": found.entity_tag, name: value,
+        }));
+    }
+    let pretty = on_terminal() && !options.raw;
+    let value = if pretty { for_people(&found) } else { found.value.to_vec() };
+    output.bytes(&value)?;
+    if on_terminal() && !value.ends_with(b"\n") {
+        output.bytes(b"\n")?;
+    }
+    output.remark(summary(&found, took_ms));
+    Ok(())
+}
+
+fn value_of(options: &PutOptions) -> Result<Vec<u8>, Failure> {
+    if let Some(path) = &options.file {
+        return std::fs::read(path)
+            .map_err(|e| Failure::usage(format!("{} cannot be read: {e}", path.display())));
+    }
+    match options.value.as_deref() {
+        Some(value) if value != "-" => Ok(value.as_bytes().to_vec()),
+        given => {
+            if given.is_none() && std::io::stdin().is_terminal() {
+                return Err(Failure::usage(
+                    "no value: give it after the key, by --file, or on standard input",
+                ));
+            }
+            let mut value = Vec::new();
+            std::io::stdin().read_to_end(&mut value)?;
+            Ok(value)
+        }
+    }
+}
+
+fn guessed_type(value: &[u8]) -> &'static str {
+    match std::str::from_utf8(value) {
+        Ok(_) if serde_json::from_slice::<serde::de::IgnoredAny>(value).is_ok() => {
+            "application/json"
+        }
+        Ok(_) => "text/plain; charset=utf-8",
+        Err(_) => "application/octet-stream",
+    }
+}
+
+pub(super) async fn put(
+    verax: &Client,
+    output: Output,
+    options: PutOptions,
+) -> Result<(), Failure> {
+    let value = value_of(&options)?;
+    let namespace = namespace(verax, &options.entry.place)?;
+    let (key, size) = (options.entry.key, value.len() as u64);
+    let condition = match options.if_match {
+        Some(tag) if tag.starts_with('"') => PutCondition::IfMatches(tag),
+        Some(tag) => PutCondition::IfMatches(format!("\"{tag}\"")),
+        None if options.if_absent => PutCondition::IfAbsent,
+        None => PutCondition::Always,
+    };
+    let media_type = options.media_type.unwrap_or_else(|| guessed_type(&value).to_owned());
+    let put = verax_client::PutOptions {
+        media_type: Some(media_type.clone()),
+        max_age: options.max_age,
+        stale_while_revalidate: options.stale_while_revalidate,
+        stale_if_error: options.stale_if_error,
+        tags: options.tags,
+        condition,
+    };
+    let replaced = namespace.put(&key, value, put).await?;
+    let answer =
+        json!({ "key": key, "replaced": replaced, "value_bytes": size, "media_type": media_type });
+    output.answer(&answer, |_| {
+        let how = if replaced { "stored over the previous value" } else { "stored" };
+        format!("{how} · {} {media_type}", figures::bytes(size))
+    })
+}
+
+pub(super) async fn delete(
+    verax: &Client,
+    output: Output,
+    entry: EntryName,
+) -> Result<(), Failure> {
+    namespace(verax, &entry.place)?.delete(&entry.key).await?;
+    output.answer(&json!({ "key": entry.key, "deleted": true }), |_| {
+        "deleted: it is not there any more".to_owned()
+    })
+}
+
+fn row(entry: &EntrySummary) -> Vec<String> {
+    vec![
+        entry.key.clone(),
+        figures::bytes(entry.value_bytes),
+        figures::time(std::time::Duration::from_secs_f64(entry.age_seconds)),
+        figures::time_left(entry.time_left_seconds),
+        entry.media_type.clone(),
+        entry.tags.join(", "),
+    ]
+}
+
+pub(super) async fn list(
+    verax: &Client,
+    output: Output,
+    options: ListOptions,
+) -> Result<(), Failure> {
+    let namespace = namespace(verax, &options.place)?;
+    let page = namespace.list(&options.prefix, options.cursor.as_deref(), options.limit).await?;
+    output.answer(&page, |page| {
+        if page.items.is_empty() {
+            return format!("no entries whose keys start with {:?}", options.prefix);
+        }
+        table(
+            &["key", ">value", ">age", ">time left", "media type", "tags"],
+            page.items.iter().map(row),
+        )
+    })?;
+    if let Some(cursor) = &page.cursor {
+        output.remark(format!("more entries follow: add --cursor {cursor}"));
+    }
+    Ok(())
+}
+
+pub(super) async fn show(verax: &Client, output: Output, entry: EntryName) -> Result<(), Failure> {
+    let namespace = namespace(verax, &entry.place)?;
+    // Of all keys that start with this one, it comes first itself.
+    let page = namespace.list(&entry.key, None, 1).await?;
+    let found = page.items.into_iter().find(|item| item.key == entry.key);
+    let cached = ReadOptions { only_if_cached: true, ..Default::default() };
+    let value = namespace.get_with(&entry.key, cached).await?;
+    let (Some(found), Some(value)) = (found, value) else {
+        let Place { tenant, name } = &entry.place;
+        let key = &entry.key;
+        return Err(Failure::not_found(format!(
+            "{tenant}/{name} has no entry {key:?} at the moment"
+        )));
+    };
+    if output.json {
+        let mut shown = serde_json::to_value(&found).map_err(|e| Failure::failed(e.to_string()))?;
+        let (name, bytes) = value_members(&value.value);
+        shown[name] = bytes;
+        return output.json(&shown);
+    }
+    let seconds = std::time::Duration::from_secs_f64(found.age_seconds);
+    let rows = [
+        ("key", found.key.clone()),
+        ("media type", found.media_type.clone()),
+        ("value", figures::bytes(found.value_bytes)),
+        ("memory", figures::bytes(found.memory_bytes)),
+        ("age", figures::time(seconds)),
+        ("time left", figures::time_left(found.time_left_seconds)),
+        ("entity tag", found.entity_tag.clone()),
+        ("tags", if found.tags.is_empty() { "–".into() } else { found.tags.join(", ") }),
+    ];
+    for (name, text) in rows {
+        output.line(format!("{name:<11} {text}"))?;
+    }
+    let text = for_people(&value);
+    match std::str::from_utf8(&text) {
+        Ok(text) => output.line(format!("\n{text}")),
+        Err(_) => output.line("\nthe value is not text; `verax get` writes its bytes"),
+    }
+}
+
+pub(super) async fn clear(
+    verax: &Client,
+    output: Output,
+    options: ClearOptions,
+) -> Result<(), Failure> {
+    let namespace = namespace(verax, &options.place)?;
+    let Place { tenant, name } = &options.place;
+    if !options.yes {
+        let held = namespace.info().await?.usage.entries;
+        confirm(
+            false,
+            &format!("this removes all {} entries of {tenant}/{name}", figures::count(held)),
+        )?;
+    }
+    let entries = namespace.clear().await?;
+    output.answer(&json!({ "entries": entries }), |_| {
+        format!("removed {} entries of {tenant}/{name}", figures::count(entries))
+    })
+}

@@ -1,0 +1,59 @@
+//! Everything that talks to a running Verax.
+
+mod administration;
+mod entries;
+mod load;
+mod load_view;
+mod warm;
+mod watch;
+
+use verax_client::{Client, ClientOptions};
+
+use crate::arguments::{Command, Connection};
+use crate::failure::Failure;
+use crate::output::Output;
+use crate::settings::environment;
+
+/// The client that the arguments and the environment describe.
+fn client(connection: &Connection) -> Result<Client, Failure> {
+    let mut options = ClientOptions::default();
+    if let Some(url) = connection.url.clone().or_else(|| environment("VERAX_URL")) {
+        options.url = url;
+    }
+    options.token = match &connection.token_file {
+        Some(path) => {
+            let text = std::fs::read_to_string(path).map_err(|e| {
+                Failure::usage(format!("the token file {} cannot be read: {e}", path.display()))
+            })?;
+            Some(text.trim().to_owned())
+        }
+        None => environment("VERAX_TOKEN"),
+    };
+    Ok(Client::new(options)?)
+}
+
+/// Carries a command out.
+pub(crate) async fn run(command: Command, connection: &Connection) -> Result<(), Failure> {
+    let verax = client(connection)?;
+    let output = Output { json: connection.json };
+    match command {
+        Command::Serve(_) | Command::Demo(_) => {
+            Err(Failure::failed("serve and demo are not client commands"))
+        }
+        Command::Get(options) => entries::get(&verax, output, options).await,
+        Command::Put(options) => entries::put(&verax, output, options).await,
+        Command::Delete(entry) => entries::delete(&verax, output, entry).await,
+        Command::List(options) => entries::list(&verax, output, options).await,
+        Command::Show(entry) => entries::show(&verax, output, entry).await,
+        Command::Clear(options) => entries::clear(&verax, output, options).await,
+        Command::Watch(options) => watch::watch(&verax, output, options).await,
+        Command::Tenant(command) => administration::tenant(&verax, output, command).await,
+        Command::Namespace(command) => administration::namespace(&verax, output, command).await,
+        Command::Origin(command) => administration::origin(&verax, output, command).await,
+        Command::Token(command) => administration::token(&verax, output, command).await,
+        Command::Warm(command) => warm::warm(&verax, output, command).await,
+        Command::Load(command) => load::load(&verax, output, command).await,
+        Command::Activity(command) => administration::activity(&verax, output, command).await,
+        Command::SignIn => administration::sign_in(&verax, output).await,
+    }
+}

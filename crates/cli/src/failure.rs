@@ -1,0 +1,71 @@
+//! How a command fails: what to say, and the exit code.
+//!
+//! 1 failed, 2 wrong usage, 3 not found or a miss, 4 refused, 5 unreachable.
+
+use std::process::ExitCode;
+
+use verax_client::ClientError;
+
+/// A command that did not do what it was asked.
+#[derive(Debug)]
+pub(crate) struct Failure {
+    message: String,
+    code: u8,
+}
+
+impl Failure {
+    pub(crate) fn failed(message: impl Into<String>) -> Self {
+        Self { message: message.into(), code: 1 }
+    }
+
+    pub(crate) fn usage(message: impl Into<String>) -> Self {
+        Self { message: message.into(), code: 2 }
+    }
+
+    pub(crate) fn not_found(message: impl Into<String>) -> Self {
+        Self { message: message.into(), code: 3 }
+    }
+
+    #[allow(clippy::print_stderr)]
+    pub(crate) fn tell(&self) {
+        eprintln!("verax: {}", self.message);
+    }
+
+    pub(crate) fn exit_code(&self) -> ExitCode {
+        ExitCode::from(self.code)
+    }
+}
+
+impl From<ClientError> for Failure {
+    fn from(error: ClientError) -> Self {
+        let code = match &error {
+            ClientError::Unreachable { .. } | ClientError::TimedOut { .. } => 5,
+            ClientError::NotVerax { .. } => 1,
+            ClientError::Invalid(_) => 2,
+            ClientError::Refused(problem) => match problem.status {
+                404 => 3,
+                400..500 => 4,
+                _ => 1,
+            },
+        };
+        let mut message = error.to_string();
+        match &error {
+            ClientError::Unreachable { .. } => {
+                message.push_str("\n  start one with `verax demo` or `verax serve`, or set VERAX_URL to where it runs");
+            }
+            ClientError::Refused(problem) => {
+                if let Some(id) = &problem.request_id {
+                    message.push_str(&format!("\n  ({}, request {id})", problem.title));
+                }
+            }
+            _ => {}
+        }
+        Self { message, code }
+    }
+}
+
+impl From<std::io::Error> for Failure {
+    fn from(error: std::io::Error) -> Self {
+        Self::failed(error.to_string())
+    }
+}

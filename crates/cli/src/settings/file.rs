@@ -1,0 +1,122 @@
+//! The settings file: TOML, with every value's line remembered.
+
+use std::ops::Range;
+use std::path::{Path, PathBuf};
+
+use serde::Deserialize;
+use toml::Spanned;
+
+use super::source::Given;
+use crate::failure::Failure;
+
+type Value = Option<Spanned<String>>;
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+struct Contents {
+    data_directory: Value,
+    http: Http,
+    records: Records,
+    memory: Memory,
+    log: Log,
+    load: Load,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+struct Http {
+    address: Value,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+struct Records {
+    url: Value,
+    mariadbd: Value,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+struct Memory {
+    limit: Value,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+struct Log {
+    format: Value,
+    filter: Value,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+struct Load {
+    profiles: Value,
+}
+
+/// A settings file that was read.
+#[derive(Debug, Default)]
+pub(super) struct SettingsFile {
+    path: PathBuf,
+    text: String,
+    contents: Contents,
+}
+
+impl SettingsFile {
+    /// Reads a file.
+    pub(super) fn read(path: &Path) -> Result<Self, Failure> {
+        let shown = path.display();
+        let text = std::fs::read_to_string(path).map_err(|e| {
+            Failure::usage(format!("the settings file {shown} cannot be read: {e}"))
+        })?;
+        let contents = toml::from_str(&text).map_err(|error| {
+            let line = error.span().map_or(1, |span| line_of(&text, &span));
+            let reason = error.message();
+            Failure::usage(format!("the settings file {shown}, line {line}: {reason}"))
+        })?;
+        Ok(Self { path: path.to_owned(), text, contents })
+    }
+
+    fn given(&self, name: &str, value: &Value) -> Option<Given> {
+        let value = value.as_ref()?;
+        let line = line_of(&self.text, &value.span());
+        let place = format!("the settings file {}, line {line}, {name}", self.path.display());
+        Some(Given { text: value.get_ref().clone(), place })
+    }
+
+    pub(super) fn data_directory(&self) -> Option<Given> {
+        self.given("data_directory", &self.contents.data_directory)
+    }
+
+    pub(super) fn http_address(&self) -> Option<Given> {
+        self.given("http.address", &self.contents.http.address)
+    }
+
+    pub(super) fn records_url(&self) -> Option<Given> {
+        self.given("records.url", &self.contents.records.url)
+    }
+
+    pub(super) fn mariadbd(&self) -> Option<Given> {
+        self.given("records.mariadbd", &self.contents.records.mariadbd)
+    }
+
+    pub(super) fn memory_limit(&self) -> Option<Given> {
+        self.given("memory.limit", &self.contents.memory.limit)
+    }
+
+    pub(super) fn log_format(&self) -> Option<Given> {
+        self.given("log.format", &self.contents.log.format)
+    }
+
+    pub(super) fn log_filter(&self) -> Option<Given> {
+        self.given("log.filter", &self.contents.log.filter)
+    }
+
+    pub(super) fn load_profiles(&self) -> Option<Given> {
+        self.given("load.profiles", &self.contents.load.profiles)
+    }
+}
+
+fn line_of(text: &str, span: &Range<usize>) -> usize {
+    1 + text.bytes().take(span.start).filter(|b| *b == b'\n').count()
+}

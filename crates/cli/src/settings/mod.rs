@@ -1,0 +1,196 @@
+//! The service's settings: from a file, then the environment, then flags, each over the one before.
+
+mod file;
+mod source;
+
+use std::net::SocketAddr;
+use std::path::PathBuf;
+
+use crate::arguments::{DemoOptions, ServeOptions, ServiceFlags, size};
+use crate::failure::Failure;
+use crate::logging::LogFormat;
+
+use file::SettingsFile;
+use source::Given;
+
+/// The smallest memory limit that is of any use.
+const SMALLEST_LIMIT: u64 = 1 << 20;
+
+/// The service's settings, checked.
+#[derive(Debug, Clone)]
+pub(crate) struct Settings {
+    pub(crate) data_directory: PathBuf,
+    pub(crate) http: SocketAddr,
+    pub(crate) records_url: Option<String>,
+    pub(crate) mariadbd: PathBuf,
+    pub(crate) memory_limit: u64,
+    pub(crate) log_format: LogFormat,
+    pub(crate) log_filter: String,
+    pub(crate) load_profiles: Option<PathBuf>,
+}
+
+type Environment<'e> = &'e dyn Fn(&str) -> Option<String>;
+
+/// The process's own environment.
+pub(crate) fn environment(name: &str) -> Option<String> {
+    std::env::var(name).ok().filter(|text| !text.is_empty())
+}
+
+pub(crate) fn address(text: &str) -> Result<SocketAddr, String> {
+    text.parse().map_err(|_| "write it as ADDRESS:PORT, such as 127.0.0.1:8750".to_owned())
+}
+
+fn memory_limit(text: &str) -> Result<u64, String> {
+    match size(text)? {
+        bytes if bytes < SMALLEST_LIMIT => {
+            Err("it is less than 1MiB, which nothing fits into".into())
+        }
+        bytes => Ok(bytes),
+    }
+}
+
+fn format(text: &str) -> Result<LogFormat, String> {
+    match text {
+        "plain" => Ok(LogFormat::Plain),
+        "json" => Ok(LogFormat::Json),
+        _ => Err("use plain or json".into()),
+    }
+}
+
+fn filter(text: &str) -> Result<String, String> {
+    let checked = tracing_subscriber::EnvFilter::try_new(text);
+    checked.map(|_| text.to_owned()).map_err(|e| format!("{e}; write something like info"))
+}
+
+impl Settings {
+    /// The settings of `verax serve`.
+    pub(crate) fn for_serve(
+        options: &ServeOptions,
+        environment: Environment<'_>,
+    ) -> Result<Self, Failure> {
+        let path = options.config.clone().or_else(|| environment("VERAX_CONFIG").map(Into::into));
+        let file = path.as_deref().map(SettingsFile::read).transpose()?.unwrap_or_default();
+        Self::resolve(
+            &options.flags,
+            (options.records_url.as_deref(), options.load_profiles.as_deref()),
+            &file,
+            environment,
+            "verax-data",
+        )
+    }
+
+    /// The settings of `verax demo`, which reads no file.
+    pub(crate) fn for_demo(
+        options: &DemoOptions,
+        environment: Environment<'_>,
+    ) -> Result<Self, Failure> {
+        let file = SettingsFile::default();
+        let mut settings =
+            Self::resolve(&options.flags, (None, None), &file, environment, "verax-demo")?;
+        // The demo's data needs the private MariaDB.
+        (settings.records_url, settings.load_profiles) = (None, None);
+        Ok(settings)
+    }
+
+    fn resolve(
+        flags: &ServiceFlags,
+        (records_url, load_profiles): (Option<&str>, Option<&str>),
+        file: &SettingsFile,
+        environment: Environment<'_>,
+        data_directory: &str,
+    ) -> Result<Self, Failure> {
+        let given = |flag, value: Option<&str>, variable, in_file: Option<Given>| {
+            source::strongest((flag, value), (variable, environment(variable)), in_file)
+        };
+        let text = |text: &str| Ok(text.to_owned());
+        let path = |text: &str| Ok(PathBuf::from(text));
+        let data_dir =
+            given("--data-dir", flags.data_dir.as_deref(), "VERAX_DATA_DIR", file.data_directory());
+        let http = given("--http", flags.http.as_deref(), "VERAX_HTTP", file.http_address());
+        let url = given("--records-url", records_url, "VERAX_RECORDS_URL", file.records_url());
+        let mariadbd =
+            given("--mariadbd", flags.mariadbd.as_deref(), "VERAX_MARIADBD", file.mariadbd());
+        let memory = given(
+            "--memory-limit",
+            flags.memory_limit.as_deref(),
+            "VERAX_MEMORY_LIMIT",
+            file.memory_limit(),
+        );
+        let log_format = given(
+            "--log-format",
+            flags.log_format.as_deref(),
+            "VERAX_LOG_FORMAT",
+            file.log_format(),
+        );
+        let log = given("--log", flags.log.as_deref(), "VERAX_LOG", file.log_filter());
+        let profiles =
+            given("--load-profiles", load_profiles, "VERAX_LOAD_PROFILES", file.load_profiles());
+        Ok(Self {
+            data_directory: source::parse(data_dir, path)?.unwrap_or_else(|| data_directory.into()),
+            http: source::parse(http, address)?
+                .unwrap_or_else(|| SocketAddr::from(([127, 0, 0, 1], 8_750))),
+            records_url: source::parse(url, text)?,
+            mariadbd: source::parse(mariadbd, path)?.unwrap_or_else(|| "mariadbd".into()),
+            memory_limit: source::parse(memory, memory_limit)?.unwrap_or(256 << 20),
+            log_format: source::parse(log_format, format)?.unwrap_or(LogFormat::Plain),
+            log_filter: source::parse(log, filter)?.unwrap_or_else(|| "info".into()),
+            load_profiles: source::parse(profiles, path)?,
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::io::Write;
+
+    use clap::Parser;
+    use rstest::rstest;
+
+    use super::*;
+    use crate::arguments::{Arguments, Command};
+
+    fn resolve(flags: &[&str], variables: &[(&str, &str)], file: &str) -> Result<Settings, String> {
+        let mut config = tempfile::NamedTempFile::new().unwrap();
+        config.write_all(file.as_bytes()).unwrap();
+        let path = config.path().to_str().unwrap().to_owned();
+        let line = ["verax", "serve", "--config", &path].into_iter().chain(flags.iter().copied());
+        let Command::Serve(options) = Arguments::parse_from(line).command else { panic!() };
+        let environment = |name: &str| {
+            variables.iter().find(|(n, _)| *n == name).map(|(_, value)| (*value).to_owned())
+        };
+        let resolved = Settings::for_serve(&options, &environment);
+        resolved.map_err(|failure| format!("{failure:?}").replace(&path, "FILE"))
+    }
+
+    #[test]
+    fn flags_win_over_the_environment_which_wins_over_the_file() {
+        let file = "[http]\naddress = \"127.0.0.1:1\"\n";
+        let port = |flags: &[&str], variables: &[(&str, &str)]| {
+            resolve(flags, variables, file).unwrap().http.port()
+        };
+        assert_eq!(resolve(&[], &[], "").unwrap().http.port(), 8_750);
+        assert_eq!(port(&[], &[]), 1);
+        assert_eq!(port(&[], &[("VERAX_HTTP", "127.0.0.1:2")]), 2);
+        assert_eq!(port(&["--http", "127.0.0.1:3"], &[("VERAX_HTTP", "127.0.0.1:2")]), 3);
+    }
+
+    #[rstest]
+    #[case(&[], &[], "[http]\n\nadress = \"x\"\n", &["FILE", "line 3", "adress"])]
+    #[case(&[], &[], "[http]\naddress = \"here\"\n", &["FILE", "line 2", "http.address", "127.0.0.1:8750"])]
+    #[case(&[], &[], "[memory\n", &["FILE", "line 1"])]
+    #[case(&[], &[], "[memory]\nlimit = \"3 bytes\"\n", &["line 2", "memory.limit", "1MiB"])]
+    #[case(&[], &[("VERAX_MEMORY_LIMIT", "lots")], "", &["VERAX_MEMORY_LIMIT", "lots"])]
+    #[case(&["--http", "nowhere"], &[], "", &["--http", "nowhere"])]
+    #[case(&["--log-format", "xml"], &[], "", &["--log-format", "plain or json"])]
+    fn a_bad_value_names_its_place(
+        #[case] flags: &[&str],
+        #[case] variables: &[(&str, &str)],
+        #[case] file: &str,
+        #[case] says: &[&str],
+    ) {
+        let error = resolve(flags, variables, file).unwrap_err();
+        for part in says {
+            assert!(error.contains(part), "{part:?} is not in {error}");
+        }
+    }
+}

@@ -1,0 +1,90 @@
+//! `verax demo`: the service with the ferry network around it.
+
+use std::io::IsTerminal;
+use std::time::Duration;
+
+use indicatif::{ProgressBar, ProgressStyle};
+use verax_client::{Client, ClientOptions};
+use verax_demo::{data, profiles, setup, stand_in, traffic};
+
+use super::serve::start;
+use crate::arguments::DemoOptions;
+use crate::failure::Failure;
+use crate::logging;
+use crate::settings::{Settings, address, environment};
+
+/// Tells of long steps: a moving line on a terminal, plain lines elsewhere.
+struct Steps {
+    bar: ProgressBar,
+    terminal: bool,
+}
+
+impl Steps {
+    fn new() -> Self {
+        let terminal = std::io::stderr().is_terminal();
+        let bar = if terminal { ProgressBar::new_spinner() } else { ProgressBar::hidden() };
+        bar.enable_steady_tick(Duration::from_millis(100));
+        Self { bar, terminal }
+    }
+
+    #[allow(clippy::print_stderr)]
+    fn begin(&self, what: &str) {
+        if self.terminal {
+            self.bar.set_message(what.to_owned());
+        } else {
+            eprintln!("{what}");
+        }
+    }
+
+    fn progress(&self, what: &str, done: u64, of: u64) {
+        self.bar.set_message(format!("{what}: {done} of {of}"));
+    }
+
+    fn end(&self) {
+        self.bar.finish_and_clear();
+    }
+}
+
+/// Runs the demo until it is told to stop.
+pub(crate) async fn demo(options: DemoOptions) -> Result<(), Failure> {
+    let settings = Settings::for_demo(&options, &environment)?;
+    let origin = address(&options.origin)
+        .map_err(|e| Failure::usage(format!("--origin {:?}: {e}", options.origin)))?;
+    logging::start(settings.log_format, &settings.log_filter);
+    let failed = |e: &dyn std::fmt::Display| Failure::failed(e.to_string());
+    let steps = Steps::new();
+    steps.bar.set_style(
+        ProgressStyle::with_template("{spinner} {msg} ({elapsed})").map_err(|e| failed(&e))?,
+    );
+    let shipped = profiles::shipped().map_err(|e| failed(&e))?;
+    let running = start(&settings, shipped, |what| steps.begin(what)).await?;
+    let Some(private) = &running.private else {
+        return Err(Failure::failed("the demo needs its private MariaDB"));
+    };
+    steps.begin("loading the ferry network's sailings and gauge readings");
+    let today = jiff::Timestamp::now().to_zoned(jiff::tz::TimeZone::UTC).date();
+    let progress = |done, of| steps.progress("loading days of the ferry network", done, of);
+    let loaded = data::load(&private.url("verax"), today, progress).await;
+    let loaded = loaded.map_err(|e| failed(&e))?;
+    tracing::debug!(?loaded, "the ferry data is there");
+    steps.begin("starting the stand-in origin, the tenants and their traffic");
+    let stand_in = stand_in::start(&private.url("ferry"), origin).await.map_err(|e| failed(&e))?;
+    let verax = Client::new(ClientOptions {
+        url: format!("http://{}", running.address),
+        token: Some(running.token.clone()),
+        ..Default::default()
+    })?;
+    setup::create(&verax, stand_in.address).await.map_err(|e| failed(&e))?;
+    if !options.no_traffic {
+        let stopping = running.service.stopping();
+        let instances = traffic::run(verax, stopping);
+        tokio::spawn(async move {
+            if let Err(error) = instances.await {
+                tracing::warn!(%error, "the demo's traffic did not start");
+            }
+        });
+    }
+    steps.end();
+    running.say_ready();
+    running.until_stopped().await
+}

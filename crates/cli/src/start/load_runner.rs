@@ -1,0 +1,37 @@
+//! Ties load runs to the load crate, which the service does not know.
+
+use std::sync::Arc;
+
+use verax_client::{Client, ClientOptions};
+use verax_load::{CachedLane, DirectLane, Plan};
+use verax_service::runs::{LoadPlan, LoadRunner, ProgressSink, RunningLoad, StopSignal};
+
+/// Runs loads against the Verax at an address.
+#[derive(Debug)]
+pub(super) struct LocalLoad {
+    pub(super) url: String,
+}
+
+impl LoadRunner for LocalLoad {
+    fn run(&self, plan: LoadPlan, progress: ProgressSink, stop: StopSignal) -> RunningLoad {
+        let options = ClientOptions {
+            url: self.url.clone(),
+            token: Some(plan.token.clone()),
+            ..Default::default()
+        };
+        Box::pin(async move {
+            let client = Client::new(options).map_err(|e| e.to_string())?;
+            let namespace = client
+                .namespace(plan.tenant.as_str(), plan.namespace.as_str())
+                .map_err(|e| e.to_string())?;
+            let plan = Plan {
+                profile: plan.profile,
+                keys: plan.keys,
+                cached: CachedLane { namespace },
+                direct: DirectLane { origin: plan.origin, key_pattern: plan.key_pattern },
+            };
+            let progress = Arc::clone(&progress);
+            verax_load::run(plan, move |p| progress(p), stop).await
+        })
+    }
+}

@@ -1,0 +1,9 @@
+//! Putting the service together and taking it apart again.
+
+mod data_directory;
+mod demo;
+mod load_runner;
+mod serve;
+
+pub(crate) use demo::demo;
+pub(crate) use serve::{read_profile, serve};
