@@ -43,3 +43,20 @@ impl Modify for Bearer {
 pub(crate) async fn show() -> Json<utoipa::openapi::OpenApi> {
     Json(Description::openapi())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// The console's types and the documentation are made from this file. `make openapi` writes it.
+    #[test]
+    fn the_written_description_is_current() {
+        let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/openapi.json");
+        let current = Description::openapi().to_pretty_json().unwrap() + "\n";
+        if std::env::var_os("VERAX_WRITE_OPENAPI").is_some() {
+            std::fs::write(path, &current).unwrap();
+        }
+        let written = std::fs::read_to_string(path).unwrap_or_default();
+        assert!(written == current, "docs/openapi.json is out of date: run `make openapi`");
+    }
+}

@@ -1,0 +1,54 @@
+/** The HTTP interface, with the shapes of its OpenAPI document. */
+import type { components } from './openapi';
+
+type Shapes = components['schemas'];
+export type Session = Shapes['Session'];
+export type LiveSample = Shapes['LiveSample'];
+export type NamespaceSample = Shapes['NamespaceSample'];
+export type LoadProfile = Shapes['LoadProfileSpec'];
+export type LoadRun = Shapes['LoadRun'];
+export type LaneFigures = Shapes['LaneFigures'];
+type Problem = Shapes['Problem'];
+
+/** Verax refused, and said why. */
+export class ApiError extends Error {
+  constructor(readonly problem: Problem) {
+    super(problem.detail);
+  }
+}
+
+async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+  const response = await fetch(path, {
+    method,
+    headers: {
+      // Shows that the request comes from this page and not from a form elsewhere.
+      'verax-console': '1',
+      ...(body === undefined ? {} : { 'content-type': 'application/json' }),
+    },
+    body: body === undefined ? undefined : JSON.stringify(body),
+  });
+  if (!response.ok) {
+    const unknown = { type: '', title: '', status: response.status, detail: response.statusText };
+    throw new ApiError(await response.json().catch(() => unknown));
+  }
+  const text = await response.text();
+  return (text ? JSON.parse(text) : undefined) as T;
+}
+
+export const api = {
+  session: () => call<Session>('GET', '/v1/session'),
+  signInByCode: (code: string) => call<Session>('POST', '/v1/session', { code }),
+  signInByToken: (token: string) => call<Session>('POST', '/v1/session', { token }),
+  signOut: () => call<void>('DELETE', '/v1/session'),
+  loadProfiles: async () =>
+    (await call<{ items: LoadProfile[] }>('GET', '/v1/load-profiles')).items,
+  loadRuns: async () => (await call<{ items: LoadRun[] }>('GET', '/v1/load-runs')).items,
+  startLoadRun: (profile: string) => call<LoadRun>('POST', '/v1/load-runs', { profile }),
+  stopLoadRun: (id: number) => call<void>('DELETE', `/v1/load-runs/${id}`),
+};
+
+/** What went wrong, in words. */
+export function words(error: unknown): string {
+  if (error instanceof ApiError) return error.message;
+  return 'Verax does not answer. Is it running?';
+}

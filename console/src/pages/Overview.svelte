@@ -1,0 +1,118 @@
+<script lang="ts">
+  import * as figures from '../lib/figures';
+  import { hitRatio, total, type LiveFeed } from '../lib/live.svelte';
+  import { average } from '../lib/windows';
+  import Answer from '../parts/Answer.svelte';
+  import Chart from '../parts/Chart.svelte';
+  import MemoryBar from '../parts/MemoryBar.svelte';
+  import NamespaceTable from '../parts/NamespaceTable.svelte';
+
+  let { feed }: { feed: LiveFeed } = $props();
+
+  const samples = $derived(feed.samples);
+  const latest = $derived(feed.latest);
+  const x = $derived(samples.map((s) => Date.parse(s.at) / 1000));
+  const reads = $derived(samples.map((s) => total(s, (n) => n.reads_per_second)));
+  const origin = $derived(samples.map((s) => total(s, (n) => n.origin_calls_per_second)));
+  const recent = $derived(samples.slice(-10));
+  const rows = $derived(average(recent));
+  const readRate = $derived(rows.reduce((sum, r) => sum + r.readsPerSecond, 0));
+  const originRate = $derived(rows.reduce((sum, r) => sum + r.originPerSecond, 0));
+  const failures = $derived(rows.reduce((sum, r) => sum + r.originErrors, 0));
+  const ratio = $derived.by(() => {
+    const all = recent.reduce((sum, s) => sum + total(s, (n) => n.reads), 0);
+    return all > 0 ? recent.reduce((sum, s) => sum + total(s, (n) => n.hits), 0) / all : null;
+  });
+  const hit = $derived(recent.findLast((s) => s.hit_latency)?.hit_latency);
+  const slow = $derived(samples.findLast((s) => s.origin_latency)?.origin_latency);
+  const well = $derived(feed.connected && (latest?.records_available ?? true) && failures === 0);
+  const trouble = $derived(
+    !feed.connected
+      ? 'No news'
+      : latest && !latest.records_available
+        ? 'Partly'
+        : failures > 0
+          ? 'The origin fails'
+          : 'Yes',
+  );
+</script>
+
+<svelte:head><title>Is it well? · Verax</title></svelte:head>
+
+{#if !latest}
+  <Answer short="…">The first second of figures is on its way.</Answer>
+{:else}
+  <Answer short={trouble} good={well}>
+    {figures.rate(readRate)} reads, <strong>{figures.share(ratio)}</strong> of them hits. A hit takes
+    <strong>{figures.milliseconds(hit?.p50_ms)}</strong> within the service, a read of the origin
+    <strong>{figures.milliseconds(slow?.p50_ms)}</strong>.
+  </Answer>
+
+  <dl class="grid grid-cols-5 border-y border-base-300">
+    {#each [['Reads', figures.rate(readRate), 'reads'], ['Hit ratio', figures.share(ratio), 'hit-ratio'], ['Hit p50 · p99', `${figures.milliseconds(hit?.p50_ms)} · ${figures.milliseconds(hit?.p99_ms)}`, 'hit-latency'], ['Origin calls', figures.rate(originRate), 'origin-calls'], ['Origin p50 · p99', `${figures.milliseconds(slow?.p50_ms)} · ${figures.milliseconds(slow?.p99_ms)}`, 'origin-latency']] as [name, figure, id] (id)}
+      <div class="border-base-300 px-3 py-2 not-first:border-l">
+        <dt class="text-sm">{name}</dt>
+        <dd class="text-xl font-semibold whitespace-nowrap" data-figure={id}>{figure}</dd>
+      </div>
+    {/each}
+  </dl>
+
+  <div class="mt-4 grid gap-6 lg:grid-cols-2">
+    <section aria-labelledby="reads-title">
+      <h2 id="reads-title" class="font-semibold">
+        Reads each second, and those that went to an origin
+      </h2>
+      <Chart
+        summary="Reads per second over two minutes, now {figures.rate(reads.at(-1) ?? 0)}; of the origin {figures.rate(origin.at(-1) ?? 0)}"
+        {x}
+        lines={[
+          { label: 'reads', values: reads, colour: '--lane-cached', filled: true },
+          { label: 'origin calls', values: origin, colour: '--lane-direct', dashed: true },
+        ]}
+        height={210}
+        write={figures.rate}
+        clock
+      />
+      <p class="text-sm">
+        <span class="lane-line lane-cached"></span> all reads
+        <span class="lane-line lane-direct ml-4"></span> reads of an origin
+      </p>
+    </section>
+    <section aria-labelledby="latency-title">
+      <h2 id="latency-title" class="font-semibold">
+        Median latency: a hit against a read of the origin (powers of ten)
+      </h2>
+      <Chart
+        summary="Median latency over two minutes: hits {figures.milliseconds(hit?.p50_ms)}, origin {figures.milliseconds(slow?.p50_ms)}"
+        {x}
+        lines={[
+          {
+            label: 'hit p50',
+            values: samples.map((s) => s.hit_latency?.p50_ms ?? null),
+            colour: '--lane-cached',
+          },
+          {
+            label: 'origin p50',
+            values: samples.map((s) => s.origin_latency?.p50_ms ?? null),
+            colour: '--lane-direct',
+            dashed: true,
+          },
+        ]}
+        height={210}
+        write={(v) => `${v} ms`}
+        logarithmic
+        clock
+      />
+      <p class="text-sm">
+        <span class="lane-line lane-cached"></span> hit
+        <span class="lane-line lane-direct ml-4"></span> origin
+      </p>
+    </section>
+  </div>
+
+  <section class="mt-4" aria-label="Memory">
+    <MemoryBar sample={latest} />
+    <NamespaceTable {samples} />
+  </section>
+  <p class="sr-only" aria-live="off">Hit ratio this second {figures.share(hitRatio(latest))}</p>
+{/if}

@@ -1,0 +1,132 @@
+<script lang="ts" module>
+  export interface Line {
+    label: string;
+    values: (number | null)[];
+    /** A CSS custom property that holds the colour. */
+    colour: string;
+    dashed?: boolean;
+    /** Fill the area below. */
+    filled?: boolean;
+  }
+</script>
+
+<script lang="ts">
+  import { onMount } from 'svelte';
+  import uPlot from 'uplot';
+  import 'uplot/dist/uPlot.min.css';
+  import { theme } from '../lib/theme.svelte';
+
+  interface Props {
+    /** What the chart shows, for those who cannot see it. */
+    summary: string;
+    x: number[];
+    lines: Line[];
+    height: number;
+    logarithmic?: boolean;
+    /** Writes a value of the vertical axis. */
+    write: (value: number) => string;
+    /** Whether x is a time of day, or seconds since a start. */
+    clock?: boolean;
+    /** The seconds that the horizontal axis always spans. */
+    span?: [number, number];
+  }
+
+  let { summary, x, lines, height, logarithmic = false, write, clock = false, span }: Props =
+    $props();
+  let holder: HTMLDivElement;
+  let chart: uPlot | null = null;
+
+  function colour(property: string): string {
+    return getComputedStyle(document.documentElement).getPropertyValue(property).trim();
+  }
+
+  function data(): uPlot.AlignedData {
+    // A logarithmic scale has no place for zero.
+    const fit = (v: number | null) => (logarithmic && v !== null && v <= 0 ? null : v);
+    return [x, ...lines.map((line) => line.values.map(fit))] as uPlot.AlignedData;
+  }
+
+  function draw() {
+    chart?.destroy();
+    const ink = colour('--color-base-content');
+    const grid = { stroke: colour('--color-base-300'), width: 1 };
+    const axis = { stroke: ink, grid, ticks: grid, font: '12px system-ui, sans-serif' };
+    chart = new uPlot(
+      {
+        width: holder.clientWidth,
+        height,
+        padding: [8, 12, 0, 0],
+        cursor: { y: false, points: { size: 6 } },
+        scales: {
+          x: { time: clock, range: span ? () => span : undefined },
+          y: {
+            distr: logarithmic ? 3 : 1,
+            range: logarithmic
+              ? (_, low, high) => [
+                  10 ** Math.floor(Math.log10(low || 0.01)),
+                  10 ** Math.ceil(Math.log10((high || 1) * 1.01)),
+                ]
+              : (_, __, high) => [0, Math.max(high * 1.15, 1)],
+          },
+        },
+        axes: [
+          {
+            ...axis,
+            size: 30,
+            values: clock
+              ? undefined
+              : (_, splits) => splits.map((s) => `${Number.isInteger(s) ? s : s.toFixed(1)} s`),
+          },
+          {
+            ...axis,
+            size: 74,
+            values: (_, splits) =>
+              splits.map((v) =>
+                v === null || (logarithmic && Math.log10(v) % 1 !== 0) ? '' : write(v),
+              ),
+          },
+        ],
+        series: [
+          {},
+          ...lines.map((line) => ({
+            label: line.label,
+            stroke: colour(line.colour),
+            width: 2.5,
+            dash: line.dashed ? [8, 5] : undefined,
+            fill: line.filled ? `${colour(line.colour)}22` : undefined,
+            spanGaps: true,
+            points: { show: x.length < 3 },
+          })),
+        ],
+      },
+      data(),
+      holder,
+    );
+  }
+
+  onMount(() => {
+    const resized = new ResizeObserver(() => {
+      if (chart && holder.clientWidth > 0) chart.setSize({ width: holder.clientWidth, height });
+    });
+    resized.observe(holder);
+    return () => {
+      resized.disconnect();
+      chart?.destroy();
+    };
+  });
+
+  // Colours and dashes are fixed when a chart is made; new values only move it.
+  $effect(() => {
+    void theme.name;
+    void height;
+    void lines.map((line) => line.label).join();
+    draw();
+  });
+
+  $effect(() => {
+    const next = data();
+    chart?.setData(next);
+  });
+</script>
+
+<div bind:this={holder} role="img" aria-label={summary} class="w-full min-w-0 overflow-hidden"></div>

@@ -1,0 +1,43 @@
+<script lang="ts">
+  import type { LiveSample } from '../lib/api';
+  import * as figures from '../lib/figures';
+
+  let { sample }: { sample: LiveSample } = $props();
+
+  const used = $derived(
+    sample.memory_bytes ?? sample.namespaces.reduce((sum, n) => sum + n.bytes, 0),
+  );
+  const limit = $derived(sample.memory_limit_bytes ?? used);
+  const largest = $derived(
+    [...sample.namespaces].filter((n) => n.bytes > 0).sort((a, b) => b.bytes - a.bytes),
+  );
+  // Stripes of one ink, light and dark in turn, with the name below: nothing rests on hue.
+  const shade = (at: number) => 0.9 - (at % 4) * 0.2;
+</script>
+
+<div class="flex items-baseline justify-between">
+  <h2 class="font-semibold">Memory by namespace</h2>
+  <p class="text-sm">
+    {figures.bytes(used)} of {figures.bytes(limit)} ({figures.share(limit ? used / limit : null)})
+  </p>
+</div>
+<svg
+  class="mt-2 h-5 w-full bg-base-200"
+  role="img"
+  aria-label="Memory: {largest.map((n) => `${n.tenant}/${n.name} ${figures.bytes(n.bytes)}`).join(', ')}"
+  preserveAspectRatio="none"
+  viewBox="0 0 1000 10"
+>
+  {#each largest as n, at (n.tenant + '/' + n.name)}
+    {@const before = largest.slice(0, at).reduce((sum, m) => sum + m.bytes, 0)}
+    <rect
+      x={(before / Math.max(used, 1)) * 1000}
+      width={Math.max((n.bytes / Math.max(used, 1)) * 1000 - 2, 1)}
+      height="10"
+      fill="var(--color-primary)"
+      fill-opacity={shade(at)}
+    >
+      <title>{n.tenant}/{n.name}: {figures.bytes(n.bytes)}</title>
+    </rect>
+  {/each}
+</svg>
