@@ -23,7 +23,8 @@ CREATE TABLE sailings (
     departs_at DATETIME NOT NULL,
     delay_minutes SMALLINT NOT NULL,
     passengers SMALLINT UNSIGNED NOT NULL,
-    KEY sailings_departure (from_harbour, departs_at)
+    KEY sailings_departure (from_harbour, departs_at),
+    KEY sailings_history (departs_at, line_id, delay_minutes)
 );
 CREATE TABLE gauges (
     id SMALLINT UNSIGNED NOT NULL PRIMARY KEY,

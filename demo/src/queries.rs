@@ -23,7 +23,7 @@ pub struct Departure {
     /// Places on board.
     #[diesel(sql_type = Integer)]
     pub places: i32,
-    /// The share of this line's sailings in the last 60 days that left within five minutes.
+    /// The share of this line's sailings in the last 28 days that left within five minutes.
     #[diesel(sql_type = Nullable<Double>)]
     pub on_time: Option<f64>,
     /// How late this line usually is, in minutes.
@@ -32,7 +32,7 @@ pub struct Departure {
 }
 
 /// The next twelve departures of a harbour, with each line's punctuality over the whole network's
-/// last 60 days. That history is what makes the read slow.
+/// last 28 days. That history is what makes the read slow.
 ///
 /// # Errors
 /// Diesel's.
@@ -44,7 +44,7 @@ pub async fn departure_board(
         "WITH punctuality AS ( \
            SELECT line_id, AVG(delay_minutes <= 5) AS on_time, AVG(delay_minutes) AS usual \
            FROM sailings \
-           WHERE departs_at >= UTC_TIMESTAMP() - INTERVAL 60 DAY AND departs_at < UTC_TIMESTAMP() \
+           WHERE departs_at >= UTC_TIMESTAMP() - INTERVAL 28 DAY AND departs_at < UTC_TIMESTAMP() \
            GROUP BY line_id) \
          SELECT DATE_FORMAT(s.departs_at, '%Y-%m-%d %H:%i') AS departs, l.code AS line, \
                 t.name AS `to`, v.name AS vessel, CAST(v.places AS SIGNED INTEGER) AS places, \

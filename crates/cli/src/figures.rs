@@ -91,7 +91,7 @@ mod tests {
         assert_eq!(milliseconds(0.6144), "0.614 ms");
         assert_eq!([milliseconds(57.31), milliseconds(1_204.4)], ["57.3 ms", "1,204 ms"]);
         assert_eq!([share(None), share(Some(0.998))], ["–", "99.8 %"]);
-        assert_eq!([times(Some(93.7)), times(Some(3.14))], ["94×", "3.1×"]);
+        assert_eq!([times(Some(93.7)), times(Some(2.52))], ["94×", "2.5×"]);
         assert_eq!(bytes(1_234), "1.2 KiB");
         assert_eq!(time(Duration::from_secs(7_505)), "2h 5m");
         assert_eq!([time_left(27.4), time_left(-3.2)], ["27s left", "stale for 3s"]);

@@ -13,6 +13,17 @@ use crate::answer::Found;
 use crate::connection::Client;
 use crate::error::ClientError;
 
+/// What a look-up came to.
+#[derive(Debug, Clone)]
+pub enum Lookup {
+    /// There is a value.
+    Found(Box<Found>),
+    /// It is not in the cache, and no origin was asked.
+    Miss,
+    /// The origin says that it has no such value.
+    NoValue,
+}
+
 /// How to look an entry up.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct ReadOptions {
@@ -98,23 +109,22 @@ impl Namespace {
     }
 
     /// Looks an entry up; where the namespace has an origin, a miss reads it through. `None` is a
-    /// miss, or a value that the origin does not have.
+    /// miss, or a value that the origin does not have; [`look_up`](Self::look_up) tells them apart.
     ///
     /// # Errors
     /// [`ClientError`].
     pub async fn get(&self, key: &str) -> Result<Option<Found>, ClientError> {
-        self.get_with(key, ReadOptions::default()).await
+        match self.look_up(key, ReadOptions::default()).await? {
+            Lookup::Found(found) => Ok(Some(*found)),
+            Lookup::Miss | Lookup::NoValue => Ok(None),
+        }
     }
 
-    /// [`get`](Self::get) with options.
+    /// Looks an entry up with options.
     ///
     /// # Errors
     /// [`ClientError`].
-    pub async fn get_with(
-        &self,
-        key: &str,
-        options: ReadOptions,
-    ) -> Result<Option<Found>, ClientError> {
+    pub async fn look_up(&self, key: &str, options: ReadOptions) -> Result<Lookup, ClientError> {
         let mut request = self.client.request(Method::GET, self.entry(key)?);
         if options.refresh {
             request = request.header(CACHE_CONTROL, "no-cache");
@@ -127,16 +137,18 @@ impl Namespace {
         }
         let headers = response.headers().clone();
         let value = response.bytes().await.map_err(|e| self.client.failure(&e))?;
-        Found::of(&headers, value).map(Some).ok_or_else(|| ClientError::NotVerax {
+        let found = Found::of(&headers, value).ok_or_else(|| ClientError::NotVerax {
             url: self.base.to_string(),
             reason: "it answered without a Cache-Status".into(),
-        })
+        })?;
+        Ok(Lookup::Found(Box::new(found)))
     }
 
-    async fn absent(&self, response: Response) -> Result<Option<Found>, ClientError> {
+    async fn absent(&self, response: Response) -> Result<Lookup, ClientError> {
         let error = self.client.refusal(response).await;
         match error.problem() {
-            Some("miss" | "no-value") => Ok(None),
+            Some("miss") => Ok(Lookup::Miss),
+            Some("no-value") => Ok(Lookup::NoValue),
             _ => Err(error),
         }
     }

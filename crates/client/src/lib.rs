@@ -30,5 +30,5 @@ mod runs;
 
 pub use answer::{Found, Source};
 pub use connection::{Client, ClientOptions, DEFAULT_URL};
-pub use entries::{Namespace, PutCondition, PutOptions, ReadOptions};
+pub use entries::{Lookup, Namespace, PutCondition, PutOptions, ReadOptions};
 pub use error::ClientError;

@@ -97,7 +97,7 @@ fn histogram(mut metric: MetricEncoder<'_>, counts: &LatencyCounts) -> fmt::Resu
         buckets.push((edge, within - below));
         below = within;
     }
-    buckets.push((f64::MAX, counts.samples() - below));
+    buckets.push((f64::INFINITY, counts.samples() - below));
     metric.encode_histogram::<[(&str, &str); 0]>(
         counts.total().as_secs_f64(),
         counts.samples(),

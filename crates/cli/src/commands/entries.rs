@@ -7,7 +7,7 @@ use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use serde_json::{Value, json};
 use verax_api::EntrySummary;
-use verax_client::{Client, Found, Namespace, PutCondition, ReadOptions, Source};
+use verax_client::{Client, Found, Lookup, Namespace, PutCondition, ReadOptions, Source};
 
 use crate::arguments::{ClearOptions, EntryName, GetOptions, ListOptions, Place, PutOptions};
 use crate::failure::Failure;
@@ -80,15 +80,16 @@ pub(super) async fn get(
     // Connected before it is timed: the time to connect is not the cache's.
     verax.ready().await?;
     let started = Instant::now();
-    let found = namespace.get_with(&key, reading).await?;
+    let lookup = namespace.look_up(&key, reading).await?;
     let took_ms = started.elapsed().as_secs_f64() * 1_000.0;
-    let Some(found) = found else {
-        return Err(Failure::not_found(format!(
-            "miss · {} · {}/{} has no entry {key:?}, and its origin has no such value or was not asked",
-            figures::milliseconds(took_ms),
-            place.tenant,
-            place.name
-        )));
+    let miss = |why: &str| {
+        let took = figures::milliseconds(took_ms);
+        Failure::not_found(format!("miss · {took} · {}/{} {why} {key:?}", place.tenant, place.name))
+    };
+    let found = match lookup {
+        Lookup::Found(found) => *found,
+        Lookup::Miss => return Err(miss("has no entry")),
+        Lookup::NoValue => return Err(miss("asked its origin, which has no value for")),
     };
     if output.json {
         let (name, value) = value_members(&found.value);
@@ -228,8 +229,8 @@ pub(super) async fn show(verax: &Client, output: Output, entry: EntryName) -> Re
     let page = namespace.list(&entry.key, None, 1).await?;
     let found = page.items.into_iter().find(|item| item.key == entry.key);
     let cached = ReadOptions { only_if_cached: true, ..Default::default() };
-    let value = namespace.get_with(&entry.key, cached).await?;
-    let (Some(found), Some(value)) = (found, value) else {
+    let value = namespace.look_up(&entry.key, cached).await?;
+    let (Some(found), Lookup::Found(value)) = (found, value) else {
         let Place { tenant, name } = &entry.place;
         let key = &entry.key;
         return Err(Failure::not_found(format!(

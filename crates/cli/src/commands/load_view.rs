@@ -1,5 +1,7 @@
 //! A load run on a terminal: live while it runs, and its summary.
 
+use std::cell::Cell;
+
 use indicatif::{ProgressBar, ProgressStyle};
 use verax_api::{LaneFigures, LoadRun};
 
@@ -11,6 +13,7 @@ pub(super) struct LoadView {
     bar: ProgressBar,
     output: Output,
     seconds: f64,
+    told: Cell<usize>,
 }
 
 /// The width of the longest latency bar.
@@ -32,11 +35,15 @@ impl LoadView {
         if let Ok(style) = ProgressStyle::with_template("{bar:60} {prefix}\n{msg}") {
             bar.set_style(style);
         }
-        Self { bar, output, seconds }
+        Self { bar, output, seconds, told: Cell::new(0) }
     }
 
     pub(super) fn show(&self, run: &LoadRun) {
         let Some(tick) = run.ticks.last() else { return };
+        // The end of a run brings no new second.
+        if self.told.replace(run.ticks.len()) == run.ticks.len() {
+            return;
+        }
         let phase = if tick.warm_up { "warm-up" } else { "measuring" };
         let at = format!("{:.0} of {:.0} s, {phase}", tick.at_seconds, self.seconds);
         if self.bar.is_hidden() {

@@ -86,10 +86,10 @@ impl Running {
         let link = self
             .service
             .token_caller(&self.token)
-            .map(|caller| format!(" sign-in {http}{}", self.service.sign_in_link(&caller).path))
+            .map(|caller| format!(" · sign in: {http}{}", self.service.sign_in_link(&caller).path))
             .unwrap_or_default();
         let token = self.directory.token_path();
-        println!("verax ready http {http} token-file {}{link}", token.display());
+        println!("verax ready · {http} · administrator token in {}{link}", token.display());
     }
 
     /// Waits for Ctrl-C, SIGTERM, or the end of serving, then stops everything in order.

@@ -1,0 +1,61 @@
+# What to run: demo, test, bench, screenshots. Each sets up what it needs and repeats no work.
+SHELL := /bin/bash
+.SHELLFLAGS := -euo pipefail -c
+.ONESHELL:
+.DELETE_ON_ERROR:
+MAKEFLAGS += --no-print-directory
+
+VERAX := target/release/verax
+DEMO_DIR ?= .demo
+CONSOLE_SOURCES := $(shell find console/src console/public -type f -not -name openapi.d.ts) \
+	console/index.html console/vite.config.ts console/svelte.config.js docs/openapi.json
+
+.PHONY: help demo test check bench screenshots console openapi build packages test-packages clean
+
+help: ## Show what can be made
+	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 14
+
+demo: build ## Start Verax with the ferry network's data; Ctrl-C stops it
+	@exec $(VERAX) demo --data-dir $(DEMO_DIR) $(DEMO_FLAGS)
+
+build: packages console ## Build the program with its console
+	@cargo build --release --locked --package verax-cli
+
+test: test-packages console ## Run every test
+	@cargo build --locked --package verax-cli
+	cargo test --locked --workspace
+
+check: packages console ## Check formats, lints and types
+	@cargo fmt --all --check
+	cargo clippy --locked --workspace --all-targets -- --deny warnings
+	RUSTDOCFLAGS="--deny warnings" cargo doc --locked --workspace --no-deps --quiet
+	npm --prefix console run check
+
+bench: packages console ## Print the benchmark tables
+	@cargo run --release --locked --package verax-bench
+
+screenshots: test-packages build ## Refresh docs/screenshots from the demo
+	@docs/screenshots/take $(VERAX)
+
+console: console/dist/index.html ## Build the console
+
+console/dist/index.html: console/node_modules/.package-lock.json $(CONSOLE_SOURCES)
+	@npm --prefix console run build
+	touch $@
+
+console/node_modules/.package-lock.json: console/package.json console/package-lock.json
+	@command -v npm >/dev/null || $(MAKE) packages
+	npm --prefix console ci --no-fund --no-audit
+	touch $@
+
+openapi: ## Write docs/openapi.json anew
+	@VERAX_WRITE_OPENAPI=1 cargo test --locked --package verax-server written_description
+
+packages: ## Install Debian's packages that building and running need
+	@setup/packages mariadb-server nodejs:node npm gcc curl
+
+test-packages: packages ## Install Debian's packages that tests need
+	@setup/packages chromium chromium-driver:chromedriver
+
+clean: ## Remove what was built and the demo's data
+	@rm -rf target console/dist console/node_modules $(DEMO_DIR)
