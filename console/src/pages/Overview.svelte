@@ -43,7 +43,7 @@
   <Answer short="…">The first second of figures is on its way.</Answer>
 {:else}
   <Answer short={trouble} good={well}>
-    {figures.rate(readRate)} reads, <strong>{figures.share(ratio)}</strong> of them hits. A hit takes
+    {figures.rate(readRate).replace('/s', '')} reads/s, <strong>{figures.share(ratio)}</strong> of them hits. A hit takes
     <strong>{figures.milliseconds(hit?.p50_ms)}</strong> within the service, a read of the origin
     <strong>{figures.milliseconds(slow?.p50_ms)}</strong>.
   </Answer>
@@ -69,7 +69,7 @@
           { label: 'reads', values: reads, colour: '--lane-cached', filled: true },
           { label: 'origin calls', values: origin, colour: '--lane-direct', dashed: true },
         ]}
-        height={210}
+        height={200}
         write={figures.rate}
         clock
       />
@@ -98,7 +98,7 @@
             dashed: true,
           },
         ]}
-        height={210}
+        height={200}
         write={(v) => `${v} ms`}
         logarithmic
         clock

@@ -23,12 +23,19 @@
     busy = false;
   }
 
-  onMount(() => {
+  function enterByLink() {
     const code = location.hash.slice(1);
     if (location.pathname !== '/sign-in' || !code) return;
     // Out of the address bar and the history at once; it works only once anyway.
     history.replaceState(null, '', '/sign-in');
     void enter(() => api.signInByCode(code));
+  }
+
+  onMount(() => {
+    enterByLink();
+    // A link that is opened where this page is shown already changes only the fragment.
+    window.addEventListener('hashchange', enterByLink);
+    return () => window.removeEventListener('hashchange', enterByLink);
   });
 
   function submit(event: SubmitEvent) {

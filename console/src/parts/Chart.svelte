@@ -40,6 +40,13 @@
     return getComputedStyle(document.documentElement).getPropertyValue(property).trim();
   }
 
+  function powersOfTen(low: number, high: number): number[] {
+    const first = Math.ceil(Math.log10(low) - 1e-9);
+    const last = Math.floor(Math.log10(high) + 1e-9);
+    // Through text, since 10 ** -2 is not quite 0.01.
+    return Array.from({ length: last - first + 1 }, (_, n) => Number(`1e${first + n}`));
+  }
+
   function data(): uPlot.AlignedData {
     // A logarithmic scale has no place for zero.
     const fit = (v: number | null) => (logarithmic && v !== null && v <= 0 ? null : v);
@@ -80,10 +87,8 @@
           {
             ...axis,
             size: 74,
-            values: (_, splits) =>
-              splits.map((v) =>
-                v === null || (logarithmic && Math.log10(v) % 1 !== 0) ? '' : write(v),
-              ),
+            splits: logarithmic ? (_, __, low, high) => powersOfTen(low, high) : undefined,
+            values: (_, splits) => splits.map((v) => (v === null ? '' : write(v))),
           },
         ],
         series: [

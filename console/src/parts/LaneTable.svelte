@@ -17,7 +17,7 @@
   ];
 </script>
 
-<table class="table table-sm">
+<table class="table table-xs text-sm">
   <caption class="sr-only">Figures of both lanes</caption>
   <thead>
     <tr class="text-base-content">

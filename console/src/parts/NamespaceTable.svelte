@@ -10,7 +10,7 @@
 </script>
 
 <div class="overflow-x-auto">
-  <table class="table table-sm">
+  <table class="table table-xs text-sm">
     <caption class="sr-only">Namespaces over the last ten seconds</caption>
     <thead>
       <tr class="text-base-content">

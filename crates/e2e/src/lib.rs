@@ -1,1 +1,17 @@
-//! placeholder
+//! Starts everything that a user would start, for tests and for taking screenshots.
+//!
+//! [`Verax`] is a running `verax serve` or `verax demo` in a directory of its own, on free ports;
+//! [`Browser`] is a headless Chromium. Both end with the value that holds them, and their processes
+//! with them. Helpers panic where a test should fail.
+
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::print_stderr)]
+
+mod browser;
+mod process;
+mod verax;
+mod wait;
+
+pub use browser::Browser;
+pub use process::is_running;
+pub use verax::{Answer, Verax, run};
+pub use wait::{until, until_some};

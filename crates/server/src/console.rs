@@ -12,7 +12,7 @@ use crate::problem::no_such_path;
 
 /// What Vite built. A build without it serves everything but the console.
 #[derive(Embed)]
-#[folder = "$CARGO_MANIFEST_DIR/../../console/dist"]
+#[folder = "../../console/dist"]
 #[allow_missing = true]
 struct Files;
 

@@ -1,0 +1,95 @@
+//! A headless Chromium, driven through WebDriver.
+
+use std::path::Path;
+use std::process::{Command, Stdio};
+
+use tempfile::TempDir;
+use thirtyfour::prelude::*;
+
+use crate::process::Process;
+use crate::wait::until_some;
+
+/// A headless Chromium of 1280×800.
+#[derive(Debug)]
+pub struct Browser {
+    /// The session.
+    pub page: WebDriver,
+    // Ends the browser too, which the driver started.
+    _driver: Process,
+    _profile: TempDir,
+}
+
+impl Browser {
+    /// Starts Debian's Chromium and its driver on a free port.
+    pub async fn start() -> Self {
+        // Somebody else may have installed a provider already; either serves.
+        let _ = rustls::crypto::ring::default_provider().install_default();
+        let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        let driver = Command::new("chromedriver")
+            .arg(format!("--port={port}"))
+            .stdin(Stdio::null())
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .map(Process)
+            .expect("chromedriver is needed: apt-get install chromium-driver");
+        let profile = tempfile::tempdir().unwrap();
+        let mut capabilities = DesiredCapabilities::chrome();
+        for argument in [
+            "--headless",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--disable-dev-shm-usage",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--hide-scrollbars",
+            "--force-device-scale-factor=1",
+            // The window is 143 pixels higher than the page in it.
+            "--window-size=1280,943",
+            &format!("--user-data-dir={}", profile.path().display()),
+        ] {
+            capabilities.add_arg(argument).unwrap();
+        }
+        let url = format!("http://127.0.0.1:{port}");
+        let page = until_some("the browser has started", async || {
+            WebDriver::new(&url, capabilities.clone()).await.ok()
+        })
+        .await;
+        Self { page, _driver: driver, _profile: profile }
+    }
+
+    /// Waits for an element and returns its text once it satisfies a condition.
+    pub async fn text_when(&self, selector: &str, holds: impl Fn(&str) -> bool) -> String {
+        until_some(&format!("{selector} shows what is expected"), async || {
+            let element = self.page.find(By::Css(selector)).await.ok()?;
+            element.text().await.ok().filter(|text| holds(text))
+        })
+        .await
+    }
+
+    /// Clicks an element once it is there.
+    pub async fn click(&self, by: By) {
+        until_some(&format!("{by:?} can be clicked"), async || {
+            self.page.find(by.clone()).await.ok()?.click().await.ok()
+        })
+        .await;
+    }
+
+    /// Serious findings of an automated accessibility check (axe-core) on the page as it is.
+    pub async fn accessibility_findings(&self, axe: &str) -> Vec<String> {
+        self.page.execute(axe, vec![]).await.unwrap();
+        let script = "const done = arguments[arguments.length - 1]; \
+            axe.run(document, { resultTypes: ['violations'] }).then(r => done(r.violations.map(v => \
+            v.id + ': ' + v.help + ' — ' + v.nodes.map(n => n.html.slice(0, 160)).join(' | '))))";
+        let findings = self.page.execute_async(script, vec![]).await.unwrap();
+        findings.convert().unwrap()
+    }
+
+    /// Saves a picture of what is seen.
+    pub async fn picture(&self, path: &Path) {
+        self.page.screenshot(path).await.unwrap();
+    }
+}

@@ -1,0 +1,243 @@
+//! A running Verax, and its command line.
+
+use std::fs;
+use std::io::{BufRead, BufReader, Write};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::sync::{Arc, Mutex};
+
+use nix::sys::signal::Signal;
+use serde_json::Value;
+use tempfile::TempDir;
+use verax_client::{Client, ClientOptions};
+
+use crate::process::{end, send};
+
+/// What a command answered.
+#[derive(Debug)]
+pub struct Answer {
+    /// Its exit code.
+    pub code: i32,
+    /// Its standard output.
+    pub out: String,
+    /// Its standard error.
+    pub err: String,
+}
+
+impl Answer {
+    /// The output, of a command that must have succeeded.
+    pub fn done(self) -> String {
+        assert_eq!(self.code, 0, "it failed: {}{}", self.out, self.err);
+        self.out
+    }
+
+    /// The output as JSON, of a command that must have succeeded.
+    pub fn json(self) -> Value {
+        let text = self.done();
+        serde_json::from_str(&text).unwrap_or_else(|e| panic!("{e}: {text}"))
+    }
+}
+
+/// A running `verax serve` or `verax demo`.
+#[derive(Debug)]
+pub struct Verax {
+    arguments: Vec<String>,
+    directory: Arc<TempDir>,
+    child: Child,
+    url: String,
+    sign_in: String,
+    log: Arc<Mutex<String>>,
+}
+
+/// The program, as built beside this test; `VERAX_PROGRAM` names another.
+fn program() -> PathBuf {
+    if let Some(path) = std::env::var_os("VERAX_PROGRAM") {
+        return path.into();
+    }
+    let here = std::env::current_exe().unwrap();
+    let target = here.ancestors().find(|p| p.join("verax").is_file());
+    let target = target.expect("build it first: cargo build --package verax-cli");
+    target.join("verax")
+}
+
+impl Verax {
+    /// Starts `verax serve` on a free port.
+    pub fn serve(more: &[&str]) -> Self {
+        Self::start("serve", more)
+    }
+
+    /// Starts `verax demo` on free ports.
+    pub fn demo(more: &[&str]) -> Self {
+        let mut arguments = vec!["--origin", "127.0.0.1:0"];
+        arguments.extend(more);
+        Self::start("demo", &arguments)
+    }
+
+    fn start(command: &str, more: &[&str]) -> Self {
+        let directory = Arc::new(tempfile::tempdir().unwrap());
+        let data = directory.path().join("data").display().to_string();
+        let mut arguments = vec![command, "--http", "127.0.0.1:0", "--data-dir", &data];
+        arguments.extend(more);
+        let arguments: Vec<String> = arguments.into_iter().map(str::to_owned).collect();
+        Self::spawn(arguments, directory)
+    }
+
+    fn spawn(arguments: Vec<String>, directory: Arc<TempDir>) -> Self {
+        let mut child = Command::new(program())
+            .args(&arguments)
+            .env_remove("VERAX_URL")
+            .env_remove("VERAX_TOKEN")
+            .current_dir(directory.path())
+            .stdin(Stdio::null())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap();
+        let log = Arc::new(Mutex::new(String::new()));
+        let (errors, written) = (child.stderr.take().unwrap(), Arc::clone(&log));
+        std::thread::spawn(move || {
+            for line in BufReader::new(errors).lines().map_while(Result::ok) {
+                let mut log = written.lock().unwrap();
+                log.push_str(&line);
+                log.push('\n');
+            }
+        });
+        let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
+        let ready = lines.by_ref().map_while(Result::ok).find(|l| l.starts_with("verax ready"));
+        let Some(ready) = ready else {
+            let _ = child.wait();
+            panic!("verax {arguments:?} did not become ready: {}", log.lock().unwrap());
+        };
+        // Nothing more is expected, but a full pipe must not hold it up.
+        std::thread::spawn(move || lines.map_while(Result::ok).count());
+        let words: Vec<&str> = ready.split(' ').collect();
+        let url = words.iter().find(|w| w.starts_with("http://")).unwrap().to_string();
+        let sign_in = words.last().unwrap().to_string();
+        assert!(sign_in.contains("/sign-in#"), "{ready}");
+        Self { arguments, directory, child, url, sign_in, log }
+    }
+
+    /// Kills it as hard as can be, and starts it again over the same data.
+    pub fn kill_and_restart(mut self) -> Self {
+        send(self.child.id(), Signal::SIGKILL);
+        self.child.wait().unwrap();
+        let (arguments, directory) = (self.arguments.clone(), Arc::clone(&self.directory));
+        drop(self);
+        Self::spawn(arguments, directory)
+    }
+
+    /// Stops it as Ctrl-C does, and starts it again over the same data.
+    pub fn restart(mut self) -> Self {
+        send(self.child.id(), Signal::SIGINT);
+        let status = self.child.wait().unwrap();
+        assert!(status.success(), "{status}: {}", self.log());
+        let (arguments, directory) = (self.arguments.clone(), Arc::clone(&self.directory));
+        drop(self);
+        Self::spawn(arguments, directory)
+    }
+
+    /// Its address.
+    pub fn url(&self) -> &str {
+        &self.url
+    }
+
+    /// The one-time sign-in link of its start.
+    pub fn sign_in_link(&self) -> &str {
+        &self.sign_in
+    }
+
+    /// Its process.
+    pub fn process(&self) -> u32 {
+        self.child.id()
+    }
+
+    /// What it wrote to standard error.
+    pub fn log(&self) -> String {
+        self.log.lock().unwrap().clone()
+    }
+
+    /// Its data directory.
+    pub fn data(&self) -> PathBuf {
+        self.directory.path().join("data")
+    }
+
+    /// A path for a file of the test's own.
+    pub fn scratch(&self, name: &str) -> PathBuf {
+        self.directory.path().join(name)
+    }
+
+    /// The process of its private MariaDB.
+    pub fn mariadb(&self) -> Option<u32> {
+        let text = fs::read_to_string(self.data().join("records/mariadbd.pid")).ok()?;
+        text.trim().parse().ok()
+    }
+
+    /// Its administrator token.
+    pub fn token(&self) -> String {
+        fs::read_to_string(self.data().join("admin.token")).unwrap().trim().to_owned()
+    }
+
+    /// A client with its administrator token.
+    pub fn client(&self) -> Client {
+        self.client_with(&self.token())
+    }
+
+    /// A client with a token.
+    pub fn client_with(&self, token: &str) -> Client {
+        let (url, token) = (self.url.clone(), Some(token.to_owned()));
+        Client::new(ClientOptions { url, token, ..Default::default() }).unwrap()
+    }
+
+    /// Runs a command as its administrator.
+    pub fn run(&self, arguments: &[&str]) -> Answer {
+        self.run_with(&self.token(), arguments, b"")
+    }
+
+    /// Runs a command with a token and an input.
+    pub fn run_with(&self, token: &str, arguments: &[&str], input: &[u8]) -> Answer {
+        run(
+            &[("VERAX_URL", &self.url), ("VERAX_TOKEN", token)],
+            self.directory.path(),
+            arguments,
+            input,
+        )
+    }
+}
+
+/// Runs a command that starts no service, or fails to.
+pub fn run(
+    environment: &[(&str, &str)],
+    directory: &Path,
+    arguments: &[&str],
+    input: &[u8],
+) -> Answer {
+    let mut child = Command::new(program())
+        .args(arguments)
+        .env_remove("VERAX_URL")
+        .env_remove("VERAX_TOKEN")
+        .envs(environment.iter().copied())
+        .current_dir(directory)
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    // A command that does not read its input may have gone already.
+    let _ = child.stdin.take().unwrap().write_all(input);
+    let output = child.wait_with_output().unwrap();
+    let text = |bytes| String::from_utf8_lossy(bytes).into_owned();
+    Answer {
+        code: output.status.code().unwrap_or(-1),
+        out: text(&output.stdout),
+        err: text(&output.stderr),
+    }
+}
+
+impl Drop for Verax {
+    fn drop(&mut self) {
+        end(&mut self.child);
+        if std::thread::panicking() {
+            eprintln!("--- the log of verax {:?} ---\n{}", self.arguments, self.log());
+        }
+    }
+}
