@@ -63,6 +63,7 @@
         width: holder.clientWidth,
         height,
         padding: [8, 12, 0, 0],
+        legend: { show: false },
         cursor: { y: false, points: { size: 6 } },
         scales: {
           x: { time: clock, range: span ? () => span : undefined },

@@ -204,13 +204,13 @@ pub(crate) struct PutOptions {
     #[arg(long = "type", value_name = "MEDIA-TYPE")]
     pub(crate) media_type: Option<String>,
     /// How long it is fresh, such as 30s; else the namespace's
-    #[arg(long, value_parser = length_of_time, value_name = "TIME")]
+    #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
     pub(crate) max_age: Option<Duration>,
     /// How long after that it may be served while it is refreshed
-    #[arg(long, value_parser = length_of_time, value_name = "TIME")]
+    #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
     pub(crate) stale_while_revalidate: Option<Duration>,
     /// How long after max-age it may be served when the origin fails
-    #[arg(long, value_parser = length_of_time, value_name = "TIME")]
+    #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
     pub(crate) stale_if_error: Option<Duration>,
     /// A tag; may be given several times
     #[arg(long = "tag", value_name = "TAG")]
@@ -274,13 +274,13 @@ pub(crate) enum TenantCommand {
 #[derive(Debug, Args)]
 pub(crate) struct PolicyFlags {
     /// How long an entry is fresh [default for a new namespace: 60s]
-    #[arg(long, value_parser = length_of_time, value_name = "TIME")]
+    #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
     pub(crate) max_age: Option<Duration>,
     /// How long after that the previous copy may be served while it is refreshed
-    #[arg(long, value_parser = length_of_time, value_name = "TIME")]
+    #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
     pub(crate) stale_while_revalidate: Option<Duration>,
     /// How long after max-age the previous copy may be served when the origin fails
-    #[arg(long, value_parser = length_of_time, value_name = "TIME")]
+    #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
     pub(crate) stale_if_error: Option<Duration>,
     /// The largest value, such as 512KiB [default for a new namespace: 1MiB]
     #[arg(long, value_parser = size, value_name = "SIZE")]
@@ -336,10 +336,10 @@ pub(crate) enum NamespaceCommand {
 #[derive(Debug, Args)]
 pub(crate) struct OriginFlags {
     /// The longest time to connect [default for a new origin: 1s]
-    #[arg(long, value_parser = length_of_time, value_name = "TIME")]
+    #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
     pub(crate) connect_timeout: Option<Duration>,
     /// The longest time from asking to the last byte [default for a new origin: 10s]
-    #[arg(long, value_parser = length_of_time, value_name = "TIME")]
+    #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
     pub(crate) total_timeout: Option<Duration>,
     /// The largest response [default for a new origin: 8MiB]
     #[arg(long, value_parser = size, value_name = "SIZE")]
@@ -453,7 +453,7 @@ pub(crate) enum LoadCommand {
         /// A profile that the service offers, or a JSON file
         profile: String,
         /// Measure for this long instead
-        #[arg(long, value_parser = length_of_time, value_name = "TIME")]
+        #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
         duration: Option<Duration>,
         /// Use this many clients a lane instead
         #[arg(long, value_name = "N")]

@@ -2,12 +2,16 @@
 
 use std::path::Path;
 use std::process::{Command, Stdio};
+use std::time::Duration;
 
 use tempfile::TempDir;
 use thirtyfour::prelude::*;
 
 use crate::process::Process;
 use crate::wait::until_some;
+
+/// How long a page may take to show something; less than what [`until_some`] allows.
+const PATIENCE: Duration = Duration::from_secs(45);
 
 /// A headless Chromium of 1280×800.
 #[derive(Debug)]
@@ -63,11 +67,15 @@ impl Browser {
 
     /// Waits for an element and returns its text once it satisfies a condition.
     pub async fn text_when(&self, selector: &str, holds: impl Fn(&str) -> bool) -> String {
-        until_some(&format!("{selector} shows what is expected"), async || {
+        let seen = std::cell::RefCell::new(String::new());
+        let look = async || {
             let element = self.page.find(By::Css(selector)).await.ok()?;
-            element.text().await.ok().filter(|text| holds(text))
-        })
-        .await
+            let text = element.text().await.ok()?;
+            seen.replace(text.clone());
+            holds(&text).then_some(text)
+        };
+        let found = tokio::time::timeout(PATIENCE, until_some(selector, look)).await;
+        found.unwrap_or_else(|_| panic!("{selector} keeps showing {:?}", seen.borrow()))
     }
 
     /// Clicks an element once it is there.

@@ -95,13 +95,15 @@ pub(crate) fn put_request(headers: &HeaderMap, value: bytes::Bytes) -> Result<Pu
 /// RFC 9211: where the answer came from, and the time left.
 fn cache_status(answer: &Answer) -> String {
     let left = |time: Duration| time.as_secs();
+    // Rounded up, since a stale copy of less than a second must not read as a fresh one of zero.
+    let past = |time: Duration| time.as_secs() + 1;
     match answer.source {
         Source::Hit(time) => format!("verax; hit; ttl={}", left(time)),
         Source::Stale(since) => {
-            format!("verax; hit; ttl=-{}; detail=stale-while-revalidate", left(since))
+            format!("verax; hit; ttl=-{}; detail=stale-while-revalidate", past(since))
         }
         Source::StaleOnError(since) => {
-            format!("verax; fwd=stale; ttl=-{}; detail=stale-if-error", left(since))
+            format!("verax; fwd=stale; ttl=-{}; detail=stale-if-error", past(since))
         }
         Source::Origin(refill) | Source::Joined(refill) => {
             let mut text = "verax; fwd=uri-miss; fwd-status=200".to_owned();

@@ -16,6 +16,9 @@ pub(super) struct Paths {
     pub(super) accounts: PathBuf,
     pub(super) process_id: PathBuf,
     pub(super) log: PathBuf,
+    /// A server removes what it takes for leftovers from its temporary directory when it starts, so
+    /// two servers must not share one.
+    pub(super) temporary: PathBuf,
 }
 
 impl Paths {
@@ -26,11 +29,15 @@ impl Paths {
             .map_err(files("could not find the directory", directory))?;
         fs::set_permissions(&directory, fs::Permissions::from_mode(0o700))
             .map_err(files("could not protect the directory", &directory))?;
+        let temporary = directory.join("tmp");
+        fs::create_dir_all(&temporary)
+            .map_err(files("could not make the directory", &temporary))?;
         Ok(Self {
             data: directory.join("data"),
             accounts: directory.join("accounts.sql"),
             process_id: directory.join("mariadbd.pid"),
             log: directory.join("mariadbd.log"),
+            temporary,
             directory,
         })
     }
@@ -77,6 +84,7 @@ pub(super) fn initialise(paths: &Paths) -> Result<(), LaunchError> {
     command
         .args(["--no-defaults", "--auth-root-authentication-method=normal", "--skip-test-db"])
         .arg(format!("--datadir={}", aside.display()))
+        .env("TMPDIR", &paths.temporary)
         .stdin(Stdio::null())
         .stdout(log)
         .stderr(errors);

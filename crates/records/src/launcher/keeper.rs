@@ -119,6 +119,7 @@ fn command(
         .arg(format!("--datadir={}", paths.data.display()))
         .arg(format!("--init-file={}", paths.accounts.display()))
         .arg(format!("--pid-file={}", paths.process_id.display()))
+        .arg(format!("--tmpdir={}", paths.temporary.display()))
         .arg(format!("--port={port}"))
         // Relative to the data directory, since a socket's path may not be longer than 107 bytes.
         .arg("--socket=mariadbd.sock")

@@ -1,0 +1,72 @@
+//! The console in headless Chromium: signing in, a figure that moves, a load run, and its result.
+
+#![allow(clippy::unwrap_used)]
+
+use std::path::Path;
+
+use thirtyfour::prelude::*;
+use verax_e2e::{Browser, Verax, until};
+
+fn axe() -> String {
+    let path = "../../console/node_modules/axe-core/axe.min.js";
+    std::fs::read_to_string(Path::new(env!("CARGO_MANIFEST_DIR")).join(path)).unwrap()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_console_answers_its_two_questions() {
+    let verax = Verax::demo(&[]);
+    let browser = Browser::start().await;
+    let axe = axe();
+    let page = &browser.page;
+    let check = async |what: &str| {
+        let findings = browser.accessibility_findings(&axe).await;
+        assert!(findings.is_empty(), "{what}: {findings:#?}");
+    };
+
+    // A wrong token is refused in words.
+    page.goto(verax.url()).await.unwrap();
+    let field = page.query(By::Css("input[name=token]")).first().await.unwrap();
+    field.send_keys("not-a-token").await.unwrap();
+    browser.click(By::Css("form button")).await;
+    browser.text_when("[role=alert]", |text| text.contains("unknown or was revoked")).await;
+    check("sign-in").await;
+
+    // The link of the start signs in, once, and leaves no code in the address bar.
+    page.goto(verax.sign_in_link()).await.unwrap();
+    browser.text_when("h1", |text| text == "Yes").await;
+    assert!(!page.current_url().await.unwrap().as_str().contains('#'));
+
+    // Figures move by themselves.
+    let first = browser.text_when("[data-figure=reads]", |text| text.contains("/s")).await;
+    browser.text_when("[data-figure=reads]", |text| text.contains("/s") && text != first).await;
+    browser.text_when("[data-figure=hit-ratio]", |text| text.contains('%')).await;
+    browser.text_when("[data-figure=origin-latency]", |text| text.contains("ms ·")).await;
+    check("overview, light").await;
+    browser.click(By::Css("button[aria-label='Use dark colours']")).await;
+    until("the dark theme is on", async || {
+        let html = page.find(By::Css("html")).await.unwrap();
+        html.attr("data-theme").await.unwrap().as_deref() == Some("chart-night")
+    })
+    .await;
+    check("overview, dark").await;
+
+    // One button starts a run; it is drawn while it goes on, and its result stays.
+    browser.click(By::LinkText("How much faster is it?")).await;
+    browser.click(By::Css("select")).await;
+    browser.click(By::Css("option[value=quick-look]")).await;
+    browser.click(By::XPath("//button[contains(., 'Start the run')]")).await;
+    browser.text_when("[data-run-state]", |text| text.contains("running")).await;
+    browser.text_when("h1", |text| text.contains("× faster")).await;
+    browser.text_when("[data-run-state]", |text| text.contains("done")).await;
+    let table = browser.text_when("main table", |text| text.contains("Throughput")).await;
+    assert!(table.contains("p99") && table.contains("ms"), "{table}");
+    check("load, dark").await;
+
+    // A reload keeps the session and shows the run again; signing out ends it.
+    page.refresh().await.unwrap();
+    browser.text_when("[data-run-state]", |text| text.contains("done")).await;
+    browser.click(By::Css("button[aria-label='Sign out']")).await;
+    browser.text_when("form button", |text| text.contains("Sign in")).await;
+    page.goto(verax.sign_in_link()).await.unwrap();
+    browser.text_when("[role=alert]", |text| text.contains("used already")).await;
+}
