@@ -35,7 +35,9 @@ bench: packages console ## Print the benchmark tables
 	@cargo run --release --locked --package verax-bench
 
 screenshots: test-packages build ## Refresh docs/screenshots from the demo
-	@docs/screenshots/take $(VERAX)
+	@setup/packages xvfb:xvfb-run xauth xterm imagemagick:import fonts-dejavu-core:/usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf
+	mkdir -p docs/screenshots
+	VERAX_PROGRAM=$(CURDIR)/$(VERAX) cargo run --locked --package verax-e2e --example screenshots -- $(CURDIR)/docs/screenshots
 
 console: console/dist/index.html ## Build the console
 

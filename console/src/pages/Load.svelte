@@ -181,7 +181,7 @@
 {#if runs.length > 0}
   <section class="mt-4" aria-labelledby="runs-title">
     <h2 id="runs-title" class="font-semibold">Latest runs</h2>
-    <div class="max-h-44 overflow-y-auto" role="region" aria-labelledby="runs-title" tabindex="-1">
+    <div class="max-h-44 overflow-y-auto">
       <table class="table table-xs text-sm">
         <thead>
           <tr class="text-base-content">

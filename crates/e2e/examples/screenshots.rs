@@ -1,10 +1,12 @@
-//! Takes the console's pictures for docs/screenshots from a fresh demo.
+//! Takes the pictures in docs/screenshots from a fresh demo: the console's pages in headless Chromium,
+//! the main commands' output in a terminal under Xvfb.
 //!
 //! Usage: screenshots DIRECTORY
 
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
+use std::process::Command;
 use std::time::Duration;
 
 use thirtyfour::prelude::*;
@@ -15,6 +17,7 @@ async fn main() {
     let folder = PathBuf::from(std::env::args().nth(1).expect("give a directory"));
     let verax = Verax::demo(&[]);
     let browser = Browser::start().await;
+    terminal_pictures(&verax, &folder);
     let picture = async |name: &str| browser.picture(&folder.join(format!("{name}.png"))).await;
     browser.page.goto(format!("{}/sign-in", verax.url())).await.unwrap();
     browser.text_when("h1", |text| text.contains("Verax")).await;
@@ -36,4 +39,78 @@ async fn main() {
     browser.text_when("[data-run-state]", |text| text.contains("done")).await;
     tokio::time::sleep(Duration::from_millis(500)).await;
     picture("console-load").await;
+}
+
+/// What is typed in each terminal picture.
+const TERMINALS: [(&str, &[&str]); 4] = [
+    (
+        "cli-get",
+        &[
+            "verax get ferrydesk/boards board/quillness | head -c 320; echo ' …'",
+            "verax get ferrydesk/boards board/quillness >/dev/null",
+            "verax list ferrydesk/boards --limit 8",
+            "verax namespace list",
+        ],
+    ),
+    (
+        "cli-warm",
+        &[
+            "verax warm run ferrydesk/boards --values harbour=origin:/harbours",
+            "verax warm run ferrydesk/boards --values harbour=aldermouth,brinewick,nowhere",
+            "verax activity list --limit 6",
+        ],
+    ),
+    ("cli-load", &["verax load profiles", "verax load run morning-boards"]),
+    ("cli-watch", &["verax watch --seconds 12"]),
+];
+
+fn terminal_pictures(verax: &Verax, folder: &Path) {
+    for (name, commands) in TERMINALS {
+        let mut script = String::from("clear\n");
+        for command in commands {
+            // The command as it was typed, then what it does.
+            let typed = command.replace('\'', "'\\''");
+            script.push_str(&format!(
+                "printf '\\033[1m$ %s\\033[0m\\n' '{typed}'\n{command}\necho\n"
+            ));
+        }
+        let picture = folder.join(format!("{name}.png"));
+        script.push_str(&format!("sleep 0.5\nimport -window root {}\n", picture.display()));
+        let file = verax.scratch(&format!("{name}.sh"));
+        std::fs::write(&file, script).unwrap();
+        let program = verax_e2e::program();
+        let path =
+            format!("{}:{}", program.parent().unwrap().display(), std::env::var("PATH").unwrap());
+        let status = Command::new("xvfb-run")
+            .args([
+                "-a",
+                "-s",
+                "-screen 0 1280x800x24",
+                "xterm",
+                "-fa",
+                "DejaVu Sans Mono",
+                "-fs",
+                "11",
+            ])
+            .args([
+                "-geometry",
+                "141x44+0+0",
+                "-bg",
+                "#fbf8f1",
+                "-fg",
+                "#14293a",
+                "-b",
+                "10",
+                "+sb",
+                "-e",
+                "bash",
+            ])
+            .arg(&file)
+            .env("PATH", path)
+            .env("VERAX_URL", verax.url())
+            .env("VERAX_TOKEN", verax.token())
+            .status()
+            .expect("xvfb-run is needed: apt-get install xvfb xauth xterm imagemagick");
+        assert!(status.success() && picture.is_file(), "no picture of {name}");
+    }
 }

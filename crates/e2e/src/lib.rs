@@ -13,5 +13,5 @@ mod wait;
 
 pub use browser::Browser;
 pub use process::is_running;
-pub use verax::{Answer, Verax, run};
+pub use verax::{Answer, Verax, program, run};
 pub use wait::{until, until_some};

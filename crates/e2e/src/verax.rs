@@ -50,7 +50,7 @@ pub struct Verax {
 }
 
 /// The program, as built beside this test; `VERAX_PROGRAM` names another.
-fn program() -> PathBuf {
+pub fn program() -> PathBuf {
     if let Some(path) = std::env::var_os("VERAX_PROGRAM") {
         return path.into();
     }
