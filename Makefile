@@ -19,10 +19,12 @@ demo: build ## Start Verax with the ferry network's data; Ctrl-C stops it
 	@exec $(VERAX) demo --data-dir $(DEMO_DIR) $(DEMO_FLAGS)
 
 build: packages console ## Build the program with its console
-	@cargo build --release --locked --package verax-cli
+	@# Demo and benchmarks together, so that they share one set of build products.
+	cargo build --release --locked --package verax-cli --package verax-bench
 
 test: test-packages console ## Run every test
-	@cargo build --locked --package verax-cli
+	@# Everything at once, so that the program and all tests share one set of build products.
+	cargo build --locked --workspace --all-targets
 	cargo test --locked --workspace
 
 check: packages console ## Check formats, lints and types
@@ -31,8 +33,8 @@ check: packages console ## Check formats, lints and types
 	RUSTDOCFLAGS="--deny warnings" cargo doc --locked --workspace --no-deps --quiet
 	npm --prefix console run check
 
-bench: packages console ## Print the benchmark tables
-	@cargo run --release --locked --package verax-bench
+bench: build ## Print the benchmark tables
+	@target/release/verax-bench
 
 screenshots: test-packages build ## Refresh docs/screenshots from the demo
 	@setup/packages xvfb:xvfb-run xauth xterm imagemagick:import fonts-dejavu-core:/usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf
@@ -55,6 +57,7 @@ openapi: ## Write docs/openapi.json anew
 
 packages: ## Install Debian's packages that building and running need
 	@setup/packages mariadb-server nodejs:node npm gcc curl
+	setup/toolchain
 
 test-packages: packages ## Install Debian's packages that tests need
 	@setup/packages chromium chromium-driver:chromedriver
