@@ -17,7 +17,6 @@ async fn main() {
     let folder = PathBuf::from(std::env::args().nth(1).expect("give a directory"));
     let verax = Verax::demo(&[]);
     let browser = Browser::start().await;
-    terminal_pictures(&verax, &folder);
     let picture = async |name: &str| browser.picture(&folder.join(format!("{name}.png"))).await;
     browser.page.goto(format!("{}/sign-in", verax.url())).await.unwrap();
     browser.text_when("h1", |text| text.contains("Verax")).await;
@@ -39,15 +38,16 @@ async fn main() {
     browser.text_when("[data-run-state]", |text| text.contains("done")).await;
     tokio::time::sleep(Duration::from_millis(500)).await;
     picture("console-load").await;
+    terminal_pictures(&verax, &folder);
 }
 
 /// What is typed in each terminal picture.
-const TERMINALS: [(&str, &[&str]); 4] = [
+const TERMINALS: [(&str, &[&str]); 5] = [
     (
         "cli-get",
         &[
-            "verax get ferrydesk/boards board/quillness | head -c 320; echo ' …'",
-            "verax get ferrydesk/boards board/quillness >/dev/null",
+            "verax get ferrydesk/boards board/quillsound | head -c 320; echo ' …'",
+            "verax get ferrydesk/boards board/quillsound >/dev/null",
             "verax list ferrydesk/boards --limit 8",
             "verax namespace list",
         ],
@@ -61,12 +61,18 @@ const TERMINALS: [(&str, &[&str]); 4] = [
         ],
     ),
     ("cli-load", &["verax load profiles", "verax load run morning-boards"]),
+    ("cli-load-running", &["verax load run tide-check"]),
     ("cli-watch", &["verax watch --seconds 12"]),
 ];
 
 fn terminal_pictures(verax: &Verax, folder: &Path) {
     for (name, commands) in TERMINALS {
+        let picture = folder.join(format!("{name}.png"));
         let mut script = String::from("clear\n");
+        if name.ends_with("-running") {
+            // The picture is taken while the command is at work.
+            script.push_str(&format!("(sleep 8; import -window root {}) &\n", picture.display()));
+        }
         for command in commands {
             // The command as it was typed, then what it does.
             let typed = command.replace('\'', "'\\''");
@@ -74,8 +80,9 @@ fn terminal_pictures(verax: &Verax, folder: &Path) {
                 "printf '\\033[1m$ %s\\033[0m\\n' '{typed}'\n{command}\necho\n"
             ));
         }
-        let picture = folder.join(format!("{name}.png"));
-        script.push_str(&format!("sleep 0.5\nimport -window root {}\n", picture.display()));
+        if !name.ends_with("-running") {
+            script.push_str(&format!("sleep 0.5\nimport -window root {}\n", picture.display()));
+        }
         let file = verax.scratch(&format!("{name}.sh"));
         std::fs::write(&file, script).unwrap();
         let program = verax_e2e::program();

@@ -4,7 +4,7 @@ use std::future::Future;
 use std::time::Duration;
 
 use diesel_async::pooled_connection::AsyncDieselConnectionManager;
-use diesel_async::pooled_connection::bb8::{Pool, PooledConnection};
+use diesel_async::pooled_connection::bb8::{Pool, PooledConnection, RunError};
 use diesel_async::{
     AsyncConnection, AsyncMigrationHarness, AsyncMysqlConnection, SimpleAsyncConnection,
 };
@@ -85,7 +85,12 @@ impl Records {
     pub(crate) async fn connection(
         &self,
     ) -> Result<PooledConnection<'_, AsyncMysqlConnection>, RecordsError> {
-        self.pool.get().await.map_err(|e| RecordsError::Unavailable(e.to_string()))
+        self.pool.get().await.map_err(|error| {
+            RecordsError::Unavailable(match error {
+                RunError::TimedOut => "no connection within 2 seconds".to_owned(),
+                RunError::User(error) => error.to_string(),
+            })
+        })
     }
 }
 

@@ -1,7 +1,7 @@
 //! Verax's durable records: tenants, namespaces, origins, tokens, runs and activity.
 //!
 //! They live in MariaDB, reached through Diesel. [`Records`] is the handle; every change it makes
-//! is one transaction that also writes the [`activity`](tables::activity) it amounts to, so that
+//! is one transaction that also writes the [`Activity`] it amounts to, so that
 //! what is acknowledged is never lost and always has an author. Calls are bounded in time: a
 //! MariaDB that hangs is [`RecordsError::Unavailable`], never a caller that waits for ever.
 //!

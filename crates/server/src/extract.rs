@@ -55,18 +55,21 @@ impl<S: Send + Sync, T: DeserializeOwned> FromRequestParts<S> for Ask<T> {
     }
 }
 
-async fn parameter(parts: &mut Parts, wanted: &str) -> Result<String, Failure> {
-    let parameters = RawPathParams::from_request_parts(parts, &())
+/// The path's parameters, by name.
+async fn parameters<const N: usize>(
+    parts: &mut Parts,
+    wanted: [&str; N],
+) -> Result<[String; N], Failure> {
+    let found = RawPathParams::from_request_parts(parts, &())
         .await
         .map_err(|e| Failure::bad_request(e.body_text()))?;
-    let found = parameters.iter().find(|(name, _)| *name == wanted);
-    let (_, value) =
-        found.ok_or_else(|| Failure::bad_request(format!("the path has no {wanted}")))?;
-    Ok(value.to_owned())
+    Ok(wanted.map(|wanted| {
+        let parameter = found.iter().find(|(name, _)| *name == wanted);
+        parameter.map(|(_, value)| value.to_owned()).unwrap_or_default()
+    }))
 }
 
-async fn name(parts: &mut Parts, wanted: &str) -> Result<Name, Failure> {
-    let text = parameter(parts, wanted).await?;
+fn name(wanted: &str, text: String) -> Result<Name, Failure> {
     Name::new(text).map_err(|e| Failure::bad_request(format!("the {wanted} in the path: {e}")))
 }
 
@@ -78,7 +81,8 @@ impl<S: Send + Sync> FromRequestParts<S> for InTenant {
     type Rejection = Failure;
 
     async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Failure> {
-        Ok(InTenant(name(parts, "tenant").await?))
+        let [tenant] = parameters(parts, ["tenant"]).await?;
+        Ok(InTenant(name("tenant", tenant)?))
     }
 }
 
@@ -90,7 +94,8 @@ impl<S: Send + Sync> FromRequestParts<S> for OfOrigin {
     type Rejection = Failure;
 
     async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Failure> {
-        Ok(OfOrigin(name(parts, "origin").await?))
+        let [origin] = parameters(parts, ["origin"]).await?;
+        Ok(OfOrigin(name("origin", origin)?))
     }
 }
 
@@ -102,7 +107,8 @@ impl<S: Send + Sync> FromRequestParts<S> for InNamespace {
     type Rejection = Failure;
 
     async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Failure> {
-        Ok(InNamespace(name(parts, "tenant").await?, name(parts, "namespace").await?))
+        let [tenant, namespace] = parameters(parts, ["tenant", "namespace"]).await?;
+        Ok(InNamespace(name("tenant", tenant)?, name("namespace", namespace)?))
     }
 }
 
@@ -114,7 +120,7 @@ impl<S: Send + Sync> FromRequestParts<S> for WithId {
     type Rejection = Failure;
 
     async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Failure> {
-        let text = parameter(parts, "id").await?;
+        let [text] = parameters(parts, ["id"]).await?;
         let id = text.parse();
         let error = |_| Failure::bad_request(format!("{text:?} in the path is not a number"));
         id.map(WithId).map_err(error)

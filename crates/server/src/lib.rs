@@ -50,58 +50,59 @@ const LARGEST_JSON: usize = 8 << 20;
 /// How long a stop waits for requests that are under way.
 const LONGEST_STOP: Duration = Duration::from_secs(10);
 
+const NAMESPACE: &str = "/v1/tenants/{tenant}/namespaces/{namespace}";
+const ENTRIES: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/entries";
+const NO_KEY: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/entries/";
+const ENTRY: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/entries/{key}";
+const WARM_RUNS: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/warm-runs";
+
 /// The HTTP interface of a service.
 pub fn router(service: Arc<Service>) -> Router {
-    let entries = Router::new()
-        .route("/{key}", get(entries::read).put(entries::put).delete(entries::delete))
+    // One flat table of routes: nested routers would rewrite every request's URI on its way in.
+    Router::new()
+        .route(ENTRY, get(entries::read).put(entries::put).delete(entries::delete))
         // An empty key, which would otherwise look like an unknown path.
-        .route("/", get(entries::no_key).put(entries::no_key).delete(entries::no_key));
-    let namespace = Router::new()
+        .route(NO_KEY, get(entries::no_key).put(entries::no_key).delete(entries::no_key))
+        .route(ENTRIES, get(entries::list).delete(entries::clear))
         .route(
-            "/",
+            NAMESPACE,
             get(administration::namespace)
                 .patch(administration::change_namespace)
                 .delete(administration::delete_namespace),
         )
-        .route("/entries", get(entries::list).delete(entries::clear))
-        .route("/warm-runs", post(runs::start_warm));
-    let tenant = Router::new()
-        .route("/", delete(administration::delete_tenant))
-        .route("/origins", get(administration::origins).post(administration::create_origin))
+        .route(WARM_RUNS, post(runs::start_warm))
+        .route("/v1/tenants", get(administration::tenants).post(administration::create_tenant))
+        .route("/v1/tenants/{tenant}", delete(administration::delete_tenant))
         .route(
-            "/origins/{origin}",
+            "/v1/tenants/{tenant}/origins",
+            get(administration::origins).post(administration::create_origin),
+        )
+        .route(
+            "/v1/tenants/{tenant}/origins/{origin}",
             delete(administration::delete_origin).patch(administration::change_origin),
         )
         .route(
-            "/namespaces",
+            "/v1/tenants/{tenant}/namespaces",
             get(administration::namespaces).post(administration::create_namespace),
-        );
-    let v1 = Router::new()
-        .route("/tenants", get(administration::tenants).post(administration::create_tenant))
-        .nest("/tenants/{tenant}", tenant)
-        .nest("/tenants/{tenant}/namespaces/{namespace}", namespace)
-        .nest("/tenants/{tenant}/namespaces/{namespace}/entries/", entries)
-        .route("/tokens", get(administration::tokens).post(administration::create_token))
-        .route("/tokens/{id}", delete(administration::revoke_token))
-        .route("/activity", get(administration::activity))
-        .route("/session", post(sessions::start).get(sessions::show).delete(sessions::end))
-        .route("/sign-in-links", post(sessions::new_link))
-        .route("/live", get(live::samples))
-        .route("/warm-runs/{id}", get(runs::warm).delete(runs::stop_warm))
-        .route("/warm-runs/{id}/live", get(runs::watch_warm))
-        .route("/load-profiles", get(runs::profiles))
-        .route("/load-runs", get(runs::recent_load).post(runs::start_load))
-        .route("/load-runs/{id}", get(runs::load).delete(runs::stop_load))
-        .route("/load-runs/{id}/live", get(runs::watch_load))
-        .fallback(problem::no_such_path)
-        .method_not_allowed_fallback(problem::no_such_method);
-    Router::new()
-        .nest("/v1", v1)
+        )
+        .route("/v1/tokens", get(administration::tokens).post(administration::create_token))
+        .route("/v1/tokens/{id}", delete(administration::revoke_token))
+        .route("/v1/activity", get(administration::activity))
+        .route("/v1/session", post(sessions::start).get(sessions::show).delete(sessions::end))
+        .route("/v1/sign-in-links", post(sessions::new_link))
+        .route("/v1/live", get(live::samples))
+        .route("/v1/warm-runs/{id}", get(runs::warm).delete(runs::stop_warm))
+        .route("/v1/warm-runs/{id}/live", get(runs::watch_warm))
+        .route("/v1/load-profiles", get(runs::profiles))
+        .route("/v1/load-runs", get(runs::recent_load).post(runs::start_load))
+        .route("/v1/load-runs/{id}", get(runs::load).delete(runs::stop_load))
+        .route("/v1/load-runs/{id}/live", get(runs::watch_load))
         .route("/healthz", get(health::healthz))
         .route("/readyz", get(health::readyz))
         .route("/metrics", get(metrics::show))
         .route("/openapi.json", get(openapi::show))
         .fallback(console::file)
+        .method_not_allowed_fallback(problem::no_such_method)
         .layer(DefaultBodyLimit::max(LARGEST_JSON))
         .layer(CatchPanicLayer::custom(problem::after_panic))
         .layer(from_fn(request_log::log))

@@ -185,8 +185,7 @@ pub(crate) async fn sample_every_second(service: Arc<Service>) {
 }
 
 impl Service {
-    /// What a caller may see of the last two minutes, and a channel of the samples to come. What the
-    /// channel brings goes through [`view`](Self::view).
+    /// What a caller may see of the last two minutes, and a channel of the samples to come.
     pub fn watch(&self, caller: &Caller) -> (Vec<LiveSample>, LiveReceiver) {
         let receiver = self.live.sender.subscribe();
         let history: Vec<_> = {

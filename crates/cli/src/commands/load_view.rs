@@ -16,8 +16,11 @@ pub(super) struct LoadView {
     told: Cell<usize>,
 }
 
-/// The width of the longest latency bar.
-const WIDEST: usize = 44;
+/// Columns of a latency bar for each power of ten.
+const COLUMNS: usize = 11;
+
+/// The longest latency bar: ten seconds.
+const WIDEST: usize = 6 * COLUMNS;
 
 impl LoadView {
     pub(super) fn new(output: Output, run: &LoadRun) -> Self {
@@ -87,16 +90,27 @@ fn lanes(cached: &LaneFigures, direct: &LaneFigures) -> String {
         format!("p50 {name}  {}", mark.repeat(width(f.p50_ms)))
     };
     format!(
-        "{figures}\n\n{}\n{}\n            0.01 ms     0.1          1          10         100",
+        "{figures}\n\n{}\n{}\n            {}",
         bar("cached", cached, "━"),
-        bar("direct", direct, "╍")
+        bar("direct", direct, "╍"),
+        scale()
     )
 }
 
-/// Eleven columns for each power of ten above 0.01 ms.
+/// The powers of ten below the bars, each where a bar of that length ends.
+fn scale() -> String {
+    let mut text = String::new();
+    for (power, label) in ["0.01 ms", "0.1", "1", "10", "100"].iter().enumerate() {
+        text.push_str(&" ".repeat((power * COLUMNS).saturating_sub(text.len())));
+        text.push_str(label);
+    }
+    text
+}
+
+/// The length of a bar: as many columns as there are powers of ten above 0.01 ms.
 fn width(p50_ms: Option<f64>) -> usize {
-    let columns = p50_ms.map_or(0.0, |ms| (ms / 0.01).max(1.0).log10() * 11.0);
-    (columns as usize).clamp(1, WIDEST + 11)
+    let columns = p50_ms.map_or(0.0, |ms| (ms / 0.01).max(1.0).log10() * COLUMNS as f64);
+    (columns as usize).clamp(1, WIDEST)
 }
 
 /// What a run came to.
@@ -153,4 +167,20 @@ pub(super) fn summary(run: &LoadRun) -> String {
         text.push_str(&format!("\n  {} × {error}", figures::count(*times)));
     }
     text
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn bars_end_where_the_scale_says() {
+        assert_eq!([0.01, 0.1, 1.0, 100.0].map(|ms| width(Some(ms))), [1, 11, 22, 44]);
+        assert_eq!((width(None), width(Some(1e9))), (1, WIDEST));
+        let scale = scale();
+        assert_eq!(
+            ["0.1", "1 ", "10 ", "100"].map(|label| scale.rfind(label).unwrap()),
+            [11, 22, 33, 44]
+        );
+    }
 }
