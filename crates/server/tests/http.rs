@@ -1,0 +1,201 @@
+//! The HTTP interface over a real service: sessions and their guard, streams, metrics, console files.
+
+#![allow(clippy::unwrap_used)]
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use futures_util::StreamExt;
+use reqwest::{Client, Method, StatusCode};
+use serde_json::{Value, json};
+use tokio::sync::oneshot;
+use tokio::task::JoinHandle;
+use verax_records::Records;
+use verax_records::launcher::PrivateServer;
+use verax_service::{Service, ServiceOptions};
+
+/// A server that listens, and what ends it.
+struct Fixture {
+    http: Client,
+    url: String,
+    token: String,
+    stop: Option<oneshot::Sender<()>>,
+    serving: JoinHandle<std::io::Result<()>>,
+    mariadb: PrivateServer,
+    _directory: tempfile::TempDir,
+}
+
+impl Fixture {
+    async fn start() -> Self {
+        let _ = rustls::crypto::ring::default_provider().install_default();
+        let directory = tempfile::tempdir().unwrap();
+        let mariadb = PrivateServer::start(directory.path()).await.unwrap();
+        let records = Records::open(mariadb.url("verax")).await.unwrap();
+        let service = Service::start(records, ServiceOptions::default()).await.unwrap();
+        let token = service.administrator_token(None).await.unwrap();
+        let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let url = format!("http://{}", listener.local_addr().unwrap());
+        let (stop, stopped) = oneshot::channel::<()>();
+        let serving = tokio::spawn(verax_server::serve(listener, Arc::clone(&service), async {
+            let _ = stopped.await;
+        }));
+        let http = Client::new();
+        Self { http, url, token, stop: Some(stop), serving, mariadb, _directory: directory }
+    }
+
+    fn request(&self, method: Method, path: &str) -> reqwest::RequestBuilder {
+        self.http.request(method, format!("{}{path}", self.url))
+    }
+
+    async fn create(&self, path: &str, body: Value) -> Value {
+        let request = self.request(Method::POST, path).bearer_auth(&self.token).json(&body);
+        let response = request.send().await.unwrap();
+        assert_eq!(response.status(), StatusCode::CREATED, "{path}");
+        assert!(response.headers().contains_key("location"), "{path}");
+        response.json().await.unwrap()
+    }
+
+    async fn end(mut self) {
+        let _ = self.stop.take().unwrap().send(());
+        let ended = tokio::time::timeout(Duration::from_secs(30), &mut self.serving).await;
+        ended.expect("the server ends in time").unwrap().unwrap();
+        self.mariadb.stop().await.unwrap();
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_session_is_for_the_console_alone() {
+    let fixture = Fixture::start().await;
+    let sign_in =
+        fixture.request(Method::POST, "/v1/session").json(&json!({ "token": fixture.token }));
+    let response = sign_in.send().await.unwrap();
+    assert_eq!(response.status(), StatusCode::CREATED);
+    let cookie = response.headers()["set-cookie"].to_str().unwrap().to_owned();
+    for part in ["HttpOnly", "SameSite=Strict", "Path=/", "Max-Age=43200"] {
+        assert!(cookie.contains(part), "{cookie}");
+    }
+    let cookie = cookie.split(';').next().unwrap().to_owned();
+    let with_cookie = |method, path: &str| fixture.request(method, path).header("cookie", &cookie);
+
+    // It reads; it changes nothing without the field that only the console's own pages can send.
+    let shown: Value =
+        with_cookie(Method::GET, "/v1/session").send().await.unwrap().json().await.unwrap();
+    assert_eq!(shown["scopes"], json!(["admin"]));
+    let create = || with_cookie(Method::POST, "/v1/tenants").json(&json!({ "name": "ferrydesk" }));
+    assert_eq!(create().send().await.unwrap().status(), StatusCode::UNAUTHORIZED);
+    let from_console = create().header("verax-console", "1");
+    assert_eq!(from_console.send().await.unwrap().status(), StatusCode::CREATED);
+
+    // Signing out ends it on the service, not only in the browser.
+    let out = with_cookie(Method::DELETE, "/v1/session").send().await.unwrap();
+    assert!(out.headers()["set-cookie"].to_str().unwrap().contains("Max-Age=0"));
+    let after = with_cookie(Method::GET, "/v1/session").send().await.unwrap();
+    assert_eq!(after.status(), StatusCode::UNAUTHORIZED);
+    for wrong in [json!({ "code": "0".repeat(32) }), json!({ "token": "x" })] {
+        let response =
+            fixture.request(Method::POST, "/v1/session").json(&wrong).send().await.unwrap();
+        assert_eq!(response.status(), StatusCode::UNAUTHORIZED, "{wrong}");
+        assert!(!response.headers().contains_key("set-cookie"));
+    }
+    fixture.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn streams_follow_and_a_stop_ends_them() {
+    let fixture = Fixture::start().await;
+    let refused = fixture.request(Method::GET, "/v1/live").send().await.unwrap();
+    assert_eq!(refused.status(), StatusCode::UNAUTHORIZED);
+    let live = fixture.request(Method::GET, "/v1/live").bearer_auth(&fixture.token);
+    let response = live.send().await.unwrap();
+    assert_eq!(response.headers()["content-type"], "text/event-stream");
+    let mut text = String::new();
+    let mut chunks = response.bytes_stream();
+    while !text.contains("event: sample") {
+        let chunk = chunks.next().await.unwrap().unwrap();
+        text.push_str(std::str::from_utf8(&chunk).unwrap());
+    }
+    assert!(text.starts_with("event: history"), "{text}");
+    // The stream is still open when the stop comes, and the stop does not wait for it.
+    let rest = tokio::spawn(async move { chunks.collect::<Vec<_>>().await.len() });
+    fixture.end().await;
+    tokio::time::timeout(Duration::from_secs(10), rest).await.unwrap().unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn metrics_show_what_the_token_may_see() {
+    let fixture = Fixture::start().await;
+    for tenant in ["ferrydesk", "tideline"] {
+        fixture.create("/v1/tenants", json!({ "name": tenant })).await;
+        let path = format!("/v1/tenants/{tenant}/namespaces");
+        fixture.create(&path, json!({ "name": "notes" })).await;
+    }
+    let token = fixture.create("/v1/tokens", json!({ "scopes": ["read:tideline"] })).await;
+    let metrics = async |token: &str| {
+        let response =
+            fixture.request(Method::GET, "/metrics").bearer_auth(token).send().await.unwrap();
+        let kind = response.headers()["content-type"].to_str().unwrap().to_owned();
+        assert!(kind.starts_with("application/openmetrics-text"), "{kind}");
+        response.text().await.unwrap()
+    };
+    let own = metrics(token["secret"].as_str().unwrap()).await;
+    assert!(own.contains("tenant=\"tideline\"") && !own.contains("ferrydesk"), "{own}");
+    assert!(!own.contains("verax_memory_used_bytes"), "{own}");
+    let all = metrics(&fixture.token).await;
+    for expected in [
+        "tenant=\"ferrydesk\"",
+        "verax_memory_used_bytes 0",
+        "le=\"+Inf\"",
+        "verax_records_available 1",
+    ] {
+        assert!(all.contains(expected), "{expected}");
+    }
+    assert!(all.ends_with("# EOF\n"));
+    let nobody = fixture.request(Method::GET, "/metrics").send().await.unwrap();
+    assert_eq!(nobody.status(), StatusCode::UNAUTHORIZED);
+    fixture.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn pages_health_and_description_are_there() {
+    let fixture = Fixture::start().await;
+    let get = async |path: &str| fixture.request(Method::GET, path).send().await.unwrap();
+    assert_eq!(get("/healthz").await.status(), StatusCode::OK);
+    let ready: Value = get("/readyz").await.json().await.unwrap();
+    assert_eq!((&ready["ready"], &ready["records"]), (&true.into(), &"available".into()));
+
+    // Every path of the description is answered by something other than "no such path".
+    let description: Value = get("/openapi.json").await.json().await.unwrap();
+    assert_eq!(description["openapi"], "3.1.0");
+    let paths = description["paths"].as_object().unwrap();
+    assert!(paths.len() >= 25, "{}", paths.len());
+    for (path, methods) in paths {
+        let place = path.replace('{', "").replace('}', "");
+        for method in methods.as_object().unwrap().keys() {
+            let method: Method = method.to_uppercase().parse().unwrap();
+            let response = fixture.request(method.clone(), &place).send().await.unwrap();
+            let text = response.text().await.unwrap();
+            assert!(
+                !text.contains("no-such-path") && !text.contains("no-such-method"),
+                "{method} {place}"
+            );
+        }
+    }
+
+    // The console: its pages are one file, its files are guarded and kept, and nothing else is there.
+    for page in ["/", "/load", "/sign-in"] {
+        let response = get(page).await;
+        let policy = response.headers()["content-security-policy"].to_str().unwrap().to_owned();
+        assert!(policy.contains("default-src 'none'") && !policy.contains("unsafe"), "{policy}");
+        assert!(policy.contains("frame-ancestors 'none'"), "{policy}");
+        let text = response.text().await.unwrap();
+        assert!(text.contains("<title>Verax</title>"), "{page}");
+        let script = text.split("src=\"").nth(1).unwrap().split('"').next().unwrap();
+        let response = get(script).await;
+        assert!(response.headers()["cache-control"].to_str().unwrap().contains("immutable"));
+        assert_eq!(response.headers()["x-content-type-options"], "nosniff");
+    }
+    for nothing in ["/nothing", "/assets/nothing.js", "/../Cargo.toml"] {
+        assert_eq!(get(nothing).await.status(), StatusCode::NOT_FOUND, "{nothing}");
+    }
+    fixture.end().await;
+}

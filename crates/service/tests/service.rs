@@ -1,0 +1,426 @@
+//! The service over real records and a real origin: who sees what, what runs do, and what changes
+//! while something is under way.
+
+#![allow(clippy::unwrap_used, clippy::panic)]
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::{Duration, Instant};
+
+use axum::Router;
+use axum::extract::Path;
+use axum::http::StatusCode;
+use axum::response::IntoResponse;
+use axum::routing::get;
+use bytes::Bytes;
+use rstest::rstest;
+use verax_api::{
+    CreateOrigin, CreateSession, LoadProgress, LoadReport, LoadRequest, OriginChange, OriginChoice,
+    PolicyChange, ProfileChoice, WarmRequest, WarmValues,
+};
+use verax_core::lifetime::CacheControl;
+use verax_core::load::{Comparison, LaneRecorder};
+use verax_core::{Key, Name, PutCondition};
+use verax_records::Records;
+use verax_records::launcher::PrivateServer;
+use verax_service::access::{Caller, Scope};
+use verax_service::cache::{Answer, PutRequest, ReadOptions, Source};
+use verax_service::runs::{LoadPlan, LoadRunner, ProgressSink, RunningLoad, StopSignal};
+use verax_service::{Service, ServiceError, ServiceOptions};
+
+/// A service with its MariaDB, which ends with it.
+struct Fixture {
+    service: Arc<Service>,
+    admin: Caller,
+    records: Records,
+    server: PrivateServer,
+    _directory: tempfile::TempDir,
+}
+
+fn name(text: &str) -> Name {
+    Name::new(text).unwrap()
+}
+
+fn key(text: &str) -> Key {
+    Key::new(text).unwrap()
+}
+
+impl Fixture {
+    async fn start(options: ServiceOptions) -> Self {
+        let directory = tempfile::tempdir().unwrap();
+        let server = PrivateServer::start(directory.path()).await.unwrap();
+        let records = Records::open(server.url("verax")).await.unwrap();
+        let service = Service::start(records.clone(), options).await.unwrap();
+        let admin = Caller::service("the test", vec![Scope::Admin]);
+        Self { service, admin, records, server, _directory: directory }
+    }
+
+    async fn namespace(&self, tenant: &str, namespace: &str, origin: Option<&str>) {
+        let _ = self.service.create_tenant(&self.admin, tenant).await;
+        let mut policy = PolicyChange { max_age_seconds: Some(600.0), ..Default::default() };
+        if let Some(url) = origin {
+            let request = CreateOrigin {
+                name: "desk".into(),
+                url: format!("{url}/{{key}}"),
+                connect_timeout_ms: None,
+                total_timeout_ms: None,
+                largest_response_bytes: None,
+            };
+            self.service.create_origin(&self.admin, &name(tenant), &request).await.unwrap();
+            policy.origin = Some(Some(OriginChoice { name: "desk".into(), key_pattern: None }));
+        }
+        let tenant = name(tenant);
+        let created = self.service.create_namespace(&self.admin, &tenant, namespace, &policy);
+        created.await.unwrap();
+    }
+
+    async fn token(&self, scopes: &[&str]) -> String {
+        let scopes: Vec<String> = scopes.iter().map(|s| (*s).to_owned()).collect();
+        self.service.create_token(&self.admin, &scopes, "test").await.unwrap().secret
+    }
+
+    async fn read(
+        &self,
+        caller: &Caller,
+        path: &str,
+        k: &str,
+    ) -> Result<Option<Answer>, ServiceError> {
+        let (tenant, namespace) = path.split_once('/').unwrap();
+        let options = ReadOptions::default();
+        self.service.read(caller, &name(tenant), &name(namespace), &key(k), options).await
+    }
+
+    fn put(&self, path: &str, k: &str, value: &str) {
+        let (tenant, namespace) = path.split_once('/').unwrap();
+        let request = PutRequest {
+            value: Bytes::from(value.to_owned()),
+            media_type: "text/plain".into(),
+            cache_control: CacheControl::default(),
+            tags: Vec::new(),
+            condition: PutCondition::Always,
+        };
+        self.service.put(&self.admin, &name(tenant), &name(namespace), &key(k), request).unwrap();
+    }
+
+    async fn end(self) {
+        self.service.stop();
+        self.server.stop().await.unwrap();
+    }
+}
+
+async fn until(what: &str, mut holds: impl AsyncFnMut() -> bool) {
+    let started = Instant::now();
+    while !holds().await {
+        assert!(started.elapsed() < Duration::from_secs(60), "gave up waiting until {what}");
+        tokio::time::sleep(Duration::from_millis(10)).await;
+    }
+}
+
+/// An origin that answers with the key, counts its calls, and knows no `nothing`.
+async fn origin() -> (String, Arc<AtomicU64>) {
+    let calls = Arc::new(AtomicU64::new(0));
+    let counted = Arc::clone(&calls);
+    let answer = move |Path(key): Path<String>| {
+        counted.fetch_add(1, Ordering::SeqCst);
+        async move {
+            match key.as_str() {
+                "nothing" => StatusCode::NOT_FOUND.into_response(),
+                "private" => ([("cache-control", "no-store")], key).into_response(),
+                "listing" => r#"["one","two","three"]"#.into_response(),
+                _ => ([("cache-groups", "\"desk\"")], key).into_response(),
+            }
+        }
+    };
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let url = format!("http://{}", listener.local_addr().unwrap());
+    let router = Router::new().route("/{key}", get(answer));
+    tokio::spawn(async move { axum::serve(listener, router).await.unwrap() });
+    (url, calls)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn callers_see_their_own_part_of_what_goes_on() {
+    let fixture = Fixture::start(ServiceOptions::default()).await;
+    fixture.namespace("ferrydesk", "boards", None).await;
+    fixture.namespace("ferrydesk", "fares", None).await;
+    fixture.namespace("tideline", "tables", None).await;
+    let service = &fixture.service;
+    let reader = service.token_caller(&fixture.token(&["read:ferrydesk/boards"]).await).unwrap();
+    let manager = service.token_caller(&fixture.token(&["manage:tideline"]).await).unwrap();
+
+    // Live samples: the namespaces a caller may see, and the whole's memory for administrators alone.
+    let (_, mut samples) = service.watch(&reader);
+    fixture.put("ferrydesk/boards", "k", "v");
+    fixture.read(&reader, "ferrydesk/boards", "k").await.unwrap().unwrap();
+    let mut reads = 0;
+    while reads == 0 {
+        let sample = samples.next(service, &reader).await.unwrap();
+        assert_eq!(sample.namespaces.len(), 1);
+        assert_eq!((sample.memory_bytes, sample.evictions), (None, None));
+        reads = sample.namespaces[0].reads;
+        if reads > 0 {
+            assert_eq!((sample.namespaces[0].hits, sample.namespaces[0].hit_ratio), (1, Some(1.0)));
+            assert_eq!(sample.hit_latency.unwrap().samples, 1);
+        }
+    }
+    let (history, _) = service.watch(&fixture.admin);
+    let latest = history.last().unwrap();
+    assert_eq!(latest.namespaces.len(), 3);
+    assert!(latest.memory_bytes.unwrap() > 0 && latest.memory_limit_bytes.is_some());
+    let (seen, _) = service.watch(&manager);
+    assert!(seen.iter().all(|s| s.namespaces.iter().all(|n| n.tenant == "tideline")));
+
+    // Lists: the same.
+    let names = |caller| service.tenants(caller).into_iter().map(|t| t.name).collect::<Vec<_>>();
+    assert_eq!(names(&reader), ["ferrydesk"]);
+    assert_eq!(names(&fixture.admin), ["ferrydesk", "tideline"]);
+    let namespaces = service.namespaces(&reader, &name("ferrydesk")).unwrap();
+    assert_eq!(namespaces.len(), 1);
+    assert!(matches!(
+        service.namespaces(&reader, &name("tideline")),
+        Err(ServiceError::MissingScope(_))
+    ));
+
+    // Rights do not include each other.
+    assert!(matches!(
+        fixture.read(&manager, "tideline/tables", "k").await,
+        Err(ServiceError::MissingScope(scope)) if scope.to_string() == "read:tideline/tables"
+    ));
+    assert!(service.clear(&reader, &name("ferrydesk"), &name("boards")).await.is_err());
+    assert!(service.clear(&manager, &name("tideline"), &name("tables")).await.is_ok());
+    assert!(service.create_token(&manager, &["admin".into()], "").await.is_err());
+    assert!(service.activity(&manager, None, 10).await.is_err());
+    let activity = service.activity(&manager, Some(name("tideline")), 10).await.unwrap();
+    assert_eq!(activity[0].action, "namespace.clear");
+    assert!(activity.iter().all(|a| a.tenant.as_deref() == Some("tideline")));
+    fixture.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn sessions_end_with_their_tokens() {
+    let fixture = Fixture::start(ServiceOptions::default()).await;
+    fixture.namespace("ferrydesk", "boards", None).await;
+    let service = &fixture.service;
+    let secret = fixture.token(&["read:ferrydesk"]).await;
+    let (by_token, shown) = service.start_session(&CreateSession::Token(secret.clone())).unwrap();
+    assert_eq!(shown.scopes, ["read:ferrydesk"]);
+    let link = service.sign_in_link(&service.token_caller(&secret).unwrap());
+    let code = link.path.strip_prefix("/sign-in#").unwrap().to_owned();
+    let (by_code, _) = service.start_session(&CreateSession::Code(code.clone())).unwrap();
+    assert!(service.start_session(&CreateSession::Code(code)).is_err(), "a code works once");
+    assert!(service.session_caller(&by_token).is_ok() && service.session_caller(&by_code).is_ok());
+    // A session is not a token, nor the other way round.
+    assert!(service.token_caller(&by_token).is_err() && service.session_caller(&secret).is_err());
+    let tokens = service.tokens(&fixture.admin).await.unwrap();
+    service.revoke_token(&fixture.admin, tokens.last().unwrap().id).await.unwrap();
+    assert!(
+        service.session_caller(&by_token).is_err() && service.session_caller(&by_code).is_err()
+    );
+    assert!(service.token_caller(&secret).is_err());
+    // The administrator token of an earlier start is kept while it is good, and replaced when not.
+    let first = service.administrator_token(None).await.unwrap();
+    assert_eq!(service.administrator_token(Some(&first)).await.unwrap(), first);
+    assert_ne!(service.administrator_token(Some("lost")).await.unwrap(), first);
+    fixture.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_created_survives_and_what_is_deleted_takes_its_entries() {
+    let fixture = Fixture::start(ServiceOptions::default()).await;
+    let (url, calls) = origin().await;
+    fixture.namespace("quayside", "berths", Some(&url)).await;
+    let admin = &fixture.admin;
+    let answer = fixture.read(admin, "quayside/berths", "b1").await.unwrap().unwrap();
+    assert!(matches!(answer.source, Source::Origin(refill) if refill.stored));
+    assert_eq!(&*answer.entry.tags[0], "desk");
+
+    // A second service over the same records knows all of it.
+    let other = Service::start(fixture.records.clone(), ServiceOptions::default()).await.unwrap();
+    let (tenant, namespace) = (name("quayside"), name("berths"));
+    let there = other.read(admin, &tenant, &namespace, &key("b1"), ReadOptions::default()).await;
+    assert!(matches!(there.unwrap().unwrap().source, Source::Origin(_)));
+    assert_eq!(calls.load(Ordering::SeqCst), 2);
+    other.stop();
+
+    // An origin that is changed is used at once by the namespaces bound to it.
+    let (elsewhere, moved) = origin().await;
+    let change = OriginChange { url: Some(format!("{elsewhere}/{{key}}")), ..Default::default() };
+    fixture.service.change_origin(admin, &tenant, &name("desk"), &change).await.unwrap();
+    fixture.read(admin, "quayside/berths", "b2").await.unwrap().unwrap();
+    assert_eq!((calls.load(Ordering::SeqCst), moved.load(Ordering::SeqCst)), (2, 1));
+    let unusable =
+        OriginChange { url: Some(format!("{elsewhere}/{{berth}}")), ..Default::default() };
+    let refused = fixture.service.change_origin(admin, &tenant, &name("desk"), &unusable).await;
+    assert!(refused.unwrap_err().to_string().contains("{berth}"));
+
+    // In use, it cannot go; unbound, it can; and the namespace takes its entries along.
+    let in_use = fixture.service.delete_origin(admin, &tenant, &name("desk")).await.unwrap_err();
+    assert!(matches!(in_use, ServiceError::Conflict(_)), "{in_use}");
+    let unbind = PolicyChange { origin: Some(None), ..Default::default() };
+    fixture.service.change_namespace(admin, &tenant, &namespace, &unbind).await.unwrap();
+    fixture.service.delete_origin(admin, &tenant, &name("desk")).await.unwrap();
+    assert!(fixture.read(admin, "quayside/berths", "b3").await.unwrap().is_none());
+    assert!(fixture.service.memory().0 > 0);
+    fixture.service.delete_namespace(admin, &tenant, &namespace).await.unwrap();
+    assert_eq!(fixture.service.memory().0, 0);
+    let gone = fixture.read(admin, "quayside/berths", "b1").await.unwrap_err();
+    assert_eq!(gone.to_string(), "there is no namespace quayside/berths");
+    // A new namespace of the same name starts empty, with an identity of its own.
+    fixture.namespace("quayside", "berths", None).await;
+    assert!(fixture.read(admin, "quayside/berths", "b1").await.unwrap().is_none());
+    fixture.service.delete_namespace(admin, &tenant, &namespace).await.unwrap();
+    fixture.service.delete_tenant(admin, &tenant).await.unwrap();
+    assert!(fixture.service.tenants(admin).is_empty());
+    fixture.end().await;
+}
+
+fn list(values: &[&str]) -> BTreeMap<String, WarmValues> {
+    let values = values.iter().map(|v| (*v).to_owned()).collect();
+    [("key".to_owned(), WarmValues::List(values))].into()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn warm_runs_store_what_they_can_and_say_what_they_could_not() {
+    let fixture = Fixture::start(ServiceOptions::default()).await;
+    let (url, calls) = origin().await;
+    fixture.namespace("ferrydesk", "boards", Some(&url)).await;
+    let (tenant, namespace) = (name("ferrydesk"), name("boards"));
+    let warm = async |values, concurrency| {
+        let request = WarmRequest { pattern: None, values, concurrency };
+        fixture.service.start_warm_run(&fixture.admin, &tenant, &namespace, &request).await
+    };
+    let run = warm(list(&["a", "b", "nothing", "private"]), Some(2)).await.unwrap();
+    let mut changes = run.watch();
+    let ended = changes.wait_for(|run| run.state != "running").await.unwrap().clone();
+    assert_eq!((ended.state.as_str(), ended.keys, ended.stored, ended.failed), ("done", 4, 2, 2));
+    let mut failed: Vec<&str> = ended.failures.iter().map(|f| f.key.as_str()).collect();
+    failed.sort_unstable();
+    assert_eq!(failed, ["nothing", "private"]);
+    for (k, before) in [("a", 4), ("b", 4), ("private", 4)] {
+        let answer = fixture.read(&fixture.admin, "ferrydesk/boards", k).await.unwrap().unwrap();
+        assert_eq!(matches!(answer.source, Source::Hit(_)), k != "private");
+        assert!(calls.load(Ordering::SeqCst) >= before);
+    }
+
+    // Values from a listing of the origin; what is warm already is refreshed all the same.
+    let listing = [("key".to_owned(), WarmValues::Listing("/listing".into()))].into();
+    let run = warm(listing, None).await.unwrap();
+    let ended = run.watch().wait_for(|run| run.state != "running").await.unwrap().clone();
+    assert_eq!((ended.keys, ended.stored), (3, 3));
+
+    // What cannot be planned is refused before anything is read.
+    let before = calls.load(Ordering::SeqCst);
+    for (values, concurrency, says) in [
+        (list(&["a"]), Some(0), "1 to 256"),
+        (list(&[]), None, "no values"),
+        (BTreeMap::new(), None, "no values"),
+    ] {
+        let error = warm(values, concurrency).await.unwrap_err().to_string();
+        assert!(error.contains(says), "{error}");
+    }
+    assert_eq!(calls.load(Ordering::SeqCst), before);
+
+    // A stop ends a run after the refills under way; others may not even see it.
+    let many: Vec<String> = (0..5_000).map(|n| n.to_string()).collect();
+    let many: Vec<&str> = many.iter().map(String::as_str).collect();
+    let run = warm(list(&many), Some(1)).await.unwrap();
+    let stranger = Caller::service("a stranger", vec!["manage:tideline".parse().unwrap()]);
+    let id = run.now().id;
+    assert!(matches!(fixture.service.stop_warm_run(&stranger, id), Err(ServiceError::Unknown(_))));
+    fixture.service.stop_warm_run(&fixture.admin, id).unwrap();
+    let ended = run.watch().wait_for(|run| run.state != "running").await.unwrap().clone();
+    assert_eq!(ended.state, "stopped");
+    assert!(ended.stored < 5_000, "{}", ended.stored);
+    fixture.end().await;
+}
+
+/// Plays a load run: reports when it is told to.
+#[derive(Debug)]
+struct Played {
+    fail: bool,
+}
+
+fn report() -> LoadReport {
+    let lane = LaneRecorder::default().figures(Duration::from_secs(1), true);
+    LoadReport {
+        measured_seconds: 1.0,
+        keys: 1,
+        cached: lane,
+        direct: lane,
+        comparison: Comparison::of(&lane, &lane),
+        errors: Vec::new(),
+    }
+}
+
+impl LoadRunner for Played {
+    fn run(&self, plan: LoadPlan, progress: ProgressSink, mut stop: StopSignal) -> RunningLoad {
+        let fail = self.fail;
+        Box::pin(async move {
+            let lane = report().cached;
+            let tick =
+                verax_api::LoadTick { at_seconds: 1.0, warm_up: false, cached: lane, direct: lane };
+            assert!(plan.token.starts_with("verax-token-") && plan.keys.len() == 2);
+            progress(LoadProgress { tick, so_far: report() });
+            let _ = stop.wait_for(|stop| *stop).await;
+            if fail { Err("it broke".to_owned()) } else { Ok(report()) }
+        })
+    }
+}
+
+#[rstest]
+#[case::to_its_end(false, "stopped")]
+#[case::to_a_failure(true, "failed")]
+#[tokio::test(flavor = "multi_thread")]
+async fn one_load_run_at_a_time_and_every_end_is_remembered(
+    #[case] fail: bool,
+    #[case] state: &str,
+) {
+    let fixture = Fixture::start(ServiceOptions::default()).await;
+    let (url, _) = origin().await;
+    fixture.namespace("ferrydesk", "boards", Some(&url)).await;
+    fixture.namespace("ferrydesk", "notes", None).await;
+    let spec = |namespace: &str| {
+        let json = serde_json::json!({
+            "name": "rush", "namespace": namespace, "values": { "key": { "list": ["a", "b"] } }
+        });
+        LoadRequest {
+            profile: ProfileChoice::Inline(Box::new(serde_json::from_value(json).unwrap())),
+        }
+    };
+    let start = async |namespace: &str| {
+        fixture.service.start_load_run(&fixture.admin, &spec(namespace)).await
+    };
+    assert!(matches!(start("ferrydesk/boards").await, Err(ServiceError::Busy(_))), "no runner yet");
+    fixture.service.set_load_runner(Arc::new(Played { fail }));
+    assert!(start("ferrydesk/notes").await.unwrap_err().to_string().contains("no origin"));
+    let run = start("ferrydesk/boards").await.unwrap();
+    run.watch().wait_for(|run| run.ticks.len() == 1).await.unwrap();
+    assert!(matches!(start("ferrydesk/boards").await, Err(ServiceError::Conflict(_))));
+    fixture.service.stop_load_run(&fixture.admin, run.now().id).unwrap();
+    let ended = run.watch().wait_for(|run| run.state != "running").await.unwrap().clone();
+    assert_eq!(ended.state, state);
+    assert_eq!(ended.reason.as_deref(), fail.then_some("it broke"));
+    // The place is free again, and the records have the end.
+    until("the next run may start", async || start("ferrydesk/boards").await.is_ok()).await;
+    let other = Service::start(fixture.records.clone(), ServiceOptions::default()).await.unwrap();
+    let runs = other.recent_load_runs(&fixture.admin).await.unwrap();
+    assert!(runs.iter().any(|r| r.id == ended.id && r.state == state && r.ticks.len() == 1));
+    other.stop();
+    fixture.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn memory_stays_within_its_limit_whatever_is_stored() {
+    let options = ServiceOptions { memory_limit: 1 << 20, ..Default::default() };
+    let fixture = Fixture::start(options).await;
+    fixture.namespace("ferrydesk", "boards", None).await;
+    for n in 0..5_000 {
+        fixture.put("ferrydesk/boards", &format!("k{n}"), &"x".repeat(1_000));
+        let (used, limit, _) = fixture.service.memory();
+        assert!(used <= limit, "{used} of {limit}");
+    }
+    let (used, limit, evicted) = fixture.service.memory();
+    assert!(used > limit / 2 && evicted > 3_000, "{used} {evicted}");
+    fixture.end().await;
+}
