@@ -58,7 +58,7 @@ impl Fixture {
     async fn end(mut self) {
         let _ = self.stop.take().unwrap().send(());
         let ended = tokio::time::timeout(Duration::from_secs(30), &mut self.serving).await;
-        ended.expect("the server ends in time").unwrap().unwrap();
+        ended.unwrap().unwrap().unwrap();
         self.mariadb.stop().await.unwrap();
     }
 }
@@ -169,7 +169,7 @@ async fn pages_health_and_description_are_there() {
     let paths = description["paths"].as_object().unwrap();
     assert!(paths.len() >= 25, "{}", paths.len());
     for (path, methods) in paths {
-        let place = path.replace('{', "").replace('}', "");
+        let place = path.replace(['{', '}'], "");
         for method in methods.as_object().unwrap().keys() {
             let method: Method = method.to_uppercase().parse().unwrap();
             let response = fixture.request(method.clone(), &place).send().await.unwrap();
