@@ -1,0 +1,145 @@
+//! What commands answer to programs: documented members, the same in every version.
+
+#![allow(clippy::unwrap_used)]
+
+use rstest::rstest;
+use serde_json::Value;
+use verax_e2e::{Verax, until_some};
+
+/// The names of an object's members.
+fn members(value: &Value) -> Vec<&str> {
+    let mut names: Vec<&str> = value.as_object().unwrap().keys().map(String::as_str).collect();
+    names.sort_unstable();
+    names
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_command_answers_with_its_members() {
+    let verax = Verax::serve(&[]);
+    let answer = |arguments: &[&str]| {
+        let with_json: Vec<&str> = arguments.iter().copied().chain(["--json"]).collect();
+        let answer = verax.run(&with_json);
+        assert_eq!(answer.err, "", "{arguments:?} has nothing to say beside its answer");
+        answer.json()
+    };
+    let shape = |arguments: &[&str], expected: &[&str]| {
+        let answer = answer(arguments);
+        let first = answer.get(0).unwrap_or(&answer);
+        assert_eq!(members(first), expected, "{arguments:?}");
+        answer
+    };
+    shape(&["tenant", "create", "ferrydesk"], &["created_at", "name"]);
+    shape(&["tenant", "list"], &["created_at", "name"]);
+    let origin = [
+        "connect_timeout_ms",
+        "created_at",
+        "largest_response_bytes",
+        "name",
+        "tenant",
+        "total_timeout_ms",
+        "url",
+    ];
+    let at = "http://127.0.0.1:1/{key}";
+    shape(&["origin", "create", "ferrydesk/desk", "--at", at], &origin);
+    shape(&["origin", "change", "ferrydesk/desk", "--total-timeout", "3s"], &origin);
+    assert_eq!(shape(&["origin", "list", "ferrydesk"], &origin)[0]["total_timeout_ms"], 3_000);
+    let namespace = ["created_at", "name", "policy", "tenant", "usage"];
+    let create =
+        ["namespace", "create", "ferrydesk/boards", "--max-age", "90s", "--largest-value", "2KiB"];
+    let created = shape(&create, &namespace);
+    let policy = [
+        "largest_value_bytes",
+        "max_age_seconds",
+        "origin",
+        "stale_if_error_seconds",
+        "stale_while_revalidate_seconds",
+    ];
+    assert_eq!(members(&created["policy"]), policy);
+    assert_eq!(
+        (&created["policy"]["max_age_seconds"], &created["policy"]["largest_value_bytes"]),
+        (&90.0.into(), &2_048.into())
+    );
+    let bound = shape(&["namespace", "change", "ferrydesk/boards", "--origin", "desk"], &namespace);
+    assert_eq!(bound["policy"]["origin"]["key_pattern"], "{key}");
+    let unbound = shape(&["namespace", "change", "ferrydesk/boards", "--no-origin"], &namespace);
+    assert_eq!(unbound["policy"]["origin"], Value::Null);
+    shape(&["namespace", "list"], &namespace);
+    shape(&["namespace", "show", "ferrydesk/boards"], &namespace);
+
+    shape(
+        &["put", "ferrydesk/boards", "k", "{}"],
+        &["key", "media_type", "replaced", "value_bytes"],
+    );
+    let read = [
+        "age_seconds",
+        "entity_tag",
+        "key",
+        "media_type",
+        "origin_ms",
+        "service_ms",
+        "source",
+        "stored",
+        "time_left_seconds",
+        "took_ms",
+        "value",
+    ];
+    assert_eq!(shape(&["get", "ferrydesk/boards", "k"], &read)["source"], "hit");
+    verax.run_with(&verax.token(), &["put", "ferrydesk/boards", "bytes"], b"\xff\x00").done();
+    let bytes = answer(&["get", "ferrydesk/boards", "bytes"]);
+    assert_eq!((&bytes["value_base64"], bytes.get("value")), (&"/wA=".into(), None));
+    let page = shape(&["list", "ferrydesk/boards", "--limit", "1"], &["cursor", "items"]);
+    let entry = [
+        "age_seconds",
+        "entity_tag",
+        "key",
+        "media_type",
+        "memory_bytes",
+        "tags",
+        "time_left_seconds",
+        "value_bytes",
+    ];
+    assert_eq!(members(&page["items"][0]), entry);
+    shape(&["delete", "ferrydesk/boards", "k"], &["deleted", "key"]);
+    assert_eq!(shape(&["clear", "ferrydesk/boards", "--yes"], &["entries"])["entries"], 1);
+
+    let token = shape(
+        &["token", "create", "--scope", "read:ferrydesk", "--note", "boards"],
+        &["created_at", "id", "note", "revoked_at", "scopes", "secret"],
+    );
+    assert!(token["secret"].as_str().unwrap().starts_with("verax-token-"));
+    let listed = shape(&["token", "list"], &["created_at", "id", "note", "revoked_at", "scopes"]);
+    assert!(!listed.to_string().contains("verax-token-"), "secrets are shown once");
+    shape(&["token", "revoke", &token["id"].to_string()], &["revoked"]);
+    shape(&["activity", "list"], &["action", "actor", "at", "detail", "id", "subject", "tenant"]);
+    shape(&["sign-in"], &["seconds", "url"]);
+    assert_eq!(answer(&["load", "profiles"]), Value::Array(vec![]));
+    assert_eq!(answer(&["load", "list"]), Value::Array(vec![]));
+    let sample = answer(&["watch", "--seconds", "1"]);
+    assert_eq!(sample["namespaces"][0]["tenant"], "ferrydesk");
+    shape(&["namespace", "delete", "ferrydesk/boards", "--yes"], &["deleted"]);
+    shape(&["origin", "delete", "ferrydesk/desk"], &["deleted"]);
+    shape(&["tenant", "delete", "ferrydesk"], &["deleted"]);
+    // No secret of any kind has been written to the log.
+    assert!(!verax.log().contains("verax-token-"), "{}", verax.log());
+}
+
+#[rstest]
+#[case::plain("plain")]
+#[case::json("json")]
+#[tokio::test(flavor = "multi_thread")]
+async fn logs_come_in_two_formats_and_name_requests(#[case] format: &str) {
+    let verax = Verax::serve(&["--log-format", format, "--log", "info,verax_server=debug"]);
+    verax.run(&["tenant", "list"]).done();
+    let line = until_some("the request is in the log", async || {
+        verax.log().lines().find(|line| line.contains("/v1/tenants")).map(str::to_owned)
+    })
+    .await;
+    match format {
+        "json" => {
+            let line: Value = serde_json::from_str(&line).unwrap();
+            assert_eq!((&line["path"], &line["status"]), (&"/v1/tenants".into(), &200.into()));
+            assert_eq!(line["request_id"].as_str().unwrap().len(), 16);
+        }
+        _ => assert!(line.contains("request_id=") && line.contains("status=200"), "{line}"),
+    }
+}
