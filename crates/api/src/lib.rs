@@ -14,6 +14,7 @@
 mod entries;
 mod live;
 mod load;
+mod operations;
 mod problem;
 mod tenants;
 mod tokens;
@@ -23,6 +24,10 @@ pub use entries::{EntryPage, EntrySummary};
 pub use live::{Latency, LiveSample, NamespaceSample, Ready};
 pub use load::{
     LoadProfileSpec, LoadProgress, LoadReport, LoadRequest, LoadRun, LoadTick, ProfileChoice,
+};
+pub use operations::{
+    AddRequest, Allowance, BatchAnswer, BatchFound, BatchOperation, BatchPut, BatchRequest,
+    BatchResult, BatchValue, Counter, TakeRequest,
 };
 pub use problem::Problem;
 pub use tenants::{

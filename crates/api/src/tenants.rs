@@ -107,8 +107,14 @@ pub struct Policy {
     pub stale_while_revalidate_seconds: f64,
     /// How long after max-age the previous copy may be served when the origin fails.
     pub stale_if_error_seconds: f64,
+    /// By how much of max-age, in percent, entries may end early, so that they do not end together.
+    pub jitter_percent: u8,
     /// The largest value.
     pub largest_value_bytes: u64,
+    /// Memory that no other namespace can push this one below.
+    pub reserve_bytes: u64,
+    /// Memory that this namespace never exceeds; absent when only the whole service's limit holds.
+    pub cap_bytes: Option<u64>,
     /// Where a missing value comes from.
     pub origin: Option<OriginChoice>,
 }
@@ -128,9 +134,20 @@ pub struct PolicyChange {
     /// How long after max-age the previous copy may be served when the origin fails; 0 by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stale_if_error_seconds: Option<f64>,
+    /// By how much of max-age, in percent, entries that take the namespace's lifetime may end early,
+    /// 0 to 50; 0 by default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub jitter_percent: Option<u8>,
     /// The largest value; 1 MiB by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub largest_value_bytes: Option<u64>,
+    /// Memory that no other namespace can push this one below; 0 by default. For administrators.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reserve_bytes: Option<u64>,
+    /// Memory that this namespace never exceeds; `null` removes the cap. For administrators.
+    #[serde(default, skip_serializing_if = "Option::is_none", with = "given")]
+    #[cfg_attr(feature = "openapi", schema(value_type = Option<u64>))]
+    pub cap_bytes: Option<Option<u64>>,
     /// Where a missing value comes from; `null` unbinds the origin.
     #[serde(default, skip_serializing_if = "Option::is_none", with = "given")]
     #[cfg_attr(feature = "openapi", schema(value_type = Option<OriginChoice>))]

@@ -12,7 +12,7 @@ use verax_core::lifetime::CacheControl;
 use verax_core::{Key, Name, PutCondition};
 use verax_records::Records;
 use verax_records::launcher::PrivateServer;
-use verax_service::access::{Caller, Scope};
+use verax_service::access::{Caller, Right, Scope};
 use verax_service::cache::PutRequest;
 use verax_service::{Service, ServiceOptions};
 
@@ -41,7 +41,8 @@ async fn verax(server: &PrivateServer) -> Result<(SocketAddr, String), Failure> 
         tags: Vec::new(),
         condition: PutCondition::Always,
     };
-    service.put(&caller, &tenant, &name, &Key::new("board/aldermouth")?, request)?;
+    let namespace = service.open(&caller, Right::Write, &tenant, &name)?;
+    service.put(&namespace, &Key::new("board/aldermouth")?, request)?;
     let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await?;
     let address = listener.local_addr()?;
     tokio::spawn(verax_server::serve(listener, service, std::future::pending()));

@@ -7,9 +7,11 @@
 #![allow(clippy::print_stdout, clippy::print_stderr)]
 
 mod driver;
+mod eviction;
 mod http_hit;
 mod rounds;
 mod store_get;
+mod tables;
 
 use clap::Parser;
 use comfy_table::{CellAlignment, Table, presets};
@@ -35,6 +37,7 @@ type Bench = fn(&Options) -> Result<Row, Box<dyn std::error::Error>>;
 const ROWS: [(&str, Bench); 2] = [("http-hit", http_hit::run), ("store-get", store_get::run)];
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
+    if std::env::args().nth(1).as_deref() == Some("evict") { println!("{}", eviction::run()); return Ok(()); }
     let options = Options::parse();
     let wanted = |name: &str| options.row.as_ref().is_none_or(|row| name.contains(row.as_str()));
     let mut rows = Vec::new();

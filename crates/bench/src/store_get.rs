@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use bytes::Bytes;
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
-use verax_core::{Entry, Key, Lifetime, NamespaceId, PutCondition, Store, Timestamp};
+use verax_core::{Entry, Key, Lifetime, NamespaceId, PutCondition, Quota, Store, Timestamp};
 
 use crate::Options;
 use crate::rounds::Row;
@@ -72,6 +72,7 @@ pub(crate) fn run(options: &Options) -> Result<Row, Box<dyn std::error::Error>> 
     let now = Timestamp::from_millis(0);
     let value = Bytes::from(vec![7; 128]);
     let store = Store::new(1 << 30);
+    let partition = store.open(NAMESPACE, Quota::default());
     let bare = Bare {
         shards: (0..SHARDS).map(|_| Mutex::default()).collect(),
         hashing: RandomState::new(),
@@ -81,7 +82,7 @@ pub(crate) fn run(options: &Options) -> Result<Row, Box<dyn std::error::Error>> 
         let key = Key::new(format!("board/harbour-{n:06}"))?;
         let lifetime = Lifetime::of(Duration::from_secs(3_600));
         let entry = Entry::new(value.clone(), "application/json", lifetime, now);
-        store.put(NAMESPACE, &key, entry, PutCondition::Always, now)?;
+        partition.put(&key, &entry, PutCondition::Always, now)?;
         let whole = (NAMESPACE, key);
         if let Ok(mut shard) = bare.shard(&whole).lock() {
             shard.insert(whole.clone(), value.clone());
@@ -92,7 +93,7 @@ pub(crate) fn run(options: &Options) -> Result<Row, Box<dyn std::error::Error>> 
     Ok(Row::take(
         ("store get in process, 2 threads, 100 k keys, 128 B", "a sharded lock and map", 0.80),
         options.rounds,
-        || measure(time, &keys, |(namespace, key)| store.get(*namespace, key, now).is_some()),
+        || measure(time, &keys, |(_, key)| partition.get(key.as_str(), now).is_some()),
         || measure(time, &keys, |whole| bare.get(whole).is_some()),
     ))
 }

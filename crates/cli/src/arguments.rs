@@ -46,7 +46,13 @@ pub(crate) enum Command {
     Put(PutOptions),
     /// Delete an entry, present or not
     Delete(EntryName),
-    /// List the entries of a namespace by key
+    /// Change how long an entry may still be served, without sending its value again
+    Lifetime(LifetimeOptions),
+    /// Carry out many operations in one call
+    Batch(BatchOptions),
+    /// Make a key from criteria: the same for the same criteria in any order and language
+    Key(KeyOptions),
+    /// List the entries of a namespace
     List(ListOptions),
     /// Show what is known of an entry that is in the cache
     Show(EntryName),
@@ -54,6 +60,15 @@ pub(crate) enum Command {
     Clear(ClearOptions),
     /// Follow what the service does, second by second
     Watch(WatchOptions),
+    /// Tags that entries carry
+    #[command(subcommand)]
+    Tag(TagCommand),
+    /// Counters
+    #[command(subcommand)]
+    Counter(CounterCommand),
+    /// Allowances (rate limits)
+    #[command(subcommand)]
+    Allowance(AllowanceCommand),
     /// Tenants
     #[command(subcommand)]
     Tenant(TenantCommand),
@@ -167,6 +182,14 @@ pub(crate) fn size(text: &str) -> Result<u64, String> {
     parsed.map(|size| size.0).map_err(|_| format!("{text:?} is not a size: write 512KiB or 1MiB"))
 }
 
+/// A cap: a size, or none.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Cap(pub(crate) Option<u64>);
+
+fn cap(text: &str) -> Result<Cap, String> {
+    if text == "none" { Ok(Cap(None)) } else { size(text).map(|bytes| Cap(Some(bytes))) }
+}
+
 #[derive(Debug, Args)]
 pub(crate) struct EntryName {
     /// The namespace, as TENANT/NAMESPACE
@@ -203,15 +226,8 @@ pub(crate) struct PutOptions {
     /// application/octet-stream]
     #[arg(long = "type", value_name = "MEDIA-TYPE")]
     pub(crate) media_type: Option<String>,
-    /// How long it is fresh, such as 30s; else the namespace's
-    #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
-    pub(crate) max_age: Option<Duration>,
-    /// How long after that it may be served while it is refreshed
-    #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
-    pub(crate) stale_while_revalidate: Option<Duration>,
-    /// How long after max-age it may be served when the origin fails
-    #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
-    pub(crate) stale_if_error: Option<Duration>,
+    #[command(flatten)]
+    pub(crate) lifetime: LifetimeFlags,
     /// A tag; may be given several times
     #[arg(long = "tag", value_name = "TAG")]
     pub(crate) tags: Vec<String>,
@@ -221,6 +237,92 @@ pub(crate) struct PutOptions {
     /// Store it only over the entry with this entity tag
     #[arg(long, value_name = "TAG")]
     pub(crate) if_match: Option<String>,
+}
+
+/// A lifetime; parts that are left out come from the namespace.
+#[derive(Debug, Clone, Copy, Args)]
+pub(crate) struct LifetimeFlags {
+    /// How long it is fresh, such as 30s; else the namespace's
+    #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
+    pub(crate) max_age: Option<Duration>,
+    /// How long after that it may be served while it is refreshed
+    #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
+    pub(crate) stale_while_revalidate: Option<Duration>,
+    /// How long after max-age it may be served when the origin fails
+    #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
+    pub(crate) stale_if_error: Option<Duration>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct LifetimeOptions {
+    #[command(flatten)]
+    pub(crate) entry: EntryName,
+    #[command(flatten)]
+    pub(crate) lifetime: LifetimeFlags,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct BatchOptions {
+    /// The namespace, as TENANT/NAMESPACE
+    pub(crate) place: Place,
+    /// A file with one operation as JSON on each line; `-` or nothing reads standard input
+    pub(crate) file: Option<PathBuf>,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum TagCommand {
+    /// Invalidate every entry that carries a tag
+    Invalidate {
+        /// The namespace, as TENANT/NAMESPACE
+        place: Place,
+        /// The tag
+        tag: String,
+    },
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum CounterCommand {
+    /// Add to a counter, creating it where there is none
+    Add {
+        #[command(flatten)]
+        entry: EntryName,
+        /// What to add; negative to subtract
+        #[arg(default_value_t = 1, allow_negative_numbers = true)]
+        amount: i64,
+        #[command(flatten)]
+        lifetime: LifetimeFlags,
+    },
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum AllowanceCommand {
+    /// Take from an allowance, if there is enough
+    Take {
+        #[command(flatten)]
+        entry: EntryName,
+        /// How much to take; 0 looks without taking
+        #[arg(default_value_t = 1)]
+        amount: u64,
+        /// How much comes back in each period
+        #[arg(long, value_name = "N")]
+        rate: u64,
+        /// The period
+        #[arg(long, value_parser = length_of_time, value_name = "TIME", default_value = "1s")]
+        period: Duration,
+        /// How much may be taken at once; as much as the rate when left out
+        #[arg(long, value_name = "N")]
+        burst: Option<u64>,
+    },
+}
+
+/// How to make a key.
+#[derive(Debug, Args)]
+pub(crate) struct KeyOptions {
+    /// What the key begins with, for people to recognise it by, such as board
+    pub(crate) prefix: String,
+    /// The criteria: a JSON value, or NAME=VALUE pairs
+    #[arg(required = true)]
+    pub(crate) criteria: Vec<String>,
 }
 
 #[derive(Debug, Args)]
@@ -285,6 +387,15 @@ pub(crate) struct PolicyFlags {
     /// The largest value, such as 512KiB [default for a new namespace: 1MiB]
     #[arg(long, value_parser = size, value_name = "SIZE")]
     pub(crate) largest_value: Option<u64>,
+    /// By how much of max-age, in percent, entries may end early, so that they do not end together
+    #[arg(long, value_name = "PERCENT")]
+    pub(crate) jitter: Option<u8>,
+    /// Memory that no other namespace can push this one below (for administrators)
+    #[arg(long, value_parser = size, value_name = "SIZE")]
+    pub(crate) reserve: Option<u64>,
+    /// Memory that the namespace never exceeds, or `none` (for administrators)
+    #[arg(long, value_parser = cap, value_name = "SIZE")]
+    pub(crate) cap: Option<Cap>,
     /// The origin to read through to, by its name within the tenant
     #[arg(long, value_name = "ORIGIN")]
     pub(crate) origin: Option<String>,

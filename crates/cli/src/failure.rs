@@ -26,6 +26,10 @@ impl Failure {
         Self { message: message.into(), code: 3 }
     }
 
+    pub(crate) fn refused(message: impl Into<String>) -> Self {
+        Self { message: message.into(), code: 4 }
+    }
+
     #[allow(clippy::print_stderr)]
     pub(crate) fn tell(&self) {
         eprintln!("verax: {}", self.message);

@@ -7,7 +7,7 @@ use reqwest::header::{CACHE_CONTROL, CONTENT_TYPE, IF_MATCH, IF_NONE_MATCH};
 use reqwest::{Method, RequestBuilder, Response};
 use serde::Deserialize;
 use url::Url;
-use verax_api::EntryPage;
+use verax_api::{EntryPage, EntrySummary};
 
 use crate::answer::Found;
 use crate::connection::Client;
@@ -62,6 +62,32 @@ pub struct PutOptions {
     pub condition: PutCondition,
 }
 
+/// A lifetime; parts that are left out come from the namespace's policy.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct LifetimeOptions {
+    /// How long it is fresh.
+    pub max_age: Option<Duration>,
+    /// How long after that the previous copy may be served while it is refreshed.
+    pub stale_while_revalidate: Option<Duration>,
+    /// How long after max-age it may be served when the origin fails.
+    pub stale_if_error: Option<Duration>,
+}
+
+impl LifetimeOptions {
+    /// As a `Cache-Control` field; `None` when every part is left out.
+    pub(crate) fn field(self) -> Option<String> {
+        let directives: Vec<String> = [
+            ("max-age", self.max_age),
+            ("stale-while-revalidate", self.stale_while_revalidate),
+            ("stale-if-error", self.stale_if_error),
+        ]
+        .into_iter()
+        .filter_map(|(name, time)| Some(format!("{name}={}", time?.as_secs())))
+        .collect();
+        (!directives.is_empty()).then(|| directives.join(", "))
+    }
+}
+
 /// A handle on one namespace of one tenant.
 #[derive(Debug, Clone)]
 pub struct Namespace {
@@ -89,7 +115,7 @@ impl Client {
 }
 
 impl Namespace {
-    fn below(&self, segments: &[&str]) -> Url {
+    pub(crate) fn below(&self, segments: &[&str]) -> Url {
         let mut url = self.base.clone();
         if let Ok(mut path) = url.path_segments_mut() {
             path.extend(segments);
@@ -97,14 +123,14 @@ impl Namespace {
         url
     }
 
-    fn entry(&self, key: &str) -> Result<Url, ClientError> {
+    pub(crate) fn of_key(&self, kind: &str, key: &str) -> Result<Url, ClientError> {
         match key {
             "" => Err(ClientError::Invalid("the key is empty".into())),
             // URLs cannot carry these two as a segment, however they are encoded.
             "." | ".." => {
                 Err(ClientError::Invalid(format!("the key {key:?} cannot be put in a URL")))
             }
-            _ => Ok(self.below(&["entries", key])),
+            _ => Ok(self.below(&[kind, key])),
         }
     }
 
@@ -125,7 +151,7 @@ impl Namespace {
     /// # Errors
     /// [`ClientError`].
     pub async fn look_up(&self, key: &str, options: ReadOptions) -> Result<Lookup, ClientError> {
-        let mut request = self.client.request(Method::GET, self.entry(key)?);
+        let mut request = self.client.request(Method::GET, self.of_key("entries", key)?);
         if options.refresh {
             request = request.header(CACHE_CONTROL, "no-cache");
         } else if options.only_if_cached {
@@ -163,7 +189,7 @@ impl Namespace {
         value: impl Into<Bytes>,
         options: PutOptions,
     ) -> Result<bool, ClientError> {
-        let request = self.client.request(Method::PUT, self.entry(key)?).body(value.into());
+        let request = self.client.request(Method::PUT, self.of_key("entries", key)?).body(value.into());
         let response = self.client.send(with_options(request, options)).await?;
         Ok(response.status().as_u16() == 204)
     }
@@ -173,7 +199,7 @@ impl Namespace {
     /// # Errors
     /// [`ClientError`].
     pub async fn delete(&self, key: &str) -> Result<(), ClientError> {
-        self.client.delete(self.entry(key)?).await
+        self.client.delete(self.of_key("entries", key)?).await
     }
 
     /// A page of the entries whose keys start with `prefix`, from `cursor` on.
@@ -195,6 +221,16 @@ impl Namespace {
             }
         }
         self.client.get(url).await
+    }
+
+    /// One entry as a listing shows it; `None` when there is none.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn show(&self, key: &str) -> Result<Option<EntrySummary>, ClientError> {
+        let mut url = self.below(&["entries"]);
+        url.query_pairs_mut().append_pair("key", key);
+        Ok(self.client.get::<EntryPage>(url).await?.items.into_iter().next())
     }
 
     /// Removes every entry; returns how many there were.
@@ -227,16 +263,13 @@ impl Namespace {
 fn with_options(mut request: RequestBuilder, options: PutOptions) -> RequestBuilder {
     let media_type = options.media_type.as_deref().unwrap_or("application/octet-stream");
     request = request.header(CONTENT_TYPE, media_type);
-    let directives: Vec<String> = [
-        ("max-age", options.max_age),
-        ("stale-while-revalidate", options.stale_while_revalidate),
-        ("stale-if-error", options.stale_if_error),
-    ]
-    .into_iter()
-    .filter_map(|(name, time)| Some(format!("{name}={}", time?.as_secs())))
-    .collect();
-    if !directives.is_empty() {
-        request = request.header(CACHE_CONTROL, directives.join(", "));
+    let lifetime = LifetimeOptions {
+        max_age: options.max_age,
+        stale_while_revalidate: options.stale_while_revalidate,
+        stale_if_error: options.stale_if_error,
+    };
+    if let Some(field) = lifetime.field() {
+        request = request.header(CACHE_CONTROL, field);
     }
     if !options.tags.is_empty() {
         let quoted =

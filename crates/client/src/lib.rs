@@ -26,9 +26,13 @@ mod answer;
 mod connection;
 mod entries;
 mod error;
+mod operations;
 mod runs;
+mod stable_key;
 
 pub use answer::{Found, Source};
 pub use connection::{Client, ClientOptions, DEFAULT_URL};
-pub use entries::{Lookup, Namespace, PutCondition, PutOptions, ReadOptions};
+pub use entries::{LifetimeOptions, Lookup, Namespace, PutCondition, PutOptions, ReadOptions};
 pub use error::ClientError;
+pub use operations::{Rate, Taken};
+pub use stable_key::stable_key;

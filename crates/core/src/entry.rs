@@ -44,46 +44,174 @@ impl fmt::Display for EntityTag {
     }
 }
 
-/// A stored value. Cloning shares the bytes.
-#[derive(Debug, Clone, PartialEq, Eq)]
+/// The media type of a value. The usual ones take no memory of their own.
+#[derive(Clone)]
+pub struct MediaType(Repr);
+
+#[derive(Clone)]
+enum Repr {
+    /// An index into [`USUAL`].
+    Usual(u8),
+    Other(Arc<str>),
+}
+
+/// The media types that most values have; an entry keeps one byte for them.
+const USUAL: [&str; 24] = [
+    "application/octet-stream",
+    "application/json",
+    "application/json; charset=utf-8",
+    "application/json;charset=utf-8",
+    "application/problem+json",
+    "application/geo+json",
+    "application/xml",
+    "application/cbor",
+    "application/pdf",
+    "application/javascript",
+    "application/x-www-form-urlencoded",
+    "text/plain",
+    "text/plain; charset=utf-8",
+    "text/plain;charset=utf-8",
+    "text/html",
+    "text/html; charset=utf-8",
+    "text/html;charset=utf-8",
+    "text/css",
+    "text/csv",
+    "image/png",
+    "image/jpeg",
+    "image/svg+xml",
+    "image/webp",
+    ALLOWANCE_TYPE,
+];
+
+/// The media type of the state of an allowance.
+pub const ALLOWANCE_TYPE: &str = "application/vnd.verax.allowance";
+
+impl MediaType {
+    /// A media type as it was given; it is kept, not judged.
+    pub fn new(text: &str) -> Self {
+        match USUAL.iter().position(|usual| *usual == text) {
+            Some(index) => Self(Repr::Usual(index as u8)),
+            None => Self(Repr::Other(text.into())),
+        }
+    }
+
+    /// The media type as text.
+    pub fn as_str(&self) -> &str {
+        match &self.0 {
+            Repr::Usual(index) => USUAL[usize::from(*index)],
+            Repr::Other(text) => text,
+        }
+    }
+
+    /// The number of a usual one; `None` for others.
+    pub(crate) fn number(&self) -> Option<u8> {
+        match self.0 {
+            Repr::Usual(index) => Some(index),
+            Repr::Other(_) => None,
+        }
+    }
+
+    /// The usual one with a number that [`MediaType::number`] gave.
+    pub(crate) fn usual(number: u8) -> Self {
+        Self(Repr::Usual(number.min(USUAL.len() as u8 - 1)))
+    }
+}
+
+impl From<&str> for MediaType {
+    fn from(text: &str) -> Self {
+        Self::new(text)
+    }
+}
+
+impl From<String> for MediaType {
+    fn from(text: String) -> Self {
+        Self::new(&text)
+    }
+}
+
+impl PartialEq for MediaType {
+    fn eq(&self, other: &Self) -> bool {
+        self.as_str() == other.as_str()
+    }
+}
+
+impl Eq for MediaType {}
+
+impl fmt::Debug for MediaType {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.as_str().fmt(f)
+    }
+}
+
+impl fmt::Display for MediaType {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.as_str())
+    }
+}
+
+/// The tags of an entry; none take no memory. Cloning shares them.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Tags(Option<Arc<[Tag]>>);
+
+impl<T: Into<Arc<[Tag]>>> From<T> for Tags {
+    fn from(tags: T) -> Self {
+        Self(Some(tags.into()).filter(|tags| !tags.is_empty()))
+    }
+}
+
+impl std::ops::Deref for Tags {
+    type Target = [Tag];
+
+    fn deref(&self) -> &[Tag] {
+        self.0.as_deref().unwrap_or_default()
+    }
+}
+
+/// A value and everything that is known about it. Cloning shares the bytes.
+#[derive(Debug, Clone)]
 pub struct Entry {
     /// The value's bytes.
     pub value: Bytes,
     /// The value's media type, as given when it was stored.
-    pub media_type: Arc<str>,
+    pub media_type: MediaType,
     /// Labels for invalidating groups; at most [`MOST_TAGS`].
-    pub tags: Arc<[Tag]>,
-    /// The validator of media type and value.
-    pub entity_tag: EntityTag,
+    pub tags: Tags,
     /// How long the entry may be served.
     pub lifetime: Lifetime,
     /// When it was stored.
     pub stored_at: Timestamp,
+    /// The entity tag where it is known already.
+    pub(crate) known_tag: Option<EntityTag>,
 }
 
 impl Entry {
     /// An entry without tags.
     pub fn new(
         value: impl Into<Bytes>,
-        media_type: impl Into<Arc<str>>,
+        media_type: impl Into<MediaType>,
         lifetime: Lifetime,
         now: Timestamp,
     ) -> Self {
-        let (value, media_type) = (value.into(), media_type.into());
         Self {
-            entity_tag: EntityTag::of(&media_type, &value),
-            value,
-            media_type,
-            tags: Arc::from([]),
+            value: value.into(),
+            media_type: media_type.into(),
+            tags: Tags::default(),
             lifetime,
             stored_at: now,
+            known_tag: None,
         }
     }
 
     /// The same entry with `tags`.
-    pub fn with_tags(mut self, tags: impl Into<Arc<[Tag]>>) -> Self {
+    pub fn with_tags(mut self, tags: impl Into<Tags>) -> Self {
         self.tags = tags.into();
         self
+    }
+
+    /// The validator of media type and value: computed from them, unless the value is so large that
+    /// it was kept.
+    pub fn entity_tag(&self) -> EntityTag {
+        self.known_tag.unwrap_or_else(|| EntityTag::of(self.media_type.as_str(), &self.value))
     }
 
     /// What the entry is good for at `now`.
@@ -116,5 +244,21 @@ mod tests {
         {
             assert_eq!(EntityTag::parse(text), None, "{text}");
         }
+    }
+
+    #[test]
+    fn usual_media_types_have_numbers_and_others_are_kept() {
+        for text in USUAL {
+            let media_type = MediaType::new(text);
+            assert_eq!(MediaType::usual(media_type.number().unwrap()).as_str(), text);
+        }
+        let own = MediaType::new("application/x-tide-table");
+        assert_eq!((own.number(), own.as_str()), (None, "application/x-tide-table"));
+    }
+
+    #[test]
+    fn no_tags_take_no_memory() {
+        assert_eq!(Tags::from(Vec::new()), Tags::default());
+        assert!(Tags::default().is_empty());
     }
 }

@@ -19,25 +19,25 @@
 //! ```
 //! use std::time::Duration;
 //! use verax_core::{
-//!     Entry, Joined, Key, Lifetime, NamespaceId, PutCondition, RefillTable, Store, Timestamp,
+//!     Entry, Joined, Key, Lifetime, NamespaceId, PutCondition, Quota, RefillTable, Store, Timestamp,
 //! };
 //!
 //! let store = Store::new(64 << 20);
+//! let boards = store.open(NamespaceId(1), Quota::default());
 //! let mut refills = RefillTable::new(1_000);
-//! let (boards, now) = (NamespaceId(1), Timestamp::from_millis(0));
-//! let key = Key::new("board/aldermouth")?;
+//! let (key, now) = (Key::new("board/aldermouth")?, Timestamp::from_millis(0));
 //!
-//! assert!(store.get(boards, &key, now).is_none());
-//! let Joined::Holder(permit) = refills.join(boards, &key, "caller 1", now, Duration::from_secs(5))
-//! else { panic!("the first caller gets the permit") };
+//! assert!(boards.get("board/aldermouth", now).is_none());
+//! let joined = refills.join(NamespaceId(1), &key, "caller 1", now, Duration::from_secs(5));
+//! let Joined::Holder(permit) = joined else { panic!("the first caller gets the permit") };
 //!
 //! // The holder reads the origin; its value is stored only if the permit still stands.
 //! let waiters = refills.finish(&permit, now).expect("nothing voided the permit");
 //! let entry = Entry::new("[]", "application/json", Lifetime::of(Duration::from_secs(30)), now);
-//! store.put(boards, &key, entry, PutCondition::Always, now)?;
+//! boards.put(&key, &entry, PutCondition::Always, now)?;
 //!
 //! assert_eq!(waiters, ["caller 1"]);
-//! assert_eq!(store.get(boards, &key, now).unwrap().entry.value, "[]");
+//! assert_eq!(boards.get("board/aldermouth", now).unwrap().value(), b"[]");
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
@@ -61,5 +61,5 @@ pub use lifetime::{Freshness, Lifetime};
 pub use name::Name;
 pub use pattern::KeyPattern;
 pub use policy::{NamespacePolicy, OriginBinding, OriginSettings};
-pub use store::{Found, PutCondition, Store};
+pub use store::{Found, Partition, PutCondition, Quota, Store};
 pub use time::Timestamp;

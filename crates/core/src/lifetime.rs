@@ -45,6 +45,13 @@ impl Lifetime {
         self.max_age + self.stale_while_revalidate.max(self.stale_if_error)
     }
 
+    /// The same with a max-age that is shorter by up to `percent` of it; `draw` is a random number
+    /// from 0 to 1.
+    pub fn shortened(self, percent: u8, draw: f64) -> Self {
+        let part = f64::from(percent.min(100)) / 100.0 * draw.clamp(0.0, 1.0);
+        Self { max_age: self.max_age.mul_f64(1.0 - part), ..self }
+    }
+
     /// What an entry stored at `stored_at` is good for at `now`.
     pub fn freshness(&self, stored_at: Timestamp, now: Timestamp) -> Freshness {
         let age = now.since(stored_at);

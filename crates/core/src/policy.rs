@@ -5,6 +5,7 @@ use std::time::Duration;
 use crate::lifetime::{LONGEST_LIFETIME, Lifetime};
 use crate::name::Name;
 use crate::pattern::KeyPattern;
+use crate::store::Quota;
 
 /// The largest value that any namespace may allow, in bytes.
 pub const LARGEST_VALUE: u64 = 64 << 20;
@@ -14,8 +15,13 @@ pub const LARGEST_VALUE: u64 = 64 << 20;
 pub struct NamespacePolicy {
     /// The lifetime of entries that are stored without one of their own.
     pub lifetime: Lifetime,
+    /// By how much of its max-age, in percent, an entry that takes the namespace's lifetime may end
+    /// early, drawn anew for each, so that what was stored together does not end together.
+    pub jitter_percent: u8,
     /// The largest value, in bytes.
     pub largest_value: u64,
+    /// The memory that the namespace is guaranteed and may never exceed.
+    pub quota: Quota,
     /// Where a missing value comes from; `None` when services refill it themselves.
     pub origin: Option<OriginBinding>,
 }
@@ -110,13 +116,35 @@ pub enum InvalidPolicy {
         "a largest value of {0} bytes is out of range: use 1 to {LARGEST_VALUE} bytes (64 MiB)"
     )]
     LargestValue(u64),
+    /// A jitter beyond [`LARGEST_JITTER`].
+    #[error("a jitter of {0} percent is out of range: use 0 to {LARGEST_JITTER}")]
+    Jitter(u8),
+    /// A cap too small to be of use.
+    #[error("a cap of {0} bytes is out of range: use at least {SMALLEST_CAP} bytes (1 MiB)")]
+    Cap(u64),
+    /// A reserve above the cap.
+    #[error("a reserve of {reserve} bytes is above the cap of {cap} bytes: lower the one or raise the other")]
+    ReserveAboveCap {
+        /// The reserve.
+        reserve: u64,
+        /// The cap.
+        cap: u64,
+    },
 }
+
+/// The largest jitter, in percent of max-age.
+pub const LARGEST_JITTER: u8 = 50;
+
+/// The smallest cap, in bytes: below it, bookkeeping leaves little for entries.
+pub const SMALLEST_CAP: u64 = 1 << 20;
 
 impl Default for NamespacePolicy {
     fn default() -> Self {
         Self {
             lifetime: Lifetime::of(Duration::from_secs(60)),
+            jitter_percent: 0,
             largest_value: 1 << 20,
+            quota: Quota::default(),
             origin: None,
         }
     }
@@ -140,6 +168,16 @@ impl NamespacePolicy {
         }
         if self.largest_value == 0 || self.largest_value > LARGEST_VALUE {
             return Err(InvalidPolicy::LargestValue(self.largest_value));
+        }
+        if self.jitter_percent > LARGEST_JITTER {
+            return Err(InvalidPolicy::Jitter(self.jitter_percent));
+        }
+        let Quota { reserve, cap } = self.quota;
+        if cap < SMALLEST_CAP {
+            return Err(InvalidPolicy::Cap(cap));
+        }
+        if reserve > cap {
+            return Err(InvalidPolicy::ReserveAboveCap { reserve, cap });
         }
         Ok(())
     }

@@ -33,6 +33,9 @@ diesel::table! {
         origin_id -> Nullable<Unsigned<BigInt>>,
         key_pattern -> Nullable<Varchar>,
         created_at -> Unsigned<BigInt>,
+        jitter_percent -> Unsigned<TinyInt>,
+        reserve_bytes -> Unsigned<BigInt>,
+        cap_bytes -> Nullable<Unsigned<BigInt>>,
     }
 }
 

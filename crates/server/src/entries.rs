@@ -8,16 +8,17 @@ use axum::extract::{Request, State};
 use axum::http::header::{CONNECTION, CONTENT_LENGTH};
 use axum::http::{HeaderMap, HeaderValue, StatusCode};
 use axum::response::{IntoResponse, Response};
-use base64::Engine;
-use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use bytes::{Bytes, BytesMut};
 use http_body_util::BodyExt;
 use serde::Deserialize;
 use verax_api::EntryPage;
+use verax_core::Key;
+use verax_core::store::Position;
+use verax_service::access::Right;
 use verax_service::{Service, ServiceError};
 
 use crate::entry_fields::{
-    CACHE_STATUS, describe_answer, describe_entry, has_current, put_request, read_options,
+    CACHE_STATUS, cache_control, describe_answer, describe_entry, has_current, put_request, read_options,
 };
 use crate::extract::{Ask, InNamespace, WithKey};
 use crate::problem::{Failure, Result};
@@ -50,12 +51,13 @@ pub(crate) async fn read(
 ) -> Result<Response> {
     let started = Instant::now();
     let options = read_options(&headers)?;
-    let answer = match service.read(&caller, &tenant, &namespace, &key, options).await {
+    let namespace = service.open(&caller, Right::Read, &tenant, &namespace)?;
+    let answer = match service.read(&namespace, &key, options).await {
         Ok(Some(answer)) => answer,
         Ok(None) => return Ok(miss()),
         Err(error) => return Ok(failed_read(error)),
     };
-    let current = has_current(&headers, answer.entry.entity_tag);
+    let current = has_current(&headers, answer.entry.entity_tag());
     let mut response = match current {
         true => StatusCode::NOT_MODIFIED.into_response(),
         false => Body::from(answer.entry.value.clone()).into_response(),
@@ -107,10 +109,11 @@ pub(crate) async fn put(
     WithKey(key): WithKey,
     request: Request,
 ) -> Result<Response> {
-    let limit = service.largest_value(&caller, &tenant, &namespace)?;
+    let namespace = service.open(&caller, Right::Write, &tenant, &namespace)?;
+    let limit = namespace.largest_value();
     let (parts, body) = request.into_parts();
     let too_large = |size| {
-        let namespace = format!("{tenant}/{namespace}");
+        let namespace = namespace.path();
         Failure::from(ServiceError::ValueTooLarge { size, limit, namespace })
     };
     let value = match body_within(&parts.headers, body, limit).await {
@@ -126,7 +129,7 @@ pub(crate) async fn put(
         }
     };
     let request = put_request(&parts.headers, value)?;
-    let (entry, replaced) = service.put(&caller, &tenant, &namespace, &key, request)?;
+    let (entry, replaced) = service.put(&namespace, &key, request)?;
     let status = if replaced { StatusCode::NO_CONTENT } else { StatusCode::CREATED };
     let mut response = status.into_response();
     describe_entry(response.headers_mut(), &entry);
@@ -161,6 +164,30 @@ async fn body_within(
     Ok(value.freeze())
 }
 
+/// Change how long an entry may still be served, counted from now, without sending its value again.
+#[utoipa::path(
+    patch, path = "/v1/tenants/{tenant}/namespaces/{namespace}/entries/{key}", tag = "entries",
+    params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path),
+        ("Cache-Control" = Option<String>, Header, description = "the lifetime, as for PUT; the namespace's when absent")),
+    responses((status = 204, description = "its fields describe the entry as it is now"),
+        (status = 404, description = "there is no such entry", body = verax_api::Problem))
+)]
+pub(crate) async fn change_lifetime(
+    State(service): State<Arc<Service>>,
+    Signed(caller): Signed,
+    InNamespace(tenant, namespace): InNamespace,
+    WithKey(key): WithKey,
+    headers: HeaderMap,
+) -> Result<Response> {
+    let namespace = service.open(&caller, Right::Write, &tenant, &namespace)?;
+    let Some(found) = service.set_lifetime(&namespace, &key, cache_control(&headers)?) else {
+        return Ok(miss());
+    };
+    let mut response = StatusCode::NO_CONTENT.into_response();
+    describe_entry(response.headers_mut(), &found.entry());
+    Ok(response)
+}
+
 /// Delete an entry, present or not.
 #[utoipa::path(
     delete, path = "/v1/tenants/{tenant}/namespaces/{namespace}/entries/{key}", tag = "entries",
@@ -173,13 +200,16 @@ pub(crate) async fn delete(
     InNamespace(tenant, namespace): InNamespace,
     WithKey(key): WithKey,
 ) -> Result<StatusCode> {
-    service.delete(&caller, &tenant, &namespace, &key)?;
+    let namespace = service.open(&caller, Right::Write, &tenant, &namespace)?;
+    service.delete(&namespace, &key);
     Ok(StatusCode::NO_CONTENT)
 }
 
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct ListQuery {
+    /// Only the entry with exactly this key.
+    key: Option<String>,
     /// Only keys that start with this.
     #[serde(default)]
     prefix: String,
@@ -189,7 +219,7 @@ pub(crate) struct ListQuery {
     limit: Option<usize>,
 }
 
-/// List entries by key.
+/// List entries, page by page; each page is in the order of its keys.
 #[utoipa::path(
     get, path = "/v1/tenants/{tenant}/namespaces/{namespace}/entries", tag = "entries",
     params(("tenant" = String, Path), ("namespace" = String, Path), ListQuery),
@@ -201,16 +231,16 @@ pub(crate) async fn list(
     InNamespace(tenant, namespace): InNamespace,
     Ask(query): Ask<ListQuery>,
 ) -> Result<axum::Json<EntryPage>> {
-    let after = query.cursor.map(|cursor| {
-        let bytes = URL_SAFE_NO_PAD.decode(&cursor).ok();
-        let key = bytes.and_then(|bytes| String::from_utf8(bytes).ok());
-        key.ok_or_else(|| Failure::bad_request("the cursor is not one that a page gave"))
-    });
-    let after = after.transpose()?;
+    let namespace = service.open(&caller, Right::Read, &tenant, &namespace)?;
+    if let Some(text) = query.key {
+        let key = Key::new(text).map_err(|e| Failure::bad_request(e.to_string()))?;
+        let items = service.show(&namespace, &key).into_iter().collect();
+        return Ok(axum::Json(EntryPage { items, cursor: None }));
+    }
+    let from = query.cursor.as_deref().map_or(Ok(Position::default()), str::parse);
+    let from = from.map_err(|e| Failure::bad_request(e.to_string()))?;
     let most = query.limit.unwrap_or(DEFAULT_PAGE);
-    let mut page =
-        service.list(&caller, &tenant, &namespace, &query.prefix, after.as_deref(), most)?;
-    page.cursor = page.cursor.map(|key| URL_SAFE_NO_PAD.encode(key));
+    let page = service.list(&namespace, &query.prefix, from, most)?;
     Ok(axum::Json(page))
 }
 

@@ -27,7 +27,7 @@ fn text<'h>(headers: &'h HeaderMap, name: &HeaderName) -> Result<Option<&'h str>
     readable.map_err(|_| Failure::bad_request(format!("the field {name} is not plain ASCII")))
 }
 
-fn cache_control(headers: &HeaderMap) -> Result<CacheControl> {
+pub(crate) fn cache_control(headers: &HeaderMap) -> Result<CacheControl> {
     let field = text(headers, &CACHE_CONTROL)?;
     let parsed = CacheControl::parse(field.unwrap_or(""));
     parsed.map_err(|e| Failure::bad_request(e.to_string()))
@@ -88,12 +88,12 @@ pub(crate) fn put_request(headers: &HeaderMap, value: bytes::Bytes) -> Result<Pu
             "Cache-Control: no-store asks not to store what you ask to store; leave one of them out",
         ));
     }
-    let (media_type, condition) = (media_type.to_owned(), condition(headers)?);
+    let (media_type, condition) = (media_type.into(), condition(headers)?);
     Ok(PutRequest { value, media_type, cache_control, tags, condition })
 }
 
 /// RFC 9211: where the answer came from, and the time left.
-fn cache_status(answer: &Answer) -> String {
+pub(crate) fn cache_status(answer: &Answer) -> String {
     let left = |time: Duration| time.as_secs();
     // Rounded up, since a stale copy of less than a second must not read as a fresh one of zero.
     let past = |time: Duration| time.as_secs() + 1;
@@ -143,10 +143,10 @@ fn insert(headers: &mut HeaderMap, name: HeaderName, text: String) {
 
 /// What describes an entry itself.
 pub(crate) fn describe_entry(headers: &mut HeaderMap, entry: &Entry) {
-    if let Ok(value) = HeaderValue::from_str(&entry.media_type) {
+    if let Ok(value) = HeaderValue::from_str(entry.media_type.as_str()) {
         headers.insert(CONTENT_TYPE, value);
     }
-    insert(headers, ETAG, entry.entity_tag.to_string());
+    insert(headers, ETAG, entry.entity_tag().to_string());
     insert(headers, CACHE_CONTROL, lifetime_text(&entry.lifetime));
     if !entry.tags.is_empty() {
         insert(headers, CACHE_GROUPS, write_tags(&entry.tags));

@@ -4,7 +4,9 @@ use axum::extract::rejection::JsonRejection;
 use axum::extract::{FromRequest, FromRequestParts, Query, RawPathParams, Request};
 use axum::http::request::Parts;
 use serde::de::DeserializeOwned;
+use verax_core::entry::Tag;
 use verax_core::{Key, Name};
+use verax_service::cache::checked_tags;
 
 use crate::problem::Failure;
 
@@ -140,6 +142,22 @@ impl<S: Send + Sync> FromRequestParts<S> for WithKey {
         let segment = path.rsplit('/').next().unwrap_or_default();
         let text = decode_segment(segment).map_err(Failure::bad_request)?;
         Ok(WithKey(Key::new(text).map_err(|e| Failure::bad_request(e.to_string()))?))
+    }
+}
+
+/// `{tag}`, the last segment of the path, decoded like a key.
+#[derive(Debug)]
+pub(crate) struct WithTag(pub(crate) Tag);
+
+impl<S: Send + Sync> FromRequestParts<S> for WithTag {
+    type Rejection = Failure;
+
+    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Failure> {
+        let segment = parts.uri.path().rsplit('/').next().unwrap_or_default();
+        let text = decode_segment(segment).map_err(Failure::bad_request)?;
+        let tags = checked_tags([text.as_str()]).map_err(|e| Failure::bad_request(e.to_string()))?;
+        let tag = tags.into_iter().next();
+        tag.map(WithTag).ok_or_else(|| Failure::bad_request("the tag is missing"))
     }
 }
 

@@ -26,6 +26,7 @@ mod health;
 mod live;
 mod metrics;
 mod openapi;
+mod operations;
 mod problem;
 mod request_log;
 mod runs;
@@ -54,13 +55,21 @@ const NAMESPACE: &str = "/v1/tenants/{tenant}/namespaces/{namespace}";
 const ENTRIES: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/entries";
 const NO_KEY: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/entries/";
 const ENTRY: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/entries/{key}";
+const COUNTER: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/counters/{key}";
+const ALLOWANCE: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/allowances/{key}";
+const TAG: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/tags/{tag}";
+const BATCH: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/batch";
 const WARM_RUNS: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/warm-runs";
 
 /// The HTTP interface of a service.
 pub fn router(service: Arc<Service>) -> Router {
     // One flat table of routes: nested routers would rewrite every request's URI on its way in.
     Router::new()
-        .route(ENTRY, get(entries::read).put(entries::put).delete(entries::delete))
+        .route(ENTRY, get(entries::read).put(entries::put).patch(entries::change_lifetime).delete(entries::delete))
+        .route(COUNTER, post(operations::add))
+        .route(ALLOWANCE, post(operations::take))
+        .route(TAG, delete(operations::invalidate_tag))
+        .route(BATCH, post(operations::batch))
         // An empty key, which would otherwise look like an unknown path.
         .route(NO_KEY, get(entries::no_key).put(entries::no_key).delete(entries::no_key))
         .route(ENTRIES, get(entries::list).delete(entries::clear))

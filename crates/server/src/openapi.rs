@@ -4,13 +4,14 @@ use axum::Json;
 use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 use utoipa::{Modify, OpenApi};
 
-use crate::{administration, entries, health, live, metrics, runs, sessions};
+use crate::{administration, entries, health, live, metrics, operations, runs, sessions};
 
 #[derive(OpenApi)]
 #[openapi(
     info(title = "Verax", description = "A shared cache as a service."),
     paths(
-        entries::read, entries::put, entries::delete, entries::list, entries::clear,
+        entries::read, entries::put, entries::change_lifetime, entries::delete, entries::list, entries::clear,
+        operations::batch, operations::invalidate_tag, operations::add, operations::take,
         administration::tenants, administration::create_tenant, administration::delete_tenant,
         administration::origins, administration::create_origin, administration::change_origin, administration::delete_origin,
         administration::namespaces, administration::create_namespace, administration::namespace,

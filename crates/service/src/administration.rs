@@ -9,7 +9,9 @@ use verax_api::{
     OriginChoice, Policy, PolicyChange, Session, SignInLink, Tenant as ApiTenant, Token, Usage,
     duration_of,
 };
-use verax_core::{KeyPattern, Name, NamespacePolicy, OriginBinding, OriginSettings};
+use verax_core::{
+    KeyPattern, Name, NamespaceId, NamespacePolicy, OriginBinding, OriginSettings,
+};
 use verax_origin::HttpOrigin;
 use verax_records::{OriginRecord, TokenRecord};
 
@@ -230,9 +232,11 @@ impl Service {
         caller.needs(Scope::tenant(Right::Manage, tenant))?;
         let name = Name::new(name).map_err(ServiceError::invalid)?;
         let (policy, origin) = self.changed(tenant, NamespacePolicy::default(), change)?;
+        self.check_quota(caller, change, None, &policy)?;
         let (actor, now) = (caller.actor(), self.clock.now());
         let record = self.records.create_namespace(tenant, &name, &policy, &actor, now).await?;
-        let namespace = Arc::new(Namespace::new(record, origin));
+        let partition = self.cache.store.open(record.id, record.policy.quota);
+        let namespace = Arc::new(Namespace::new(record, origin, partition));
         if let Some(tenant) = self.registry.write().get_mut(tenant) {
             tenant.namespaces.insert(name, Arc::clone(&namespace));
         }
@@ -253,6 +257,7 @@ impl Service {
         caller.needs(Scope::within(Right::Manage, tenant, name))?;
         let namespace = self.registry.namespace(tenant, name)?;
         let (policy, origin) = self.changed(tenant, namespace.binding().policy.clone(), change)?;
+        self.check_quota(caller, change, Some(namespace.id()), &policy)?;
         let (actor, now) = (caller.actor(), self.clock.now());
         self.records.change_policy(namespace.record(), &policy, &actor, now).await?;
         namespace.bind(policy, origin);
@@ -280,6 +285,34 @@ impl Service {
         Ok(())
     }
 
+    /// Reserve and cap divide the memory of all tenants, so administrators alone set them, and
+    /// nobody is guaranteed what is not there.
+    fn check_quota(
+        &self,
+        caller: &Caller,
+        change: &PolicyChange,
+        changed: Option<NamespaceId>,
+        policy: &NamespacePolicy,
+    ) -> Result<(), ServiceError> {
+        if change.reserve_bytes.is_some() || change.cap_bytes.is_some() {
+            caller.needs(Scope::Admin)?;
+        }
+        if change.reserve_bytes.is_none() {
+            return Ok(());
+        }
+        let others = self.registry.namespaces().into_iter().filter(|n| Some(n.id()) != changed);
+        let promised: u64 = others.map(|n| n.binding().policy.quota.reserve).sum();
+        let limit = self.cache.store.limit();
+        let left = limit.saturating_sub(promised);
+        if policy.quota.reserve > left {
+            return Err(ServiceError::Invalid(format!(
+                "a reserve of {} bytes cannot be guaranteed: of the {limit} bytes of memory, {promised} are reserved by other namespaces, which leaves {left}",
+                policy.quota.reserve
+            )));
+        }
+        Ok(())
+    }
+
     /// A policy with some parts changed, and the origin it names.
     fn changed(
         &self,
@@ -303,6 +336,15 @@ impl Service {
         }
         if let Some(bytes) = change.largest_value_bytes {
             policy.largest_value = bytes;
+        }
+        if let Some(percent) = change.jitter_percent {
+            policy.jitter_percent = percent;
+        }
+        if let Some(bytes) = change.reserve_bytes {
+            policy.quota.reserve = bytes;
+        }
+        if let Some(bytes) = change.cap_bytes {
+            policy.quota.cap = bytes.unwrap_or(u64::MAX);
         }
         match &change.origin {
             None => {}
@@ -335,7 +377,7 @@ impl Service {
     pub(crate) fn shown_namespace(&self, namespace: &Namespace) -> ApiNamespace {
         let binding = namespace.binding();
         let policy = &binding.policy;
-        let usage = self.cache.store.usage(namespace.id());
+        let usage = namespace.partition().usage();
         ApiNamespace {
             tenant: namespace.tenant().to_string(),
             name: namespace.name().to_string(),
@@ -346,7 +388,10 @@ impl Service {
                     .stale_while_revalidate
                     .as_secs_f64(),
                 stale_if_error_seconds: policy.lifetime.stale_if_error.as_secs_f64(),
+                jitter_percent: policy.jitter_percent,
                 largest_value_bytes: policy.largest_value,
+                reserve_bytes: policy.quota.reserve,
+                cap_bytes: Some(policy.quota.cap).filter(|cap| *cap != u64::MAX),
                 origin: policy.origin.as_ref().map(|binding| OriginChoice {
                     name: binding.origin.to_string(),
                     key_pattern: Some(binding.key_pattern.to_string()),

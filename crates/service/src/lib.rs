@@ -10,6 +10,7 @@
 //!
 //! Every call that acts for somebody takes a [`Caller`](access::Caller), checks its scope first and
 //! only then looks whether the thing exists, so that a refusal tells nothing about what does.
+//! Entries are reached through [`Service::open`], which does both once for a namespace.
 //!
 //! ```
 //! use verax_service::access::Scope;

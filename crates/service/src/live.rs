@@ -111,7 +111,6 @@ fn latency(counts: &LatencyCounts) -> Option<Latency> {
 }
 
 fn part(
-    service: &Service,
     namespace: Arc<Namespace>,
     now: &CounterReading,
     before: &CounterReading,
@@ -119,7 +118,7 @@ fn part(
 ) -> Part {
     let reads = now.reads - before.reads;
     let hits = (now.hits - before.hits) + (now.stale - before.stale);
-    let usage = service.cache.store.usage(namespace.id());
+    let usage = namespace.partition().usage();
     let hit_counts = now.hit_latency.since(&before.hit_latency);
     let origin_counts = now.origin_latency.since(&before.origin_latency);
     let sample = NamespaceSample {
@@ -157,7 +156,7 @@ pub(crate) async fn sample_every_second(service: Arc<Service>) {
             let reading = CounterReading::of(&namespace);
             let id = namespace.id();
             let old = before.remove(&id).unwrap_or_default();
-            parts.push(part(&service, namespace, &reading, &old, length.as_secs_f64()));
+            parts.push(part(namespace, &reading, &old, length.as_secs_f64()));
             readings.insert(id, reading);
         }
         before = readings;
@@ -223,7 +222,7 @@ impl Service {
     pub fn readings(&self) -> Vec<(Arc<Namespace>, CounterReading, verax_core::store::Usage)> {
         let all = self.registry.namespaces().into_iter();
         all.map(|n| {
-            let (reading, usage) = (CounterReading::of(&n), self.cache.store.usage(n.id()));
+            let (reading, usage) = (CounterReading::of(&n), n.partition().usage());
             (n, reading, usage)
         })
         .collect()

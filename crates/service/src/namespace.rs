@@ -4,9 +4,11 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, PoisonError, RwLock};
 
 use verax_core::meter::LatencyMeter;
-use verax_core::{NamespaceId, NamespacePolicy};
+use verax_core::{Lifetime, NamespaceId, NamespacePolicy, Partition};
 use verax_origin::HttpOrigin;
 use verax_records::NamespaceRecord;
+
+use crate::cache::Watchers;
 
 /// What is counted for a namespace since the service started. Counting is one relaxed add.
 #[derive(Debug, Default)]
@@ -53,14 +55,24 @@ pub(crate) struct Binding {
 #[derive(Debug)]
 pub struct Namespace {
     record: NamespaceRecord,
+    partition: Arc<Partition>,
+    watchers: Watchers,
+    largest_value: AtomicU64,
     binding: RwLock<Arc<Binding>>,
     counters: Counters,
 }
 
 impl Namespace {
-    pub(crate) fn new(record: NamespaceRecord, origin: Option<Arc<HttpOrigin>>) -> Self {
-        let binding = Binding { policy: record.policy.clone(), origin };
-        Self { record, binding: RwLock::new(Arc::new(binding)), counters: Counters::default() }
+    /// `partition` was opened for it with its quota.
+    pub(crate) fn new(
+        record: NamespaceRecord,
+        origin: Option<Arc<HttpOrigin>>,
+        partition: Arc<Partition>,
+    ) -> Self {
+        let largest_value = AtomicU64::new(record.policy.largest_value);
+        let binding = RwLock::new(Arc::new(Binding { policy: record.policy.clone(), origin }));
+        let (watchers, counters) = (Watchers::default(), Counters::default());
+        Self { record, partition, watchers, largest_value, binding, counters }
     }
 
     /// Its identity.
@@ -93,11 +105,36 @@ impl Namespace {
         &self.counters
     }
 
+    /// Its entries.
+    pub(crate) fn partition(&self) -> &Partition {
+        &self.partition
+    }
+
+    pub(crate) fn watchers(&self) -> &Watchers {
+        &self.watchers
+    }
+
+    /// The largest value that it allows, in bytes.
+    pub fn largest_value(&self) -> u64 {
+        self.largest_value.load(Ordering::Relaxed)
+    }
+
+    /// The lifetime of an entry that brings none of its own.
+    pub(crate) fn lifetime(&self) -> Lifetime {
+        let policy = &self.binding().policy;
+        match policy.jitter_percent {
+            0 => policy.lifetime,
+            percent => policy.lifetime.shortened(percent, rand::random()),
+        }
+    }
+
     pub(crate) fn binding(&self) -> Arc<Binding> {
         Arc::clone(&self.binding.read().unwrap_or_else(PoisonError::into_inner))
     }
 
     pub(crate) fn bind(&self, policy: NamespacePolicy, origin: Option<Arc<HttpOrigin>>) {
+        self.partition.set_quota(policy.quota);
+        self.largest_value.store(policy.largest_value, Ordering::Relaxed);
         let binding = Arc::new(Binding { policy, origin });
         *self.binding.write().unwrap_or_else(PoisonError::into_inner) = binding;
     }

@@ -7,9 +7,10 @@ use std::time::Duration;
 use tokio::sync::watch;
 use verax_api::{LoadProfileSpec, LoadRun, Ready, WarmRun};
 use verax_origin::HttpOrigin;
+use verax_core::Name;
 use verax_records::{Actor, Records};
 
-use crate::access::{Sessions, TokenTable, hash_of, new_secret};
+use crate::access::{Caller, Right, Sessions, TokenTable, hash_of, new_secret};
 use crate::cache::Cache;
 use crate::clock::Clock;
 use crate::error::ServiceError;
@@ -21,8 +22,8 @@ use crate::runs::{LoadRunner, RunTable};
 /// How often lapsed permits and ended entries are looked for.
 const TIDY_EVERY: Duration = Duration::from_millis(100);
 
-/// How many places of the store are looked at each time.
-const SWEEP_STEPS: usize = 8_192;
+/// How many chunks of each shard of the store are tidied at a time.
+const TIDY_CHUNKS: usize = 8;
 
 /// How often the records are asked for a sign of life.
 const PING_EVERY: Duration = Duration::from_secs(2);
@@ -125,7 +126,9 @@ impl Service {
             if let Some(tenant) = tenants.get_mut(&record.tenant) {
                 let bound = record.policy.origin.as_ref();
                 let origin = bound.and_then(|b| tenant.origins.get(&b.origin));
-                let namespace = Namespace::new(record.clone(), origin.map(|(_, o)| Arc::clone(o)));
+                let partition = self.cache.store.open(record.id, record.policy.quota);
+                let origin = origin.map(|(_, o)| Arc::clone(o));
+                let namespace = Namespace::new(record.clone(), origin, partition);
                 tenant.namespaces.insert(record.name, Arc::new(namespace));
             }
         }
@@ -167,6 +170,22 @@ impl Service {
         self.runner.get().cloned()
     }
 
+    /// Lets a caller into a namespace with a right: what is done with the namespace then needs no
+    /// further check of the caller.
+    ///
+    /// # Errors
+    /// [`ServiceError`]: the scope, or the namespace.
+    pub fn open(
+        &self,
+        caller: &Caller,
+        right: Right,
+        tenant: &Name,
+        namespace: &Name,
+    ) -> Result<Arc<Namespace>, ServiceError> {
+        caller.needs_within(right, tenant, namespace)?;
+        self.registry.namespace(tenant, namespace)
+    }
+
     /// Whether the records answered when they were last asked.
     pub fn records_available(&self) -> bool {
         self.records_available.load(Ordering::Relaxed)
@@ -196,7 +215,7 @@ impl Service {
     }
 
     /// The session of a caller, as it is shown.
-    pub fn session_of(&self, caller: &crate::access::Caller) -> verax_api::Session {
+    pub fn session_of(&self, caller: &Caller) -> verax_api::Session {
         crate::administration::session_of(caller)
     }
 
@@ -231,7 +250,10 @@ fn tidy(service: Arc<Service>) -> Work {
         loop {
             ticks.tick().await;
             let now = service.clock.now();
-            service.cache.store.sweep(SWEEP_STEPS, now);
+            // As long as something waits, go on, but let others run in between.
+            while service.cache.store.tidy(TIDY_CHUNKS, now).1 {
+                tokio::task::yield_now().await;
+            }
             service.lapse_permits(now);
         }
     })

@@ -59,7 +59,10 @@ fn policy_of(flags: PolicyFlags) -> PolicyChange {
         max_age_seconds: seconds(flags.max_age),
         stale_while_revalidate_seconds: seconds(flags.stale_while_revalidate),
         stale_if_error_seconds: seconds(flags.stale_if_error),
+        jitter_percent: flags.jitter,
         largest_value_bytes: flags.largest_value,
+        reserve_bytes: flags.reserve,
+        cap_bytes: flags.cap.map(|cap| cap.0),
         origin: flags
             .origin
             .map(|name| Some(OriginChoice { name, key_pattern: flags.key_pattern })),
@@ -98,7 +101,10 @@ fn namespace_lines(n: &Namespace) -> String {
         ("max-age", seconds(policy.max_age_seconds)),
         ("stale while revalidate", seconds(policy.stale_while_revalidate_seconds)),
         ("stale if error", seconds(policy.stale_if_error_seconds)),
+        ("jitter", format!("{} %", policy.jitter_percent)),
         ("largest value", figures::bytes(policy.largest_value_bytes)),
+        ("reserve", figures::bytes(policy.reserve_bytes)),
+        ("cap", policy.cap_bytes.map_or_else(|| "–".into(), figures::bytes)),
         ("origin", origin),
         ("created", moment(n.created_at)),
     ]

@@ -164,9 +164,9 @@ pub(super) async fn put(
     let media_type = options.media_type.unwrap_or_else(|| guessed_type(&value).to_owned());
     let put = verax_client::PutOptions {
         media_type: Some(media_type.clone()),
-        max_age: options.max_age,
-        stale_while_revalidate: options.stale_while_revalidate,
-        stale_if_error: options.stale_if_error,
+        max_age: options.lifetime.max_age,
+        stale_while_revalidate: options.lifetime.stale_while_revalidate,
+        stale_if_error: options.lifetime.stale_if_error,
         tags: options.tags,
         condition,
     };
@@ -207,7 +207,18 @@ pub(super) async fn list(
     options: ListOptions,
 ) -> Result<(), Failure> {
     let namespace = namespace(verax, &options.place)?;
-    let page = namespace.list(&options.prefix, options.cursor.as_deref(), options.limit).await?;
+    let mut page =
+        namespace.list(&options.prefix, options.cursor.as_deref(), options.limit).await?;
+    // A page may be short although more follow, since the service looks at a bounded part.
+    while page.items.len() < options.limit
+        && let Some(cursor) = &page.cursor
+    {
+        let left = options.limit - page.items.len();
+        let next = namespace.list(&options.prefix, Some(cursor), left).await?;
+        page.items.extend(next.items);
+        page.cursor = next.cursor;
+    }
+    page.items.sort_unstable_by(|a, b| a.key.cmp(&b.key));
     output.answer(&page, |page| {
         if page.items.is_empty() {
             return format!("no entries whose keys start with {:?}", options.prefix);
@@ -225,9 +236,7 @@ pub(super) async fn list(
 
 pub(super) async fn show(verax: &Client, output: Output, entry: EntryName) -> Result<(), Failure> {
     let namespace = namespace(verax, &entry.place)?;
-    // Of all keys that start with this one, it comes first itself.
-    let page = namespace.list(&entry.key, None, 1).await?;
-    let found = page.items.into_iter().find(|item| item.key == entry.key);
+    let found = namespace.show(&entry.key).await?;
     let cached = ReadOptions { only_if_cached: true, ..Default::default() };
     let value = namespace.look_up(&entry.key, cached).await?;
     let (Some(found), Lookup::Found(value)) = (found, value) else {

@@ -4,6 +4,7 @@ mod administration;
 mod entries;
 mod load;
 mod load_view;
+mod operations;
 mod warm;
 mod watch;
 
@@ -43,6 +44,12 @@ pub(crate) async fn run(command: Command, connection: &Connection) -> Result<(),
         Command::Get(options) => entries::get(&verax, output, options).await,
         Command::Put(options) => entries::put(&verax, output, options).await,
         Command::Delete(entry) => entries::delete(&verax, output, entry).await,
+        Command::Lifetime(options) => operations::change_lifetime(&verax, output, options).await,
+        Command::Batch(options) => operations::batch(&verax, output, options).await,
+        Command::Key(options) => operations::key(output, &options),
+        Command::Tag(command) => operations::tag(&verax, output, command).await,
+        Command::Counter(command) => operations::counter(&verax, output, command).await,
+        Command::Allowance(command) => operations::allowance(&verax, output, command).await,
         Command::List(options) => entries::list(&verax, output, options).await,
         Command::Show(entry) => entries::show(&verax, output, entry).await,
         Command::Clear(options) => entries::clear(&verax, output, options).await,

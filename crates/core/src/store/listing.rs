@@ -1,22 +1,57 @@
-//! One page of a namespace's entries, in the order of their keys.
+//! One page of a namespace's entries.
 
-use std::collections::BTreeMap;
+use std::fmt;
+use std::str::FromStr;
 
-use crate::entry::Entry;
-use crate::lifetime::Freshness;
-use crate::time::Timestamp;
+use super::found::Found;
+use super::partition::SHARDS;
+
+/// Where a listing goes on: a place, not a key, so that it stays good whatever comes and goes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Position {
+    shard: u16,
+    slot: u32,
+}
+
+/// A text that is no [`Position`].
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+#[error("the cursor is not one that a page gave")]
+pub struct InvalidPosition;
+
+impl Position {
+    pub(super) fn new(shard: usize, slot: u32) -> Self {
+        Self { shard: shard as u16, slot }
+    }
+
+    pub(super) fn parts(self) -> (usize, u32) {
+        (self.shard.into(), self.slot)
+    }
+}
+
+impl fmt::Display for Position {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{:x}-{:x}", self.shard, self.slot)
+    }
+}
+
+impl FromStr for Position {
+    type Err = InvalidPosition;
+
+    fn from_str(text: &str) -> Result<Self, InvalidPosition> {
+        let (shard, slot) = text.split_once('-').ok_or(InvalidPosition)?;
+        let shard = u16::from_str_radix(shard, 16).map_err(|_| InvalidPosition)?;
+        let slot = u32::from_str_radix(slot, 16).map_err(|_| InvalidPosition)?;
+        if usize::from(shard) < SHARDS { Ok(Self { shard, slot }) } else { Err(InvalidPosition) }
+    }
+}
 
 /// An entry as a listing shows it.
 #[derive(Debug, Clone)]
 pub struct Listed {
-    /// Its key.
-    pub key: Box<str>,
-    /// The entry; its bytes are shared, not copied.
-    pub entry: Entry,
-    /// The memory it takes, in bytes, with bookkeeping.
+    /// The entry.
+    pub found: Found,
+    /// The memory it takes beyond its slot, in bytes.
     pub size: u64,
-    /// What it is good for.
-    pub freshness: Freshness,
 }
 
 /// A page of a listing.
@@ -24,43 +59,12 @@ pub struct Listed {
 pub struct Listing {
     /// The entries, by key.
     pub entries: Vec<Listed>,
-    /// Whether more follow the last one.
-    pub more: bool,
+    /// Where to go on; `None` when nothing follows.
+    pub next: Option<Position>,
 }
 
-/// Collects the smallest keys it is shown, one more than a page holds.
-pub(super) struct Page {
-    most: usize,
-    smallest: BTreeMap<Box<str>, (Entry, u64)>,
-}
-
-impl Page {
-    pub(super) fn new(most: usize) -> Self {
-        Self { most, smallest: BTreeMap::new() }
-    }
-
-    /// Whether a key is small enough to matter.
-    pub(super) fn admits(&self, key: &str) -> bool {
-        self.smallest.len() <= self.most
-            || self.smallest.last_key_value().is_some_and(|(last, _)| key < &**last)
-    }
-
-    pub(super) fn add(&mut self, key: &str, entry: &Entry, size: u64) {
-        self.smallest.insert(key.into(), (entry.clone(), size));
-        if self.smallest.len() > self.most + 1 {
-            self.smallest.pop_last();
-        }
-    }
-
-    pub(super) fn finish(mut self, now: Timestamp) -> Listing {
-        let more = self.smallest.len() > self.most;
-        if more {
-            self.smallest.pop_last();
-        }
-        let listed = |(key, (entry, size)): (Box<str>, (Entry, u64))| {
-            let freshness = entry.freshness(now);
-            Listed { key, entry, size, freshness }
-        };
-        Listing { entries: self.smallest.into_iter().map(listed).collect(), more }
+impl Listing {
+    pub(super) fn sort(&mut self) {
+        self.entries.sort_unstable_by(|a, b| a.found.key().cmp(b.found.key()));
     }
 }

@@ -1,167 +1,311 @@
-//! One part of the store, behind one lock.
+//! One part of a partition, behind one lock.
 
-use std::collections::HashMap;
+use std::sync::Arc;
 
 use hashbrown::HashTable;
 
-use super::Usage;
-use super::recency::{Link, Recency};
-use crate::entry::Entry;
-use crate::key::NamespaceId;
-use crate::lifetime::Freshness;
+use super::blob::Blob;
+use super::extra::Extra;
+use super::order::Order;
+use super::slots::{CHUNK, Slots, Times};
+use crate::lifetime::{Freshness, Lifetime};
 use crate::time::Timestamp;
 
-#[derive(Debug)]
-struct Slot {
-    hash: u64,
-    namespace: NamespaceId,
-    key: Box<str>,
-    entry: Entry,
-    size: u64,
-}
-
-/// What an entry takes beyond key, value, media type and tags: its slot, its links, its place in
-/// the index at a load of 7/8, and the headers of four separate allocations.
-const BOOKKEEPING: usize =
-    size_of::<Option<Slot>>() + size_of::<Link>() + 6 + 4 * 2 * size_of::<usize>();
-
-/// What an entry takes in the store, in bytes.
-pub(super) fn size_of_entry(key: &str, entry: &Entry) -> u64 {
-    let tags: usize = entry.tags.iter().map(|t| t.len() + 4 * size_of::<usize>()).sum();
-    let bytes = BOOKKEEPING + key.len() + entry.value.len() + entry.media_type.len() + tags;
-    bytes as u64
-}
-
-/// Entries with their index, their order of last use, and their usage by namespace.
+/// Entries with their index, their order of eviction, and when they end.
 #[derive(Debug, Default)]
 pub(super) struct Shard {
     index: HashTable<u32>,
-    slots: Vec<Option<Slot>>,
-    free: Vec<u32>,
-    recency: Recency,
-    usage: HashMap<NamespaceId, Usage>,
-    sweep_at: usize,
+    pub(super) slots: Slots,
+    extras: HashTable<(u32, Arc<Extra>)>,
+    order: Order,
+    /// No entry of a chunk ends before this, in milliseconds; for every chunk.
+    soonest: Vec<u64>,
+    /// The chunk where the look for entries with invalidated tags goes on.
+    invalid_from: Option<usize>,
+    /// What blobs and extras take.
+    bytes: u64,
+}
+
+/// What a new entry brings.
+#[derive(Debug)]
+pub(super) struct New {
+    pub(super) blob: Blob,
+    pub(super) times: Times,
+    pub(super) extra: Option<Arc<Extra>>,
+}
+
+impl New {
+    /// What it takes beyond a slot.
+    pub(super) fn memory(&self) -> u64 {
+        self.blob.memory() + self.extra.as_ref().map_or(0, |e| e.memory())
+    }
+}
+
+/// How much a step of tidying got done.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Tidied {
+    pub(super) freed: u64,
+    pub(super) more: bool,
+}
+
+/// Spreads 32 bits over the 64 that the index takes its place and its tag from.
+fn spread(hash: u32) -> u64 {
+    u64::from(hash).wrapping_mul(0x9e37_79b9_7f4a_7c15)
 }
 
 impl Shard {
-    fn slot(&self, slot: u32) -> &Slot {
-        match &self.slots[slot as usize] {
-            Some(slot) => slot,
-            None => unreachable!("slot {slot} is in the index, so it is filled"),
+    /// The slot of a key, whether its entry may still be served or not.
+    pub(super) fn find(&self, hash: u32, key: &str) -> Option<u32> {
+        let same = |slot: &u32| self.slots.hash(*slot) == hash && self.slots.blob(*slot).key() == key;
+        self.index.find(spread(hash), same).copied()
+    }
+
+    pub(super) fn extra(&self, slot: u32) -> Option<&Arc<Extra>> {
+        if !self.slots.has_extra(slot) {
+            return None;
         }
+        self.extras.find(spread(slot), |(of, _)| *of == slot).map(|(_, extra)| extra)
     }
 
-    /// The slot of a key.
-    pub(super) fn find(&self, hash: u64, namespace: NamespaceId, key: &str) -> Option<u32> {
-        let same = |slot: &u32| {
-            let slot = self.slot(*slot);
-            slot.namespace == namespace && *slot.key == *key
-        };
-        self.index.find(hash, same).copied()
+    /// How long a filled slot's entry may be served.
+    pub(super) fn lifetime(&self, slot: u32) -> Lifetime {
+        let mut lifetime = Lifetime::of(self.slots.times(slot).max_age());
+        if let Some(extra) = self.extra(slot) {
+            lifetime.stale_while_revalidate = extra.stale_while_revalidate;
+            lifetime.stale_if_error = extra.stale_if_error;
+        }
+        lifetime
     }
 
-    /// The entry in a filled slot.
-    pub(super) fn entry(&self, slot: u32) -> &Entry {
-        &self.slot(slot).entry
+    /// What a filled slot's entry is good for; ended when a tag of it was invalidated.
+    pub(super) fn freshness(&self, slot: u32, now: Timestamp) -> Freshness {
+        if self.extra(slot).is_some_and(|extra| !extra.valid()) {
+            return Freshness::Ended;
+        }
+        self.lifetime(slot).freshness(self.slots.times(slot).stored_at(), now)
     }
 
-    /// Counts a use of a filled slot.
-    pub(super) fn touch(&mut self, slot: u32) {
-        self.recency.touch(slot);
+    /// What a filled slot's entry takes beyond the slot.
+    pub(super) fn size(&self, slot: u32) -> u64 {
+        self.slots.blob(slot).memory() + self.extra(slot).map_or(0, |e| e.memory())
     }
 
-    /// Fills a slot with an entry whose key is not there yet.
-    pub(super) fn insert(
-        &mut self,
-        hash: u64,
-        namespace: NamespaceId,
-        key: &str,
-        entry: Entry,
-        size: u64,
-    ) {
-        let filled = Slot { hash, namespace, key: key.into(), entry, size };
-        let slot = match self.free.pop() {
-            Some(slot) => {
-                self.slots[slot as usize] = Some(filled);
-                slot
-            }
-            None => {
-                self.slots.push(Some(filled));
-                (self.slots.len() - 1) as u32
-            }
-        };
-        let slots = &self.slots;
-        let rehash = |s: &u32| slots[*s as usize].as_ref().map_or(0, |s| s.hash);
-        self.index.insert_unique(hash, slot, rehash);
-        self.recency.add(slot);
-        let usage = self.usage.entry(namespace).or_default();
-        usage.entries += 1;
-        usage.bytes += size;
+    fn ends_at(&self, slot: u32) -> u64 {
+        let times = self.slots.times(slot);
+        let stale = self.extra(slot).map(|e| e.longest_stale()).unwrap_or_default();
+        (times.stored_at() + times.max_age() + stale).as_millis()
     }
 
-    /// Empties a filled slot; returns the bytes it took.
-    pub(super) fn remove(&mut self, slot: u32) -> u64 {
-        let Some(removed) = self.slots[slot as usize].take() else { return 0 };
-        if let Ok(place) = self.index.find_entry(removed.hash, |s| *s == slot) {
+    fn set_extra(&mut self, slot: u32, extra: Option<Arc<Extra>>) {
+        if self.slots.has_extra(slot)
+            && let Ok(place) = self.extras.find_entry(spread(slot), |(of, _)| *of == slot)
+        {
+            self.bytes -= place.get().1.memory();
             place.remove();
         }
-        self.recency.remove(slot);
-        self.free.push(slot);
-        if let Some(usage) = self.usage.get_mut(&removed.namespace) {
-            usage.entries -= 1;
-            usage.bytes -= removed.size;
-            if usage.entries == 0 {
-                self.usage.remove(&removed.namespace);
-            }
+        self.slots.set_extra(slot, extra.is_some());
+        if let Some(extra) = extra {
+            self.bytes += extra.memory();
+            self.extras.insert_unique(spread(slot), (slot, extra), |(of, _)| spread(*of));
         }
-        removed.size
     }
 
-    /// Empties the slot that was not used for longest.
-    pub(super) fn remove_least_recent(&mut self) -> Option<u64> {
-        self.recency.least_recent().map(|slot| self.remove(slot))
+    /// Remembers when a filled slot's entry ends; returns that moment.
+    fn expect_end(&mut self, slot: u32) -> u64 {
+        let (ends_at, chunk) = (self.ends_at(slot), slot as usize / CHUNK);
+        if self.soonest.len() <= chunk {
+            self.soonest.resize(chunk + 1, u64::MAX);
+        }
+        self.soonest[chunk] = self.soonest[chunk].min(ends_at);
+        ends_at
     }
 
-    /// Empties every slot of a namespace.
-    pub(super) fn remove_namespace(&mut self, namespace: NamespaceId) -> Usage {
-        let before = self.usage(namespace);
-        if before.entries > 0 {
-            for slot in 0..self.slots.len() as u32 {
-                if self.slots[slot as usize].as_ref().is_some_and(|s| s.namespace == namespace) {
+    /// Stores what is new for a key that is not there; returns when it ends, in milliseconds.
+    pub(super) fn insert(&mut self, hash: u32, new: New) -> u64 {
+        let size = new.memory();
+        self.bytes += new.blob.memory();
+        let slot = self.slots.fill(hash, new.blob, new.times);
+        self.set_extra(slot, new.extra);
+        self.index_slot(hash, slot);
+        self.order.add(&mut self.slots, slot, size);
+        self.expect_end(slot)
+    }
+
+    /// Adds a slot to the index. Where entries come and go, places of removed ones fill it up until
+    /// it would double; as long as it is not truly full, it is made anew in its size instead.
+    fn index_slot(&mut self, hash: u32, slot: u32) {
+        let slots = &self.slots;
+        let places = self.index.num_buckets();
+        if self.index.len() == self.index.capacity() && self.index.len() * 8 < places * 6 {
+            let mut anew = HashTable::with_capacity(places / 8 * 7);
+            for slot in self.index.drain() {
+                anew.insert_unique(spread(slots.hash(slot)), slot, |s| spread(slots.hash(*s)));
+            }
+            self.index = anew;
+        }
+        self.index.insert_unique(spread(hash), slot, |other| spread(slots.hash(*other)));
+    }
+
+    /// Stores what is new in place of what a filled slot has, which keeps its place in the order of
+    /// eviction; returns when it ends, in milliseconds.
+    pub(super) fn replace(&mut self, slot: u32, new: New) -> u64 {
+        let before = self.size(slot);
+        self.bytes += new.blob.memory();
+        self.bytes -= self.slots.blob(slot).memory();
+        self.slots.replace(slot, new.blob, new.times);
+        self.set_extra(slot, new.extra);
+        self.order.resize(&self.slots, slot, before, self.size(slot));
+        self.expect_end(slot)
+    }
+
+    /// Gives a filled slot's entry another lifetime; returns when it ends, in milliseconds.
+    pub(super) fn set_lifetime(&mut self, slot: u32, times: Times, extra: Option<Arc<Extra>>) -> u64 {
+        let before = self.size(slot);
+        self.slots.set_times(slot, times);
+        self.set_extra(slot, extra);
+        self.order.resize(&self.slots, slot, before, self.size(slot));
+        self.expect_end(slot)
+    }
+
+    /// Removes a filled slot's entry.
+    pub(super) fn remove(&mut self, slot: u32) {
+        let size = self.size(slot);
+        self.order.remove(&self.slots, slot, size);
+        self.set_extra(slot, None);
+        let hash = self.slots.hash(slot);
+        if let Ok(place) = self.index.find_entry(spread(hash), |at| *at == slot) {
+            place.remove();
+        }
+        if let Some(blob) = self.slots.empty(slot) {
+            self.bytes -= blob.memory();
+        }
+        self.soonest.truncate(self.slots.end() as usize / CHUNK);
+        // A table that once was much larger gives its memory back.
+        if self.index.capacity() > 8 * self.index.len() + 256 {
+            let slots = &self.slots;
+            self.index.shrink_to(2 * self.index.len(), |other| spread(slots.hash(*other)));
+        }
+        if self.extras.capacity() > 8 * self.extras.len() + 256 {
+            self.extras.shrink_to(2 * self.extras.len(), |(of, _)| spread(*of));
+        }
+    }
+
+    /// Removes the entry whose turn it is, to make room; returns whether there was one.
+    pub(super) fn evict(&mut self) -> bool {
+        let (order, extras) = (&mut self.order, &self.extras);
+        let size = |slots: &Slots, slot: u32| {
+            let extra = slots.has_extra(slot).then(|| extras.find(spread(slot), |(of, _)| *of == slot));
+            slots.blob(slot).memory() + extra.flatten().map_or(0, |(_, extra)| extra.memory())
+        };
+        let victim = order.victim(&mut self.slots, self.bytes, size);
+        if let Some(slot) = victim {
+            self.remove(slot);
+        }
+        victim.is_some()
+    }
+
+    /// Removes ended entries from at most `chunks` chunks; tells whether more wait, and otherwise
+    /// sets `soonest` to when the next one ends, in milliseconds.
+    pub(super) fn remove_ended(&mut self, chunks: usize, now: Timestamp) -> (Tidied, u64) {
+        let mut tidied = Tidied::default();
+        let mut looked_at = 0;
+        let mut next = u64::MAX;
+        let mut chunk = 0;
+        while chunk < self.soonest.len() {
+            if self.soonest[chunk] <= now.as_millis() {
+                if looked_at == chunks {
+                    tidied.more = true;
+                    next = next.min(self.soonest[chunk]);
+                    break;
+                }
+                looked_at += 1;
+                let mut soonest = u64::MAX;
+                for slot in self.slots.filled_of(chunk).into_iter().flatten() {
+                    let ends_at = self.ends_at(slot);
+                    if ends_at <= now.as_millis() {
+                        self.remove(slot);
+                        tidied.freed += 1;
+                    } else {
+                        soonest = soonest.min(ends_at);
+                    }
+                }
+                // Removing the last entries of a chunk may have removed the chunk.
+                if let Some(place) = self.soonest.get_mut(chunk) {
+                    *place = soonest;
+                }
+                next = next.min(soonest);
+            } else {
+                next = next.min(self.soonest[chunk]);
+            }
+            chunk += 1;
+        }
+        (tidied, next)
+    }
+
+    /// A tag was invalidated: entries that carry it will be looked for, from the first chunk on.
+    pub(super) fn expect_invalid(&mut self) {
+        self.invalid_from = Some(0);
+    }
+
+    /// Whether entries with invalidated tags are still to be looked for.
+    pub(super) fn awaits_invalid(&self) -> bool {
+        self.invalid_from.is_some()
+    }
+
+    /// Removes entries with invalidated tags from at most `chunks` chunks.
+    pub(super) fn remove_invalid(&mut self, chunks: usize) -> Tidied {
+        let mut tidied = Tidied::default();
+        let Some(mut at) = self.invalid_from else { return tidied };
+        for _ in 0..chunks {
+            let Some(slots) = self.slots.extras_of(at) else {
+                self.invalid_from = None;
+                return tidied;
+            };
+            for slot in slots {
+                if self.extra(slot).is_some_and(|extra| !extra.valid()) {
                     self.remove(slot);
+                    tidied.freed += 1;
                 }
             }
+            at += 1;
         }
-        before
+        self.invalid_from = Some(at);
+        Tidied { more: true, ..tidied }
     }
 
-    /// Empties ended slots among the next `steps`, going round.
-    pub(super) fn sweep(&mut self, steps: usize, now: Timestamp) -> Usage {
-        let mut freed = Usage::default();
-        for _ in 0..steps.min(self.slots.len()) {
-            self.sweep_at = (self.sweep_at + 1) % self.slots.len();
-            let ended = self.slots[self.sweep_at]
-                .as_ref()
-                .is_some_and(|s| s.entry.freshness(now) == Freshness::Ended);
-            if ended {
-                freed.bytes += self.remove(self.sweep_at as u32);
-                freed.entries += 1;
+    /// How many entries there are.
+    pub(super) fn entries(&self) -> u64 {
+        self.slots.filled() as u64
+    }
+
+    /// All that this shard takes: entries, slots, index and order.
+    pub(super) fn memory(&self) -> u64 {
+        self.bytes
+            + self.slots.memory()
+            + self.index.allocation_size() as u64
+            + self.extras.allocation_size() as u64
+            + self.order.memory()
+            + (self.soonest.capacity() * size_of::<u64>()) as u64
+    }
+
+    /// Gives back the memory of one chunk of a shard that is not in use any more; returns whether
+    /// there was one.
+    pub(super) fn dismantle(&mut self) -> bool {
+        self.index = HashTable::new();
+        self.extras = HashTable::new();
+        self.order = Order::default();
+        self.soonest = Vec::new();
+        match self.slots.pop_chunk() {
+            Some(blobs) => {
+                for blob in blobs {
+                    self.bytes = self.bytes.saturating_sub(blob.memory());
+                }
+                true
+            }
+            None => {
+                self.bytes = 0;
+                false
             }
         }
-        freed
-    }
-
-    /// Shows every entry of a namespace, in no order.
-    pub(super) fn each(&self, namespace: NamespaceId, mut show: impl FnMut(&str, &Entry, u64)) {
-        if self.usage.contains_key(&namespace) {
-            for slot in self.slots.iter().flatten().filter(|s| s.namespace == namespace) {
-                show(&slot.key, &slot.entry, slot.size);
-            }
-        }
-    }
-
-    /// What a namespace holds here.
-    pub(super) fn usage(&self, namespace: NamespaceId) -> Usage {
-        self.usage.get(&namespace).copied().unwrap_or_default()
     }
 }

@@ -7,7 +7,7 @@ use diesel::result::Error;
 use diesel_async::{AsyncConnection, AsyncMysqlConnection, RunQueryDsl};
 use serde_json::{Value, json};
 use verax_core::{
-    KeyPattern, Lifetime, Name, NamespaceId, NamespacePolicy, OriginBinding, Timestamp,
+    KeyPattern, Lifetime, Name, NamespaceId, NamespacePolicy, OriginBinding, Quota, Timestamp,
 };
 
 use super::activity::{Actor, Change, write};
@@ -42,6 +42,9 @@ struct Row {
     largest_value: u64,
     key_pattern: Option<String>,
     created_at: u64,
+    jitter_percent: u8,
+    reserve_bytes: u64,
+    cap_bytes: Option<u64>,
 }
 
 #[derive(Insertable, AsChangeset)]
@@ -53,6 +56,9 @@ struct PolicyColumns {
     largest_value: u64,
     origin_id: Option<u64>,
     key_pattern: Option<String>,
+    jitter_percent: u8,
+    reserve_bytes: u64,
+    cap_bytes: Option<u64>,
 }
 
 impl PolicyColumns {
@@ -79,8 +85,16 @@ impl PolicyColumns {
             largest_value: policy.largest_value,
             origin_id,
             key_pattern: policy.origin.as_ref().map(|o| o.key_pattern.to_string()),
+            jitter_percent: policy.jitter_percent,
+            reserve_bytes: policy.quota.reserve,
+            cap_bytes: cap_of(policy),
         })
     }
+}
+
+/// A namespace without a cap has none in the records either.
+fn cap_of(policy: &NamespacePolicy) -> Option<u64> {
+    Some(policy.quota.cap).filter(|cap| *cap != u64::MAX)
 }
 
 fn policy_of(row: &Row, origin: Option<String>) -> Result<NamespacePolicy, RecordsError> {
@@ -99,7 +113,9 @@ fn policy_of(row: &Row, origin: Option<String>) -> Result<NamespacePolicy, Recor
             stale_while_revalidate: Duration::from_millis(row.stale_while_revalidate_ms),
             stale_if_error: Duration::from_millis(row.stale_if_error_ms),
         },
+        jitter_percent: row.jitter_percent,
         largest_value: row.largest_value,
+        quota: Quota { reserve: row.reserve_bytes, cap: row.cap_bytes.unwrap_or(u64::MAX) },
         origin,
     })
 }
@@ -109,7 +125,10 @@ fn detail_of(policy: &NamespacePolicy) -> Value {
         "max_age_seconds": policy.lifetime.max_age.as_secs_f64(),
         "stale_while_revalidate_seconds": policy.lifetime.stale_while_revalidate.as_secs_f64(),
         "stale_if_error_seconds": policy.lifetime.stale_if_error.as_secs_f64(),
+        "jitter_percent": policy.jitter_percent,
         "largest_value_bytes": policy.largest_value,
+        "reserve_bytes": policy.quota.reserve,
+        "cap_bytes": cap_of(policy),
         "origin": policy.origin.as_ref().map(|o| o.origin.as_str()),
         "key_pattern": policy.origin.as_ref().map(|o| o.key_pattern.to_string()),
     })
@@ -140,6 +159,9 @@ impl Records {
                         namespaces::largest_value,
                         namespaces::key_pattern,
                         namespaces::created_at,
+                        namespaces::jitter_percent,
+                        namespaces::reserve_bytes,
+                        namespaces::cap_bytes,
                     ),
                 ))
                 .load(&mut connection)

@@ -1,16 +1,15 @@
-//! Storing, deleting, listing and clearing entries.
-
-use std::sync::Arc;
+//! Storing, changing, deleting, listing and clearing entries.
 
 use bytes::Bytes;
 use verax_api::{EntryPage, EntrySummary};
-use verax_core::entry::{Entry, Tag};
+use verax_core::entry::{Entry, MediaType, Tag};
 use verax_core::lifetime::CacheControl;
-use verax_core::store::{Listed, PutError};
-use verax_core::{Freshness, Key, Name, PutCondition, Timestamp};
+use verax_core::store::{Listed, Position, PutError};
+use verax_core::{Found, Freshness, Key, Name, PutCondition, Timestamp};
 use verax_records::Change;
 
-use crate::access::{Caller, Right, Scope};
+use super::invalidation::Invalidation;
+use crate::access::{Caller, Right};
 use crate::error::ServiceError;
 use crate::namespace::{Namespace, count};
 use crate::service::Service;
@@ -24,7 +23,7 @@ pub struct PutRequest {
     /// The value's bytes.
     pub value: Bytes,
     /// Its media type.
-    pub media_type: String,
+    pub media_type: MediaType,
     /// The lifetime asked for; absent parts come from the namespace's policy.
     pub cache_control: CacheControl,
     /// Its tags.
@@ -34,48 +33,28 @@ pub struct PutRequest {
 }
 
 impl Service {
-    /// The largest value that a caller may store in a namespace, so that a transport can refuse a
-    /// larger one before it has read it.
-    ///
-    /// # Errors
-    /// [`ServiceError`]: the scope or the namespace.
-    pub fn largest_value(
-        &self,
-        caller: &Caller,
-        tenant: &Name,
-        namespace: &Name,
-    ) -> Result<u64, ServiceError> {
-        caller.needs_within(Right::Write, tenant, namespace)?;
-        Ok(self.registry.namespace(tenant, namespace)?.binding().policy.largest_value)
-    }
-
     /// Stores a value; a refill of the key that is under way will not overwrite it. Returns the entry,
     /// and whether it replaced one.
     ///
     /// # Errors
-    /// [`ServiceError`]: the scope, the namespace, the size, or the condition.
+    /// [`ServiceError`]: the size, or the condition.
     pub fn put(
         &self,
-        caller: &Caller,
-        tenant: &Name,
-        namespace: &Name,
+        namespace: &Namespace,
         key: &Key,
         request: PutRequest,
     ) -> Result<(Entry, bool), ServiceError> {
-        caller.needs_within(Right::Write, tenant, namespace)?;
-        let namespace = self.registry.namespace(tenant, namespace)?;
-        let binding = namespace.binding();
-        let (size, limit) = (request.value.len() as u64, binding.policy.largest_value);
+        let (size, limit) = (request.value.len() as u64, namespace.largest_value());
         if size > limit {
             let namespace = namespace.path();
             return Err(ServiceError::ValueTooLarge { size, limit, namespace });
         }
         let now = self.clock.now();
-        let lifetime = request.cache_control.lifetime_or(binding.policy.lifetime);
+        let lifetime = request.cache_control.lifetime_or(namespace.lifetime());
         let entry =
             Entry::new(request.value, request.media_type, lifetime, now).with_tags(request.tags);
         let mut guard = self.cache.guard(namespace.id(), key);
-        let put = self.cache.store.put(namespace.id(), key, entry.clone(), request.condition, now);
+        let put = namespace.partition().put(key, &entry, request.condition, now);
         let replaced = put.map_err(|error| match error {
             PutError::ConditionFailed => ServiceError::ConditionFailed,
             PutError::TooLarge { .. } => ServiceError::DoesNotFit(error),
@@ -83,58 +62,78 @@ impl Service {
         // Only a write that happened makes what the origin said meanwhile old.
         guard.void(namespace.id(), key);
         drop(guard);
+        self.tell(namespace, Invalidation::Key(key));
         count(&namespace.counters().puts);
         Ok((entry, replaced))
     }
 
     /// Deletes an entry; a refill of it that is under way will not be stored. Returns whether there
     /// was one.
-    ///
-    /// # Errors
-    /// [`ServiceError`]: the scope or the namespace.
-    pub fn delete(
-        &self,
-        caller: &Caller,
-        tenant: &Name,
-        namespace: &Name,
-        key: &Key,
-    ) -> Result<bool, ServiceError> {
-        caller.needs_within(Right::Write, tenant, namespace)?;
-        let namespace = self.registry.namespace(tenant, namespace)?;
+    pub fn delete(&self, namespace: &Namespace, key: &Key) -> bool {
         let mut guard = self.cache.guard(namespace.id(), key);
         guard.void(namespace.id(), key);
-        let deleted = self.cache.store.delete(namespace.id(), key, self.clock.now());
+        let deleted = namespace.partition().delete(key.as_str(), self.clock.now());
         drop(guard);
+        self.tell(namespace, Invalidation::Key(key));
         count(&namespace.counters().deletes);
-        Ok(deleted)
+        deleted
     }
 
-    /// Lists the entries of a namespace whose keys start with `prefix`, from after the key `after`.
-    /// The page's cursor is the key to go on after.
+    /// Gives an entry another lifetime, counted from now; parts that `cache_control` leaves out come
+    /// from the namespace's policy. Returns the entry as it is then; `None` when there is none.
+    pub fn set_lifetime(
+        &self,
+        namespace: &Namespace,
+        key: &Key,
+        cache_control: CacheControl,
+    ) -> Option<Found> {
+        let lifetime = cache_control.lifetime_or(namespace.lifetime());
+        let found = namespace.partition().set_lifetime(key.as_str(), lifetime, self.clock.now());
+        // A near copy would keep to the lifetime it came with.
+        self.tell(namespace, Invalidation::Key(key));
+        found
+    }
+
+    /// Ends every entry that carries a tag, and voids the namespace's refills: what they bring may
+    /// carry it. Returns whether any entry may have carried it.
+    pub fn invalidate_tag(&self, namespace: &Namespace, tag: &str) -> bool {
+        for mut guard in self.cache.guards() {
+            guard.void_namespace(namespace.id());
+        }
+        let known = namespace.partition().invalidate_tag(tag);
+        self.tell(namespace, Invalidation::Tag(tag));
+        known
+    }
+
+    /// Lists the entries of a namespace whose keys start with `prefix`, from a position on, which the
+    /// page before gave as its cursor.
     ///
     /// # Errors
-    /// [`ServiceError`]: the scope, the namespace, or a page of no or too many entries.
+    /// [`ServiceError::Invalid`]: a page of no or too many entries.
     pub fn list(
         &self,
-        caller: &Caller,
-        tenant: &Name,
-        namespace: &Name,
+        namespace: &Namespace,
         prefix: &str,
-        after: Option<&str>,
+        from: Position,
         most: usize,
     ) -> Result<EntryPage, ServiceError> {
-        caller.needs_within(Right::Read, tenant, namespace)?;
         if most == 0 || most > LARGEST_PAGE {
             return Err(ServiceError::Invalid(format!(
                 "a page of {most} entries is out of range: use 1 to {LARGEST_PAGE}"
             )));
         }
-        let namespace = self.registry.namespace(tenant, namespace)?;
         let now = self.clock.now();
-        let listing = self.cache.store.list(namespace.id(), prefix, after, most, now);
-        let items: Vec<_> = listing.entries.iter().map(|listed| summary(listed, now)).collect();
-        let cursor = items.last().filter(|_| listing.more).map(|last| last.key.clone());
-        Ok(EntryPage { items, cursor })
+        let listing = namespace.partition().list(prefix, from, most, now);
+        let items = listing.entries.iter().map(|listed| summary(listed, now)).collect();
+        Ok(EntryPage { items, cursor: listing.next.map(|next| next.to_string()) })
+    }
+
+    /// One entry as a listing shows it, without counting as a request for it; `None` when there is
+    /// none.
+    pub fn show(&self, namespace: &Namespace, key: &Key) -> Option<EntrySummary> {
+        let now = self.clock.now();
+        let listed = namespace.partition().show(key.as_str(), now)?;
+        Some(summary(&listed, now))
     }
 
     /// Removes every entry of a namespace and voids its refills; returns how many entries there were.
@@ -147,8 +146,7 @@ impl Service {
         tenant: &Name,
         namespace: &Name,
     ) -> Result<u64, ServiceError> {
-        caller.needs(Scope::within(Right::Manage, tenant, namespace))?;
-        let namespace = self.registry.namespace(tenant, namespace)?;
+        let namespace = self.open(caller, Right::Manage, tenant, namespace)?;
         let entries = self.empty(&namespace);
         let change = Change {
             tenant: Some(namespace.tenant()),
@@ -163,26 +161,28 @@ impl Service {
         Ok(entries)
     }
 
-    /// Voids a namespace's refills and removes its entries, shard by shard.
-    pub(crate) fn empty(&self, namespace: &Arc<Namespace>) -> u64 {
+    /// Voids a namespace's refills and removes its entries.
+    pub(crate) fn empty(&self, namespace: &Namespace) -> u64 {
         for mut guard in self.cache.guards() {
             guard.void_namespace(namespace.id());
         }
-        self.cache.store.clear(namespace.id())
+        let entries = namespace.partition().clear();
+        self.tell(namespace, Invalidation::All);
+        entries
     }
 }
 
 fn summary(listed: &Listed, now: Timestamp) -> EntrySummary {
-    let entry = &listed.entry;
+    let found = &listed.found;
     EntrySummary {
-        key: listed.key.to_string(),
-        value_bytes: entry.value.len() as u64,
+        key: found.key().to_owned(),
+        value_bytes: found.value().len() as u64,
         memory_bytes: listed.size,
-        media_type: entry.media_type.to_string(),
-        entity_tag: entry.entity_tag.to_string(),
-        tags: entry.tags.iter().map(|t| t.to_string()).collect(),
-        age_seconds: now.since(entry.stored_at).as_secs_f64(),
-        time_left_seconds: match listed.freshness {
+        media_type: found.media_type().to_string(),
+        entity_tag: found.entity_tag().to_string(),
+        tags: found.tags().iter().map(|t| t.to_string()).collect(),
+        age_seconds: now.since(found.stored_at()).as_secs_f64(),
+        time_left_seconds: match found.freshness() {
             Freshness::Fresh(left) => left.as_secs_f64(),
             Freshness::Stale(since) | Freshness::OnlyOnError(since) => -since.as_secs_f64(),
             Freshness::Ended => 0.0,

@@ -1,6 +1,9 @@
 //! Reading, storing and refilling entries.
 
+mod batch;
 mod entries;
+mod invalidation;
+mod numbers;
 mod read;
 mod refill;
 mod tags;
@@ -12,10 +15,13 @@ use tokio::sync::oneshot;
 use verax_core::{Key, NamespaceId, RefillTable, Store};
 use verax_origin::OriginError;
 
+pub use batch::{BatchAccess, LARGEST_BATCH, Operation, Outcome};
 pub use entries::PutRequest;
+pub(crate) use invalidation::Watchers;
+pub use invalidation::{Invalidated, InvalidationWatch};
 pub use read::{Answer, ReadOptions, Source};
 pub use refill::Refilled;
-pub use tags::{InvalidTags, parse_tags, write_tags};
+pub use tags::{InvalidTags, checked_tags, parse_tags, write_tags};
 
 /// What a waiting caller is told.
 pub(crate) type Waiter = oneshot::Sender<Result<Refilled, Arc<OriginError>>>;

@@ -5,11 +5,10 @@ use std::time::{Duration, Instant};
 
 use tokio::sync::oneshot;
 use verax_core::entry::Entry;
-use verax_core::{Freshness, Joined, Key, Name};
+use verax_core::{Freshness, Joined, Key};
 use verax_origin::TraceContext;
 
 use super::refill::Refilled;
-use crate::access::{Caller, Right};
 use crate::error::ServiceError;
 use crate::namespace::{Namespace, count};
 use crate::service::Service;
@@ -67,21 +66,16 @@ impl Service {
     /// `None` when it is missing and the namespace has no origin, or need not be asked.
     ///
     /// # Errors
-    /// [`ServiceError`]: the scope, the namespace, the origin's failure, or too many callers that
-    /// wait for the same key.
+    /// [`ServiceError`]: the origin's failure, or too many callers that wait for the same key.
     pub async fn read(
         self: &Arc<Self>,
-        caller: &Caller,
-        tenant: &Name,
-        namespace: &Name,
+        namespace: &Arc<Namespace>,
         key: &Key,
         options: ReadOptions,
     ) -> Result<Option<Answer>, ServiceError> {
         let started = Instant::now();
-        caller.needs_within(Right::Read, tenant, namespace)?;
-        let namespace = self.registry.namespace(tenant, namespace)?;
         count(&namespace.counters().reads);
-        let answer = self.answer(&namespace, key, options).await;
+        let answer = self.answer(namespace, key, options).await;
         match &answer {
             Ok(Some(answer)) => {
                 let counters = namespace.counters();
@@ -109,21 +103,21 @@ impl Service {
         let now = self.clock.now();
         let found = match options.refresh {
             true => None,
-            false => self.cache.store.get(namespace.id(), key, now),
+            false => namespace.partition().get(key.as_str(), now),
         };
         let mut kept = None;
         if let Some(found) = found {
-            let age = now.since(found.entry.stored_at);
+            let age = now.since(found.stored_at());
             let from_cache = |source, time_left| {
-                Ok(Some(Answer { entry: found.entry.clone(), age, time_left, source }))
+                Ok(Some(Answer { entry: found.entry(), age, time_left, source }))
             };
-            match found.freshness {
+            match found.freshness() {
                 Freshness::Fresh(left) => return from_cache(Source::Hit(left), Some(left)),
                 Freshness::Stale(since) => {
                     self.refresh_in_background(namespace, key, options.trace);
                     return from_cache(Source::Stale(since), None);
                 }
-                Freshness::OnlyOnError(_) => kept = Some(found.entry),
+                Freshness::OnlyOnError(_) => kept = Some(found.entry()),
                 Freshness::Ended => {}
             }
         }

@@ -9,6 +9,7 @@ use verax_core::entry::Entry;
 use verax_core::{Key, Permit, PutCondition};
 use verax_origin::{OriginError, OriginValue, TraceContext};
 
+use super::invalidation::Invalidation;
 use super::tags::parse_tags;
 use crate::namespace::{Namespace, count};
 use crate::service::Service;
@@ -121,18 +122,17 @@ impl Service {
             }
         };
         let result = outcome.map_err(Arc::new).map(|value| {
-            let lifetime = namespace.binding().policy.lifetime;
+            let lifetime = namespace.lifetime();
             let tags = value.cache_groups.as_deref().map(parse_tags);
             // An origin's malformed field is passed over: the value is worth more than its tags.
             let tags = tags.and_then(Result::ok).unwrap_or_default();
             let entry = Entry::new(value.value, value.media_type, lifetime, now).with_tags(tags);
             let wanted = may_store && !value.no_store && !lifetime.total().is_zero();
             let stored = wanted
-                && self
-                    .cache
-                    .store
-                    .put(permit.namespace, &permit.key, entry.clone(), PutCondition::Always, now)
-                    .is_ok();
+                && namespace.partition().put(&permit.key, &entry, PutCondition::Always, now).is_ok();
+            if stored {
+                self.tell(namespace, Invalidation::Key(&permit.key));
+            }
             Refilled { entry, stored, origin_took: value.took }
         });
         drop(guard);

@@ -11,11 +11,14 @@ pub enum InvalidTags {
     /// It is not a list of strings.
     #[error("Cache-Groups must be a list of quoted strings, such as \"boards\", \"fares\"")]
     Syntax,
+    /// A tag has characters beyond printable ASCII.
+    #[error("a tag has characters other than printable ASCII")]
+    Characters,
     /// A tag is empty or too long.
-    #[error("Cache-Groups has a tag of {0} bytes: use 1 to {LONGEST_TAG}")]
+    #[error("there is a tag of {0} bytes: use 1 to {LONGEST_TAG}")]
     Length(usize),
     /// There are too many.
-    #[error("Cache-Groups has {0} tags, more than the limit of {MOST_TAGS}")]
+    #[error("there are {0} tags, more than the limit of {MOST_TAGS}")]
     TooMany(usize),
 }
 
@@ -31,23 +34,33 @@ pub enum InvalidTags {
 /// ```
 pub fn parse_tags(field: &str) -> Result<Vec<Tag>, InvalidTags> {
     let list: List = Parser::new(field).parse().map_err(|_| InvalidTags::Syntax)?;
-    if list.len() > MOST_TAGS {
-        return Err(InvalidTags::TooMany(list.len()));
-    }
-    list.iter()
-        .map(|member| match member {
-            ListEntry::Item(item) => match &item.bare_item {
-                BareItem::String(text) => match text.as_str() {
-                    tag if tag.is_empty() || tag.len() > LONGEST_TAG => {
-                        Err(InvalidTags::Length(tag.len()))
-                    }
-                    tag => Ok(Arc::from(tag)),
-                },
-                _ => Err(InvalidTags::Syntax),
-            },
-            ListEntry::InnerList(_) => Err(InvalidTags::Syntax),
+    let texts = list.iter().map(|member| match member {
+        ListEntry::Item(item) => match &item.bare_item {
+            BareItem::String(text) => Ok(text.as_str()),
+            _ => Err(InvalidTags::Syntax),
+        },
+        ListEntry::InnerList(_) => Err(InvalidTags::Syntax),
+    });
+    checked_tags(texts.collect::<Result<Vec<_>, _>>()?)
+}
+
+/// Checks tags that came some other way than in a `Cache-Groups` field, which they must fit into.
+///
+/// # Errors
+/// [`InvalidTags`] says what is wrong with them.
+pub fn checked_tags<'t>(texts: impl IntoIterator<Item = &'t str>) -> Result<Vec<Tag>, InvalidTags> {
+    let tags: Result<Vec<Tag>, InvalidTags> = texts
+        .into_iter()
+        .map(|text| match text {
+            tag if tag.is_empty() || tag.len() > LONGEST_TAG => Err(InvalidTags::Length(tag.len())),
+            tag if tag.bytes().any(|b| !(b' '..=b'~').contains(&b)) => Err(InvalidTags::Characters),
+            tag => Ok(Arc::from(tag)),
         })
-        .collect()
+        .collect();
+    match tags? {
+        tags if tags.len() > MOST_TAGS => Err(InvalidTags::TooMany(tags.len())),
+        tags => Ok(tags),
+    }
 }
 
 /// Writes tags as a `Cache-Groups` field. Tags come from [`parse_tags`], so they are printable ASCII.

@@ -1,0 +1,173 @@
+//! Batches, counters and allowances.
+
+use serde::{Deserialize, Serialize};
+
+use crate::Problem;
+
+/// Asks for several operations at once.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct BatchRequest {
+    /// The operations, at most 1,000. Each stands for itself; in which order those of one key are
+    /// carried out is not said.
+    pub operations: Vec<BatchOperation>,
+}
+
+/// One operation of a batch.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(rename_all = "snake_case", deny_unknown_fields)]
+pub enum BatchOperation {
+    /// Look an entry up.
+    Get {
+        /// Its key.
+        key: String,
+    },
+    /// Store a value.
+    Put(BatchPut),
+    /// Delete an entry.
+    Delete {
+        /// Its key.
+        key: String,
+    },
+}
+
+/// A value as JSON can carry it: one of the two members.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct BatchValue {
+    /// The value, when it is UTF-8.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub text: Option<String>,
+    /// The value in base64 (RFC 4648, section 4), when it is not.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub base64: Option<String>,
+}
+
+/// A value to store in a batch.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct BatchPut {
+    /// Its key.
+    pub key: String,
+    /// The value.
+    #[serde(flatten)]
+    pub value: BatchValue,
+    /// Its media type; `application/octet-stream` when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub media_type: Option<String>,
+    /// The lifetime, as in the `Cache-Control` field; the namespace's when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cache_control: Option<String>,
+    /// Its tags.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub tags: Vec<String>,
+}
+
+/// What became of the operations of a batch, in their order.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct BatchAnswer {
+    /// One result for each operation.
+    pub results: Vec<BatchResult>,
+}
+
+/// What became of one operation of a batch.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(rename_all = "snake_case")]
+pub enum BatchResult {
+    /// A look-up found a value.
+    Value(BatchFound),
+    /// A look-up found nothing.
+    Miss {},
+    /// A value was stored.
+    Stored {
+        /// Its validator.
+        entity_tag: String,
+        /// Whether it replaced a value.
+        replaced: bool,
+    },
+    /// An entry is not there any more.
+    Deleted {
+        /// Whether it was there.
+        was_there: bool,
+    },
+    /// The operation was refused or failed.
+    Failed(Problem),
+}
+
+/// A value that a batch found.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct BatchFound {
+    /// The value.
+    #[serde(flatten)]
+    pub value: BatchValue,
+    /// Its media type.
+    pub media_type: String,
+    /// Its validator.
+    pub entity_tag: String,
+    /// How long ago it was stored.
+    pub age_seconds: f64,
+    /// Where it came from, as in the `Cache-Status` field.
+    pub cache_status: String,
+}
+
+/// Asks to add to a counter.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct AddRequest {
+    /// What to add; negative to subtract.
+    pub add: i64,
+    /// The lifetime of a counter that this creates, as in the `Cache-Control` field; the
+    /// namespace's when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cache_control: Option<String>,
+}
+
+/// A counter after an addition.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct Counter {
+    /// Its number now.
+    pub value: i64,
+    /// Whether this addition created it.
+    pub created: bool,
+}
+
+/// Asks to take from an allowance.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct TakeRequest {
+    /// How much to take; 1 when absent, and 0 looks without taking.
+    #[serde(default = "one")]
+    pub take: u64,
+    /// How much comes back in each period.
+    pub rate: u64,
+    /// The period; 1 second when absent.
+    #[serde(default = "second")]
+    pub period_seconds: f64,
+    /// How much may be taken at once; as much as `rate` when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub burst: Option<u64>,
+}
+
+const fn one() -> u64 {
+    1
+}
+
+const fn second() -> f64 {
+    1.0
+}
+
+/// What is left of an allowance after something was taken.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct Allowance {
+    /// How much may still be taken at once.
+    pub left: u64,
+}

@@ -1,0 +1,80 @@
+//! Keys from structured criteria.
+
+use serde::Serialize;
+use sha2::{Digest, Sha256};
+
+use crate::error::ClientError;
+
+/// The longest prefix of a stable key, in bytes.
+const LONGEST_PREFIX: usize = 200;
+
+/// Makes a key from criteria: `PREFIX:` and 32 hexadecimal digits. Equal criteria make equal keys
+/// whatever the order of their members and whatever language made them: they are written as
+/// canonical JSON (RFC 8785), of which the key has the first half of the SHA-256.
+///
+/// ```
+/// use serde_json::json;
+/// use verax_client::stable_key;
+///
+/// let one = stable_key("board", &json!({ "harbour": "aldermouth", "limit": 10 }))?;
+/// let other = stable_key("board", &json!({ "limit": 10, "harbour": "aldermouth" }))?;
+/// assert_eq!(one, other);
+/// assert!(one.starts_with("board:"));
+/// # Ok::<(), verax_client::ClientError>(())
+/// ```
+///
+/// # Errors
+/// [`ClientError::Invalid`] when the prefix is empty, too long or has a colon, or when the criteria
+/// cannot be written as canonical JSON, such as numbers that no double can hold.
+pub fn stable_key(prefix: &str, criteria: &impl Serialize) -> Result<String, ClientError> {
+    if prefix.is_empty() || prefix.len() > LONGEST_PREFIX || prefix.contains(':') {
+        return Err(ClientError::Invalid(format!(
+            "{prefix:?} cannot begin a key: use 1 to {LONGEST_PREFIX} bytes without a colon"
+        )));
+    }
+    let canonical = serde_json_canonicalizer::to_vec(criteria)
+        .map_err(|e| ClientError::Invalid(format!("the criteria make no canonical JSON: {e}")))?;
+    let digest = Sha256::digest(canonical);
+    let hex: String = digest[..16].iter().map(|byte| format!("{byte:02x}")).collect();
+    Ok(format!("{prefix}:{hex}"))
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+    use serde_json::json;
+
+    use super::*;
+
+    #[test]
+    fn order_and_spelling_do_not_matter() {
+        let keys = [
+            r#"{"harbour":"Ålderhaven","from":1.0,"open":true,"lines":[2,1]}"#,
+            r#"{ "lines": [2.0, 1], "open": true, "harbour": "\u00c5lderhaven", "from": 1 }"#,
+        ]
+        .map(|text| stable_key("b", &serde_json::from_str::<serde_json::Value>(text).unwrap()).unwrap());
+        assert_eq!(keys[0], keys[1]);
+    }
+
+    #[test]
+    fn what_differs_makes_another_key() {
+        let key = |criteria| stable_key("b", &criteria).unwrap();
+        let all = [json!({"a": 1}), json!({"a": "1"}), json!({"a": [1]}), json!({"a": null}), json!({})];
+        let keys: std::collections::HashSet<String> = all.into_iter().map(key).collect();
+        assert_eq!(keys.len(), 5);
+    }
+
+    #[test]
+    fn the_form_is_fixed() {
+        // Other languages must come to the same key: SHA-256 of {"harbour":"aldermouth","limit":10}.
+        let key = stable_key("board", &json!({"limit": 10, "harbour": "aldermouth"})).unwrap();
+        assert_eq!(key, "board:e500875c33ba9d171a0a6d5ab8d66f48");
+    }
+
+    #[rstest]
+    #[case("")]
+    #[case("a:b")]
+    fn prefixes_are_checked(#[case] prefix: &str) {
+        assert!(stable_key(prefix, &1).is_err());
+    }
+}

@@ -1,0 +1,242 @@
+//! Allowances: how much may be taken from a key in a time (rate limits).
+//!
+//! The generic cell rate algorithm (ITU-T I.371, annex A) keeps one number for each key, the
+//! theoretical arrival time: the moment at which the allowance would be full again. Taking moves it
+//! into the future; it may lie no further ahead than the burst allows.
+
+use std::time::Duration;
+
+use super::partition::Partition;
+use crate::entry::{ALLOWANCE_TYPE, Entry};
+use crate::key::Key;
+use crate::lifetime::Lifetime;
+use crate::time::Timestamp;
+
+/// How fast an allowance refills, and how much it holds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Rate {
+    count: u64,
+    period: Duration,
+    burst: u64,
+}
+
+/// The longest period of a rate.
+pub const LONGEST_PERIOD: Duration = Duration::from_secs(366 * 24 * 3_600);
+
+/// The largest count and burst of a rate.
+pub const LARGEST_COUNT: u64 = 1_000_000_000;
+
+/// A rate that cannot be.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum InvalidRate {
+    /// A count of zero or beyond the limit.
+    #[error("a rate of {0} for each period is out of range: use 1 to {LARGEST_COUNT}")]
+    Count(u64),
+    /// A burst of zero or beyond the limit.
+    #[error("a burst of {0} is out of range: use 1 to {LARGEST_COUNT}")]
+    Burst(u64),
+    /// A period of zero or beyond the limit.
+    #[error("a period of {} ms is out of range: use 1 ms to {} days", .0.as_millis(), LONGEST_PERIOD.as_secs() / 86_400)]
+    Period(Duration),
+}
+
+impl Rate {
+    /// `count` in each `period`, of which `burst` may be taken at once.
+    ///
+    /// # Errors
+    /// [`InvalidRate`] names the part that is out of range.
+    pub fn new(count: u64, period: Duration, burst: u64) -> Result<Self, InvalidRate> {
+        if count == 0 || count > LARGEST_COUNT {
+            return Err(InvalidRate::Count(count));
+        }
+        if burst == 0 || burst > LARGEST_COUNT {
+            return Err(InvalidRate::Burst(burst));
+        }
+        if period < Duration::from_millis(1) || period > LONGEST_PERIOD {
+            return Err(InvalidRate::Period(period));
+        }
+        Ok(Self { count, period, burst })
+    }
+
+    /// The time in which `amount` comes back, in nanoseconds, rounded up.
+    fn time_of(&self, amount: u64) -> u128 {
+        (u128::from(amount) * self.period.as_nanos()).div_ceil(u128::from(self.count))
+    }
+
+    /// How much comes back in a time, rounded down.
+    fn amount_in(&self, nanoseconds: u128) -> u64 {
+        (nanoseconds * u128::from(self.count) / self.period.as_nanos()) as u64
+    }
+}
+
+/// What became of an attempt to take.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Taken {
+    /// It was taken; this much is left to take at once.
+    Allowed {
+        /// How much is left.
+        left: u64,
+    },
+    /// Nothing was taken: it is worth asking again after this time.
+    Later {
+        /// The time until as much as was asked for may be taken.
+        retry_after: Duration,
+    },
+}
+
+/// Why an attempt to take can never succeed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum TakeError {
+    /// More than the burst was asked for.
+    #[error("{amount} can never be taken at once: the burst is {burst}")]
+    MoreThanBurst {
+        /// What was asked for.
+        amount: u64,
+        /// The most that can be taken at once.
+        burst: u64,
+    },
+    /// What is stored under the key is no allowance.
+    #[error("the entry is not an allowance: delete it first or choose another key")]
+    NotAnAllowance,
+}
+
+impl Partition {
+    /// Takes from an allowance in one step, if there is enough. A missing one is full; so is one
+    /// that was evicted, since any entry may vanish at any time.
+    ///
+    /// # Errors
+    /// [`TakeError`] when it can never succeed.
+    pub fn take(
+        &self,
+        key: &Key,
+        amount: u64,
+        rate: Rate,
+        now: Timestamp,
+    ) -> Result<Taken, TakeError> {
+        if amount > rate.burst {
+            return Err(TakeError::MoreThanBurst { amount, burst: rate.burst });
+        }
+        let moment = u128::from(now.as_millis()) * 1_000_000;
+        let outcome = self.update(key, now, |found| {
+            let full_at = match found {
+                Some(found) => arrival(found.media_type().as_str(), found.value())
+                    .ok_or(Refused::Never(TakeError::NotAnAllowance))?,
+                None => moment,
+            };
+            let taken_until = full_at.max(moment) + rate.time_of(amount);
+            let latest = moment + rate.time_of(rate.burst);
+            if taken_until > latest {
+                return Err(Refused::Later(taken_until - latest));
+            }
+            let left = rate.amount_in(latest - taken_until);
+            // An entry whose time is over is a full allowance, so it needs no longer life.
+            let lifetime = Lifetime::of(Duration::from_millis(
+                (taken_until - moment).div_ceil(1_000_000) as u64,
+            ));
+            let entry = Entry::new(taken_until.to_string(), ALLOWANCE_TYPE, lifetime, now);
+            Ok((self.made(key, &entry), Taken::Allowed { left }))
+        });
+        match outcome {
+            Ok(taken) => Ok(taken),
+            Err(Refused::Later(nanoseconds)) => {
+                let milliseconds = nanoseconds.div_ceil(1_000_000) as u64;
+                Ok(Taken::Later { retry_after: Duration::from_millis(milliseconds) })
+            }
+            Err(Refused::Never(error)) => Err(error),
+        }
+    }
+}
+
+enum Refused {
+    Later(u128),
+    Never(TakeError),
+}
+
+/// The theoretical arrival time that an allowance's entry holds, in nanoseconds.
+fn arrival(media_type: &str, value: &[u8]) -> Option<u128> {
+    let text = std::str::from_utf8(value).ok()?;
+    (media_type == ALLOWANCE_TYPE).then(|| text.parse().ok())?
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+    use crate::NamespaceId;
+    use crate::store::{PutCondition, Quota, Store};
+
+    fn at(millis: u64) -> Timestamp {
+        Timestamp::from_millis(1_700_000_000_000 + millis)
+    }
+
+    #[test]
+    fn a_burst_may_be_taken_and_then_comes_back_evenly() {
+        let store = Store::new(1 << 20);
+        let partition = store.open(NamespaceId(1), Quota::default());
+        let key = Key::new("quay-7").unwrap();
+        let rate = Rate::new(10, Duration::from_secs(1), 3).unwrap();
+        let take = |amount, now| partition.take(&key, amount, rate, at(now)).unwrap();
+        assert_eq!(take(2, 0), Taken::Allowed { left: 1 });
+        assert_eq!(take(1, 0), Taken::Allowed { left: 0 });
+        assert_eq!(take(1, 0), Taken::Later { retry_after: Duration::from_millis(100) });
+        assert_eq!(take(1, 99), Taken::Later { retry_after: Duration::from_millis(1) });
+        assert_eq!(take(1, 100), Taken::Allowed { left: 0 });
+        assert_eq!(take(3, 400), Taken::Allowed { left: 0 });
+    }
+
+    #[test]
+    fn what_can_never_be_is_refused() {
+        let store = Store::new(1 << 20);
+        let partition = store.open(NamespaceId(1), Quota::default());
+        let key = Key::new("k").unwrap();
+        let rate = Rate::new(1, Duration::from_secs(1), 3).unwrap();
+        let error = partition.take(&key, 4, rate, at(0)).unwrap_err();
+        assert_eq!(error, TakeError::MoreThanBurst { amount: 4, burst: 3 });
+        let entry = Entry::new("[]", "application/json", Lifetime::of(Duration::from_secs(9)), at(0));
+        partition.put(&key, &entry, PutCondition::Always, at(0)).unwrap();
+        assert_eq!(partition.take(&key, 1, rate, at(0)), Err(TakeError::NotAnAllowance));
+        assert!(Rate::new(0, Duration::from_secs(1), 1).is_err());
+        assert!(Rate::new(1, Duration::ZERO, 1).is_err());
+        assert!(Rate::new(1, Duration::from_secs(1), 0).is_err());
+    }
+
+    proptest! {
+        /// In no window of time is more allowed than the burst and what comes back in the window; and
+        /// whoever comes back when told is allowed, if nobody else took meanwhile.
+        #[test]
+        fn no_window_has_more_than_burst_and_rate(
+            count in 1..50u64, burst in 1..20u64, steps in prop::collection::vec((0..400u64, 1..6u64), 1..60)
+        ) {
+            let store = Store::new(1 << 20);
+            let partition = store.open(NamespaceId(1), Quota::default());
+            let key = Key::new("k").unwrap();
+            let rate = Rate::new(count, Duration::from_secs(1), burst).unwrap();
+            let (mut now, mut allowed) = (0, Vec::new());
+            for (wait, amount) in steps {
+                now += wait;
+                let amount = amount.min(burst);
+                match partition.take(&key, amount, rate, at(now)).unwrap() {
+                    Taken::Allowed { left } => {
+                        prop_assert!(left <= burst);
+                        allowed.push((now, amount));
+                    }
+                    Taken::Later { retry_after } => {
+                        now += retry_after.as_millis() as u64;
+                        let again = partition.take(&key, amount, rate, at(now)).unwrap();
+                        prop_assert!(matches!(again, Taken::Allowed { .. }), "told to come back for nothing");
+                        allowed.push((now, amount));
+                    }
+                }
+            }
+            for (start, (from, _)) in allowed.iter().enumerate() {
+                let mut sum = 0;
+                for (until, amount) in &allowed[start..] {
+                    sum += amount;
+                    // One more than the rate's share, since a part of one may have come back before.
+                    prop_assert!(sum * 1_000 <= (burst + 1) * 1_000 + (until - from) * count);
+                }
+            }
+        }
+    }
+}

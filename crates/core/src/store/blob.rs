@@ -1,0 +1,181 @@
+//! Key and value bytes of one entry in one allocation, shared by counting references.
+//!
+//! This is the only unsafe code of the crate. It exists because an entry's header decides how many
+//! entries fit into memory: the standard library's `Arc<[u8]>` needs a pointer of two words and two
+//! counters of eight bytes each, where twelve bytes hold everything here.
+
+use std::alloc::{Layout, alloc, dealloc, handle_alloc_error};
+use std::fmt;
+use std::ptr::NonNull;
+use std::sync::atomic::{AtomicU32, Ordering, fence};
+
+use super::memory::allocated;
+
+/// What stands before the bytes of key and value.
+#[repr(C)]
+struct Head {
+    references: AtomicU32,
+    value_length: u32,
+    key_length: u16,
+    media_type: u8,
+}
+
+/// Beyond this many references the process gives up rather than let the count wrap: it would take
+/// two billion readers of one value.
+const MOST_REFERENCES: u32 = u32::MAX / 2;
+
+/// The key and value of one entry. Cloning shares them.
+pub(super) struct Blob(NonNull<Head>);
+
+// SAFETY: the bytes and the lengths never change after `new` returns, and the count is atomic, so
+// a Blob may be used and dropped on any thread.
+unsafe impl Send for Blob {}
+// SAFETY: as for Send; a shared Blob gives out shared slices of bytes that never change.
+unsafe impl Sync for Blob {}
+
+fn layout(key: usize, value: usize) -> Layout {
+    let size = size_of::<Head>() + key + value;
+    match Layout::from_size_align(size, align_of::<Head>()) {
+        Ok(layout) => layout,
+        // Keys and values are limited to far less before they get here.
+        Err(_) => unreachable!("{size} bytes are beyond what can be addressed"),
+    }
+}
+
+impl Blob {
+    /// Copies key and value; `media_type` is kept for the caller. Both lengths are within the
+    /// limits for keys and values, which fit into the header's fields.
+    pub(super) fn new(key: &str, value: &[u8], media_type: u8) -> Self {
+        assert!(key.len() <= usize::from(u16::MAX) && value.len() <= u32::MAX as usize);
+        let layout = layout(key.len(), value.len());
+        // SAFETY: the layout's size is at least that of Head, so it is not zero. The memory is
+        // aligned for Head and large enough for Head, key and value one after the other; it is new,
+        // so nothing else points to it, and every byte that is read later is written here.
+        unsafe {
+            let Some(head) = NonNull::new(alloc(layout).cast::<Head>()) else {
+                handle_alloc_error(layout)
+            };
+            head.write(Head {
+                references: AtomicU32::new(1),
+                value_length: value.len() as u32,
+                key_length: key.len() as u16,
+                media_type,
+            });
+            let bytes = head.add(1).cast::<u8>().as_ptr();
+            bytes.copy_from_nonoverlapping(key.as_ptr(), key.len());
+            bytes.add(key.len()).copy_from_nonoverlapping(value.as_ptr(), value.len());
+            Self(head)
+        }
+    }
+
+    fn head(&self) -> &Head {
+        // SAFETY: the memory lives while any Blob for it does, and Head was written by `new`; it is
+        // only ever read through shared references.
+        unsafe { self.0.as_ref() }
+    }
+
+    fn bytes(&self, from: usize, length: usize) -> &[u8] {
+        // SAFETY: `from + length` is within key and value, which `new` wrote right behind Head and
+        // nobody changes; they live as long as `self` does, whose lifetime the slice has.
+        unsafe {
+            std::slice::from_raw_parts(self.0.add(1).cast::<u8>().as_ptr().add(from), length)
+        }
+    }
+
+    pub(super) fn key(&self) -> &str {
+        // SAFETY: `new` copied these bytes from a str.
+        unsafe { std::str::from_utf8_unchecked(self.bytes(0, self.head().key_length.into())) }
+    }
+
+    pub(super) fn value(&self) -> &[u8] {
+        let head = self.head();
+        self.bytes(head.key_length.into(), head.value_length as usize)
+    }
+
+    pub(super) fn media_type(&self) -> u8 {
+        self.head().media_type
+    }
+
+    /// The memory it takes, with what the allocator adds.
+    pub(super) fn memory(&self) -> u64 {
+        let head = self.head();
+        memory_of(head.key_length.into(), head.value_length as usize)
+    }
+}
+
+/// The memory that a key and a value take together.
+pub(super) fn memory_of(key: usize, value: usize) -> u64 {
+    allocated(size_of::<Head>() + key + value)
+}
+
+impl Clone for Blob {
+    fn clone(&self) -> Self {
+        // Relaxed, as in std's Arc: a new reference is made from an existing one, so nothing that
+        // happened before needs to become visible through the count.
+        if self.head().references.fetch_add(1, Ordering::Relaxed) > MOST_REFERENCES {
+            std::process::abort();
+        }
+        Self(self.0)
+    }
+}
+
+impl Drop for Blob {
+    fn drop(&mut self) {
+        if self.head().references.fetch_sub(1, Ordering::Release) != 1 {
+            return;
+        }
+        // Everything that other threads did with their references happens before the release of
+        // the memory, as in std's Arc.
+        fence(Ordering::Acquire);
+        let head = self.head();
+        let layout = layout(head.key_length.into(), head.value_length as usize);
+        // SAFETY: the count fell to zero, so this was the last Blob for the memory, which `new`
+        // allocated with this very layout. Head and bytes need no drop of their own.
+        unsafe { dealloc(self.0.as_ptr().cast(), layout) }
+    }
+}
+
+impl fmt::Debug for Blob {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Blob").field("key", &self.key()).field("bytes", &self.value().len()).finish()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        #[test]
+        fn what_goes_in_comes_out(key in ".{0,40}", value in prop::collection::vec(any::<u8>(), 0..300), media: u8) {
+            let blob = Blob::new(&key, &value, media);
+            let other = blob.clone();
+            drop(blob);
+            prop_assert_eq!((other.key(), other.value(), other.media_type()), (&*key, &*value, media));
+        }
+    }
+
+    #[test]
+    fn references_are_counted_across_threads() {
+        let blob = Blob::new("key", b"value", 0);
+        std::thread::scope(|scope| {
+            for _ in 0..4 {
+                let mine = blob.clone();
+                scope.spawn(move || {
+                    for _ in 0..1_000 {
+                        assert_eq!(mine.clone().value(), b"value");
+                    }
+                });
+            }
+        });
+        assert_eq!(blob.head().references.load(Ordering::Relaxed), 1);
+    }
+
+    #[test]
+    fn the_header_takes_twelve_bytes() {
+        assert_eq!(size_of::<Head>(), 12);
+        assert_eq!(size_of::<Option<Blob>>(), 8);
+    }
+}

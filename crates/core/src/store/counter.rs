@@ -1,0 +1,116 @@
+//! Counters: whole numbers that are added to in the store.
+
+use super::partition::Partition;
+use crate::entry::Entry;
+use crate::key::Key;
+use crate::lifetime::{Freshness, Lifetime};
+use crate::time::Timestamp;
+
+/// The media type of a counter, whose value is its number in decimal.
+const COUNTER_TYPE: &str = "text/plain";
+
+/// A counter after an addition.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Counted {
+    /// Its number now.
+    pub value: i64,
+    /// Whether this addition created it.
+    pub created: bool,
+}
+
+/// Why nothing was added.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum AddError {
+    /// What is stored under the key is no counter.
+    #[error("the entry's value is not a whole number, so nothing can be added to it: delete it first or choose another key")]
+    NotANumber,
+    /// The sum is beyond 64 bits.
+    #[error("the sum is beyond what a counter holds ({} to {}): delete it to start anew", i64::MIN, i64::MAX)]
+    Overflow,
+}
+
+impl Partition {
+    /// Adds to a counter in one step; a missing one starts at 0 with `lifetime`. One that is there
+    /// keeps the lifetime it has, so that a count by the minute ends with its minute. A stale one
+    /// counts as missing.
+    ///
+    /// # Errors
+    /// [`AddError`] leaves the counter as it is.
+    pub fn add(
+        &self,
+        key: &Key,
+        amount: i64,
+        lifetime: Lifetime,
+        now: Timestamp,
+    ) -> Result<Counted, AddError> {
+        self.update(key, now, |found| {
+            let there = found.filter(|f| matches!(f.freshness(), Freshness::Fresh(_)));
+            let (before, entry) = match there {
+                Some(found) => {
+                    let text = std::str::from_utf8(found.value()).map_err(|_| AddError::NotANumber)?;
+                    let number: i64 = text.parse().map_err(|_| AddError::NotANumber)?;
+                    (number, found.entry())
+                }
+                None => (0, Entry::new("", COUNTER_TYPE, Lifetime::of(lifetime.max_age), now)),
+            };
+            let value = before.checked_add(amount).ok_or(AddError::Overflow)?;
+            let entry = Entry { value: value.to_string().into(), ..entry };
+            Ok((self.made(key, &entry), Counted { value, created: there.is_none() }))
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::time::Duration;
+
+    use super::*;
+    use crate::store::{PutCondition, Store};
+    use crate::{NamespaceId, store::Quota};
+
+    const MINUTE: Lifetime = Lifetime::of(Duration::from_secs(60));
+
+    fn at(seconds: u64) -> Timestamp {
+        Timestamp::from_millis(seconds * 1_000)
+    }
+
+    #[test]
+    fn a_counter_starts_at_its_first_addition_and_ends_with_its_lifetime() {
+        let store = Store::new(1 << 20);
+        let partition = store.open(NamespaceId(1), Quota::default());
+        let key = Key::new("sign-ins").unwrap();
+        let add = |amount, now| partition.add(&key, amount, MINUTE, at(now)).unwrap();
+        assert_eq!(add(2, 0), Counted { value: 2, created: true });
+        assert_eq!(add(-5, 59), Counted { value: -3, created: false });
+        assert_eq!(partition.get("sign-ins", at(59)).unwrap().value(), b"-3");
+        assert_eq!(add(1, 60), Counted { value: 1, created: true }, "a new minute");
+    }
+
+    #[test]
+    fn additions_at_once_are_all_counted() {
+        let store = Store::new(1 << 20);
+        let partition = store.open(NamespaceId(1), Quota::default());
+        let key = Key::new("boardings").unwrap();
+        std::thread::scope(|scope| {
+            for _ in 0..4 {
+                scope.spawn(|| (0..500).for_each(|_| {
+                    partition.add(&key, 1, MINUTE, at(0)).unwrap();
+                }));
+            }
+        });
+        assert_eq!(partition.get("boardings", at(1)).unwrap().value(), b"2000");
+    }
+
+    #[test]
+    fn what_is_no_number_or_would_overflow_is_left_alone() {
+        let store = Store::new(1 << 20);
+        let partition = store.open(NamespaceId(1), Quota::default());
+        let key = Key::new("k").unwrap();
+        for (value, error) in [("seven", AddError::NotANumber), ("9223372036854775807", AddError::Overflow)] {
+            let entry = Entry::new(value, "text/plain", MINUTE, at(0));
+            partition.put(&key, &entry, PutCondition::Always, at(0)).unwrap();
+            assert_eq!(partition.add(&key, 1, MINUTE, at(1)), Err(error));
+            assert_eq!(partition.get("k", at(1)).unwrap().value(), value.as_bytes());
+        }
+    }
+}

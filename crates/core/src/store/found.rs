@@ -1,0 +1,109 @@
+//! An entry that was found.
+
+use std::sync::Arc;
+
+use bytes::Bytes;
+
+use super::blob::Blob;
+use super::extra::Extra;
+use super::slots::Times;
+use crate::entry::{EntityTag, Entry, MediaType, Tag, Tags};
+use crate::lifetime::{Freshness, Lifetime};
+use crate::time::Timestamp;
+
+/// An entry that was found, and what it is good for at the moment of the look-up. It shares the
+/// value with the store, which may drop or replace the entry meanwhile.
+#[derive(Debug, Clone)]
+pub struct Found {
+    blob: Blob,
+    times: Times,
+    extra: Option<Arc<Extra>>,
+    freshness: Freshness,
+}
+
+/// Keeps a value's memory while [`Bytes`] refer to it.
+struct Value(Blob);
+
+impl AsRef<[u8]> for Value {
+    fn as_ref(&self) -> &[u8] {
+        self.0.value()
+    }
+}
+
+impl Found {
+    pub(super) fn new(
+        blob: Blob,
+        times: Times,
+        extra: Option<Arc<Extra>>,
+        freshness: Freshness,
+    ) -> Self {
+        Self { blob, times, extra, freshness }
+    }
+
+    /// The entry's key.
+    pub fn key(&self) -> &str {
+        self.blob.key()
+    }
+
+    /// The value's bytes.
+    pub fn value(&self) -> &[u8] {
+        self.blob.value()
+    }
+
+    /// The value's bytes, shared beyond the life of this.
+    pub fn bytes(&self) -> Bytes {
+        match self.blob.value() {
+            [] => Bytes::new(),
+            _ => Bytes::from_owner(Value(self.blob.clone())),
+        }
+    }
+
+    /// The value's media type.
+    pub fn media_type(&self) -> MediaType {
+        let own = self.extra.as_ref().and_then(|extra| extra.media_type.clone());
+        own.unwrap_or_else(|| MediaType::usual(self.blob.media_type()))
+    }
+
+    /// The entry's tags.
+    pub fn tags(&self) -> &[Tag] {
+        self.extra.as_ref().map_or(&[], |extra| &extra.tags)
+    }
+
+    /// When the value was stored.
+    pub fn stored_at(&self) -> Timestamp {
+        self.times.stored_at()
+    }
+
+    /// How long the entry may be served, counted from when the value was stored.
+    pub fn lifetime(&self) -> Lifetime {
+        let mut lifetime = Lifetime::of(self.times.max_age());
+        if let Some(extra) = &self.extra {
+            lifetime.stale_while_revalidate = extra.stale_while_revalidate;
+            lifetime.stale_if_error = extra.stale_if_error;
+        }
+        lifetime
+    }
+
+    /// The validator of media type and value.
+    pub fn entity_tag(&self) -> EntityTag {
+        let kept = self.extra.as_ref().and_then(|extra| extra.entity_tag);
+        kept.unwrap_or_else(|| EntityTag::of(self.media_type().as_str(), self.value()))
+    }
+
+    /// What the entry was good for when it was looked up; never [`Freshness::Ended`].
+    pub fn freshness(&self) -> Freshness {
+        self.freshness
+    }
+
+    /// All of it as an entry, whose bytes are shared with the store.
+    pub fn entry(&self) -> Entry {
+        Entry {
+            value: self.bytes(),
+            media_type: self.media_type(),
+            tags: self.extra.as_ref().map_or_else(Tags::default, |extra| extra.tags.clone()),
+            lifetime: self.lifetime(),
+            stored_at: self.stored_at(),
+            known_tag: self.extra.as_ref().and_then(|extra| extra.entity_tag),
+        }
+    }
+}

@@ -1,0 +1,418 @@
+//! The entries of one namespace.
+
+use std::collections::hash_map::RandomState;
+use std::hash::BuildHasher;
+use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
+
+use super::blob::{Blob, memory_of};
+use super::extra::Extra;
+use super::found::Found;
+use super::listing::{Listed, Listing, Position};
+use super::room::{Quota, Room};
+use super::shard::{New, Shard};
+use super::slots::{CHUNK, Times};
+use super::tags::{TAG_MEMORY, TagTable};
+use super::{PutCondition, PutError, Usage};
+use crate::entry::Entry;
+use crate::key::{Key, NamespaceId};
+use crate::lifetime::{Freshness, Lifetime};
+use crate::time::Timestamp;
+
+pub(super) const SHARDS: usize = 16;
+
+/// The most slots that one page of a listing looks at.
+const LONGEST_LOOK: usize = 1 << 16;
+
+#[derive(Debug)]
+struct Cell {
+    shard: RwLock<Shard>,
+    /// No entry ends before this, in milliseconds.
+    soonest: AtomicU64,
+}
+
+/// The entries of one namespace. A store makes it; it lives as long as somebody holds it.
+///
+/// Every entry belongs to exactly one partition and is reached through it alone: two namespaces
+/// cannot meet, whatever their keys look like.
+#[derive(Debug)]
+pub struct Partition {
+    namespace: NamespaceId,
+    room: Arc<Room>,
+    hashing: RandomState,
+    cells: Box<[Cell]>,
+    tags: TagTable,
+    shared_extra: Mutex<Option<Arc<Extra>>>,
+    used: AtomicU64,
+    entries: AtomicU64,
+    evicted: AtomicU64,
+    reserve: AtomicU64,
+    cap: AtomicU64,
+    next_to_evict: AtomicUsize,
+}
+
+fn shard_number(hash: u64) -> usize {
+    (hash >> 32) as usize % SHARDS
+}
+
+impl Partition {
+    pub(super) fn new(namespace: NamespaceId, room: Arc<Room>, quota: Quota) -> Self {
+        let cell = |_| Cell { shard: RwLock::default(), soonest: AtomicU64::new(u64::MAX) };
+        Self {
+            namespace,
+            room,
+            hashing: RandomState::new(),
+            cells: (0..SHARDS).map(cell).collect(),
+            tags: TagTable::default(),
+            shared_extra: Mutex::default(),
+            used: AtomicU64::new(0),
+            entries: AtomicU64::new(0),
+            evicted: AtomicU64::new(0),
+            reserve: AtomicU64::new(quota.reserve),
+            cap: AtomicU64::new(quota.cap),
+            next_to_evict: AtomicUsize::new(0),
+        }
+    }
+
+    /// The namespace it was opened for.
+    pub fn namespace(&self) -> NamespaceId {
+        self.namespace
+    }
+
+    /// SipHash with a secret of this partition, so that nobody can craft keys that collide.
+    fn hash(&self, key: &str) -> u64 {
+        self.hashing.hash_one(key)
+    }
+
+    // A panic while a shard is locked cannot leave it half-changed in a way that matters: the worst
+    // is an entry that is no longer found, which a cache may lose at any time.
+    fn read(&self, number: usize) -> RwLockReadGuard<'_, Shard> {
+        self.cells[number].shard.read().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Changes a shard, and counts what it takes before and after.
+    fn change<T>(&self, number: usize, change: impl FnOnce(&mut Shard) -> T) -> T {
+        let mut shard: RwLockWriteGuard<'_, Shard> =
+            self.cells[number].shard.write().unwrap_or_else(PoisonError::into_inner);
+        let (memory, entries) = (shard.memory(), shard.entries());
+        let result = change(&mut shard);
+        let (memory_now, entries_now) = (shard.memory(), shard.entries());
+        drop(shard);
+        self.entries.fetch_add(entries_now.wrapping_sub(entries), Ordering::Relaxed);
+        self.charge(memory_now.wrapping_sub(memory));
+        result
+    }
+
+    /// Adds to what is used; a negative number as its two's complement.
+    fn charge(&self, bytes: u64) {
+        self.used.fetch_add(bytes, Ordering::Relaxed);
+        self.room.used.fetch_add(bytes, Ordering::Relaxed);
+    }
+
+    fn expect_end(&self, number: usize, ends_at: u64) {
+        self.cells[number].soonest.fetch_min(ends_at, Ordering::Relaxed);
+    }
+
+    fn found(shard: &Shard, slot: u32, now: Timestamp) -> Option<Found> {
+        let freshness = shard.freshness(slot, now);
+        (freshness != Freshness::Ended).then(|| {
+            let (blob, extra) = (shard.slots.blob(slot).clone(), shard.extra(slot).cloned());
+            Found::new(blob, shard.slots.times(slot), extra, freshness)
+        })
+    }
+
+    /// Looks an entry up, and counts as a request for it. Ended entries are not found. A hit takes
+    /// a shared lock, copies nothing and moves nothing.
+    pub fn get(&self, key: &str, now: Timestamp) -> Option<Found> {
+        let hash = self.hash(key);
+        let shard = self.read(shard_number(hash));
+        let slot = shard.find(hash as u32, key)?;
+        let found = Self::found(&shard, slot, now);
+        if found.is_some() {
+            shard.slots.warm(slot);
+        }
+        found
+    }
+
+    /// Looks an entry up without counting as a request for it.
+    pub fn peek(&self, key: &str, now: Timestamp) -> Option<Found> {
+        let hash = self.hash(key);
+        let shard = self.read(shard_number(hash));
+        Self::found(&shard, shard.find(hash as u32, key)?, now)
+    }
+
+    /// An entry as a listing shows it, without counting as a request for it.
+    pub fn show(&self, key: &str, now: Timestamp) -> Option<Listed> {
+        let hash = self.hash(key);
+        let shard = self.read(shard_number(hash));
+        let slot = shard.find(hash as u32, key)?;
+        Self::found(&shard, slot, now).map(|found| Listed { size: shard.size(slot), found })
+    }
+
+    fn new_entry(&self, key: &Key, entry: &Entry) -> New {
+        let (tagged, grown) = self.tags.tagged(&entry.tags);
+        self.charge((grown * TAG_MEMORY as i64) as u64);
+        New {
+            blob: Blob::new(key.as_str(), &entry.value, entry.media_type.number().unwrap_or(u8::MAX)),
+            times: Times::new(entry.stored_at, entry.lifetime.max_age),
+            extra: self.shared(Extra::of(entry, tagged)),
+        }
+    }
+
+    /// The extra of the entry before, if this one is the same.
+    fn shared(&self, extra: Option<Extra>) -> Option<Arc<Extra>> {
+        let extra = extra?;
+        if !extra.shareable() {
+            return Some(Arc::new(extra));
+        }
+        let mut last = self.shared_extra.lock().unwrap_or_else(PoisonError::into_inner);
+        match &*last {
+            Some(same) if same.same(&extra) => Some(Arc::clone(same)),
+            _ => {
+                let new = Arc::new(extra);
+                *last = Some(Arc::clone(&new));
+                Some(new)
+            }
+        }
+    }
+
+    fn too_large(&self, size: u64) -> Result<(), PutError> {
+        let limit = self.room.limit.min(self.quota().cap);
+        if size > limit { Err(PutError::TooLarge { size, limit }) } else { Ok(()) }
+    }
+
+    /// Stores an entry in place of whatever is there, and makes room for it where needed. Returns
+    /// whether it replaced one.
+    ///
+    /// # Errors
+    /// [`PutError`] when the entry can never fit or `condition` does not hold; nothing changes then.
+    pub fn put(
+        &self,
+        key: &Key,
+        entry: &Entry,
+        condition: PutCondition,
+        now: Timestamp,
+    ) -> Result<bool, PutError> {
+        self.too_large(memory_of(key.as_str().len(), entry.value.len()))?;
+        let new = self.new_entry(key, entry);
+        self.too_large(new.memory())?;
+        self.update(key, now, |found| {
+            let holds = match condition {
+                PutCondition::Always => true,
+                PutCondition::IfAbsent => found.is_none(),
+                PutCondition::IfMatches(tag) => found.is_some_and(|f| f.entity_tag() == tag),
+            };
+            if holds { Ok((new, found.is_some())) } else { Err(PutError::ConditionFailed) }
+        })
+    }
+
+    /// Stores what `decide` makes of what is there, with nothing in between.
+    pub(super) fn update<T, E>(
+        &self,
+        key: &Key,
+        now: Timestamp,
+        decide: impl FnOnce(Option<&Found>) -> Result<(New, T), E>,
+    ) -> Result<T, E> {
+        let hash = self.hash(key.as_str());
+        let number = shard_number(hash);
+        let result = self.change(number, |shard| {
+            let there = shard.find(hash as u32, key.as_str());
+            let found = there.and_then(|slot| Self::found(shard, slot, now));
+            let (new, result) = decide(found.as_ref())?;
+            let ends_at = match there {
+                Some(slot) => shard.replace(slot, new),
+                None => shard.insert(hash as u32, new),
+            };
+            self.expect_end(number, ends_at);
+            Ok(result)
+        })?;
+        self.room.make(self);
+        Ok(result)
+    }
+
+    /// What an entry of these parts would bring; for values that the store makes itself.
+    pub(super) fn made(&self, key: &Key, entry: &Entry) -> New {
+        self.new_entry(key, entry)
+    }
+
+    /// Removes an entry; returns whether a live one was there.
+    pub fn delete(&self, key: &str, now: Timestamp) -> bool {
+        let hash = self.hash(key);
+        self.change(shard_number(hash), |shard| {
+            let Some(slot) = shard.find(hash as u32, key) else { return false };
+            let live = shard.freshness(slot, now) != Freshness::Ended;
+            shard.remove(slot);
+            live
+        })
+    }
+
+    /// Gives an entry another lifetime, counted from `now`; its value, tags and age stay. Returns the
+    /// entry as it is then, or `None` when there is none.
+    pub fn set_lifetime(&self, key: &str, lifetime: Lifetime, now: Timestamp) -> Option<Found> {
+        let hash = self.hash(key);
+        let number = shard_number(hash);
+        let found = self.change(number, |shard| {
+            let slot = shard.find(hash as u32, key)?;
+            if shard.freshness(slot, now) == Freshness::Ended {
+                return None;
+            }
+            let stored_at = shard.slots.times(slot).stored_at();
+            let times = Times::new(stored_at, now.since(stored_at) + lifetime.max_age);
+            let extra = match shard.extra(slot) {
+                Some(extra) => extra.with_lifetime(lifetime),
+                None => Extra::default().with_lifetime(lifetime),
+            };
+            let ends_at = shard.set_lifetime(slot, times, self.shared(extra));
+            self.expect_end(number, ends_at);
+            Self::found(shard, slot, now)
+        });
+        self.room.make(self);
+        found
+    }
+
+    /// Ends every entry that carries a tag, in a time that does not depend on how many do; their
+    /// memory comes back when the store is tidied. Returns whether any entry may have carried it.
+    pub fn invalidate_tag(&self, tag: &str) -> bool {
+        let known = self.tags.invalidate(tag);
+        if known {
+            for number in 0..SHARDS {
+                self.change(number, Shard::expect_invalid);
+            }
+        }
+        known
+    }
+
+    /// Removes every entry, in a time that does not depend on how many there are; their memory comes
+    /// back when the store is tidied. Returns how many there were.
+    pub fn clear(&self) -> u64 {
+        let mut entries = 0;
+        for cell in &self.cells {
+            let mut shard = cell.shard.write().unwrap_or_else(PoisonError::into_inner);
+            let cleared = std::mem::take(&mut *shard);
+            cell.soonest.store(u64::MAX, Ordering::Relaxed);
+            drop(shard);
+            entries += cleared.entries();
+            self.entries.fetch_sub(cleared.entries(), Ordering::Relaxed);
+            // It stays in use of the whole store until it is given back.
+            self.used.fetch_sub(cleared.memory(), Ordering::Relaxed);
+            self.room.dispose_of(cleared);
+        }
+        entries
+    }
+
+    /// A page of the entries whose keys start with `prefix`, from a position on, in the order in which
+    /// they stand; the page itself is sorted by key. An entry that is there all the time is listed
+    /// exactly once over the pages, whatever happens to others meanwhile. A page may hold fewer
+    /// than `most` although more follow, since it looks at a bounded number of entries.
+    pub fn list(&self, prefix: &str, from: Position, most: usize, now: Timestamp) -> Listing {
+        let mut listing = Listing::default();
+        let (mut number, mut slot) = from.parts();
+        let mut looked_at = 0;
+        while number < SHARDS {
+            let shard = self.read(number);
+            while slot < shard.slots.end() {
+                for filled in shard.slots.filled_of(slot as usize / CHUNK).into_iter().flatten() {
+                    if filled < slot || !shard.slots.blob(filled).key().starts_with(prefix) {
+                        continue;
+                    }
+                    if listing.entries.len() == most {
+                        listing.next = Some(Position::new(number, filled));
+                        listing.sort();
+                        return listing;
+                    }
+                    if let Some(found) = Self::found(&shard, filled, now) {
+                        listing.entries.push(Listed { size: shard.size(filled), found });
+                    }
+                }
+                slot = (slot / CHUNK as u32 + 1) * CHUNK as u32;
+                looked_at += CHUNK;
+                if looked_at >= LONGEST_LOOK {
+                    listing.next = Some(Position::new(number, slot));
+                    listing.sort();
+                    return listing;
+                }
+            }
+            (number, slot) = (number + 1, 0);
+        }
+        listing.sort();
+        listing
+    }
+
+    /// Removes the entry whose turn it is; returns whether there was one.
+    pub(super) fn evict(&self) -> bool {
+        for _ in 0..SHARDS {
+            let number = self.next_to_evict.fetch_add(1, Ordering::Relaxed) % SHARDS;
+            if self.change(number, Shard::evict) {
+                self.evicted.fetch_add(1, Ordering::Relaxed);
+                self.room.evicted.fetch_add(1, Ordering::Relaxed);
+                return true;
+            }
+        }
+        false
+    }
+
+    /// Removes what ended or was invalidated, in steps of at most `chunks` chunks at a time for each
+    /// shard; returns how many entries went, and whether more wait.
+    pub(super) fn tidy(&self, chunks: usize, now: Timestamp) -> (u64, bool) {
+        let (mut freed, mut more) = (0, false);
+        for (number, cell) in self.cells.iter().enumerate() {
+            if cell.soonest.load(Ordering::Relaxed) <= now.as_millis() {
+                let ended = self.change(number, |shard| {
+                    let (tidied, next) = shard.remove_ended(chunks, now);
+                    // Under the shard's lock, so no new entry's end is lost.
+                    cell.soonest.store(next, Ordering::Relaxed);
+                    tidied
+                });
+                freed += ended.freed;
+                more |= ended.more;
+            }
+            if self.read(number).awaits_invalid() {
+                let invalid = self.change(number, |shard| shard.remove_invalid(chunks));
+                freed += invalid.freed;
+                more |= invalid.more;
+            }
+        }
+        if freed > 0 {
+            let forgotten = self.tags.prune() * TAG_MEMORY as i64;
+            self.charge((-forgotten) as u64);
+        }
+        (freed, more)
+    }
+
+    /// What it holds.
+    pub fn usage(&self) -> Usage {
+        Usage { entries: self.entries.load(Ordering::Relaxed), bytes: self.used() }
+    }
+
+    /// How many entries went to make room.
+    pub fn evicted(&self) -> u64 {
+        self.evicted.load(Ordering::Relaxed)
+    }
+
+    pub(super) fn used(&self) -> u64 {
+        self.used.load(Ordering::Relaxed)
+    }
+
+    /// What it is guaranteed and may never exceed.
+    pub fn quota(&self) -> Quota {
+        Quota {
+            reserve: self.reserve.load(Ordering::Relaxed),
+            cap: self.cap.load(Ordering::Relaxed),
+        }
+    }
+
+    /// Sets what it is guaranteed and may never exceed; above its cap, it gives at once.
+    pub fn set_quota(&self, quota: Quota) {
+        self.reserve.store(quota.reserve, Ordering::Relaxed);
+        self.cap.store(quota.cap, Ordering::Relaxed);
+        self.room.make(self);
+    }
+}
+
+impl Drop for Partition {
+    fn drop(&mut self) {
+        self.clear();
+        // What is left are tags, which nothing holds any more.
+        self.room.used.fetch_sub(self.used(), Ordering::Relaxed);
+    }
+}

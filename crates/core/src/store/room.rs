@@ -1,0 +1,122 @@
+//! The memory of the whole store: how much there is, who uses it, and who gives when it runs out.
+
+use std::collections::VecDeque;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError, RwLock, Weak};
+
+use super::partition::Partition;
+use super::shard::Shard;
+
+/// When room must be made, this part of the limit is made at once, so that the question who gives
+/// is asked rarely.
+const SLACK_PART: u64 = 1_024;
+
+/// What a namespace is guaranteed and may never exceed, in bytes, bookkeeping included.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Quota {
+    /// Memory that no other namespace can push this one below.
+    pub reserve: u64,
+    /// Memory that this namespace never exceeds.
+    pub cap: u64,
+}
+
+impl Default for Quota {
+    /// No reserve and no cap.
+    fn default() -> Self {
+        Self { reserve: 0, cap: u64::MAX }
+    }
+}
+
+/// The memory of a store, shared by its partitions.
+#[derive(Debug)]
+pub(super) struct Room {
+    pub(super) limit: u64,
+    pub(super) used: AtomicU64,
+    pub(super) evicted: AtomicU64,
+    partitions: RwLock<Vec<Weak<Partition>>>,
+    /// What was cleared and still takes memory.
+    leaving: Mutex<VecDeque<Box<Shard>>>,
+}
+
+impl Room {
+    pub(super) fn new(limit: u64) -> Self {
+        Self {
+            limit,
+            used: AtomicU64::new(0),
+            evicted: AtomicU64::new(0),
+            partitions: RwLock::default(),
+            leaving: Mutex::default(),
+        }
+    }
+
+    pub(super) fn used(&self) -> u64 {
+        self.used.load(Ordering::Relaxed)
+    }
+
+    pub(super) fn join(&self, partition: &Arc<Partition>) {
+        let mut partitions = self.partitions.write().unwrap_or_else(PoisonError::into_inner);
+        partitions.retain(|p| p.strong_count() > 0);
+        partitions.push(Arc::downgrade(partition));
+    }
+
+    pub(super) fn partitions(&self) -> Vec<Arc<Partition>> {
+        let partitions = self.partitions.read().unwrap_or_else(PoisonError::into_inner);
+        partitions.iter().filter_map(Weak::upgrade).collect()
+    }
+
+    /// A shard that nobody can reach any more: its memory comes back bit by bit.
+    pub(super) fn dispose_of(&self, shard: Shard) {
+        if shard.memory() > 0 {
+            let mut leaving = self.leaving.lock().unwrap_or_else(PoisonError::into_inner);
+            leaving.push_back(Box::new(shard));
+        }
+    }
+
+    /// Gives back at most `chunks` chunks of what was cleared; returns whether more is left.
+    pub(super) fn give_back(&self, chunks: usize) -> bool {
+        let mut leaving = self.leaving.lock().unwrap_or_else(PoisonError::into_inner);
+        for _ in 0..chunks {
+            let Some(shard) = leaving.front_mut() else { return false };
+            let before = shard.memory();
+            let more = shard.dismantle();
+            let left = if more { shard.memory().min(before) } else { 0 };
+            self.used.fetch_sub(before - left, Ordering::Relaxed);
+            if !more {
+                leaving.pop_front();
+            }
+        }
+        !leaving.is_empty()
+    }
+
+    /// Makes room after `writer` stored something: first what was cleared goes, then entries of
+    /// whoever is most over its reserve. A namespace within its reserve gives nothing to others; the
+    /// writer itself gives when nobody else has to.
+    pub(super) fn make(&self, writer: &Partition) {
+        while writer.used() > writer.quota().cap && writer.evict() {}
+        while self.used() > self.limit && self.give_back(16) {}
+        if self.used() <= self.limit {
+            return;
+        }
+        let target = self.limit - self.limit / SLACK_PART;
+        let over = |partition: &Partition| partition.used().saturating_sub(partition.quota().reserve);
+        while self.used() > target {
+            let partitions = self.partitions();
+            let mut excess: Vec<_> =
+                partitions.iter().map(|p| (over(p), p)).filter(|(over, _)| *over > 0).collect();
+            excess.sort_unstable_by_key(|(over, _)| std::cmp::Reverse(*over));
+            let Some((_, giver)) = excess.first() else {
+                while self.used() > target && writer.evict() {}
+                return;
+            };
+            // Until another one is as far over its reserve as this one is.
+            let next = excess.get(1).map_or(0, |(over, _)| *over);
+            let mut gave = false;
+            while self.used() > target && (over(giver) >= next.max(1) || !gave) && giver.evict() {
+                gave = true;
+            }
+            if !gave && !writer.evict() {
+                return;
+            }
+        }
+    }
+}

@@ -1,0 +1,346 @@
+//! Where entries stand: numbered slots in chunks that come and go as they fill and empty.
+
+use std::collections::BTreeSet;
+use std::sync::atomic::{AtomicU8, Ordering};
+use std::time::Duration;
+
+use super::blob::Blob;
+use super::memory::allocated;
+use crate::time::Timestamp;
+
+/// Slots of one chunk; the bits of a [`u32`].
+pub(super) const CHUNK: usize = 32;
+
+/// An entry that was asked for this often since the hand last came by is as hot as it gets.
+const HOTTEST: u8 = 3;
+
+const HEAT: u8 = 0b0011;
+const WINDOW: u8 = 0b0100;
+const SEEN: u8 = 0b1000;
+
+/// When an entry was stored (48 bits, until the year 10889) and its max-age (40 bits, 34 years),
+/// in milliseconds.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Times([u8; 11]);
+
+impl Times {
+    pub(super) fn new(stored_at: Timestamp, max_age: Duration) -> Self {
+        let stored_at = stored_at.as_millis().min((1 << 48) - 1);
+        let max_age = u64::try_from(max_age.as_millis()).unwrap_or(u64::MAX).min((1 << 40) - 1);
+        let mut bytes = [0; 11];
+        bytes[..6].copy_from_slice(&stored_at.to_le_bytes()[..6]);
+        bytes[6..].copy_from_slice(&max_age.to_le_bytes()[..5]);
+        Self(bytes)
+    }
+
+    pub(super) fn stored_at(self) -> Timestamp {
+        let mut bytes = [0; 8];
+        bytes[..6].copy_from_slice(&self.0[..6]);
+        Timestamp::from_millis(u64::from_le_bytes(bytes))
+    }
+
+    pub(super) fn max_age(self) -> Duration {
+        let mut bytes = [0; 8];
+        bytes[..5].copy_from_slice(&self.0[6..]);
+        Duration::from_millis(u64::from_le_bytes(bytes))
+    }
+}
+
+#[derive(Debug)]
+struct Chunk {
+    blobs: [Option<Blob>; CHUNK],
+    hashes: [u32; CHUNK],
+    times: [Times; CHUNK],
+    /// Heat, and where the slot stands in the order of eviction. Hits write here under a shared
+    /// lock, which is why these are atomic.
+    marks: [AtomicU8; CHUNK],
+    filled: u32,
+    /// Slots whose entries have something in the shard's table of extras.
+    extras: u32,
+}
+
+impl Chunk {
+    fn empty() -> Box<Self> {
+        Box::new(Self {
+            blobs: std::array::from_fn(|_| None),
+            hashes: [0; CHUNK],
+            times: [Times([0; 11]); CHUNK],
+            marks: std::array::from_fn(|_| AtomicU8::new(0)),
+            filled: 0,
+            extras: 0,
+        })
+    }
+}
+
+/// Numbered slots. A slot's number stays with its entry as long as that lives.
+#[derive(Debug, Default)]
+pub(super) struct Slots {
+    chunks: Vec<Option<Box<Chunk>>>,
+    /// Chunks with an empty slot; the lowest is filled first, so that high ones empty and go.
+    with_room: BTreeSet<u32>,
+    /// Chunks that were given back, below the last one.
+    gone: BTreeSet<u32>,
+    live_chunks: usize,
+    filled: usize,
+}
+
+fn place(slot: u32) -> (usize, usize) {
+    (slot as usize / CHUNK, slot as usize % CHUNK)
+}
+
+impl Slots {
+    fn chunk(&self, slot: u32) -> &Chunk {
+        match self.chunks.get(slot as usize / CHUNK) {
+            Some(Some(chunk)) => chunk,
+            _ => unreachable!("slot {slot} is in use, so its chunk is there"),
+        }
+    }
+
+    fn chunk_mut(&mut self, slot: u32) -> &mut Chunk {
+        match self.chunks.get_mut(slot as usize / CHUNK) {
+            Some(Some(chunk)) => chunk,
+            _ => unreachable!("slot {slot} is in use, so its chunk is there"),
+        }
+    }
+
+    /// How many slots are filled.
+    pub(super) fn filled(&self) -> usize {
+        self.filled
+    }
+
+    /// One more than the highest slot number there may be.
+    pub(super) fn end(&self) -> u32 {
+        (self.chunks.len() * CHUNK) as u32
+    }
+
+    pub(super) fn blob(&self, slot: u32) -> &Blob {
+        match &self.chunk(slot).blobs[place(slot).1] {
+            Some(blob) => blob,
+            None => unreachable!("slot {slot} is in use, so it is filled"),
+        }
+    }
+
+    pub(super) fn hash(&self, slot: u32) -> u32 {
+        self.chunk(slot).hashes[place(slot).1]
+    }
+
+    pub(super) fn times(&self, slot: u32) -> Times {
+        self.chunk(slot).times[place(slot).1]
+    }
+
+    pub(super) fn set_times(&mut self, slot: u32, times: Times) {
+        self.chunk_mut(slot).times[place(slot).1] = times;
+    }
+
+    pub(super) fn has_extra(&self, slot: u32) -> bool {
+        self.chunk(slot).extras & (1 << place(slot).1) != 0
+    }
+
+    pub(super) fn set_extra(&mut self, slot: u32, has: bool) {
+        let bit = 1 << place(slot).1;
+        let chunk = self.chunk_mut(slot);
+        chunk.extras = if has { chunk.extras | bit } else { chunk.extras & !bit };
+    }
+
+    /// Fills an empty slot; returns its number.
+    pub(super) fn fill(&mut self, hash: u32, blob: Blob, times: Times) -> u32 {
+        let number = match self.with_room.first() {
+            Some(chunk) => *chunk,
+            None => {
+                let number = self.gone.pop_first().unwrap_or(self.chunks.len() as u32);
+                match self.chunks.get_mut(number as usize) {
+                    Some(place) => *place = Some(Chunk::empty()),
+                    None => self.chunks.push(Some(Chunk::empty())),
+                }
+                self.live_chunks += 1;
+                self.with_room.insert(number);
+                number
+            }
+        };
+        let Some(Some(chunk)) = self.chunks.get_mut(number as usize) else {
+            unreachable!("chunk {number} has room, so it is there")
+        };
+        let at = chunk.filled.trailing_ones() as usize;
+        chunk.filled |= 1 << at;
+        chunk.blobs[at] = Some(blob);
+        chunk.hashes[at] = hash;
+        chunk.times[at] = times;
+        *chunk.marks[at].get_mut() = 0;
+        if chunk.filled == u32::MAX {
+            self.with_room.remove(&number);
+        }
+        self.filled += 1;
+        number * CHUNK as u32 + at as u32
+    }
+
+    /// Puts another blob into a filled slot; returns the previous one.
+    pub(super) fn replace(&mut self, slot: u32, blob: Blob, times: Times) -> Option<Blob> {
+        let chunk = self.chunk_mut(slot);
+        let at = place(slot).1;
+        chunk.times[at] = times;
+        chunk.blobs[at].replace(blob)
+    }
+
+    /// Empties a filled slot; a chunk without entries is given back.
+    pub(super) fn empty(&mut self, slot: u32) -> Option<Blob> {
+        let (number, at) = place(slot);
+        let chunk = self.chunk_mut(slot);
+        let blob = chunk.blobs[at].take()?;
+        let was_full = chunk.filled == u32::MAX;
+        chunk.filled &= !(1 << at);
+        chunk.extras &= !(1 << at);
+        let is_empty = chunk.filled == 0;
+        self.filled -= 1;
+        if is_empty {
+            self.chunks[number] = None;
+            self.live_chunks -= 1;
+            self.with_room.remove(&(number as u32));
+            self.gone.insert(number as u32);
+            while self.chunks.last().is_some_and(Option::is_none) {
+                self.chunks.pop();
+                self.gone.remove(&(self.chunks.len() as u32));
+            }
+        } else if was_full {
+            self.with_room.insert(number as u32);
+        }
+        Some(blob)
+    }
+
+    /// The filled slots of one chunk, `None` beyond the last.
+    pub(super) fn filled_of(&self, chunk: usize) -> Option<impl Iterator<Item = u32> + use<>> {
+        let filled = self.chunks.get(chunk)?.as_ref().map_or(0, |c| c.filled);
+        let first = (chunk * CHUNK) as u32;
+        Some((0..CHUNK as u32).filter(move |at| filled & (1 << at) != 0).map(move |at| first + at))
+    }
+
+    /// The slots of one chunk whose entries have extras, `None` beyond the last chunk.
+    pub(super) fn extras_of(&self, chunk: usize) -> Option<impl Iterator<Item = u32> + use<>> {
+        let extras = self.chunks.get(chunk)?.as_ref().map_or(0, |c| c.extras);
+        let first = (chunk * CHUNK) as u32;
+        Some((0..CHUNK as u32).filter(move |at| extras & (1 << at) != 0).map(move |at| first + at))
+    }
+
+    fn mark(&self, slot: u32) -> &AtomicU8 {
+        &self.chunk(slot).marks[place(slot).1]
+    }
+
+    /// Counts a request for a filled slot's entry. Two at once may count as one: nothing but the
+    /// order of eviction depends on it.
+    pub(super) fn warm(&self, slot: u32) {
+        let mark = self.mark(slot);
+        let now = mark.load(Ordering::Relaxed);
+        if now & HEAT < HOTTEST {
+            mark.store(now + 1, Ordering::Relaxed);
+        }
+    }
+
+    pub(super) fn heat(&self, slot: u32) -> u8 {
+        self.mark(slot).load(Ordering::Relaxed) & HEAT
+    }
+
+    /// Cools by `by`, down to nothing.
+    pub(super) fn cool(&mut self, slot: u32, by: u8) {
+        let mark = self.chunk_mut(slot).marks[place(slot).1].get_mut();
+        *mark = (*mark & !HEAT) | (*mark & HEAT).saturating_sub(by);
+    }
+
+    pub(super) fn in_window(&self, slot: u32) -> bool {
+        self.mark(slot).load(Ordering::Relaxed) & WINDOW != 0
+    }
+
+    pub(super) fn set_in_window(&mut self, slot: u32, within: bool) {
+        let mark = self.chunk_mut(slot).marks[place(slot).1].get_mut();
+        *mark = if within { *mark | WINDOW } else { *mark & !WINDOW };
+    }
+
+    /// Marks a slot as seen; returns whether it was not before.
+    pub(super) fn see(&mut self, slot: u32, seen: bool) -> bool {
+        let mark = self.chunk_mut(slot).marks[place(slot).1].get_mut();
+        let was = *mark & SEEN != 0;
+        *mark = if seen { *mark | SEEN } else { *mark & !SEEN };
+        was != seen
+    }
+
+    /// Whether a slot number is filled at the moment.
+    pub(super) fn is_filled(&self, slot: u32) -> bool {
+        let (number, at) = place(slot);
+        matches!(self.chunks.get(number), Some(Some(chunk)) if chunk.filled & (1 << at) != 0)
+    }
+
+    /// Takes out one chunk's blobs from the end, for giving a large memory back bit by bit; `None`
+    /// when nothing is left.
+    pub(super) fn pop_chunk(&mut self) -> Option<impl Iterator<Item = Blob>> {
+        let last = self.chunks.pop()?;
+        self.with_room.remove(&(self.chunks.len() as u32));
+        self.gone.remove(&(self.chunks.len() as u32));
+        if let Some(chunk) = &last {
+            self.live_chunks -= 1;
+            self.filled -= chunk.filled.count_ones() as usize;
+        }
+        Some(last.into_iter().flat_map(|chunk| chunk.blobs.into_iter().flatten()))
+    }
+
+    /// The memory of the slots themselves.
+    pub(super) fn memory(&self) -> u64 {
+        let table = self.chunks.capacity() * size_of::<Option<Box<Chunk>>>();
+        self.live_chunks as u64 * allocated(size_of::<Chunk>())
+            + table as u64
+            + (self.with_room.len() + self.gone.len()) as u64 * 8
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    fn times() -> Times {
+        Times::new(Timestamp::from_millis(1), Duration::from_millis(2))
+    }
+
+    #[test]
+    fn times_hold_a_distant_moment_and_a_long_age() {
+        let stored_at = Timestamp::from_millis(253_402_300_799_999);
+        let times = Times::new(stored_at, Duration::from_secs(20 * 366 * 24 * 3_600));
+        assert_eq!(times.stored_at(), stored_at);
+        assert_eq!(times.max_age(), Duration::from_secs(20 * 366 * 24 * 3_600));
+    }
+
+    #[test]
+    fn chunks_come_and_go() {
+        let mut slots = Slots::default();
+        let filled: Vec<u32> =
+            (0..100).map(|n| slots.fill(n, Blob::new("k", b"", 0), times())).collect();
+        assert_eq!(filled, (0..100).collect::<Vec<_>>());
+        (32..96).for_each(|slot| assert!(slots.empty(slot).is_some()));
+        assert_eq!((slots.live_chunks, slots.end()), (2, 128), "the middle is given back");
+        (96..100).for_each(|slot| assert!(slots.empty(slot).is_some()));
+        assert_eq!(slots.end(), 32, "and so is the end");
+    }
+
+    proptest! {
+        /// Numbers stay with their entries, and no two entries get the same one.
+        #[test]
+        fn numbers_are_stable(steps in prop::collection::vec(any::<(bool, u8)>(), 1..400)) {
+            let mut slots = Slots::default();
+            let mut held: Vec<(u32, String)> = Vec::new();
+            for (serial, (fill, which)) in steps.into_iter().enumerate() {
+                if fill || held.is_empty() {
+                    let key = serial.to_string();
+                    let slot = slots.fill(serial as u32, Blob::new(&key, b"", 0), times());
+                    prop_assert!(held.iter().all(|(taken, _)| *taken != slot));
+                    held.push((slot, key));
+                } else {
+                    let (slot, key) = held.swap_remove(usize::from(which) % held.len());
+                    let emptied = slots.empty(slot).unwrap();
+                    prop_assert_eq!(emptied.key(), key);
+                }
+                for (slot, key) in &held {
+                    prop_assert_eq!(slots.blob(*slot).key(), key);
+                }
+                prop_assert_eq!(slots.filled(), held.len());
+            }
+        }
+    }
+}

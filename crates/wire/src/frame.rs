@@ -1,0 +1,108 @@
+//! Frames: a header of twelve bytes, and a body.
+//!
+//! | bytes | field |
+//! |---|---|
+//! | 0–3 | length of the body, in bytes |
+//! | 4 | kind |
+//! | 5 | flags, whose meaning depends on the kind |
+//! | 6–7 | number of the opened namespace; 0 when the frame is about none |
+//! | 8–11 | id of the request that this is or answers; 0 for what the server pushes |
+//!
+//! Numbers are little-endian.
+
+use crate::error::WireError;
+
+/// The size of a header, in bytes.
+pub const HEAD: usize = 12;
+
+/// What a frame is about: filled in by whoever sends it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Frame {
+    /// The number of the opened namespace; 0 for none.
+    pub namespace: u16,
+    /// The id of the request.
+    pub id: u32,
+}
+
+/// The header of a frame.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Head {
+    /// The kind.
+    pub kind: u8,
+    /// The flags.
+    pub flags: u8,
+    /// The number of the opened namespace.
+    pub namespace: u16,
+    /// The id of the request.
+    pub id: u32,
+}
+
+/// A frame whose body has not been decoded.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct RawFrame<'a> {
+    /// The header.
+    pub head: Head,
+    /// The body.
+    pub body: &'a [u8],
+}
+
+/// The first frame of `bytes` and how many of them it takes, or `None` when it is not complete.
+///
+/// # Errors
+/// [`WireError::TooLarge`] as soon as the header is there, before a body larger than `limit` is
+/// waited for or any memory is set aside for it.
+pub fn next_frame(bytes: &[u8], limit: u32) -> Result<Option<(RawFrame<'_>, usize)>, WireError> {
+    let Some(head) = bytes.first_chunk::<HEAD>() else { return Ok(None) };
+    let [l0, l1, l2, l3, kind, flags, n0, n1, i0, i1, i2, i3] = *head;
+    let length = u32::from_le_bytes([l0, l1, l2, l3]);
+    if length > limit {
+        return Err(WireError::TooLarge { length, limit });
+    }
+    let end = HEAD + length as usize;
+    let Some(body) = bytes.get(HEAD..end) else { return Ok(None) };
+    let namespace = u16::from_le_bytes([n0, n1]);
+    let id = u32::from_le_bytes([i0, i1, i2, i3]);
+    Ok(Some((RawFrame { head: Head { kind, flags, namespace, id }, body }, end)))
+}
+
+/// How many bytes are missing until the first frame of `bytes` is complete; 0 when it is, or when its
+/// header is not there yet. Its length was checked by [`next_frame`] before.
+pub fn missing(bytes: &[u8]) -> usize {
+    match bytes.first_chunk::<4>() {
+        Some(length) if bytes.len() >= HEAD => {
+            (HEAD + u32::from_le_bytes(*length) as usize).saturating_sub(bytes.len())
+        }
+        _ => 0,
+    }
+}
+
+/// Writes a frame whose body `fill` appends.
+pub(crate) fn write(
+    out: &mut Vec<u8>,
+    frame: Frame,
+    kind: u8,
+    flags: u8,
+    fill: impl FnOnce(&mut Vec<u8>),
+) {
+    let start = begin(out, frame, kind, flags);
+    fill(out);
+    finish(out, start, 0);
+}
+
+/// Writes a header whose length is not known yet; returns where it stands.
+pub(crate) fn begin(out: &mut Vec<u8>, frame: Frame, kind: u8, flags: u8) -> usize {
+    let start = out.len();
+    let mut head = [0; HEAD];
+    (head[4], head[5]) = (kind, flags);
+    head[6..8].copy_from_slice(&frame.namespace.to_le_bytes());
+    head[8..].copy_from_slice(&frame.id.to_le_bytes());
+    out.extend_from_slice(&head);
+    start
+}
+
+/// Fills in the length of the frame that stands at `start`; `more` bytes of its body follow from
+/// elsewhere.
+pub(crate) fn finish(out: &mut [u8], start: usize, more: usize) {
+    let length = (out.len() - start - HEAD + more) as u32;
+    out[start..start + 4].copy_from_slice(&length.to_le_bytes());
+}

@@ -1,0 +1,59 @@
+//! The Verax wire protocol as a codec: bytes in, frames out, and back. No sockets, no clock.
+//!
+//! docs/wire-protocol.md specifies the protocol; this crate is its reference. A connection carries
+//! [frames](frame): a header of twelve bytes and a body. Clients send [`Request`]s and servers
+//! answer with [`Reply`]s of the same id, in any order; servers also push. Decoding borrows from the
+//! bytes it is given and copies nothing; it refuses every malformed input with a [`WireError`] and
+//! allocates nothing by a length that has not been checked.
+//!
+//! # Example
+//!
+//! ```
+//! use verax_wire::{Frame, GetFlags, Request, next_frame};
+//!
+//! let mut bytes = Vec::new();
+//! let get = Request::Get { key: "board/aldermouth", flags: GetFlags::default() };
+//! get.encode(Frame { namespace: 1, id: 7 }, &mut bytes);
+//!
+//! let (frame, rest) = next_frame(&bytes, 1 << 20)?.expect("the frame is complete");
+//! assert_eq!((frame.head.id, rest), (7, bytes.len()));
+//! assert_eq!(Request::decode(frame.head, frame.body)?, get);
+//! # Ok::<(), verax_wire::WireError>(())
+//! ```
+
+mod bytes;
+mod error;
+pub mod frame;
+mod parts;
+mod reply;
+mod request;
+
+pub use error::{FailureCode, WireError};
+pub use frame::{Frame, Head, RawFrame, next_frame};
+pub use parts::{EntryTag, Lifetime, Put, PutCondition, Rate, Tags};
+pub use reply::{BatchReplies, Details, Listed, Nodes, Page, Reply, Source, Value, Welcome};
+pub use request::{BatchOperations, GetFlags, Hello, Request};
+
+/// What a hello begins with, so that other protocols are recognised at once.
+pub const MAGIC: [u8; 4] = *b"VRXW";
+
+/// The version of the protocol that this crate speaks.
+pub const VERSION: u16 = 1;
+
+/// The largest body that a server takes before it has said its own limit: that of a hello.
+pub const LARGEST_HELLO: u32 = 4 << 10;
+
+/// The longest key, in bytes.
+pub const LONGEST_KEY: usize = 1_024;
+
+/// The longest media type, in bytes.
+pub const LONGEST_MEDIA_TYPE: usize = 255;
+
+/// The most tags of one entry, and the longest tag in bytes.
+pub const MOST_TAGS: usize = 32;
+
+/// The longest tag, in bytes.
+pub const LONGEST_TAG: usize = 128;
+
+/// The most operations in a batch.
+pub const LARGEST_BATCH: usize = 1_000;
