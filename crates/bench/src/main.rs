@@ -8,56 +8,89 @@
 
 mod driver;
 mod eviction;
+mod expiry;
+mod fixture;
+mod frames;
+mod growth;
 mod http_hit;
+mod memory;
 mod rounds;
 mod store_get;
 mod tables;
+mod wire_get;
 
 use clap::Parser;
-use comfy_table::{CellAlignment, Table, presets};
+use comfy_table::Table;
 
 use rounds::Row;
+use tables::{right_aligned, table};
+
+/// The allocator of the `verax` binary, so that memory is measured as it is used there.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 /// Benchmarks, each beside its limit.
 #[derive(Debug, Parser)]
 #[command(name = "verax-bench")]
 struct Options {
-    /// Only rows whose names contain this
-    row: Option<String>,
+    /// Only benchmarks whose names contain this
+    name: Option<String>,
     /// Rounds of each side; the first of each is warm-up and not counted
-    #[arg(long, default_value_t = 8)]
+    #[arg(long, default_value_t = 6)]
     rounds: usize,
     /// Seconds of each round
     #[arg(long, default_value_t = 1.5)]
     seconds: f64,
 }
 
-type Bench = fn(&Options) -> Result<Row, Box<dyn std::error::Error>>;
+type Failure = Box<dyn std::error::Error + Send + Sync>;
 
-const ROWS: [(&str, Bench); 2] = [("http-hit", http_hit::run), ("store-get", store_get::run)];
+/// What a benchmark prints.
+enum Part {
+    /// Rows of the table of ratios.
+    Ratios(fn(&Options) -> Result<Vec<Row>, Failure>),
+    /// A table of its own.
+    Own(fn(&Options) -> Result<Table, Failure>),
+}
 
-fn main() -> Result<(), Box<dyn std::error::Error>> {
-    if std::env::args().nth(1).as_deref() == Some("evict") { println!("{}", eviction::run()); return Ok(()); }
+const PARTS: [(&str, Part); 8] = [
+    // Before the others with their memory have come and gone.
+    ("memory", Part::Own(|_| memory::run())),
+    ("wire-get", Part::Ratios(wire_get::run)),
+    ("http-hit", Part::Ratios(http_hit::run)),
+    ("store-get", Part::Ratios(store_get::run)),
+    ("many-entries", Part::Ratios(growth::entries)),
+    ("expiry", Part::Own(|_| expiry::run())),
+    ("growth", Part::Own(growth::run)),
+    ("eviction", Part::Own(|_| Ok(eviction::run()))),
+];
+
+fn main() -> Result<(), Failure> {
     let options = Options::parse();
-    let wanted = |name: &str| options.row.as_ref().is_none_or(|row| name.contains(row.as_str()));
+    let wanted = |name: &str| options.name.as_ref().is_none_or(|part| name.contains(part.as_str()));
     let mut rows = Vec::new();
-    for (name, bench) in ROWS.iter().filter(|(name, _)| wanted(name)) {
+    let mut others = Vec::new();
+    for (name, part) in PARTS.iter().filter(|(name, _)| wanted(name)) {
         eprintln!("{name} …");
-        rows.push(bench(&options)?);
+        match part {
+            Part::Ratios(run) => rows.extend(run(&options)?),
+            Part::Own(run) => others.push(run(&options)?),
+        }
     }
-    println!("{}", table(&rows));
-    println!(
-        "\nMedians of {} rounds of {} s a side, taken in turns; spread is the lowest and highest ratio.",
-        options.rounds - 1,
-        options.seconds
-    );
+    if !rows.is_empty() {
+        println!("{}", ratios(&rows));
+        println!(
+            "\nMedians of {} rounds of {} s a side, taken in turns; spread is the lowest and highest ratio.",
+            options.rounds - 1,
+            options.seconds
+        );
+    }
+    others.iter().for_each(|table| println!("\n{table}"));
     Ok(())
 }
 
-fn table(rows: &[Row]) -> Table {
-    let mut table = Table::new();
-    table.load_style(presets::ASCII_MARKDOWN);
-    table.set_header(["what", "Verax", "against", "limit", "ratio", "spread", "goal"]);
+fn ratios(rows: &[Row]) -> Table {
+    let mut table = table(["what", "Verax", "against", "limit", "ratio", "spread", "goal"]);
     for row in rows {
         table.add_row([
             row.what.clone(),
@@ -69,10 +102,9 @@ fn table(rows: &[Row]) -> Table {
             format!("{:.2}", row.goal),
         ]);
     }
-    for column in [1, 3, 4, 5, 6] {
-        if let Some(column) = table.column_mut(column) {
-            column.set_cell_alignment(CellAlignment::Right);
-        }
+    let mut table = right_aligned(table, 3..7);
+    if let Some(column) = table.column_mut(1) {
+        column.set_cell_alignment(comfy_table::CellAlignment::Right);
     }
     table
 }

@@ -18,7 +18,7 @@ fn median(mut numbers: Vec<f64>) -> f64 {
     }
 }
 
-fn rate(per_second: f64) -> String {
+pub(crate) fn rate(per_second: f64) -> String {
     match per_second {
         r if r >= 1e6 => format!("{:.2} M/s", r / 1e6),
         r => format!("{:.1} k/s", r / 1e3),

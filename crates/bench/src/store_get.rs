@@ -68,7 +68,7 @@ fn measure(
     looked_up as f64 / started.elapsed().as_secs_f64()
 }
 
-pub(crate) fn run(options: &Options) -> Result<Row, Box<dyn std::error::Error>> {
+pub(crate) fn run(options: &Options) -> Result<Vec<Row>, Box<dyn std::error::Error + Send + Sync>> {
     let now = Timestamp::from_millis(0);
     let value = Bytes::from(vec![7; 128]);
     let store = Store::new(1 << 30);
@@ -90,10 +90,10 @@ pub(crate) fn run(options: &Options) -> Result<Row, Box<dyn std::error::Error>> 
         keys.push(whole);
     }
     let time = Duration::from_secs_f64(options.seconds);
-    Ok(Row::take(
+    Ok(vec![Row::take(
         ("store get in process, 2 threads, 100 k keys, 128 B", "a sharded lock and map", 0.80),
         options.rounds,
         || measure(time, &keys, |(_, key)| partition.get(key.as_str(), now).is_some()),
         || measure(time, &keys, |whole| bare.get(whole).is_some()),
-    ))
+    )])
 }

@@ -104,6 +104,18 @@ pub(crate) struct ServiceFlags {
     /// The address for HTTP and the console [env: VERAX_HTTP] [default: 127.0.0.1:8750]
     #[arg(long, value_name = "ADDR")]
     pub(crate) http: Option<String>,
+    /// The address for the wire protocol [env: VERAX_WIRE] [default: 127.0.0.1:8751]
+    #[arg(long, value_name = "ADDR")]
+    pub(crate) wire: Option<String>,
+    /// A certificate chain (PEM), to serve HTTP and wire over TLS [env: VERAX_TLS_CERTIFICATE]
+    #[arg(long, value_name = "FILE")]
+    pub(crate) tls_certificate: Option<String>,
+    /// The certificate's private key (PEM) [env: VERAX_TLS_KEY]
+    #[arg(long, value_name = "FILE")]
+    pub(crate) tls_key: Option<String>,
+    /// Where to serve without TLS: loopback or anywhere [env: VERAX_PLAINTEXT] [default: loopback]
+    #[arg(long, value_name = "WHERE")]
+    pub(crate) plaintext: Option<String>,
     /// The most memory that entries may take, such as 512MiB [env: VERAX_MEMORY_LIMIT] [default: 256MiB]
     #[arg(long, value_name = "SIZE")]
     pub(crate) memory_limit: Option<String>,

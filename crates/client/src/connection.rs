@@ -1,5 +1,6 @@
 //! Where Verax is, and one pool of connections to it.
 
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -15,11 +16,18 @@ use crate::error::ClientError;
 /// Where Verax listens by default.
 pub const DEFAULT_URL: &str = "http://127.0.0.1:8750";
 
+/// Where Verax listens for the wire protocol by default.
+pub const DEFAULT_WIRE: &str = "127.0.0.1:8751";
+
 /// How to reach Verax.
 #[derive(Debug, Clone)]
 pub struct ClientOptions {
     /// Its address, such as `http://127.0.0.1:8750`.
     pub url: String,
+    /// The address for the wire protocol, such as `127.0.0.1:8751`, or `tls://HOST:PORT`.
+    pub wire: String,
+    /// A file with the certificates (PEM) to trust, in place of the system's.
+    pub ca: Option<PathBuf>,
     /// The token to send; without one, little is answered.
     pub token: Option<String>,
     /// The longest time to connect.
@@ -32,6 +40,8 @@ impl Default for ClientOptions {
     fn default() -> Self {
         Self {
             url: DEFAULT_URL.into(),
+            wire: DEFAULT_WIRE.into(),
+            ca: None,
             token: None,
             connect_timeout: Duration::from_secs(2),
             timeout: Duration::from_secs(30),
@@ -39,11 +49,35 @@ impl Default for ClientOptions {
     }
 }
 
+impl ClientOptions {
+    /// What `VERAX_URL`, `VERAX_WIRE`, `VERAX_TOKEN` and `VERAX_CA` say, and defaults for the rest.
+    pub fn from_environment() -> Self {
+        let given = |name| std::env::var(name).ok().filter(|text| !text.is_empty());
+        let defaults = Self::default();
+        Self {
+            url: given("VERAX_URL").unwrap_or(defaults.url),
+            wire: given("VERAX_WIRE").unwrap_or(defaults.wire),
+            ca: given("VERAX_CA").map(PathBuf::from),
+            token: given("VERAX_TOKEN"),
+            ..Self::default()
+        }
+    }
+}
+
+fn certificates(path: &Path) -> Result<Vec<reqwest::Certificate>, ClientError> {
+    let wrong = |reason: String| {
+        ClientError::Invalid(format!("the certificates in {}: {reason}", path.display()))
+    };
+    let pem = std::fs::read(path).map_err(|e| wrong(e.to_string()))?;
+    reqwest::Certificate::from_pem_bundle(&pem).map_err(|e| wrong(e.to_string()))
+}
+
 #[derive(Debug)]
 struct Inner {
     http: reqwest::Client,
     base: Url,
     timeout: Duration,
+    options: ClientOptions,
 }
 
 /// A client of one Verax. Cloning shares its connections.
@@ -76,7 +110,11 @@ impl Client {
         }
         // Somebody else may have installed a provider already; either serves.
         let _ = rustls::crypto::ring::default_provider().install_default();
-        let http = reqwest::Client::builder()
+        let mut builder = reqwest::Client::builder();
+        if let Some(path) = &options.ca {
+            builder = builder.tls_certs_only(certificates(path)?);
+        }
+        let http = builder
             .default_headers(headers)
             .connect_timeout(options.connect_timeout)
             .tcp_nodelay(true)
@@ -85,20 +123,19 @@ impl Client {
             .user_agent(concat!("verax-client/", env!("CARGO_PKG_VERSION")))
             .build()
             .map_err(|e| ClientError::Invalid(e.to_string()))?;
-        Ok(Self(Arc::new(Inner { http, base, timeout: options.timeout })))
+        Ok(Self(Arc::new(Inner { http, base, timeout: options.timeout, options })))
     }
 
-    /// A client that reads `VERAX_URL` and `VERAX_TOKEN`.
+    pub(crate) fn options(&self) -> &ClientOptions {
+        &self.0.options
+    }
+
+    /// A client that reads `VERAX_URL`, `VERAX_WIRE`, `VERAX_TOKEN` and `VERAX_CA`.
     ///
     /// # Errors
     /// [`ClientError::Invalid`] when one of them cannot be used.
     pub fn from_environment() -> Result<Self, ClientError> {
-        let mut options = ClientOptions::default();
-        if let Ok(url) = std::env::var("VERAX_URL") {
-            options.url = url;
-        }
-        options.token = std::env::var("VERAX_TOKEN").ok().filter(|token| !token.is_empty());
-        Self::new(options)
+        Self::new(ClientOptions::from_environment())
     }
 
     /// Where Verax is.

@@ -29,10 +29,12 @@ mod error;
 mod operations;
 mod runs;
 mod stable_key;
+mod wire;
 
 pub use answer::{Found, Source};
-pub use connection::{Client, ClientOptions, DEFAULT_URL};
+pub use connection::{Client, ClientOptions, DEFAULT_URL, DEFAULT_WIRE};
 pub use entries::{LifetimeOptions, Lookup, Namespace, PutCondition, PutOptions, ReadOptions};
 pub use error::ClientError;
 pub use operations::{Rate, Taken};
 pub use stable_key::stable_key;
+pub use wire::{Cache, CacheEvent, CacheOptions, Hit, NearCopies, Page, PutMany};

@@ -30,6 +30,16 @@ impl EntityTag {
         Self(xxhash_rust::xxh3::xxh3_128_with_seed(value, seed))
     }
 
+    /// The entity tag of a number that [`number`](Self::number) gave.
+    pub fn from_number(number: u128) -> Self {
+        Self(number)
+    }
+
+    /// The entity tag as a number.
+    pub fn number(self) -> u128 {
+        self.0
+    }
+
     /// Reads the quoted form that [`fmt::Display`] writes; `None` for anything else.
     pub fn parse(text: &str) -> Option<Self> {
         let inner = text.trim().strip_prefix('"')?.strip_suffix('"')?;

@@ -62,6 +62,13 @@ impl LatencyMeter {
         self.nanoseconds.fetch_add(nanoseconds, Ordering::Relaxed);
     }
 
+    /// Counts as many samples of the same latency.
+    pub fn record_many(&self, samples: u64, latency: Duration) {
+        let nanoseconds = u64::try_from(latency.as_nanos()).unwrap_or(u64::MAX);
+        self.buckets[bucket(nanoseconds)].fetch_add(samples, Ordering::Relaxed);
+        self.nanoseconds.fetch_add(nanoseconds.saturating_mul(samples), Ordering::Relaxed);
+    }
+
     /// The counts since the meter was made.
     pub fn counts(&self) -> LatencyCounts {
         let loaded = self.buckets.iter().map(|b| b.load(Ordering::Relaxed));

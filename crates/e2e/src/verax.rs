@@ -45,6 +45,7 @@ pub struct Verax {
     directory: Arc<TempDir>,
     child: Child,
     url: String,
+    wire: String,
     sign_in: String,
     log: Arc<Mutex<String>>,
 }
@@ -76,7 +77,7 @@ impl Verax {
     fn start(command: &str, more: &[&str]) -> Self {
         let directory = Arc::new(tempfile::tempdir().unwrap());
         let data = directory.path().join("data").display().to_string();
-        let mut arguments = vec![command, "--http", "127.0.0.1:0", "--data-dir", &data];
+        let mut arguments = vec![command, "--http", "127.0.0.1:0", "--wire", "127.0.0.1:0", "--data-dir", &data];
         arguments.extend(more);
         let arguments: Vec<String> = arguments.into_iter().map(str::to_owned).collect();
         Self::spawn(arguments, directory)
@@ -111,10 +112,11 @@ impl Verax {
         // Nothing more is expected, but a full pipe must not hold it up.
         std::thread::spawn(move || lines.map_while(Result::ok).count());
         let words: Vec<&str> = ready.split(' ').collect();
-        let url = words.iter().find(|w| w.starts_with("http://")).unwrap().to_string();
+        let url = words.iter().find(|w| w.starts_with("http")).unwrap().to_string();
+        let wire = words.iter().skip_while(|w| **w != "wire").nth(1).unwrap().to_string();
         let sign_in = words.last().unwrap().to_string();
         assert!(sign_in.contains("/sign-in#"), "{ready}");
-        Self { arguments, directory, child, url, sign_in, log }
+        Self { arguments, directory, child, url, wire, sign_in, log }
     }
 
     /// Kills it as hard as can be, and starts it again over the same data.
@@ -134,6 +136,23 @@ impl Verax {
         let (arguments, directory) = (self.arguments.clone(), Arc::clone(&self.directory));
         drop(self);
         Self::spawn(arguments, directory)
+    }
+
+    /// Stops it as Ctrl-C does, and starts it again with its wire at an address that is known.
+    pub fn restart_on(mut self, wire: &str) -> Self {
+        let at = self.arguments.iter().position(|a| a == "--wire").unwrap();
+        self.arguments[at + 1] = wire.to_owned();
+        self.restart()
+    }
+
+    /// Sends a signal to its process.
+    pub fn send(&self, signal: Signal) {
+        send(self.child.id(), signal);
+    }
+
+    /// Its address for the wire protocol.
+    pub fn wire(&self) -> &str {
+        &self.wire
     }
 
     /// Its address.
@@ -184,8 +203,8 @@ impl Verax {
 
     /// A client with a token.
     pub fn client_with(&self, token: &str) -> Client {
-        let (url, token) = (self.url.clone(), Some(token.to_owned()));
-        Client::new(ClientOptions { url, token, ..Default::default() }).unwrap()
+        let (url, wire, token) = (self.url.clone(), self.wire.clone(), Some(token.to_owned()));
+        Client::new(ClientOptions { url, wire, token, ..Default::default() }).unwrap()
     }
 
     /// Runs a command as its administrator.

@@ -281,6 +281,7 @@ impl Service {
         if let Some(tenant) = self.registry.write().get_mut(tenant) {
             tenant.namespaces.remove(name);
         }
+        self.access_changed();
         self.empty(&namespace);
         Ok(())
     }
@@ -472,6 +473,7 @@ impl Service {
             other => other.into(),
         })?;
         self.tokens.revoke(id);
+        self.access_changed();
         Ok(())
     }
 

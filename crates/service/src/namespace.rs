@@ -1,6 +1,6 @@
 //! A namespace while the service runs: its record, its origin, and its counts.
 
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, PoisonError, RwLock};
 
 use verax_core::meter::LatencyMeter;
@@ -39,6 +39,18 @@ pub struct Counters {
     pub origin_latency: LatencyMeter,
 }
 
+impl Counters {
+    /// Counts look-ups that were answered from the cache, and what each took.
+    pub fn count_hits(&self, hits: u64, stale: u64, each: std::time::Duration) {
+        self.reads.fetch_add(hits + stale, Ordering::Relaxed);
+        self.hits.fetch_add(hits, Ordering::Relaxed);
+        if stale > 0 {
+            self.stale.fetch_add(stale, Ordering::Relaxed);
+        }
+        self.hit_latency.record_many(hits + stale, each);
+    }
+}
+
 /// Adds one.
 pub(crate) fn count(counter: &AtomicU64) {
     counter.fetch_add(1, Ordering::Relaxed);
@@ -58,6 +70,7 @@ pub struct Namespace {
     partition: Arc<Partition>,
     watchers: Watchers,
     largest_value: AtomicU64,
+    has_origin: AtomicBool,
     binding: RwLock<Arc<Binding>>,
     counters: Counters,
 }
@@ -70,9 +83,10 @@ impl Namespace {
         partition: Arc<Partition>,
     ) -> Self {
         let largest_value = AtomicU64::new(record.policy.largest_value);
+        let has_origin = AtomicBool::new(origin.is_some());
         let binding = RwLock::new(Arc::new(Binding { policy: record.policy.clone(), origin }));
         let (watchers, counters) = (Watchers::default(), Counters::default());
-        Self { record, partition, watchers, largest_value, binding, counters }
+        Self { record, partition, watchers, largest_value, has_origin, binding, counters }
     }
 
     /// Its identity.
@@ -110,6 +124,11 @@ impl Namespace {
         &self.partition
     }
 
+    /// Whether a missing value is read from an origin.
+    pub fn has_origin(&self) -> bool {
+        self.has_origin.load(Ordering::Relaxed)
+    }
+
     pub(crate) fn watchers(&self) -> &Watchers {
         &self.watchers
     }
@@ -134,6 +153,7 @@ impl Namespace {
 
     pub(crate) fn bind(&self, policy: NamespacePolicy, origin: Option<Arc<HttpOrigin>>) {
         self.partition.set_quota(policy.quota);
+        self.has_origin.store(origin.is_some(), Ordering::Relaxed);
         self.largest_value.store(policy.largest_value, Ordering::Relaxed);
         let binding = Arc::new(Binding { policy, origin });
         *self.binding.write().unwrap_or_else(PoisonError::into_inner) = binding;

@@ -1,6 +1,6 @@
 //! The service: what it owns, how it starts, and the work it does by itself.
 
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
@@ -61,6 +61,7 @@ pub struct Service {
     pub(crate) profiles: Vec<LoadProfileSpec>,
     runner: OnceLock<Arc<dyn LoadRunner>>,
     records_available: AtomicBool,
+    access_revision: AtomicU64,
     stopping: watch::Sender<bool>,
 }
 
@@ -87,6 +88,7 @@ impl Service {
             profiles: options.profiles,
             runner: OnceLock::new(),
             records_available: AtomicBool::new(true),
+            access_revision: AtomicU64::new(0),
             stopping: watch::Sender::new(false),
         });
         service.load().await?;
@@ -184,6 +186,21 @@ impl Service {
     ) -> Result<Arc<Namespace>, ServiceError> {
         caller.needs_within(right, tenant, namespace)?;
         self.registry.namespace(tenant, namespace)
+    }
+
+    /// A number that grows whenever a token or a namespace ends: what was let in before must be
+    /// checked again then.
+    pub fn access_revision(&self) -> u64 {
+        self.access_revision.load(Ordering::Acquire)
+    }
+
+    pub(crate) fn access_changed(&self) {
+        self.access_revision.fetch_add(1, Ordering::AcqRel);
+    }
+
+    /// The time by the service's clock.
+    pub fn now(&self) -> verax_core::Timestamp {
+        self.clock.now()
     }
 
     /// Whether the records answered when they were last asked.

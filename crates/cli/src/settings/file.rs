@@ -16,6 +16,8 @@ type Value = Option<Spanned<String>>;
 struct Contents {
     data_directory: Value,
     http: Http,
+    wire: Wire,
+    tls: Tls,
     records: Records,
     memory: Memory,
     log: Log,
@@ -26,6 +28,20 @@ struct Contents {
 #[serde(deny_unknown_fields, default)]
 struct Http {
     address: Value,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+struct Wire {
+    address: Value,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+struct Tls {
+    certificate: Value,
+    key: Value,
+    plaintext: Value,
 }
 
 #[derive(Debug, Default, Deserialize)]
@@ -90,6 +106,22 @@ impl SettingsFile {
 
     pub(super) fn http_address(&self) -> Option<Given> {
         self.given("http.address", &self.contents.http.address)
+    }
+
+    pub(super) fn wire_address(&self) -> Option<Given> {
+        self.given("wire.address", &self.contents.wire.address)
+    }
+
+    pub(super) fn tls_certificate(&self) -> Option<Given> {
+        self.given("tls.certificate", &self.contents.tls.certificate)
+    }
+
+    pub(super) fn tls_key(&self) -> Option<Given> {
+        self.given("tls.key", &self.contents.tls.key)
+    }
+
+    pub(super) fn plaintext(&self) -> Option<Given> {
+        self.given("tls.plaintext", &self.contents.tls.plaintext)
     }
 
     pub(super) fn records_url(&self) -> Option<Given> {

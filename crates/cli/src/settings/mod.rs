@@ -21,6 +21,9 @@ const SMALLEST_LIMIT: u64 = 1 << 20;
 pub(crate) struct Settings {
     pub(crate) data_directory: PathBuf,
     pub(crate) http: SocketAddr,
+    pub(crate) wire: SocketAddr,
+    /// The files with certificate and key.
+    pub(crate) tls: Option<(PathBuf, PathBuf)>,
     pub(crate) records_url: Option<String>,
     pub(crate) mariadbd: PathBuf,
     pub(crate) memory_limit: u64,
@@ -38,6 +41,20 @@ pub(crate) fn environment(name: &str) -> Option<String> {
 
 pub(crate) fn address(text: &str) -> Result<SocketAddr, String> {
     text.parse().map_err(|_| "write it as ADDRESS:PORT, such as 127.0.0.1:8750".to_owned())
+}
+
+/// The same as for HTTP; clients write `tls://` before it, which says nothing here.
+fn wire_address(text: &str) -> Result<SocketAddr, String> {
+    let plain = text.strip_prefix("tls://").unwrap_or(text);
+    plain.parse().map_err(|_| "write it as ADDRESS:PORT, such as 127.0.0.1:8751".to_owned())
+}
+
+fn plaintext_where(text: &str) -> Result<bool, String> {
+    match text {
+        "loopback" => Ok(false),
+        "anywhere" => Ok(true),
+        _ => Err("use loopback or anywhere".into()),
+    }
 }
 
 fn memory_limit(text: &str) -> Result<u64, String> {
@@ -107,6 +124,16 @@ impl Settings {
         let data_dir =
             given("--data-dir", flags.data_dir.as_deref(), "VERAX_DATA_DIR", file.data_directory());
         let http = given("--http", flags.http.as_deref(), "VERAX_HTTP", file.http_address());
+        let wire = given("--wire", flags.wire.as_deref(), "VERAX_WIRE", file.wire_address());
+        let certificate = given(
+            "--tls-certificate",
+            flags.tls_certificate.as_deref(),
+            "VERAX_TLS_CERTIFICATE",
+            file.tls_certificate(),
+        );
+        let key = given("--tls-key", flags.tls_key.as_deref(), "VERAX_TLS_KEY", file.tls_key());
+        let plaintext =
+            given("--plaintext", flags.plaintext.as_deref(), "VERAX_PLAINTEXT", file.plaintext());
         let url = given("--records-url", records_url, "VERAX_RECORDS_URL", file.records_url());
         let mariadbd =
             given("--mariadbd", flags.mariadbd.as_deref(), "VERAX_MARIADBD", file.mariadbd());
@@ -125,10 +152,33 @@ impl Settings {
         let log = given("--log", flags.log.as_deref(), "VERAX_LOG", file.log_filter());
         let profiles =
             given("--load-profiles", load_profiles, "VERAX_LOAD_PROFILES", file.load_profiles());
+        let tls = match (source::parse(certificate, path)?, source::parse(key, path)?) {
+            (Some(certificate), Some(key)) => Some((certificate, key)),
+            (None, None) => None,
+            _ => {
+                return Err(Failure::usage(
+                    "TLS needs both a certificate and its key: give --tls-certificate and --tls-key, or tls.certificate and tls.key",
+                ));
+            }
+        };
+        let anywhere = source::parse(plaintext, plaintext_where)?.unwrap_or(false);
+        let local = |port| SocketAddr::from(([127, 0, 0, 1], port));
+        let http = source::parse(http, address)?.unwrap_or_else(|| local(8_750));
+        let wire = source::parse(wire, wire_address)?.unwrap_or_else(|| local(8_751));
+        if tls.is_none() && !anywhere {
+            for (what, address) in [("HTTP", http), ("the wire", wire)] {
+                if !address.ip().is_loopback() {
+                    return Err(Failure::usage(format!(
+                        "{what} would be served on {address} without TLS, where tokens and values can be read on the way: give --tls-certificate and --tls-key, or --plaintext anywhere where the network itself is trusted"
+                    )));
+                }
+            }
+        }
         Ok(Self {
             data_directory: source::parse(data_dir, path)?.unwrap_or_else(|| data_directory.into()),
-            http: source::parse(http, address)?
-                .unwrap_or_else(|| SocketAddr::from(([127, 0, 0, 1], 8_750))),
+            http,
+            wire,
+            tls,
             records_url: source::parse(url, text)?,
             mariadbd: source::parse(mariadbd, path)?.unwrap_or_else(|| "mariadbd".into()),
             memory_limit: source::parse(memory, memory_limit)?.unwrap_or(256 << 20),

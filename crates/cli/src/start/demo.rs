@@ -70,7 +70,8 @@ pub(crate) async fn demo(options: DemoOptions) -> Result<(), Failure> {
     steps.begin("starting the stand-in origin, the tenants and their traffic");
     let stand_in = stand_in::start(&private.url("ferry"), origin).await.map_err(|e| failed(&e))?;
     let verax = Client::new(ClientOptions {
-        url: format!("http://{}", running.address),
+        url: running.url(),
+        ca: settings.tls.as_ref().map(|(certificate, _)| certificate.clone()),
         token: Some(running.token.clone()),
         ..Default::default()
     })?;

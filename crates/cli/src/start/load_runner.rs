@@ -1,5 +1,6 @@
 //! Ties load runs to the load crate, which the service does not know.
 
+use std::path::PathBuf;
 use std::sync::Arc;
 
 use verax_client::{Client, ClientOptions};
@@ -10,12 +11,15 @@ use verax_service::runs::{LoadPlan, LoadRunner, ProgressSink, RunningLoad, StopS
 #[derive(Debug)]
 pub(super) struct LocalLoad {
     pub(super) url: String,
+    /// The certificate to trust, when it is served over TLS.
+    pub(super) ca: Option<PathBuf>,
 }
 
 impl LoadRunner for LocalLoad {
     fn run(&self, plan: LoadPlan, progress: ProgressSink, stop: StopSignal) -> RunningLoad {
         let options = ClientOptions {
             url: self.url.clone(),
+            ca: self.ca.clone(),
             token: Some(plan.token.clone()),
             ..Default::default()
         };

@@ -11,6 +11,7 @@ use tokio::task::JoinHandle;
 use verax_api::LoadProfileSpec;
 use verax_records::Records;
 use verax_records::launcher::{PrivateServer, PrivateServerOptions};
+use verax_server::{Tls, WireLimits};
 use verax_service::{Service, ServiceOptions};
 
 use super::data_directory::DataDirectory;
@@ -24,11 +25,22 @@ use crate::settings::{Settings, environment};
 pub(super) struct Running {
     pub(super) service: Arc<Service>,
     pub(super) address: SocketAddr,
+    wire: SocketAddr,
+    scheme: &'static str,
     pub(super) token: String,
     pub(super) private: Option<PrivateServer>,
     directory: DataDirectory,
     stop: watch::Sender<bool>,
     serving: JoinHandle<std::io::Result<()>>,
+    wire_serving: JoinHandle<()>,
+}
+
+async fn listen(address: SocketAddr, setting: &str) -> Result<TcpListener, Failure> {
+    TcpListener::bind(address).await.map_err(|e| {
+        Failure::failed(format!(
+            "cannot listen on {address}: {e}; stop what listens there, or choose another address with {setting}"
+        ))
+    })
 }
 
 /// Starts the service with `settings`. `step` is told of what takes long.
@@ -39,13 +51,11 @@ pub(super) async fn start(
 ) -> Result<Running, Failure> {
     let directory = DataDirectory::hold(&settings.data_directory)?;
     // Before MariaDB, which takes longer to find out about.
-    let listener = TcpListener::bind(settings.http).await.map_err(|e| {
-        Failure::failed(format!(
-            "cannot listen on {}: {e}; stop what listens there, or choose another address with --http, VERAX_HTTP or http.address",
-            settings.http
-        ))
-    })?;
-    let address = listener.local_addr()?;
+    let listener = listen(settings.http, "--http, VERAX_HTTP or http.address").await?;
+    let wire_listener = listen(settings.wire, "--wire, VERAX_WIRE or wire.address").await?;
+    let (address, wire) = (listener.local_addr()?, wire_listener.local_addr()?);
+    let tls = settings.tls.as_ref().map(|(certificate, key)| Tls::read(certificate, key));
+    let tls = tls.transpose().map_err(|e| Failure::usage(e.to_string()))?;
     let (private, url) = match &settings.records_url {
         Some(url) => (None, url.clone()),
         None => {
@@ -65,31 +75,47 @@ pub(super) async fn start(
     let options =
         ServiceOptions { memory_limit: settings.memory_limit, profiles, ..Default::default() };
     let service = Service::start(records, options).await.map_err(|e| failed(&e))?;
-    service.set_load_runner(Arc::new(LocalLoad { url: format!("http://{address}") }));
+    let scheme = if tls.is_some() { "https" } else { "http" };
+    let ca = settings.tls.as_ref().map(|(certificate, _)| certificate.clone());
+    service.set_load_runner(Arc::new(LocalLoad { url: format!("{scheme}://{address}"), ca }));
     let known = directory.token();
     let token = service.administrator_token(known.as_deref()).await.map_err(|e| failed(&e))?;
     if known.as_deref() != Some(&token) {
         directory.keep_token(&token)?;
     }
     let (stop, mut stopped) = watch::channel(false);
-    let serving = tokio::spawn(verax_server::serve(listener, Arc::clone(&service), async move {
+    if let Some(tls) = &tls {
+        let tls = Arc::clone(tls);
+        tokio::spawn(async move { tls.follow_changes().await });
+    }
+    let limits = WireLimits::default();
+    let wire_serving =
+        tokio::spawn(verax_server::serve_wire(wire_listener, Arc::clone(&service), tls.clone(), limits));
+    let until = async move {
         let _ = stopped.wait_for(|stop| *stop).await;
-    }));
-    Ok(Running { service, address, token, private, directory, stop, serving })
+    };
+    let serving = tokio::spawn(verax_server::serve(listener, Arc::clone(&service), tls, until));
+    Ok(Running { service, address, wire, scheme, token, private, directory, stop, serving, wire_serving })
 }
 
 impl Running {
+    /// Its address for HTTP.
+    pub(super) fn url(&self) -> String {
+        format!("{}://{}", self.scheme, self.address)
+    }
+
     /// Says that the service can serve: one line, with a sign-in link.
     #[allow(clippy::print_stdout)]
     pub(super) fn say_ready(&self) {
-        let http = format!("http://{}", self.address);
+        let http = self.url();
+        let wire = self.wire;
         let link = self
             .service
             .token_caller(&self.token)
             .map(|caller| format!(" · sign in: {http}{}", self.service.sign_in_link(&caller).path))
             .unwrap_or_default();
         let token = self.directory.token_path();
-        println!("verax ready · {http} · administrator token in {}{link}", token.display());
+        println!("verax ready · {http} · wire {wire} · administrator token in {}{link}", token.display());
     }
 
     /// Waits for Ctrl-C, SIGTERM, or the end of serving, then stops everything in order.
@@ -107,6 +133,7 @@ impl Running {
         if !self.serving.is_finished() {
             let _ = (&mut self.serving).await;
         }
+        let _ = self.wire_serving.await;
         if let Some(private) = self.private {
             private.stop().await.map_err(|e| Failure::failed(e.to_string()))?;
         }

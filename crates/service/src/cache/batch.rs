@@ -43,8 +43,10 @@ pub enum Outcome {
 /// A namespace as it was opened for a batch.
 #[derive(Debug)]
 pub struct BatchAccess {
-    reads: Result<Arc<Namespace>, ServiceError>,
-    writes: Result<Arc<Namespace>, ServiceError>,
+    /// With the right to read, or why not.
+    pub reads: Result<Arc<Namespace>, ServiceError>,
+    /// With the right to write, or why not.
+    pub writes: Result<Arc<Namespace>, ServiceError>,
 }
 
 impl Service {

@@ -19,7 +19,7 @@ pub use batch::{BatchAccess, LARGEST_BATCH, Operation, Outcome};
 pub use entries::PutRequest;
 pub(crate) use invalidation::Watchers;
 pub use invalidation::{Invalidated, InvalidationWatch};
-pub use read::{Answer, ReadOptions, Source};
+pub use read::{Answer, Cached, ReadOptions, Source};
 pub use refill::Refilled;
 pub use tags::{InvalidTags, checked_tags, parse_tags, write_tags};
 

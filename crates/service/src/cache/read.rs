@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 
 use tokio::sync::oneshot;
 use verax_core::entry::Entry;
-use verax_core::{Freshness, Joined, Key};
+use verax_core::{Found, Freshness, Joined, Key};
 use verax_origin::TraceContext;
 
 use super::refill::Refilled;
@@ -61,7 +61,42 @@ pub struct Answer {
     pub source: Source,
 }
 
+/// What the cache alone has for a key.
+#[derive(Debug)]
+pub enum Cached {
+    /// A fresh copy.
+    Hit(Found),
+    /// A stale copy, which is being refreshed.
+    Stale(Found),
+    /// Nothing that may be served without asking the origin.
+    Missing,
+}
+
 impl Service {
+    /// What the cache alone has for a key, without waiting: for transports that answer hits on the
+    /// spot. Nothing is counted; that is left to the transport, which may do it for many at once.
+    pub fn cached(self: &Arc<Self>, namespace: &Arc<Namespace>, key: &str) -> Cached {
+        let Some(found) = namespace.partition().get(key, self.clock.now()) else {
+            return Cached::Missing;
+        };
+        match found.freshness() {
+            Freshness::Fresh(_) => Cached::Hit(found),
+            Freshness::Stale(_) => {
+                if let Ok(key) = Key::new(key) {
+                    self.refresh_in_background(namespace, &key, None);
+                }
+                Cached::Stale(found)
+            }
+            Freshness::OnlyOnError(_) | Freshness::Ended => Cached::Missing,
+        }
+    }
+
+    /// Counts a look-up that [`cached`](Self::cached) had nothing for and that ends there.
+    pub fn count_miss(&self, namespace: &Namespace) {
+        count(&namespace.counters().reads);
+        count(&namespace.counters().misses);
+    }
+
     /// Looks an entry up, and reads it through from the namespace's origin when it is missing.
     /// `None` when it is missing and the namespace has no origin, or need not be asked.
     ///

@@ -186,6 +186,7 @@ impl Service {
         let stop = run.stop_signal();
         let outcome = runner.run(plan, progress, stop.clone()).await;
         self.tokens.take_back(&token);
+        self.access_changed();
         let mut last = run.now();
         let ended = match outcome {
             Ok(report) => {

@@ -1,0 +1,77 @@
+//! A service with one namespace, as the benchmarks need it.
+
+use std::sync::Arc;
+
+use bytes::Bytes;
+use tokio::runtime::Runtime;
+use verax_api::PolicyChange;
+use verax_core::lifetime::CacheControl;
+use verax_core::policy::LARGEST_VALUE;
+use verax_core::{Key, Name, PutCondition};
+use verax_records::Records;
+use verax_records::launcher::PrivateServer;
+use verax_service::access::{Caller, Right, Scope};
+use verax_service::cache::PutRequest;
+use verax_service::{Namespace, Service, ServiceOptions};
+
+type Failure = Box<dyn std::error::Error + Send + Sync>;
+
+/// A service with `ferrydesk/boards`, its MariaDB, and the runtime that both run on.
+pub(crate) struct Fixture {
+    pub(crate) service: Arc<Service>,
+    pub(crate) namespace: Arc<Namespace>,
+    pub(crate) token: String,
+    mariadb: Option<PrivateServer>,
+    pub(crate) runtime: Runtime,
+    _directory: tempfile::TempDir,
+}
+
+impl Fixture {
+    pub(crate) fn start(memory_limit: u64) -> Result<Self, Failure> {
+        let runtime =
+            tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build()?;
+        let directory = tempfile::tempdir()?;
+        let (service, namespace, token, mariadb) = runtime.block_on(async {
+            let mariadb = PrivateServer::start(directory.path()).await?;
+            let records = Records::open(mariadb.url("verax")).await?;
+            let options = ServiceOptions { memory_limit, ..ServiceOptions::default() };
+            let service = Service::start(records, options).await?;
+            let token = service.administrator_token(None).await?;
+            let caller = Caller::service("benchmark", vec![Scope::Admin]);
+            let (tenant, name) = (Name::new("ferrydesk")?, Name::new("boards")?);
+            service.create_tenant(&caller, tenant.as_str()).await?;
+            let policy = PolicyChange {
+                max_age_seconds: Some(36_000.0),
+                largest_value_bytes: Some(LARGEST_VALUE),
+                ..PolicyChange::default()
+            };
+            service.create_namespace(&caller, &tenant, name.as_str(), &policy).await?;
+            let namespace = service.open(&caller, Right::Write, &tenant, &name)?;
+            Ok::<_, Failure>((service, namespace, token, mariadb))
+        })?;
+        Ok(Self { service, namespace, token, mariadb: Some(mariadb), runtime, _directory: directory })
+    }
+
+    /// Stores a value of so many bytes.
+    pub(crate) fn put(&self, key: &str, bytes: usize) -> Result<(), Failure> {
+        let request = PutRequest {
+            value: Bytes::from(vec![b'7'; bytes]),
+            media_type: "application/json".into(),
+            cache_control: CacheControl::default(),
+            tags: Vec::new(),
+            condition: PutCondition::Always,
+        };
+        self.service.put(&self.namespace, &Key::new(key)?, request)?;
+        Ok(())
+    }
+}
+
+impl Drop for Fixture {
+    fn drop(&mut self) {
+        self.service.stop();
+        if let Some(mariadb) = self.mariadb.take() {
+            // A benchmark that failed to stop it is over anyway; the server ends with the process.
+            let _ = self.runtime.block_on(mariadb.stop());
+        }
+    }
+}

@@ -1,0 +1,645 @@
+//! A handle for service instances: fast look-ups that never make a service less available.
+
+use std::fmt;
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+use std::time::{Duration, Instant};
+
+use bytes::Bytes;
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use verax_core::Entry;
+use verax_core::entry::Tag;
+use verax_wire::{BatchOperations, GetFlags, Lifetime, Put, Reply, Request, Tags, Value};
+
+use super::breaker::Breaker;
+use super::connect::Target;
+use super::link::{Link, RawReply, refusal};
+use super::near::{Near, NearCopies};
+use super::pool::Pool;
+use crate::answer::Source;
+use crate::connection::Client;
+use crate::entries::{LifetimeOptions, PutCondition, PutOptions};
+use crate::error::ClientError;
+use crate::operations::{Rate, Taken};
+
+/// Something that happened, for an application's own metrics.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum CacheEvent {
+    /// A look-up was answered by a near copy.
+    NearHit,
+    /// A look-up was answered by Verax.
+    Hit,
+    /// A look-up found nothing.
+    Miss,
+    /// A look-up got no answer in time or failed.
+    Failure,
+    /// A look-up was not tried, since Verax did not answer several times in a row.
+    Skipped,
+    /// A value was read from where it comes from, by `get_or_refill`.
+    Refill,
+}
+
+type Hook = Arc<dyn Fn(CacheEvent, Duration) + Send + Sync>;
+
+/// How a [`Cache`] behaves.
+#[derive(Clone)]
+pub struct CacheOptions {
+    /// Connections, each shared by many calls.
+    pub connections: usize,
+    /// The longest time for a call.
+    pub timeout: Duration,
+    /// The longest that [`Cache::get_or_refill`] waits for Verax before it refills by itself.
+    pub bound: Duration,
+    /// Whether and how values are kept in this process.
+    pub near_copies: Option<NearCopies>,
+    /// Told of everything that happens, and how long it took.
+    pub hook: Option<Hook>,
+}
+
+impl Default for CacheOptions {
+    fn default() -> Self {
+        Self {
+            connections: 2,
+            timeout: Duration::from_secs(1),
+            bound: Duration::from_millis(50),
+            near_copies: None,
+            hook: None,
+        }
+    }
+}
+
+impl fmt::Debug for CacheOptions {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("CacheOptions")
+            .field("connections", &self.connections)
+            .field("timeout", &self.timeout)
+            .field("bound", &self.bound)
+            .field("near_copies", &self.near_copies)
+            .finish_non_exhaustive()
+    }
+}
+
+/// A value that was found.
+#[derive(Debug, Clone)]
+pub struct Hit {
+    /// The value's bytes.
+    pub value: Bytes,
+    /// Where it came from; [`Source::Hit`] for a near copy.
+    pub source: Source,
+    /// The time until it is stale; `None` when it is.
+    pub time_left: Option<Duration>,
+    /// Whether it was a near copy.
+    pub near: bool,
+}
+
+/// A page of a listing.
+#[derive(Debug, Clone, Default)]
+pub struct Page {
+    /// The keys.
+    pub keys: Vec<String>,
+    /// Where the next page starts; `None` on the last one.
+    pub cursor: Option<String>,
+}
+
+/// One value of [`Cache::put_many`].
+#[derive(Debug, Clone)]
+pub struct PutMany {
+    /// Its key.
+    pub key: String,
+    /// The value.
+    pub value: Bytes,
+    /// How to store it.
+    pub options: PutOptions,
+}
+
+struct Inner {
+    tenant: String,
+    namespace: String,
+    pool: Pool,
+    breaker: Breaker,
+    near: Option<Arc<Near>>,
+    options: CacheOptions,
+}
+
+/// A handle on one namespace of one tenant, over the wire protocol. It cannot be re-pointed, and
+/// cloning it shares its connections and near copies.
+///
+/// ```no_run
+/// use std::time::Duration;
+/// use verax_client::{CacheOptions, Client};
+///
+/// # #[derive(serde::Serialize, serde::Deserialize)] struct Board { sailings: Vec<String> }
+/// # async fn read_database() -> Result<Board, std::io::Error> { Ok(Board { sailings: vec![] }) }
+/// # async fn example() -> Result<(), Box<dyn std::error::Error>> {
+/// // Reads VERAX_WIRE and VERAX_TOKEN.
+/// let boards = Client::from_environment()?.cache("ferrydesk", "boards", CacheOptions::default())?;
+/// let lifetime = Duration::from_secs(30);
+/// let board: Board =
+///     boards.get_or_refill("board/aldermouth", lifetime, async || read_database().await).await?;
+/// # Ok(())
+/// # }
+/// ```
+#[derive(Clone)]
+pub struct Cache(Arc<Inner>);
+
+impl fmt::Debug for Cache {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "Cache({}/{} at {})", self.0.tenant, self.0.namespace, self.0.pool.address())
+    }
+}
+
+impl Client {
+    /// A handle on a namespace over the wire protocol. Nothing is connected yet.
+    ///
+    /// # Errors
+    /// [`ClientError::Invalid`] when a name, the address or the certificates cannot be used.
+    pub fn cache(
+        &self,
+        tenant: &str,
+        namespace: &str,
+        options: CacheOptions,
+    ) -> Result<Cache, ClientError> {
+        // Checks the names.
+        self.namespace(tenant, namespace)?;
+        let own = self.options();
+        let target = Target::new(&own.wire, own.ca.as_deref())?;
+        let token = own.token.clone().unwrap_or_default();
+        Ok(Cache(Arc::new(Inner {
+            tenant: tenant.to_owned(),
+            namespace: namespace.to_owned(),
+            pool: Pool::new(target, token, own.connect_timeout, options.connections),
+            breaker: Breaker::default(),
+            near: options.near_copies.map(|near| Arc::new(Near::new(near))),
+            options,
+        })))
+    }
+}
+
+fn milliseconds(time: Duration) -> u64 {
+    u64::try_from(time.as_millis()).unwrap_or(u64::MAX)
+}
+
+/// A lifetime on the wire is whole: a missing max-age leaves all of it to the namespace.
+fn lifetime(options: LifetimeOptions) -> Option<Lifetime> {
+    let part = |time: Option<Duration>| time.map_or(0, milliseconds);
+    options.max_age.map(|max_age| Lifetime {
+        max_age: milliseconds(max_age),
+        stale_while_revalidate: part(options.stale_while_revalidate),
+        stale_if_error: part(options.stale_if_error),
+    })
+}
+
+/// An entity tag with its quotes, as a number.
+fn entity_tag(text: &str) -> Result<u128, ClientError> {
+    u128::from_str_radix(text.trim().trim_matches('"'), 16)
+        .map_err(|_| ClientError::Invalid(format!("{text:?} is not an entity tag")))
+}
+
+fn put_frame<'a>(
+    key: &'a str,
+    value: &'a [u8],
+    options: &'a PutOptions,
+    tags: &'a [&'a str],
+) -> Result<Put<'a>, ClientError> {
+    Ok(Put {
+        key: checked(key)?,
+        value,
+        media_type: options.media_type.as_deref().unwrap_or("application/octet-stream"),
+        lifetime: lifetime(LifetimeOptions {
+            max_age: options.max_age,
+            stale_while_revalidate: options.stale_while_revalidate,
+            stale_if_error: options.stale_if_error,
+        }),
+        tags: Tags::of(tags),
+        condition: match &options.condition {
+            PutCondition::Always => verax_wire::PutCondition::Always,
+            PutCondition::IfAbsent => verax_wire::PutCondition::IfAbsent,
+            PutCondition::IfMatches(tag) => verax_wire::PutCondition::IfMatches(entity_tag(tag)?),
+        },
+    })
+}
+
+fn checked(key: &str) -> Result<&str, ClientError> {
+    verax_core::Key::new(key).map_err(|e| ClientError::Invalid(e.to_string()))?;
+    Ok(key)
+}
+
+fn hit(raw: &RawReply, value: &Value<'_>) -> Hit {
+    Hit {
+        value: raw.share(value.value),
+        source: match value.source {
+            verax_wire::Source::Hit => Source::Hit,
+            verax_wire::Source::Stale => Source::Stale,
+            verax_wire::Source::StaleOnError => Source::StaleOnError,
+            verax_wire::Source::Origin => Source::Origin,
+            verax_wire::Source::Joined => Source::Joined,
+        },
+        time_left: u64::try_from(value.time_left).ok().filter(|t| *t > 0).map(Duration::from_millis),
+        near: false,
+    }
+}
+
+/// A reply that no request of this kind has.
+fn unexpected() -> ClientError {
+    ClientError::NotVerax { url: "the wire".into(), reason: "it gave an unexpected reply".into() }
+}
+
+impl Cache {
+    fn note(&self, event: CacheEvent, started: Instant) {
+        if let Some(hook) = &self.0.options.hook {
+            hook(event, started.elapsed());
+        }
+    }
+
+    async fn within<T>(
+        &self,
+        bound: Duration,
+        call: impl Future<Output = Result<T, ClientError>>,
+    ) -> Result<T, ClientError> {
+        let outcome = tokio::time::timeout(bound, call).await.unwrap_or_else(|_| {
+            let url = self.0.pool.address().to_owned();
+            Err(ClientError::TimedOut { url, milliseconds: bound.as_millis() })
+        });
+        match &outcome {
+            Err(ClientError::Unreachable { .. } | ClientError::TimedOut { .. }) => {
+                self.0.breaker.failed(Instant::now(), rand::random());
+            }
+            _ => self.0.breaker.succeeded(),
+        }
+        outcome
+    }
+
+    async fn ask_on(&self, link: &Link, request: Request<'_>) -> Result<RawReply, ClientError> {
+        let number = link.open(&self.0.tenant, &self.0.namespace).await?;
+        link.call(number, request).await
+    }
+
+    async fn ask(&self, request: Request<'_>) -> Result<RawReply, ClientError> {
+        let call = async {
+            let link = self.0.pool.link().await?;
+            self.ask_on(&link, request).await
+        };
+        self.within(self.0.options.timeout, call).await
+    }
+
+    /// Sees to it that Verax tells what becomes untrue, if near copies are kept.
+    async fn watch(&self) -> Result<(), ClientError> {
+        let Some(near) = &self.0.near else { return Ok(()) };
+        if near.watched.load(Ordering::Acquire) {
+            return Ok(());
+        }
+        let link = self.0.pool.first().await?;
+        let number = link.open(&self.0.tenant, &self.0.namespace).await?;
+        let told = Arc::downgrade(near);
+        let watching = Arc::downgrade(&link);
+        let sink = move |pushed: super::link::Pushed| {
+            let Some(near) = told.upgrade() else { return };
+            near.pushed(&pushed);
+            if watching.upgrade().is_none_or(|link| link.is_broken()) {
+                near.lost();
+            }
+        };
+        link.watch(number, Box::new(sink)).await?;
+        near.watched.store(true, Ordering::Release);
+        // It may have broken before the mark was set.
+        if link.is_broken() {
+            near.lost();
+        }
+        Ok(())
+    }
+
+    /// Looks an entry up; where the namespace has an origin, a miss reads it through. `None` is a
+    /// miss, or a value that the origin does not have.
+    ///
+    /// # Errors
+    /// [`ClientError`]; a failure is never a miss.
+    pub async fn get(&self, key: &str) -> Result<Option<Hit>, ClientError> {
+        self.look_up(key, GetFlags::default(), self.0.options.timeout).await
+    }
+
+    async fn look_up(
+        &self,
+        key: &str,
+        flags: GetFlags,
+        bound: Duration,
+    ) -> Result<Option<Hit>, ClientError> {
+        let started = Instant::now();
+        checked(key)?;
+        if let Some(found) = self.0.near.as_ref().and_then(|near| near.get(key)) {
+            self.note(CacheEvent::NearHit, started);
+            let time_left = match found.freshness() {
+                verax_core::Freshness::Fresh(left) => Some(left),
+                _ => None,
+            };
+            let value = found.bytes();
+            return Ok(Some(Hit { value, source: Source::Hit, time_left, near: true }));
+        }
+        if !self.0.breaker.admits(started) {
+            self.note(CacheEvent::Skipped, started);
+            return Err(ClientError::Unreachable {
+                url: self.0.pool.address().to_owned(),
+                reason: "it did not answer several times in a row, so it is left alone for a while".into(),
+            });
+        }
+        let call = async {
+            self.watch().await?;
+            let mark = self.0.near.as_ref().map(|near| near.mark());
+            let flags = GetFlags { details: mark.is_some(), ..flags };
+            let link = self.0.pool.link().await?;
+            let raw = self.ask_on(&link, Request::Get { key, flags }).await?;
+            self.found(key, &raw, mark)
+        };
+        let outcome = self.within(bound, call).await;
+        self.note(
+            match &outcome {
+                Ok(Some(_)) => CacheEvent::Hit,
+                Ok(None) => CacheEvent::Miss,
+                Err(_) => CacheEvent::Failure,
+            },
+            started,
+        );
+        outcome
+    }
+
+    fn found(
+        &self,
+        key: &str,
+        raw: &RawReply,
+        mark: Option<u64>,
+    ) -> Result<Option<Hit>, ClientError> {
+        let value = match raw.reply() {
+            Ok(Reply::Value(value)) => value,
+            Ok(Reply::Miss) => return Ok(None),
+            Ok(_) => return Err(unexpected()),
+            Err(error) if error.problem() == Some("no-value") => return Ok(None),
+            Err(error) => return Err(error),
+        };
+        let hit = hit(raw, &value);
+        if let (Some(near), Some(mark), Some(left), Some(details)) =
+            (&self.0.near, mark, hit.time_left, value.details)
+        {
+            let tags: Vec<Tag> = details.tags.iter().map(Tag::from).collect();
+            let bare = verax_core::Lifetime::default();
+            let at = verax_core::Timestamp::default();
+            let entry = Entry::new(hit.value.clone(), details.media_type, bare, at).with_tags(tags);
+            near.keep(key, mark, left, entry);
+        }
+        Ok(Some(hit))
+    }
+
+    /// The value of a key, as JSON: from the cache if it is there, else from `refill`, whose value is
+    /// stored for `lifetime`. Whatever is wrong with the cache, the value comes: when Verax does not
+    /// answer within the bound of the options, or holds something that is no such value, `refill` is
+    /// asked, and a value that cannot be stored is returned all the same.
+    ///
+    /// # Errors
+    /// Only those of `refill`.
+    pub async fn get_or_refill<T: Serialize + DeserializeOwned, E>(
+        &self,
+        key: &str,
+        lifetime: Duration,
+        refill: impl AsyncFnOnce() -> Result<T, E>,
+    ) -> Result<T, E> {
+        let cached = GetFlags { only_if_cached: true, ..GetFlags::default() };
+        if let Ok(Some(hit)) = self.look_up(key, cached, self.0.options.bound).await
+            && let Ok(value) = serde_json::from_slice(&hit.value)
+        {
+            return Ok(value);
+        }
+        let started = Instant::now();
+        let value = refill().await?;
+        self.note(CacheEvent::Refill, started);
+        if self.0.breaker.admits(Instant::now())
+            && let Ok(bytes) = serde_json::to_vec(&value)
+        {
+            let options = PutOptions {
+                media_type: Some("application/json".into()),
+                max_age: Some(lifetime),
+                ..PutOptions::default()
+            };
+            let stored = self.store(key, &bytes, &options);
+            let _ = tokio::time::timeout(self.0.options.bound, stored).await;
+        }
+        Ok(value)
+    }
+
+    async fn store(
+        &self,
+        key: &str,
+        value: &[u8],
+        options: &PutOptions,
+    ) -> Result<bool, ClientError> {
+        let tags: Vec<&str> = options.tags.iter().map(String::as_str).collect();
+        let put = put_frame(key, value, options, &tags)?;
+        let raw = self.ask(Request::Put(put)).await;
+        // Even a put that failed may have happened.
+        self.forget(key);
+        was_there(&raw?)
+    }
+
+    fn forget(&self, key: &str) {
+        if let Some(near) = &self.0.near {
+            near.forget(key);
+        }
+    }
+
+    /// Stores a value; returns whether it replaced one.
+    ///
+    /// # Errors
+    /// [`ClientError`]; a condition that does not hold is the problem `condition-failed`.
+    pub async fn put(
+        &self,
+        key: &str,
+        value: impl AsRef<[u8]>,
+        options: PutOptions,
+    ) -> Result<bool, ClientError> {
+        self.store(key, value.as_ref(), &options).await
+    }
+
+    /// Deletes an entry; returns whether it was there.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn delete(&self, key: &str) -> Result<bool, ClientError> {
+        let raw = self.ask(Request::Delete { key: checked(key)? }).await;
+        self.forget(key);
+        was_there(&raw?)
+    }
+
+    /// Gives an entry another lifetime, counted from now; returns whether there is such an entry.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn set_lifetime(
+        &self,
+        key: &str,
+        options: LifetimeOptions,
+    ) -> Result<bool, ClientError> {
+        let key = checked(key)?;
+        let raw = self.ask(Request::SetLifetime { key, lifetime: lifetime(options) }).await;
+        self.forget(key);
+        match raw?.reply()? {
+            Reply::Done { .. } => Ok(true),
+            Reply::Miss => Ok(false),
+            _ => Err(unexpected()),
+        }
+    }
+
+    /// Ends every entry that carries a tag.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn invalidate_tag(&self, tag: &str) -> Result<(), ClientError> {
+        let raw = self.ask(Request::InvalidateTag { tag }).await;
+        if let Some(near) = &self.0.near {
+            near.pushed(&super::link::Pushed::Tag(tag.to_owned()));
+        }
+        was_there(&raw?).map(drop)
+    }
+
+    /// Adds to a counter; a missing one starts at 0 with `lifetime`. Returns its number.
+    ///
+    /// # Errors
+    /// [`ClientError`]; what is no number is the problem `wrong-kind`. After a failure to reach Verax
+    /// the addition may or may not have happened.
+    pub async fn add(
+        &self,
+        key: &str,
+        amount: i64,
+        options: LifetimeOptions,
+    ) -> Result<i64, ClientError> {
+        let key = checked(key)?;
+        let raw = self.ask(Request::Add { key, amount, lifetime: lifetime(options) }).await;
+        self.forget(key);
+        match raw?.reply()? {
+            Reply::Counted { value, .. } => Ok(value),
+            _ => Err(unexpected()),
+        }
+    }
+
+    /// Takes from an allowance, if there is enough.
+    ///
+    /// # Errors
+    /// [`ClientError`]; a rate that cannot be, or more than the burst, is the problem `invalid`.
+    pub async fn take(&self, key: &str, amount: u64, rate: Rate) -> Result<Taken, ClientError> {
+        let rate = verax_wire::Rate {
+            count: rate.count,
+            period: milliseconds(rate.period),
+            burst: rate.burst,
+        };
+        let raw = self.ask(Request::Take { key: checked(key)?, amount, rate }).await?;
+        match raw.reply()? {
+            Reply::Taken { left } => Ok(Taken::Allowed { left }),
+            Reply::Later { retry_after } => {
+                Ok(Taken::Later { retry_after: Duration::from_millis(retry_after) })
+            }
+            _ => Err(unexpected()),
+        }
+    }
+
+    /// A page of the keys that start with `prefix`, from `cursor` on.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn list(
+        &self,
+        prefix: &str,
+        cursor: Option<&str>,
+        most: u16,
+    ) -> Result<Page, ClientError> {
+        let cursor = cursor.unwrap_or("");
+        let raw = self.ask(Request::List { prefix, cursor, most }).await?;
+        match raw.reply()? {
+            Reply::Page(page) => Ok(Page {
+                keys: page.iter().map(|listed| listed.key.to_owned()).collect(),
+                cursor: Some(page.cursor().to_owned()).filter(|cursor| !cursor.is_empty()),
+            }),
+            _ => Err(unexpected()),
+        }
+    }
+
+    async fn batch(&self, operations: &[Request<'_>]) -> Result<RawReply, ClientError> {
+        self.ask(Request::Batch(BatchOperations::of(operations))).await
+    }
+
+    /// Looks several entries up; the results come in the order of the keys.
+    ///
+    /// # Errors
+    /// [`ClientError`] when the batch as a whole fails.
+    #[expect(clippy::type_complexity, reason = "one result for each key is what it is")]
+    pub async fn get_many(
+        &self,
+        keys: &[&str],
+    ) -> Result<Vec<Result<Option<Hit>, ClientError>>, ClientError> {
+        let operations: Result<Vec<Request<'_>>, ClientError> = keys
+            .iter()
+            .map(|key| Ok(Request::Get { key: checked(key)?, flags: GetFlags::default() }))
+            .collect();
+        let raw = self.batch(&operations?).await?;
+        each(&raw, |reply| match reply {
+            Reply::Value(value) => Ok(Some(hit(&raw, &value))),
+            Reply::Miss => Ok(None),
+            _ => Err(unexpected()),
+        })
+    }
+
+    /// Stores several values; the results tell, in their order, whether each replaced one.
+    ///
+    /// # Errors
+    /// [`ClientError`] when the batch as a whole fails.
+    pub async fn put_many(
+        &self,
+        values: &[PutMany],
+    ) -> Result<Vec<Result<bool, ClientError>>, ClientError> {
+        let tags: Vec<Vec<&str>> =
+            values.iter().map(|v| v.options.tags.iter().map(String::as_str).collect()).collect();
+        let operations: Result<Vec<Request<'_>>, ClientError> = values
+            .iter()
+            .zip(&tags)
+            .map(|(v, tags)| Ok(Request::Put(put_frame(&v.key, &v.value, &v.options, tags)?)))
+            .collect();
+        let raw = self.batch(&operations?).await;
+        values.iter().for_each(|value| self.forget(&value.key));
+        each(&raw?, done)
+    }
+
+    /// Deletes several entries; the results tell, in their order, whether each was there.
+    ///
+    /// # Errors
+    /// [`ClientError`] when the batch as a whole fails.
+    pub async fn delete_many(
+        &self,
+        keys: &[&str],
+    ) -> Result<Vec<Result<bool, ClientError>>, ClientError> {
+        let operations: Result<Vec<Request<'_>>, ClientError> =
+            keys.iter().map(|key| Ok(Request::Delete { key: checked(key)? })).collect();
+        let raw = self.batch(&operations?).await;
+        keys.iter().for_each(|key| self.forget(key));
+        each(&raw?, done)
+    }
+}
+
+fn was_there(raw: &RawReply) -> Result<bool, ClientError> {
+    done(raw.reply()?)
+}
+
+fn done(reply: Reply<'_>) -> Result<bool, ClientError> {
+    match reply {
+        Reply::Done { was_there } => Ok(was_there),
+        _ => Err(unexpected()),
+    }
+}
+
+/// What became of each operation of a batch.
+fn each<T>(
+    raw: &RawReply,
+    read: impl Fn(Reply<'_>) -> Result<T, ClientError>,
+) -> Result<Vec<Result<T, ClientError>>, ClientError> {
+    let Reply::Batch(replies) = raw.reply()? else { return Err(unexpected()) };
+    let results = replies.iter().map(|reply| match reply {
+        Reply::Failed { code, detail } => Err(refusal(code, detail)),
+        reply => read(reply),
+    });
+    Ok(results.collect())
+}

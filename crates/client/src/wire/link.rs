@@ -1,0 +1,315 @@
+//! One connection, shared by many calls.
+
+use std::collections::HashMap;
+use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use bytes::{Bytes, BytesMut};
+use tokio::io::{AsyncReadExt, AsyncWriteExt, ReadHalf, WriteHalf};
+use tokio::sync::{Notify, oneshot};
+use verax_api::Problem;
+use verax_wire::{
+    FailureCode, Frame, Head, Hello, Reply, Request, VERSION, frame::HEAD, next_frame,
+};
+
+use super::connect::{Stream, Target};
+use crate::error::ClientError;
+
+/// How often a sign of life is asked for; a connection that gives none for twice as long is broken.
+pub(super) const PING_EVERY: Duration = Duration::from_secs(1);
+
+/// The largest body that is taken from a server.
+const LARGEST_BODY: u32 = 128 << 20;
+
+const READ: usize = 16 << 10;
+
+/// A reply that has not been decoded.
+#[derive(Debug)]
+pub(super) struct RawReply {
+    head: Head,
+    body: Bytes,
+}
+
+impl RawReply {
+    /// What the server said; refusals are errors.
+    pub(super) fn reply(&self) -> Result<Reply<'_>, ClientError> {
+        match Reply::decode(self.head, &self.body) {
+            Ok(Reply::Failed { code, detail }) => Err(refusal(code, detail)),
+            Ok(reply) => Ok(reply),
+            Err(error) => Err(ClientError::NotVerax { url: "the wire".into(), reason: error.to_string() }),
+        }
+    }
+
+    /// The part of the body that a slice of it is, without copying.
+    pub(super) fn share(&self, part: &[u8]) -> Bytes {
+        if part.is_empty() { Bytes::new() } else { self.body.slice_ref(part) }
+    }
+}
+
+/// A refusal, as HTTP would have told it.
+pub(super) fn refusal(code: u16, detail: &str) -> ClientError {
+    let (name, title, status) = match FailureCode::of(code) {
+        Some(FailureCode::NotSignedIn) => ("not-signed-in", "A valid token is needed", 401),
+        Some(FailureCode::MissingScope) => ("missing-scope", "The token lacks a scope", 403),
+        Some(FailureCode::NotFound) => ("not-found", "There is no such thing", 404),
+        Some(FailureCode::ConditionFailed) => ("condition-failed", "The condition does not hold", 412),
+        Some(FailureCode::TooLarge) => ("value-too-large", "The value is too large", 413),
+        Some(FailureCode::OriginFailed) => ("origin-failed", "The origin gave no value", 502),
+        Some(FailureCode::OriginTimeout) => ("origin-timeout", "The origin did not answer in time", 504),
+        Some(FailureCode::NoValue) => ("no-value", "The origin has no such value", 404),
+        Some(FailureCode::WrongKind) => ("wrong-kind", "The entry is something else", 409),
+        Some(FailureCode::Busy) => ("busy", "Too much is going on", 503),
+        Some(FailureCode::RecordsUnavailable) => {
+            ("records-unavailable", "The records are not available", 503)
+        }
+        Some(FailureCode::Version) => ("version", "No common version of the protocol", 400),
+        Some(FailureCode::Internal) => ("internal", "Verax made a mistake", 500),
+        Some(FailureCode::Invalid) | None => ("invalid", "The request asks for something invalid", 422),
+    };
+    ClientError::Refused(Box::new(Problem::new(name, title, status, detail)))
+}
+
+/// What a server pushes to one opened namespace.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) enum Pushed {
+    Key(String),
+    Tag(String),
+    All,
+}
+
+type PushSink = Box<dyn Fn(Pushed) + Send + Sync>;
+
+#[derive(Default)]
+struct Shared {
+    waiting: HashMap<u32, oneshot::Sender<RawReply>>,
+    outgoing: Vec<u8>,
+    opened: HashMap<(String, String), u16>,
+    watched: HashMap<u16, Arc<PushSink>>,
+}
+
+/// One connection. It works until something about it fails; then every call on it fails.
+pub(super) struct Link {
+    shared: Mutex<Shared>,
+    to_write: Notify,
+    last_id: AtomicU32,
+    broken: AtomicBool,
+    closed: Notify,
+    address: String,
+}
+
+impl std::fmt::Debug for Link {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Link").field("address", &self.address).finish_non_exhaustive()
+    }
+}
+
+/// Takes a call's place back when it ends, in whatever way.
+struct Waiting<'l>(&'l Link, u32);
+
+impl Drop for Waiting<'_> {
+    fn drop(&mut self) {
+        self.0.shared().waiting.remove(&self.1);
+    }
+}
+
+impl Link {
+    /// Connects and says hello.
+    pub(super) async fn connect(target: &Target, token: &str) -> Result<Arc<Self>, ClientError> {
+        let address = target.address().to_owned();
+        let unreachable = |reason: String| ClientError::Unreachable { url: address.clone(), reason };
+        let stream = target.connect().await.map_err(|e| unreachable(e.to_string()))?;
+        let (reader, writer) = tokio::io::split(stream);
+        let link = Arc::new(Self {
+            shared: Mutex::default(),
+            to_write: Notify::new(),
+            last_id: AtomicU32::new(0),
+            broken: AtomicBool::new(false),
+            closed: Notify::new(),
+            address: address.clone(),
+        });
+        tokio::spawn(Arc::clone(&link).read(reader));
+        tokio::spawn(Arc::clone(&link).write(writer));
+        let hello = Hello {
+            lowest: VERSION,
+            highest: VERSION,
+            token,
+            client: concat!("verax-client/", env!("CARGO_PKG_VERSION")),
+        };
+        let answered = link.call(0, Request::Hello(hello)).await;
+        match answered.and_then(|raw| raw.reply().map(|r| matches!(r, Reply::Welcome(_)))) {
+            Ok(true) => {
+                tokio::spawn(Arc::clone(&link).keep_alive());
+                Ok(link)
+            }
+            Ok(false) => {
+                link.fail();
+                Err(unreachable("it did not say welcome".into()))
+            }
+            Err(error) => {
+                link.fail();
+                Err(error)
+            }
+        }
+    }
+
+    fn shared(&self) -> MutexGuard<'_, Shared> {
+        self.shared.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    pub(super) fn is_broken(&self) -> bool {
+        self.broken.load(Ordering::Acquire)
+    }
+
+    /// Ends the connection and every call on it; watchers are told that nothing is certain.
+    pub(super) fn fail(&self) {
+        self.broken.store(true, Ordering::Release);
+        let watched = {
+            let mut shared = self.shared();
+            shared.waiting.clear();
+            std::mem::take(&mut shared.watched)
+        };
+        watched.values().for_each(|sink| sink(Pushed::All));
+        self.closed.notify_waiters();
+        self.to_write.notify_one();
+    }
+
+    fn unreachable(&self) -> ClientError {
+        ClientError::Unreachable { url: self.address.clone(), reason: "the connection broke".into() }
+    }
+
+    /// Sends a request and waits for its reply. Dropping the call forgets the reply.
+    pub(super) async fn call(
+        &self,
+        namespace: u16,
+        request: Request<'_>,
+    ) -> Result<RawReply, ClientError> {
+        let id = self.last_id.fetch_add(1, Ordering::Relaxed).wrapping_add(1).max(1);
+        let (sender, receiver) = oneshot::channel();
+        let first = {
+            let mut shared = self.shared();
+            if self.is_broken() {
+                return Err(self.unreachable());
+            }
+            shared.waiting.insert(id, sender);
+            let first = shared.outgoing.is_empty();
+            request.encode(Frame { namespace, id }, &mut shared.outgoing);
+            first
+        };
+        let _waiting = Waiting(self, id);
+        if first {
+            self.to_write.notify_one();
+        }
+        receiver.await.map_err(|_| self.unreachable())
+    }
+
+    /// The number of a namespace on this connection, which is opened when it is first used.
+    pub(super) async fn open(&self, tenant: &str, namespace: &str) -> Result<u16, ClientError> {
+        let place = (tenant.to_owned(), namespace.to_owned());
+        if let Some(number) = self.shared().opened.get(&place) {
+            return Ok(*number);
+        }
+        let raw = self.call(0, Request::Open { tenant, namespace }).await?;
+        raw.reply()?;
+        self.shared().opened.insert(place, raw.head.namespace);
+        Ok(raw.head.namespace)
+    }
+
+    /// Has `sink` told of everything that becomes untrue in an opened namespace, and of the end of
+    /// this connection.
+    pub(super) async fn watch(&self, namespace: u16, sink: PushSink) -> Result<(), ClientError> {
+        self.shared().watched.insert(namespace, Arc::new(sink));
+        self.call(namespace, Request::Watch).await?.reply().map(drop)
+    }
+
+    async fn write(self: Arc<Self>, mut writer: WriteHalf<Box<dyn Stream>>) {
+        let mut bytes = Vec::new();
+        loop {
+            self.to_write.notified().await;
+            // Everything that was asked for meanwhile goes out at once.
+            std::mem::swap(&mut bytes, &mut self.shared().outgoing);
+            if self.is_broken() {
+                let _ = writer.shutdown().await;
+                return;
+            }
+            let written = async {
+                writer.write_all(&bytes).await?;
+                writer.flush().await
+            };
+            if written.await.is_err() {
+                return self.fail();
+            }
+            bytes.clear();
+            bytes.shrink_to(256 << 10);
+            if !self.shared().outgoing.is_empty() {
+                self.to_write.notify_one();
+            }
+        }
+    }
+
+    async fn read(self: Arc<Self>, mut reader: ReadHalf<Box<dyn Stream>>) {
+        let mut received = BytesMut::with_capacity(READ);
+        loop {
+            received.reserve(READ);
+            let read = tokio::select! {
+                read = reader.read_buf(&mut received) => read,
+                () = self.closed.notified() => return,
+            };
+            if !matches!(read, Ok(1..)) || !self.take_received(&mut received) {
+                return self.fail();
+            }
+        }
+    }
+
+    /// Hands out every reply that has arrived whole; returns whether the connection can go on.
+    fn take_received(&self, received: &mut BytesMut) -> bool {
+        loop {
+            let (head, taken) = match next_frame(received, LARGEST_BODY) {
+                Ok(Some((frame, taken))) => (frame.head, taken),
+                Ok(None) => return true,
+                Err(_) => return false,
+            };
+            let body = received.split_to(taken).freeze().slice(HEAD..);
+            if head.id != 0 {
+                let waiting = self.shared().waiting.remove(&head.id);
+                if let Some(waiting) = waiting {
+                    // A call that was dropped meanwhile does not need its reply.
+                    let _ = waiting.send(RawReply { head, body });
+                }
+                continue;
+            }
+            match Reply::decode(head, &body) {
+                Ok(Reply::InvalidatedKey { key }) => self.tell(head, Pushed::Key(key.to_owned())),
+                Ok(Reply::InvalidatedTag { tag }) => self.tell(head, Pushed::Tag(tag.to_owned())),
+                Ok(Reply::InvalidatedAll) => self.tell(head, Pushed::All),
+                // New calls go elsewhere; those that wait are still answered before the end.
+                Ok(Reply::Goodbye) => {
+                    self.broken.store(true, Ordering::Release);
+                    let watched = std::mem::take(&mut self.shared().watched);
+                    watched.values().for_each(|sink| sink(Pushed::All));
+                }
+                Ok(_) | Err(_) => return false,
+            }
+        }
+    }
+
+    fn tell(&self, head: Head, pushed: Pushed) {
+        let sink = self.shared().watched.get(&head.namespace).cloned();
+        if let Some(sink) = sink {
+            sink(pushed);
+        }
+    }
+
+    async fn keep_alive(self: Arc<Self>) {
+        loop {
+            tokio::time::sleep(PING_EVERY).await;
+            if self.is_broken() {
+                return;
+            }
+            let pong = tokio::time::timeout(PING_EVERY, self.call(0, Request::Ping)).await;
+            if !matches!(pong, Ok(Ok(_))) {
+                return self.fail();
+            }
+        }
+    }
+}

@@ -1,0 +1,368 @@
+//! One connection, from its hello to its end.
+
+use std::io;
+use std::sync::Arc;
+
+use bytes::{Buf, BytesMut};
+use futures_util::future::BoxFuture;
+use futures_util::stream::{FuturesUnordered, StreamExt};
+use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite};
+use tokio::task::JoinSet;
+use verax_service::access::{Caller, Right};
+use verax_service::cache::{Invalidated, InvalidationWatch};
+use verax_service::{Namespace, Service, ServiceError};
+use verax_wire::{
+    FailureCode, Frame, Hello, LARGEST_HELLO, Nodes, RawFrame, Reply, Request, VERSION, Welcome,
+    WireError, frame, next_frame,
+};
+
+use super::WireLimits;
+use super::failure::Failure;
+use super::outbox::Outbox;
+
+/// What a read asks for at least.
+const READ: usize = 16 << 10;
+
+/// The most that a read sets memory aside for, beyond what has arrived: an announced length alone
+/// must not cost memory.
+const MOST_AHEAD: usize = 256 << 10;
+
+/// A write is begun before this much waits.
+const WRITE_AT: usize = 256 << 10;
+
+/// What a body may have beyond its value: key, media type, tags, numbers, and a batch's heads.
+const BEYOND_VALUE: u64 = 64 << 10;
+
+/// The most namespaces that one connection opens.
+const MOST_OPENED: usize = 4_096;
+
+/// A namespace that the connection opened.
+#[derive(Debug)]
+pub(super) struct Opened {
+    pub(super) tenant: verax_core::Name,
+    pub(super) name: verax_core::Name,
+    pub(super) reads: Result<Arc<Namespace>, ServiceError>,
+    pub(super) writes: Result<Arc<Namespace>, ServiceError>,
+}
+
+/// Who is at the other end.
+#[derive(Debug)]
+struct Peer {
+    caller: Arc<Caller>,
+    token: String,
+    /// The state of tokens and namespaces that `caller` and what was opened were checked against.
+    revision: u64,
+}
+
+type Told = (u16, InvalidationWatch, Option<Invalidated>);
+
+pub(super) struct Connection<S> {
+    stream: S,
+    pub(super) service: Arc<Service>,
+    limits: WireLimits,
+    received: BytesMut,
+    pub(super) outbox: Outbox,
+    /// Requests that wait for something; each ends with its encoded reply.
+    pub(super) waiting: JoinSet<Vec<u8>>,
+    watches: FuturesUnordered<BoxFuture<'static, Told>>,
+    peer: Option<Peer>,
+    pub(super) opened: Vec<Opened>,
+    largest_body: u32,
+    ending: bool,
+}
+
+/// Why a connection cannot go on.
+#[derive(Debug, thiserror::Error)]
+pub(super) enum Ended {
+    #[error("{0}")]
+    Io(#[from] io::Error),
+    #[error("the client broke the protocol: {0}")]
+    Protocol(#[from] WireError),
+    #[error("nothing was heard of the client")]
+    Idle,
+    #[error("the client was refused: {0}")]
+    Refused(String),
+}
+
+impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
+    pub(super) fn new(stream: S, service: Arc<Service>, limits: WireLimits) -> Self {
+        Self {
+            stream,
+            service,
+            limits,
+            received: BytesMut::with_capacity(READ),
+            outbox: Outbox::default(),
+            waiting: JoinSet::new(),
+            watches: FuturesUnordered::new(),
+            peer: None,
+            opened: Vec::new(),
+            largest_body: LARGEST_HELLO,
+            ending: false,
+        }
+    }
+
+    /// Serves the connection until one side ends it.
+    pub(super) async fn serve(mut self) -> Result<(), Ended> {
+        match self.converse().await {
+            // What is wrong with the protocol is told before the end, so that it can be put right.
+            Err(Ended::Protocol(error)) => {
+                self.fail(Frame::default(), &Failure::invalid(error));
+                self.outbox.write(&mut self.stream).await?;
+                Err(Ended::Protocol(error))
+            }
+            other => other,
+        }
+    }
+
+    /// Answers the hello with a refusal, and ends.
+    pub(super) async fn refuse(mut self, why: &str) -> Result<(), Ended> {
+        self.fail(Frame::default(), &Failure::new(FailureCode::Busy, why));
+        self.outbox.write(&mut self.stream).await?;
+        Err(Ended::Refused(why.to_owned()))
+    }
+
+    async fn converse(&mut self) -> Result<(), Ended> {
+        let mut stopping = self.service.stopping();
+        let mut stop_told = false;
+        let silence = tokio::time::sleep(self.limits.hello);
+        tokio::pin!(silence);
+        let mut heard = false;
+        loop {
+            self.answer_received()?;
+            if !self.outbox.is_empty() {
+                self.outbox.write(&mut self.stream).await?;
+            }
+            if self.ending && self.waiting.is_empty() {
+                return Ok(());
+            }
+            let full = self.waiting.len() >= self.limits.in_flight;
+            if !full && !self.ending {
+                let missing = frame::missing(&self.received).min(MOST_AHEAD);
+                self.received.reserve(missing.max(READ / 4));
+            }
+            tokio::select! {
+                read = self.stream.read_buf(&mut self.received), if !full && !self.ending => {
+                    if read? == 0 {
+                        return Ok(());
+                    }
+                    heard = true;
+                }
+                Some(done) = self.waiting.join_next(), if !self.waiting.is_empty() => {
+                    self.outbox.add_encoded(&done.unwrap_or_default());
+                    while let Some(done) = self.waiting.try_join_next() {
+                        self.outbox.add_encoded(&done.unwrap_or_default());
+                    }
+                }
+                Some(told) = self.watches.next(), if !self.watches.is_empty() => self.push(told)?,
+                _ = stopping.wait_for(|stopping| *stopping), if !stop_told => {
+                    stop_told = true;
+                    self.ending = true;
+                    self.outbox.add(Frame::default(), &Reply::Goodbye);
+                }
+                () = &mut silence => {
+                    if self.peer.is_none() || !heard {
+                        return Err(Ended::Idle);
+                    }
+                    heard = false;
+                    silence.as_mut().reset(tokio::time::Instant::now() + self.limits.idle);
+                }
+            }
+        }
+    }
+
+    /// Answers every request that has arrived whole.
+    fn answer_received(&mut self) -> Result<(), Ended> {
+        if self.received.is_empty() {
+            return Ok(());
+        }
+        self.check_peer()?;
+        // Taken out, so that requests may borrow from it while they are answered.
+        let received = std::mem::take(&mut self.received);
+        let (mut at, mut hits) = (0, super::answer::Hits::default());
+        let outcome = loop {
+            if self.ending
+                || self.waiting.len() >= self.limits.in_flight
+                || self.outbox.len() >= WRITE_AT
+            {
+                break Ok(());
+            }
+            match next_frame(&received[at..], self.largest_body) {
+                Ok(Some((frame, taken))) => {
+                    at += taken;
+                    if let Err(ended) = self.take(frame, &mut hits) {
+                        break Err(ended);
+                    }
+                }
+                Ok(None) => break Ok(()),
+                Err(error) => break Err(Ended::Protocol(error)),
+            }
+        };
+        hits.count();
+        self.received = received;
+        self.received.advance(at);
+        outcome
+    }
+
+    fn take(&mut self, raw: RawFrame<'_>, hits: &mut super::answer::Hits) -> Result<(), Ended> {
+        let head = raw.head;
+        let frame = Frame { namespace: head.namespace, id: head.id };
+        let request = Request::decode(head, raw.body)?;
+        match (&self.peer, request) {
+            (None, Request::Hello(hello)) => self.hello(frame, hello),
+            (None, _) => Err(Ended::Protocol(WireError::Kind(head.kind))),
+            (Some(_), Request::Hello(_)) => Err(Ended::Protocol(WireError::Kind(head.kind))),
+            (Some(peer), Request::Open { tenant, namespace }) => {
+                let caller = Arc::clone(&peer.caller);
+                let opened = self.open(&caller, tenant, namespace);
+                self.reply_opened(frame, opened);
+                Ok(())
+            }
+            (_, Request::Ping) => {
+                self.outbox.add(frame, &Reply::Pong);
+                Ok(())
+            }
+            (_, Request::Goodbye) => {
+                self.ending = true;
+                Ok(())
+            }
+            (_, request) => {
+                if let Err(failure) = self.answer(frame, request, hits) {
+                    self.fail(frame, &failure);
+                }
+                Ok(())
+            }
+        }
+    }
+
+    pub(super) fn fail(&mut self, frame: Frame, failure: &Failure) {
+        let reply = Reply::Failed { code: failure.code as u16, detail: &failure.detail };
+        self.outbox.add(frame, &reply);
+    }
+
+    fn hello(&mut self, frame: Frame, hello: Hello<'_>) -> Result<(), Ended> {
+        let refused = if !(hello.lowest..=hello.highest).contains(&VERSION) {
+            let Hello { lowest, highest, .. } = hello;
+            let detail = format!(
+                "this server speaks version {VERSION} of the protocol, the client {lowest} to {highest}"
+            );
+            Some(Failure::new(FailureCode::Version, detail))
+        } else {
+            match self.service.token_caller(hello.token) {
+                Ok(caller) => {
+                    let (token, revision) = (hello.token.to_owned(), self.service.access_revision());
+                    tracing::debug!(who = caller.who(), client = hello.client, "a wire client connected");
+                    self.peer = Some(Peer { caller, token, revision });
+                    None
+                }
+                Err(error) => Some(Failure::from(error)),
+            }
+        };
+        if let Some(failure) = refused {
+            // Told on the way out: nothing else can be done with this connection.
+            self.fail(frame, &failure);
+            self.ending = true;
+            return Ok(());
+        }
+        let largest = verax_core::policy::LARGEST_VALUE + BEYOND_VALUE;
+        self.largest_body = u32::try_from(largest).unwrap_or(u32::MAX);
+        let welcome = Welcome {
+            version: VERSION,
+            largest_body: self.largest_body,
+            most_in_flight: u32::try_from(self.limits.in_flight).unwrap_or(u32::MAX),
+            idle_timeout: u32::try_from(self.limits.idle.as_millis()).unwrap_or(u32::MAX),
+            // One node today: the one that the client is connected to.
+            topology: 1,
+            nodes: Nodes::of(&[""]),
+        };
+        self.outbox.add(frame, &Reply::Welcome(welcome));
+        Ok(())
+    }
+
+    fn open(&self, caller: &Caller, tenant: &str, name: &str) -> Result<Opened, Failure> {
+        let tenant = verax_core::Name::new(tenant).map_err(Failure::invalid)?;
+        let name = verax_core::Name::new(name).map_err(Failure::invalid)?;
+        let open = |right| self.service.open(caller, right, &tenant, &name);
+        let (reads, writes) = (open(Right::Read), open(Right::Write));
+        match (&reads, &writes) {
+            (Err(error), Err(_)) => Err(error.clone().into()),
+            _ => Ok(Opened { tenant, name, reads, writes }),
+        }
+    }
+
+    fn reply_opened(&mut self, frame: Frame, opened: Result<Opened, Failure>) {
+        let opened = match opened {
+            Ok(_) if self.opened.len() == MOST_OPENED => {
+                let detail = format!("a connection opens at most {MOST_OPENED} namespaces");
+                return self.fail(frame, &Failure::invalid(detail));
+            }
+            Ok(opened) => opened,
+            Err(failure) => return self.fail(frame, &failure),
+        };
+        let namespace = opened.reads.as_ref().or(opened.writes.as_ref());
+        let reply = Reply::Opened {
+            read: opened.reads.is_ok(),
+            write: opened.writes.is_ok(),
+            largest_value: namespace.map_or(0, |n| n.largest_value()),
+        };
+        self.opened.push(opened);
+        let number = self.opened.len() as u16;
+        self.outbox.add(Frame { namespace: number, id: frame.id }, &reply);
+    }
+
+    /// Looks whether the token still opens what it did, if anything has changed since.
+    fn check_peer(&mut self) -> Result<(), Ended> {
+        let Some(peer) = &mut self.peer else { return Ok(()) };
+        let revision = self.service.access_revision();
+        if peer.revision == revision {
+            return Ok(());
+        }
+        match self.service.token_caller(&peer.token) {
+            Ok(caller) => {
+                peer.revision = revision;
+                for opened in &mut self.opened {
+                    let open = |right| self.service.open(&caller, right, &opened.tenant, &opened.name);
+                    (opened.reads, opened.writes) = (open(Right::Read), open(Right::Write));
+                }
+                peer.caller = caller;
+                Ok(())
+            }
+            Err(error) => {
+                let text = error.to_string();
+                self.fail(Frame::default(), &error.into());
+                self.ending = true;
+                self.waiting.abort_all();
+                Err(Ended::Refused(text))
+            }
+        }
+    }
+
+    /// Tells the client what becomes untrue in an opened namespace from now on.
+    pub(super) fn watch(&mut self, number: u16, namespace: &Namespace) {
+        let watch = self.service.watch_invalidations(namespace);
+        self.watches.push(next_told(number, watch));
+    }
+
+    fn push(&mut self, (number, watch, told): Told) -> Result<(), Ended> {
+        // A token that was revoked opens nothing any more, not even the names of keys.
+        self.check_peer()?;
+        let frame = Frame { namespace: number, id: 0 };
+        let reply = match &told {
+            Some(Invalidated::Key(key)) => Reply::InvalidatedKey { key },
+            Some(Invalidated::Tag(tag)) => Reply::InvalidatedTag { tag },
+            Some(Invalidated::All) | None => Reply::InvalidatedAll,
+        };
+        self.outbox.add(frame, &reply);
+        if told.is_some() {
+            self.watches.push(next_told(number, watch));
+        }
+        Ok(())
+    }
+}
+
+fn next_told(number: u16, mut watch: InvalidationWatch) -> BoxFuture<'static, Told> {
+    Box::pin(async move {
+        let told = watch.next().await;
+        (number, watch, told)
+    })
+}
+

@@ -1,0 +1,232 @@
+//! The golden vectors: frames as bytes, written down once, which every implementation must make and
+//! read the same. `VERAX_WRITE_VECTORS=1` writes the file after a deliberate change of the protocol.
+
+#![allow(clippy::unwrap_used)]
+
+use verax_wire::{
+    BatchOperations, BatchReplies, Details, FailureCode, Frame, GetFlags, Hello, Lifetime, Listed,
+    Nodes, Page, Put, PutCondition, Rate, Reply, Request, Source, Tags, Value, Welcome, next_frame,
+};
+
+const LIMIT: u32 = 1 << 20;
+
+fn path() -> std::path::PathBuf {
+    concat!(env!("CARGO_MANIFEST_DIR"), "/vectors/frames.txt").into()
+}
+
+fn lifetime() -> Lifetime {
+    Lifetime { max_age: 30_000, stale_while_revalidate: 10_000, stale_if_error: 600_000 }
+}
+
+fn put() -> Put<'static> {
+    Put {
+        key: "board/aldermouth",
+        value: b"[]",
+        media_type: "application/json",
+        lifetime: None,
+        tags: Tags::NONE,
+        condition: PutCondition::Always,
+    }
+}
+
+fn requests() -> Vec<(u16, u32, Request<'static>)> {
+    static OPERATIONS: [Request<'static>; 2] = [
+        Request::Get { key: "a", flags: GetFlags { only_if_cached: true, refresh: false, details: false } },
+        Request::Delete { key: "b" },
+    ];
+    let get = |only_if_cached, refresh, details| Request::Get {
+        key: "board/aldermouth",
+        flags: GetFlags { only_if_cached, refresh, details },
+    };
+    vec![
+        (0, 1, Request::Hello(Hello { lowest: 1, highest: 1, token: "verax-token-0", client: "example" })),
+        (0, 2, Request::Open { tenant: "ferrydesk", namespace: "boards" }),
+        (0, 3, Request::Ping),
+        (0, 0, Request::Goodbye),
+        (1, 4, Request::Watch),
+        (1, 5, get(false, false, false)),
+        (1, 6, get(true, false, true)),
+        (1, 7, get(false, true, false)),
+        (1, 8, Request::Put(put())),
+        (
+            1,
+            9,
+            Request::Put(Put {
+                lifetime: Some(lifetime()),
+                tags: Tags::of(&["boards", "harbour-7"]),
+                condition: PutCondition::IfAbsent,
+                ..put()
+            }),
+        ),
+        (1, 10, Request::Put(Put { condition: PutCondition::IfMatches(0x0102), value: b"", ..put() })),
+        (1, 11, Request::Delete { key: "böard" }),
+        (1, 12, Request::SetLifetime { key: "k", lifetime: Some(lifetime()) }),
+        (1, 13, Request::SetLifetime { key: "k", lifetime: None }),
+        (1, 14, Request::Batch(BatchOperations::of(&OPERATIONS))),
+        (1, 15, Request::List { prefix: "board/", cursor: "3-20", most: 100 }),
+        (1, 16, Request::InvalidateTag { tag: "boards" }),
+        (1, 17, Request::Add { key: "boardings", amount: -3, lifetime: Some(lifetime()) }),
+        (1, 18, Request::Add { key: "boardings", amount: 1, lifetime: None }),
+        (1, 19, Request::Take { key: "quay-7", amount: 2, rate: Rate { count: 10, period: 1_000, burst: 20 } }),
+    ]
+}
+
+fn replies() -> Vec<(u16, u32, Reply<'static>)> {
+    static ENTRIES: [Listed<'static>; 1] = [Listed {
+        key: "board/aldermouth",
+        value_bytes: 2,
+        age: 1_500,
+        time_left: -20,
+        media_type: "application/json",
+    }];
+    let value = Value { source: Source::Hit, time_left: 28_500, details: None, value: b"[]" };
+    static RESULTS: [Reply<'static>; 4] = [
+        Reply::Value(Value { source: Source::Joined, time_left: 1, details: None, value: b"v" }),
+        Reply::Miss,
+        Reply::Done { was_there: true },
+        Reply::Failed { code: FailureCode::Busy as u16, detail: "later" },
+    ];
+    vec![
+        (
+            0,
+            1,
+            Reply::Welcome(Welcome {
+                version: 1,
+                largest_body: 67_174_400,
+                most_in_flight: 1_024,
+                idle_timeout: 120_000,
+                topology: 1,
+                nodes: Nodes::of(&[""]),
+            }),
+        ),
+        (1, 2, Reply::Opened { read: true, write: false, largest_value: 1 << 20 }),
+        (0, 3, Reply::Pong),
+        (0, 0, Reply::Goodbye),
+        (1, 0, Reply::InvalidatedKey { key: "board/aldermouth" }),
+        (1, 0, Reply::InvalidatedTag { tag: "boards" }),
+        (1, 0, Reply::InvalidatedAll),
+        (1, 5, Reply::Value(value)),
+        (
+            1,
+            6,
+            Reply::Value(Value {
+                source: Source::Stale,
+                time_left: -40,
+                details: Some(Details {
+                    age: 1_500,
+                    entity_tag: 0x0102,
+                    media_type: "application/json",
+                    tags: Tags::of(&["boards"]),
+                }),
+                ..value
+            }),
+        ),
+        (1, 7, Reply::Miss),
+        (1, 8, Reply::Done { was_there: false }),
+        (1, 14, Reply::Batch(BatchReplies::of(&RESULTS))),
+        (1, 15, Reply::Page(Page::of("4-0", &ENTRIES))),
+        (1, 17, Reply::Counted { value: -3, created: true }),
+        (1, 19, Reply::Taken { left: 18 }),
+        (1, 19, Reply::Later { retry_after: 250 }),
+        (1, 20, Reply::Failed { code: FailureCode::MissingScope as u16, detail: "no" }),
+    ]
+}
+
+fn hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+fn unhex(text: &str) -> Vec<u8> {
+    (0..text.len()).step_by(2).map(|at| u8::from_str_radix(&text[at..at + 2], 16).unwrap()).collect()
+}
+
+/// Every vector as its line says it: direction, what it is, and its bytes.
+fn lines() -> Vec<String> {
+    let line = |side: &str, (namespace, id): (u16, u32), what: String, bytes: &[u8]| {
+        format!("{side} | namespace {namespace}, id {id} | {what} | {}", hex(bytes))
+    };
+    let mut lines = Vec::new();
+    for (namespace, id, request) in requests() {
+        let mut bytes = Vec::new();
+        request.encode(Frame { namespace, id }, &mut bytes);
+        lines.push(line("request", (namespace, id), format!("{request:?}"), &bytes));
+    }
+    for (namespace, id, reply) in replies() {
+        let mut bytes = Vec::new();
+        reply.encode(Frame { namespace, id }, &mut bytes);
+        lines.push(line("reply", (namespace, id), format!("{reply:?}"), &bytes));
+    }
+    lines
+}
+
+#[test]
+fn what_is_made_is_what_was_written_down() {
+    let made = lines().join("\n") + "\n";
+    if std::env::var_os("VERAX_WRITE_VECTORS").is_some() {
+        std::fs::write(path(), &made).unwrap();
+    }
+    assert_eq!(std::fs::read_to_string(path()).unwrap(), made);
+}
+
+#[test]
+fn what_was_written_down_is_read_as_it_was_meant() {
+    let (requests, replies) = (requests(), replies());
+    let text = std::fs::read_to_string(path()).unwrap();
+    assert_eq!(text.lines().count(), requests.len() + replies.len());
+    for (line, number) in text.lines().zip(0..) {
+        let bytes = unhex(line.rsplit(' ').next().unwrap());
+        let (raw, taken) = next_frame(&bytes, LIMIT).unwrap().unwrap();
+        assert_eq!(taken, bytes.len());
+        let about = (raw.head.namespace, raw.head.id);
+        match requests.get(number) {
+            Some((namespace, id, request)) => {
+                assert_eq!((about, Request::decode(raw.head, raw.body)), ((*namespace, *id), Ok(*request)));
+            }
+            None => {
+                let (namespace, id, reply) = &replies[number - requests.len()];
+                assert_eq!((about, Reply::decode(raw.head, raw.body)), ((*namespace, *id), Ok(*reply)));
+            }
+        }
+    }
+}
+
+/// Every frame cut short, made longer, or changed in one byte is either refused or read as something
+/// that is written back as the same bytes: nothing is passed over, and nothing panics.
+#[test]
+fn damaged_frames_are_refused_or_mean_something() {
+    for line in std::fs::read_to_string(path()).unwrap().lines() {
+        let whole = unhex(line.rsplit(' ').next().unwrap());
+        let request = line.starts_with("request");
+        for cut in 0..whole.len() {
+            let mut bytes = whole[..cut].to_vec();
+            assert!(!matches!(next_frame(&bytes, LIMIT), Ok(Some(_))), "{line} cut at {cut}");
+            // The same with a length that says that it is whole.
+            if cut >= 12 {
+                bytes[..4].copy_from_slice(&((cut - 12) as u32).to_le_bytes());
+                check(&bytes, request);
+            }
+        }
+        for at in 4..whole.len() {
+            for change in [1, 0x80, 0xff] {
+                let mut bytes = whole.clone();
+                bytes[at] ^= change;
+                check(&bytes, request);
+            }
+        }
+    }
+}
+
+fn check(bytes: &[u8], request: bool) {
+    let Ok(Some((raw, _))) = next_frame(bytes, LIMIT) else { return };
+    let frame = Frame { namespace: raw.head.namespace, id: raw.head.id };
+    let mut again = Vec::new();
+    if request {
+        if let Ok(read) = Request::decode(raw.head, raw.body) {
+            read.encode(frame, &mut again);
+            assert_eq!(hex(&again), hex(bytes), "{read:?}");
+        }
+    } else if let Ok(read) = Reply::decode(raw.head, raw.body) {
+        read.encode(frame, &mut again);
+        assert_eq!(hex(&again), hex(bytes), "{read:?}");
+    }
+}
