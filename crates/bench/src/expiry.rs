@@ -69,9 +69,8 @@ fn measure(ending: u64) -> Result<(LatencyCounts, f64), Failure> {
 pub(crate) fn run() -> Result<Table, Failure> {
     let (quiet, _) = measure(0)?;
     let (busy, gone) = measure(ENTRIES)?;
-    let us = |counts: &LatencyCounts, q| {
-        counts.quantile(q).map_or(f64::NAN, |t| t.as_secs_f64() * 1e6)
-    };
+    let us =
+        |counts: &LatencyCounts, q| counts.quantile(q).map_or(f64::NAN, |t| t.as_secs_f64() * 1e6);
     let mut rows = table(["store get, one reader beside the tidying", "p50", "p99", "p99.99"]);
     for (what, counts) in [("nothing ends", &quiet), ("1 M entries end within a second", &busy)] {
         let mut row = vec![what.to_owned()];

@@ -26,10 +26,15 @@ pub(crate) struct Fixture {
     _directory: tempfile::TempDir,
 }
 
+/// A runtime of two threads with a name, by which a profile tells them apart.
+pub(crate) fn runtime(name: &str) -> std::io::Result<Runtime> {
+    let mut builder = tokio::runtime::Builder::new_multi_thread();
+    builder.worker_threads(2).thread_name(name).enable_all().build()
+}
+
 impl Fixture {
     pub(crate) fn start(memory_limit: u64) -> Result<Self, Failure> {
-        let runtime =
-            tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build()?;
+        let runtime = runtime("verax")?;
         let directory = tempfile::tempdir()?;
         let (service, namespace, token, mariadb) = runtime.block_on(async {
             let mariadb = PrivateServer::start(directory.path()).await?;
@@ -49,7 +54,14 @@ impl Fixture {
             let namespace = service.open(&caller, Right::Write, &tenant, &name)?;
             Ok::<_, Failure>((service, namespace, token, mariadb))
         })?;
-        Ok(Self { service, namespace, token, mariadb: Some(mariadb), runtime, _directory: directory })
+        Ok(Self {
+            service,
+            namespace,
+            token,
+            mariadb: Some(mariadb),
+            runtime,
+            _directory: directory,
+        })
     }
 
     /// Stores a value of so many bytes.

@@ -47,8 +47,7 @@ pub(crate) fn drive(
     exchange: &Exchange,
     drive: Drive,
 ) -> Result<Driven, Failure> {
-    let runtime =
-        tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build()?;
+    let runtime = crate::fixture::runtime("driver")?;
     let (answers, latency) = (Arc::new(AtomicU64::new(0)), Arc::new(LatencyMeter::default()));
     runtime.block_on(async {
         let mut clients = tokio::task::JoinSet::new();
@@ -96,7 +95,8 @@ async fn ask(
     let groups: Vec<Vec<u8>> = (0..64)
         .map(|group| {
             let first = (number * 64 + group) * in_flight;
-            let each = (0..in_flight).map(|n| &exchange.requests[(first + n) % exchange.requests.len()]);
+            let each =
+                (0..in_flight).map(|n| &exchange.requests[(first + n) % exchange.requests.len()]);
             each.flatten().copied().collect()
         })
         .collect();

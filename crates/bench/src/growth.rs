@@ -34,7 +34,11 @@ pub(crate) fn run(options: &Options) -> Result<Table, Failure> {
     let served = Served::start(100_000, 128)?;
     for connections in [1, 10, 100, 1_000] {
         let driven = drive(served.address, &served.exchange, Drive { connections, ..usual })?;
-        rows.add_row(row(format!("100 k entries of 128 B, {connections} connections"), &driven, 128));
+        rows.add_row(row(
+            format!("100 k entries of 128 B, {connections} connections"),
+            &driven,
+            128,
+        ));
     }
     drop(served);
     for value in [16, 256, 4_096, 65_536, 1 << 20] {
@@ -48,11 +52,8 @@ pub(crate) fn run(options: &Options) -> Result<Table, Failure> {
 /// Ten million entries against ten thousand.
 pub(crate) fn entries(options: &Options) -> Result<Vec<Row>, Failure> {
     let (many, few) = (Served::start(10_000_000, 128)?, Served::start(10_000, 128)?);
-    let how = Drive {
-        connections: 64,
-        in_flight: 1,
-        time: Duration::from_secs_f64(options.seconds),
-    };
+    let how =
+        Drive { connections: 64, in_flight: 1, time: Duration::from_secs_f64(options.seconds) };
     let rate = |served: &Served| {
         drive(served.address, &served.exchange, how).map_or(f64::NAN, |driven| driven.per_second)
     };

@@ -41,6 +41,9 @@ struct Options {
     /// Seconds of each round
     #[arg(long, default_value_t = 1.5)]
     seconds: f64,
+    /// Only this many in flight, for wire-get
+    #[arg(long)]
+    in_flight: Option<usize>,
 }
 
 type Failure = Box<dyn std::error::Error + Send + Sync>;

@@ -4,9 +4,7 @@ use std::fs;
 use std::time::Duration;
 
 use comfy_table::Table;
-use verax_core::{
-    Entry, Key, Lifetime, NamespaceId, PutCondition, Quota, Store, Timestamp,
-};
+use verax_core::{Entry, Key, Lifetime, NamespaceId, PutCondition, Quota, Store, Timestamp};
 
 use crate::tables::{right_aligned, table};
 
@@ -65,7 +63,10 @@ pub(crate) fn run() -> Result<Table, Failure> {
         highest = highest.max(resident()?.saturating_sub(before));
     }
     let mib = |bytes: u64| format!("{:.1} MiB", bytes as f64 / f64::from(1 << 20));
-    rows.add_row(["under a limit of 64 MiB, sizes changing from 40 B to 100 kB: counted".into(), mib(store.used())]);
+    rows.add_row([
+        "under a limit of 64 MiB, sizes changing from 40 B to 100 kB: counted".into(),
+        mib(store.used()),
+    ]);
     rows.add_row(["the same: highest resident memory beyond that before".into(), mib(highest)]);
     Ok(right_aligned(rows, 1..2))
 }

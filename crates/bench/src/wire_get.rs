@@ -96,16 +96,19 @@ async fn sizes(
 
 pub(crate) fn run(options: &Options) -> Result<Vec<Row>, Failure> {
     let served = Served::start(100_000, 128)?;
-    let runtime =
-        tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build()?;
+    let runtime = crate::fixture::runtime("echo")?;
     let exchange = &served.exchange;
     let bare = Exchange { hello: [].into(), hello_answer: 0, ..exchange.clone() };
     let limit = runtime.block_on(echo(exchange.requests[0].len(), exchange.reply))?;
-    let rows = [(1, 0.90), (16, 0.70), (64, 0.50)].map(|(in_flight, goal)| {
+    let wanted = |in_flight| options.in_flight.is_none_or(|only| only == in_flight);
+    let goals = [(1, 0.90), (16, 0.70), (64, 0.50)];
+    let rows = goals.into_iter().filter(|(n, _)| wanted(*n)).map(|(in_flight, goal)| {
         let time = Duration::from_secs_f64(options.seconds);
         let how = Drive { connections: 64, in_flight, time };
         let what = format!("wire get, 128 B, 64 connections, {in_flight} in flight");
-        let rate = |driven: Result<crate::frames::Driven, Failure>| driven.map_or(f64::NAN, |d| d.per_second);
+        let rate = |driven: Result<crate::frames::Driven, Failure>| {
+            driven.map_or(f64::NAN, |d| d.per_second)
+        };
         Row::take(
             (&what, "a bare TCP echo of the same sizes", goal),
             options.rounds,
@@ -113,5 +116,5 @@ pub(crate) fn run(options: &Options) -> Result<Vec<Row>, Failure> {
             || rate(drive(limit, &bare, how)),
         )
     });
-    Ok(rows.into())
+    Ok(rows.collect())
 }

@@ -189,7 +189,8 @@ impl Namespace {
         value: impl Into<Bytes>,
         options: PutOptions,
     ) -> Result<bool, ClientError> {
-        let request = self.client.request(Method::PUT, self.of_key("entries", key)?).body(value.into());
+        let request =
+            self.client.request(Method::PUT, self.of_key("entries", key)?).body(value.into());
         let response = self.client.send(with_options(request, options)).await?;
         Ok(response.status().as_u16() == 204)
     }

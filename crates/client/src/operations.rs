@@ -116,7 +116,8 @@ impl Namespace {
                 let spent: Option<Spent> =
                     serde_json::from_value(serde_json::Value::Object(problem.more)).ok();
                 let seconds = spent.map_or(1.0, |spent| spent.retry_after_seconds);
-                let retry_after = Duration::try_from_secs_f64(seconds).unwrap_or(Duration::from_secs(1));
+                let retry_after =
+                    Duration::try_from_secs_f64(seconds).unwrap_or(Duration::from_secs(1));
                 Ok(Taken::Later { retry_after })
             }
             Err(error) => Err(error),

@@ -52,14 +52,17 @@ mod tests {
             r#"{"harbour":"Ålderhaven","from":1.0,"open":true,"lines":[2,1]}"#,
             r#"{ "lines": [2.0, 1], "open": true, "harbour": "\u00c5lderhaven", "from": 1 }"#,
         ]
-        .map(|text| stable_key("b", &serde_json::from_str::<serde_json::Value>(text).unwrap()).unwrap());
+        .map(|text| {
+            stable_key("b", &serde_json::from_str::<serde_json::Value>(text).unwrap()).unwrap()
+        });
         assert_eq!(keys[0], keys[1]);
     }
 
     #[test]
     fn what_differs_makes_another_key() {
         let key = |criteria| stable_key("b", &criteria).unwrap();
-        let all = [json!({"a": 1}), json!({"a": "1"}), json!({"a": [1]}), json!({"a": null}), json!({})];
+        let all =
+            [json!({"a": 1}), json!({"a": "1"}), json!({"a": [1]}), json!({"a": null}), json!({})];
         let keys: std::collections::HashSet<String> = all.into_iter().map(key).collect();
         assert_eq!(keys.len(), 5);
     }

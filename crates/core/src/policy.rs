@@ -123,7 +123,9 @@ pub enum InvalidPolicy {
     #[error("a cap of {0} bytes is out of range: use at least {SMALLEST_CAP} bytes (1 MiB)")]
     Cap(u64),
     /// A reserve above the cap.
-    #[error("a reserve of {reserve} bytes is above the cap of {cap} bytes: lower the one or raise the other")]
+    #[error(
+        "a reserve of {reserve} bytes is above the cap of {cap} bytes: lower the one or raise the other"
+    )]
     ReserveAboveCap {
         /// The reserve.
         reserve: u64,

@@ -77,7 +77,8 @@ impl Verax {
     fn start(command: &str, more: &[&str]) -> Self {
         let directory = Arc::new(tempfile::tempdir().unwrap());
         let data = directory.path().join("data").display().to_string();
-        let mut arguments = vec![command, "--http", "127.0.0.1:0", "--wire", "127.0.0.1:0", "--data-dir", &data];
+        let mut arguments =
+            vec![command, "--http", "127.0.0.1:0", "--wire", "127.0.0.1:0", "--data-dir", &data];
         arguments.extend(more);
         let arguments: Vec<String> = arguments.into_iter().map(str::to_owned).collect();
         Self::spawn(arguments, directory)

@@ -25,14 +25,18 @@ fn commands_reach_every_operation() {
     verax.run(&["tag", "invalidate", place, "weather"]).done();
     assert_eq!(verax.run(&["get", place, "fog"]).code, 3);
 
-    assert_eq!(verax.run(&["counter", "add", place, "boardings", "3", "--json"]).json()["value"], 3);
+    assert_eq!(
+        verax.run(&["counter", "add", place, "boardings", "3", "--json"]).json()["value"],
+        3
+    );
     let again = verax.run(&["counter", "add", place, "boardings", "-5"]).done();
     assert!(again.starts_with("-2 · counted on"), "{again}");
     verax.run(&["put", place, "words", "not a number"]).done();
     let refused = verax.run(&["counter", "add", place, "words"]);
     assert!(refused.code == 4 && refused.err.contains("not a whole number"), "{refused:?}");
 
-    let take = ["allowance", "take", place, "quay", "2", "--rate", "1", "--period", "1h", "--burst", "3"];
+    let take =
+        ["allowance", "take", place, "quay", "2", "--rate", "1", "--period", "1h", "--burst", "3"];
     assert!(verax.run(&take).done().contains("1 left"));
     let spent = verax.run(&take);
     assert!(spent.code == 4 && spent.err.contains("come back in"), "{spent:?}");
@@ -62,7 +66,10 @@ fn a_batch_carries_out_what_it_can_and_reports_the_rest() {
         out.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
     assert_eq!(results[0]["value"]["text"], "one");
     assert_eq!(results[1]["value"]["base64"], "AAH/");
-    assert_eq!((&results[2], &results[3]), (&json!({"miss": {}}), &json!({"deleted": {"was_there": true}})));
+    assert_eq!(
+        (&results[2], &results[3]),
+        (&json!({"miss": {}}), &json!({"deleted": {"was_there": true}}))
+    );
 
     // A mistake is found before anything is done.
     let lines = "{\"delete\":{\"key\":\"b\"}}\n{\"remove\":{\"key\":\"b\"}}\n";
@@ -80,7 +87,7 @@ fn a_batch_carries_out_what_it_can_and_reports_the_rest() {
 #[tokio::test]
 async fn http_tells_what_programs_need() {
     let verax = started();
-    let http = reqwest::Client::new();
+    let http = verax.client().ready().await.map(|_| reqwest::Client::new()).unwrap();
     let at = |path: &str| format!("{}/v1/tenants/ferrydesk/namespaces/notes/{path}", verax.url());
     let post = async |path: &str, body: serde_json::Value| {
         http.post(at(path)).bearer_auth(verax.token()).json(&body).send().await.unwrap()
@@ -113,11 +120,24 @@ async fn http_tells_what_programs_need() {
 fn quotas_are_kept_and_are_for_administrators() {
     let verax = Verax::serve(&["--memory-limit", "32MiB"]);
     verax.run(&["tenant", "create", "ferrydesk"]).done();
-    let create = ["namespace", "create", "ferrydesk/boards", "--reserve", "8MiB", "--cap", "16MiB", "--jitter", "20"];
+    let create = [
+        "namespace",
+        "create",
+        "ferrydesk/boards",
+        "--reserve",
+        "8MiB",
+        "--cap",
+        "16MiB",
+        "--jitter",
+        "20",
+    ];
     verax.run(&create).done();
     let shown = verax.run(&["namespace", "show", "ferrydesk/boards", "--json"]).json();
     let policy = &shown["policy"];
-    assert_eq!((&policy["reserve_bytes"], &policy["cap_bytes"]), (&json!(8 << 20), &json!(16 << 20)));
+    assert_eq!(
+        (&policy["reserve_bytes"], &policy["cap_bytes"]),
+        (&json!(8 << 20), &json!(16 << 20))
+    );
     assert_eq!(policy["jitter_percent"], 20);
     for (more, says) in [
         (["--reserve", "30MiB"], "leaves 25165824"),

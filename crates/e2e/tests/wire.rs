@@ -18,9 +18,7 @@ use verax_client::{
     PutMany, PutOptions, Rate, Source, Taken,
 };
 use verax_e2e::{Verax, until};
-use verax_wire::{
-    FailureCode, Frame, GetFlags, Hello, Reply, Request, VERSION, next_frame,
-};
+use verax_wire::{FailureCode, Frame, GetFlags, Hello, Reply, Request, VERSION, next_frame};
 
 fn started() -> Verax {
     let verax = Verax::serve(&[]);
@@ -69,7 +67,8 @@ async fn every_operation_works_and_meets_what_http_stored() {
     assert_eq!(refused.problem(), Some("condition-failed"));
 
     // Lifetimes, deletion, tags.
-    let short = LifetimeOptions { max_age: Some(Duration::from_secs(5)), ..LifetimeOptions::default() };
+    let short =
+        LifetimeOptions { max_age: Some(Duration::from_secs(5)), ..LifetimeOptions::default() };
     assert!(cache.set_lifetime("k", short).await.unwrap());
     assert!(!cache.set_lifetime("nothing", short).await.unwrap());
     assert!(cache.get("k").await.unwrap().unwrap().time_left.unwrap() <= Duration::from_secs(5));
@@ -86,13 +85,22 @@ async fn every_operation_works_and_meets_what_http_stored() {
     let rate = Rate { count: 1, period: Duration::from_secs(3_600), burst: 2 };
     assert_eq!(cache.take("quay", 2, rate).await.unwrap(), Taken::Allowed { left: 0 });
     let later = cache.take("quay", 1, rate).await.unwrap();
-    assert!(matches!(later, Taken::Later { retry_after } if retry_after > Duration::from_secs(3_500)));
+    assert!(
+        matches!(later, Taken::Later { retry_after } if retry_after > Duration::from_secs(3_500))
+    );
     assert_eq!(cache.take("quay", 3, rate).await.unwrap_err().problem(), Some("invalid"));
-    assert_eq!(cache.add("quay", 1, short).await.unwrap(), cache.add("quay", 0, short).await.unwrap());
+    assert_eq!(
+        cache.add("quay", 1, short).await.unwrap(),
+        cache.add("quay", 0, short).await.unwrap()
+    );
 
     // Batches and listings.
     let values: Vec<PutMany> = (0..250)
-        .map(|n| PutMany { key: format!("b/{n}"), value: "v".into(), options: PutOptions::default() })
+        .map(|n| PutMany {
+            key: format!("b/{n}"),
+            value: "v".into(),
+            options: PutOptions::default(),
+        })
         .collect();
     assert!(cache.put_many(&values).await.unwrap().into_iter().all(|stored| !stored.unwrap()));
     let found = cache.get_many(&["b/1", "missing", "b/2"]).await.unwrap();
@@ -117,7 +125,8 @@ async fn every_operation_works_and_meets_what_http_stored() {
     let large: Vec<u8> = (0..1_000_000u32).map(|n| n as u8).collect();
     cache.put("large", &large, PutOptions::default()).await.unwrap();
     assert_eq!(cache.get("large").await.unwrap().unwrap().value, large);
-    let refused = cache.put("larger", vec![0; (1 << 20) + 1], PutOptions::default()).await.unwrap_err();
+    let refused =
+        cache.put("larger", vec![0; (1 << 20) + 1], PutOptions::default()).await.unwrap_err();
     assert_eq!(refused.problem(), Some("value-too-large"));
 }
 
@@ -140,10 +149,11 @@ async fn a_token_opens_its_scopes_and_no_more_and_ends_at_once() {
     }
     let tokens = verax.run(&["token", "list", "--json"]).json();
     let id = tokens.as_array().unwrap().last().unwrap()["id"].to_string();
-    verax.run(&["token", "revoke", &id, "--yes"]);
+    verax.run(&["token", "revoke", &id]).done();
     let ended = cache.get("k").await.unwrap_err();
     assert!(
-        ended.problem() == Some("not-signed-in") || matches!(ended, ClientError::Unreachable { .. }),
+        ended.problem() == Some("not-signed-in")
+            || matches!(ended, ClientError::Unreachable { .. }),
         "{ended}"
     );
     until("the token is refused by name", async || {
@@ -269,11 +279,10 @@ async fn near_copies_are_dropped_when_their_entries_change() {
     let tagged = PutOptions { tags: vec!["t".into()], ..PutOptions::default() };
     other.put("k", "one", tagged.clone()).await.unwrap();
     other.put("l", "one", PutOptions::default()).await.unwrap();
-    for (what, version) in [("put", "two"), ("tag", "three"), ("clear", "four"), ("delete", "five")] {
-        until("it is near", async || {
-            cache.get("k").await.unwrap().is_some_and(|hit| hit.near)
-        })
-        .await;
+    for (what, version) in [("put", "two"), ("tag", "three"), ("clear", "four"), ("delete", "five")]
+    {
+        until("it is near", async || cache.get("k").await.unwrap().is_some_and(|hit| hit.near))
+            .await;
         match what {
             "put" => drop(other.put("k", version, tagged.clone()).await.unwrap()),
             "tag" => other.invalidate_tag("t").await.unwrap(),
@@ -288,8 +297,10 @@ async fn near_copies_are_dropped_when_their_entries_change() {
             assert_eq!(text(&cache, "k").await, None, "{what}");
             other.put("k", version, tagged.clone()).await.unwrap();
         }
-        until("the new value is seen", async || text(&cache, "k").await.as_deref() == Some(version))
-            .await;
+        until("the new value is seen", async || {
+            text(&cache, "k").await.as_deref() == Some(version)
+        })
+        .await;
     }
 }
 

@@ -18,7 +18,8 @@ use verax_service::access::Right;
 use verax_service::{Service, ServiceError};
 
 use crate::entry_fields::{
-    CACHE_STATUS, cache_control, describe_answer, describe_entry, has_current, put_request, read_options,
+    CACHE_STATUS, cache_control, describe_answer, describe_entry, has_current, put_request,
+    read_options,
 };
 use crate::extract::{Ask, InNamespace, WithKey};
 use crate::problem::{Failure, Result};

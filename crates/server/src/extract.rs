@@ -155,7 +155,8 @@ impl<S: Send + Sync> FromRequestParts<S> for WithTag {
     async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Failure> {
         let segment = parts.uri.path().rsplit('/').next().unwrap_or_default();
         let text = decode_segment(segment).map_err(Failure::bad_request)?;
-        let tags = checked_tags([text.as_str()]).map_err(|e| Failure::bad_request(e.to_string()))?;
+        let tags =
+            checked_tags([text.as_str()]).map_err(|e| Failure::bad_request(e.to_string()))?;
         let tag = tags.into_iter().next();
         tag.map(WithTag).ok_or_else(|| Failure::bad_request("the tag is missing"))
     }

@@ -71,7 +71,13 @@ const WARM_RUNS: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/warm-runs";
 pub fn router(service: Arc<Service>) -> Router {
     // One flat table of routes: nested routers would rewrite every request's URI on its way in.
     Router::new()
-        .route(ENTRY, get(entries::read).put(entries::put).patch(entries::change_lifetime).delete(entries::delete))
+        .route(
+            ENTRY,
+            get(entries::read)
+                .put(entries::put)
+                .patch(entries::change_lifetime)
+                .delete(entries::delete),
+        )
         .route(COUNTER, post(operations::add))
         .route(ALLOWANCE, post(operations::take))
         .route(TAG, delete(operations::invalidate_tag))

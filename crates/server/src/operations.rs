@@ -18,9 +18,7 @@ use verax_core::lifetime::CacheControl;
 use verax_core::store::{Rate, Taken};
 use verax_core::{Key, PutCondition};
 use verax_service::access::Right;
-use verax_service::cache::{
-    Answer, LARGEST_BATCH, Operation, Outcome, PutRequest, checked_tags,
-};
+use verax_service::cache::{Answer, LARGEST_BATCH, Operation, Outcome, PutRequest, checked_tags};
 use verax_service::{Service, ServiceError};
 
 use crate::entry_fields::cache_status;
@@ -61,7 +59,8 @@ pub(crate) async fn batch(
         }
     }
     let mut outcomes = service.batch(&access, operations).await.into_iter();
-    let results = places.into_iter().filter_map(|failed| failed.or_else(|| outcomes.next().map(shown)));
+    let results =
+        places.into_iter().filter_map(|failed| failed.or_else(|| outcomes.next().map(shown)));
     Ok(axum::Json(BatchAnswer { results: results.collect() }))
 }
 
@@ -170,9 +169,8 @@ pub(crate) async fn add(
     let namespace = service.open(&caller, Right::Write, &tenant, &namespace)?;
     let lifetime = cache_control(request.cache_control.as_deref())?;
     let counted = service.add(&namespace, &key, request.add, lifetime);
-    let counted = counted.map_err(|e| {
-        Failure::new("not-a-counter", "Nothing can be added", 409, e.to_string())
-    })?;
+    let counted = counted
+        .map_err(|e| Failure::new("not-a-counter", "Nothing can be added", 409, e.to_string()))?;
     Ok(axum::Json(Counter { value: counted.value, created: counted.created }))
 }
 
@@ -216,6 +214,8 @@ fn spent(retry_after: Duration) -> Response {
     let problem = failure.0.with("retry_after_seconds", seconds);
     let mut response = Failure(Box::new(problem)).into_response();
     // The field counts whole seconds; the member is exact.
-    response.headers_mut().insert(RETRY_AFTER, HeaderValue::from(retry_after.as_secs_f64().ceil() as u64));
+    response
+        .headers_mut()
+        .insert(RETRY_AFTER, HeaderValue::from(retry_after.as_secs_f64().ceil() as u64));
     response
 }

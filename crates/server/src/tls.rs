@@ -81,8 +81,7 @@ fn read(certificate: &Path, key: &Path) -> Result<CertifiedKey, InvalidCertifica
     if chain.is_empty() {
         return Err(unreadable(certificate, "it has no certificate".into()));
     }
-    let private =
-        PrivateKeyDer::from_pem_file(key).map_err(|e| unreadable(key, e.to_string()))?;
+    let private = PrivateKeyDer::from_pem_file(key).map_err(|e| unreadable(key, e.to_string()))?;
     let provider = rustls::crypto::ring::default_provider();
     CertifiedKey::from_der(chain, private, &provider).map_err(|e| InvalidCertificate::Unusable {
         certificate: certificate.to_owned(),

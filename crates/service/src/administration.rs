@@ -9,9 +9,7 @@ use verax_api::{
     OriginChoice, Policy, PolicyChange, Session, SignInLink, Tenant as ApiTenant, Token, Usage,
     duration_of,
 };
-use verax_core::{
-    KeyPattern, Name, NamespaceId, NamespacePolicy, OriginBinding, OriginSettings,
-};
+use verax_core::{KeyPattern, Name, NamespaceId, NamespacePolicy, OriginBinding, OriginSettings};
 use verax_origin::HttpOrigin;
 use verax_records::{OriginRecord, TokenRecord};
 

@@ -6,8 +6,8 @@ use std::time::Duration;
 
 use tokio::sync::watch;
 use verax_api::{LoadProfileSpec, LoadRun, Ready, WarmRun};
-use verax_origin::HttpOrigin;
 use verax_core::Name;
+use verax_origin::HttpOrigin;
 use verax_records::{Actor, Records};
 
 use crate::access::{Caller, Right, Sessions, TokenTable, hash_of, new_secret};

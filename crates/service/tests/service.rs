@@ -88,8 +88,7 @@ impl Fixture {
     ) -> Result<Option<Answer>, ServiceError> {
         let (tenant, namespace) = path.split_once('/').unwrap();
         let options = ReadOptions::default();
-        let opened =
-            self.service.open(caller, Right::Read, &name(tenant), &name(namespace))?;
+        let opened = self.service.open(caller, Right::Read, &name(tenant), &name(namespace))?;
         self.service.read(&opened, &key(k), options).await
     }
 

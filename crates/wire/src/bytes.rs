@@ -7,7 +7,11 @@ use crate::error::WireError;
 pub(crate) struct Reader<'a>(pub(crate) &'a [u8]);
 
 impl<'a> Reader<'a> {
-    pub(crate) fn take(&mut self, length: usize, field: &'static str) -> Result<&'a [u8], WireError> {
+    pub(crate) fn take(
+        &mut self,
+        length: usize,
+        field: &'static str,
+    ) -> Result<&'a [u8], WireError> {
         let (taken, rest) = self.0.split_at_checked(length).ok_or(WireError::Short(field))?;
         self.0 = rest;
         Ok(taken)

@@ -81,8 +81,20 @@ impl FailureCode {
             OriginFailed, OriginTimeout, RecordsUnavailable, TooLarge, Version, WrongKind,
         };
         let all = [
-            Invalid, NotSignedIn, MissingScope, NotFound, ConditionFailed, TooLarge, OriginFailed,
-            OriginTimeout, NoValue, WrongKind, Busy, Version, RecordsUnavailable, Internal,
+            Invalid,
+            NotSignedIn,
+            MissingScope,
+            NotFound,
+            ConditionFailed,
+            TooLarge,
+            OriginFailed,
+            OriginTimeout,
+            NoValue,
+            WrongKind,
+            Busy,
+            Version,
+            RecordsUnavailable,
+            Internal,
         ];
         all.into_iter().find(|code| *code as u16 == number)
     }

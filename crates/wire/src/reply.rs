@@ -486,10 +486,9 @@ impl<'a> Reply<'a> {
             COUNTED => Reply::Counted { value: reader.i64("number")?, created: flags == 1 },
             TAKEN => Reply::Taken { left: reader.u64("amount left")? },
             LATER => Reply::Later { retry_after: reader.u64("time")? },
-            FAILED => Reply::Failed {
-                code: reader.u16("code")?,
-                detail: reader.rest_text("detail")?,
-            },
+            FAILED => {
+                Reply::Failed { code: reader.u16("code")?, detail: reader.rest_text("detail")? }
+            }
             other => return Err(WireError::Kind(other)),
         };
         reader.end()?;

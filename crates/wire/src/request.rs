@@ -266,10 +266,9 @@ impl<'a> Request<'a> {
             PING => Request::Ping,
             GOODBYE => Request::Goodbye,
             WATCH => Request::Watch,
-            GET => Request::Get {
-                flags: GetFlags::of(flags)?,
-                key: key(reader.rest_text("key")?)?,
-            },
+            GET => {
+                Request::Get { flags: GetFlags::of(flags)?, key: key(reader.rest_text("key")?)? }
+            }
             PUT => Request::Put(Put::read(kind, flags, &mut reader)?),
             DELETE => Request::Delete { key: key(reader.rest_text("key")?)? },
             SET_LIFETIME => Request::SetLifetime {

@@ -31,7 +31,10 @@ fn put() -> Put<'static> {
 
 fn requests() -> Vec<(u16, u32, Request<'static>)> {
     static OPERATIONS: [Request<'static>; 2] = [
-        Request::Get { key: "a", flags: GetFlags { only_if_cached: true, refresh: false, details: false } },
+        Request::Get {
+            key: "a",
+            flags: GetFlags { only_if_cached: true, refresh: false, details: false },
+        },
         Request::Delete { key: "b" },
     ];
     let get = |only_if_cached, refresh, details| Request::Get {
@@ -39,7 +42,16 @@ fn requests() -> Vec<(u16, u32, Request<'static>)> {
         flags: GetFlags { only_if_cached, refresh, details },
     };
     vec![
-        (0, 1, Request::Hello(Hello { lowest: 1, highest: 1, token: "verax-token-0", client: "example" })),
+        (
+            0,
+            1,
+            Request::Hello(Hello {
+                lowest: 1,
+                highest: 1,
+                token: "verax-token-0",
+                client: "example",
+            }),
+        ),
         (0, 2, Request::Open { tenant: "ferrydesk", namespace: "boards" }),
         (0, 3, Request::Ping),
         (0, 0, Request::Goodbye),
@@ -58,7 +70,11 @@ fn requests() -> Vec<(u16, u32, Request<'static>)> {
                 ..put()
             }),
         ),
-        (1, 10, Request::Put(Put { condition: PutCondition::IfMatches(0x0102), value: b"", ..put() })),
+        (
+            1,
+            10,
+            Request::Put(Put { condition: PutCondition::IfMatches(0x0102), value: b"", ..put() }),
+        ),
         (1, 11, Request::Delete { key: "böard" }),
         (1, 12, Request::SetLifetime { key: "k", lifetime: Some(lifetime()) }),
         (1, 13, Request::SetLifetime { key: "k", lifetime: None }),
@@ -67,7 +83,15 @@ fn requests() -> Vec<(u16, u32, Request<'static>)> {
         (1, 16, Request::InvalidateTag { tag: "boards" }),
         (1, 17, Request::Add { key: "boardings", amount: -3, lifetime: Some(lifetime()) }),
         (1, 18, Request::Add { key: "boardings", amount: 1, lifetime: None }),
-        (1, 19, Request::Take { key: "quay-7", amount: 2, rate: Rate { count: 10, period: 1_000, burst: 20 } }),
+        (
+            1,
+            19,
+            Request::Take {
+                key: "quay-7",
+                amount: 2,
+                rate: Rate { count: 10, period: 1_000, burst: 20 },
+            },
+        ),
     ]
 }
 
@@ -137,7 +161,10 @@ fn hex(bytes: &[u8]) -> String {
 }
 
 fn unhex(text: &str) -> Vec<u8> {
-    (0..text.len()).step_by(2).map(|at| u8::from_str_radix(&text[at..at + 2], 16).unwrap()).collect()
+    (0..text.len())
+        .step_by(2)
+        .map(|at| u8::from_str_radix(&text[at..at + 2], 16).unwrap())
+        .collect()
 }
 
 /// Every vector as its line says it: direction, what it is, and its bytes.
@@ -180,11 +207,17 @@ fn what_was_written_down_is_read_as_it_was_meant() {
         let about = (raw.head.namespace, raw.head.id);
         match requests.get(number) {
             Some((namespace, id, request)) => {
-                assert_eq!((about, Request::decode(raw.head, raw.body)), ((*namespace, *id), Ok(*request)));
+                assert_eq!(
+                    (about, Request::decode(raw.head, raw.body)),
+                    ((*namespace, *id), Ok(*request))
+                );
             }
             None => {
                 let (namespace, id, reply) = &replies[number - requests.len()];
-                assert_eq!((about, Reply::decode(raw.head, raw.body)), ((*namespace, *id), Ok(*reply)));
+                assert_eq!(
+                    (about, Reply::decode(raw.head, raw.body)),
+                    ((*namespace, *id), Ok(*reply))
+                );
             }
         }
     }

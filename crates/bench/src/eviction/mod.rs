@@ -18,7 +18,14 @@ fn hit_ratio(trace: &Trace, mut policy: impl Policy) -> f64 {
 /// Plays every trace to every policy; the same in every run.
 pub(crate) fn run() -> Table {
     let mut rows = table([
-        "trace, 1 M requests", "Verax", "optimum", "LRU", "SIEVE", "S3-FIFO", "W-TinyLFU", "less than the best",
+        "trace, 1 M requests",
+        "Verax",
+        "optimum",
+        "LRU",
+        "SIEVE",
+        "S3-FIFO",
+        "W-TinyLFU",
+        "less than the best",
     ]);
     for trace in traces::all() {
         let (capacity, entries) = (trace.capacity, trace.entries);
@@ -35,7 +42,8 @@ pub(crate) fn run() -> Table {
             points if points > 0.05 => format!("{points:.1}"),
             _ => "–".to_owned(),
         };
-        let mut row = vec![trace.name.to_owned(), percent(verax), percent(optimum::optimum(&trace))];
+        let mut row =
+            vec![trace.name.to_owned(), percent(verax), percent(optimum::optimum(&trace))];
         row.extend(others.map(percent));
         row.push(behind);
         rows.add_row(row);

@@ -33,7 +33,8 @@ pub(super) async fn change_lifetime(
 ) -> Result<(), Failure> {
     let Place { tenant, name } = &options.entry.place;
     let (namespace, key) = (namespace(verax, &options.entry.place)?, &options.entry.key);
-    let missing = || Failure::not_found(format!("{tenant}/{name} has no entry {key:?} at the moment"));
+    let missing =
+        || Failure::not_found(format!("{tenant}/{name} has no entry {key:?} at the moment"));
     if !namespace.set_lifetime(key, lifetime(options.lifetime)).await? {
         return Err(missing());
     }
@@ -43,7 +44,11 @@ pub(super) async fn change_lifetime(
     })
 }
 
-pub(super) async fn tag(verax: &Client, output: Output, command: TagCommand) -> Result<(), Failure> {
+pub(super) async fn tag(
+    verax: &Client,
+    output: Output,
+    command: TagCommand,
+) -> Result<(), Failure> {
     let TagCommand::Invalidate { place, tag } = command;
     namespace(verax, &place)?.invalidate_tag(&tag).await?;
     output.answer(&json!({ "tag": tag, "invalidated": true }), |_| {
@@ -73,15 +78,16 @@ pub(super) async fn allowance(
     let AllowanceCommand::Take { entry, amount, rate, period, burst } = command;
     let limit = Rate { count: rate, period, burst: burst.unwrap_or(rate) };
     match namespace(verax, &entry.place)?.take(&entry.key, amount, limit).await? {
-        Taken::Allowed { left } => {
-            output.answer(&json!({ "key": entry.key, "allowed": true, "left": left }), |_| {
+        Taken::Allowed { left } => output
+            .answer(&json!({ "key": entry.key, "allowed": true, "left": left }), |_| {
                 format!("allowed · {} left", figures::count(left))
-            })
-        }
+            }),
         Taken::Later { retry_after } => {
             let seconds = retry_after.as_secs_f64();
             if output.json {
-                output.json(&json!({ "key": entry.key, "allowed": false, "retry_after_seconds": seconds }))?;
+                output.json(
+                    &json!({ "key": entry.key, "allowed": false, "retry_after_seconds": seconds }),
+                )?;
             }
             let time = figures::time(retry_after.max(Duration::from_millis(1)));
             Err(Failure::refused(format!("not allowed: nothing was taken; come back in {time}")))
@@ -131,7 +137,8 @@ pub(super) async fn batch(
                 BatchResult::Failed(_) => 4,
             };
             counts[kind] += 1;
-            let line = serde_json::to_string(&result).map_err(|e| Failure::failed(e.to_string()))?;
+            let line =
+                serde_json::to_string(&result).map_err(|e| Failure::failed(e.to_string()))?;
             output.line(line)?;
         }
     }

@@ -89,13 +89,28 @@ pub(super) async fn start(
         tokio::spawn(async move { tls.follow_changes().await });
     }
     let limits = WireLimits::default();
-    let wire_serving =
-        tokio::spawn(verax_server::serve_wire(wire_listener, Arc::clone(&service), tls.clone(), limits));
+    let wire_serving = tokio::spawn(verax_server::serve_wire(
+        wire_listener,
+        Arc::clone(&service),
+        tls.clone(),
+        limits,
+    ));
     let until = async move {
         let _ = stopped.wait_for(|stop| *stop).await;
     };
     let serving = tokio::spawn(verax_server::serve(listener, Arc::clone(&service), tls, until));
-    Ok(Running { service, address, wire, scheme, token, private, directory, stop, serving, wire_serving })
+    Ok(Running {
+        service,
+        address,
+        wire,
+        scheme,
+        token,
+        private,
+        directory,
+        stop,
+        serving,
+        wire_serving,
+    })
 }
 
 impl Running {
@@ -115,7 +130,10 @@ impl Running {
             .map(|caller| format!(" · sign in: {http}{}", self.service.sign_in_link(&caller).path))
             .unwrap_or_default();
         let token = self.directory.token_path();
-        println!("verax ready · {http} · wire {wire} · administrator token in {}{link}", token.display());
+        println!(
+            "verax ready · {http} · wire {wire} · administrator token in {}{link}",
+            token.display()
+        );
     }
 
     /// Waits for Ctrl-C, SIGTERM, or the end of serving, then stops everything in order.

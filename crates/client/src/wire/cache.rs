@@ -235,7 +235,10 @@ fn hit(raw: &RawReply, value: &Value<'_>) -> Hit {
             verax_wire::Source::Origin => Source::Origin,
             verax_wire::Source::Joined => Source::Joined,
         },
-        time_left: u64::try_from(value.time_left).ok().filter(|t| *t > 0).map(Duration::from_millis),
+        time_left: u64::try_from(value.time_left)
+            .ok()
+            .filter(|t| *t > 0)
+            .map(Duration::from_millis),
         near: false,
     }
 }
@@ -339,7 +342,8 @@ impl Cache {
             self.note(CacheEvent::Skipped, started);
             return Err(ClientError::Unreachable {
                 url: self.0.pool.address().to_owned(),
-                reason: "it did not answer several times in a row, so it is left alone for a while".into(),
+                reason: "it did not answer several times in a row, so it is left alone for a while"
+                    .into(),
             });
         }
         let call = async {

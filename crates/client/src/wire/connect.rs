@@ -32,7 +32,9 @@ impl std::fmt::Debug for Target {
 
 fn roots(ca: Option<&Path>) -> Result<RootCertStore, ClientError> {
     let path = ca.ok_or_else(|| {
-        ClientError::Invalid("a tls:// address needs the certificates to trust: set VERAX_CA".into())
+        ClientError::Invalid(
+            "a tls:// address needs the certificates to trust: set VERAX_CA".into(),
+        )
     })?;
     let wrong = |reason: String| {
         ClientError::Invalid(format!("the certificates in {}: {reason}", path.display()))

@@ -37,7 +37,9 @@ impl RawReply {
         match Reply::decode(self.head, &self.body) {
             Ok(Reply::Failed { code, detail }) => Err(refusal(code, detail)),
             Ok(reply) => Ok(reply),
-            Err(error) => Err(ClientError::NotVerax { url: "the wire".into(), reason: error.to_string() }),
+            Err(error) => {
+                Err(ClientError::NotVerax { url: "the wire".into(), reason: error.to_string() })
+            }
         }
     }
 
@@ -53,10 +55,14 @@ pub(super) fn refusal(code: u16, detail: &str) -> ClientError {
         Some(FailureCode::NotSignedIn) => ("not-signed-in", "A valid token is needed", 401),
         Some(FailureCode::MissingScope) => ("missing-scope", "The token lacks a scope", 403),
         Some(FailureCode::NotFound) => ("not-found", "There is no such thing", 404),
-        Some(FailureCode::ConditionFailed) => ("condition-failed", "The condition does not hold", 412),
+        Some(FailureCode::ConditionFailed) => {
+            ("condition-failed", "The condition does not hold", 412)
+        }
         Some(FailureCode::TooLarge) => ("value-too-large", "The value is too large", 413),
         Some(FailureCode::OriginFailed) => ("origin-failed", "The origin gave no value", 502),
-        Some(FailureCode::OriginTimeout) => ("origin-timeout", "The origin did not answer in time", 504),
+        Some(FailureCode::OriginTimeout) => {
+            ("origin-timeout", "The origin did not answer in time", 504)
+        }
         Some(FailureCode::NoValue) => ("no-value", "The origin has no such value", 404),
         Some(FailureCode::WrongKind) => ("wrong-kind", "The entry is something else", 409),
         Some(FailureCode::Busy) => ("busy", "Too much is going on", 503),
@@ -65,7 +71,9 @@ pub(super) fn refusal(code: u16, detail: &str) -> ClientError {
         }
         Some(FailureCode::Version) => ("version", "No common version of the protocol", 400),
         Some(FailureCode::Internal) => ("internal", "Verax made a mistake", 500),
-        Some(FailureCode::Invalid) | None => ("invalid", "The request asks for something invalid", 422),
+        Some(FailureCode::Invalid) | None => {
+            ("invalid", "The request asks for something invalid", 422)
+        }
     };
     ClientError::Refused(Box::new(Problem::new(name, title, status, detail)))
 }
@@ -117,7 +125,8 @@ impl Link {
     /// Connects and says hello.
     pub(super) async fn connect(target: &Target, token: &str) -> Result<Arc<Self>, ClientError> {
         let address = target.address().to_owned();
-        let unreachable = |reason: String| ClientError::Unreachable { url: address.clone(), reason };
+        let unreachable =
+            |reason: String| ClientError::Unreachable { url: address.clone(), reason };
         let stream = target.connect().await.map_err(|e| unreachable(e.to_string()))?;
         let (reader, writer) = tokio::io::split(stream);
         let link = Arc::new(Self {
@@ -175,7 +184,10 @@ impl Link {
     }
 
     fn unreachable(&self) -> ClientError {
-        ClientError::Unreachable { url: self.address.clone(), reason: "the connection broke".into() }
+        ClientError::Unreachable {
+            url: self.address.clone(),
+            reason: "the connection broke".into(),
+        }
     }
 
     /// Sends a request and waits for its reply. Dropping the call forgets the reply.

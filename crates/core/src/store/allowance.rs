@@ -193,7 +193,8 @@ mod tests {
         let rate = Rate::new(1, Duration::from_secs(1), 3).unwrap();
         let error = partition.take(&key, 4, rate, at(0)).unwrap_err();
         assert_eq!(error, TakeError::MoreThanBurst { amount: 4, burst: 3 });
-        let entry = Entry::new("[]", "application/json", Lifetime::of(Duration::from_secs(9)), at(0));
+        let entry =
+            Entry::new("[]", "application/json", Lifetime::of(Duration::from_secs(9)), at(0));
         partition.put(&key, &entry, PutCondition::Always, at(0)).unwrap();
         assert_eq!(partition.take(&key, 1, rate, at(0)), Err(TakeError::NotAnAllowance));
         assert!(Rate::new(0, Duration::from_secs(1), 1).is_err());

@@ -77,9 +77,7 @@ impl Blob {
     fn bytes(&self, from: usize, length: usize) -> &[u8] {
         // SAFETY: `from + length` is within key and value, which `new` wrote right behind Head and
         // nobody changes; they live as long as `self` does, whose lifetime the slice has.
-        unsafe {
-            std::slice::from_raw_parts(self.0.add(1).cast::<u8>().as_ptr().add(from), length)
-        }
+        unsafe { std::slice::from_raw_parts(self.0.add(1).cast::<u8>().as_ptr().add(from), length) }
     }
 
     pub(super) fn key(&self) -> &str {
@@ -137,7 +135,10 @@ impl Drop for Blob {
 
 impl fmt::Debug for Blob {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_struct("Blob").field("key", &self.key()).field("bytes", &self.value().len()).finish()
+        f.debug_struct("Blob")
+            .field("key", &self.key())
+            .field("bytes", &self.value().len())
+            .finish()
     }
 }
 

@@ -22,10 +22,16 @@ pub struct Counted {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum AddError {
     /// What is stored under the key is no counter.
-    #[error("the entry's value is not a whole number, so nothing can be added to it: delete it first or choose another key")]
+    #[error(
+        "the entry's value is not a whole number, so nothing can be added to it: delete it first or choose another key"
+    )]
     NotANumber,
     /// The sum is beyond 64 bits.
-    #[error("the sum is beyond what a counter holds ({} to {}): delete it to start anew", i64::MIN, i64::MAX)]
+    #[error(
+        "the sum is beyond what a counter holds ({} to {}): delete it to start anew",
+        i64::MIN,
+        i64::MAX
+    )]
     Overflow,
 }
 
@@ -47,7 +53,8 @@ impl Partition {
             let there = found.filter(|f| matches!(f.freshness(), Freshness::Fresh(_)));
             let (before, entry) = match there {
                 Some(found) => {
-                    let text = std::str::from_utf8(found.value()).map_err(|_| AddError::NotANumber)?;
+                    let text =
+                        std::str::from_utf8(found.value()).map_err(|_| AddError::NotANumber)?;
                     let number: i64 = text.parse().map_err(|_| AddError::NotANumber)?;
                     (number, found.entry())
                 }
@@ -93,9 +100,11 @@ mod tests {
         let key = Key::new("boardings").unwrap();
         std::thread::scope(|scope| {
             for _ in 0..4 {
-                scope.spawn(|| (0..500).for_each(|_| {
-                    partition.add(&key, 1, MINUTE, at(0)).unwrap();
-                }));
+                scope.spawn(|| {
+                    (0..500).for_each(|_| {
+                        partition.add(&key, 1, MINUTE, at(0)).unwrap();
+                    })
+                });
             }
         });
         assert_eq!(partition.get("boardings", at(1)).unwrap().value(), b"2000");
@@ -106,7 +115,9 @@ mod tests {
         let store = Store::new(1 << 20);
         let partition = store.open(NamespaceId(1), Quota::default());
         let key = Key::new("k").unwrap();
-        for (value, error) in [("seven", AddError::NotANumber), ("9223372036854775807", AddError::Overflow)] {
+        for (value, error) in
+            [("seven", AddError::NotANumber), ("9223372036854775807", AddError::Overflow)]
+        {
             let entry = Entry::new(value, "text/plain", MINUTE, at(0));
             partition.put(&key, &entry, PutCondition::Always, at(0)).unwrap();
             assert_eq!(partition.add(&key, 1, MINUTE, at(1)), Err(error));

@@ -41,7 +41,7 @@ pub use allowance::{InvalidRate, LARGEST_COUNT, LONGEST_PERIOD, Rate, TakeError,
 pub use counter::{AddError, Counted};
 pub use found::Found;
 pub use listing::{InvalidPosition, Listed, Listing, Position};
-pub use partition::Partition;
+pub use partition::{Partition, Visited};
 pub use room::Quota;
 
 use room::Room;

@@ -51,6 +51,32 @@ pub struct Partition {
     next_to_evict: AtomicUsize,
 }
 
+/// An entry that is looked at in its place.
+#[derive(Debug)]
+pub struct Visited<'s> {
+    shard: &'s Shard,
+    slot: u32,
+    freshness: Freshness,
+}
+
+impl Visited<'_> {
+    /// The value's bytes.
+    pub fn value(&self) -> &[u8] {
+        self.shard.slots.blob(self.slot).value()
+    }
+
+    /// What the entry is good for.
+    pub fn freshness(&self) -> Freshness {
+        self.freshness
+    }
+
+    /// A share of the entry.
+    pub fn found(&self) -> Found {
+        let (blob, extra) = (self.shard.slots.blob(self.slot), self.shard.extra(self.slot));
+        Found::new(blob.clone(), self.shard.slots.times(self.slot), extra.cloned(), self.freshness)
+    }
+}
+
 fn shard_number(hash: u64) -> usize {
     (hash >> 32) as usize % SHARDS
 }
@@ -134,6 +160,25 @@ impl Partition {
         found
     }
 
+    /// Looks an entry up as [`get`](Self::get) does, and shows it to `visit` without taking a share
+    /// of it; the shared lock is held meanwhile, so `visit` is brief.
+    pub fn visit<T>(
+        &self,
+        key: &str,
+        now: Timestamp,
+        visit: impl FnOnce(Visited<'_>) -> T,
+    ) -> Option<T> {
+        let hash = self.hash(key);
+        let shard = self.read(shard_number(hash));
+        let slot = shard.find(hash as u32, key)?;
+        let freshness = shard.freshness(slot, now);
+        if freshness == Freshness::Ended {
+            return None;
+        }
+        shard.slots.warm(slot);
+        Some(visit(Visited { shard: &shard, slot, freshness }))
+    }
+
     /// Looks an entry up without counting as a request for it.
     pub fn peek(&self, key: &str, now: Timestamp) -> Option<Found> {
         let hash = self.hash(key);
@@ -153,7 +198,11 @@ impl Partition {
         let (tagged, grown) = self.tags.tagged(&entry.tags);
         self.charge((grown * TAG_MEMORY as i64) as u64);
         New {
-            blob: Blob::new(key.as_str(), &entry.value, entry.media_type.number().unwrap_or(u8::MAX)),
+            blob: Blob::new(
+                key.as_str(),
+                &entry.value,
+                entry.media_type.number().unwrap_or(u8::MAX),
+            ),
             times: Times::new(entry.stored_at, entry.lifetime.max_age),
             extra: self.shared(Extra::of(entry, tagged)),
         }

@@ -98,7 +98,8 @@ impl Room {
             return;
         }
         let target = self.limit - self.limit / SLACK_PART;
-        let over = |partition: &Partition| partition.used().saturating_sub(partition.quota().reserve);
+        let over =
+            |partition: &Partition| partition.used().saturating_sub(partition.quota().reserve);
         while self.used() > target {
             let partitions = self.partitions();
             let mut excess: Vec<_> =

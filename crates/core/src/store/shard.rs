@@ -56,7 +56,8 @@ fn spread(hash: u32) -> u64 {
 impl Shard {
     /// The slot of a key, whether its entry may still be served or not.
     pub(super) fn find(&self, hash: u32, key: &str) -> Option<u32> {
-        let same = |slot: &u32| self.slots.hash(*slot) == hash && self.slots.blob(*slot).key() == key;
+        let same =
+            |slot: &u32| self.slots.hash(*slot) == hash && self.slots.blob(*slot).key() == key;
         self.index.find(spread(hash), same).copied()
     }
 
@@ -159,7 +160,12 @@ impl Shard {
     }
 
     /// Gives a filled slot's entry another lifetime; returns when it ends, in milliseconds.
-    pub(super) fn set_lifetime(&mut self, slot: u32, times: Times, extra: Option<Arc<Extra>>) -> u64 {
+    pub(super) fn set_lifetime(
+        &mut self,
+        slot: u32,
+        times: Times,
+        extra: Option<Arc<Extra>>,
+    ) -> u64 {
         let before = self.size(slot);
         self.slots.set_times(slot, times);
         self.set_extra(slot, extra);
@@ -194,7 +200,8 @@ impl Shard {
     pub(super) fn evict(&mut self) -> bool {
         let (order, extras) = (&mut self.order, &self.extras);
         let size = |slots: &Slots, slot: u32| {
-            let extra = slots.has_extra(slot).then(|| extras.find(spread(slot), |(of, _)| *of == slot));
+            let extra =
+                slots.has_extra(slot).then(|| extras.find(spread(slot), |(of, _)| *of == slot));
             slots.blob(slot).memory() + extra.flatten().map_or(0, |(_, extra)| extra.memory())
         };
         let victim = order.victim(&mut self.slots, self.bytes, size);

@@ -46,14 +46,20 @@ impl Times {
     }
 }
 
+/// One slot: 24 bytes, so that everything a hit looks at lies together.
+#[derive(Debug)]
+struct Slot {
+    blob: Option<Blob>,
+    hash: u32,
+    times: Times,
+    /// Heat, and where the slot stands in the order of eviction. Hits write here under a shared
+    /// lock, which is why it is atomic.
+    mark: AtomicU8,
+}
+
 #[derive(Debug)]
 struct Chunk {
-    blobs: [Option<Blob>; CHUNK],
-    hashes: [u32; CHUNK],
-    times: [Times; CHUNK],
-    /// Heat, and where the slot stands in the order of eviction. Hits write here under a shared
-    /// lock, which is why these are atomic.
-    marks: [AtomicU8; CHUNK],
+    slots: [Slot; CHUNK],
     filled: u32,
     /// Slots whose entries have something in the shard's table of extras.
     extras: u32,
@@ -61,14 +67,8 @@ struct Chunk {
 
 impl Chunk {
     fn empty() -> Box<Self> {
-        Box::new(Self {
-            blobs: std::array::from_fn(|_| None),
-            hashes: [0; CHUNK],
-            times: [Times([0; 11]); CHUNK],
-            marks: std::array::from_fn(|_| AtomicU8::new(0)),
-            filled: 0,
-            extras: 0,
-        })
+        let slot = |_| Slot { blob: None, hash: 0, times: Times([0; 11]), mark: AtomicU8::new(0) };
+        Box::new(Self { slots: std::array::from_fn(slot), filled: 0, extras: 0 })
     }
 }
 
@@ -113,23 +113,31 @@ impl Slots {
         (self.chunks.len() * CHUNK) as u32
     }
 
+    fn slot(&self, slot: u32) -> &Slot {
+        &self.chunk(slot).slots[place(slot).1]
+    }
+
+    fn slot_mut(&mut self, slot: u32) -> &mut Slot {
+        &mut self.chunk_mut(slot).slots[place(slot).1]
+    }
+
     pub(super) fn blob(&self, slot: u32) -> &Blob {
-        match &self.chunk(slot).blobs[place(slot).1] {
+        match &self.slot(slot).blob {
             Some(blob) => blob,
             None => unreachable!("slot {slot} is in use, so it is filled"),
         }
     }
 
     pub(super) fn hash(&self, slot: u32) -> u32 {
-        self.chunk(slot).hashes[place(slot).1]
+        self.slot(slot).hash
     }
 
     pub(super) fn times(&self, slot: u32) -> Times {
-        self.chunk(slot).times[place(slot).1]
+        self.slot(slot).times
     }
 
     pub(super) fn set_times(&mut self, slot: u32, times: Times) {
-        self.chunk_mut(slot).times[place(slot).1] = times;
+        self.slot_mut(slot).times = times;
     }
 
     pub(super) fn has_extra(&self, slot: u32) -> bool {
@@ -162,10 +170,7 @@ impl Slots {
         };
         let at = chunk.filled.trailing_ones() as usize;
         chunk.filled |= 1 << at;
-        chunk.blobs[at] = Some(blob);
-        chunk.hashes[at] = hash;
-        chunk.times[at] = times;
-        *chunk.marks[at].get_mut() = 0;
+        chunk.slots[at] = Slot { blob: Some(blob), hash, times, mark: AtomicU8::new(0) };
         if chunk.filled == u32::MAX {
             self.with_room.remove(&number);
         }
@@ -175,17 +180,16 @@ impl Slots {
 
     /// Puts another blob into a filled slot; returns the previous one.
     pub(super) fn replace(&mut self, slot: u32, blob: Blob, times: Times) -> Option<Blob> {
-        let chunk = self.chunk_mut(slot);
-        let at = place(slot).1;
-        chunk.times[at] = times;
-        chunk.blobs[at].replace(blob)
+        let slot = self.slot_mut(slot);
+        slot.times = times;
+        slot.blob.replace(blob)
     }
 
     /// Empties a filled slot; a chunk without entries is given back.
     pub(super) fn empty(&mut self, slot: u32) -> Option<Blob> {
         let (number, at) = place(slot);
         let chunk = self.chunk_mut(slot);
-        let blob = chunk.blobs[at].take()?;
+        let blob = chunk.slots[at].blob.take()?;
         let was_full = chunk.filled == u32::MAX;
         chunk.filled &= !(1 << at);
         chunk.extras &= !(1 << at);
@@ -221,7 +225,7 @@ impl Slots {
     }
 
     fn mark(&self, slot: u32) -> &AtomicU8 {
-        &self.chunk(slot).marks[place(slot).1]
+        &self.slot(slot).mark
     }
 
     /// Counts a request for a filled slot's entry. Two at once may count as one: nothing but the
@@ -240,7 +244,7 @@ impl Slots {
 
     /// Cools by `by`, down to nothing.
     pub(super) fn cool(&mut self, slot: u32, by: u8) {
-        let mark = self.chunk_mut(slot).marks[place(slot).1].get_mut();
+        let mark = self.slot_mut(slot).mark.get_mut();
         *mark = (*mark & !HEAT) | (*mark & HEAT).saturating_sub(by);
     }
 
@@ -249,13 +253,13 @@ impl Slots {
     }
 
     pub(super) fn set_in_window(&mut self, slot: u32, within: bool) {
-        let mark = self.chunk_mut(slot).marks[place(slot).1].get_mut();
+        let mark = self.slot_mut(slot).mark.get_mut();
         *mark = if within { *mark | WINDOW } else { *mark & !WINDOW };
     }
 
     /// Marks a slot as seen; returns whether it was not before.
     pub(super) fn see(&mut self, slot: u32, seen: bool) -> bool {
-        let mark = self.chunk_mut(slot).marks[place(slot).1].get_mut();
+        let mark = self.slot_mut(slot).mark.get_mut();
         let was = *mark & SEEN != 0;
         *mark = if seen { *mark | SEEN } else { *mark & !SEEN };
         was != seen
@@ -277,7 +281,7 @@ impl Slots {
             self.live_chunks -= 1;
             self.filled -= chunk.filled.count_ones() as usize;
         }
-        Some(last.into_iter().flat_map(|chunk| chunk.blobs.into_iter().flatten()))
+        Some(last.into_iter().flat_map(|chunk| chunk.slots.into_iter().filter_map(|s| s.blob)))
     }
 
     /// The memory of the slots themselves.
@@ -305,6 +309,11 @@ mod tests {
         let times = Times::new(stored_at, Duration::from_secs(20 * 366 * 24 * 3_600));
         assert_eq!(times.stored_at(), stored_at);
         assert_eq!(times.max_age(), Duration::from_secs(20 * 366 * 24 * 3_600));
+    }
+
+    #[test]
+    fn a_slot_takes_24_bytes() {
+        assert_eq!(size_of::<Slot>(), 24);
     }
 
     #[test]

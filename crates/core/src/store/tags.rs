@@ -35,9 +35,10 @@ impl TagTable {
             table.kept = table.records.len();
         }
         let tagged = tags.iter().map(|name| {
-            let record = table.records.entry(Arc::clone(name)).or_insert_with(|| {
-                Arc::new(TagRecord { generation: AtomicU32::new(0) })
-            });
+            let record = table
+                .records
+                .entry(Arc::clone(name))
+                .or_insert_with(|| Arc::new(TagRecord { generation: AtomicU32::new(0) }));
             Tagged::new(Arc::clone(record))
         });
         let tagged = tagged.collect();

@@ -149,9 +149,11 @@ fn conditions_are_checked_against_what_is_there() {
 fn an_entry_comes_back_as_it_was_stored() {
     let store = Store::new(8 << 20);
     let a = store.open(A, Quota::default());
-    for (name, size, media_type) in
-        [("small", 10, "text/plain"), ("large", 100_000, "application/x-own"), ("none", 0, "image/png")]
-    {
+    for (name, size, media_type) in [
+        ("small", 10, "text/plain"),
+        ("large", 100_000, "application/x-own"),
+        ("none", 0, "image/png"),
+    ] {
         let mut stored = Entry::new(vec![7; size], media_type, Lifetime::default(), at(5));
         stored.lifetime.max_age = Duration::from_secs(3);
         stored.lifetime.stale_if_error = Duration::from_secs(2);
@@ -172,7 +174,8 @@ fn another_lifetime_counts_from_now_and_leaves_value_tags_and_age() {
     let a = store.open(A, Quota::default());
     let tagged = entry("v", 1_000, at(0)).with_tags(tags(&["t"]));
     a.put(&key("k"), &tagged, PutCondition::Always, at(0)).unwrap();
-    let longer = Lifetime { stale_if_error: Duration::from_secs(9), ..Lifetime::of(Duration::from_secs(5)) };
+    let longer =
+        Lifetime { stale_if_error: Duration::from_secs(9), ..Lifetime::of(Duration::from_secs(5)) };
     let found = a.set_lifetime("k", longer, at(900)).unwrap();
     assert_eq!(found.freshness(), Freshness::Fresh(Duration::from_secs(5)));
     assert_eq!((found.stored_at(), &*found.tags()[0]), (at(0), "t"));
@@ -338,7 +341,9 @@ fn pages_show_everything_once_whatever_happens_meanwhile() {
         seen.extend(page.entries.iter().map(|listed| listed.found.key().to_owned()));
         // Others come and go, and some of those that stay are stored anew.
         (0..50).for_each(|n| put(&a, &format!("board/late-{round}-{n}"), "late"));
-        (0..50).for_each(|n| { a.delete(&format!("board/late-{round}-{n}"), at(0)); });
+        (0..50).for_each(|n| {
+            a.delete(&format!("board/late-{round}-{n}"), at(0));
+        });
         (0..20).for_each(|n| put(&a, &format!("board/{:03}", n * 50), "again"));
         match page.next {
             Some(next) => from = next.to_string().parse().unwrap(),
@@ -365,7 +370,9 @@ fn readers_and_writers_at_once_see_whole_values_of_their_own_namespace() {
                 for n in 0..20_000usize {
                     let name = format!("k{}", n.wrapping_mul(7 + thread) % 3_000);
                     match partition.get(&name, at(0)) {
-                        Some(found) => assert!(found.value().iter().all(|b| *b == mine.as_bytes()[0])),
+                        Some(found) => {
+                            assert!(found.value().iter().all(|b| *b == mine.as_bytes()[0]))
+                        }
                         None => put(partition, &name, &mine.repeat(n % 700)),
                     }
                     if n % 5_000 == 4_999 {

@@ -6,8 +6,8 @@ use std::time::{Duration, Instant};
 use bytes::Bytes;
 use tokio::io::{AsyncRead, AsyncWrite};
 use verax_core::lifetime::CacheControl;
-use verax_core::store::{AddError, Position, TakeError, Taken};
-use verax_core::{EntityTag, Found, Freshness, Key, PutCondition};
+use verax_core::store::{AddError, Position, TakeError, Taken, Visited};
+use verax_core::{EntityTag, Freshness, Key, PutCondition, Timestamp};
 use verax_service::cache::{
     Answer, BatchAccess, Cached, Operation, Outcome, PutRequest, ReadOptions, Source, checked_tags,
 };
@@ -19,11 +19,12 @@ use verax_wire::{
 
 use super::connection::{Connection, Opened};
 use super::failure::Failure;
+use super::outbox::Outbox;
 
 /// Hits that one read brought, counted together: the clock is read and the counters are touched once.
 #[derive(Debug, Default)]
 pub(super) struct Hits {
-    started: Option<Instant>,
+    started: Option<(Instant, Timestamp)>,
     of: Option<Arc<Namespace>>,
     fresh: u64,
     stale: u64,
@@ -38,16 +39,16 @@ impl Hits {
         if fresh { self.fresh += 1 } else { self.stale += 1 }
     }
 
-    /// Notes when the first look-up of this read began.
-    fn begin(&mut self) {
-        self.started.get_or_insert_with(Instant::now);
+    /// When the first look-up of this read began: the time for all of them.
+    fn begin(&mut self, service: &Service) -> Timestamp {
+        self.started.get_or_insert_with(|| (Instant::now(), service.now())).1
     }
 
     /// Adds what was collected to the namespace's counters.
     pub(super) fn count(&mut self) {
         let Some(namespace) = self.of.take() else { return };
         let (fresh, stale) = (std::mem::take(&mut self.fresh), std::mem::take(&mut self.stale));
-        let took = self.started.take().map_or(Duration::ZERO, |started| started.elapsed());
+        let took = self.started.map_or(Duration::ZERO, |(started, _)| started.elapsed());
         let each = took / u32::try_from(fresh + stale).unwrap_or(1).max(1);
         namespace.counters().count_hits(fresh, stale, each);
     }
@@ -160,7 +161,8 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             Request::Get { key, flags } => self.get(frame, key, flags, hits),
             Request::Put(put) => {
                 let namespace = opened.writes()?;
-                let (_, was_there) = self.service.put(namespace, &key(put.key)?, put_request(&put)?)?;
+                let (_, was_there) =
+                    self.service.put(namespace, &key(put.key)?, put_request(&put)?)?;
                 self.outbox.add(frame, &Reply::Done { was_there });
                 Ok(())
             }
@@ -245,24 +247,27 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         flags: GetFlags,
         hits: &mut Hits,
     ) -> Result<(), Failure> {
-        // By index, so that the outbox may be written to beside it.
-        let namespace = self.opened(frame.namespace)?.reads()?;
-        if !flags.refresh {
-            hits.begin();
-            let (found, source) = match self.service.cached(namespace, text) {
-                Cached::Hit(found) => (found, verax_wire::Source::Hit),
-                Cached::Stale(found) => (found, verax_wire::Source::Stale),
+        let opened = usize::from(frame.namespace).checked_sub(1).and_then(|at| self.opened.get(at));
+        // The usual case alone is quick; what is wrong is found out below.
+        if let Some(Opened { reads: Ok(namespace), .. }) = opened
+            && !flags.refresh
+        {
+            let (outbox, now) = (&mut self.outbox, hits.begin(&self.service));
+            let cached = self.service.cached(namespace, text, now, |visited| {
+                add_visited(outbox, frame, visited, flags.details, now);
+            });
+            match cached {
+                Cached::Hit | Cached::Stale => {
+                    hits.add(namespace, cached == Cached::Hit);
+                    return Ok(());
+                }
                 Cached::Missing if flags.only_if_cached || !namespace.has_origin() => {
                     self.service.count_miss(namespace);
                     self.outbox.add(frame, &Reply::Miss);
                     return Ok(());
                 }
-                Cached::Missing => return self.read_through(frame, text, flags),
-            };
-            hits.add(namespace, source == verax_wire::Source::Hit);
-            let now = self.service.now();
-            add_found(&mut self.outbox, frame, &found, source, flags.details, now);
-            return Ok(());
+                Cached::Missing => {}
+            }
         }
         self.read_through(frame, text, flags)
     }
@@ -300,8 +305,11 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         self.waiting.spawn(async move {
             let outcomes = service.batch(&access, operations).await;
             let failures: Vec<Option<Failure>> = outcomes.iter().map(failure_of).collect();
-            let replies: Vec<Reply<'_>> =
-                outcomes.iter().zip(&failures).map(|(o, f)| reply(&service, o, f.as_ref())).collect();
+            let replies: Vec<Reply<'_>> = outcomes
+                .iter()
+                .zip(&failures)
+                .map(|(o, f)| reply(&service, o, f.as_ref()))
+                .collect();
             let mut out = Vec::new();
             Reply::Batch(BatchReplies::of(&replies)).encode(frame, &mut out);
             out
@@ -310,23 +318,23 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
     }
 }
 
-fn add_found(
-    outbox: &mut super::outbox::Outbox,
+fn add_visited(
+    outbox: &mut Outbox,
     frame: Frame,
-    found: &Found,
-    source: verax_wire::Source,
+    visited: &Visited<'_>,
     details: bool,
-    now: verax_core::Timestamp,
+    now: Timestamp,
 ) {
-    let value = Value {
-        source,
-        time_left: time_left(found.freshness()),
-        details: None,
-        value: found.value(),
+    let source = match visited.freshness() {
+        Freshness::Fresh(_) => verax_wire::Source::Hit,
+        _ => verax_wire::Source::Stale,
     };
+    let time_left = time_left(visited.freshness());
+    let value = Value { source, time_left, details: None, value: visited.value() };
     if !details {
-        return outbox.add_value(frame, value, found);
+        return outbox.add_value(frame, value, || visited.found());
     }
+    let found = visited.found();
     let (media_type, tags) = (found.media_type(), found.tags());
     let tags: Vec<&str> = tags.iter().map(|tag| &**tag).collect();
     let details = Some(Details {
@@ -335,7 +343,7 @@ fn add_found(
         media_type: media_type.as_str(),
         tags: Tags::of(&tags),
     });
-    outbox.add_value(frame, Value { details, ..value }, found);
+    outbox.add_value(frame, Value { details, ..value }, || found.clone());
 }
 
 fn listed(entry: &verax_api::EntrySummary) -> Listed<'_> {
@@ -370,7 +378,8 @@ fn reply<'a>(service: &Service, outcome: &'a Outcome, failure: Option<&'a Failur
     match (outcome, failure) {
         (_, Some(Failure { code, detail })) => Reply::Failed { code: *code as u16, detail },
         (Outcome::Got(Ok(Some(answer))), _) => {
-            let (source, time_left) = with_answer(service, answer, false, |v| (v.source, v.time_left));
+            let (source, time_left) =
+                with_answer(service, answer, false, |v| (v.source, v.time_left));
             Reply::Value(Value { source, time_left, details: None, value: &answer.entry.value })
         }
         (Outcome::Put(Ok((_, was_there))) | Outcome::Deleted(Ok(was_there)), _) => {

@@ -123,7 +123,9 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
 
     async fn converse(&mut self) -> Result<(), Ended> {
         let mut stopping = self.service.stopping();
+        let stop = async move { stopping.wait_for(|stopping| *stopping).await.map(drop) };
         let mut stop_told = false;
+        tokio::pin!(stop);
         let silence = tokio::time::sleep(self.limits.hello);
         tokio::pin!(silence);
         let mut heard = false;
@@ -140,7 +142,9 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                 let missing = frame::missing(&self.received).min(MOST_AHEAD);
                 self.received.reserve(missing.max(READ / 4));
             }
+            // What usually comes next is looked at first.
             tokio::select! {
+                biased;
                 read = self.stream.read_buf(&mut self.received), if !full && !self.ending => {
                     if read? == 0 {
                         return Ok(());
@@ -154,7 +158,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                     }
                 }
                 Some(told) = self.watches.next(), if !self.watches.is_empty() => self.push(told)?,
-                _ = stopping.wait_for(|stopping| *stopping), if !stop_told => {
+                _ = &mut stop, if !stop_told => {
                     stop_told = true;
                     self.ending = true;
                     self.outbox.add(Frame::default(), &Reply::Goodbye);
@@ -249,8 +253,13 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         } else {
             match self.service.token_caller(hello.token) {
                 Ok(caller) => {
-                    let (token, revision) = (hello.token.to_owned(), self.service.access_revision());
-                    tracing::debug!(who = caller.who(), client = hello.client, "a wire client connected");
+                    let (token, revision) =
+                        (hello.token.to_owned(), self.service.access_revision());
+                    tracing::debug!(
+                        who = caller.who(),
+                        client = hello.client,
+                        "a wire client connected"
+                    );
                     self.peer = Some(Peer { caller, token, revision });
                     None
                 }
@@ -320,7 +329,8 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             Ok(caller) => {
                 peer.revision = revision;
                 for opened in &mut self.opened {
-                    let open = |right| self.service.open(&caller, right, &opened.tenant, &opened.name);
+                    let open =
+                        |right| self.service.open(&caller, right, &opened.tenant, &opened.name);
                     (opened.reads, opened.writes) = (open(Right::Read), open(Right::Write));
                 }
                 peer.caller = caller;
@@ -365,4 +375,3 @@ fn next_told(number: u16, mut watch: InvalidationWatch) -> BoxFuture<'static, To
         (number, watch, told)
     })
 }
-

@@ -81,7 +81,8 @@ pub async fn serve_wire(
         };
         match accepted {
             Ok((stream, _)) => {
-                let (service, place) = (Arc::clone(&service), Place::take(&taken, limits.connections));
+                let (service, place) =
+                    (Arc::clone(&service), Place::take(&taken, limits.connections));
                 let tls = tls.clone();
                 tokio::spawn(async move { serve(stream, service, tls, limits, place).await });
             }

@@ -25,14 +25,19 @@ impl Outbox {
         reply.encode(frame, &mut self.bytes);
     }
 
-    /// Adds the reply to a look-up; the value's bytes are those of `found`.
-    pub(super) fn add_value(&mut self, frame: Frame, value: Value<'_>, found: &Found) {
+    /// Adds the reply to a look-up; the value's bytes are those of what `found` gives.
+    pub(super) fn add_value(
+        &mut self,
+        frame: Frame,
+        value: Value<'_>,
+        found: impl FnOnce() -> Found,
+    ) {
         if value.value.len() < NOT_COPIED_FROM {
             return self.add(frame, &Reply::Value(value));
         }
         value.encode_before_value(frame, &mut self.bytes);
         self.large_bytes += value.value.len();
-        self.large.push((self.bytes.len(), found.clone()));
+        self.large.push((self.bytes.len(), found()));
     }
 
     /// Adds frames that were encoded elsewhere.

@@ -39,7 +39,9 @@ pub(crate) struct Watchers(OnceLock<broadcast::Sender<Invalidated>>);
 
 impl Watchers {
     pub(crate) fn tell(&self, what: Invalidation<'_>) {
-        let Some(sender) = self.0.get().filter(|sender| sender.receiver_count() > 0) else { return };
+        let Some(sender) = self.0.get().filter(|sender| sender.receiver_count() > 0) else {
+            return;
+        };
         let told = match what {
             Invalidation::Key(key) => Invalidated::Key(key.as_str().into()),
             Invalidation::Tag(tag) => Invalidated::Tag(tag.into()),

@@ -5,7 +5,8 @@ use std::time::{Duration, Instant};
 
 use tokio::sync::oneshot;
 use verax_core::entry::Entry;
-use verax_core::{Found, Freshness, Joined, Key};
+use verax_core::store::Visited;
+use verax_core::{Freshness, Joined, Key, Timestamp};
 use verax_origin::TraceContext;
 
 use super::refill::Refilled;
@@ -62,33 +63,44 @@ pub struct Answer {
 }
 
 /// What the cache alone has for a key.
-#[derive(Debug)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Cached {
     /// A fresh copy.
-    Hit(Found),
+    Hit,
     /// A stale copy, which is being refreshed.
-    Stale(Found),
+    Stale,
     /// Nothing that may be served without asking the origin.
     Missing,
 }
 
 impl Service {
-    /// What the cache alone has for a key, without waiting: for transports that answer hits on the
-    /// spot. Nothing is counted; that is left to the transport, which may do it for many at once.
-    pub fn cached(self: &Arc<Self>, namespace: &Arc<Namespace>, key: &str) -> Cached {
-        let Some(found) = namespace.partition().get(key, self.clock.now()) else {
-            return Cached::Missing;
-        };
-        match found.freshness() {
-            Freshness::Fresh(_) => Cached::Hit(found),
+    /// What the cache alone has for a key at `now`, without waiting: for transports that answer hits
+    /// on the spot. `visit` is shown what may be served. Nothing is counted; that is left to the
+    /// transport, which may do it for many at once.
+    pub fn cached(
+        self: &Arc<Self>,
+        namespace: &Arc<Namespace>,
+        key: &str,
+        now: Timestamp,
+        visit: impl FnOnce(&Visited<'_>),
+    ) -> Cached {
+        let seen = namespace.partition().visit(key, now, |visited| match visited.freshness() {
+            Freshness::Fresh(_) => {
+                visit(&visited);
+                Cached::Hit
+            }
             Freshness::Stale(_) => {
-                if let Ok(key) = Key::new(key) {
-                    self.refresh_in_background(namespace, &key, None);
-                }
-                Cached::Stale(found)
+                visit(&visited);
+                Cached::Stale
             }
             Freshness::OnlyOnError(_) | Freshness::Ended => Cached::Missing,
+        });
+        if seen == Some(Cached::Stale)
+            && let Ok(key) = Key::new(key)
+        {
+            self.refresh_in_background(namespace, &key, None);
         }
+        seen.unwrap_or(Cached::Missing)
     }
 
     /// Counts a look-up that [`cached`](Self::cached) had nothing for and that ends there.

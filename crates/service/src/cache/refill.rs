@@ -129,7 +129,10 @@ impl Service {
             let entry = Entry::new(value.value, value.media_type, lifetime, now).with_tags(tags);
             let wanted = may_store && !value.no_store && !lifetime.total().is_zero();
             let stored = wanted
-                && namespace.partition().put(&permit.key, &entry, PutCondition::Always, now).is_ok();
+                && namespace
+                    .partition()
+                    .put(&permit.key, &entry, PutCondition::Always, now)
+                    .is_ok();
             if stored {
                 self.tell(namespace, Invalidation::Key(&permit.key));
             }

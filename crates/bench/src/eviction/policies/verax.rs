@@ -35,7 +35,8 @@ impl Verax {
     /// Room for `entries` values of `bytes` in all, in the unit of the trace.
     pub(crate) fn new(capacity: u64, entries: usize) -> Self {
         let even = capacity == entries as u64;
-        let (unit, mean) = if even { (UNIT, UNIT) } else { (1, (capacity / entries as u64) as u32) };
+        let (unit, mean) =
+            if even { (UNIT, UNIT) } else { (1, (capacity / entries as u64) as u32) };
         // As much memory as that many values take when nothing else is there.
         let filled = Store::new(u64::MAX);
         let partition = filled.open(NamespaceId(1), Quota::default());
