@@ -15,6 +15,7 @@ mod growth;
 mod http_hit;
 mod memory;
 mod rounds;
+mod soak;
 mod store_get;
 mod tables;
 mod wire_get;
@@ -44,6 +45,11 @@ struct Options {
     /// Only this many in flight, for wire-get
     #[arg(long)]
     in_flight: Option<usize>,
+    /// Seconds of the soak, which runs only when it is named
+    #[arg(long, default_value_t = 600.0)]
+    soak_seconds: f64,
+    #[arg(long, hide = true)]
+    probe: Option<String>,
 }
 
 type Failure = Box<dyn std::error::Error + Send + Sync>;
@@ -56,8 +62,10 @@ enum Part {
     Own(fn(&Options) -> Result<Table, Failure>),
 }
 
-const PARTS: [(&str, Part); 8] = [
-    // Before the others with their memory have come and gone.
+/// Takes ten minutes by itself, so it is not among those that run unasked.
+const SOAK: &str = "soak";
+
+const PARTS: [(&str, Part); 9] = [
     ("memory", Part::Own(|_| memory::run())),
     ("wire-get", Part::Ratios(wire_get::run)),
     ("http-hit", Part::Ratios(http_hit::run)),
@@ -66,11 +74,18 @@ const PARTS: [(&str, Part); 8] = [
     ("expiry", Part::Own(|_| expiry::run())),
     ("growth", Part::Own(growth::run)),
     ("eviction", Part::Own(|_| Ok(eviction::run()))),
+    (SOAK, Part::Own(soak::run)),
 ];
 
 fn main() -> Result<(), Failure> {
     let options = Options::parse();
-    let wanted = |name: &str| options.name.as_ref().is_none_or(|part| name.contains(part.as_str()));
+    if let Some(what) = &options.probe {
+        return memory::probe(what);
+    }
+    let wanted = |name: &str| match &options.name {
+        Some(part) => name.contains(part.as_str()),
+        None => name != SOAK,
+    };
     let mut rows = Vec::new();
     let mut others = Vec::new();
     for (name, part) in PARTS.iter().filter(|(name, _)| wanted(name)) {

@@ -1,6 +1,7 @@
 //! What an entry takes beyond its key and value, by the process's own resident memory.
 
 use std::fs;
+use std::process::Command;
 use std::time::Duration;
 
 use comfy_table::Table;
@@ -11,9 +12,10 @@ use crate::tables::{right_aligned, table};
 type Failure = Box<dyn std::error::Error + Send + Sync>;
 
 const ENTRIES: u64 = 1_000_000;
+const LIMIT: u64 = 64 << 20;
 
 /// The resident memory of this process, in bytes (proc(5)).
-fn resident() -> Result<u64, Failure> {
+pub(crate) fn resident() -> Result<u64, Failure> {
     let statm = fs::read_to_string("/proc/self/statm")?;
     let pages: u64 = statm.split(' ').nth(1).ok_or("statm has no second field")?.parse()?;
     Ok(pages * 4_096)
@@ -32,8 +34,9 @@ fn put(partition: &verax_core::Partition, number: u64, bytes: usize) -> Result<u
     Ok((key.as_str().len() + bytes) as u64)
 }
 
-/// Memory for each entry of a million, and the process after much has come and gone.
-pub(crate) fn run() -> Result<Table, Failure> {
+/// What a million entries take: payload, counted, resident. Only in a process of its own, whose
+/// memory was not used for anything else before.
+fn million() -> Result<[u64; 3], Failure> {
     let before = resident()?;
     let store = Store::new(u64::MAX);
     let partition = store.open(NamespaceId(1), Quota::default());
@@ -41,32 +44,54 @@ pub(crate) fn run() -> Result<Table, Failure> {
     for number in 0..ENTRIES {
         payload += put(&partition, number, size(number))?;
     }
-    let (counted, taken) = (store.used(), resident()? - before);
-    let each = |bytes: u64| format!("{:.1} B", bytes as f64 / ENTRIES as f64);
-    let mut rows = table(["1 M entries of 32 to 256 B, keys of 21 B", "for each entry"]);
-    rows.add_row(["key and value".into(), each(payload)]);
-    rows.add_row(["beyond them, as counted by the store".into(), each(counted - payload)]);
-    rows.add_row(["beyond them, by resident memory (goal: 64 B)".into(), each(taken - payload)]);
-    drop((partition, store));
+    Ok([payload, store.used(), resident()? - before])
+}
 
-    // Sizes that change under a limit leave holes behind, which the limit does not know of.
+/// Counted and highest resident memory under a limit, while sizes change and leave holes behind
+/// that the limit does not know of. Also in a process of its own.
+fn changing() -> Result<[u64; 3], Failure> {
     let before = resident()?;
-    let limit = 64 << 20;
-    let store = Store::new(limit);
+    let store = Store::new(LIMIT);
     let partition = store.open(NamespaceId(1), Quota::default());
     let mut highest = 0;
     for (round, bytes) in [100, 3_000, 40, 20_000, 500, 100_000, 200].into_iter().enumerate() {
         let writes = 200_000_000 / (bytes as u64 + 200);
         for number in 0..writes {
             put(&partition, round as u64 * 10_000_000 + number % 3_000_000, bytes)?;
+            if number % 1_000 == 0 {
+                highest = highest.max(resident()?.saturating_sub(before));
+            }
         }
-        highest = highest.max(resident()?.saturating_sub(before));
     }
+    Ok([LIMIT, store.used(), highest])
+}
+
+/// Measures one of the two, for the process that asked for it.
+pub(crate) fn probe(what: &str) -> Result<(), Failure> {
+    let numbers = if what == "million" { million()? } else { changing()? };
+    println!("{}", numbers.map(|n| n.to_string()).join(" "));
+    Ok(())
+}
+
+fn probed(what: &str) -> Result<[u64; 3], Failure> {
+    let output = Command::new(std::env::current_exe()?).args(["--probe", what]).output()?;
+    let text = String::from_utf8(output.stdout)?;
+    let numbers: Result<Vec<u64>, _> = text.split_whitespace().map(str::parse).collect();
+    numbers?.try_into().map_err(|_| format!("the probe said {text:?}").into())
+}
+
+/// Memory for each entry, and under a limit.
+pub(crate) fn run() -> Result<Table, Failure> {
+    let [payload, counted, taken] = probed("million")?;
+    let each = |bytes: u64| format!("{:.1} B", bytes as f64 / ENTRIES as f64);
+    let mut rows = table(["memory", "measured"]);
+    rows.add_row(["1 M entries of 32 to 256 B, keys of 21 B: key and value".into(), each(payload)]);
+    rows.add_row(["beyond them, as counted by the store".into(), each(counted - payload)]);
+    rows.add_row(["beyond them, by resident memory (goal: 64 B)".into(), each(taken - payload)]);
+    let [limit, counted, highest] = probed("changing")?;
     let mib = |bytes: u64| format!("{:.1} MiB", bytes as f64 / f64::from(1 << 20));
-    rows.add_row([
-        "under a limit of 64 MiB, sizes changing from 40 B to 100 kB: counted".into(),
-        mib(store.used()),
-    ]);
-    rows.add_row(["the same: highest resident memory beyond that before".into(), mib(highest)]);
+    let what = format!("sizes changing from 40 B to 100 kB under a limit of {}: counted", mib(limit));
+    rows.add_row([what, mib(counted)]);
+    rows.add_row(["the same: highest resident memory".into(), mib(highest)]);
     Ok(right_aligned(rows, 1..2))
 }

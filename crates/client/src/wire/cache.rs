@@ -571,7 +571,6 @@ impl Cache {
     ///
     /// # Errors
     /// [`ClientError`] when the batch as a whole fails.
-    #[expect(clippy::type_complexity, reason = "one result for each key is what it is")]
     pub async fn get_many(
         &self,
         keys: &[&str],
