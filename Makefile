@@ -60,7 +60,7 @@ packages: ## Install Debian's packages that building and running need
 	setup/toolchain
 
 test-packages: packages ## Install Debian's packages that tests need
-	@setup/packages chromium chromium-driver:chromedriver
+	@setup/packages chromium chromium-driver:chromedriver python3
 
 clean: ## Remove what was built and the demo's data
 	@rm -rf target console/dist console/node_modules $(DEMO_DIR)

@@ -90,7 +90,8 @@ pub(crate) fn run() -> Result<Table, Failure> {
     rows.add_row(["beyond them, by resident memory (goal: 64 B)".into(), each(taken - payload)]);
     let [limit, counted, highest] = probed("changing")?;
     let mib = |bytes: u64| format!("{:.1} MiB", bytes as f64 / f64::from(1 << 20));
-    let what = format!("sizes changing from 40 B to 100 kB under a limit of {}: counted", mib(limit));
+    let what =
+        format!("sizes changing from 40 B to 100 kB under a limit of {}: counted", mib(limit));
     rows.add_row([what, mib(counted)]);
     rows.add_row(["the same: highest resident memory".into(), mib(highest)]);
     Ok(right_aligned(rows, 1..2))

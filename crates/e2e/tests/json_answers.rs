@@ -48,9 +48,12 @@ async fn every_command_answers_with_its_members() {
         ["namespace", "create", "ferrydesk/boards", "--max-age", "90s", "--largest-value", "2KiB"];
     let created = shape(&create, &namespace);
     let policy = [
+        "cap_bytes",
+        "jitter_percent",
         "largest_value_bytes",
         "max_age_seconds",
         "origin",
+        "reserve_bytes",
         "stale_if_error_seconds",
         "stale_while_revalidate_seconds",
     ];

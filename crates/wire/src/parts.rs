@@ -190,6 +190,10 @@ impl<'a> Put<'a> {
         }
         let lifetime = (flags & LIFETIME != 0).then(|| Lifetime::read(reader)).transpose()?;
         let tags = (flags & TAGS != 0).then(|| Tags::read(reader)).transpose()?;
+        // There is one way only to write a frame: without tags, without the flag.
+        if tags.is_some_and(|tags| tags.is_empty()) {
+            return Err(WireError::Range("number of tags"));
+        }
         let media_type = reader.short_text("media type")?;
         let key = key(reader.long_text("key")?)?;
         let tags = tags.unwrap_or(Tags::NONE);

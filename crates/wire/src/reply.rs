@@ -518,7 +518,9 @@ impl<'a> Reply<'a> {
 
     fn flags(&self) -> u8 {
         match self {
-            Reply::Opened { read, write, .. } => (u8::from(*read) * READ) | (u8::from(*write) * WRITE),
+            Reply::Opened { read, write, .. } => {
+                (u8::from(*read) * READ) | (u8::from(*write) * WRITE)
+            }
             Reply::InvalidatedTag { .. } => TAG,
             Reply::InvalidatedAll => ALL,
             Reply::Value(value) => u8::from(value.details.is_some()),

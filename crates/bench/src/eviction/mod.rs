@@ -50,3 +50,57 @@ pub(crate) fn run() -> Table {
     }
     right_aligned(rows, 1..8)
 }
+
+#[cfg(test)]
+mod tests {
+    use rand::{RngExt, SeedableRng};
+    use rand_chacha::ChaCha8Rng;
+
+    use super::*;
+
+    /// Requests for one of `keys` keys, some far more often than others, of one size or several.
+    fn random(seed: u64, keys: u64, largest: u32) -> Trace {
+        let mut random = ChaCha8Rng::seed_from_u64(seed);
+        let sizes: Vec<u32> = (0..keys).map(|_| random.random_range(1..=largest)).collect();
+        let requests = (0..5_000).map(|_| {
+            let key = random.random_range(0..keys).min(random.random_range(0..keys));
+            (key, sizes[key as usize])
+        });
+        Trace { name: "random", capacity: 100, entries: 100, requests: requests.collect() }
+    }
+
+    #[test]
+    fn nothing_beats_the_optimum() {
+        for (seed, largest) in [(1, 1), (2, 1), (3, 9), (4, 40)] {
+            let trace = random(seed, 400, largest);
+            let optimum = optimum::optimum(&trace);
+            let all = [
+                hit_ratio(&trace, Lru::new(100)),
+                hit_ratio(&trace, Sieve::new(100)),
+                hit_ratio(&trace, S3Fifo::new(100)),
+                hit_ratio(&trace, TinyLfu::new(100, 100)),
+            ];
+            assert!(
+                all.iter().all(|ratio| *ratio > 0.05 && *ratio <= optimum),
+                "{all:?} {optimum}"
+            );
+        }
+    }
+
+    #[test]
+    fn the_optimum_keeps_what_comes_back_soonest() {
+        // Room for two: by hand, 3 is not kept, so the second 1, the second 2 and the last 1 are hits.
+        let requests = [1, 2, 1, 3, 2, 1].map(|key| (key, 1)).to_vec();
+        let trace = Trace { name: "by hand", capacity: 2, entries: 2, requests };
+        assert_eq!(optimum::optimum(&trace), 3.0 / 6.0);
+    }
+
+    #[test]
+    fn traces_are_the_same_in_every_run() {
+        let (one, other) = (traces::all(), traces::all());
+        for (one, other) in one.iter().zip(&other) {
+            assert_eq!(one.requests, other.requests, "{}", one.name);
+            assert_eq!(one.requests.len(), 1_000_000);
+        }
+    }
+}

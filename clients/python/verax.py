@@ -1,0 +1,285 @@
+"""A client of Verax over HTTP, with nothing but the standard library.
+
+    from verax import Verax
+
+    boards = Verax.from_environment().namespace("ferrydesk", "boards")
+    board = boards.get_or_refill("board/aldermouth", 30, read_from_database)
+
+A cache may lose any entry at any time: a miss means "ask the origin", never "it does not exist".
+"""
+
+import hashlib
+import http.client
+import json
+import math
+import os
+import ssl
+import threading
+import urllib.parse
+from dataclasses import dataclass
+from typing import Any, Callable, Iterable, Iterator, Optional
+
+__all__ = ["Verax", "Namespace", "Found", "Refused", "Unreachable", "stable_key"]
+
+
+class Unreachable(Exception):
+    """Verax could not be reached, or did not answer in time."""
+
+
+class Refused(Exception):
+    """Verax refused: `name` says why for programs, `status` is the HTTP status."""
+
+    def __init__(self, status: int, problem: dict):
+        super().__init__(problem.get("detail", f"status {status}"))
+        self.status = status
+        self.problem = problem
+        self.name = problem.get("type", "").removeprefix("urn:verax:problem:")
+
+
+@dataclass(frozen=True)
+class Found:
+    """A value, its media type and entity tag, and where it came from as Cache-Status tells."""
+
+    value: bytes
+    media_type: str
+    entity_tag: Optional[str]
+    cache_status: str
+
+    @property
+    def hit(self) -> bool:
+        """Whether the cache had it."""
+        return "hit" in [part.strip() for part in self.cache_status.split(";")]
+
+
+class Verax:
+    """Where Verax is, and the token to send. Safe to share between threads: each has a connection
+    of its own, which is kept."""
+
+    def __init__(self, url: str = "http://127.0.0.1:8750", token: Optional[str] = None,
+                 timeout: float = 5.0, ca: Optional[str] = None):
+        parts = urllib.parse.urlsplit(url)
+        if parts.scheme not in ("http", "https") or not parts.hostname:
+            raise ValueError(f"{url!r} is not an address of Verax: use something like http://127.0.0.1:8750")
+        self._parts, self._token, self._timeout = parts, token, timeout
+        self._tls = ssl.create_default_context(cafile=ca) if parts.scheme == "https" else None
+        self._local = threading.local()
+
+    @classmethod
+    def from_environment(cls) -> "Verax":
+        """Reads VERAX_URL, VERAX_TOKEN and VERAX_CA."""
+        url = os.environ.get("VERAX_URL") or "http://127.0.0.1:8750"
+        return cls(url, os.environ.get("VERAX_TOKEN") or None, ca=os.environ.get("VERAX_CA") or None)
+
+    def namespace(self, tenant: str, name: str) -> "Namespace":
+        """A handle on one namespace of one tenant."""
+        return Namespace(self, tenant, name)
+
+    def _connection(self) -> tuple[http.client.HTTPConnection, bool]:
+        kept = getattr(self._local, "connection", None)
+        if kept is not None:
+            return kept, True
+        host, port = self._parts.hostname, self._parts.port
+        if self._tls:
+            made = http.client.HTTPSConnection(host, port, timeout=self._timeout, context=self._tls)
+        else:
+            made = http.client.HTTPConnection(host, port, timeout=self._timeout)
+        self._local.connection = made
+        return made, False
+
+    def _drop(self) -> None:
+        connection = getattr(self._local, "connection", None)
+        self._local.connection = None
+        if connection is not None:
+            connection.close()
+
+    def request(self, method: str, path: str, body: Optional[bytes] = None,
+                fields: Optional[dict] = None) -> tuple[int, http.client.HTTPMessage, bytes]:
+        """Sends one request. A kept connection that the other side has closed meanwhile is made anew,
+        once."""
+        fields = dict(fields or {})
+        if self._token:
+            fields["Authorization"] = f"Bearer {self._token}"
+        while True:
+            connection, kept = self._connection()
+            try:
+                connection.request(method, path, body=body, headers=fields)
+                response = connection.getresponse()
+                return response.status, response.headers, response.read()
+            except (http.client.RemoteDisconnected, BrokenPipeError, ConnectionResetError) as error:
+                self._drop()
+                if not kept:
+                    raise Unreachable(str(error)) from error
+            except (OSError, http.client.HTTPException) as error:
+                self._drop()
+                raise Unreachable(str(error)) from error
+
+
+class Namespace:
+    """A handle on one namespace of one tenant."""
+
+    def __init__(self, verax: Verax, tenant: str, name: str):
+        self._verax = verax
+        self._base = f"/v1/tenants/{_segment(tenant)}/namespaces/{_segment(name)}"
+
+    def _ask(self, method: str, path: str, body: Optional[bytes] = None, fields: Optional[dict] = None,
+             accept: Iterable[int] = ()) -> tuple[int, http.client.HTTPMessage, bytes]:
+        status, answered, value = self._verax.request(method, self._base + path, body, fields)
+        if 200 <= status < 300 or status in accept:
+            return status, answered, value
+        try:
+            problem = json.loads(value)
+        except ValueError:
+            problem = {}
+        raise Refused(status, problem)
+
+    def _post(self, path: str, request: dict) -> dict:
+        body = json.dumps(request).encode()
+        return json.loads(self._ask("POST", path, body, {"Content-Type": "application/json"})[2])
+
+    def get(self, key: str, only_if_cached: bool = False) -> Optional[Found]:
+        """Looks an entry up; `None` is a miss, or a value that the origin does not have."""
+        fields = {"Cache-Control": "only-if-cached"} if only_if_cached else {}
+        try:
+            _, answered, value = self._ask("GET", f"/entries/{_segment(key)}", fields=fields)
+        except Refused as refused:
+            if refused.name in ("miss", "no-value"):
+                return None
+            raise
+        return Found(value, answered.get("Content-Type", ""), answered.get("ETag"),
+                     answered.get("Cache-Status", ""))
+
+    def put(self, key: str, value: bytes, media_type: str = "application/octet-stream",
+            max_age: Optional[int] = None, tags: Iterable[str] = (), if_absent: bool = False,
+            if_match: Optional[str] = None) -> bool:
+        """Stores a value; returns whether it replaced one."""
+        fields = {"Content-Type": media_type}
+        if max_age is not None:
+            fields["Cache-Control"] = f"max-age={max_age}"
+        quoted = ['"' + tag.replace("\\", "\\\\").replace('"', '\\"') + '"' for tag in tags]
+        if quoted:
+            fields["Cache-Groups"] = ", ".join(quoted)
+        if if_absent:
+            fields["If-None-Match"] = "*"
+        if if_match is not None:
+            fields["If-Match"] = if_match
+        return self._ask("PUT", f"/entries/{_segment(key)}", value, fields)[0] == 204
+
+    def delete(self, key: str) -> None:
+        """Deletes an entry, present or not."""
+        self._ask("DELETE", f"/entries/{_segment(key)}")
+
+    def set_lifetime(self, key: str, max_age: int) -> bool:
+        """Gives an entry another lifetime, counted from now; returns whether there is one."""
+        fields = {"Cache-Control": f"max-age={max_age}"}
+        return self._ask("PATCH", f"/entries/{_segment(key)}", fields=fields, accept=(404,))[0] == 204
+
+    def invalidate_tag(self, tag: str) -> None:
+        """Ends every entry that carries a tag."""
+        self._ask("DELETE", f"/tags/{_segment(tag)}")
+
+    def batch(self, operations: list[dict]) -> list[dict]:
+        """Carries out operations such as {"get": {"key": "a"}}; one result for each."""
+        return self._post("/batch", {"operations": operations})["results"]
+
+    def add(self, key: str, amount: int = 1, max_age: Optional[int] = None) -> int:
+        """Adds to a counter, creating it where there is none; returns its number."""
+        request: dict = {"add": amount}
+        if max_age is not None:
+            request["cache_control"] = f"max-age={max_age}"
+        return self._post(f"/counters/{_segment(key)}", request)["value"]
+
+    def take(self, key: str, rate: int, amount: int = 1, period: float = 1.0,
+             burst: Optional[int] = None) -> Optional[float]:
+        """Takes from an allowance: `None` when it was taken, else the seconds to wait."""
+        request = {"take": amount, "rate": rate, "period_seconds": period, "burst": burst or rate}
+        try:
+            self._post(f"/allowances/{_segment(key)}", request)
+            return None
+        except Refused as refused:
+            if refused.name == "spent":
+                return refused.problem["retry_after_seconds"]
+            raise
+
+    def keys(self, prefix: str = "") -> Iterator[str]:
+        """The keys that start with `prefix`, page by page."""
+        cursor = None
+        while True:
+            query = {"prefix": prefix, "limit": 1000} | ({"cursor": cursor} if cursor else {})
+            page = json.loads(self._ask("GET", "/entries?" + urllib.parse.urlencode(query))[2])
+            yield from (item["key"] for item in page["items"])
+            cursor = page.get("cursor")
+            if not cursor:
+                return
+
+    def get_or_refill(self, key: str, max_age: int, refill: Callable[[], Any]) -> Any:
+        """The JSON value of a key: from the cache, else from `refill`, whose value is stored. Whatever
+        is wrong with the cache, the value comes; only errors of `refill` are raised."""
+        try:
+            found = self.get(key, only_if_cached=True)
+            if found is not None:
+                return json.loads(found.value)
+        except (Unreachable, Refused, ValueError):
+            pass
+        value = refill()
+        try:
+            self.put(key, json.dumps(value).encode(), "application/json", max_age)
+        except (Unreachable, Refused, TypeError, ValueError):
+            pass
+        return value
+
+
+def _segment(text: str) -> str:
+    if text in ("", ".", ".."):
+        raise ValueError(f"{text!r} cannot be put in a URL")
+    return urllib.parse.quote(text, safe="")
+
+
+def stable_key(prefix: str, criteria: Any) -> str:
+    """A key from criteria, the same as `verax key` and the Rust client make: the prefix, and half the
+    SHA-256 of the criteria as canonical JSON (RFC 8785)."""
+    if not prefix or ":" in prefix or len(prefix.encode()) > 200:
+        raise ValueError(f"{prefix!r} cannot begin a key: use 1 to 200 bytes without a colon")
+    return f"{prefix}:{hashlib.sha256(_canonical(criteria).encode()).hexdigest()[:32]}"
+
+
+def _canonical(value: Any) -> str:
+    if value is None or isinstance(value, (bool, str)):
+        return json.dumps(value, ensure_ascii=False)
+    if isinstance(value, (int, float)):
+        return _number(float(value))
+    if isinstance(value, (list, tuple)):
+        return "[" + ",".join(map(_canonical, value)) + "]"
+    if isinstance(value, dict):
+        if not all(isinstance(name, str) for name in value):
+            raise TypeError("the names of criteria must be texts")
+        # By UTF-16 code units, as the RFC asks.
+        names = sorted(value, key=lambda name: name.encode("utf-16-be"))
+        return "{" + ",".join(_canonical(n) + ":" + _canonical(value[n]) for n in names) + "}"
+    raise TypeError(f"{type(value).__name__} makes no JSON")
+
+
+def _number(number: float) -> str:
+    """A double as ECMAScript writes it (RFC 8785, section 3.2.2.3)."""
+    if not math.isfinite(number):
+        raise ValueError(f"{number} makes no JSON")
+    if number == 0:
+        return "0"
+    sign = "-" if number < 0 else ""
+    digits, exponent = f"{abs(number)!r}", 0
+    if "e" in digits:
+        digits, power = digits.split("e")
+        exponent = int(power)
+    whole, _, part = digits.partition(".")
+    point = len(whole) + exponent
+    digits = (whole + part).lstrip("0")
+    point -= len(whole + part) - len(digits)
+    digits = digits.rstrip("0")
+    if 0 < point <= 21:
+        if len(digits) <= point:
+            return sign + digits.ljust(point, "0")
+        return f"{sign}{digits[:point]}.{digits[point:]}"
+    if -6 < point <= 0:
+        return f"{sign}0.{'0' * -point}{digits}"
+    power = point - 1
+    first, rest = digits[0], digits[1:]
+    return f"{sign}{first}{'.' + rest if rest else ''}e{'+' if power > 0 else '-'}{abs(power)}"
