@@ -54,7 +54,8 @@ pub struct BatchPut {
     /// The value.
     #[serde(flatten)]
     pub value: BatchValue,
-    /// Its media type; `application/octet-stream` when absent.
+    /// Its media type; `text/plain; charset=utf-8` for a text and `application/octet-stream` for bytes
+    /// when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub media_type: Option<String>,
     /// The lifetime, as in the `Cache-Control` field; the namespace's when absent.

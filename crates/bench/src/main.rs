@@ -26,10 +26,6 @@ use comfy_table::Table;
 use rounds::Row;
 use tables::{right_aligned, table};
 
-/// The allocator of the `verax` binary, so that memory is measured as it is used there.
-#[global_allocator]
-static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
-
 /// Benchmarks, each beside its limit.
 #[derive(Debug, Parser)]
 #[command(name = "verax-bench")]

@@ -21,10 +21,6 @@ use clap::Parser;
 use arguments::{Arguments, Command};
 use failure::Failure;
 
-/// Chosen by measuring resident memory under changing sizes; docs/benchmarks.md has the figures.
-#[global_allocator]
-static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
-
 fn main() -> ExitCode {
     let arguments = Arguments::parse();
     match run(arguments) {

@@ -78,10 +78,14 @@ fn read_operation(operation: BatchOperation) -> Result<Operation> {
         BatchOperation::Delete { key: text } => Operation::Delete(key(text)?),
         BatchOperation::Put(put) => {
             let BatchPut { key: text, value, media_type, cache_control: field, tags } = put;
+            let usual = match &value.text {
+                Some(_) => "text/plain; charset=utf-8",
+                None => "application/octet-stream",
+            };
             let tags = checked_tags(tags.iter().map(String::as_str));
             let request = PutRequest {
                 value: read_value(value)?,
-                media_type: media_type.as_deref().unwrap_or("application/octet-stream").into(),
+                media_type: media_type.as_deref().unwrap_or(usual).into(),
                 cache_control: cache_control(field.as_deref())?,
                 tags: tags.map_err(|e| Failure::bad_request(e.to_string()))?,
                 condition: PutCondition::Always,

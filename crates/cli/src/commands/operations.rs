@@ -40,7 +40,7 @@ pub(super) async fn change_lifetime(
     }
     let left = namespace.show(key).await?.ok_or_else(missing)?.time_left_seconds;
     output.answer(&json!({ "key": key, "time_left_seconds": left }), |_| {
-        format!("changed · {} left", figures::time_left(left))
+        format!("changed · {}", figures::time_left(left))
     })
 }
 
@@ -89,7 +89,9 @@ pub(super) async fn allowance(
                     &json!({ "key": entry.key, "allowed": false, "retry_after_seconds": seconds }),
                 )?;
             }
-            let time = figures::time(retry_after.max(Duration::from_millis(1)));
+            // Rounded up: who comes back a moment too early has asked for nothing.
+            let whole = Duration::from_secs(seconds.ceil() as u64);
+            let time = figures::time(if seconds < 1.0 { retry_after } else { whole });
             Err(Failure::refused(format!("not allowed: nothing was taken; come back in {time}")))
         }
     }

@@ -1,18 +1,17 @@
 //! What an allocation takes in memory.
 
-/// The bytes that an allocator hands out for a request of `bytes`: sizes are rounded up to classes,
-/// four to each doubling. The allocator that the `verax` binary is built with rounds this way; its
-/// own bookkeeping is within the margin that docs/operations.md names.
+/// From this size on, memory comes in pages of its own.
+const PAGED_FROM: usize = 128 << 10;
+
+/// The bytes that an allocation of `bytes` takes with the system's allocator (glibc's malloc): eight
+/// bytes of its own bookkeeping, rounded up to sixteen, at least 32; beyond 128 KiB whole pages.
 pub(crate) fn allocated(bytes: usize) -> u64 {
-    if bytes <= 64 {
-        return bytes.next_multiple_of(8).max(8) as u64;
-    }
-    // Beyond what classes cover, memory comes in pages.
-    if bytes > 4 << 20 {
-        return bytes.next_multiple_of(64 << 10) as u64;
-    }
-    let step = 1 << ((bytes - 1).ilog2() - 2);
-    bytes.next_multiple_of(step) as u64
+    let taken = if bytes < PAGED_FROM {
+        (bytes + 8).next_multiple_of(16).max(32)
+    } else {
+        (bytes + 16).next_multiple_of(4_096)
+    };
+    taken as u64
 }
 
 #[cfg(test)]
@@ -22,16 +21,14 @@ mod tests {
     use super::*;
 
     #[rstest]
-    #[case(0, 8)]
-    #[case(12, 16)]
-    #[case(64, 64)]
-    #[case(65, 80)]
-    #[case(129, 160)]
+    #[case(0, 32)]
+    #[case(24, 32)]
+    #[case(25, 48)]
+    #[case(40, 48)]
     #[case(172, 192)]
-    #[case(256, 256)]
-    #[case(257, 320)]
-    #[case((4 << 20) + 1, (4 << 20) + (64 << 10))]
-    fn sizes_are_rounded_up_to_classes(#[case] bytes: usize, #[case] taken: u64) {
+    #[case((128 << 10) - 1, (128 << 10) + 16)]
+    #[case(128 << 10, (128 << 10) + 4_096)]
+    fn sizes_are_rounded_up_as_the_allocator_does(#[case] bytes: usize, #[case] taken: u64) {
         assert_eq!(allocated(bytes), taken);
     }
 }
