@@ -50,13 +50,13 @@ impl Default for ClientOptions {
 }
 
 impl ClientOptions {
-    /// What `VERAX_URL`, `VERAX_WIRE`, `VERAX_TOKEN` and `VERAX_CA` say, and defaults for the rest.
+    /// What `VERAX_URL`, `VERAX_WIRE_URL`, `VERAX_TOKEN` and `VERAX_CA` say, and defaults for the rest.
     pub fn from_environment() -> Self {
         let given = |name| std::env::var(name).ok().filter(|text| !text.is_empty());
         let defaults = Self::default();
         Self {
             url: given("VERAX_URL").unwrap_or(defaults.url),
-            wire: given("VERAX_WIRE").unwrap_or(defaults.wire),
+            wire: given("VERAX_WIRE_URL").unwrap_or(defaults.wire),
             ca: given("VERAX_CA").map(PathBuf::from),
             token: given("VERAX_TOKEN"),
             ..Self::default()
@@ -130,7 +130,7 @@ impl Client {
         &self.0.options
     }
 
-    /// A client that reads `VERAX_URL`, `VERAX_WIRE`, `VERAX_TOKEN` and `VERAX_CA`.
+    /// A client that reads `VERAX_URL`, `VERAX_WIRE_URL`, `VERAX_TOKEN` and `VERAX_CA`.
     ///
     /// # Errors
     /// [`ClientError::Invalid`] when one of them cannot be used.

@@ -199,6 +199,49 @@ async fn a_slow_origin_holds_up_nothing_that_came_after() {
     assert_eq!((&cold.value[..], cold.source), (&b"slow"[..], Source::Origin));
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn many_large_replies_that_were_asked_for_at_once_all_come() {
+    let verax = started();
+    let cache = boards(&verax, CacheOptions::default());
+    cache.put("large", vec![7; 900_000], PutOptions::default()).await.unwrap();
+    let mut stream = hello(&verax, &verax.token(), VERSION, VERSION).await;
+    let mut bytes = Vec::new();
+    Request::Open { tenant: "ferrydesk", namespace: "boards" }.encode(Frame::default(), &mut bytes);
+    for id in 1..=12 {
+        let get = Request::Get { key: "large", flags: GetFlags::default() };
+        get.encode(Frame { namespace: 1, id }, &mut bytes);
+    }
+    // In one write, so that nothing more arrives that would wake the connection.
+    stream.write_all(&bytes).await.unwrap();
+    let mut received = Vec::new();
+    for _ in 0..2 {
+        next(&mut stream, &mut received).await.unwrap();
+    }
+    for id in 1..=12 {
+        let reply = tokio::time::timeout(Duration::from_secs(60), next(&mut stream, &mut received));
+        assert_eq!(reply.await.expect("it does not stall").unwrap().0, id);
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_namespace_that_is_made_anew_is_another_one() {
+    let verax = started();
+    let cache = boards(&verax, near());
+    cache.put("k", "old", PutOptions::default()).await.unwrap();
+    until("it is near", async || cache.get("k").await.unwrap().is_some_and(|hit| hit.near)).await;
+    verax.run(&["namespace", "delete", "ferrydesk/boards", "--yes"]).done();
+    verax.run(&["namespace", "create", "ferrydesk/boards", "--max-age", "10m"]).done();
+    until("the old value is gone", async || matches!(cache.get("k").await, Ok(None))).await;
+    let other = boards(&verax, CacheOptions::default());
+    other.put("k", "one", PutOptions::default()).await.unwrap();
+    until("it is near again", async || {
+        cache.get("k").await.is_ok_and(|h| h.is_some_and(|h| h.near))
+    })
+    .await;
+    other.put("k", "two", PutOptions::default()).await.unwrap();
+    until("a change is told", async || text(&cache, "k").await.as_deref() == Some("two")).await;
+}
+
 /// Says hello by hand.
 async fn hello(verax: &Verax, token: &str, lowest: u16, highest: u16) -> TcpStream {
     let mut stream = TcpStream::connect(verax.wire()).await.unwrap();

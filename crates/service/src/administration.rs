@@ -238,6 +238,8 @@ impl Service {
         if let Some(tenant) = self.registry.write().get_mut(tenant) {
             tenant.namespaces.insert(name, Arc::clone(&namespace));
         }
+        // Whoever opened one of this name that was deleted may go on with the new one.
+        self.access_changed();
         Ok(self.shown_namespace(&namespace))
     }
 

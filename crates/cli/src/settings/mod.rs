@@ -43,12 +43,6 @@ pub(crate) fn address(text: &str) -> Result<SocketAddr, String> {
     text.parse().map_err(|_| "write it as ADDRESS:PORT, such as 127.0.0.1:8750".to_owned())
 }
 
-/// The same as for HTTP; clients write `tls://` before it, which says nothing here.
-fn wire_address(text: &str) -> Result<SocketAddr, String> {
-    let plain = text.strip_prefix("tls://").unwrap_or(text);
-    plain.parse().map_err(|_| "write it as ADDRESS:PORT, such as 127.0.0.1:8751".to_owned())
-}
-
 fn plaintext_where(text: &str) -> Result<bool, String> {
     match text {
         "loopback" => Ok(false),
@@ -164,7 +158,7 @@ impl Settings {
         let anywhere = source::parse(plaintext, plaintext_where)?.unwrap_or(false);
         let local = |port| SocketAddr::from(([127, 0, 0, 1], port));
         let http = source::parse(http, address)?.unwrap_or_else(|| local(8_750));
-        let wire = source::parse(wire, wire_address)?.unwrap_or_else(|| local(8_751));
+        let wire = source::parse(wire, address)?.unwrap_or_else(|| local(8_751));
         if tls.is_none() && !anywhere {
             for (what, address) in [("HTTP", http), ("the wire", wire)] {
                 if !address.ip().is_loopback() {

@@ -132,7 +132,7 @@ struct Inner {
 /// # #[derive(serde::Serialize, serde::Deserialize)] struct Board { sailings: Vec<String> }
 /// # async fn read_database() -> Result<Board, std::io::Error> { Ok(Board { sailings: vec![] }) }
 /// # async fn example() -> Result<(), Box<dyn std::error::Error>> {
-/// // Reads VERAX_WIRE and VERAX_TOKEN.
+/// // Reads VERAX_WIRE_URL and VERAX_TOKEN.
 /// let boards = Client::from_environment()?.cache("ferrydesk", "boards", CacheOptions::default())?;
 /// let lifetime = Duration::from_secs(30);
 /// let board: Board =
@@ -258,6 +258,7 @@ impl Cache {
     async fn within<T>(
         &self,
         bound: Duration,
+        may_wait: bool,
         call: impl Future<Output = Result<T, ClientError>>,
     ) -> Result<T, ClientError> {
         let outcome = tokio::time::timeout(bound, call).await.unwrap_or_else(|_| {
@@ -265,6 +266,8 @@ impl Cache {
             Err(ClientError::TimedOut { url, milliseconds: bound.as_millis() })
         });
         match &outcome {
+            // A slow origin says nothing about Verax, which keeps giving signs of life meanwhile.
+            Err(ClientError::TimedOut { .. }) if may_wait => {}
             Err(ClientError::Unreachable { .. } | ClientError::TimedOut { .. }) => {
                 self.0.breaker.failed(Instant::now(), rand::random());
             }
@@ -283,12 +286,16 @@ impl Cache {
             let link = self.0.pool.link().await?;
             self.ask_on(&link, request).await
         };
-        self.within(self.0.options.timeout, call).await
+        self.within(self.0.options.timeout, false, call).await
     }
 
     /// Sees to it that Verax tells what becomes untrue, if near copies are kept.
     async fn watch(&self) -> Result<(), ClientError> {
         let Some(near) = &self.0.near else { return Ok(()) };
+        if near.watched.load(Ordering::Acquire) {
+            return Ok(());
+        }
+        let _asking = near.asking.lock().await;
         if near.watched.load(Ordering::Acquire) {
             return Ok(());
         }
@@ -354,7 +361,7 @@ impl Cache {
             let raw = self.ask_on(&link, Request::Get { key, flags }).await?;
             self.found(key, &raw, mark)
         };
-        let outcome = self.within(bound, call).await;
+        let outcome = self.within(bound, !flags.only_if_cached, call).await;
         self.note(
             match &outcome {
                 Ok(Some(_)) => CacheEvent::Hit,

@@ -41,6 +41,8 @@ pub(super) struct Near {
     pushes: AtomicU64,
     /// Whether Verax tells what becomes untrue at the moment.
     pub(super) watched: AtomicBool,
+    /// Held by the one call that asks to be told.
+    pub(super) asking: tokio::sync::Mutex<()>,
 }
 
 impl Near {
@@ -53,6 +55,7 @@ impl Near {
             started: Instant::now(),
             pushes: AtomicU64::new(0),
             watched: AtomicBool::new(false),
+            asking: tokio::sync::Mutex::default(),
         }
     }
 

@@ -421,7 +421,8 @@ impl Partition {
                 more |= invalid.more;
             }
         }
-        if freed > 0 {
+        // Looking at all tags is left to the last step.
+        if freed > 0 && !more {
             let forgotten = self.tags.prune() * TAG_MEMORY as i64;
             self.charge((-forgotten) as u64);
         }

@@ -110,6 +110,10 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                 self.outbox.write(&mut self.stream).await?;
                 Err(Ended::Protocol(error))
             }
+            Err(Ended::Refused(why)) => {
+                self.outbox.write(&mut self.stream).await?;
+                Err(Ended::Refused(why))
+            }
             other => other,
         }
     }
@@ -130,9 +134,13 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         tokio::pin!(silence);
         let mut heard = false;
         loop {
-            self.answer_received()?;
+            let more = self.answer_received()?;
             if !self.outbox.is_empty() {
                 self.outbox.write(&mut self.stream).await?;
+            }
+            // Whole requests are left, which no further read may announce.
+            if more {
+                continue;
             }
             if self.ending && self.waiting.is_empty() {
                 return Ok(());
@@ -174,21 +182,22 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         }
     }
 
-    /// Answers every request that has arrived whole.
-    fn answer_received(&mut self) -> Result<(), Ended> {
+    /// Answers requests that have arrived whole; returns whether some are left only because their
+    /// replies would be too much to hold.
+    fn answer_received(&mut self) -> Result<bool, Ended> {
         if self.received.is_empty() {
-            return Ok(());
+            return Ok(false);
         }
         self.check_peer()?;
         // Taken out, so that requests may borrow from it while they are answered.
         let received = std::mem::take(&mut self.received);
         let (mut at, mut hits) = (0, super::answer::Hits::default());
         let outcome = loop {
-            if self.ending
-                || self.waiting.len() >= self.limits.in_flight
-                || self.outbox.len() >= WRITE_AT
-            {
-                break Ok(());
+            if self.ending || self.waiting.len() >= self.limits.in_flight {
+                break Ok(false);
+            }
+            if self.outbox.len() >= WRITE_AT {
+                break Ok(true);
             }
             match next_frame(&received[at..], self.largest_body) {
                 Ok(Some((frame, taken))) => {
@@ -197,7 +206,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                         break Err(ended);
                     }
                 }
-                Ok(None) => break Ok(()),
+                Ok(None) => break Ok(false),
                 Err(error) => break Err(Ended::Protocol(error)),
             }
         };
@@ -362,8 +371,14 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             Some(Invalidated::All) | None => Reply::InvalidatedAll,
         };
         self.outbox.add(frame, &reply);
-        if told.is_some() {
-            self.watches.push(next_told(number, watch));
+        match told {
+            Some(_) => self.watches.push(next_told(number, watch)),
+            // The namespace was deleted. One of the same name would be another, which this watch would
+            // not tell of: the client must begin anew.
+            None => {
+                self.outbox.add(Frame::default(), &Reply::Goodbye);
+                self.ending = true;
+            }
         }
         Ok(())
     }
