@@ -146,9 +146,23 @@ impl Verax {
         self.restart()
     }
 
-    /// Sends a signal to its process.
+    /// Sends a signal to its process; a stop has taken hold of every thread when this returns.
     pub fn send(&self, signal: Signal) {
         send(self.child.id(), signal);
+        let started = std::time::Instant::now();
+        while signal == Signal::SIGSTOP && !self.stands_still() {
+            assert!(started.elapsed().as_secs() < 60, "it does not stop");
+            std::thread::sleep(std::time::Duration::from_millis(1));
+        }
+    }
+
+    /// Whether every thread is stopped, by the state behind its name (proc(5)).
+    fn stands_still(&self) -> bool {
+        let threads = fs::read_dir(format!("/proc/{}/task", self.child.id())).unwrap();
+        threads.flatten().all(|thread| {
+            let stat = fs::read_to_string(thread.path().join("stat")).unwrap_or_default();
+            stat.rsplit(')').next().is_some_and(|rest| rest.trim_start().starts_with('T'))
+        })
     }
 
     /// Its address for the wire protocol.
