@@ -1,12 +1,11 @@
 //! The header fields of entries: what a request asks for, and what an answer tells.
 
-use std::fmt::Write;
+use std::fmt::{self, Write};
 use std::time::Duration;
 
-use axum::http::header::{
-    AGE, CACHE_CONTROL, CONTENT_TYPE, ETAG, IF_MATCH, IF_NONE_MATCH, LAST_MODIFIED,
-};
+use axum::http::header::{AGE, CACHE_CONTROL, CONTENT_TYPE, ETAG, IF_MATCH, IF_NONE_MATCH};
 use axum::http::{HeaderMap, HeaderName, HeaderValue};
+use bytes::BytesMut;
 use verax_core::lifetime::CacheControl;
 use verax_core::{EntityTag, Entry, Lifetime, PutCondition};
 use verax_service::TraceContext;
@@ -17,6 +16,9 @@ use crate::problem::{Failure, Result};
 pub(crate) const CACHE_STATUS: HeaderName = HeaderName::from_static("cache-status");
 const CACHE_GROUPS: HeaderName = HeaderName::from_static("cache-groups");
 const SERVER_TIMING: HeaderName = HeaderName::from_static("server-timing");
+
+/// What the texts of an answer's fields usually take together, in bytes.
+const USUAL_TEXT: usize = 192;
 
 /// The longest media type, in bytes.
 const LONGEST_MEDIA_TYPE: usize = 255;
@@ -92,79 +94,106 @@ pub(crate) fn put_request(headers: &HeaderMap, value: bytes::Bytes) -> Result<Pu
     Ok(PutRequest { value, media_type, cache_control, tags, condition })
 }
 
-/// RFC 9211: where the answer came from, and the time left.
-pub(crate) fn cache_status(answer: &Answer) -> String {
-    let left = |time: Duration| time.as_secs();
-    // Rounded up, since a stale copy of less than a second must not read as a fresh one of zero.
-    let past = |time: Duration| time.as_secs() + 1;
-    match answer.source {
-        Source::Hit(time) => format!("verax; hit; ttl={}", left(time)),
-        Source::Stale(since) => {
-            format!("verax; hit; ttl=-{}; detail=stale-while-revalidate", past(since))
+/// Fields of an answer, whose texts are written into one allocation.
+struct Fields<'h> {
+    headers: &'h mut HeaderMap,
+    text: BytesMut,
+}
+
+impl<'h> Fields<'h> {
+    fn new(headers: &'h mut HeaderMap) -> Self {
+        Self { headers, text: BytesMut::with_capacity(USUAL_TEXT) }
+    }
+
+    fn insert(&mut self, name: HeaderName, text: impl fmt::Display) {
+        // Writing to memory cannot fail.
+        let _ = write!(self.text, "{text}");
+        // What is stored came in as a field, so it goes out as one.
+        if let Ok(value) = HeaderValue::from_maybe_shared(self.text.split().freeze()) {
+            self.headers.insert(name, value);
         }
-        Source::StaleOnError(since) => {
-            format!("verax; fwd=stale; ttl=-{}; detail=stale-if-error", past(since))
-        }
-        Source::Origin(refill) | Source::Joined(refill) => {
-            let mut text = "verax; fwd=uri-miss; fwd-status=200".to_owned();
-            if let Some(time) = answer.time_left.filter(|_| refill.stored) {
-                let _ = write!(text, "; ttl={}", left(time));
-            }
-            if refill.stored {
-                text.push_str("; stored");
-            }
-            if matches!(answer.source, Source::Joined(_)) {
-                text.push_str("; collapsed");
-            }
-            text
+    }
+
+    /// What describes an entry itself.
+    fn describe(&mut self, entry: &Entry) {
+        self.insert(CONTENT_TYPE, entry.media_type.as_str());
+        self.insert(ETAG, entry.entity_tag());
+        self.insert(CACHE_CONTROL, LifetimeText(&entry.lifetime));
+        if !entry.tags.is_empty() {
+            self.insert(CACHE_GROUPS, write_tags(&entry.tags));
         }
     }
 }
 
-fn lifetime_text(lifetime: &Lifetime) -> String {
-    let mut text = format!("max-age={}", lifetime.max_age.as_secs());
-    for (name, time) in [
-        ("stale-while-revalidate", lifetime.stale_while_revalidate),
-        ("stale-if-error", lifetime.stale_if_error),
-    ] {
-        if !time.is_zero() {
-            let _ = write!(text, ", {name}={}", time.as_secs());
+/// RFC 9211: where an answer came from, and the time left.
+pub(crate) struct CacheStatus<'a>(pub(crate) &'a Answer);
+
+impl fmt::Display for CacheStatus<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let left = |time: Duration| time.as_secs();
+        // Rounded up, since a stale copy of less than a second must not read as a fresh one of zero.
+        let past = |time: Duration| time.as_secs() + 1;
+        match self.0.source {
+            Source::Hit(time) => write!(f, "verax; hit; ttl={}", left(time)),
+            Source::Stale(since) => {
+                write!(f, "verax; hit; ttl=-{}; detail=stale-while-revalidate", past(since))
+            }
+            Source::StaleOnError(since) => {
+                write!(f, "verax; fwd=stale; ttl=-{}; detail=stale-if-error", past(since))
+            }
+            Source::Origin(refill) | Source::Joined(refill) => {
+                f.write_str("verax; fwd=uri-miss; fwd-status=200")?;
+                if let Some(time) = self.0.time_left.filter(|_| refill.stored) {
+                    write!(f, "; ttl={}", left(time))?;
+                }
+                if refill.stored {
+                    f.write_str("; stored")?;
+                }
+                if matches!(self.0.source, Source::Joined(_)) {
+                    f.write_str("; collapsed")?;
+                }
+                Ok(())
+            }
         }
     }
-    text
 }
 
-fn insert(headers: &mut HeaderMap, name: HeaderName, text: String) {
-    // What is stored came in as a field, so it goes out as one.
-    if let Ok(value) = HeaderValue::try_from(text) {
-        headers.insert(name, value);
+/// A lifetime as Cache-Control has it.
+struct LifetimeText<'a>(&'a Lifetime);
+
+impl fmt::Display for LifetimeText<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "max-age={}", self.0.max_age.as_secs())?;
+        for (name, time) in [
+            ("stale-while-revalidate", self.0.stale_while_revalidate),
+            ("stale-if-error", self.0.stale_if_error),
+        ] {
+            if !time.is_zero() {
+                write!(f, ", {name}={}", time.as_secs())?;
+            }
+        }
+        Ok(())
     }
 }
 
 /// What describes an entry itself.
 pub(crate) fn describe_entry(headers: &mut HeaderMap, entry: &Entry) {
-    if let Ok(value) = HeaderValue::from_str(entry.media_type.as_str()) {
-        headers.insert(CONTENT_TYPE, value);
-    }
-    insert(headers, ETAG, entry.entity_tag().to_string());
-    insert(headers, CACHE_CONTROL, lifetime_text(&entry.lifetime));
-    if !entry.tags.is_empty() {
-        insert(headers, CACHE_GROUPS, write_tags(&entry.tags));
-    }
-    headers.remove(LAST_MODIFIED);
+    Fields::new(headers).describe(entry);
 }
 
 /// What describes an answer: the entry, its age, where it came from, and how long that took.
 pub(crate) fn describe_answer(headers: &mut HeaderMap, answer: &Answer, took: Duration) {
-    describe_entry(headers, &answer.entry);
-    headers.insert(AGE, HeaderValue::from(answer.age.as_secs()));
-    insert(headers, CACHE_STATUS, cache_status(answer));
+    let mut fields = Fields::new(headers);
+    fields.describe(&answer.entry);
+    fields.insert(CACHE_STATUS, CacheStatus(answer));
     let ms = |time: Duration| time.as_secs_f64() * 1_000.0;
-    let timing = match answer.source {
+    match answer.source {
         Source::Origin(refill) | Source::Joined(refill) => {
-            format!("service;dur={:.3}, origin;dur={:.3}", ms(took), ms(refill.origin_took))
+            let origin = ms(refill.origin_took);
+            let text = format_args!("service;dur={:.3}, origin;dur={origin:.3}", ms(took));
+            fields.insert(SERVER_TIMING, text);
         }
-        _ => format!("service;dur={:.3}", ms(took)),
-    };
-    insert(headers, SERVER_TIMING, timing);
+        _ => fields.insert(SERVER_TIMING, format_args!("service;dur={:.3}", ms(took))),
+    }
+    headers.insert(AGE, HeaderValue::from(answer.age.as_secs()));
 }

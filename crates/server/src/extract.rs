@@ -1,7 +1,11 @@
 //! Reading paths, queries and JSON bodies, with problem documents for what cannot be read.
 
+use std::borrow::Cow;
+
 use axum::extract::rejection::JsonRejection;
-use axum::extract::{FromRequest, FromRequestParts, Query, RawPathParams, Request};
+use axum::extract::{
+    DefaultBodyLimit, FromRequest, FromRequestParts, Query, RawPathParams, Request,
+};
 use axum::http::request::Parts;
 use serde::de::DeserializeOwned;
 use verax_core::entry::Tag;
@@ -17,7 +21,8 @@ pub(crate) struct Json<T>(pub(crate) T);
 impl<S: Send + Sync, T: DeserializeOwned> FromRequest<S> for Json<T> {
     type Rejection = Failure;
 
-    async fn from_request(request: Request, state: &S) -> Result<Self, Failure> {
+    async fn from_request(mut request: Request, state: &S) -> Result<Self, Failure> {
+        DefaultBodyLimit::max(crate::LARGEST_JSON).apply(&mut request);
         match axum::Json::<T>::from_request(request, state).await {
             Ok(axum::Json(value)) => Ok(Json(value)),
             Err(JsonRejection::MissingJsonContentType(_)) => Err(Failure::new(
@@ -156,14 +161,14 @@ impl<S: Send + Sync> FromRequestParts<S> for WithTag {
         let segment = parts.uri.path().rsplit('/').next().unwrap_or_default();
         let text = decode_segment(segment).map_err(Failure::bad_request)?;
         let tags =
-            checked_tags([text.as_str()]).map_err(|e| Failure::bad_request(e.to_string()))?;
+            checked_tags([text.as_ref()]).map_err(|e| Failure::bad_request(e.to_string()))?;
         let tag = tags.into_iter().next();
         tag.map(WithTag).ok_or_else(|| Failure::bad_request("the tag is missing"))
     }
 }
 
 /// Decodes one percent-encoded segment (RFC 3986, section 2.1).
-fn decode_segment(segment: &str) -> Result<String, String> {
+pub(crate) fn decode_segment(segment: &str) -> Result<Cow<'_, str>, String> {
     let malformed = segment.match_indices('%').find(|(at, _)| {
         let digits = segment.as_bytes().get(at + 1..at + 3);
         !digits.is_some_and(|pair| pair.iter().all(u8::is_ascii_hexdigit))
@@ -176,7 +181,6 @@ fn decode_segment(segment: &str) -> Result<String, String> {
     }
     percent_encoding::percent_decode_str(segment)
         .decode_utf8()
-        .map(std::borrow::Cow::into_owned)
         .map_err(|e| format!("the key is not UTF-8 after decoding: {e}"))
 }
 

@@ -1,7 +1,7 @@
 //! How Verax is reached: HTTP, live streams, metrics, and the console's files.
 //!
-//! [`router`] is the whole HTTP interface over a [`Service`]; [`serve`] runs it on a listener until
-//! it is told to stop. The interface follows docs/http-api.md and describes itself at
+//! [`serve`] runs the HTTP interface over a [`Service`] on a listener until it is told to stop, and
+//! [`serve_wire`] the wire protocol. The HTTP interface follows docs/http-api.md and describes itself at
 //! `/openapi.json`; every error is a problem document (RFC 9457).
 //!
 //! ```no_run
@@ -23,6 +23,7 @@ mod entries;
 mod entry_fields;
 mod extract;
 mod health;
+mod hit;
 mod incoming;
 mod live;
 mod metrics;
@@ -36,16 +37,18 @@ mod signed;
 mod tls;
 mod wire;
 
+use std::convert::Infallible;
 use std::future::Future;
 use std::sync::Arc;
 use std::time::Duration;
 
 use axum::Router;
-use axum::extract::DefaultBodyLimit;
-use axum::middleware::from_fn;
+use axum::extract::Request;
+use axum::response::Response;
 use axum::routing::{delete, get, post};
 use tokio::net::TcpListener;
-use tower_http::catch_panic::CatchPanicLayer;
+use tower::make::Shared;
+use tower::{Service as _, service_fn};
 use verax_service::Service;
 
 pub use tls::{InvalidCertificate, Tls};
@@ -67,8 +70,8 @@ const TAG: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/tags/{tag}";
 const BATCH: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/batch";
 const WARM_RUNS: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/warm-runs";
 
-/// The HTTP interface of a service.
-pub fn router(service: Arc<Service>) -> Router {
+/// The routes of the HTTP interface.
+fn router(service: Arc<Service>) -> Router {
     // One flat table of routes: nested routers would rewrite every request's URI on its way in.
     Router::new()
         .route(
@@ -124,10 +127,17 @@ pub fn router(service: Arc<Service>) -> Router {
         .route("/openapi.json", get(openapi::show))
         .fallback(console::file)
         .method_not_allowed_fallback(problem::no_such_method)
-        .layer(DefaultBodyLimit::max(LARGEST_JSON))
-        .layer(CatchPanicLayer::custom(problem::after_panic))
-        .layer(from_fn(request_log::log))
         .with_state(service)
+}
+
+/// Answers a request: by the short way if it is a plain hit, else through the router. What concerns
+/// every request stands here and not in layers of the router, which cost each request an allocation.
+async fn answer(mut router: Router, service: Arc<Service>, request: Request) -> Response {
+    let any = async move |request| match hit::answer(&service, &request) {
+        Some(response) => response,
+        None => router.call(request).await.unwrap_or_else(|never| match never {}),
+    };
+    request_log::logged(request, any).await
 }
 
 /// Serves the HTTP interface, over TLS where it is given, until `stop` is ready; then finishes what is under way, live streams
@@ -145,7 +155,11 @@ pub async fn serve(
     let router = router(Arc::clone(&service));
     let told = Arc::clone(&service);
     let incoming = incoming::Incoming::new(listener, tls)?;
-    let serving = axum::serve(incoming, router).with_graceful_shutdown(async move {
+    let answer = service_fn(move |request| {
+        let answering = answer(router.clone(), Arc::clone(&service), request);
+        async move { Ok::<_, Infallible>(answering.await) }
+    });
+    let serving = axum::serve(incoming, Shared::new(answer)).with_graceful_shutdown(async move {
         stop.await;
         // This also ends the live streams, which would otherwise never finish.
         told.stop();

@@ -21,7 +21,7 @@ use verax_service::access::Right;
 use verax_service::cache::{Answer, LARGEST_BATCH, Operation, Outcome, PutRequest, checked_tags};
 use verax_service::{Service, ServiceError};
 
-use crate::entry_fields::cache_status;
+use crate::entry_fields::CacheStatus;
 use crate::extract::{InNamespace, Json, WithKey, WithTag};
 use crate::problem::{Failure, Result};
 use crate::signed::Signed;
@@ -119,7 +119,7 @@ fn found(answer: &Answer) -> BatchFound {
         media_type: answer.entry.media_type.to_string(),
         entity_tag: answer.entry.entity_tag().to_string(),
         age_seconds: answer.age.as_secs_f64(),
-        cache_status: cache_status(answer),
+        cache_status: CacheStatus(answer).to_string(),
     }
 }
 

@@ -1,24 +1,30 @@
 //! An id for each request, and a line in the log when it ends.
 
+use std::panic::AssertUnwindSafe;
 use std::time::Instant;
 
 use axum::body::Body;
 use axum::extract::Request;
 use axum::http::header::CONTENT_LENGTH;
 use axum::http::{HeaderName, HeaderValue};
-use axum::middleware::Next;
 use axum::response::Response;
+use futures_util::FutureExt;
 
-use crate::problem::ProblemBody;
+use crate::problem::{ProblemBody, after_panic};
 
 const REQUEST_ID: HeaderName = HeaderName::from_static("request-id");
 
-pub(crate) async fn log(request: Request, next: Next) -> Response {
+/// Answers a request, whatever happens, with an id and a line in the log.
+pub(crate) async fn logged(
+    request: Request,
+    answer: impl AsyncFnOnce(Request) -> Response,
+) -> Response {
     let started = Instant::now();
     let id = format!("{:016x}", rand::random::<u64>());
     let seen = tracing::enabled!(tracing::Level::DEBUG);
     let line = seen.then(|| (request.method().clone(), request.uri().path().to_owned()));
-    let mut response = next.run(request).await;
+    let answering = AssertUnwindSafe(answer(request)).catch_unwind();
+    let mut response = answering.await.unwrap_or_else(after_panic);
     let status = response.status();
     if let Some(ProblemBody(problem)) = response.extensions_mut().remove() {
         let mut problem = (*problem).clone();

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use axum::extract::FromRequestParts;
 use axum::http::header::{AUTHORIZATION, COOKIE};
 use axum::http::request::Parts;
-use axum::http::{HeaderMap, Method};
+use axum::http::{HeaderMap, HeaderValue, Method};
 use verax_service::access::Caller;
 use verax_service::{Service, ServiceError};
 
@@ -31,13 +31,15 @@ pub(crate) fn session_cookie(headers: &HeaderMap) -> Option<&str> {
         .find_map(|pair| pair.trim().strip_prefix(SESSION_COOKIE)?.strip_prefix('='))
 }
 
+/// The token of an Authorization field.
+pub(crate) fn bearer(field: &HeaderValue) -> Option<&str> {
+    let (scheme, token) = field.to_str().ok()?.split_once(' ')?;
+    scheme.eq_ignore_ascii_case("bearer").then_some(token.trim())
+}
+
 fn caller(parts: &Parts, service: &Service) -> Result<Arc<Caller>, ServiceError> {
     if let Some(field) = parts.headers.get(AUTHORIZATION) {
-        let token = field.to_str().ok().and_then(|text| {
-            let (scheme, token) = text.split_once(' ')?;
-            scheme.eq_ignore_ascii_case("bearer").then_some(token.trim())
-        });
-        let token = token
+        let token = bearer(field)
             .ok_or(ServiceError::NotSignedIn("the Authorization field is not `Bearer TOKEN`"))?;
         return service.token_caller(token);
     }

@@ -42,13 +42,14 @@ impl Registry {
         tenant: &Name,
         name: &Name,
     ) -> Result<Arc<Namespace>, ServiceError> {
-        let tenants = self.read();
         // An unknown tenant reads like an unknown namespace of a known one.
-        tenants
-            .get(tenant)
-            .and_then(|t| t.namespaces.get(name))
-            .cloned()
+        self.find(tenant.as_str(), name.as_str())
             .ok_or_else(|| ServiceError::Unknown(Subject::Namespace(format!("{tenant}/{name}"))))
+    }
+
+    /// A namespace by its names, if there is one.
+    pub(crate) fn find(&self, tenant: &str, name: &str) -> Option<Arc<Namespace>> {
+        self.read().get(tenant)?.namespaces.get(name).cloned()
     }
 
     pub(crate) fn origin(&self, tenant: &Name, name: &Name) -> Option<Arc<HttpOrigin>> {

@@ -188,6 +188,21 @@ impl Service {
         self.registry.namespace(tenant, namespace)
     }
 
+    /// A namespace by its names, if the token opens it with a right: for transports that answer plain
+    /// look-ups on the spot. Why it does not is left to [`open`](Self::open).
+    pub fn opened(
+        &self,
+        token: &str,
+        right: Right,
+        tenant: &str,
+        namespace: &str,
+    ) -> Option<Arc<Namespace>> {
+        // The names are looked up only for those who may know them, so that time tells others nothing.
+        let caller = self.tokens.caller(token).ok()?;
+        caller.holds_within(right, tenant, namespace).then_some(())?;
+        self.registry.find(tenant, namespace)
+    }
+
     /// A number that grows whenever a token or a namespace ends: what was let in before must be
     /// checked again then.
     pub fn access_revision(&self) -> u64 {

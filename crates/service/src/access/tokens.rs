@@ -69,6 +69,18 @@ impl Caller {
         if self.holds(&needed) { Ok(()) } else { Err(ServiceError::MissingScope(needed)) }
     }
 
+    /// Whether it holds a right within one namespace.
+    pub(crate) fn holds_within(&self, right: Right, tenant: &str, namespace: &str) -> bool {
+        self.scopes.iter().any(|scope| match scope {
+            Scope::Admin => true,
+            Scope::Within { right: held, tenant: of, namespace: within } => {
+                *held == right
+                    && of.as_str() == tenant
+                    && within.as_ref().is_none_or(|within| within.as_str() == namespace)
+            }
+        })
+    }
+
     /// [`needs`](Self::needs) for a right within one namespace, without making a scope when it holds.
     ///
     /// # Errors
@@ -79,16 +91,9 @@ impl Caller {
         tenant: &Name,
         namespace: &Name,
     ) -> Result<(), ServiceError> {
-        let opens = |scope: &Scope| match scope {
-            Scope::Admin => true,
-            Scope::Within { right: held, tenant: of, namespace: within } => {
-                *held == right && of == tenant && within.as_ref().is_none_or(|w| w == namespace)
-            }
-        };
-        if self.scopes.iter().any(opens) {
-            Ok(())
-        } else {
-            Err(ServiceError::MissingScope(Scope::within(right, tenant, namespace)))
+        match self.holds_within(right, tenant.as_str(), namespace.as_str()) {
+            true => Ok(()),
+            false => Err(ServiceError::MissingScope(Scope::within(right, tenant, namespace))),
         }
     }
 

@@ -1,0 +1,105 @@
+//! The short way of the request that nearly all are: a GET, with a token, of an entry that is in the
+//! cache.
+//!
+//! Whatever is out of the ordinary (another path or method, a field that asks for more, a token
+//! without the right, a miss) gives `None` and goes the long way through the router, which alone
+//! refuses and explains. So the short way decides nothing but that all is well.
+
+use std::sync::Arc;
+use std::time::Instant;
+
+use axum::body::Body;
+use axum::extract::Request;
+use axum::http::header::{AUTHORIZATION, CACHE_CONTROL, IF_NONE_MATCH};
+use axum::http::{HeaderMap, HeaderName, Method};
+use axum::response::Response;
+use verax_core::Freshness;
+use verax_core::store::Visited;
+use verax_service::Service;
+use verax_service::access::Right;
+use verax_service::cache::{Answer, Cached, Source};
+
+use crate::entry_fields::describe_answer;
+use crate::extract::decode_segment;
+use crate::signed::bearer;
+
+/// Fields that make a GET more than a plain look-up.
+const ASKING_MORE: [HeaderName; 3] =
+    [CACHE_CONTROL, IF_NONE_MATCH, HeaderName::from_static("traceparent")];
+
+/// Fields of an answer, the request's id included.
+const FIELDS: usize = 12;
+
+/// The answer to a request, if it is a plain look-up that hits.
+pub(crate) fn answer(service: &Arc<Service>, request: &Request) -> Option<Response> {
+    let started = Instant::now();
+    let [tenant, namespace, key] = entry_path(request)?;
+    let headers = request.headers();
+    let token = bearer(headers.get(AUTHORIZATION)?)?;
+    if ASKING_MORE.iter().any(|field| headers.contains_key(field)) {
+        return None;
+    }
+    let namespace = service.opened(token, Right::Read, tenant, namespace)?;
+    let key = decode_segment(key).ok()?;
+    let now = service.now();
+    let mut response = None;
+    let cached = service.cached(&namespace, &key, now, |visited: &Visited<'_>| {
+        let found = visited.found();
+        let (source, time_left) = match found.freshness() {
+            Freshness::Fresh(left) => (Source::Hit(left), Some(left)),
+            Freshness::Stale(since) | Freshness::OnlyOnError(since) => (Source::Stale(since), None),
+            Freshness::Ended => return,
+        };
+        let age = now.since(found.stored_at());
+        let answer = Answer { entry: found.entry(), age, time_left, source };
+        let mut fields = HeaderMap::with_capacity(FIELDS);
+        describe_answer(&mut fields, &answer, started.elapsed());
+        let mut whole = Response::new(Body::from(answer.entry.value));
+        *whole.headers_mut() = fields;
+        response = Some(whole);
+    });
+    match cached {
+        Cached::Hit => namespace.counters().count_hits(1, 0, started.elapsed()),
+        Cached::Stale => namespace.counters().count_hits(0, 1, started.elapsed()),
+        Cached::Missing => {}
+    }
+    response
+}
+
+/// Tenant, namespace and undecoded key of the path of an entry.
+fn entry_path(request: &Request) -> Option<[&str; 3]> {
+    if request.method() != Method::GET {
+        return None;
+    }
+    let rest = request.uri().path().strip_prefix("/v1/tenants/")?;
+    let (tenant, rest) = rest.split_once('/')?;
+    let (namespace, key) = rest.strip_prefix("namespaces/")?.split_once('/')?;
+    let key = key.strip_prefix("entries/")?;
+    (!key.is_empty() && !key.contains('/')).then_some([tenant, namespace, key])
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("GET", "/v1/tenants/a/namespaces/b/entries/c%2Fd", Some(["a", "b", "c%2Fd"]))]
+    #[case("GET", "/v1/tenants/a/namespaces/b/entries/c?x=1", Some(["a", "b", "c"]))]
+    #[case("HEAD", "/v1/tenants/a/namespaces/b/entries/c", None)]
+    #[case("GET", "/v1/tenants/a/namespaces/b/entries/", None)]
+    #[case("GET", "/v1/tenants/a/namespaces/b/entries/c/d", None)]
+    #[case("GET", "/v1/tenants/a/namespaces/b/entries", None)]
+    #[case("GET", "/v1/tenants/a/b/namespaces/b/entries/c", None)]
+    #[case("GET", "/v1/tenants/a/namespaces/b/tags/c", None)]
+    #[case("GET", "/metrics", None)]
+    fn only_the_path_of_an_entry_goes_the_short_way(
+        #[case] method: &str,
+        #[case] uri: &str,
+        #[case] expected: Option<[&str; 3]>,
+    ) {
+        let request = Request::builder().method(method).uri(uri).body(Body::empty()).unwrap();
+        assert_eq!(entry_path(&request), expected);
+    }
+}
