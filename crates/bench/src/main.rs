@@ -14,6 +14,7 @@ mod frames;
 mod growth;
 mod http_hit;
 mod memory;
+mod metrics;
 mod rounds;
 mod soak;
 mod store_get;
@@ -61,11 +62,12 @@ enum Part {
 /// Takes ten minutes by itself, so it is not among those that run unasked.
 const SOAK: &str = "soak";
 
-const PARTS: [(&str, Part); 9] = [
+const PARTS: [(&str, Part); 10] = [
     ("memory", Part::Own(|_| memory::run())),
     ("wire-get", Part::Ratios(wire_get::run)),
     ("http-hit", Part::Ratios(http_hit::run)),
     ("store-get", Part::Ratios(store_get::run)),
+    ("metrics", Part::Ratios(metrics::run)),
     ("many-entries", Part::Ratios(growth::entries)),
     ("expiry", Part::Own(|_| expiry::run())),
     ("growth", Part::Own(growth::run)),

@@ -44,7 +44,7 @@ impl From<ClientError> for Failure {
     fn from(error: ClientError) -> Self {
         let code = match &error {
             ClientError::Unreachable { .. } | ClientError::TimedOut { .. } => 5,
-            ClientError::NotVerax { .. } => 1,
+            ClientError::NotVerax { .. } | ClientError::Unreadable { .. } => 1,
             ClientError::Invalid(_) => 2,
             ClientError::Refused(problem) => match problem.status {
                 404 => 3,

@@ -32,6 +32,14 @@ pub enum ClientError {
         /// What was unexpected.
         reason: String,
     },
+    /// A value is there, but not what it should be.
+    #[error("the value of {key:?} cannot be read: {reason}")]
+    Unreadable {
+        /// Its key.
+        key: String,
+        /// What is wrong with it.
+        reason: String,
+    },
     /// The address, token or key given cannot be used.
     #[error("{0}")]
     Invalid(String),

@@ -1,23 +1,16 @@
 //! The Verax client library for service instances.
 //!
-//! A [`Client`] knows where Verax is and holds one pool of connections; clone it freely. A
-//! [`Namespace`] is a handle on one namespace of one tenant and cannot be re-pointed.
+//! A [`Client`] knows where Verax is; clone it freely. A [`Cache`] is what an application reads
+//! through: a handle on one namespace of one tenant, which cannot be re-pointed, over the wire
+//! protocol. [`Cache::get_or_refill`] replaces look-up, branch and store, and gives a value even when
+//! Verax does not answer. This is `examples/departure_board.rs`, which the tests of Verax run:
 //!
 //! ```no_run
-//! use verax_client::{Client, PutOptions};
-//!
-//! # async fn example() -> Result<(), verax_client::ClientError> {
-//! // Reads VERAX_URL and VERAX_TOKEN.
-//! let verax = Client::from_environment()?;
-//! let boards = verax.namespace("ferrydesk", "boards")?;
-//!
-//! if let Some(found) = boards.get("board/aldermouth").await? {
-//!     println!("{} bytes, {:?}", found.value.len(), found.source);
-//! }
-//! boards.put("notice/today", "fog over the sound", PutOptions::default()).await?;
-//! # Ok(())
-//! # }
+#![doc = include_str!("../examples/departure_board.rs")]
 //! ```
+//!
+//! A [`Namespace`] does the same operations over HTTP, one request each; for tools that read seldom,
+//! and for the listings and descriptions that only HTTP has.
 //!
 //! A cache may lose any entry at any time: read `None` as "ask the origin", never as an error.
 

@@ -8,6 +8,7 @@ use std::time::{Duration, Instant};
 
 use axum::Router;
 use axum::routing::get;
+use futures_util::FutureExt;
 use nix::sys::signal::Signal;
 use rstest::rstest;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
@@ -414,6 +415,111 @@ async fn a_value_comes_whatever_is_wrong_with_the_cache() {
         refills.load(Ordering::SeqCst) == before
     })
     .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn compressed_values_come_back_and_http_sees_what_they_are() {
+    let verax = started();
+    let options = CacheOptions { compress_from: Some(1_000), ..CacheOptions::default() };
+    let (cache, plain) = (boards(&verax, options), boards(&verax, CacheOptions::default()));
+    let board = Board { sailings: (0..500).map(|n| format!("sailing {n}")).collect() };
+    cache.put_json("long", &board, PutOptions::default()).await.unwrap();
+    cache.put_json("short", &Board { sailings: vec![] }, PutOptions::default()).await.unwrap();
+    assert_eq!(cache.get_json::<Board>("long").await.unwrap().unwrap(), board);
+    let over_http = verax.client().namespace("ferrydesk", "boards").unwrap();
+    let [long, short] = ["long", "short"].map(|key| over_http.get(key));
+    let (long, short) = (long.await.unwrap().unwrap(), short.await.unwrap().unwrap());
+    assert_eq!(long.media_type, "application/json+gzip");
+    assert_eq!(short.media_type, "application/json");
+    let whole = serde_json::to_vec(&board).unwrap();
+    assert!(long.value.len() < whole.len() / 2, "{} of {}", long.value.len(), whole.len());
+    // Who is not told to unpack gets the bytes as they are, and says that they are no JSON.
+    let unread = plain.get_json::<Board>("long").await.unwrap_err();
+    assert!(matches!(unread, ClientError::Unreadable { .. }), "{unread}");
+    // Batches pack and unpack too, and what was stored plain stays readable.
+    let many =
+        PutMany { key: "b".into(), value: whole.clone().into(), options: PutOptions::default() };
+    cache.put_many(&[many]).await.unwrap();
+    plain.put("plain", &whole, PutOptions::default()).await.unwrap();
+    for found in cache.get_many(&["b", "long", "plain"]).await.unwrap() {
+        assert_eq!(found.unwrap().unwrap().value, whole);
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn calls_that_are_given_up_leave_the_others_right() {
+    let verax = started();
+    let cache = boards(&verax, CacheOptions { connections: 1, ..CacheOptions::default() });
+    for n in 0..50 {
+        cache.put(&format!("k{n}"), format!("v{n}"), PutOptions::default()).await.unwrap();
+    }
+    // Polled once or a few times and then dropped, wherever they have got to by then.
+    for round in 0..200usize {
+        let [key, large] = [format!("k{}", round % 50), format!("large{}", round % 3)];
+        let mut reading = Box::pin(cache.get(&key).fuse());
+        let mut storing =
+            Box::pin(cache.put(&large, vec![7; 100_000], PutOptions::default()).fuse());
+        for _ in 0..round % 4 {
+            let both = std::future::poll_fn(|cx| {
+                let _ = (reading.as_mut().poll(cx), storing.as_mut().poll(cx));
+                std::task::Poll::Ready(())
+            });
+            both.await;
+            tokio::task::yield_now().await;
+        }
+        drop((reading, storing));
+        let n = (round * 7) % 50;
+        assert_eq!(text(&cache, &format!("k{n}")).await.unwrap(), format!("v{n}"));
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn jitter_spreads_the_ends_of_what_is_stored_together() {
+    let verax = started();
+    verax
+        .run(&["namespace", "create", "ferrydesk/spread", "--max-age", "1h", "--jitter", "50"])
+        .done();
+    let cache = verax.client().cache("ferrydesk", "spread", CacheOptions::default()).unwrap();
+    let mut left = Vec::new();
+    for n in 0..40 {
+        cache.put(&n.to_string(), "v", PutOptions::default()).await.unwrap();
+        left.push(cache.get(&n.to_string()).await.unwrap().unwrap().time_left.unwrap());
+    }
+    let half = Duration::from_secs(1_800);
+    assert!(left.iter().all(|left| *left > half - Duration::from_secs(60) && *left <= 2 * half));
+    let (first, last) = (left.iter().min().unwrap(), left.iter().max().unwrap());
+    // Forty draws from half an hour lie within a tenth of it once in 10^37 runs.
+    assert!(*last - *first > half / 10, "{first:?} to {last:?}");
+    // A lifetime that is given with the value is kept to the letter.
+    let hour = PutOptions { max_age: Some(2 * half), ..PutOptions::default() };
+    cache.put("own", "v", hour).await.unwrap();
+    assert!(
+        cache.get("own").await.unwrap().unwrap().time_left.unwrap()
+            > 2 * half - Duration::from_secs(60)
+    );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_example_of_the_client_runs() {
+    let verax = started();
+    let run = || {
+        let program = verax_e2e::program().with_file_name("examples/departure_board");
+        let output = std::process::Command::new(program)
+            .arg("saltmere")
+            .env("VERAX_WIRE_URL", verax.wire())
+            .env("VERAX_TOKEN", verax.token())
+            .output()
+            .unwrap();
+        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+        String::from_utf8(output.stdout).unwrap()
+    };
+    let (first, second) = (run(), run());
+    assert!(first.starts_with("reading the database\n"), "{first}");
+    assert!(second.starts_with("saltmere: 07:10"), "{second}");
+    assert!(
+        second.ends_with("notice: fog over the sound\nafter the invalidation: None\n"),
+        "{second}"
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -1,7 +1,7 @@
 //! Entries: reading, storing, deleting, listing, clearing.
 
 use std::sync::Arc;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use axum::body::Body;
 use axum::extract::{Request, State};
@@ -15,6 +15,7 @@ use verax_api::EntryPage;
 use verax_core::Key;
 use verax_core::store::Position;
 use verax_service::access::Right;
+use verax_service::transit::{Place, SMALL, Transit};
 use verax_service::{Service, ServiceError};
 
 use crate::entry_fields::{
@@ -24,6 +25,9 @@ use crate::entry_fields::{
 use crate::extract::{Ask, InNamespace, WithKey};
 use crate::problem::{Failure, Result};
 use crate::signed::Signed;
+
+/// A body of which nothing more comes for this long is given up.
+const LONGEST_SILENCE: Duration = Duration::from_secs(30);
 
 const DEFAULT_PAGE: usize = 100;
 
@@ -61,10 +65,31 @@ pub(crate) async fn read(
     let current = has_current(&headers, answer.entry.entity_tag());
     let mut response = match current {
         true => StatusCode::NOT_MODIFIED.into_response(),
-        false => Body::from(answer.entry.value.clone()).into_response(),
+        false => outgoing(service.transit(), &answer.entry.value)?.into_response(),
     };
     describe_answer(response.headers_mut(), &answer, started.elapsed());
     Ok(response)
+}
+
+/// A value with its place among those that are on their way out.
+struct Outgoing {
+    value: Bytes,
+    _place: Place,
+}
+
+impl AsRef<[u8]> for Outgoing {
+    fn as_ref(&self) -> &[u8] {
+        &self.value
+    }
+}
+
+/// A value as a body, which holds its place until it was sent.
+fn outgoing(transit: &Transit, value: &Bytes) -> Result<Body> {
+    if value.len() <= SMALL {
+        return Ok(Body::from(value.clone()));
+    }
+    let place = transit.place(value.len())?;
+    Ok(Body::from(Bytes::from_owner(Outgoing { value: value.clone(), _place: place })))
 }
 
 fn miss() -> Response {
@@ -117,8 +142,9 @@ pub(crate) async fn put(
         let namespace = namespace.path();
         Failure::from(ServiceError::ValueTooLarge { size, limit, namespace })
     };
-    let value = match body_within(&parts.headers, body, limit).await {
-        Ok(value) => value,
+    let (value, _place) = match body_within(service.transit(), &parts.headers, body, limit).await {
+        Ok(read) => read,
+        Err(BodyError::Busy(error)) => return Err(error.into()),
         Err(BodyError::TooLarge(size)) => {
             let mut response = too_large(size).into_response();
             // The rest of the body is not read, so the connection cannot be used again.
@@ -140,29 +166,44 @@ pub(crate) async fn put(
 enum BodyError {
     TooLarge(u64),
     Broken(String),
+    Busy(ServiceError),
 }
 
-/// Reads a body up to a limit; one that announces more is not read at all.
+/// Reads a body up to a limit; one that announces more is not read at all. The place among what is on
+/// its way in is held until the value is stored.
 async fn body_within(
+    transit: &Transit,
     headers: &HeaderMap,
     mut body: Body,
     limit: u64,
-) -> std::result::Result<Bytes, BodyError> {
+) -> std::result::Result<(Bytes, Place), BodyError> {
     let announced = headers.get(CONTENT_LENGTH).and_then(|l| l.to_str().ok()?.parse::<u64>().ok());
     if let Some(size) = announced.filter(|size| *size > limit) {
         return Err(BodyError::TooLarge(size));
     }
-    let mut value = BytesMut::with_capacity(announced.unwrap_or(0) as usize);
-    while let Some(frame) = body.frame().await {
+    let announced = announced.unwrap_or(0) as usize;
+    let mut place = transit.place(announced).map_err(BodyError::Busy)?;
+    let mut placed = announced.max(SMALL);
+    let mut value = BytesMut::with_capacity(announced);
+    loop {
+        let frame = tokio::time::timeout(LONGEST_SILENCE, body.frame()).await;
+        let silent = |_| BodyError::Broken("nothing more came for too long".into());
+        let Some(frame) = frame.map_err(silent)? else { break };
         let frame = frame.map_err(|e| BodyError::Broken(e.to_string()))?;
         if let Ok(data) = frame.into_data() {
             if (value.len() + data.len()) as u64 > limit {
                 return Err(BodyError::TooLarge((value.len() + data.len()) as u64));
             }
+            if value.len() + data.len() > placed {
+                // What comes without a length takes its place as it grows.
+                let more = value.len().max(2 * SMALL);
+                place.join(transit.place(more).map_err(BodyError::Busy)?);
+                placed += more;
+            }
             value.extend_from_slice(&data);
         }
     }
-    Ok(value.freeze())
+    Ok((value.freeze(), place))
 }
 
 /// Change how long an entry may still be served, counted from now, without sending its value again.

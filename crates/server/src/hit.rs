@@ -3,7 +3,7 @@
 //!
 //! Whatever is out of the ordinary (another path or method, a field that asks for more, a token
 //! without the right, a miss) gives `None` and goes the long way through the router, which alone
-//! refuses and explains. So the short way decides nothing but that all is well.
+//! refuses and explains, and knows how to send large values. So the short way decides nothing but that all is well.
 
 use std::sync::Arc;
 use std::time::Instant;
@@ -18,6 +18,7 @@ use verax_core::store::Visited;
 use verax_service::Service;
 use verax_service::access::Right;
 use verax_service::cache::{Answer, Cached, Source};
+use verax_service::transit::SMALL;
 
 use crate::entry_fields::describe_answer;
 use crate::extract::decode_segment;
@@ -44,6 +45,9 @@ pub(crate) fn answer(service: &Arc<Service>, request: &Request) -> Option<Respon
     let now = service.now();
     let mut response = None;
     let cached = service.cached(&namespace, &key, now, |visited: &Visited<'_>| {
+        if visited.value().len() > SMALL {
+            return;
+        }
         let found = visited.found();
         let (source, time_left) = match found.freshness() {
             Freshness::Fresh(left) => (Source::Hit(left), Some(left)),
@@ -58,6 +62,7 @@ pub(crate) fn answer(service: &Arc<Service>, request: &Request) -> Option<Respon
         *whole.headers_mut() = fields;
         response = Some(whole);
     });
+    response.as_ref()?;
     match cached {
         Cached::Hit => namespace.counters().count_hits(1, 0, started.elapsed()),
         Cached::Stale => namespace.counters().count_hits(0, 1, started.elapsed()),

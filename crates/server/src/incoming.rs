@@ -10,6 +10,7 @@ use std::time::Duration;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::{OwnedSemaphorePermit, Semaphore, mpsc};
+use tokio_io_timeout::TimeoutWriter;
 use tokio_rustls::server::TlsStream;
 
 use crate::tls::Tls;
@@ -17,27 +18,33 @@ use crate::tls::Tls;
 /// The most HTTP connections at a time; further ones wait to be taken.
 const MOST_CONNECTIONS: usize = 10_000;
 
-/// An HTTP connection, which holds its place among the counted ones until it is dropped.
+/// An answer of which the client takes nothing for this long is given up.
+const LONGEST_SILENCE: Duration = Duration::from_secs(120);
+
+/// An HTTP connection that gives up on a client that takes nothing.
+pub(crate) type Connection = Pin<Box<TimeoutWriter<Stream>>>;
+
+/// What an HTTP connection runs over; it holds its place among the counted ones until it is dropped.
 #[derive(Debug)]
-pub(crate) struct Connection {
-    stream: Stream,
+pub(crate) struct Stream {
+    over: Over,
     _place: OwnedSemaphorePermit,
 }
 
 #[derive(Debug)]
-enum Stream {
+enum Over {
     Plain(TcpStream),
     Tls(Box<TlsStream<TcpStream>>),
 }
 
 macro_rules! delegate {
     ($self:ident, $stream:ident => $call:expr) => {
-        match &mut $self.get_mut().stream {
-            Stream::Plain(stream) => {
+        match &mut $self.get_mut().over {
+            Over::Plain(stream) => {
                 let $stream = Pin::new(stream);
                 $call
             }
-            Stream::Tls(stream) => {
+            Over::Tls(stream) => {
                 let $stream = Pin::new(stream.as_mut());
                 $call
             }
@@ -45,7 +52,7 @@ macro_rules! delegate {
     };
 }
 
-impl AsyncRead for Connection {
+impl AsyncRead for Stream {
     fn poll_read(
         self: Pin<&mut Self>,
         cx: &mut Context<'_>,
@@ -55,7 +62,7 @@ impl AsyncRead for Connection {
     }
 }
 
-impl AsyncWrite for Connection {
+impl AsyncWrite for Stream {
     fn poll_write(
         self: Pin<&mut Self>,
         cx: &mut Context<'_>,
@@ -81,9 +88,9 @@ impl AsyncWrite for Connection {
     }
 
     fn is_write_vectored(&self) -> bool {
-        match &self.stream {
-            Stream::Plain(stream) => stream.is_write_vectored(),
-            Stream::Tls(stream) => stream.is_write_vectored(),
+        match &self.over {
+            Over::Plain(stream) => stream.is_write_vectored(),
+            Over::Tls(stream) => stream.is_write_vectored(),
         }
     }
 }
@@ -119,12 +126,14 @@ impl Incoming {
                 let _ = stream.set_nodelay(true);
                 let (tls, sender) = (tls.clone(), sender.clone());
                 let connect = async move {
-                    let stream = match tls {
-                        None => Some(Stream::Plain(stream)),
-                        Some(tls) => tls.accept(stream).await.map(|s| Stream::Tls(Box::new(s))),
+                    let over = match tls {
+                        None => Some(Over::Plain(stream)),
+                        Some(tls) => tls.accept(stream).await.map(|s| Over::Tls(Box::new(s))),
                     };
-                    if let Some(stream) = stream {
-                        let _ = sender.send((Connection { stream, _place: place }, from)).await;
+                    if let Some(over) = over {
+                        let mut writer = TimeoutWriter::new(Stream { over, _place: place });
+                        writer.set_timeout(Some(LONGEST_SILENCE));
+                        let _ = sender.send((Box::pin(writer), from)).await;
                     }
                 };
                 tokio::spawn(connect);

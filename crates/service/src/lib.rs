@@ -31,6 +31,7 @@ mod namespace;
 mod registry;
 pub mod runs;
 mod service;
+pub mod transit;
 
 pub use clock::Clock;
 pub use error::{ServiceError, Subject};

@@ -18,6 +18,7 @@ use crate::live::{Live, sample_every_second};
 use crate::namespace::Namespace;
 use crate::registry::Registry;
 use crate::runs::{LoadRunner, RunTable};
+use crate::transit::Transit;
 
 /// How often lapsed permits and ended entries are looked for.
 const TIDY_EVERY: Duration = Duration::from_millis(100);
@@ -35,13 +36,20 @@ pub struct ServiceOptions {
     pub memory_limit: u64,
     /// The most callers that may wait for one key.
     pub most_waiters: usize,
+    /// The most memory for values on their way in and out, in bytes.
+    pub transit_limit: u64,
     /// The load profiles to offer.
     pub profiles: Vec<LoadProfileSpec>,
 }
 
 impl Default for ServiceOptions {
     fn default() -> Self {
-        Self { memory_limit: 256 << 20, most_waiters: 20_000, profiles: Vec::new() }
+        Self {
+            memory_limit: 256 << 20,
+            most_waiters: 20_000,
+            transit_limit: 256 << 20,
+            profiles: Vec::new(),
+        }
     }
 }
 
@@ -59,6 +67,7 @@ pub struct Service {
     pub(crate) load_runs: RunTable<LoadRun>,
     pub(crate) load_running: Arc<AtomicBool>,
     pub(crate) profiles: Vec<LoadProfileSpec>,
+    transit: Transit,
     runner: OnceLock<Arc<dyn LoadRunner>>,
     records_available: AtomicBool,
     access_revision: AtomicU64,
@@ -86,6 +95,7 @@ impl Service {
             load_runs: RunTable::default(),
             load_running: Arc::default(),
             profiles: options.profiles,
+            transit: Transit::new(options.transit_limit),
             runner: OnceLock::new(),
             records_available: AtomicBool::new(true),
             access_revision: AtomicU64::new(0),
@@ -237,6 +247,11 @@ impl Service {
     pub fn memory(&self) -> (u64, u64, u64) {
         let store = &self.cache.store;
         (store.used(), store.limit(), store.evicted())
+    }
+
+    /// The memory for values on their way in and out.
+    pub fn transit(&self) -> &Transit {
+        &self.transit
     }
 
     /// How many refills are under way, and how many callers wait for one.

@@ -5,113 +5,24 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 
-use bytes::Bytes;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use verax_core::Entry;
 use verax_core::entry::Tag;
-use verax_wire::{BatchOperations, GetFlags, Lifetime, Put, Reply, Request, Tags, Value};
+use verax_wire::{GetFlags, Lifetime, Put, Reply, Request, Tags, Value};
 
 use super::breaker::Breaker;
+use super::compress::{self, Packed};
 use super::connect::Target;
-use super::link::{Link, RawReply, refusal};
-use super::near::{Near, NearCopies};
+use super::link::{Link, RawReply};
+use super::near::Near;
+use super::options::{CacheEvent, CacheOptions, Hit, Page};
 use super::pool::Pool;
 use crate::answer::Source;
 use crate::connection::Client;
 use crate::entries::{LifetimeOptions, PutCondition, PutOptions};
 use crate::error::ClientError;
 use crate::operations::{Rate, Taken};
-
-/// Something that happened, for an application's own metrics.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum CacheEvent {
-    /// A look-up was answered by a near copy.
-    NearHit,
-    /// A look-up was answered by Verax.
-    Hit,
-    /// A look-up found nothing.
-    Miss,
-    /// A look-up got no answer in time or failed.
-    Failure,
-    /// A look-up was not tried, since Verax did not answer several times in a row.
-    Skipped,
-    /// A value was read from where it comes from, by `get_or_refill`.
-    Refill,
-}
-
-type Hook = Arc<dyn Fn(CacheEvent, Duration) + Send + Sync>;
-
-/// How a [`Cache`] behaves.
-#[derive(Clone)]
-pub struct CacheOptions {
-    /// Connections, each shared by many calls.
-    pub connections: usize,
-    /// The longest time for a call.
-    pub timeout: Duration,
-    /// The longest that [`Cache::get_or_refill`] waits for Verax before it refills by itself.
-    pub bound: Duration,
-    /// Whether and how values are kept in this process.
-    pub near_copies: Option<NearCopies>,
-    /// Told of everything that happens, and how long it took.
-    pub hook: Option<Hook>,
-}
-
-impl Default for CacheOptions {
-    fn default() -> Self {
-        Self {
-            connections: 2,
-            timeout: Duration::from_secs(1),
-            bound: Duration::from_millis(50),
-            near_copies: None,
-            hook: None,
-        }
-    }
-}
-
-impl fmt::Debug for CacheOptions {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_struct("CacheOptions")
-            .field("connections", &self.connections)
-            .field("timeout", &self.timeout)
-            .field("bound", &self.bound)
-            .field("near_copies", &self.near_copies)
-            .finish_non_exhaustive()
-    }
-}
-
-/// A value that was found.
-#[derive(Debug, Clone)]
-pub struct Hit {
-    /// The value's bytes.
-    pub value: Bytes,
-    /// Where it came from; [`Source::Hit`] for a near copy.
-    pub source: Source,
-    /// The time until it is stale; `None` when it is.
-    pub time_left: Option<Duration>,
-    /// Whether it was a near copy.
-    pub near: bool,
-}
-
-/// A page of a listing.
-#[derive(Debug, Clone, Default)]
-pub struct Page {
-    /// The keys.
-    pub keys: Vec<String>,
-    /// Where the next page starts; `None` on the last one.
-    pub cursor: Option<String>,
-}
-
-/// One value of [`Cache::put_many`].
-#[derive(Debug, Clone)]
-pub struct PutMany {
-    /// Its key.
-    pub key: String,
-    /// The value.
-    pub value: Bytes,
-    /// How to store it.
-    pub options: PutOptions,
-}
 
 struct Inner {
     tenant: String,
@@ -196,16 +107,16 @@ fn entity_tag(text: &str) -> Result<u128, ClientError> {
         .map_err(|_| ClientError::Invalid(format!("{text:?} is not an entity tag")))
 }
 
-fn put_frame<'a>(
+pub(super) fn put_frame<'a>(
     key: &'a str,
-    value: &'a [u8],
+    packed: &'a Packed<'a>,
     options: &'a PutOptions,
     tags: &'a [&'a str],
 ) -> Result<Put<'a>, ClientError> {
     Ok(Put {
         key: checked(key)?,
-        value,
-        media_type: options.media_type.as_deref().unwrap_or("application/octet-stream"),
+        value: &packed.value,
+        media_type: &packed.media_type,
         lifetime: lifetime(LifetimeOptions {
             max_age: options.max_age,
             stale_while_revalidate: options.stale_while_revalidate,
@@ -220,12 +131,12 @@ fn put_frame<'a>(
     })
 }
 
-fn checked(key: &str) -> Result<&str, ClientError> {
+pub(super) fn checked(key: &str) -> Result<&str, ClientError> {
     verax_core::Key::new(key).map_err(|e| ClientError::Invalid(e.to_string()))?;
     Ok(key)
 }
 
-fn hit(raw: &RawReply, value: &Value<'_>) -> Hit {
+pub(super) fn hit(raw: &RawReply, value: &Value<'_>) -> Hit {
     Hit {
         value: raw.share(value.value),
         source: match value.source {
@@ -244,7 +155,7 @@ fn hit(raw: &RawReply, value: &Value<'_>) -> Hit {
 }
 
 /// A reply that no request of this kind has.
-fn unexpected() -> ClientError {
+pub(super) fn unexpected() -> ClientError {
     ClientError::NotVerax { url: "the wire".into(), reason: "it gave an unexpected reply".into() }
 }
 
@@ -281,7 +192,7 @@ impl Cache {
         link.call(number, request).await
     }
 
-    async fn ask(&self, request: Request<'_>) -> Result<RawReply, ClientError> {
+    pub(super) async fn ask(&self, request: Request<'_>) -> Result<RawReply, ClientError> {
         let call = async {
             let link = self.0.pool.link().await?;
             self.ask_on(&link, request).await
@@ -356,7 +267,7 @@ impl Cache {
         let call = async {
             self.watch().await?;
             let mark = self.0.near.as_ref().map(|near| near.mark());
-            let flags = GetFlags { details: mark.is_some(), ..flags };
+            let flags = GetFlags { details: mark.is_some() || self.compresses(), ..flags };
             let link = self.0.pool.link().await?;
             let raw = self.ask_on(&link, Request::Get { key, flags }).await?;
             self.found(key, &raw, mark)
@@ -386,7 +297,10 @@ impl Cache {
             Err(error) if error.problem() == Some("no-value") => return Ok(None),
             Err(error) => return Err(error),
         };
-        let hit = hit(raw, &value);
+        let mut hit = hit(raw, &value);
+        if let Some(details) = value.details.filter(|_| self.compresses()) {
+            hit.value = compress::unpacked(key, hit.value, details.media_type)?;
+        }
         if let (Some(near), Some(mark), Some(left), Some(details)) =
             (&self.0.near, mark, hit.time_left, value.details)
         {
@@ -435,21 +349,62 @@ impl Cache {
         Ok(value)
     }
 
-    async fn store(
+    pub(super) fn compresses(&self) -> bool {
+        self.0.options.compress_from.is_some()
+    }
+
+    /// A value as it is to be stored.
+    pub(super) fn packed<'a>(&self, value: &'a [u8], options: &'a PutOptions) -> Packed<'a> {
+        let media_type = options.media_type.as_deref().unwrap_or("application/octet-stream");
+        compress::packed(value, media_type, self.0.options.compress_from)
+    }
+
+    /// The value of a key as JSON, as [`put_json`](Self::put_json) stores it.
+    ///
+    /// # Errors
+    /// [`ClientError`]; [`ClientError::Unreadable`] when the value is no such JSON.
+    pub async fn get_json<T: DeserializeOwned>(&self, key: &str) -> Result<Option<T>, ClientError> {
+        let Some(hit) = self.get(key).await? else { return Ok(None) };
+        let unreadable = |e: serde_json::Error| ClientError::Unreadable {
+            key: key.into(),
+            reason: e.to_string(),
+        };
+        serde_json::from_slice(&hit.value).map(Some).map_err(unreadable)
+    }
+
+    /// Stores a value as JSON; returns whether it replaced one.
+    ///
+    /// # Errors
+    /// [`ClientError`]; [`ClientError::Invalid`] when the value cannot be written as JSON.
+    pub async fn put_json(
+        &self,
+        key: &str,
+        value: &impl Serialize,
+        mut options: PutOptions,
+    ) -> Result<bool, ClientError> {
+        let bytes = serde_json::to_vec(value).map_err(|e| {
+            ClientError::Invalid(format!("the value of {key:?} makes no JSON: {e}"))
+        })?;
+        options.media_type.get_or_insert_with(|| "application/json".into());
+        self.store(key, &bytes, &options).await
+    }
+
+    pub(super) async fn store(
         &self,
         key: &str,
         value: &[u8],
         options: &PutOptions,
     ) -> Result<bool, ClientError> {
         let tags: Vec<&str> = options.tags.iter().map(String::as_str).collect();
-        let put = put_frame(key, value, options, &tags)?;
+        let packed = self.packed(value, options);
+        let put = put_frame(key, &packed, options, &tags)?;
         let raw = self.ask(Request::Put(put)).await;
         // Even a put that failed may have happened.
         self.forget(key);
         was_there(&raw?)
     }
 
-    fn forget(&self, key: &str) {
+    pub(super) fn forget(&self, key: &str) {
         if let Some(near) = &self.0.near {
             near.forget(key);
         }
@@ -569,87 +524,15 @@ impl Cache {
             _ => Err(unexpected()),
         }
     }
-
-    async fn batch(&self, operations: &[Request<'_>]) -> Result<RawReply, ClientError> {
-        self.ask(Request::Batch(BatchOperations::of(operations))).await
-    }
-
-    /// Looks several entries up; the results come in the order of the keys.
-    ///
-    /// # Errors
-    /// [`ClientError`] when the batch as a whole fails.
-    pub async fn get_many(
-        &self,
-        keys: &[&str],
-    ) -> Result<Vec<Result<Option<Hit>, ClientError>>, ClientError> {
-        let operations: Result<Vec<Request<'_>>, ClientError> = keys
-            .iter()
-            .map(|key| Ok(Request::Get { key: checked(key)?, flags: GetFlags::default() }))
-            .collect();
-        let raw = self.batch(&operations?).await?;
-        each(&raw, |reply| match reply {
-            Reply::Value(value) => Ok(Some(hit(&raw, &value))),
-            Reply::Miss => Ok(None),
-            _ => Err(unexpected()),
-        })
-    }
-
-    /// Stores several values; the results tell, in their order, whether each replaced one.
-    ///
-    /// # Errors
-    /// [`ClientError`] when the batch as a whole fails.
-    pub async fn put_many(
-        &self,
-        values: &[PutMany],
-    ) -> Result<Vec<Result<bool, ClientError>>, ClientError> {
-        let tags: Vec<Vec<&str>> =
-            values.iter().map(|v| v.options.tags.iter().map(String::as_str).collect()).collect();
-        let operations: Result<Vec<Request<'_>>, ClientError> = values
-            .iter()
-            .zip(&tags)
-            .map(|(v, tags)| Ok(Request::Put(put_frame(&v.key, &v.value, &v.options, tags)?)))
-            .collect();
-        let raw = self.batch(&operations?).await;
-        values.iter().for_each(|value| self.forget(&value.key));
-        each(&raw?, done)
-    }
-
-    /// Deletes several entries; the results tell, in their order, whether each was there.
-    ///
-    /// # Errors
-    /// [`ClientError`] when the batch as a whole fails.
-    pub async fn delete_many(
-        &self,
-        keys: &[&str],
-    ) -> Result<Vec<Result<bool, ClientError>>, ClientError> {
-        let operations: Result<Vec<Request<'_>>, ClientError> =
-            keys.iter().map(|key| Ok(Request::Delete { key: checked(key)? })).collect();
-        let raw = self.batch(&operations?).await;
-        keys.iter().for_each(|key| self.forget(key));
-        each(&raw?, done)
-    }
 }
 
 fn was_there(raw: &RawReply) -> Result<bool, ClientError> {
     done(raw.reply()?)
 }
 
-fn done(reply: Reply<'_>) -> Result<bool, ClientError> {
+pub(super) fn done(reply: Reply<'_>) -> Result<bool, ClientError> {
     match reply {
         Reply::Done { was_there } => Ok(was_there),
         _ => Err(unexpected()),
     }
-}
-
-/// What became of each operation of a batch.
-fn each<T>(
-    raw: &RawReply,
-    read: impl Fn(Reply<'_>) -> Result<T, ClientError>,
-) -> Result<Vec<Result<T, ClientError>>, ClientError> {
-    let Reply::Batch(replies) = raw.reply()? else { return Err(unexpected()) };
-    let results = replies.iter().map(|reply| match reply {
-        Reply::Failed { code, detail } => Err(refusal(code, detail)),
-        reply => read(reply),
-    });
-    Ok(results.collect())
 }

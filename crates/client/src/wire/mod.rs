@@ -1,11 +1,15 @@
 //! The wire side of the client: [`Cache`], for service instances that read often.
 
+mod batches;
 mod breaker;
 mod cache;
+mod compress;
 mod connect;
 mod link;
 mod near;
+mod options;
 mod pool;
 
-pub use cache::{Cache, CacheEvent, CacheOptions, Hit, Page, PutMany};
+pub use cache::Cache;
 pub use near::NearCopies;
+pub use options::{CacheEvent, CacheOptions, Hit, Page, PutMany};

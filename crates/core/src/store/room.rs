@@ -105,16 +105,20 @@ impl Room {
             let mut excess: Vec<_> =
                 partitions.iter().map(|p| (over(p), p)).filter(|(over, _)| *over > 0).collect();
             excess.sort_unstable_by_key(|(over, _)| std::cmp::Reverse(*over));
-            let Some((_, giver)) = excess.first() else {
+            if excess.is_empty() {
                 while self.used() > target && writer.evict() {}
                 return;
-            };
-            // Until another one is as far over its reserve as this one is.
-            let next = excess.get(1).map_or(0, |(over, _)| *over);
-            let mut gave = false;
-            while self.used() > target && (over(giver) >= next.max(1) || !gave) && giver.evict() {
-                gave = true;
             }
+            // One that is over its reserve by bookkeeping alone has nothing to give: the next one does.
+            let gave = excess.iter().enumerate().any(|(at, (_, giver))| {
+                // Until another one is as far over its reserve as this one is.
+                let next = excess.get(at + 1).map_or(0, |(over, _)| *over).max(1);
+                let mut gave = false;
+                while self.used() > target && (over(giver) >= next || !gave) && giver.evict() {
+                    gave = true;
+                }
+                gave
+            });
             if !gave && !writer.evict() {
                 return;
             }

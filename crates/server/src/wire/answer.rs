@@ -11,6 +11,7 @@ use verax_core::{EntityTag, Freshness, Key, PutCondition, Timestamp};
 use verax_service::cache::{
     Answer, BatchAccess, Cached, Operation, Outcome, PutRequest, ReadOptions, Source, checked_tags,
 };
+use verax_service::transit::{Place, SMALL};
 use verax_service::{Namespace, Service};
 use verax_wire::{
     BatchReplies, Details, FailureCode, Frame, GetFlags, Lifetime, Listed, Page, Put, Reply,
@@ -19,7 +20,7 @@ use verax_wire::{
 
 use super::connection::{Connection, Opened};
 use super::failure::Failure;
-use super::outbox::Outbox;
+use super::outbox::{Encoded, Outbox};
 
 /// Hits that one read brought, counted together: the clock is read and the counters are touched once.
 #[derive(Debug, Default)]
@@ -253,9 +254,16 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             && !flags.refresh
         {
             let (outbox, now) = (&mut self.outbox, hits.begin(&self.service));
+            let mut busy = None;
             let cached = self.service.cached(namespace, text, now, |visited| {
-                add_visited(outbox, frame, visited, flags.details, now);
+                match self.service.transit().place(visited.value().len()) {
+                    Ok(place) => add_visited(outbox, frame, visited, flags.details, now, place),
+                    Err(error) => busy = Some(error),
+                }
             });
+            if let Some(error) = busy {
+                return Err(error.into());
+            }
             match cached {
                 Cached::Hit | Cached::Stale => {
                     hits.add(namespace, cached == Cached::Hit);
@@ -282,19 +290,22 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             trace: None,
         };
         self.waiting.spawn(async move {
-            let answer = service.read(&namespace, &key, options).await;
-            let mut out = Vec::new();
+            let answer = service.read(&namespace, &key, options).await.and_then(|answer| {
+                let size = answer.as_ref().map_or(0, Answer::size);
+                Ok((answer, service.transit().place(size)?))
+            });
+            let mut encoded = Encoded::default();
             match answer {
-                Ok(Some(answer)) => with_answer(&service, &answer, flags.details, |value| {
-                    Reply::Value(value).encode(frame, &mut out);
-                }),
-                Ok(None) => Reply::Miss.encode(frame, &mut out),
-                Err(error) => {
-                    let Failure { code, detail } = error.into();
-                    Reply::Failed { code: code as u16, detail: &detail }.encode(frame, &mut out);
+                Ok((Some(answer), place)) => {
+                    encoded.place = place;
+                    with_answer(&service, &answer, flags.details, |value| {
+                        Reply::Value(value).encode(frame, &mut encoded.frames);
+                    });
                 }
+                Ok((None, _)) => Reply::Miss.encode(frame, &mut encoded.frames),
+                Err(error) => fail(frame, &error.into(), &mut encoded.frames),
             }
-            out
+            encoded
         });
         Ok(())
     }
@@ -304,17 +315,37 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         let service = Arc::clone(&self.service);
         self.waiting.spawn(async move {
             let outcomes = service.batch(&access, operations).await;
+            let mut encoded = Encoded::default();
+            match service.transit().place(outcomes.iter().map(size).sum()) {
+                Ok(place) => encoded.place = place,
+                Err(error) => {
+                    fail(frame, &error.into(), &mut encoded.frames);
+                    return encoded;
+                }
+            }
             let failures: Vec<Option<Failure>> = outcomes.iter().map(failure_of).collect();
             let replies: Vec<Reply<'_>> = outcomes
                 .iter()
                 .zip(&failures)
                 .map(|(o, f)| reply(&service, o, f.as_ref()))
                 .collect();
-            let mut out = Vec::new();
-            Reply::Batch(BatchReplies::of(&replies)).encode(frame, &mut out);
-            out
+            Reply::Batch(BatchReplies::of(&replies)).encode(frame, &mut encoded.frames);
+            encoded
         });
         Ok(())
+    }
+}
+
+fn fail(frame: Frame, failure: &Failure, out: &mut Vec<u8>) {
+    let Failure { code, detail } = failure;
+    Reply::Failed { code: *code as u16, detail }.encode(frame, out);
+}
+
+/// How many bytes of values an outcome brings.
+fn size(outcome: &Outcome) -> usize {
+    match outcome {
+        Outcome::Got(Ok(Some(answer))) => answer.size(),
+        _ => 0,
     }
 }
 
@@ -324,7 +355,11 @@ fn add_visited(
     visited: &Visited<'_>,
     details: bool,
     now: Timestamp,
+    place: Place,
 ) {
+    if visited.value().len() > SMALL {
+        outbox.hold(place);
+    }
     let source = match visited.freshness() {
         Freshness::Fresh(_) => verax_wire::Source::Hit,
         _ => verax_wire::Source::Stale,

@@ -10,6 +10,7 @@ use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite};
 use tokio::task::JoinSet;
 use verax_service::access::{Caller, Right};
 use verax_service::cache::{Invalidated, InvalidationWatch};
+use verax_service::transit::{Place, SMALL};
 use verax_service::{Namespace, Service, ServiceError};
 use verax_wire::{
     FailureCode, Frame, Hello, LARGEST_HELLO, Nodes, RawFrame, Reply, Request, VERSION, Welcome,
@@ -18,7 +19,7 @@ use verax_wire::{
 
 use super::WireLimits;
 use super::failure::Failure;
-use super::outbox::Outbox;
+use super::outbox::{Encoded, Outbox};
 
 /// What a read asks for at least.
 const READ: usize = 16 << 10;
@@ -63,11 +64,13 @@ pub(super) struct Connection<S> {
     received: BytesMut,
     pub(super) outbox: Outbox,
     /// Requests that wait for something; each ends with its encoded reply.
-    pub(super) waiting: JoinSet<Vec<u8>>,
+    pub(super) waiting: JoinSet<Encoded>,
     watches: FuturesUnordered<BoxFuture<'static, Told>>,
     peer: Option<Peer>,
     pub(super) opened: Vec<Opened>,
     largest_body: u32,
+    /// The place of the frame that is arriving, if it is a large one.
+    arriving: Option<Place>,
     ending: bool,
 }
 
@@ -97,6 +100,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             peer: None,
             opened: Vec::new(),
             largest_body: LARGEST_HELLO,
+            arriving: None,
             ending: false,
         }
     }
@@ -136,7 +140,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         loop {
             let more = self.answer_received()?;
             if !self.outbox.is_empty() {
-                self.outbox.write(&mut self.stream).await?;
+                self.write().await?;
             }
             // Whole requests are left, which no further read may announce.
             if more {
@@ -147,6 +151,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             }
             let full = self.waiting.len() >= self.limits.in_flight;
             if !full && !self.ending {
+                self.make_place()?;
                 let missing = frame::missing(&self.received).min(MOST_AHEAD);
                 self.received.reserve(missing.max(READ / 4));
             }
@@ -160,9 +165,11 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                     heard = true;
                 }
                 Some(done) = self.waiting.join_next(), if !self.waiting.is_empty() => {
-                    self.outbox.add_encoded(&done.unwrap_or_default());
-                    while let Some(done) = self.waiting.try_join_next() {
-                        self.outbox.add_encoded(&done.unwrap_or_default());
+                    self.outbox.add_encoded(done.unwrap_or_default());
+                    while self.outbox.len() < WRITE_AT
+                        && let Some(done) = self.waiting.try_join_next()
+                    {
+                        self.outbox.add_encoded(done.unwrap_or_default());
                     }
                 }
                 Some(told) = self.watches.next(), if !self.watches.is_empty() => self.push(told)?,
@@ -180,6 +187,30 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                 }
             }
         }
+    }
+
+    /// Writes what waits; a client that takes nothing for too long is given up.
+    async fn write(&mut self) -> Result<(), Ended> {
+        let writing = self.outbox.write(&mut self.stream);
+        tokio::time::timeout(self.limits.idle, writing).await.map_err(|_| Ended::Idle)??;
+        Ok(())
+    }
+
+    /// Takes a place for a large frame that has begun to arrive.
+    fn make_place(&mut self) -> Result<(), Ended> {
+        let missing = frame::missing(&self.received);
+        if self.arriving.is_some() || missing <= SMALL {
+            return Ok(());
+        }
+        match self.service.transit().place(missing + self.received.len()) {
+            Ok(place) => self.arriving = Some(place),
+            Err(error) => {
+                let text = error.to_string();
+                self.fail(Frame::default(), &error.into());
+                return Err(Ended::Refused(text));
+            }
+        }
+        Ok(())
     }
 
     /// Answers requests that have arrived whole; returns whether some are left only because their
@@ -202,6 +233,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             match next_frame(&received[at..], self.largest_body) {
                 Ok(Some((frame, taken))) => {
                     at += taken;
+                    self.arriving = None;
                     if let Err(ended) = self.take(frame, &mut hits) {
                         break Err(ended);
                     }

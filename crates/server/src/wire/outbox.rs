@@ -2,6 +2,7 @@
 
 use tokio::io::{AsyncWrite, AsyncWriteExt};
 use verax_core::Found;
+use verax_service::transit::Place;
 use verax_wire::{Frame, Reply, Value};
 
 /// Values from this size on are written from the store's memory; copying a smaller one costs less
@@ -11,12 +12,21 @@ const NOT_COPIED_FROM: usize = 32 << 10;
 /// Memory that an outbox keeps for the next replies.
 const KEPT: usize = 64 << 10;
 
+/// Frames that were encoded elsewhere, with their place among all that is on its way out.
+#[derive(Debug, Default)]
+pub(super) struct Encoded {
+    pub(super) frames: Vec<u8>,
+    pub(super) place: Place,
+}
+
 /// Replies to be written, in order.
 #[derive(Debug, Default)]
 pub(super) struct Outbox {
     bytes: Vec<u8>,
     /// Values that belong behind so many of the bytes.
     large: Vec<(usize, Found)>,
+    /// The places that what waits here takes among all that is on its way out.
+    places: Vec<Place>,
     large_bytes: usize,
 }
 
@@ -41,8 +51,14 @@ impl Outbox {
     }
 
     /// Adds frames that were encoded elsewhere.
-    pub(super) fn add_encoded(&mut self, frames: &[u8]) {
-        self.bytes.extend_from_slice(frames);
+    pub(super) fn add_encoded(&mut self, encoded: Encoded) {
+        self.bytes.extend_from_slice(&encoded.frames);
+        self.places.push(encoded.place);
+    }
+
+    /// Holds a place until everything is written.
+    pub(super) fn hold(&mut self, place: Place) {
+        self.places.push(place);
     }
 
     pub(super) fn is_empty(&self) -> bool {
@@ -68,6 +84,7 @@ impl Outbox {
         stream.write_all(&self.bytes[from..]).await?;
         stream.flush().await?;
         self.large_bytes = 0;
+        self.places.clear();
         self.bytes.clear();
         self.bytes.shrink_to(KEPT);
         Ok(())

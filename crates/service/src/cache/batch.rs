@@ -15,6 +15,9 @@ use crate::service::Service;
 /// The most operations in one batch.
 pub const LARGEST_BATCH: usize = 1_000;
 
+/// The most bytes of values that one batch brings back, together.
+const LARGEST_ANSWER: usize = verax_core::policy::LARGEST_VALUE as usize;
+
 /// How many of a batch's look-ups may wait for refills at the same time.
 const AT_ONCE: usize = 64;
 
@@ -72,7 +75,20 @@ impl Service {
                 Err(error) => Err(error.clone()),
             }),
         });
-        carried_out.buffered(AT_ONCE).collect().await
+        let mut brought = 0usize;
+        let within = move |outcome| match outcome {
+            Outcome::Got(Ok(Some(answer))) => {
+                brought = brought.saturating_add(Answer::size(&answer));
+                Outcome::Got(match brought <= LARGEST_ANSWER {
+                    true => Ok(Some(answer)),
+                    false => Err(ServiceError::Invalid(format!(
+                        "the values of one batch come to more than {LARGEST_ANSWER} bytes: ask for fewer at a time"
+                    ))),
+                })
+            }
+            other => other,
+        };
+        carried_out.buffered(AT_ONCE).map(within).collect().await
     }
 
     /// Opens a namespace for a batch, with the right to read, to write, or both.

@@ -62,6 +62,13 @@ pub struct Answer {
     pub source: Source,
 }
 
+impl Answer {
+    /// The size of its value, in bytes.
+    pub fn size(&self) -> usize {
+        self.entry.value.len()
+    }
+}
+
 /// What the cache alone has for a key.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Cached {
