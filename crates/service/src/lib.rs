@@ -26,6 +26,7 @@ mod administration;
 pub mod cache;
 mod clock;
 mod error;
+mod hits;
 mod live;
 mod namespace;
 mod registry;

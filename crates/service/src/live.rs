@@ -54,9 +54,9 @@ impl CounterReading {
         let counters = namespace.counters();
         let read = |counter: &AtomicU64| counter.load(Ordering::Relaxed);
         Self {
-            reads: read(&counters.reads),
-            hits: read(&counters.hits),
-            stale: read(&counters.stale),
+            reads: counters.reads(),
+            hits: counters.hits(),
+            stale: counters.stale(),
             joined: read(&counters.joined),
             misses: read(&counters.misses),
             puts: read(&counters.puts),
@@ -64,7 +64,7 @@ impl CounterReading {
             origin_calls: read(&counters.origin_calls),
             origin_errors: read(&counters.origin_errors),
             refused_refills: read(&counters.refused_refills),
-            hit_latency: counters.hit_latency.counts(),
+            hit_latency: counters.hit_latency(),
             origin_latency: counters.origin_latency.counts(),
         }
     }

@@ -3,22 +3,22 @@
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, PoisonError, RwLock};
 
-use verax_core::meter::LatencyMeter;
+use verax_core::meter::{LatencyCounts, LatencyMeter};
 use verax_core::{Lifetime, NamespaceId, NamespacePolicy, Partition};
 use verax_origin::HttpOrigin;
 use verax_records::NamespaceRecord;
 
 use crate::cache::Watchers;
+use crate::hits::HitCounters;
 
 /// What is counted for a namespace since the service started. Counting is one relaxed add.
 #[derive(Debug, Default)]
 pub struct Counters {
-    /// Look-ups.
-    pub reads: AtomicU64,
-    /// Look-ups answered from the cache with a fresh copy.
-    pub hits: AtomicU64,
-    /// Look-ups answered with a stale copy.
-    pub stale: AtomicU64,
+    hits: HitCounters,
+    /// Look-ups answered with a stale copy because the origin failed.
+    pub stale_on_error: AtomicU64,
+    /// Look-ups answered by a refill of their own.
+    pub refilled: AtomicU64,
     /// Look-ups that waited for a refill that another caller had begun.
     pub joined: AtomicU64,
     /// Look-ups that ended without a value.
@@ -33,8 +33,6 @@ pub struct Counters {
     pub origin_errors: AtomicU64,
     /// Refills that were not stored because the key was invalidated or written meanwhile.
     pub refused_refills: AtomicU64,
-    /// Service-side latency of answers from the cache.
-    pub hit_latency: LatencyMeter,
     /// Latency of reads of the origin.
     pub origin_latency: LatencyMeter,
 }
@@ -42,12 +40,29 @@ pub struct Counters {
 impl Counters {
     /// Counts look-ups that were answered from the cache, and what each took.
     pub fn count_hits(&self, hits: u64, stale: u64, each: std::time::Duration) {
-        self.reads.fetch_add(hits + stale, Ordering::Relaxed);
-        self.hits.fetch_add(hits, Ordering::Relaxed);
-        if stale > 0 {
-            self.stale.fetch_add(stale, Ordering::Relaxed);
-        }
-        self.hit_latency.record_many(hits + stale, each);
+        self.hits.count(hits, stale, each);
+    }
+
+    /// Look-ups answered from the cache with a fresh copy.
+    pub fn hits(&self) -> u64 {
+        self.hits.fresh()
+    }
+
+    /// Look-ups answered with a stale copy.
+    pub fn stale(&self) -> u64 {
+        self.hits.stale() + self.stale_on_error.load(Ordering::Relaxed)
+    }
+
+    /// Look-ups that have ended.
+    pub fn reads(&self) -> u64 {
+        let others = [&self.refilled, &self.joined, &self.misses];
+        let others: u64 = others.iter().map(|counter| counter.load(Ordering::Relaxed)).sum();
+        self.hits() + self.stale() + others
+    }
+
+    /// Service-side latency of answers from the cache.
+    pub fn hit_latency(&self) -> LatencyCounts {
+        self.hits.latency()
     }
 }
 

@@ -112,7 +112,6 @@ impl Service {
 
     /// Counts a look-up that [`cached`](Self::cached) had nothing for and that ends there.
     pub fn count_miss(&self, namespace: &Namespace) {
-        count(&namespace.counters().reads);
         count(&namespace.counters().misses);
     }
 
@@ -128,19 +127,16 @@ impl Service {
         options: ReadOptions,
     ) -> Result<Option<Answer>, ServiceError> {
         let started = Instant::now();
-        count(&namespace.counters().reads);
         let answer = self.answer(namespace, key, options).await;
         match &answer {
             Ok(Some(answer)) => {
                 let counters = namespace.counters();
                 match answer.source {
-                    Source::Hit(_) => count(&counters.hits),
-                    Source::Stale(_) | Source::StaleOnError(_) => count(&counters.stale),
+                    Source::Hit(_) => counters.count_hits(1, 0, started.elapsed()),
+                    Source::Stale(_) => counters.count_hits(0, 1, started.elapsed()),
+                    Source::StaleOnError(_) => count(&counters.stale_on_error),
                     Source::Joined(_) => count(&counters.joined),
-                    Source::Origin(_) => {}
-                }
-                if matches!(answer.source, Source::Hit(_) | Source::Stale(_)) {
-                    counters.hit_latency.record(started.elapsed());
+                    Source::Origin(_) => count(&counters.refilled),
                 }
             }
             Ok(None) | Err(_) => count(&namespace.counters().misses),
