@@ -2,6 +2,8 @@
 //!
 //! What lives here decides and remembers; it starts nothing, waits for nothing and reads no clock.
 
+pub mod lock;
 mod refill;
 
+pub use lock::{FencingToken, LockTable};
 pub use refill::{Joined, Permit, PermitNumber, RefillTable, Refused, RefusedReason};

@@ -1,0 +1,185 @@
+//! The state machine of named locks.
+//!
+//! A lock is held by at most one holder, for a time. Whoever asks for a held lock waits in line, first
+//! come, first served, until it is granted or its wait is over. A hold ends by its release, by its end
+//! time, by an administrator, or, if the holder wished it so, with the holder's connection. Every hold
+//! has a [`FencingToken`], larger than all before it, by which what the lock protects can refuse a
+//! holder whose time is over and who does not know it.
+//!
+//! The machine starts nothing and waits for nothing: it says who was granted what, and when it must
+//! be looked at again.
+
+mod table;
+#[cfg(test)]
+mod tests;
+
+use std::fmt;
+use std::time::Duration;
+
+use crate::key::{Key, NamespaceId};
+use crate::time::Timestamp;
+
+pub use table::LockTable;
+
+/// The longest hold.
+pub const LONGEST_HOLD: Duration = Duration::from_secs(24 * 3_600);
+
+/// The longest wait for a lock.
+pub const LONGEST_WAIT: Duration = Duration::from_secs(3_600);
+
+/// The longest note of an owner, in bytes.
+pub const LONGEST_OWNER: usize = 200;
+
+/// A number that grows with every hold of any lock, across restarts too.
+///
+/// Its upper part is an epoch that the records gave at the start of the service, each time a larger
+/// one; its lower 32 bits count holds since. At most 2^52, so that every JSON reader keeps it whole.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct FencingToken(u64);
+
+impl FencingToken {
+    /// A token from its number.
+    pub fn from_number(number: u64) -> Self {
+        Self(number)
+    }
+
+    /// Its number.
+    pub fn number(self) -> u64 {
+        self.0
+    }
+}
+
+impl fmt::Display for FencingToken {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.0.fmt(f)
+    }
+}
+
+/// Which lock: a name within a namespace.
+pub type LockName = (NamespaceId, Key);
+
+/// The connection of a caller, for holds that end with it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct SessionId(pub u64);
+
+/// One wait in a line.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Ticket(u64);
+
+/// What a caller asks for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Claim {
+    /// Who it is, in words for people.
+    pub owner: String,
+    /// How long the hold lasts unless it is renewed.
+    pub hold: Duration,
+    /// How long to wait for it; zero to be told at once.
+    pub wait: Duration,
+    /// The connection that the hold ends with; `None` for a hold that outlives it.
+    pub session: Option<SessionId>,
+}
+
+/// A hold that was given.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Grant {
+    /// Which lock.
+    pub name: LockName,
+    /// The hold's token.
+    pub token: FencingToken,
+    /// When it ends unless it is renewed.
+    pub ends_at: Timestamp,
+}
+
+/// A hold that somebody else has, as far as others may know.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Holder {
+    /// Who it is.
+    pub owner: String,
+    /// The hold's token.
+    pub token: FencingToken,
+    /// When it began.
+    pub since: Timestamp,
+    /// When it ends unless it is renewed.
+    pub ends_at: Timestamp,
+}
+
+/// A caller in line, as it is shown.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct InLine {
+    /// Who it is.
+    pub owner: String,
+    /// Since when it waits.
+    pub since: Timestamp,
+    /// When its wait is over.
+    pub gives_up_at: Timestamp,
+}
+
+/// A lock as it is shown.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LockView {
+    /// Which lock.
+    pub name: LockName,
+    /// Who holds it.
+    pub holder: Holder,
+    /// Who waits for it, in order.
+    pub line: Vec<InLine>,
+}
+
+/// What became of a claim.
+#[derive(Debug, PartialEq, Eq)]
+pub enum Claimed<W> {
+    /// The lock is held by the caller; the waiter was not needed.
+    Granted(Grant, W),
+    /// The caller is in line.
+    Waiting(Ticket),
+    /// Somebody else holds it and the caller does not wait.
+    Held(Holder, W),
+}
+
+/// Why a claim was refused.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum ClaimError {
+    /// No epoch was given yet, so that a token could be smaller than one before the restart.
+    #[error(
+        "locks are not given at the moment: MariaDB did not answer at the start, so nobody can tell which fencing tokens were given before; they are given as soon as it does"
+    )]
+    NoEpoch,
+    /// So many holds were given since the start that the epoch is used up.
+    #[error("the fencing tokens of this epoch are used up; a new one is being asked for")]
+    EpochUsedUp,
+    /// Too many locks are held or waited for in the namespace.
+    #[error("the namespace has {0} holds and waits already, which is the most there may be")]
+    Full(usize),
+}
+
+/// Why a hold cannot be renewed or released: it is over.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum NotHeld {
+    /// Nobody holds the lock now.
+    #[error("the hold with fencing token {token} is over; nobody holds the lock now")]
+    Free {
+        /// The token that was given.
+        token: FencingToken,
+    },
+    /// Somebody else holds it now.
+    #[error(
+        "the hold with fencing token {token} is over; {owner} holds the lock now, with fencing token {now}"
+    )]
+    Other {
+        /// The token that was given.
+        token: FencingToken,
+        /// Who holds it.
+        owner: String,
+        /// The token of the hold there is.
+        now: FencingToken,
+    },
+}
+
+/// What somebody in line is told.
+#[derive(Debug, PartialEq, Eq)]
+pub enum Told<W> {
+    /// The lock is theirs.
+    Granted(W, Grant),
+    /// Their wait is over, and somebody else still holds it.
+    GaveUp(W, Holder),
+}

@@ -1,0 +1,358 @@
+use std::collections::{BTreeMap, HashSet};
+
+use proptest::prelude::*;
+
+use super::*;
+
+const N: NamespaceId = NamespaceId(1);
+
+fn at(millis: u64) -> Timestamp {
+    Timestamp::from_millis(millis)
+}
+
+fn name(text: &str) -> LockName {
+    (N, Key::new(text).unwrap())
+}
+
+fn claim(owner: &str, hold: u64, wait: u64) -> Claim {
+    let [hold, wait] = [hold, wait].map(Duration::from_millis);
+    Claim { owner: owner.into(), hold, wait, session: None }
+}
+
+fn table() -> LockTable<u32> {
+    let mut table = LockTable::new(1_000);
+    table.begin_epoch(7);
+    table
+}
+
+fn granted<W>(claimed: Claimed<W>) -> Grant {
+    match claimed {
+        Claimed::Granted(grant, _) => grant,
+        _ => panic!("it is not granted"),
+    }
+}
+
+#[test]
+fn a_lock_goes_from_hand_to_hand_in_the_order_of_asking() {
+    let (mut table, mut told, berth) = (table(), Vec::new(), name("berth-7"));
+    let first = granted(table.claim(&berth, claim("a", 100, 0), 0, at(0), &mut told).unwrap());
+    for waiter in 1..=3 {
+        let asked =
+            table.claim(&berth, claim("b", 100, 1_000), waiter, at(waiter.into()), &mut told);
+        assert!(matches!(asked, Ok(Claimed::Waiting(_))));
+    }
+    let refused = table.claim(&berth, claim("c", 100, 0), 4, at(5), &mut told).unwrap();
+    assert!(matches!(refused, Claimed::Held(holder, 4) if holder.owner == "a"));
+    table.release(&berth, first.token, at(10), &mut told).unwrap();
+    table.advance(at(110), &mut told);
+    table.force_release(&berth, at(120), &mut told).unwrap();
+    let order: Vec<(u32, Timestamp)> = told
+        .iter()
+        .map(|told| match told {
+            Told::Granted(waiter, grant) => (*waiter, grant.ends_at),
+            Told::GaveUp(..) => panic!("nobody gave up"),
+        })
+        .collect();
+    assert_eq!(order, [(1, at(110)), (2, at(210)), (3, at(220))]);
+}
+
+#[test]
+fn without_an_epoch_nothing_is_given_and_a_new_one_only_grows() {
+    let (mut table, mut told, berth) = (LockTable::new(10), Vec::new(), name("berth-7"));
+    let refused = table.claim(&berth, claim("a", 100, 0), 0, at(0), &mut told).unwrap_err();
+    assert_eq!((refused, table.needs_epoch()), (ClaimError::NoEpoch, true));
+    table.begin_epoch(3);
+    let first = granted(table.claim(&berth, claim("a", 100, 0), 0, at(0), &mut told).unwrap());
+    table.begin_epoch(2);
+    let second = name("berth-8");
+    let second = granted(table.claim(&second, claim("a", 100, 0), 0, at(0), &mut told).unwrap());
+    assert!(second.token > first.token && !table.needs_epoch());
+    table.begin_epoch(4);
+    let third = name("berth-9");
+    let third = granted(table.claim(&third, claim("a", 100, 0), 0, at(0), &mut told).unwrap());
+    assert!(third.token > second.token);
+    assert_eq!(third.token.number() >> 32, 4);
+}
+
+#[test]
+fn holds_and_waits_of_a_namespace_are_bounded_and_others_are_not_touched() {
+    let (mut table, mut told) = (LockTable::new(3), Vec::new());
+    table.begin_epoch(1);
+    for n in 0..2 {
+        granted(
+            table.claim(&name(&n.to_string()), claim("a", 100, 0), 0, at(0), &mut told).unwrap(),
+        );
+    }
+    let waiting = table.claim(&name("0"), claim("b", 100, 50), 1, at(0), &mut told).unwrap();
+    let Claimed::Waiting(ticket) = waiting else { panic!() };
+    let full = table.claim(&name("2"), claim("a", 100, 0), 0, at(0), &mut told).unwrap_err();
+    assert_eq!(full, ClaimError::Full(3));
+    let other = (NamespaceId(2), Key::new("0").unwrap());
+    granted(table.claim(&other, claim("a", 100, 0), 0, at(0), &mut told).unwrap());
+    assert!(table.leave(&name("0"), ticket) && !table.leave(&name("0"), ticket));
+    granted(table.claim(&name("2"), claim("a", 100, 0), 0, at(0), &mut told).unwrap());
+    table.end_namespace(N);
+    assert_eq!((table.count(), table.views(at(0)).len()), ((1, 0), 1));
+}
+
+#[test]
+fn what_is_over_cannot_be_renewed_and_says_who_has_it_now() {
+    let (mut table, mut told, berth) = (table(), Vec::new(), name("berth-7"));
+    let first = granted(table.claim(&berth, claim("a", 100, 0), 0, at(0), &mut told).unwrap());
+    let hold = Duration::from_millis(100);
+    assert_eq!(table.renew(&berth, first.token, hold, at(99), &mut told), Ok(at(199)));
+    table.advance(at(100), &mut told);
+    assert!(table.look(&berth, at(198)).is_some(), "it was renewed");
+    let free = table.renew(&berth, first.token, hold, at(199), &mut told).unwrap_err();
+    assert_eq!(free, NotHeld::Free { token: first.token });
+    let second = granted(table.claim(&berth, claim("b", 100, 0), 0, at(200), &mut told).unwrap());
+    let other = table.release(&berth, first.token, at(201), &mut told).unwrap_err();
+    let owner = "b".to_owned();
+    assert_eq!(other, NotHeld::Other { token: first.token, owner, now: second.token });
+}
+
+#[derive(Debug, Clone)]
+enum Step {
+    Claim { lock: u8, hold: u8, wait: u8, session: Option<u8> },
+    Renew { which: usize, hold: u8 },
+    Release(usize),
+    Force(u8),
+    Leave(usize),
+    Disconnect(u8),
+    Advance,
+    Pass(u8),
+    Epoch,
+}
+
+fn step() -> impl Strategy<Value = Step> {
+    prop_oneof![
+        6 => (0..3u8, 1..60u8, prop_oneof![1 => Just(0u8), 4 => 1..90u8], prop::option::of(0..3u8))
+            .prop_map(|(lock, hold, wait, session)| Step::Claim { lock, hold, wait, session }),
+        2 => (0..12usize, 1..60u8).prop_map(|(which, hold)| Step::Renew { which, hold }),
+        3 => (0..12usize).prop_map(Step::Release),
+        1 => (0..3u8).prop_map(Step::Force),
+        2 => (0..12usize).prop_map(Step::Leave),
+        1 => (0..3u8).prop_map(Step::Disconnect),
+        2 => Just(Step::Advance),
+        4 => (0..50u8).prop_map(Step::Pass),
+        1 => Just(Step::Epoch),
+    ]
+}
+
+/// A lock by the plain reading of the rules: a holder, and a list of those who wait.
+#[derive(Debug, Default, Clone)]
+struct Plain {
+    held: Option<(u32, u64, Option<u8>)>,
+    line: Vec<(u32, u64, u64, Option<u8>)>,
+}
+
+/// What a caller was told, by its number.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Heard {
+    Granted(u64),
+    GaveUp,
+}
+
+impl Plain {
+    /// Gives the lock to the first in line.
+    fn pass_on(&mut self, now: u64, heard: &mut Vec<(u32, Heard)>) {
+        self.held = None;
+        if !self.line.is_empty() {
+            let (who, hold, _, session) = self.line.remove(0);
+            self.held = Some((who, now + hold, session));
+            heard.push((who, Heard::Granted(now + hold)));
+        }
+    }
+
+    fn settle(&mut self, now: u64, heard: &mut Vec<(u32, Heard)>) {
+        let Some((_, ends, _)) = self.held else { return };
+        let due = |(_, _, gives_up, _): &(u32, u64, u64, Option<u8>)| *gives_up <= now;
+        if ends > now && !self.line.iter().any(due) {
+            return;
+        }
+        let until = ends.min(now);
+        self.line.retain(|(who, _, gives_up, _)| {
+            let stays = *gives_up > until;
+            if !stays {
+                heard.push((*who, Heard::GaveUp));
+            }
+            stays
+        });
+        if ends <= now {
+            self.pass_on(now, heard);
+        }
+        self.settle(now, heard);
+    }
+}
+
+/// How many random schedules are tried; `VERAX_PROPERTY_CASES` sets more.
+pub(crate) fn cases() -> u32 {
+    let set = std::env::var("VERAX_PROPERTY_CASES").ok();
+    set.and_then(|text| text.parse().ok()).unwrap_or(10_000)
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(cases()))]
+
+    /// Promise 4 over random schedules, step by step beside the plain reading of the rules: who is
+    /// granted what, who gives up, in which order; tokens only grow; nobody is told twice.
+    #[test]
+    fn locks_follow_the_plain_rules(steps in prop::collection::vec(step(), 1..50)) {
+        let mut table = LockTable::new(1_000);
+        let (mut epoch, mut now, mut callers) = (1, 0u64, 0u32);
+        table.begin_epoch(epoch);
+        let mut plain: BTreeMap<u8, Plain> = BTreeMap::new();
+        // Callers that were granted something, by their number: lock and token.
+        let mut grants: Vec<(u32, u8, FencingToken)> = Vec::new();
+        let mut tickets: Vec<(u32, u8, Ticket)> = Vec::new();
+        let (mut last, mut answered) = (FencingToken(0), HashSet::new());
+        let session = |id: u8| SessionId(id.into());
+        let of = |lock: u8| name(&lock.to_string());
+        for step in steps {
+            let (mut told, mut heard) = (Vec::new(), Vec::new());
+            match step {
+                Step::Pass(time) => now += u64::from(time),
+                Step::Epoch => {
+                    epoch += 1;
+                    table.begin_epoch(epoch);
+                }
+                Step::Advance => {
+                    table.advance(at(now), &mut told);
+                    plain.values_mut().for_each(|lock| lock.settle(now, &mut heard));
+                    if let Some(next) = table.next_moment() {
+                        prop_assert!(next > at(now), "what is due stays undone");
+                    }
+                }
+                Step::Claim { lock, hold, wait, session: of_session } => {
+                    callers += 1;
+                    let mut asked = claim("x", hold.into(), wait.into());
+                    asked.session = of_session.map(session);
+                    let claimed = table.claim(&of(lock), asked, callers, at(now), &mut told).unwrap();
+                    let model = plain.entry(lock).or_default();
+                    model.settle(now, &mut heard);
+                    match (claimed, model.held) {
+                        (Claimed::Granted(grant, _), None) => {
+                            prop_assert!(grant.token > last, "tokens only grow");
+                            last = grant.token;
+                            prop_assert_eq!(grant.ends_at, at(now + u64::from(hold)));
+                            grants.push((callers, lock, grant.token));
+                            model.held = Some((callers, now + u64::from(hold), of_session));
+                        }
+                        (Claimed::Waiting(ticket), Some(_)) if wait > 0 => {
+                            let gives_up = now + u64::from(wait);
+                            model.line.push((callers, hold.into(), gives_up, of_session));
+                            tickets.push((callers, lock, ticket));
+                        }
+                        (Claimed::Held(_, waiter), Some(_)) if wait == 0 => {
+                            prop_assert_eq!(waiter, callers);
+                        }
+                        other => prop_assert!(false, "{:?}", other),
+                    }
+                }
+                Step::Renew { which, hold } if !grants.is_empty() => {
+                    let (who, lock, token) = grants[which % grants.len()];
+                    let hold = u64::from(hold);
+                    let renewed =
+                        table.renew(&of(lock), token, Duration::from_millis(hold), at(now), &mut told);
+                    let model = plain.entry(lock).or_default();
+                    model.settle(now, &mut heard);
+                    match &mut model.held {
+                        Some((holder, ends, _)) if *holder == who => {
+                            *ends = now + hold;
+                            prop_assert_eq!(renewed, Ok(at(*ends)));
+                        }
+                        _ => prop_assert!(renewed.is_err()),
+                    }
+                }
+                Step::Release(which) if !grants.is_empty() => {
+                    let (who, lock, token) = grants[which % grants.len()];
+                    let released = table.release(&of(lock), token, at(now), &mut told);
+                    let model = plain.entry(lock).or_default();
+                    model.settle(now, &mut heard);
+                    let holds = model.held.is_some_and(|(holder, ..)| holder == who);
+                    prop_assert_eq!(released.is_ok(), holds);
+                    if holds {
+                        model.pass_on(now, &mut heard);
+                    }
+                }
+                Step::Force(lock) => {
+                    let forced = table.force_release(&of(lock), at(now), &mut told);
+                    let model = plain.entry(lock).or_default();
+                    model.settle(now, &mut heard);
+                    prop_assert_eq!(forced.is_some(), model.held.is_some());
+                    if forced.is_some() {
+                        model.pass_on(now, &mut heard);
+                    }
+                }
+                Step::Leave(which) if !tickets.is_empty() => {
+                    let (who, lock, ticket) = tickets[which % tickets.len()];
+                    let left = table.leave(&of(lock), ticket);
+                    let model = plain.entry(lock).or_default();
+                    let before = model.line.len();
+                    model.line.retain(|(waiting, ..)| *waiting != who);
+                    prop_assert_eq!(left, model.line.len() < before);
+                    answered.insert(who);
+                }
+                Step::Disconnect(id) => {
+                    table.disconnect(session(id), at(now), &mut told);
+                    // Those locks that the session has to do with, in the order of their holds.
+                    let mut order: Vec<(u32, u8)> = plain
+                        .iter()
+                        .filter(|(_, model)| {
+                            model.held.is_some_and(|(_, _, s)| s == Some(id))
+                                || model.line.iter().any(|(.., s)| *s == Some(id))
+                        })
+                        .filter_map(|(lock, model)| Some((model.held?.0, *lock)))
+                        .collect();
+                    let token = |who: u32| grants.iter().find(|(w, ..)| *w == who).map(|g| g.2);
+                    order.sort_by_key(|(who, _)| token(*who));
+                    for (_, lock) in order {
+                        let model = plain.get_mut(&lock).unwrap();
+                        model.settle(now, &mut heard);
+                        model.line.retain(|(who, _, _, s)| {
+                            if *s == Some(id) {
+                                answered.insert(*who);
+                            }
+                            *s != Some(id)
+                        });
+                        if model.held.is_some_and(|(_, _, s)| s == Some(id)) {
+                            model.pass_on(now, &mut heard);
+                        }
+                    }
+                }
+                Step::Renew { .. } | Step::Release(_) | Step::Leave(_) => {}
+            }
+            let mut said = Vec::new();
+            for told in told {
+                match told {
+                    Told::Granted(who, grant) => {
+                        prop_assert!(grant.token > last, "tokens only grow");
+                        last = grant.token;
+                        let lock: u8 = grant.name.1.as_str().parse().unwrap();
+                        grants.push((who, lock, grant.token));
+                        said.push((who, Heard::Granted(grant.ends_at.as_millis())));
+                    }
+                    Told::GaveUp(who, _) => said.push((who, Heard::GaveUp)),
+                }
+            }
+            for (who, _) in &said {
+                prop_assert!(answered.insert(*who), "{} is told twice, or after it left", who);
+            }
+            // Locks stand for themselves, so only the order within one is said by the rules.
+            said.sort_by_key(|(who, _)| *who);
+            heard.sort_by_key(|(who, _)| *who);
+            prop_assert_eq!(&said, &heard);
+            let waiting: usize = plain.values().map(|model| model.line.len()).sum();
+            let held = plain.values().filter(|model| model.held.is_some()).count();
+            prop_assert_eq!(table.count(), (held, waiting));
+        }
+        // Time alone ends every hold and every wait.
+        let mut told = Vec::new();
+        for _ in 0..200 {
+            now += 60;
+            table.advance(at(now), &mut told);
+        }
+        prop_assert_eq!((table.count(), table.next_moment()), ((0, 0), None));
+        prop_assert!(table.taken.is_empty(), "places are left over");
+    }
+}
