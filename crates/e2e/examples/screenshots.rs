@@ -42,7 +42,7 @@ async fn main() {
 }
 
 /// What is typed in each terminal picture.
-const TERMINALS: [(&str, &[&str]); 5] = [
+const TERMINALS: [(&str, &[&str]); 6] = [
     (
         "cli-get",
         &[
@@ -58,6 +58,19 @@ const TERMINALS: [(&str, &[&str]); 5] = [
             "verax warm run ferrydesk/boards --values harbour=origin:/harbours",
             "verax warm run ferrydesk/boards --values harbour=aldermouth,brinewick,nowhere",
             "verax activity list --limit 6",
+        ],
+    ),
+    (
+        "cli-operations",
+        &[
+            "verax counter add ferrydesk/boards boardings 3",
+            "verax counter add ferrydesk/boards boardings -- -1",
+            "verax allowance take ferrydesk/boards gate-7 --rate 2 --period 10s",
+            "verax allowance take ferrydesk/boards gate-7 2 --rate 2 --period 10s; echo \"exit code $?\"",
+            "verax key board harbour=aldermouth limit=10",
+            "verax lifetime ferrydesk/boards board/aldermouth --max-age 5m",
+            "verax tag invalidate ferrydesk/boards harbour-aldermouth",
+            "printf '{\"get\":{\"key\":\"boardings\"}}' | verax batch ferrydesk/boards",
         ],
     ),
     ("cli-load", &["verax load profiles", "verax load run morning-boards"]),
