@@ -14,6 +14,7 @@
 mod entries;
 mod live;
 mod load;
+mod locks;
 mod operations;
 mod problem;
 mod tenants;
@@ -25,6 +26,7 @@ pub use live::{Latency, LiveSample, NamespaceSample, Ready};
 pub use load::{
     LoadProfileSpec, LoadProgress, LoadReport, LoadRequest, LoadRun, LoadTick, ProfileChoice,
 };
+pub use locks::{Lock, LockClaim, LockEvent, LockHold, LockHolder, LockInLine, LockRenewal, Locks};
 pub use operations::{
     AddRequest, Allowance, BatchAnswer, BatchFound, BatchOperation, BatchPut, BatchRequest,
     BatchResult, BatchValue, Counter, TakeRequest,

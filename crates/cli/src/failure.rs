@@ -30,8 +30,16 @@ impl Failure {
         Self { message: message.into(), code: 4 }
     }
 
+    /// A command that was run failed by itself, and has said what it had to say.
+    pub(crate) fn of_command(code: u8) -> Self {
+        Self { message: String::new(), code }
+    }
+
     #[allow(clippy::print_stderr)]
     pub(crate) fn tell(&self) {
+        if self.message.is_empty() {
+            return;
+        }
         eprintln!("verax: {}", self.message);
     }
 

@@ -7,6 +7,8 @@
 //!     verax namespace create ferrydesk/boards
 //!     cargo run --package verax-client --example departure_board -- aldermouth
 
+#![allow(clippy::print_stdout)]
+
 use std::time::Duration;
 
 use verax_client::{CacheOptions, Client, PutOptions, stable_key};

@@ -157,6 +157,11 @@ impl Client {
         self.0.http.request(method, url).timeout(self.0.timeout)
     }
 
+    /// A request that the other end may take `wait` longer to answer.
+    pub(crate) fn request_for(&self, wait: Duration, method: Method, url: Url) -> RequestBuilder {
+        self.0.http.request(method, url).timeout(self.0.timeout + wait)
+    }
+
     /// A request for a stream, which may last.
     pub(crate) fn stream_request(&self, url: Url) -> RequestBuilder {
         self.0.http.get(url)

@@ -12,6 +12,6 @@ mod verax;
 mod wait;
 
 pub use browser::Browser;
-pub use process::is_running;
+pub use process::{is_running, send};
 pub use verax::{Answer, Verax, program, run};
 pub use wait::{until, until_some};

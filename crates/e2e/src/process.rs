@@ -12,7 +12,7 @@ pub fn is_running(process: u32) -> bool {
 }
 
 /// Sends a signal.
-pub(crate) fn send(process: u32, signal: Signal) {
+pub fn send(process: u32, signal: Signal) {
     let _ = kill(Pid::from_raw(process as i32), signal);
 }
 

@@ -9,6 +9,13 @@ diesel::table! {
 }
 
 diesel::table! {
+    lock_epochs (id) {
+        id -> Unsigned<Integer>,
+        begun_at -> Unsigned<BigInt>,
+    }
+}
+
+diesel::table! {
     origins (id) {
         id -> Unsigned<BigInt>,
         tenant_id -> Unsigned<BigInt>,

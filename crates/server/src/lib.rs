@@ -26,6 +26,7 @@ mod health;
 mod hit;
 mod incoming;
 mod live;
+mod locks;
 mod metrics;
 mod openapi;
 mod operations;
@@ -66,6 +67,8 @@ const NO_KEY: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/entries/";
 const ENTRY: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/entries/{key}";
 const COUNTER: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/counters/{key}";
 const ALLOWANCE: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/allowances/{key}";
+const LOCK: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/locks/{key}";
+const LOCKS: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/locks";
 const TAG: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/tags/{tag}";
 const BATCH: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/batch";
 const WARM_RUNS: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/warm-runs";
@@ -83,6 +86,8 @@ fn router(service: Arc<Service>) -> Router {
         )
         .route(COUNTER, post(operations::add))
         .route(ALLOWANCE, post(operations::take))
+        .route(LOCK, post(locks::claim).get(locks::look).patch(locks::renew).delete(locks::release))
+        .route(LOCKS, get(locks::list))
         .route(TAG, delete(operations::invalidate_tag))
         .route(BATCH, post(operations::batch))
         // An empty key, which would otherwise look like an unknown path.

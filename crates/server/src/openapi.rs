@@ -4,7 +4,7 @@ use axum::Json;
 use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 use utoipa::{Modify, OpenApi};
 
-use crate::{administration, entries, health, live, metrics, operations, runs, sessions};
+use crate::{administration, entries, health, live, locks, metrics, operations, runs, sessions};
 
 #[derive(OpenApi)]
 #[openapi(
@@ -12,6 +12,7 @@ use crate::{administration, entries, health, live, metrics, operations, runs, se
     paths(
         entries::read, entries::put, entries::change_lifetime, entries::delete, entries::list, entries::clear,
         operations::batch, operations::invalidate_tag, operations::add, operations::take,
+        locks::claim, locks::look, locks::renew, locks::release, locks::list,
         administration::tenants, administration::create_tenant, administration::delete_tenant,
         administration::origins, administration::create_origin, administration::change_origin, administration::delete_origin,
         administration::namespaces, administration::create_namespace, administration::namespace,

@@ -55,6 +55,7 @@ impl From<ServiceError> for Failure {
                 new("condition-failed", "The condition does not hold", 412)
             }
             ServiceError::Origin(origin) => return of_origin(origin),
+            ServiceError::NotHeld(_) => new("not-held", "The hold is over", 409),
             ServiceError::Busy(_) => new("busy", "Too much is going on", 503),
         };
         Self(Box::new(problem))

@@ -283,6 +283,7 @@ impl Service {
         }
         self.access_changed();
         self.empty(&namespace);
+        self.end_locks(namespace.id());
         Ok(())
     }
 

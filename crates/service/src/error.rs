@@ -3,6 +3,7 @@
 use std::fmt;
 use std::sync::Arc;
 
+use verax_core::guard::lock::NotHeld;
 use verax_core::store::PutError;
 use verax_origin::OriginError;
 use verax_records::RecordsError;
@@ -85,6 +86,9 @@ pub enum ServiceError {
     /// The origin gave no value.
     #[error("{0}")]
     Origin(Arc<OriginError>),
+    /// A hold of a lock is over.
+    #[error("{0}")]
+    NotHeld(NotHeld),
     /// Too much is going on; come back later.
     #[error("{0}")]
     Busy(&'static str),

@@ -28,6 +28,7 @@ mod clock;
 mod error;
 mod hits;
 mod live;
+pub mod locks;
 mod namespace;
 mod registry;
 pub mod runs;

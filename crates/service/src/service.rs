@@ -15,6 +15,7 @@ use crate::cache::Cache;
 use crate::clock::Clock;
 use crate::error::ServiceError;
 use crate::live::{Live, sample_every_second};
+use crate::locks::{Locks, end_in_time, keep_epoch};
 use crate::namespace::Namespace;
 use crate::registry::Registry;
 use crate::runs::{LoadRunner, RunTable};
@@ -68,6 +69,7 @@ pub struct Service {
     pub(crate) load_running: Arc<AtomicBool>,
     pub(crate) profiles: Vec<LoadProfileSpec>,
     transit: Transit,
+    pub(crate) locks: Locks,
     runner: OnceLock<Arc<dyn LoadRunner>>,
     records_available: AtomicBool,
     access_revision: AtomicU64,
@@ -96,15 +98,21 @@ impl Service {
             load_running: Arc::default(),
             profiles: options.profiles,
             transit: Transit::new(options.transit_limit),
+            locks: Locks::default(),
             runner: OnceLock::new(),
             records_available: AtomicBool::new(true),
             access_revision: AtomicU64::new(0),
             stopping: watch::Sender::new(false),
         });
         service.load().await?;
-        for task in
-            [tidy as fn(Arc<Service>) -> _, |s| Box::pin(sample_every_second(s)) as Work, ping]
-        {
+        let tasks: [fn(Arc<Self>) -> Work; 5] = [
+            tidy,
+            |service| Box::pin(sample_every_second(service)),
+            ping,
+            |service| Box::pin(keep_epoch(service)),
+            |service| Box::pin(end_in_time(service)),
+        ];
+        for task in tasks {
             tokio::spawn(until_stopped(Arc::clone(&service), task));
         }
         Ok(service)
@@ -126,6 +134,8 @@ impl Service {
                 ),
             }
         }
+        // Asked for again in the background if it fails.
+        self.begin_lock_epoch().await;
         let namespaces = self.records.namespaces().await?;
         self.tokens.load(&self.records.tokens().await?);
         let mut tenants = self.registry.write();

@@ -71,14 +71,21 @@ pub enum FailureCode {
     RecordsUnavailable = 13,
     /// A mistake within the server.
     Internal = 14,
+    /// A hold of a lock is over.
+    NotHeld = 15,
+    /// A refill permit was voided, because its key was invalidated or written.
+    PermitVoided = 16,
+    /// A refill permit's time is over, or it was used.
+    PermitLapsed = 17,
 }
 
 impl FailureCode {
     /// The code of a number; `None` for numbers of later versions.
     pub fn of(number: u16) -> Option<Self> {
         use FailureCode::{
-            Busy, ConditionFailed, Internal, Invalid, MissingScope, NoValue, NotFound, NotSignedIn,
-            OriginFailed, OriginTimeout, RecordsUnavailable, TooLarge, Version, WrongKind,
+            Busy, ConditionFailed, Internal, Invalid, MissingScope, NoValue, NotFound, NotHeld,
+            NotSignedIn, OriginFailed, OriginTimeout, PermitLapsed, PermitVoided,
+            RecordsUnavailable, TooLarge, Version, WrongKind,
         };
         let all = [
             Invalid,
@@ -95,6 +102,9 @@ impl FailureCode {
             Version,
             RecordsUnavailable,
             Internal,
+            NotHeld,
+            PermitVoided,
+            PermitLapsed,
         ];
         all.into_iter().find(|code| *code as u16 == number)
     }

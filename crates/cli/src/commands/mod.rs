@@ -4,7 +4,9 @@ mod administration;
 mod entries;
 mod load;
 mod load_view;
+mod locks;
 mod operations;
+mod under_lock;
 mod warm;
 mod watch;
 
@@ -54,6 +56,7 @@ pub(crate) async fn run(command: Command, connection: &Connection) -> Result<(),
         Command::Show(entry) => entries::show(&verax, output, entry).await,
         Command::Clear(options) => entries::clear(&verax, output, options).await,
         Command::Watch(options) => watch::watch(&verax, output, options).await,
+        Command::Lock(command) => locks::lock(&verax, output, command).await,
         Command::Tenant(command) => administration::tenant(&verax, output, command).await,
         Command::Namespace(command) => administration::namespace(&verax, output, command).await,
         Command::Origin(command) => administration::origin(&verax, output, command).await,

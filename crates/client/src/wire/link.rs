@@ -65,6 +65,9 @@ pub(super) fn refusal(code: u16, detail: &str) -> ClientError {
         }
         Some(FailureCode::NoValue) => ("no-value", "The origin has no such value", 404),
         Some(FailureCode::WrongKind) => ("wrong-kind", "The entry is something else", 409),
+        Some(FailureCode::NotHeld) => ("not-held", "The hold is over", 409),
+        Some(FailureCode::PermitVoided) => ("permit-voided", "The refill permit was voided", 409),
+        Some(FailureCode::PermitLapsed) => ("permit-lapsed", "The refill permit is over", 409),
         Some(FailureCode::Busy) => ("busy", "Too much is going on", 503),
         Some(FailureCode::RecordsUnavailable) => {
             ("records-unavailable", "The records are not available", 503)

@@ -1,6 +1,7 @@
 //! One file for each table: what its rows mean, and the calls that read and change them.
 
 mod activity;
+mod lock_epochs;
 mod namespaces;
 mod origins;
 mod runs;

@@ -32,6 +32,7 @@ impl From<ServiceError> for Failure {
                 FailureCode::TooLarge
             }
             ServiceError::ConditionFailed => FailureCode::ConditionFailed,
+            ServiceError::NotHeld(_) => FailureCode::NotHeld,
             ServiceError::Busy(_) => FailureCode::Busy,
             ServiceError::Origin(origin) => {
                 let code = match &**origin {

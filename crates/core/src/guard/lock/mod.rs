@@ -175,9 +175,24 @@ pub enum NotHeld {
     },
 }
 
-/// What somebody in line is told.
+/// What ended a hold.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum EndedBy {
+    /// Its holder released it.
+    Release,
+    /// Its time was over.
+    Time,
+    /// An administrator ended it.
+    Force,
+    /// Its holder's connection ended.
+    Disconnection,
+}
+
+/// What happened, and whom it concerns.
 #[derive(Debug, PartialEq, Eq)]
 pub enum Told<W> {
+    /// A hold ended; its holder is not told.
+    Ended(LockName, Holder, EndedBy),
     /// The lock is theirs.
     Granted(W, Grant),
     /// Their wait is over, and somebody else still holds it.

@@ -4,8 +4,8 @@ use std::collections::{BTreeSet, HashMap, VecDeque};
 use std::time::Duration;
 
 use super::{
-    Claim, ClaimError, Claimed, FencingToken, Grant, Holder, InLine, LockName, LockView, NotHeld,
-    SessionId, Ticket, Told,
+    Claim, ClaimError, Claimed, EndedBy, FencingToken, Grant, Holder, InLine, LockName, LockView,
+    NotHeld, SessionId, Ticket, Told,
 };
 use crate::key::NamespaceId;
 use crate::time::Timestamp;
@@ -167,7 +167,10 @@ impl<W> LockTable<W> {
     }
 
     /// Ends the hold of a lock and gives it to the first in line.
-    fn pass_on(&mut self, name: &LockName, now: Timestamp, told: &mut Vec<Told<W>>) {
+    fn pass_on(&mut self, name: &LockName, by: EndedBy, now: Timestamp, told: &mut Vec<Told<W>>) {
+        if let Some(lock) = self.locks.get(name) {
+            told.push(Told::Ended(name.clone(), lock.held.shown(), by));
+        }
         if self.locks.get(name).is_none_or(|lock| lock.line.is_empty()) {
             self.remove(name);
             return;
@@ -206,7 +209,7 @@ impl<W> LockTable<W> {
             self.left(name.0, gone.len());
             told.extend(gone.into_iter().map(|w| Told::GaveUp(w.waiter, holder.clone())));
             if over {
-                self.pass_on(name, now, told);
+                self.pass_on(name, EndedBy::Time, now, told);
             }
             if let Some(lock) = self.locks.get(name) {
                 let waits = lock.line.iter().map(|waiting| waiting.gives_up_at);
@@ -278,7 +281,7 @@ impl<W> LockTable<W> {
         told: &mut Vec<Told<W>>,
     ) -> Result<(), NotHeld> {
         self.held(name, token, now, told)?;
-        self.pass_on(name, now, told);
+        self.pass_on(name, EndedBy::Release, now, told);
         Ok(())
     }
 
@@ -291,7 +294,7 @@ impl<W> LockTable<W> {
     ) -> Option<Holder> {
         self.settle(name, now, told);
         let holder = self.locks.get(name)?.held.shown();
-        self.pass_on(name, now, told);
+        self.pass_on(name, EndedBy::Force, now, told);
         Some(holder)
     }
 
@@ -326,7 +329,7 @@ impl<W> LockTable<W> {
             let holds = lock.held.session == Some(session);
             self.left(name.0, gone);
             if holds {
-                self.pass_on(&name, now, told);
+                self.pass_on(&name, EndedBy::Disconnection, now, told);
             }
         }
     }

@@ -48,11 +48,17 @@ fn a_lock_goes_from_hand_to_hand_in_the_order_of_asking() {
     table.force_release(&berth, at(120), &mut told).unwrap();
     let order: Vec<(u32, Timestamp)> = told
         .iter()
-        .map(|told| match told {
-            Told::Granted(waiter, grant) => (*waiter, grant.ends_at),
+        .filter_map(|told| match told {
+            Told::Granted(waiter, grant) => Some((*waiter, grant.ends_at)),
             Told::GaveUp(..) => panic!("nobody gave up"),
+            Told::Ended(..) => None,
         })
         .collect();
+    let ends: Vec<EndedBy> = told
+        .iter()
+        .filter_map(|t| if let Told::Ended(.., by) = t { Some(*by) } else { None })
+        .collect();
+    assert_eq!(ends, [EndedBy::Release, EndedBy::Time, EndedBy::Force]);
     assert_eq!(order, [(1, at(110)), (2, at(210)), (3, at(220))]);
 }
 
@@ -333,6 +339,7 @@ proptest! {
                         said.push((who, Heard::Granted(grant.ends_at.as_millis())));
                     }
                     Told::GaveUp(who, _) => said.push((who, Heard::GaveUp)),
+                    Told::Ended(..) => {}
                 }
             }
             for (who, _) in &said {

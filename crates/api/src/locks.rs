@@ -1,0 +1,107 @@
+//! Locks.
+
+use serde::{Deserialize, Serialize};
+
+/// Asks for a lock.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct LockClaim {
+    /// Who asks, in words for people; the token's note when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub owner: Option<String>,
+    /// How long the hold lasts unless it is renewed, 0.1 to 86,400; 30 when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub hold_seconds: Option<f64>,
+}
+
+/// A hold that was given or renewed.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct LockHold {
+    /// The lock.
+    pub name: String,
+    /// The hold's fencing token, larger than all before it. What the lock protects should refuse
+    /// every token that is smaller than one that it has seen.
+    pub fencing_token: u64,
+    /// When it ends unless it is renewed.
+    pub ends_in_seconds: f64,
+}
+
+/// Asks that a hold last longer, counted from now.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct LockRenewal {
+    /// The hold's fencing token.
+    pub fencing_token: u64,
+    /// How long it lasts from now on, 0.1 to 86,400.
+    pub hold_seconds: f64,
+}
+
+/// Who holds a lock.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct LockHolder {
+    /// Who it is.
+    pub owner: String,
+    /// The hold's fencing token.
+    pub fencing_token: u64,
+    /// Since when it holds the lock.
+    pub held_seconds: f64,
+    /// When the hold ends unless it is renewed.
+    pub ends_in_seconds: f64,
+}
+
+/// Who waits for a lock.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct LockInLine {
+    /// Who it is.
+    pub owner: String,
+    /// Since when it waits.
+    pub waiting_seconds: f64,
+    /// When it gives up.
+    pub gives_up_in_seconds: f64,
+}
+
+/// A lock as it stands.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct Lock {
+    /// Its name.
+    pub name: String,
+    /// Who holds it; `null` when it is free.
+    pub holder: Option<LockHolder>,
+    /// Who waits for it, first come, first served.
+    pub line: Vec<LockInLine>,
+}
+
+/// Something that happened to a lock.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct LockEvent {
+    /// When.
+    #[cfg_attr(feature = "openapi", schema(value_type = String, format = DateTime))]
+    pub at: jiff::Timestamp,
+    /// The lock.
+    pub name: String,
+    /// `granted`, `released`, `lapsed`, `forced`, `disconnected`, or `gave-up` for a wait in vain.
+    pub kind: String,
+    /// Whose hold or wait it was.
+    pub owner: String,
+    /// The hold's fencing token.
+    pub fencing_token: Option<u64>,
+    /// How long it had been waited for, or held.
+    pub lasted_seconds: f64,
+}
+
+/// The locks of a namespace.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct Locks {
+    /// Those that are held, by name.
+    pub items: Vec<Lock>,
+    /// What happened lately, newest first.
+    pub recent: Vec<LockEvent>,
+}

@@ -1,0 +1,178 @@
+//! A hold that renews itself, and tells when it was lost.
+
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use futures_util::future::BoxFuture;
+use tokio::sync::watch;
+use tokio::task::JoinHandle;
+
+use crate::entries::Namespace;
+use crate::error::ClientError;
+use crate::locks::{Claimed, LockOptions};
+
+/// What renews and releases one hold.
+pub(crate) trait Holds: Send + Sync {
+    /// Makes the hold last for its whole time again.
+    fn renew(&self) -> BoxFuture<'_, Result<(), ClientError>>;
+    /// Ends the hold.
+    fn release(&self) -> BoxFuture<'_, Result<(), ClientError>>;
+}
+
+/// A lock that is held. It renews the hold in the background until it is released or dropped.
+///
+/// A timed lock cannot promise that its holder still has it at the moment of a write: the holder may be
+/// stopped, or cut off, for longer than the hold lasts, and not know it. So give the
+/// [fencing token](Self::fencing_token) along with every write, and let what is written to refuse
+/// tokens smaller than the largest it has seen.
+pub struct LockGuard {
+    name: String,
+    fencing_token: u64,
+    holds: Arc<dyn Holds>,
+    lost: watch::Receiver<bool>,
+    renewing: JoinHandle<()>,
+    released: bool,
+}
+
+impl std::fmt::Debug for LockGuard {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("LockGuard")
+            .field("name", &self.name)
+            .field("fencing_token", &self.fencing_token)
+            .field("lost", &self.is_lost())
+            .finish_non_exhaustive()
+    }
+}
+
+/// Renews a hold three times in its time. It is lost when Verax says so, or when it could not be
+/// renewed for as long as it lasts, counted from before it was last asked for.
+async fn keep(holds: Arc<dyn Holds>, hold: Duration, asked_at: Instant, lost: watch::Sender<bool>) {
+    // A hold that was waited for began somewhere between the question and the answer: it is renewed at
+    // once, so that its end is known.
+    let waited = asked_at.elapsed() > hold / 6;
+    let mut ends = if waited { Instant::now() + hold } else { asked_at + hold };
+    let mut pause = if waited { Duration::ZERO } else { hold / 3 };
+    loop {
+        tokio::time::sleep(pause.min(ends.saturating_duration_since(Instant::now()))).await;
+        pause = hold / 3;
+        let began = Instant::now();
+        let left = ends.saturating_duration_since(began);
+        match tokio::time::timeout(left, holds.renew()).await {
+            Ok(Ok(())) => ends = began + hold,
+            Ok(Err(ClientError::Refused(problem))) if problem.status < 500 => break,
+            // It may work the next time, as long as there is one.
+            Ok(Err(_)) if Instant::now() < ends => {
+                pause = (hold / 20).max(Duration::from_millis(10));
+            }
+            Ok(Err(_)) | Err(_) => break,
+        }
+        if Instant::now() >= ends {
+            break;
+        }
+    }
+    lost.send_replace(true);
+}
+
+impl LockGuard {
+    pub(crate) fn new(
+        name: &str,
+        fencing_token: u64,
+        holds: Arc<dyn Holds>,
+        hold: Duration,
+        asked_at: Instant,
+    ) -> Self {
+        let (sender, lost) = watch::channel(false);
+        let renewing = tokio::spawn(keep(Arc::clone(&holds), hold, asked_at, sender));
+        Self { name: name.to_owned(), fencing_token, holds, lost, renewing, released: false }
+    }
+
+    /// The lock's name.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// The hold's fencing token, larger than every one that was given before.
+    pub fn fencing_token(&self) -> u64 {
+        self.fencing_token
+    }
+
+    /// Whether the hold is known to be over.
+    pub fn is_lost(&self) -> bool {
+        *self.lost.borrow()
+    }
+
+    /// Waits until the hold is over without having been released.
+    pub async fn lost(&self) {
+        let mut lost = self.lost.clone();
+        // The sender goes only after it has said so, or when this guard is dropped.
+        let _ = lost.wait_for(|lost| *lost).await;
+    }
+
+    /// Ends the hold.
+    ///
+    /// # Errors
+    /// [`ClientError`]; a hold that was over already is the problem `not-held`.
+    pub async fn release(mut self) -> Result<(), ClientError> {
+        self.released = true;
+        self.renewing.abort();
+        self.holds.release().await
+    }
+}
+
+impl Drop for LockGuard {
+    /// Releases the hold in the background, as far as that is possible; its end time does the rest.
+    fn drop(&mut self) {
+        self.renewing.abort();
+        if self.released || self.is_lost() {
+            return;
+        }
+        if let Ok(runtime) = tokio::runtime::Handle::try_current() {
+            let holds = Arc::clone(&self.holds);
+            runtime.spawn(async move { drop(holds.release().await) });
+        }
+    }
+}
+
+struct OverHttp {
+    namespace: Namespace,
+    name: String,
+    fencing_token: u64,
+    hold: Duration,
+}
+
+impl Holds for OverHttp {
+    fn renew(&self) -> BoxFuture<'_, Result<(), ClientError>> {
+        Box::pin(async {
+            let renewed = self.namespace.renew_lock(&self.name, self.fencing_token, self.hold);
+            renewed.await.map(drop)
+        })
+    }
+
+    fn release(&self) -> BoxFuture<'_, Result<(), ClientError>> {
+        Box::pin(self.namespace.release_lock(&self.name, self.fencing_token))
+    }
+}
+
+impl Namespace {
+    /// Asks for a lock, and keeps it until the guard is released or dropped.
+    ///
+    /// # Errors
+    /// [`ClientError`]; a lock that somebody else holds is no error.
+    pub async fn hold_lock(
+        &self,
+        name: &str,
+        options: &LockOptions,
+    ) -> Result<Claimed<LockGuard>, ClientError> {
+        let asked_at = Instant::now();
+        Ok(match self.claim_lock(name, options).await? {
+            Claimed::ByOther(holder) => Claimed::ByOther(holder),
+            Claimed::Held(held) => {
+                let (namespace, hold) = (self.clone(), options.hold);
+                let fencing_token = held.fencing_token;
+                let holds = OverHttp { namespace, name: name.to_owned(), fencing_token, hold };
+                let guard = LockGuard::new(name, fencing_token, Arc::new(holds), hold, asked_at);
+                Claimed::Held(guard)
+            }
+        })
+    }
+}

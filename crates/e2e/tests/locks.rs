@@ -1,0 +1,180 @@
+//! Named locks, as operators and services use them.
+
+#![allow(clippy::unwrap_used, clippy::panic)]
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use nix::sys::signal::Signal;
+use verax_client::{Claimed, ClientError, LockOptions, Namespace};
+use verax_e2e::{Verax, send, until};
+
+fn started() -> Verax {
+    let verax = Verax::serve(&[]);
+    verax.run(&["tenant", "create", "quayside"]).done();
+    verax.run(&["namespace", "create", "quayside/berths"]).done();
+    verax
+}
+
+fn berths(verax: &Verax) -> Namespace {
+    verax.client().namespace("quayside", "berths").unwrap()
+}
+
+fn options(owner: &str, hold: u64, wait: u64) -> LockOptions {
+    let [hold, wait] = [hold, wait].map(Duration::from_secs);
+    LockOptions { owner: Some(owner.into()), hold, wait, ..LockOptions::default() }
+}
+
+fn held<G>(claimed: Claimed<G>) -> G {
+    match claimed {
+        Claimed::Held(hold) => hold,
+        Claimed::ByOther(holder) => panic!("{holder:?} holds it"),
+    }
+}
+
+#[test]
+fn a_command_runs_under_a_lock_and_its_exit_code_is_passed_on() {
+    let verax = started();
+    let hold = |more: &[&str]| {
+        let mut arguments = vec!["lock", "hold", "quayside/berths", "berth-7"];
+        arguments.extend(more);
+        verax.run(&arguments)
+    };
+    let first = hold(&["--", "sh", "-c", "echo $VERAX_LOCK $VERAX_FENCING_TOKEN; exit 7"]);
+    assert_eq!((first.code, first.err.as_str()), (7, ""));
+    let token = |out: &str| out.split_whitespace().nth(1).unwrap().parse::<u64>().unwrap();
+    assert!(first.out.starts_with("berth-7 "), "{}", first.out);
+    let second = hold(&["--", "sh", "-c", "echo $VERAX_LOCK $VERAX_FENCING_TOKEN"]).done();
+    assert!(token(&second) > token(&first.out));
+    assert_eq!(hold(&["--", "sh", "-c", "kill -TERM $$"]).code, 128 + 15);
+    let missing = hold(&["--", "/no/such/program"]);
+    assert!(missing.code == 1 && missing.err.contains("cannot be run"), "{missing:?}");
+    let free = verax.run(&["lock", "show", "quayside/berths", "berth-7"]).done();
+    assert_eq!(free, "berth-7 is free\n");
+    // Held by somebody else, it is refused, shown, forced open, and written down.
+    let place = ["lock", "show", "quayside/berths", "berth-7"];
+    let ended = std::thread::scope(|scope| {
+        let holder = scope.spawn(|| hold(&["--owner", "harbour master", "--", "sleep", "600"]));
+        loop {
+            if verax.run(&place).done().contains("harbour master") {
+                break;
+            }
+        }
+        let refused = hold(&["--", "true"]);
+        assert!(refused.code == 4 && refused.err.contains("harbour master"), "{refused:?}");
+        let waited = hold(&["--wait", "1s", "--", "true"]);
+        assert_eq!(waited.code, 4);
+        let list = verax.run(&["lock", "list", "quayside/berths"]).done();
+        assert!(list.contains("harbour master") && list.contains("gave up"), "{list}");
+        let force = ["lock", "release", "quayside/berths", "berth-7", "--force"];
+        assert!(verax.run(&force).done().contains("forced open"));
+        holder.join().unwrap()
+    });
+    assert!(ended.code == 1 && ended.err.contains("was lost"), "{ended:?}");
+    let activity = verax.run(&["activity", "list"]).done();
+    assert!(activity.contains("lock.force-release"), "{activity}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_lock_is_given_to_one_at_a_time_in_the_order_of_asking() {
+    let verax = started();
+    let berths = berths(&verax);
+    let first = held(berths.claim_lock("berth-7", &options("first", 60, 0)).await.unwrap());
+    let order = Arc::new(std::sync::Mutex::new(Vec::new()));
+    let mut waiting = Vec::new();
+    for n in 0..5 {
+        let (berths, order) = (berths.clone(), Arc::clone(&order));
+        waiting.push(tokio::spawn(async move {
+            let mine = options(&n.to_string(), 60, 60);
+            let hold = held(berths.claim_lock("berth-7", &mine).await.unwrap());
+            order.lock().unwrap().push((n, hold.fencing_token));
+            berths.release_lock("berth-7", hold.fencing_token).await.unwrap();
+        }));
+        let line = async || self::berths(&verax).lock("berth-7").await.unwrap().line.len();
+        until("it is in line", async || line().await == n + 1).await;
+    }
+    // One that goes away leaves the line, and holds nothing up.
+    waiting.remove(2).abort();
+    until("it has left", async || berths.lock("berth-7").await.unwrap().line.len() == 4).await;
+    berths.release_lock("berth-7", first.fencing_token).await.unwrap();
+    for waiter in waiting {
+        waiter.await.unwrap();
+    }
+    let order = order.lock().unwrap().clone();
+    assert_eq!(order.iter().map(|(n, _)| *n).collect::<Vec<_>>(), [0, 1, 3, 4]);
+    assert!(order.is_sorted_by_key(|(_, token)| *token) && order[0].1 > first.fencing_token);
+    let late = berths.release_lock("berth-7", first.fencing_token).await.unwrap_err();
+    assert_eq!(late.problem(), Some("not-held"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_guard_renews_its_hold_and_tells_when_it_was_lost() {
+    let verax = started();
+    let berths = berths(&verax);
+    let short = LockOptions { hold: Duration::from_millis(900), ..options("guard", 1, 0) };
+    let guard = held(berths.hold_lock("berth-7", &short).await.unwrap());
+    let other = berths.claim_lock("berth-7", &options("other", 5, 2)).await.unwrap();
+    assert!(matches!(other, Claimed::ByOther(holder) if holder.owner == "guard"));
+    assert!(!guard.is_lost(), "it was renewed for two seconds");
+    berths.force_release_lock("berth-7").await.unwrap().unwrap();
+    guard.lost().await;
+    assert_eq!(guard.release().await.unwrap_err().problem(), Some("not-held"));
+    // A guard that is dropped lets go.
+    drop(held(berths.hold_lock("berth-7", &options("guard", 600, 0)).await.unwrap()));
+    until("it is free", async || berths.lock("berth-7").await.unwrap().holder.is_none()).await;
+    // Nobody can tell a guard that cannot reach Verax: it knows by itself.
+    let guard = held(berths.hold_lock("berth-7", &short).await.unwrap());
+    verax.send(Signal::SIGSTOP);
+    guard.lost().await;
+    verax.send(Signal::SIGCONT);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn fencing_tokens_grow_over_kills_and_locks_live_without_mariadb() {
+    let mut verax = started();
+    let mut last = 0;
+    for _ in 0..3 {
+        let berths = berths(&verax);
+        for n in 0..3 {
+            let name = format!("berth-{n}");
+            let hold = held(berths.claim_lock(&name, &options("x", 600, 0)).await.unwrap());
+            assert!(hold.fencing_token > last && hold.fencing_token < 1 << 53);
+            last = hold.fencing_token;
+        }
+        verax = verax.kill_and_restart();
+    }
+    // The epoch is there, so MariaDB is not needed for locks.
+    send(verax.mariadb().unwrap(), Signal::SIGSTOP);
+    let berths = berths(&verax);
+    let hold = held(berths.claim_lock("berth-7", &options("x", 600, 0)).await.unwrap());
+    assert!(hold.fencing_token > last);
+    berths.renew_lock("berth-7", hold.fencing_token, Duration::from_secs(5)).await.unwrap();
+    berths.release_lock("berth-7", hold.fencing_token).await.unwrap();
+    send(verax.mariadb().unwrap(), Signal::SIGCONT);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn locks_need_the_right_of_their_namespace_and_stay_in_it() {
+    let verax = started();
+    verax.run(&["namespace", "create", "quayside/cranes"]).done();
+    let token = verax.run(&["token", "create", "--scope", "read:quayside/berths"]).done();
+    let reader = verax.client_with(token.trim()).namespace("quayside", "berths").unwrap();
+    let refused = reader.claim_lock("berth-7", &options("x", 5, 0)).await.unwrap_err();
+    assert_eq!(refused.problem(), Some("missing-scope"));
+    let berths = berths(&verax);
+    held(berths.claim_lock("7", &options("x", 600, 0)).await.unwrap());
+    let cranes = verax.client().namespace("quayside", "cranes").unwrap();
+    held(cranes.claim_lock("7", &options("y", 600, 0)).await.unwrap());
+    assert_eq!(reader.lock("7").await.unwrap().holder.unwrap().owner, "x");
+    assert!(reader.force_release_lock("7").await.is_err());
+    for (hold, says) in [(0.05, "out of range"), (90_000.0, "out of range")] {
+        let hold = Duration::from_secs_f64(hold);
+        let asked = LockOptions { hold, ..options("x", 1, 0) };
+        let refused = berths.claim_lock("8", &asked).await.unwrap_err();
+        let ClientError::Refused(problem) = refused else { panic!("{refused}") };
+        assert!(problem.detail.contains(says), "{}", problem.detail);
+    }
+    verax.run(&["namespace", "delete", "quayside/cranes", "--yes"]).done();
+    verax.run(&["namespace", "create", "quayside/cranes"]).done();
+    held(cranes.claim_lock("7", &options("y", 600, 0)).await.unwrap());
+}

@@ -1,0 +1,291 @@
+//! Named locks.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use axum::extract::State;
+use axum::http::header::RETRY_AFTER;
+use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode};
+use axum::response::{IntoResponse, Response};
+use serde::Deserialize;
+use verax_api::{Lock, LockClaim, LockEvent, LockHold, LockHolder, LockInLine, LockRenewal, Locks};
+use verax_core::guard::lock::{FencingToken, Grant, Holder, LockView};
+use verax_core::{Key, Timestamp};
+use verax_service::access::Right;
+use verax_service::locks::{LockEventKind, LockRequest};
+use verax_service::{Service, ServiceError};
+
+use crate::extract::{Ask, InNamespace, Json, WithKey};
+use crate::problem::{Failure, Result};
+use crate::signed::Signed;
+
+/// The hold of a claim that names none.
+const USUAL_HOLD: Duration = Duration::from_secs(30);
+
+const PREFERENCE_APPLIED: HeaderName = HeaderName::from_static("preference-applied");
+
+/// How long a caller is ready to wait: `Prefer: wait=SECONDS` (RFC 7240, section 4.3).
+///
+/// # Errors
+/// A wait that is no whole number.
+pub(crate) fn preferred_wait(headers: &HeaderMap) -> Result<Duration> {
+    let preferences = headers.get_all("prefer");
+    let preferences = preferences.iter().filter_map(|field| field.to_str().ok());
+    for preference in preferences.flat_map(|field| field.split([',', ';'])) {
+        let Some((name, value)) = preference.split_once('=') else { continue };
+        if name.trim().eq_ignore_ascii_case("wait") {
+            let seconds = value.trim().trim_matches('"').parse::<u32>().map_err(|_| {
+                Failure::bad_request(format!(
+                    "Prefer: wait={} is not a whole number of seconds",
+                    value.trim()
+                ))
+            })?;
+            return Ok(Duration::from_secs(seconds.into()));
+        }
+    }
+    Ok(Duration::ZERO)
+}
+
+/// Says that a wait was honoured.
+pub(crate) fn applied(response: &mut Response, wait: Duration) {
+    if !wait.is_zero()
+        && let Ok(field) = HeaderValue::try_from(format!("wait={}", wait.as_secs()))
+    {
+        response.headers_mut().insert(PREFERENCE_APPLIED, field);
+    }
+}
+
+pub(crate) fn seconds_of(member: &'static str, seconds: f64) -> Result<Duration> {
+    let time = verax_api::duration_of(member, seconds);
+    time.map_err(|e| Failure::from(ServiceError::Invalid(e.to_string())))
+}
+
+/// Whole seconds, rounded up, for Retry-After.
+pub(crate) fn come_back_in(response: &mut Response, time: Duration) {
+    let seconds = time.as_secs_f64().ceil().max(1.0) as u64;
+    response.headers_mut().insert(RETRY_AFTER, HeaderValue::from(seconds));
+}
+
+fn shown_holder(holder: &Holder, now: Timestamp) -> LockHolder {
+    LockHolder {
+        owner: holder.owner.clone(),
+        fencing_token: holder.token.number(),
+        held_seconds: now.since(holder.since).as_secs_f64(),
+        ends_in_seconds: holder.ends_at.since(now).as_secs_f64(),
+    }
+}
+
+fn shown_hold(grant: &Grant, now: Timestamp) -> LockHold {
+    LockHold {
+        name: grant.name.1.to_string(),
+        fencing_token: grant.token.number(),
+        ends_in_seconds: grant.ends_at.since(now).as_secs_f64(),
+    }
+}
+
+fn shown(view: &LockView, now: Timestamp) -> Lock {
+    let line = view.line.iter().map(|waiting| LockInLine {
+        owner: waiting.owner.clone(),
+        waiting_seconds: now.since(waiting.since).as_secs_f64(),
+        gives_up_in_seconds: waiting.gives_up_at.since(now).as_secs_f64(),
+    });
+    Lock {
+        name: view.name.1.to_string(),
+        holder: Some(shown_holder(&view.holder, now)),
+        line: line.collect(),
+    }
+}
+
+fn shown_event(event: &verax_service::locks::LockEvent) -> LockEvent {
+    let kind = match event.kind {
+        LockEventKind::Granted => "granted",
+        LockEventKind::Released => "released",
+        LockEventKind::Lapsed => "lapsed",
+        LockEventKind::Forced => "forced",
+        LockEventKind::Disconnected => "disconnected",
+        LockEventKind::GaveUp => "gave-up",
+    };
+    let millis = i64::try_from(event.at.as_millis()).unwrap_or(i64::MAX);
+    LockEvent {
+        at: jiff::Timestamp::from_millisecond(millis).unwrap_or(jiff::Timestamp::MAX),
+        name: event.name.to_string(),
+        kind: kind.into(),
+        owner: event.owner.clone(),
+        fencing_token: event.token.map(FencingToken::number),
+        lasted_seconds: event.lasted.as_secs_f64(),
+    }
+}
+
+fn locked(name: &Key, holder: &Holder, now: Timestamp) -> Response {
+    let shown = shown_holder(holder, now);
+    let detail = format!(
+        "{name} is held by {:?} for another {:.1} s at most; send `Prefer: wait=SECONDS` to wait for it",
+        shown.owner, shown.ends_in_seconds
+    );
+    let failure = Failure::new("locked", "Somebody else holds the lock", 423, detail);
+    let problem = failure
+        .0
+        .with("owner", shown.owner)
+        .with("fencing_token", shown.fencing_token)
+        .with("ends_in_seconds", shown.ends_in_seconds);
+    let mut response = Failure(Box::new(problem)).into_response();
+    come_back_in(&mut response, holder.ends_at.since(now));
+    response
+}
+
+/// Ask for a lock, and wait for it as long as `Prefer: wait=SECONDS` says.
+#[utoipa::path(
+    post, path = "/v1/tenants/{tenant}/namespaces/{namespace}/locks/{key}", tag = "locks",
+    params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path, description = "the lock's name"),
+        ("Prefer" = Option<String>, Header, description = "`wait=SECONDS`, at most 3600; without it the answer comes at once")),
+    request_body = LockClaim,
+    responses((status = 201, body = LockHold),
+        (status = 423, description = "somebody else holds it; Retry-After says for how long at most", body = verax_api::Problem),
+        (status = 503, description = "no fencing tokens can be given at the moment", body = verax_api::Problem))
+)]
+pub(crate) async fn claim(
+    State(service): State<Arc<Service>>,
+    Signed(caller): Signed,
+    InNamespace(tenant, namespace): InNamespace,
+    WithKey(name): WithKey,
+    headers: HeaderMap,
+    Json(claim): Json<LockClaim>,
+) -> Result<Response> {
+    let namespace = service.open(&caller, Right::Write, &tenant, &namespace)?;
+    let wait = preferred_wait(&headers)?;
+    let hold = claim.hold_seconds.map_or(Ok(USUAL_HOLD), |s| seconds_of("hold_seconds", s))?;
+    let owner = claim.owner.unwrap_or_else(|| caller.who().to_owned());
+    // HTTP has no connection that a hold could end with.
+    let request = LockRequest { owner, hold, wait, session: None };
+    let claimed = service.acquire_lock(&namespace, &name, request).await?;
+    let now = service.now();
+    let mut response = match claimed {
+        Ok(grant) => (StatusCode::CREATED, axum::Json(shown_hold(&grant, now))).into_response(),
+        Err(holder) => locked(&name, &holder, now),
+    };
+    applied(&mut response, wait);
+    Ok(response)
+}
+
+/// Look at a lock without touching it.
+#[utoipa::path(
+    get, path = "/v1/tenants/{tenant}/namespaces/{namespace}/locks/{key}", tag = "locks",
+    params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path)),
+    responses((status = 200, description = "its holder is null when it is free", body = Lock))
+)]
+pub(crate) async fn look(
+    State(service): State<Arc<Service>>,
+    Signed(caller): Signed,
+    InNamespace(tenant, namespace): InNamespace,
+    WithKey(name): WithKey,
+) -> Result<axum::Json<Lock>> {
+    let namespace = service.open(&caller, Right::Read, &tenant, &namespace)?;
+    let view = service.look_at_lock(&namespace, &name);
+    Ok(axum::Json(match view {
+        Some(view) => shown(&view, service.now()),
+        None => Lock { name: name.to_string(), holder: None, line: Vec::new() },
+    }))
+}
+
+/// Renew a hold.
+#[utoipa::path(
+    patch, path = "/v1/tenants/{tenant}/namespaces/{namespace}/locks/{key}", tag = "locks",
+    params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path)),
+    request_body = LockRenewal,
+    responses((status = 200, body = LockHold),
+        (status = 409, description = "the hold is over", body = verax_api::Problem))
+)]
+pub(crate) async fn renew(
+    State(service): State<Arc<Service>>,
+    Signed(caller): Signed,
+    InNamespace(tenant, namespace): InNamespace,
+    WithKey(name): WithKey,
+    Json(renewal): Json<LockRenewal>,
+) -> Result<axum::Json<LockHold>> {
+    let namespace = service.open(&caller, Right::Write, &tenant, &namespace)?;
+    let hold = seconds_of("hold_seconds", renewal.hold_seconds)?;
+    let token = FencingToken::from_number(renewal.fencing_token);
+    let grant = service.renew_lock(&namespace, &name, token, hold)?;
+    Ok(axum::Json(shown_hold(&grant, service.now())))
+}
+
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct ReleaseQuery {
+    /// The hold's fencing token.
+    fencing_token: Option<u64>,
+    /// `true` ends whatever hold there is; needs the right to manage, and is written down.
+    #[serde(default)]
+    force: bool,
+}
+
+/// Release a hold, or force it open.
+#[utoipa::path(
+    delete, path = "/v1/tenants/{tenant}/namespaces/{namespace}/locks/{key}", tag = "locks",
+    params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path), ReleaseQuery),
+    responses((status = 204, description = "it was released"),
+        (status = 200, description = "it was forced open; the body says who held it", body = Lock),
+        (status = 409, description = "the hold is over already", body = verax_api::Problem))
+)]
+pub(crate) async fn release(
+    State(service): State<Arc<Service>>,
+    Signed(caller): Signed,
+    InNamespace(tenant, namespace): InNamespace,
+    WithKey(name): WithKey,
+    Ask(query): Ask<ReleaseQuery>,
+) -> Result<Response> {
+    match query {
+        ReleaseQuery { fencing_token: Some(token), force: false } => {
+            let namespace = service.open(&caller, Right::Write, &tenant, &namespace)?;
+            service.release_lock(&namespace, &name, FencingToken::from_number(token))?;
+            Ok(StatusCode::NO_CONTENT.into_response())
+        }
+        ReleaseQuery { fencing_token: None, force: true } => {
+            let place = (&tenant, &namespace);
+            let ended = service.force_release_lock(&caller, place, &name).await?;
+            let holder = ended.map(|holder| shown_holder(&holder, service.now()));
+            let lock = Lock { name: name.to_string(), holder, line: Vec::new() };
+            Ok(axum::Json(lock).into_response())
+        }
+        _ => Err(Failure::bad_request("give `fencing_token`, or `force=true`, one of them")),
+    }
+}
+
+/// List the locks of a namespace that are held, and what happened lately.
+#[utoipa::path(
+    get, path = "/v1/tenants/{tenant}/namespaces/{namespace}/locks", tag = "locks",
+    params(("tenant" = String, Path), ("namespace" = String, Path)),
+    responses((status = 200, body = Locks))
+)]
+pub(crate) async fn list(
+    State(service): State<Arc<Service>>,
+    Signed(caller): Signed,
+    InNamespace(tenant, namespace): InNamespace,
+) -> Result<axum::Json<Locks>> {
+    let namespace = service.open(&caller, Right::Read, &tenant, &namespace)?;
+    let now = service.now();
+    Ok(axum::Json(Locks {
+        items: service.locks(&namespace).iter().map(|view| shown(view, now)).collect(),
+        recent: service.recent_locks(&namespace).iter().map(shown_event).collect(),
+    }))
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("wait=10", Some(10))]
+    #[case("respond-async, WAIT=3", Some(3))]
+    #[case("wait=\"5\"; foo=bar", Some(5))]
+    #[case("respond-async", Some(0))]
+    #[case("wait=soon", None)]
+    #[case("wait=-1", None)]
+    fn waits_are_read_as_the_rfc_writes_them(#[case] field: &str, #[case] expected: Option<u64>) {
+        let mut headers = HeaderMap::new();
+        headers.insert("prefer", HeaderValue::from_str(field).unwrap());
+        assert_eq!(preferred_wait(&headers).ok(), expected.map(Duration::from_secs));
+    }
+}
