@@ -16,6 +16,7 @@ mod live;
 mod load;
 mod locks;
 mod operations;
+mod permits;
 mod problem;
 mod tenants;
 mod tokens;
@@ -31,6 +32,7 @@ pub use operations::{
     AddRequest, Allowance, BatchAnswer, BatchFound, BatchOperation, BatchPut, BatchRequest,
     BatchResult, BatchValue, Counter, TakeRequest,
 };
+pub use permits::{PermitClaim, PermitGrant, PermitInUse, Permits, RefillEvent};
 pub use problem::Problem;
 pub use tenants::{
     ActivityItem, CreateNamespace, CreateOrigin, CreateTenant, InvalidSeconds, Namespace, Origin,

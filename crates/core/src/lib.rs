@@ -24,7 +24,7 @@
 //!
 //! let store = Store::new(64 << 20);
 //! let boards = store.open(NamespaceId(1), Quota::default());
-//! let mut refills = RefillTable::new(1_000);
+//! let mut refills = RefillTable::new(1_000, 0);
 //! let (key, now) = (Key::new("board/aldermouth")?, Timestamp::from_millis(0));
 //!
 //! assert!(boards.get("board/aldermouth", now).is_none());
@@ -32,7 +32,7 @@
 //! let Joined::Holder(permit) = joined else { panic!("the first caller gets the permit") };
 //!
 //! // The holder reads the origin; its value is stored only if the permit still stands.
-//! let waiters = refills.finish(&permit, now).expect("nothing voided the permit");
+//! let waiters = refills.finish(NamespaceId(1), &key, permit.number, now).expect("nothing voided the permit");
 //! let entry = Entry::new("[]", "application/json", Lifetime::of(Duration::from_secs(30)), now);
 //! boards.put(&key, &entry, PutCondition::Always, now)?;
 //!
@@ -55,7 +55,7 @@ pub mod time;
 pub mod warm;
 
 pub use entry::{EntityTag, Entry, Tag};
-pub use guard::{Joined, Permit, PermitNumber, RefillTable};
+pub use guard::{Joined, Permit, PermitNumber, RefillTable, Voided};
 pub use key::{Key, NamespaceId};
 pub use lifetime::{Freshness, Lifetime};
 pub use name::Name;

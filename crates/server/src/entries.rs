@@ -12,9 +12,10 @@ use bytes::{Bytes, BytesMut};
 use http_body_util::BodyExt;
 use serde::Deserialize;
 use verax_api::EntryPage;
-use verax_core::Key;
 use verax_core::store::Position;
+use verax_core::{Key, PutCondition};
 use verax_service::access::Right;
+use verax_service::cache::Answer;
 use verax_service::transit::{Place, SMALL, Transit};
 use verax_service::{Service, ServiceError};
 
@@ -23,6 +24,7 @@ use crate::entry_fields::{
     read_options,
 };
 use crate::extract::{Ask, InNamespace, WithKey};
+use crate::permits::permit_of;
 use crate::problem::{Failure, Result};
 use crate::signed::Signed;
 
@@ -62,12 +64,21 @@ pub(crate) async fn read(
         Ok(None) => return Ok(miss()),
         Err(error) => return Ok(failed_read(error)),
     };
-    let current = has_current(&headers, answer.entry.entity_tag());
-    let mut response = match current {
+    with_value(&service, &headers, &answer, started)
+}
+
+/// A response with a value, or without it when the caller has it already.
+pub(crate) fn with_value(
+    service: &Service,
+    headers: &HeaderMap,
+    answer: &Answer,
+    started: Instant,
+) -> Result<Response> {
+    let mut response = match has_current(headers, answer.entry.entity_tag()) {
         true => StatusCode::NOT_MODIFIED.into_response(),
         false => outgoing(service.transit(), &answer.entry.value)?.into_response(),
     };
-    describe_answer(response.headers_mut(), &answer, started.elapsed());
+    describe_answer(response.headers_mut(), answer, started.elapsed());
     Ok(response)
 }
 
@@ -121,10 +132,12 @@ fn failed_read(error: ServiceError) -> Response {
         ("Cache-Control" = Option<String>, Header, description = "`max-age`, `stale-while-revalidate`, `stale-if-error`; else the namespace's"),
         ("Cache-Groups" = Option<String>, Header, description = "tags"),
         ("If-None-Match" = Option<String>, Header, description = "`*` stores only where nothing is"),
-        ("If-Match" = Option<String>, Header, description = "stores only over the entry with this ETag")),
+        ("If-Match" = Option<String>, Header, description = "stores only over the entry with this ETag"),
+        ("Verax-Permit" = Option<u64>, Header, description = "the refill permit that the value was read with; refused when it is over")),
     request_body(content = Vec<u8>, content_type = "application/octet-stream"),
     responses((status = 201, description = "stored where nothing was"),
         (status = 204, description = "stored over the previous value"),
+        (status = 409, description = "the refill permit is over: `permit-voided` or `permit-lapsed`", body = verax_api::Problem),
         (status = 412, description = "the condition does not hold", body = verax_api::Problem),
         (status = 413, description = "the value is too large", body = verax_api::Problem))
 )]
@@ -156,6 +169,17 @@ pub(crate) async fn put(
         }
     };
     let request = put_request(&parts.headers, value)?;
+    if let Some(number) = permit_of(&parts.headers)? {
+        if request.condition != PutCondition::Always {
+            return Err(Failure::bad_request(
+                "send Verax-Permit, or If-Match or If-None-Match, not both: a permit is a condition by itself",
+            ));
+        }
+        let entry = service.store_with_permit(&namespace, &key, number, request)?;
+        let mut response = StatusCode::CREATED.into_response();
+        describe_entry(response.headers_mut(), &entry);
+        return Ok(response);
+    }
     let (entry, replaced) = service.put(&namespace, &key, request)?;
     let status = if replaced { StatusCode::NO_CONTENT } else { StatusCode::CREATED };
     let mut response = status.into_response();

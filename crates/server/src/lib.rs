@@ -30,6 +30,7 @@ mod locks;
 mod metrics;
 mod openapi;
 mod operations;
+mod permits;
 mod problem;
 mod request_log;
 mod runs;
@@ -69,6 +70,8 @@ const COUNTER: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/counters/{key
 const ALLOWANCE: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/allowances/{key}";
 const LOCK: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/locks/{key}";
 const LOCKS: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/locks";
+const PERMIT: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/permits/{key}";
+const PERMITS: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/permits";
 const TAG: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/tags/{tag}";
 const BATCH: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/batch";
 const WARM_RUNS: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/warm-runs";
@@ -88,6 +91,8 @@ fn router(service: Arc<Service>) -> Router {
         .route(ALLOWANCE, post(operations::take))
         .route(LOCK, post(locks::claim).get(locks::look).patch(locks::renew).delete(locks::release))
         .route(LOCKS, get(locks::list))
+        .route(PERMIT, post(permits::claim).delete(permits::give_back))
+        .route(PERMITS, get(permits::list))
         .route(TAG, delete(operations::invalidate_tag))
         .route(BATCH, post(operations::batch))
         // An empty key, which would otherwise look like an unknown path.

@@ -96,6 +96,12 @@ fn shown(view: &LockView, now: Timestamp) -> Lock {
     }
 }
 
+/// A moment as the API shows it.
+pub(crate) fn shown_moment(at: Timestamp) -> jiff::Timestamp {
+    let millis = i64::try_from(at.as_millis()).unwrap_or(i64::MAX);
+    jiff::Timestamp::from_millisecond(millis).unwrap_or(jiff::Timestamp::MAX)
+}
+
 fn shown_event(event: &verax_service::locks::LockEvent) -> LockEvent {
     let kind = match event.kind {
         LockEventKind::Granted => "granted",
@@ -105,9 +111,8 @@ fn shown_event(event: &verax_service::locks::LockEvent) -> LockEvent {
         LockEventKind::Disconnected => "disconnected",
         LockEventKind::GaveUp => "gave-up",
     };
-    let millis = i64::try_from(event.at.as_millis()).unwrap_or(i64::MAX);
     LockEvent {
-        at: jiff::Timestamp::from_millisecond(millis).unwrap_or(jiff::Timestamp::MAX),
+        at: shown_moment(event.at),
         name: event.name.to_string(),
         kind: kind.into(),
         owner: event.owner.clone(),

@@ -4,7 +4,9 @@ use axum::Json;
 use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 use utoipa::{Modify, OpenApi};
 
-use crate::{administration, entries, health, live, locks, metrics, operations, runs, sessions};
+use crate::{
+    administration, entries, health, live, locks, metrics, operations, permits, runs, sessions,
+};
 
 #[derive(OpenApi)]
 #[openapi(
@@ -12,6 +14,7 @@ use crate::{administration, entries, health, live, locks, metrics, operations, r
     paths(
         entries::read, entries::put, entries::change_lifetime, entries::delete, entries::list, entries::clear,
         operations::batch, operations::invalidate_tag, operations::add, operations::take,
+        permits::claim, permits::give_back, permits::list,
         locks::claim, locks::look, locks::renew, locks::release, locks::list,
         administration::tenants, administration::create_tenant, administration::delete_tenant,
         administration::origins, administration::create_origin, administration::change_origin, administration::delete_origin,

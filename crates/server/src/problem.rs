@@ -7,6 +7,7 @@ use axum::http::header::{CONTENT_TYPE, RETRY_AFTER, WWW_AUTHENTICATE};
 use axum::http::{HeaderValue, StatusCode};
 use axum::response::{IntoResponse, Response};
 use verax_api::Problem;
+use verax_core::guard::RefusedReason;
 use verax_service::access::Scope;
 use verax_service::{OriginError, ServiceError};
 
@@ -55,6 +56,13 @@ impl From<ServiceError> for Failure {
                 new("condition-failed", "The condition does not hold", 412)
             }
             ServiceError::Origin(origin) => return of_origin(origin),
+            ServiceError::Permit(RefusedReason::Voided) => {
+                new("permit-voided", "The refill permit was voided", 409)
+            }
+            ServiceError::Permit(RefusedReason::Lapsed) => {
+                new("permit-lapsed", "The refill permit is over", 409)
+            }
+            ServiceError::RefillGivenUp => new("refill-given-up", "The refill was given up", 502),
             ServiceError::NotHeld(_) => new("not-held", "The hold is over", 409),
             ServiceError::Busy(_) => new("busy", "Too much is going on", 503),
         };

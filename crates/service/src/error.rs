@@ -3,6 +3,7 @@
 use std::fmt;
 use std::sync::Arc;
 
+use verax_core::guard::RefusedReason;
 use verax_core::guard::lock::NotHeld;
 use verax_core::store::PutError;
 use verax_origin::OriginError;
@@ -86,6 +87,12 @@ pub enum ServiceError {
     /// The origin gave no value.
     #[error("{0}")]
     Origin(Arc<OriginError>),
+    /// A refill permit is over.
+    #[error("{0}; nothing was stored")]
+    Permit(RefusedReason),
+    /// The caller that was refilling gave up, for all who waited.
+    #[error("the caller that was refilling this key gave up; ask again, or read the origin")]
+    RefillGivenUp,
     /// A hold of a lock is over.
     #[error("{0}")]
     NotHeld(NotHeld),

@@ -31,6 +31,8 @@ pub struct Counters {
     pub origin_calls: AtomicU64,
     /// Reads of the origin that failed.
     pub origin_errors: AtomicU64,
+    /// Permits given to callers that refill by themselves.
+    pub permits: AtomicU64,
     /// Refills that were not stored because the key was invalidated or written meanwhile.
     pub refused_refills: AtomicU64,
     /// Latency of reads of the origin.

@@ -268,7 +268,7 @@ impl Service {
     pub fn refills(&self) -> (usize, usize) {
         self.cache
             .guards()
-            .fold((0, 0), |(live, waiting), guard| (live + guard.live(), waiting + guard.waiting()))
+            .fold((0, 0), |(live, waiting), guard| (live + guard.live(), waiting + guard.waiters()))
     }
 
     /// The session of a caller, as it is shown.
@@ -314,21 +314,6 @@ fn tidy(service: Arc<Service>) -> Work {
             service.lapse_permits(now);
         }
     })
-}
-
-impl Service {
-    fn lapse_permits(self: &Arc<Self>, now: verax_core::Timestamp) {
-        let mut permits = Vec::new();
-        for mut guard in self.cache.guards() {
-            // Those who waited for a voided permit that ran out are dropped, which tells them.
-            permits.extend(guard.lapse(now, Duration::from_secs(30)).0);
-        }
-        for permit in permits {
-            if let Some(namespace) = self.registry.by_id(permit.namespace) {
-                self.start_refill(&namespace, permit, None);
-            }
-        }
-    }
 }
 
 /// Asks the records for a sign of life, and says when that changes.

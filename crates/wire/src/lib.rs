@@ -32,7 +32,7 @@ pub use error::{FailureCode, WireError};
 pub use frame::{Frame, Head, RawFrame, next_frame};
 pub use parts::{EntryTag, Lifetime, Put, PutCondition, Rate, Tags};
 pub use reply::{BatchReplies, Details, Listed, Nodes, Page, Reply, Source, Value, Welcome};
-pub use request::{BatchOperations, GetFlags, Hello, Request};
+pub use request::{AskFlags, BatchOperations, GetFlags, Hello, Request};
 
 /// What a hello begins with, so that other protocols are recognised at once.
 pub const MAGIC: [u8; 4] = *b"VRXW";

@@ -18,6 +18,9 @@ const PAGE: u8 = 0x95;
 const COUNTED: u8 = 0x97;
 const TAKEN: u8 = 0x98;
 const LATER: u8 = 0x99;
+const GRANTED: u8 = 0xa0;
+const HELD: u8 = 0xa1;
+const PERMIT: u8 = 0xa8;
 const FAILED: u8 = 0xff;
 
 /// The answer to a hello.
@@ -346,6 +349,31 @@ pub enum Reply<'a> {
         /// Milliseconds after which it is worth asking again.
         retry_after: u64,
     },
+    /// To a lock or a renewal: the hold is the caller's.
+    Granted {
+        /// Its fencing token.
+        token: u64,
+        /// Milliseconds until it ends unless it is renewed.
+        ends_in: u64,
+    },
+    /// To a lock or a look: somebody holds it.
+    Held {
+        /// The hold's fencing token.
+        token: u64,
+        /// Milliseconds until it ends unless it is renewed.
+        ends_in: u64,
+        /// How many callers are in line.
+        waiting: u32,
+        /// Who holds it.
+        owner: &'a str,
+    },
+    /// To an ask: the caller is to refill, and to store the value with this permit.
+    Permit {
+        /// The permit's number.
+        permit: u64,
+        /// Milliseconds until it lapses.
+        ends_in: u64,
+    },
     /// To a request that was refused or failed.
     Failed {
         /// Why, for programs; see [`FailureCode`](crate::FailureCode).
@@ -485,6 +513,16 @@ impl<'a> Reply<'a> {
             PAGE => Reply::Page(Page::read(&mut reader)?),
             COUNTED => Reply::Counted { value: reader.i64("number")?, created: flags == 1 },
             TAKEN => Reply::Taken { left: reader.u64("amount left")? },
+            GRANTED => {
+                Reply::Granted { token: reader.u64("fencing token")?, ends_in: reader.u64("time")? }
+            }
+            HELD => Reply::Held {
+                token: reader.u64("fencing token")?,
+                ends_in: reader.u64("time")?,
+                waiting: reader.u32("number in line")?,
+                owner: reader.rest_text("owner")?,
+            },
+            PERMIT => Reply::Permit { permit: reader.u64("permit")?, ends_in: reader.u64("time")? },
             LATER => Reply::Later { retry_after: reader.u64("time")? },
             FAILED => {
                 Reply::Failed { code: reader.u16("code")?, detail: reader.rest_text("detail")? }
@@ -512,6 +550,9 @@ impl<'a> Reply<'a> {
             Reply::Counted { .. } => COUNTED,
             Reply::Taken { .. } => TAKEN,
             Reply::Later { .. } => LATER,
+            Reply::Granted { .. } => GRANTED,
+            Reply::Held { .. } => HELD,
+            Reply::Permit { .. } => PERMIT,
             Reply::Failed { .. } => FAILED,
         }
     }
@@ -547,6 +588,17 @@ impl<'a> Reply<'a> {
             | Reply::Later { retry_after: number } => out.extend_from_slice(&number.to_le_bytes()),
             Reply::InvalidatedKey { key: text } | Reply::InvalidatedTag { tag: text } => {
                 out.extend_from_slice(text.as_bytes());
+            }
+            Reply::Granted { token: number, ends_in }
+            | Reply::Permit { permit: number, ends_in } => {
+                out.extend_from_slice(&number.to_le_bytes());
+                out.extend_from_slice(&ends_in.to_le_bytes());
+            }
+            Reply::Held { token, ends_in, waiting, owner } => {
+                out.extend_from_slice(&token.to_le_bytes());
+                out.extend_from_slice(&ends_in.to_le_bytes());
+                out.extend_from_slice(&waiting.to_le_bytes());
+                out.extend_from_slice(owner.as_bytes());
             }
             Reply::Value(value) => {
                 value.write_before_value(out);

@@ -3,7 +3,7 @@
 use crate::bytes::{Reader, put_long_text, put_short_text};
 use crate::error::WireError;
 use crate::frame::{self, Frame, Head};
-use crate::parts::{Lifetime, Put, Rate, key};
+use crate::parts::{Lifetime, Put, PutCondition, Rate, key};
 use crate::{LARGEST_BATCH, LONGEST_TAG, MAGIC};
 
 pub(crate) const HELLO: u8 = 0x01;
@@ -20,6 +20,14 @@ const LIST: u8 = 0x15;
 const INVALIDATE_TAG: u8 = 0x16;
 const ADD: u8 = 0x17;
 const TAKE: u8 = 0x18;
+
+const LOCK: u8 = 0x20;
+const RENEW: u8 = 0x21;
+const RELEASE: u8 = 0x22;
+const LOOK: u8 = 0x23;
+const ASK: u8 = 0x28;
+const PUT_WITH_PERMIT: u8 = 0x29;
+const GIVE_BACK: u8 = 0x2a;
 
 /// The first frame of a connection.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -56,6 +64,28 @@ impl GetFlags {
         }
         let bit = |n: u8| bits & (1 << n) != 0;
         Ok(Self { only_if_cached: bit(0), refresh: bit(1), details: bit(2) })
+    }
+}
+
+/// How a caller that refills by itself is to be answered.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct AskFlags {
+    /// A stale copy will do while another caller refills.
+    pub stale: bool,
+    /// Tell all about the entry.
+    pub details: bool,
+}
+
+impl AskFlags {
+    fn bits(self) -> u8 {
+        u8::from(self.stale) | u8::from(self.details) << 1
+    }
+
+    fn of(bits: u8) -> Result<Self, WireError> {
+        match bits {
+            0..=0b11 => Ok(Self { stale: bits & 1 != 0, details: bits & 0b10 != 0 }),
+            _ => Err(WireError::Flags { kind: ASK, flags: bits }),
+        }
     }
 }
 
@@ -131,6 +161,69 @@ pub enum Request<'a> {
         amount: u64,
         /// How fast it comes back.
         rate: Rate,
+    },
+    /// Asks for a lock.
+    Lock {
+        /// Its name.
+        name: &'a str,
+        /// Who asks, in words for people.
+        owner: &'a str,
+        /// How long the hold lasts unless it is renewed, in milliseconds.
+        hold: u64,
+        /// How long to wait for it, in milliseconds.
+        wait: u64,
+        /// Whether the hold ends with the connection.
+        ends_with_connection: bool,
+    },
+    /// Makes a hold last longer, counted from now.
+    Renew {
+        /// The lock's name.
+        name: &'a str,
+        /// The hold's fencing token.
+        token: u64,
+        /// How long it lasts from now on, in milliseconds.
+        hold: u64,
+    },
+    /// Ends a hold.
+    Release {
+        /// The lock's name.
+        name: &'a str,
+        /// The hold's fencing token.
+        token: u64,
+    },
+    /// Looks at a lock without touching it.
+    Look {
+        /// The lock's name.
+        name: &'a str,
+    },
+    /// Asks for a value, or for the right to refill it.
+    Ask {
+        /// Its key.
+        key: &'a str,
+        /// How.
+        flags: AskFlags,
+        /// Who asks, in words for people.
+        owner: &'a str,
+        /// How long the permit lasts, in milliseconds.
+        hold: u64,
+        /// How long to wait while another caller refills, in milliseconds.
+        wait: u64,
+    },
+    /// Stores the value that a permit was given for.
+    PutWithPermit {
+        /// The permit's number.
+        permit: u64,
+        /// The value, without a condition of its own.
+        put: Put<'a>,
+    },
+    /// Gives a permit back without a value.
+    GiveBack {
+        /// Its key.
+        key: &'a str,
+        /// The permit's number.
+        permit: u64,
+        /// Whether all who wait are told that it failed; else the first of them may refill.
+        fail_all: bool,
     },
 }
 
@@ -236,6 +329,13 @@ fn lifetime_if(
     }
 }
 
+fn one_flag(kind: u8, flags: u8) -> Result<bool, WireError> {
+    match flags {
+        0 | 1 => Ok(flags == 1),
+        _ => Err(WireError::Flags { kind, flags }),
+    }
+}
+
 impl<'a> Request<'a> {
     /// Reads a request from its frame.
     ///
@@ -244,7 +344,12 @@ impl<'a> Request<'a> {
     pub fn decode(head: Head, body: &'a [u8]) -> Result<Self, WireError> {
         let Head { kind, flags, .. } = head;
         let mut reader = Reader(body);
-        if flags != 0 && !matches!(kind, GET | PUT | SET_LIFETIME | ADD) {
+        if flags != 0
+            && !matches!(
+                kind,
+                GET | PUT | SET_LIFETIME | ADD | LOCK | ASK | PUT_WITH_PERMIT | GIVE_BACK
+            )
+        {
             return Err(WireError::Flags { kind, flags });
         }
         let request = match kind {
@@ -299,6 +404,43 @@ impl<'a> Request<'a> {
                 },
                 key: key(reader.rest_text("key")?)?,
             },
+            LOCK => Request::Lock {
+                ends_with_connection: one_flag(kind, flags)?,
+                hold: reader.u64("hold")?,
+                wait: reader.u64("wait")?,
+                owner: reader.short_text("owner")?,
+                name: key(reader.rest_text("name")?)?,
+            },
+            RENEW => Request::Renew {
+                token: reader.u64("fencing token")?,
+                hold: reader.u64("hold")?,
+                name: key(reader.rest_text("name")?)?,
+            },
+            RELEASE => Request::Release {
+                token: reader.u64("fencing token")?,
+                name: key(reader.rest_text("name")?)?,
+            },
+            LOOK => Request::Look { name: key(reader.rest_text("name")?)? },
+            ASK => Request::Ask {
+                flags: AskFlags::of(flags)?,
+                hold: reader.u64("hold")?,
+                wait: reader.u64("wait")?,
+                owner: reader.short_text("owner")?,
+                key: key(reader.rest_text("key")?)?,
+            },
+            PUT_WITH_PERMIT => {
+                let permit = reader.u64("permit")?;
+                let put = Put::read(kind, flags, &mut reader)?;
+                if put.condition != PutCondition::Always {
+                    return Err(WireError::Flags { kind, flags });
+                }
+                Request::PutWithPermit { permit, put }
+            }
+            GIVE_BACK => Request::GiveBack {
+                fail_all: one_flag(kind, flags)?,
+                permit: reader.u64("permit")?,
+                key: key(reader.rest_text("key")?)?,
+            },
             other => return Err(WireError::Kind(other)),
         };
         reader.end()?;
@@ -321,13 +463,23 @@ impl<'a> Request<'a> {
             Request::InvalidateTag { .. } => INVALIDATE_TAG,
             Request::Add { .. } => ADD,
             Request::Take { .. } => TAKE,
+            Request::Lock { .. } => LOCK,
+            Request::Renew { .. } => RENEW,
+            Request::Release { .. } => RELEASE,
+            Request::Look { .. } => LOOK,
+            Request::Ask { .. } => ASK,
+            Request::PutWithPermit { .. } => PUT_WITH_PERMIT,
+            Request::GiveBack { .. } => GIVE_BACK,
         }
     }
 
     fn flags(&self) -> u8 {
         match self {
             Request::Get { flags, .. } => flags.bits(),
-            Request::Put(put) => put.flags(),
+            Request::Put(put) | Request::PutWithPermit { put, .. } => put.flags(),
+            Request::Lock { ends_with_connection: flag, .. }
+            | Request::GiveBack { fail_all: flag, .. } => u8::from(*flag),
+            Request::Ask { flags, .. } => flags.bits(),
             Request::SetLifetime { lifetime, .. } | Request::Add { lifetime, .. } => {
                 u8::from(lifetime.is_some())
             }
@@ -365,7 +517,30 @@ impl<'a> Request<'a> {
                 put_short_text(out, cursor);
                 out.extend_from_slice(prefix.as_bytes());
             }
-            Request::InvalidateTag { tag } => out.extend_from_slice(tag.as_bytes()),
+            Request::Lock { name: rest, owner, hold, wait, .. }
+            | Request::Ask { key: rest, owner, hold, wait, .. } => {
+                out.extend_from_slice(&hold.to_le_bytes());
+                out.extend_from_slice(&wait.to_le_bytes());
+                put_short_text(out, owner);
+                out.extend_from_slice(rest.as_bytes());
+            }
+            Request::Renew { name, token, hold } => {
+                out.extend_from_slice(&token.to_le_bytes());
+                out.extend_from_slice(&hold.to_le_bytes());
+                out.extend_from_slice(name.as_bytes());
+            }
+            Request::Release { name: rest, token: number }
+            | Request::GiveBack { key: rest, permit: number, .. } => {
+                out.extend_from_slice(&number.to_le_bytes());
+                out.extend_from_slice(rest.as_bytes());
+            }
+            Request::PutWithPermit { permit, put } => {
+                out.extend_from_slice(&permit.to_le_bytes());
+                put.write(out);
+            }
+            Request::Look { name: text } | Request::InvalidateTag { tag: text } => {
+                out.extend_from_slice(text.as_bytes());
+            }
             Request::Add { key, amount, lifetime } => {
                 out.extend_from_slice(&amount.to_le_bytes());
                 if let Some(lifetime) = lifetime {

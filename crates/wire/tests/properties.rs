@@ -4,8 +4,8 @@
 
 use proptest::prelude::*;
 use verax_wire::{
-    Frame, GetFlags, Head, Lifetime, Put, PutCondition, Rate, Reply, Request, Source, Tags, Value,
-    WireError, next_frame,
+    AskFlags, Frame, GetFlags, Head, Lifetime, Put, PutCondition, Rate, Reply, Request, Source,
+    Tags, Value, WireError, next_frame,
 };
 
 const LIMIT: u32 = 1 << 20;
@@ -56,6 +56,16 @@ proptest! {
         survives(Request::SetLifetime { key: &key, lifetime }, frame);
         survives(Request::Add { key: &key, amount, lifetime }, frame);
         survives(Request::Take { key: &key, amount: take, rate: Rate { count, period, burst } }, frame);
+        let (name, owner, (hold, wait, token)) = (&*key, &*media_type, (count, period, burst));
+        survives(Request::Lock { name, owner, hold, wait, ends_with_connection: bits.0 }, frame);
+        survives(Request::Renew { name, token, hold }, frame);
+        survives(Request::Release { name, token }, frame);
+        survives(Request::Look { name }, frame);
+        let flags = AskFlags { stale: bits.1, details: bits.2 };
+        survives(Request::Ask { key: &key, flags, owner, hold, wait }, frame);
+        let put = Put { condition: PutCondition::Always, ..put };
+        survives(Request::PutWithPermit { permit: token, put }, frame);
+        survives(Request::GiveBack { key: &key, permit: token, fail_all: bits.0 }, frame);
     }
 
     #[test]

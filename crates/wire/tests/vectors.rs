@@ -4,8 +4,9 @@
 #![allow(clippy::unwrap_used)]
 
 use verax_wire::{
-    BatchOperations, BatchReplies, Details, FailureCode, Frame, GetFlags, Hello, Lifetime, Listed,
-    Nodes, Page, Put, PutCondition, Rate, Reply, Request, Source, Tags, Value, Welcome, next_frame,
+    AskFlags, BatchOperations, BatchReplies, Details, FailureCode, Frame, GetFlags, Hello,
+    Lifetime, Listed, Nodes, Page, Put, PutCondition, Rate, Reply, Request, Source, Tags, Value,
+    Welcome, next_frame,
 };
 
 const LIMIT: u32 = 1 << 20;
@@ -27,6 +28,11 @@ fn put() -> Put<'static> {
         tags: Tags::NONE,
         condition: PutCondition::Always,
     }
+}
+
+fn lock(ends_with_connection: bool) -> Request<'static> {
+    let (name, owner) = ("berth-7", "desk 2");
+    Request::Lock { name, owner, hold: 30_000, wait: 10_000, ends_with_connection }
 }
 
 fn requests() -> Vec<(u16, u32, Request<'static>)> {
@@ -92,6 +98,24 @@ fn requests() -> Vec<(u16, u32, Request<'static>)> {
                 rate: Rate { count: 10, period: 1_000, burst: 20 },
             },
         ),
+        (1, 20, lock(true)),
+        (1, 21, lock(false)),
+        (1, 22, Request::Renew { name: "berth-7", token: 0x1_0000_0001, hold: 30_000 }),
+        (1, 23, Request::Release { name: "berth-7", token: 0x1_0000_0001 }),
+        (1, 24, Request::Look { name: "berth-7" }),
+        (
+            1,
+            25,
+            Request::Ask {
+                key: "board/aldermouth",
+                flags: AskFlags { stale: true, details: false },
+                owner: "desk 2",
+                hold: 10_000,
+                wait: 2_000,
+            },
+        ),
+        (1, 26, Request::PutWithPermit { permit: 77, put: put() }),
+        (1, 27, Request::GiveBack { key: "board/aldermouth", permit: 77, fail_all: true }),
     ]
 }
 
@@ -152,6 +176,9 @@ fn replies() -> Vec<(u16, u32, Reply<'static>)> {
         (1, 17, Reply::Counted { value: -3, created: true }),
         (1, 19, Reply::Taken { left: 18 }),
         (1, 19, Reply::Later { retry_after: 250 }),
+        (1, 20, Reply::Granted { token: 0x1_0000_0001, ends_in: 30_000 }),
+        (1, 24, Reply::Held { token: 0x1_0000_0001, ends_in: 29_000, waiting: 3, owner: "desk 1" }),
+        (1, 25, Reply::Permit { permit: 77, ends_in: 10_000 }),
         (1, 20, Reply::Failed { code: FailureCode::MissingScope as u16, detail: "no" }),
     ]
 }

@@ -24,13 +24,13 @@ use crate::entries::{LifetimeOptions, PutCondition, PutOptions};
 use crate::error::ClientError;
 use crate::operations::{Rate, Taken};
 
-struct Inner {
+pub(super) struct Inner {
     tenant: String,
     namespace: String,
-    pool: Pool,
-    breaker: Breaker,
-    near: Option<Arc<Near>>,
-    options: CacheOptions,
+    pub(super) pool: Pool,
+    pub(super) breaker: Breaker,
+    pub(super) near: Option<Arc<Near>>,
+    pub(super) options: CacheOptions,
 }
 
 /// A handle on one namespace of one tenant, over the wire protocol. It cannot be re-pointed, and
@@ -52,7 +52,7 @@ struct Inner {
 /// # }
 /// ```
 #[derive(Clone)]
-pub struct Cache(Arc<Inner>);
+pub struct Cache(pub(super) Arc<Inner>);
 
 impl fmt::Debug for Cache {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
@@ -87,7 +87,7 @@ impl Client {
     }
 }
 
-fn milliseconds(time: Duration) -> u64 {
+pub(super) fn milliseconds(time: Duration) -> u64 {
     u64::try_from(time.as_millis()).unwrap_or(u64::MAX)
 }
 
@@ -160,13 +160,13 @@ pub(super) fn unexpected() -> ClientError {
 }
 
 impl Cache {
-    fn note(&self, event: CacheEvent, started: Instant) {
+    pub(super) fn note(&self, event: CacheEvent, started: Instant) {
         if let Some(hook) = &self.0.options.hook {
             hook(event, started.elapsed());
         }
     }
 
-    async fn within<T>(
+    pub(super) async fn within<T>(
         &self,
         bound: Duration,
         may_wait: bool,
@@ -187,7 +187,11 @@ impl Cache {
         outcome
     }
 
-    async fn ask_on(&self, link: &Link, request: Request<'_>) -> Result<RawReply, ClientError> {
+    pub(super) async fn ask_on(
+        &self,
+        link: &Link,
+        request: Request<'_>,
+    ) -> Result<RawReply, ClientError> {
         let number = link.open(&self.0.tenant, &self.0.namespace).await?;
         link.call(number, request).await
     }
@@ -239,7 +243,7 @@ impl Cache {
         self.look_up(key, GetFlags::default(), self.0.options.timeout).await
     }
 
-    async fn look_up(
+    pub(super) async fn look_up(
         &self,
         key: &str,
         flags: GetFlags,
@@ -284,7 +288,7 @@ impl Cache {
         outcome
     }
 
-    fn found(
+    pub(super) fn found(
         &self,
         key: &str,
         raw: &RawReply,
@@ -311,42 +315,6 @@ impl Cache {
             near.keep(key, mark, left, entry);
         }
         Ok(Some(hit))
-    }
-
-    /// The value of a key, as JSON: from the cache if it is there, else from `refill`, whose value is
-    /// stored for `lifetime`. Whatever is wrong with the cache, the value comes: when Verax does not
-    /// answer within the bound of the options, or holds something that is no such value, `refill` is
-    /// asked, and a value that cannot be stored is returned all the same.
-    ///
-    /// # Errors
-    /// Only those of `refill`.
-    pub async fn get_or_refill<T: Serialize + DeserializeOwned, E>(
-        &self,
-        key: &str,
-        lifetime: Duration,
-        refill: impl AsyncFnOnce() -> Result<T, E>,
-    ) -> Result<T, E> {
-        let cached = GetFlags { only_if_cached: true, ..GetFlags::default() };
-        if let Ok(Some(hit)) = self.look_up(key, cached, self.0.options.bound).await
-            && let Ok(value) = serde_json::from_slice(&hit.value)
-        {
-            return Ok(value);
-        }
-        let started = Instant::now();
-        let value = refill().await?;
-        self.note(CacheEvent::Refill, started);
-        if self.0.breaker.admits(Instant::now())
-            && let Ok(bytes) = serde_json::to_vec(&value)
-        {
-            let options = PutOptions {
-                media_type: Some("application/json".into()),
-                max_age: Some(lifetime),
-                ..PutOptions::default()
-            };
-            let stored = self.store(key, &bytes, &options);
-            let _ = tokio::time::timeout(self.0.options.bound, stored).await;
-        }
-        Ok(value)
     }
 
     pub(super) fn compresses(&self) -> bool {
@@ -526,7 +494,7 @@ impl Cache {
     }
 }
 
-fn was_there(raw: &RawReply) -> Result<bool, ClientError> {
+pub(super) fn was_there(raw: &RawReply) -> Result<bool, ClientError> {
     done(raw.reply()?)
 }
 

@@ -6,9 +6,11 @@ mod cache;
 mod compress;
 mod connect;
 mod link;
+mod locks;
 mod near;
 mod options;
 mod pool;
+mod refill;
 
 pub use cache::Cache;
 pub use near::NearCopies;

@@ -38,6 +38,11 @@ pub struct CacheOptions {
     pub timeout: Duration,
     /// The longest that [`Cache::get_or_refill`] waits for Verax before it refills by itself.
     pub bound: Duration,
+    /// How long [`Cache::get_or_refill`](super::Cache::get_or_refill) waits while another caller refills
+    /// the key, before it refills by itself and stores nothing.
+    pub refill_wait: Duration,
+    /// The longest that a refill may take until another caller gets the right to it.
+    pub refill_hold: Duration,
     /// Whether and how values are kept in this process.
     pub near_copies: Option<NearCopies>,
     /// Values of at least so many bytes are stored compressed (gzip) when that makes them smaller,
@@ -55,6 +60,8 @@ impl Default for CacheOptions {
             connections: 2,
             timeout: Duration::from_secs(1),
             bound: Duration::from_millis(50),
+            refill_wait: Duration::from_secs(5),
+            refill_hold: Duration::from_secs(30),
             near_copies: None,
             compress_from: None,
             hook: None,
@@ -68,6 +75,8 @@ impl fmt::Debug for CacheOptions {
             .field("connections", &self.connections)
             .field("timeout", &self.timeout)
             .field("bound", &self.bound)
+            .field("refill_wait", &self.refill_wait)
+            .field("refill_hold", &self.refill_hold)
             .field("near_copies", &self.near_copies)
             .field("compress_from", &self.compress_from)
             .finish_non_exhaustive()

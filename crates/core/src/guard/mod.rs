@@ -1,4 +1,4 @@
-//! Guarding refills: who may refill a key, and who waits for it.
+//! Guards: who may refill a key, who holds a lock, and who waits for either.
 //!
 //! What lives here decides and remembers; it starts nothing, waits for nothing and reads no clock.
 
@@ -6,4 +6,7 @@ pub mod lock;
 mod refill;
 
 pub use lock::{FencingToken, LockTable};
-pub use refill::{Joined, Permit, PermitNumber, RefillTable, Refused, RefusedReason};
+pub use refill::{
+    GivenBack, HeldBy, Joined, Lapsed, LivePermit, Permit, PermitNumber, PermitView, RefillTable,
+    Refused, RefusedReason, Voided, WaitTicket,
+};

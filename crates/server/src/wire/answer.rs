@@ -20,6 +20,7 @@ use verax_wire::{
 
 use super::connection::{Connection, Opened};
 use super::failure::Failure;
+use super::guards::{LockAsked, PermitAsked};
 use super::outbox::{Encoded, Outbox};
 
 /// Hits that one read brought, counted together: the clock is read and the counters are touched once.
@@ -55,7 +56,7 @@ impl Hits {
     }
 }
 
-fn key(text: &str) -> Result<Key, Failure> {
+pub(super) fn key(text: &str) -> Result<Key, Failure> {
     Key::new(text).map_err(Failure::invalid)
 }
 
@@ -76,7 +77,7 @@ fn lifetime(given: Option<Lifetime>) -> Result<CacheControl, Failure> {
     })
 }
 
-fn put_request(put: &Put<'_>) -> Result<PutRequest, Failure> {
+pub(super) fn put_request(put: &Put<'_>) -> Result<PutRequest, Failure> {
     Ok(PutRequest {
         value: Bytes::copy_from_slice(put.value),
         media_type: put.media_type.into(),
@@ -102,7 +103,7 @@ fn time_left(freshness: Freshness) -> i64 {
 }
 
 /// The reply to a look-up that was answered at length.
-fn with_answer<T>(
+pub(super) fn with_answer<T>(
     service: &Service,
     answer: &Answer,
     details: bool,
@@ -128,7 +129,7 @@ fn with_answer<T>(
 }
 
 impl Opened {
-    fn reads(&self) -> Result<&Arc<Namespace>, Failure> {
+    pub(super) fn reads(&self) -> Result<&Arc<Namespace>, Failure> {
         self.reads.as_ref().map_err(|error| error.clone().into())
     }
 
@@ -136,13 +137,13 @@ impl Opened {
         BatchAccess { reads: self.reads.clone(), writes: self.writes.clone() }
     }
 
-    fn writes(&self) -> Result<&Arc<Namespace>, Failure> {
+    pub(super) fn writes(&self) -> Result<&Arc<Namespace>, Failure> {
         self.writes.as_ref().map_err(|error| error.clone().into())
     }
 }
 
 impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
-    fn opened(&self, number: u16) -> Result<&Opened, Failure> {
+    pub(super) fn opened(&self, number: u16) -> Result<&Opened, Failure> {
         let opened = usize::from(number).checked_sub(1).and_then(|at| self.opened.get(at));
         opened.ok_or_else(|| {
             let detail = format!("no namespace was opened under the number {number}");
@@ -228,6 +229,19 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                 let read: Result<Vec<Operation>, Failure> =
                     operations.iter().map(operation).collect();
                 self.batch(frame, read?)
+            }
+            Request::Lock { name, owner, hold, wait, ends_with_connection } => {
+                self.lock(frame, LockAsked { name, owner, hold, wait, ends_with_connection })
+            }
+            Request::Renew { name, token, hold } => self.renew(frame, name, token, hold),
+            Request::Release { name, token } => self.release(frame, name, token),
+            Request::Look { name } => self.look_at(frame, name),
+            Request::Ask { key, flags, owner, hold, wait } => {
+                self.ask(frame, PermitAsked { key, flags, owner, hold, wait })
+            }
+            Request::PutWithPermit { permit, put } => self.put_with_permit(frame, permit, &put),
+            Request::GiveBack { key, permit, fail_all } => {
+                self.give_back(frame, key, permit, fail_all)
             }
             Request::Watch => {
                 let namespace = Arc::clone(opened.reads()?);
@@ -336,7 +350,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
     }
 }
 
-fn fail(frame: Frame, failure: &Failure, out: &mut Vec<u8>) {
+pub(super) fn fail(frame: Frame, failure: &Failure, out: &mut Vec<u8>) {
     let Failure { code, detail } = failure;
     Reply::Failed { code: *code as u16, detail }.encode(frame, out);
 }

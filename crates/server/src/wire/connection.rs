@@ -8,8 +8,10 @@ use futures_util::future::BoxFuture;
 use futures_util::stream::{FuturesUnordered, StreamExt};
 use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite};
 use tokio::task::JoinSet;
+use verax_core::guard::lock::SessionId;
 use verax_service::access::{Caller, Right};
 use verax_service::cache::{Invalidated, InvalidationWatch};
+use verax_service::locks::LockSession;
 use verax_service::transit::{Place, SMALL};
 use verax_service::{Namespace, Service, ServiceError};
 use verax_wire::{
@@ -72,6 +74,8 @@ pub(super) struct Connection<S> {
     /// The place of the frame that is arriving, if it is a large one.
     arriving: Option<Place>,
     ending: bool,
+    /// For holds of locks that end with the connection.
+    session: Option<LockSession>,
 }
 
 /// Why a connection cannot go on.
@@ -102,6 +106,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             largest_body: LARGEST_HELLO,
             arriving: None,
             ending: false,
+            session: None,
         }
     }
 
@@ -277,6 +282,16 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                 Ok(())
             }
         }
+    }
+
+    /// The session of holds that end with this connection.
+    pub(super) fn session(&mut self) -> SessionId {
+        self.session.get_or_insert_with(|| self.service.lock_session()).id()
+    }
+
+    /// Who is at the other end, in words.
+    pub(super) fn who(&self) -> String {
+        self.peer.as_ref().map_or_else(String::new, |peer| peer.caller.who().to_owned())
     }
 
     pub(super) fn fail(&mut self, frame: Frame, failure: &Failure) {

@@ -1,5 +1,6 @@
 //! Refusals and failures as the wire tells them.
 
+use verax_core::guard::RefusedReason;
 use verax_service::{OriginError, ServiceError};
 use verax_wire::FailureCode;
 
@@ -32,6 +33,9 @@ impl From<ServiceError> for Failure {
                 FailureCode::TooLarge
             }
             ServiceError::ConditionFailed => FailureCode::ConditionFailed,
+            ServiceError::Permit(RefusedReason::Voided) => FailureCode::PermitVoided,
+            ServiceError::Permit(RefusedReason::Lapsed) => FailureCode::PermitLapsed,
+            ServiceError::RefillGivenUp => FailureCode::OriginFailed,
             ServiceError::NotHeld(_) => FailureCode::NotHeld,
             ServiceError::Busy(_) => FailureCode::Busy,
             ServiceError::Origin(origin) => {

@@ -7,6 +7,7 @@
 mod answer;
 mod connection;
 mod failure;
+mod guards;
 mod outbox;
 
 use std::sync::Arc;

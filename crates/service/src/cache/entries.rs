@@ -1,14 +1,18 @@
 //! Storing, changing, deleting, listing and clearing entries.
 
+use std::time::Duration;
+
 use bytes::Bytes;
 use verax_api::{EntryPage, EntrySummary};
 use verax_core::entry::{Entry, MediaType, Tag};
 use verax_core::lifetime::CacheControl;
 use verax_core::store::{Listed, Position, PutError};
-use verax_core::{Found, Freshness, Key, Name, PutCondition, Timestamp};
+use verax_core::{Found, Freshness, Key, Name, PutCondition, Timestamp, Voided};
 use verax_records::Change;
 
+use super::Refilled;
 use super::invalidation::Invalidation;
+use super::waiter::{Told, Waiter};
 use crate::access::{Caller, Right};
 use crate::error::ServiceError;
 use crate::namespace::{Namespace, count};
@@ -60,8 +64,12 @@ impl Service {
             PutError::TooLarge { .. } => ServiceError::DoesNotFit(error),
         })?;
         // Only a write that happened makes what the origin said meanwhile old.
-        guard.void(namespace.id(), key);
+        let voided = guard.void(namespace.id(), key);
         drop(guard);
+        // Those who wait for another caller's value have this one, which is newer.
+        let (stored, origin_took) = (true, Duration::ZERO);
+        let refilled = Refilled { entry: entry.clone(), stored, origin_took };
+        self.voided(voided, &Told::Refilled(refilled));
         self.tell(namespace, Invalidation::Key(key));
         count(&namespace.counters().puts);
         Ok((entry, replaced))
@@ -71,9 +79,10 @@ impl Service {
     /// was one.
     pub fn delete(&self, namespace: &Namespace, key: &Key) -> bool {
         let mut guard = self.cache.guard(namespace.id(), key);
-        guard.void(namespace.id(), key);
+        let voided = guard.void(namespace.id(), key);
         let deleted = namespace.partition().delete(key.as_str(), self.clock.now());
         drop(guard);
+        self.voided(voided, &Told::AskAgain);
         self.tell(namespace, Invalidation::Key(key));
         count(&namespace.counters().deletes);
         deleted
@@ -97,10 +106,9 @@ impl Service {
     /// Ends every entry that carries a tag, and voids the namespace's refills: what they bring may
     /// carry it. Returns whether any entry may have carried it.
     pub fn invalidate_tag(&self, namespace: &Namespace, tag: &str) -> bool {
-        for mut guard in self.cache.guards() {
-            guard.void_namespace(namespace.id());
-        }
+        let waiters = self.void_refills(namespace, |_| true);
         let known = namespace.partition().invalidate_tag(tag);
+        self.voided(waiters, &Told::AskAgain);
         self.tell(namespace, Invalidation::Tag(tag));
         known
     }
@@ -163,12 +171,23 @@ impl Service {
 
     /// Voids a namespace's refills and removes its entries.
     pub(crate) fn empty(&self, namespace: &Namespace) -> u64 {
-        for mut guard in self.cache.guards() {
-            guard.void_namespace(namespace.id());
-        }
+        let waiters = self.void_refills(namespace, |_| true);
         let entries = namespace.partition().clear();
+        self.voided(waiters, &Told::AskAgain);
         self.tell(namespace, Invalidation::All);
         entries
+    }
+
+    /// Voids the refills of all keys that `which` holds for; returns who waited for them and must be
+    /// told once the entries are gone.
+    fn void_refills(&self, namespace: &Namespace, which: impl Fn(&Key) -> bool) -> Voided<Waiter> {
+        let mut all = Voided { permits: 0, waiters: Vec::new() };
+        for mut guard in self.cache.guards() {
+            let voided = guard.void_where(namespace.id(), &which);
+            all.permits += voided.permits;
+            all.waiters.extend(voided.waiters);
+        }
+        all
     }
 }
 

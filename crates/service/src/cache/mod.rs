@@ -4,27 +4,29 @@ mod batch;
 mod entries;
 mod invalidation;
 mod numbers;
+mod permits;
 mod read;
 mod refill;
 mod tags;
+mod trace;
+mod waiter;
 
 use std::hash::{DefaultHasher, Hash, Hasher};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 
-use tokio::sync::oneshot;
 use verax_core::{Key, NamespaceId, RefillTable, Store};
-use verax_origin::OriginError;
 
 pub use batch::{BatchAccess, LARGEST_BATCH, Operation, Outcome};
 pub use entries::PutRequest;
 pub(crate) use invalidation::Watchers;
 pub use invalidation::{Invalidated, InvalidationWatch};
+pub use permits::{Asked, PermitRequest};
 pub use read::{Answer, Cached, ReadOptions, Source};
 pub use refill::Refilled;
 pub use tags::{InvalidTags, checked_tags, parse_tags, write_tags};
-
-/// What a waiting caller is told.
-pub(crate) type Waiter = oneshot::Sender<Result<Refilled, Arc<OriginError>>>;
+use trace::Trace;
+pub use trace::{RefillOutcome, RefillRecord};
+use waiter::Waiter;
 
 const GUARD_SHARDS: usize = 32;
 
@@ -33,12 +35,16 @@ const GUARD_SHARDS: usize = 32;
 pub(crate) struct Cache {
     pub(crate) store: Store,
     guards: Box<[Mutex<RefillTable<Waiter>>]>,
+    trace: Trace,
 }
 
 impl Cache {
     pub(crate) fn new(memory_limit: u64, most_waiters: usize) -> Self {
-        let guards = (0..GUARD_SHARDS).map(|_| Mutex::new(RefillTable::new(most_waiters)));
-        Self { store: Store::new(memory_limit), guards: guards.collect() }
+        let guards = (0..GUARD_SHARDS).map(|_| {
+            // At most 2^52, so that every JSON reader keeps the numbers of permits whole.
+            Mutex::new(RefillTable::new(most_waiters, rand::random::<u64>() >> 12))
+        });
+        Self { store: Store::new(memory_limit), guards: guards.collect(), trace: Trace::default() }
     }
 
     /// The refills of the shard that a key belongs to.

@@ -5,6 +5,7 @@ use verax_core::lifetime::CacheControl;
 use verax_core::store::{AddError, Counted, Rate, TakeError, Taken};
 
 use super::invalidation::Invalidation;
+use super::waiter::Told;
 use crate::namespace::{Namespace, count};
 use crate::service::Service;
 
@@ -45,7 +46,8 @@ impl Service {
     }
 
     fn written(&self, namespace: &Namespace, key: &Key) {
-        self.cache.guard(namespace.id(), key).void(namespace.id(), key);
+        let voided = self.cache.guard(namespace.id(), key).void(namespace.id(), key);
+        self.voided(voided, &Told::AskAgain);
         self.tell(namespace, Invalidation::Key(key));
         count(&namespace.counters().puts);
     }

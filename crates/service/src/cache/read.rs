@@ -3,13 +3,13 @@
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use tokio::sync::oneshot;
 use verax_core::entry::Entry;
 use verax_core::store::Visited;
-use verax_core::{Freshness, Joined, Key, Timestamp};
+use verax_core::{Freshness, Joined, Key, Permit, Timestamp};
 use verax_origin::TraceContext;
 
 use super::refill::Refilled;
+use super::waiter::{Told, Waiter};
 use crate::error::ServiceError;
 use crate::namespace::{Namespace, count};
 use crate::service::Service;
@@ -174,13 +174,14 @@ impl Service {
         if options.only_if_cached || namespace.binding().origin.is_none() {
             return Ok(None);
         }
-        match self.refill_and_wait(namespace, key, options.trace).await {
+        let unless_fresh = !options.refresh;
+        match self.refill_and_wait(namespace, key, unless_fresh, options.trace).await {
             Ok((refilled, joined)) => Ok(Some(self.refilled(refilled, joined))),
             Err(error) => self.kept_on_error(kept, error),
         }
     }
 
-    fn refilled(&self, refilled: Refilled, joined: bool) -> Answer {
+    pub(super) fn refilled(&self, refilled: Refilled, joined: bool) -> Answer {
         let refill = Refill { stored: refilled.stored, origin_took: refilled.origin_took };
         let now = self.clock.now();
         let time_left = match refilled.entry.freshness(now) {
@@ -197,7 +198,7 @@ impl Service {
 
     /// Falls back to the previous copy when the origin failed and policy allows it. A copy that the
     /// origin says no longer exists is not served.
-    fn kept_on_error(
+    pub(super) fn kept_on_error(
         &self,
         kept: Option<Entry>,
         error: ServiceError,
@@ -219,35 +220,75 @@ impl Service {
     }
 
     /// Waits for the refill of a key, which this caller begins unless one is under way. Returns
-    /// whether it joined another's.
+    /// whether it joined another's. With `unless_fresh`, a fresh copy that is there by now will do.
     pub(crate) async fn refill_and_wait(
         self: &Arc<Self>,
         namespace: &Arc<Namespace>,
         key: &Key,
+        unless_fresh: bool,
         trace: Option<TraceContext>,
     ) -> Result<(Refilled, bool), ServiceError> {
-        let (waiter, told) = oneshot::channel();
-        let now = self.clock.now();
         let hold = self.hold_of(namespace);
-        let joined =
-            self.cache.guard(namespace.id(), key).join(namespace.id(), key, waiter, now, hold);
-        let joined = match joined {
-            Joined::Holder(permit) => {
-                self.start_refill(namespace, permit, trace);
-                false
+        let id = namespace.id();
+        loop {
+            let now = self.clock.now();
+            let (waiter, told) = Waiter::new(now);
+            let joined = {
+                let mut guard = self.cache.guard(id, key);
+                // Somebody else may have brought the value since it was missing.
+                if unless_fresh && let Some(refilled) = self.fresh(namespace, key, now) {
+                    return Ok((refilled, true));
+                }
+                guard.join(id, key, waiter, now, hold)
+            };
+            let joined = match joined {
+                Joined::Holder(permit) => {
+                    self.start_refill(namespace, permit, trace.clone());
+                    false
+                }
+                Joined::Waiting(_) => true,
+                Joined::Full(_) => {
+                    return Err(ServiceError::Busy(
+                        "too many callers wait for this key already; come back in a second",
+                    ));
+                }
+            };
+            match told.await {
+                Ok(Told::Refilled(refilled)) => return Ok((refilled, joined)),
+                Ok(Told::OriginFailed(error)) => return Err(ServiceError::Origin(error)),
+                // Another caller was refilling by itself: the service does it now.
+                Ok(Told::Turn(permit)) => self.take_over(namespace, permit, trace.clone()),
+                Ok(Told::GivenUp | Told::AskAgain) => {}
+                // The refill was given up, because the service stops or the permit was voided and
+                // ran out.
+                Err(_) => {
+                    return Err(ServiceError::Busy("the refill was given up; ask again"));
+                }
             }
-            Joined::Waiting(_) => true,
-            Joined::Full(_) => {
-                return Err(ServiceError::Busy(
-                    "too many callers wait for this key already; come back in a second",
-                ));
-            }
-        };
-        match told.await {
-            Ok(Ok(refilled)) => Ok((refilled, joined)),
-            Ok(Err(error)) => Err(ServiceError::Origin(error)),
-            // The refill was given up, because the service stops or the permit was voided and ran out.
-            Err(_) => Err(ServiceError::Busy("the refill was given up; ask again")),
+        }
+    }
+
+    /// A fresh copy as a refill that has just ended.
+    fn fresh(&self, namespace: &Namespace, key: &Key, now: Timestamp) -> Option<Refilled> {
+        let found = namespace.partition().get(key.as_str(), now)?;
+        let fresh = matches!(found.freshness(), Freshness::Fresh(_));
+        let (stored, origin_took) = (true, Duration::ZERO);
+        fresh.then(|| Refilled { entry: found.entry(), stored, origin_took })
+    }
+
+    /// Refills with a permit that came to a caller who leaves that to the service.
+    fn take_over(
+        self: &Arc<Self>,
+        namespace: &Arc<Namespace>,
+        permit: Permit,
+        trace: Option<TraceContext>,
+    ) {
+        let mut guard = self.cache.guard(permit.namespace, &permit.key);
+        let (nobody, _) = Waiter::new(self.clock.now());
+        let taken = guard.leave_to_service(&permit, nobody);
+        drop(guard);
+        if taken.is_ok() {
+            self.start_refill(namespace, permit, trace);
         }
     }
 }

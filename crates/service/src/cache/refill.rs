@@ -6,11 +6,14 @@ use std::time::Duration;
 
 use futures_util::FutureExt;
 use verax_core::entry::Entry;
+use verax_core::guard::RefusedReason;
 use verax_core::{Key, Permit, PutCondition};
 use verax_origin::{OriginError, OriginValue, TraceContext};
 
 use super::invalidation::Invalidation;
 use super::tags::parse_tags;
+use super::trace::RefillOutcome;
+use super::waiter::{Told, tell_all};
 use crate::namespace::{Namespace, count};
 use crate::service::Service;
 
@@ -114,13 +117,16 @@ impl Service {
         // The permit is checked and the value stored under one lock, so an invalidation comes
         // either before, and voids the permit, or after, and removes the entry.
         let mut guard = self.cache.guard(permit.namespace, &permit.key);
-        let (may_store, waiters) = match guard.finish(permit, now) {
-            Ok(waiters) => (true, waiters),
+        let began = guard.view(permit.namespace, &permit.key).map(|view| view.permit.since);
+        let finished = guard.finish(permit.namespace, &permit.key, permit.number, now);
+        let (refused, waiters) = match finished {
+            Ok(waiters) => (None, waiters),
             Err(refused) => {
                 count(&namespace.counters().refused_refills);
-                (false, refused.waiters)
+                (Some(refused.reason), refused.waiters)
             }
         };
+        let may_store = refused.is_none();
         let result = outcome.map_err(Arc::new).map(|value| {
             let lifetime = namespace.lifetime();
             let tags = value.cache_groups.as_deref().map(parse_tags);
@@ -139,9 +145,23 @@ impl Service {
             Refilled { entry, stored, origin_took: value.took }
         });
         drop(guard);
-        for waiter in waiters {
-            // A caller that has gone does not need to be told.
-            let _ = waiter.send(result.clone());
-        }
+        let outcome = match (&result, refused) {
+            (_, Some(RefusedReason::Voided)) => RefillOutcome::Voided,
+            (_, Some(RefusedReason::Lapsed)) => RefillOutcome::Lapsed,
+            (Ok(refilled), None) if refilled.stored => RefillOutcome::Stored,
+            (Ok(_), None) => RefillOutcome::NotStored,
+            (Err(_), None) => RefillOutcome::Failed,
+        };
+        let took = match &result {
+            Ok(refilled) => refilled.origin_took,
+            Err(_) => began.map_or(Duration::ZERO, |began| now.since(began)),
+        };
+        let told = match result {
+            Ok(refilled) => Told::Refilled(refilled),
+            Err(error) => Told::OriginFailed(error),
+        };
+        let waited = tell_all(waiters, &told, now);
+        let place = (permit.namespace, &permit.key);
+        self.cache.trace.add(place, "the service", took, outcome, waited, now);
     }
 }

@@ -83,7 +83,7 @@ impl Service {
         stream::iter(keys)
             .take_while(|_| std::future::ready(!*stop.borrow()))
             .for_each_concurrent(concurrency, async |key| {
-                let outcome = match self.refill_and_wait(&run.namespace, &key, None).await {
+                let outcome = match self.refill_and_wait(&run.namespace, &key, false, None).await {
                     Ok((refilled, _)) if refilled.stored => Ok(()),
                     Ok(_) => Err("it was read but not stored: it was invalidated meanwhile, or the origin forbids storing".to_owned()),
                     Err(error) => Err(error.to_string()),

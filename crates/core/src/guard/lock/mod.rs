@@ -11,7 +11,7 @@
 
 mod table;
 #[cfg(test)]
-mod tests;
+pub(super) mod tests;
 
 use std::fmt;
 use std::time::Duration;

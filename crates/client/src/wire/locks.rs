@@ -1,0 +1,137 @@
+//! Named locks over the wire.
+
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use futures_util::future::BoxFuture;
+use verax_api::{LockHold, LockHolder};
+use verax_wire::{Reply, Request};
+
+use super::cache::{Cache, checked, milliseconds, unexpected, was_there};
+use super::link::{Link, RawReply};
+use crate::error::ClientError;
+use crate::lock_guard::{Holds, LockGuard};
+use crate::locks::{Claimed, LockOptions};
+
+fn seconds(milliseconds: u64) -> f64 {
+    Duration::from_millis(milliseconds).as_secs_f64()
+}
+
+struct OverWire {
+    cache: Cache,
+    name: String,
+    token: u64,
+    hold: Duration,
+    /// The connection that the hold ends with, which must be used as long as it lasts.
+    link: Option<Arc<Link>>,
+}
+
+impl OverWire {
+    async fn ask(&self, request: Request<'_>) -> Result<RawReply, ClientError> {
+        match &self.link {
+            Some(link) => self.cache.ask_on(link, request).await,
+            None => self.cache.ask(request).await,
+        }
+    }
+}
+
+impl Holds for OverWire {
+    fn renew(&self) -> BoxFuture<'_, Result<(), ClientError>> {
+        Box::pin(async {
+            let (name, hold) = (&*self.name, milliseconds(self.hold));
+            let raw = self.ask(Request::Renew { name, token: self.token, hold }).await?;
+            raw.reply().map(drop)
+        })
+    }
+
+    fn release(&self) -> BoxFuture<'_, Result<(), ClientError>> {
+        Box::pin(async {
+            let raw = self.ask(Request::Release { name: &self.name, token: self.token }).await?;
+            was_there(&raw).map(drop)
+        })
+    }
+}
+
+impl Cache {
+    async fn claim(
+        &self,
+        name: &str,
+        options: &LockOptions,
+    ) -> Result<(Claimed<LockHold>, Arc<Link>), ClientError> {
+        let name = checked(name)?;
+        let call = async {
+            let link = self.0.pool.link().await?;
+            let lock = Request::Lock {
+                name,
+                owner: options.owner.as_deref().unwrap_or(""),
+                hold: milliseconds(options.hold),
+                wait: milliseconds(options.wait),
+                ends_with_connection: options.ends_with_connection,
+            };
+            Ok((self.ask_on(&link, lock).await?, link))
+        };
+        let waits = !options.wait.is_zero();
+        let (raw, link) = self.within(options.wait + self.0.options.timeout, waits, call).await?;
+        let claimed = match raw.reply()? {
+            Reply::Granted { token, ends_in } => Claimed::Held(LockHold {
+                name: name.to_owned(),
+                fencing_token: token,
+                ends_in_seconds: seconds(ends_in),
+            }),
+            Reply::Held { token, ends_in, owner, .. } => Claimed::ByOther(LockHolder {
+                owner: owner.to_owned(),
+                fencing_token: token,
+                held_seconds: 0.0,
+                ends_in_seconds: seconds(ends_in),
+            }),
+            _ => return Err(unexpected()),
+        };
+        Ok((claimed, link))
+    }
+
+    /// Asks for a lock, and keeps it until the guard is released or dropped.
+    ///
+    /// # Errors
+    /// [`ClientError`]; a lock that somebody else holds is no error.
+    pub async fn hold_lock(
+        &self,
+        name: &str,
+        options: &LockOptions,
+    ) -> Result<Claimed<LockGuard>, ClientError> {
+        let asked_at = Instant::now();
+        let (claimed, link) = self.claim(name, options).await?;
+        Ok(match claimed {
+            Claimed::ByOther(holder) => Claimed::ByOther(holder),
+            Claimed::Held(held) => {
+                let holds = OverWire {
+                    cache: self.clone(),
+                    name: name.to_owned(),
+                    token: held.fencing_token,
+                    hold: options.hold,
+                    link: options.ends_with_connection.then_some(link),
+                };
+                let holds: Arc<dyn Holds> = Arc::new(holds);
+                let (token, hold) = (held.fencing_token, options.hold);
+                Claimed::Held(LockGuard::new(name, token, holds, hold, asked_at))
+            }
+        })
+    }
+
+    /// Who holds a lock, without touching it; `None` when it is free.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn look_at_lock(&self, name: &str) -> Result<Option<LockHolder>, ClientError> {
+        let raw = self.ask(Request::Look { name: checked(name)? }).await?;
+        match raw.reply()? {
+            Reply::Miss => Ok(None),
+            Reply::Held { token, ends_in, owner, .. } => Ok(Some(LockHolder {
+                owner: owner.to_owned(),
+                fencing_token: token,
+                held_seconds: 0.0,
+                ends_in_seconds: seconds(ends_in),
+            })),
+            _ => Err(unexpected()),
+        }
+    }
+}

@@ -1,0 +1,140 @@
+//! The single-refill state machine.
+//!
+//! For each key at most one permit is live. Whoever holds it reads the origin; everyone else who
+//! asks for the key meanwhile waits. A permit ends by being finished, by being given back, by an
+//! invalidation that voids it, or by its end time; every waiter is handed back exactly once, or becomes
+//! the holder itself.
+//!
+//! A permit is held by the service, which reads the origin in a task of its own whatever its callers
+//! do, or by one caller that refills by itself. The two differ in what becomes of those who wait when
+//! the permit ends without a value: the service simply begins anew for all of them, while of callers
+//! the first in line becomes the next holder.
+
+mod table;
+#[cfg(test)]
+mod tests;
+
+pub use table::RefillTable;
+
+use std::sync::Arc;
+
+use crate::key::{Key, NamespaceId};
+use crate::time::Timestamp;
+
+/// The number of a permit; it only grows within one table.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct PermitNumber(pub u64);
+
+/// Who holds a permit.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum HeldBy {
+    /// The service, on behalf of everybody who waits.
+    Service,
+    /// One caller, which refills by itself: who it is, in words for people.
+    Caller(Arc<str>),
+}
+
+/// One wait for a permit.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct WaitTicket(u64);
+
+/// A permit that is live already.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct LivePermit {
+    /// Its number.
+    pub number: PermitNumber,
+    /// When it began.
+    pub since: Timestamp,
+    /// When it lapses.
+    pub ends_at: Timestamp,
+}
+
+/// A live permit as it is shown.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PermitView {
+    /// The namespace of the key.
+    pub namespace: NamespaceId,
+    /// The key.
+    pub key: Key,
+    /// The permit.
+    pub permit: LivePermit,
+    /// Who holds it.
+    pub held_by: HeldBy,
+    /// How many callers wait for it.
+    pub waiting: usize,
+}
+
+/// What becomes of a permit that was given back without a value.
+#[derive(Debug, PartialEq, Eq)]
+pub enum GivenBack<W> {
+    /// The first in line holds the next permit; the others wait on.
+    Turn(Permit, W),
+    /// Nobody refills: these callers waited, and are to be told that it failed.
+    Failed(Vec<W>),
+}
+
+/// What lapsed.
+#[derive(Debug, PartialEq, Eq)]
+pub struct Lapsed<W> {
+    /// New permits of the service, for keys that callers still wait for.
+    pub refills: Vec<Permit>,
+    /// Callers that hold the next permit now.
+    pub turns: Vec<(Permit, W)>,
+    /// Callers that waited for a voided permit of the service whose time is over.
+    pub dropped: Vec<W>,
+}
+
+/// What an invalidation voided.
+#[derive(Debug, PartialEq, Eq)]
+pub struct Voided<W> {
+    /// How many live permits there were.
+    pub permits: usize,
+    /// Callers that waited for another caller's value, which would be old: they are to ask again, or
+    /// to be given the value that was written.
+    pub waiters: Vec<W>,
+}
+
+/// The right to refill one key until a moment.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Permit {
+    /// The namespace of the key.
+    pub namespace: NamespaceId,
+    /// The key to refill.
+    pub key: Key,
+    /// This permit's number.
+    pub number: PermitNumber,
+    /// When the permit lapses.
+    pub ends_at: Timestamp,
+}
+
+/// What became of a caller that asked for a missing key.
+#[derive(Debug, PartialEq, Eq)]
+pub enum Joined<W> {
+    /// The caller waits, and the permit is now live: somebody must refill with it.
+    Holder(Permit),
+    /// The caller waits for the permit that is live already.
+    Waiting(PermitNumber),
+    /// Too many callers wait for this key already; the waiter is handed back.
+    Full(W),
+}
+
+/// Why a refill may not be stored.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum RefusedReason {
+    /// The key was invalidated or written after the permit was given.
+    #[error("the key was invalidated or written while it was being refilled")]
+    Voided,
+    /// The permit's time ended before the refill was finished.
+    #[error("the refill permit had ended before the refill was finished")]
+    Lapsed,
+}
+
+/// A refused finish: the value must not be stored, but those who wait for it may have it, since
+/// they asked before the invalidation.
+#[derive(Debug, PartialEq, Eq)]
+pub struct Refused<W> {
+    /// Why the value must not be stored.
+    pub reason: RefusedReason,
+    /// Who waited for this permit and has not been handed back yet.
+    pub waiters: Vec<W>,
+}

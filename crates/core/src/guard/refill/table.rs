@@ -1,0 +1,407 @@
+//! All refills under way: who holds which permit, and who waits for it.
+
+use std::collections::{HashMap, VecDeque};
+use std::sync::Arc;
+use std::time::Duration;
+
+use super::{
+    GivenBack, HeldBy, Joined, Lapsed, LivePermit, Permit, PermitNumber, PermitView, Refused,
+    RefusedReason, Voided, WaitTicket,
+};
+use crate::key::{Key, NamespaceId};
+use crate::time::Timestamp;
+
+#[derive(Debug)]
+struct Waiting<W> {
+    ticket: WaitTicket,
+    waiter: W,
+    /// The hold that the caller gets if it becomes the holder.
+    hold: Duration,
+    /// Who it is; `None` for one that leaves refills to the service.
+    owner: Option<Arc<str>>,
+}
+
+#[derive(Debug)]
+struct Flight<W> {
+    number: PermitNumber,
+    since: Timestamp,
+    ends_at: Timestamp,
+    held_by: HeldBy,
+    line: VecDeque<Waiting<W>>,
+}
+
+impl<W> Flight<W> {
+    fn live(&self) -> LivePermit {
+        LivePermit { number: self.number, since: self.since, ends_at: self.ends_at }
+    }
+
+    fn into_waiters(self) -> Vec<W> {
+        self.line.into_iter().map(|waiting| waiting.waiter).collect()
+    }
+}
+
+/// All refills under way, with whatever represents a waiting caller as `W`.
+#[derive(Debug)]
+pub struct RefillTable<W> {
+    live: HashMap<(NamespaceId, Key), Flight<W>>,
+    /// Kept until their time is over: their holders are to hear that they were voided, and callers may
+    /// wait for a voided permit of the service, whose value they may still have.
+    voided: HashMap<PermitNumber, (NamespaceId, Key, Flight<W>)>,
+    last_number: u64,
+    last_ticket: u64,
+    most_waiters: usize,
+}
+
+impl<W> RefillTable<W> {
+    /// An empty table in which at most `most_waiters` callers wait for one key, and whose permits are
+    /// numbered from `first_number` on. Permits that callers hold outlive a restart of the service, so
+    /// it should be a number that was hardly used before, such as a random one.
+    pub fn new(most_waiters: usize, first_number: u64) -> Self {
+        Self {
+            live: HashMap::new(),
+            voided: HashMap::new(),
+            last_number: first_number,
+            last_ticket: 0,
+            most_waiters,
+        }
+    }
+
+    fn waiting(&mut self, waiter: W, hold: Duration, owner: Option<Arc<str>>) -> Waiting<W> {
+        self.last_ticket += 1;
+        Waiting { ticket: WaitTicket(self.last_ticket), waiter, hold, owner }
+    }
+
+    fn start(
+        &mut self,
+        (namespace, key): (NamespaceId, &Key),
+        held_by: HeldBy,
+        line: VecDeque<Waiting<W>>,
+        now: Timestamp,
+        hold: Duration,
+    ) -> Permit {
+        self.last_number = self.last_number.wrapping_add(1);
+        let (number, ends_at) = (PermitNumber(self.last_number), now + hold);
+        let flight = Flight { number, since: now, ends_at, held_by, line };
+        self.live.insert((namespace, key.clone()), flight);
+        Permit { namespace, key: key.clone(), number, ends_at }
+    }
+
+    /// A caller asks for a missing key and will wait for it; the first one gets a permit of the
+    /// service, which lapses after `hold`.
+    pub fn join(
+        &mut self,
+        namespace: NamespaceId,
+        key: &Key,
+        waiter: W,
+        now: Timestamp,
+        hold: Duration,
+    ) -> Joined<W> {
+        let most_waiters = self.most_waiters;
+        let waiting = self.waiting(waiter, hold, None);
+        let Some(flight) = self.live.get_mut(&(namespace, key.clone())) else {
+            let line = VecDeque::from([waiting]);
+            return Joined::Holder(self.start((namespace, key), HeldBy::Service, line, now, hold));
+        };
+        if flight.line.len() >= most_waiters {
+            return Joined::Full(waiting.waiter);
+        }
+        flight.line.push_back(waiting);
+        if now < flight.ends_at {
+            return Joined::Waiting(flight.number);
+        }
+        // The holder let its time lapse: the service takes over, for all who waited.
+        let line = std::mem::take(&mut flight.line);
+        Joined::Holder(self.start((namespace, key), HeldBy::Service, line, now, hold))
+    }
+
+    /// Asks for a permit of the service without waiting, to refresh an entry in the background; `None`
+    /// when another permit for the key is live.
+    pub fn begin(
+        &mut self,
+        namespace: NamespaceId,
+        key: &Key,
+        now: Timestamp,
+        hold: Duration,
+    ) -> Option<Permit> {
+        let line = match self.live.get_mut(&(namespace, key.clone())) {
+            Some(flight) if now < flight.ends_at => return None,
+            Some(flight) => std::mem::take(&mut flight.line),
+            None => VecDeque::new(),
+        };
+        Some(self.start((namespace, key), HeldBy::Service, line, now, hold))
+    }
+
+    /// Asks for a permit for a caller, `owner`, that refills by itself. If one is live, it says which; the caller
+    /// may [wait](Self::wait) for it. Callers whose turn it is, because the one before let its time
+    /// lapse, are added to `turns`.
+    ///
+    /// # Errors
+    /// The permit that is live.
+    pub fn claim(
+        &mut self,
+        namespace: NamespaceId,
+        key: &Key,
+        owner: &Arc<str>,
+        now: Timestamp,
+        hold: Duration,
+        turns: &mut Vec<(Permit, W)>,
+    ) -> Result<Permit, LivePermit> {
+        if self.live.get(&(namespace, key.clone())).is_some_and(|flight| flight.ends_at <= now) {
+            turns.extend(self.next_turn(namespace, key, now));
+        }
+        match self.live.get(&(namespace, key.clone())) {
+            Some(flight) => Err(flight.live()),
+            None => {
+                let (line, held_by) = (VecDeque::new(), HeldBy::Caller(Arc::clone(owner)));
+                Ok(self.start((namespace, key), held_by, line, now, hold))
+            }
+        }
+    }
+
+    /// Waits for the live permit of a key; `hold` is what the caller gets if its turn comes.
+    ///
+    /// # Errors
+    /// The waiter, when no permit is live or too many wait for it.
+    pub fn wait(
+        &mut self,
+        namespace: NamespaceId,
+        key: &Key,
+        owner: &Arc<str>,
+        waiter: W,
+        hold: Duration,
+    ) -> Result<WaitTicket, W> {
+        let most_waiters = self.most_waiters;
+        let waiting = self.waiting(waiter, hold, Some(Arc::clone(owner)));
+        let flight = self.live.get_mut(&(namespace, key.clone()));
+        match flight.filter(|flight| flight.line.len() < most_waiters) {
+            Some(flight) => {
+                let ticket = waiting.ticket;
+                flight.line.push_back(waiting);
+                Ok(ticket)
+            }
+            None => Err(waiting.waiter),
+        }
+    }
+
+    /// Takes a caller out of the line; returns whether it was in it.
+    pub fn leave(&mut self, namespace: NamespaceId, key: &Key, ticket: WaitTicket) -> bool {
+        let Some(flight) = self.live.get_mut(&(namespace, key.clone())) else { return false };
+        let before = flight.line.len();
+        flight.line.retain(|waiting| waiting.ticket != ticket);
+        flight.line.len() < before
+    }
+
+    /// Ends a key's flight and gives the next permit to the first in line, if there is one.
+    fn next_turn(
+        &mut self,
+        namespace: NamespaceId,
+        key: &Key,
+        now: Timestamp,
+    ) -> Option<(Permit, W)> {
+        let mut flight = self.live.remove(&(namespace, key.clone()))?;
+        let Waiting { waiter, hold, owner, .. } = flight.line.pop_front()?;
+        // One without a name hands its turn to the service at once.
+        let held_by = HeldBy::Caller(owner.unwrap_or_else(|| "the service".into()));
+        let permit = self.start((namespace, key), held_by, flight.line, now, hold);
+        Some((permit, waiter))
+    }
+
+    /// A caller whose turn came leaves the refill to the service, and waits with the others.
+    ///
+    /// # Errors
+    /// The waiter, when the permit is over.
+    pub fn leave_to_service(&mut self, permit: &Permit, waiter: W) -> Result<(), W> {
+        let waiting = self.waiting(waiter, Duration::ZERO, None);
+        let flight = self.live.get_mut(&(permit.namespace, permit.key.clone()));
+        match flight.filter(|flight| flight.number == permit.number) {
+            Some(flight) => {
+                flight.held_by = HeldBy::Service;
+                flight.line.push_front(waiting);
+                Ok(())
+            }
+            None => Err(waiting.waiter),
+        }
+    }
+
+    /// The holder is done, with a value or, if it is the service, with a failure; the permit ends and
+    /// its waiters are handed back. `now` decides whether it was in time.
+    ///
+    /// # Errors
+    /// [`Refused`] when the permit was voided or had lapsed: the value must not be stored.
+    pub fn finish(
+        &mut self,
+        namespace: NamespaceId,
+        key: &Key,
+        number: PermitNumber,
+        now: Timestamp,
+    ) -> Result<Vec<W>, Refused<W>> {
+        if let Some(waiters) = self.take_voided(namespace, key, number) {
+            return Err(Refused { reason: RefusedReason::Voided, waiters });
+        }
+        let target = (namespace, key.clone());
+        match self.live.get(&target) {
+            // A caller's permit that lapsed is passed on by time, not by the late holder.
+            Some(flight) if flight.number == number => {
+                let in_time = now < flight.ends_at;
+                if !in_time && matches!(flight.held_by, HeldBy::Caller(_)) {
+                    let (reason, waiters) = (RefusedReason::Lapsed, Vec::new());
+                    return Err(Refused { reason, waiters });
+                }
+                let waiters = self.live.remove(&target).map(Flight::into_waiters);
+                let waiters = waiters.unwrap_or_default();
+                if in_time {
+                    Ok(waiters)
+                } else {
+                    Err(Refused { reason: RefusedReason::Lapsed, waiters })
+                }
+            }
+            _ => Err(Refused { reason: RefusedReason::Lapsed, waiters: Vec::new() }),
+        }
+    }
+
+    /// Forgets a voided permit; `None` when this one was not voided.
+    fn take_voided(
+        &mut self,
+        namespace: NamespaceId,
+        key: &Key,
+        number: PermitNumber,
+    ) -> Option<Vec<W>> {
+        // Only its own key's: a holder could name any number.
+        let own = |(of, own, _): &(NamespaceId, Key, _)| *of == namespace && own == key;
+        self.voided.get(&number).filter(|voided| own(voided))?;
+        self.voided.remove(&number).map(|(_, _, flight)| flight.into_waiters())
+    }
+
+    /// The holder gives its permit back without a value. With `next` the first in line becomes the
+    /// holder; without it, or when nobody waits, the refill has failed for all who wait.
+    ///
+    /// # Errors
+    /// Why the permit was over already.
+    pub fn give_back(
+        &mut self,
+        namespace: NamespaceId,
+        key: &Key,
+        number: PermitNumber,
+        next: bool,
+        now: Timestamp,
+    ) -> Result<GivenBack<W>, RefusedReason> {
+        if self.voided.get(&number).is_some_and(|(of, own, _)| *of == namespace && own == key) {
+            // It is forgotten in time, with those who may still wait for it.
+            return Err(RefusedReason::Voided);
+        }
+        let flight = self.live.get(&(namespace, key.clone()));
+        if !flight.is_some_and(|flight| flight.number == number && now < flight.ends_at) {
+            return Err(RefusedReason::Lapsed);
+        }
+        if !next {
+            let flight = self.live.remove(&(namespace, key.clone()));
+            return Ok(GivenBack::Failed(flight.map(Flight::into_waiters).unwrap_or_default()));
+        }
+        Ok(match self.next_turn(namespace, key, now) {
+            Some((permit, waiter)) => GivenBack::Turn(permit, waiter),
+            None => GivenBack::Failed(Vec::new()),
+        })
+    }
+
+    fn void_flight(
+        &mut self,
+        (namespace, key): (NamespaceId, Key),
+        mut flight: Flight<W>,
+        voided: &mut Voided<W>,
+    ) {
+        voided.permits += 1;
+        if matches!(flight.held_by, HeldBy::Caller(_)) {
+            let line = std::mem::take(&mut flight.line);
+            voided.waiters.extend(line.into_iter().map(|waiting| waiting.waiter));
+        }
+        self.voided.insert(flight.number, (namespace, key, flight));
+    }
+
+    /// The key was invalidated or written: a live permit for it is voided. Callers who come later
+    /// start a new refill. Those who wait for the service are handed back when it finishes or its
+    /// time ends, since they asked before the invalidation; those who wait for another caller at once.
+    pub fn void(&mut self, namespace: NamespaceId, key: &Key) -> Voided<W> {
+        let mut voided = Voided { permits: 0, waiters: Vec::new() };
+        let place = (namespace, key.clone());
+        if let Some(flight) = self.live.remove(&place) {
+            self.void_flight(place, flight, &mut voided);
+        }
+        voided
+    }
+
+    /// [`void`](Self::void) for all keys of a namespace that `which` holds for.
+    pub fn void_where(
+        &mut self,
+        namespace: NamespaceId,
+        which: impl Fn(&Key) -> bool,
+    ) -> Voided<W> {
+        let mut voided = Voided { permits: 0, waiters: Vec::new() };
+        let ended: Vec<_> =
+            self.live.extract_if(|(of, key), _| *of == namespace && which(key)).collect();
+        ended.into_iter().for_each(|(place, flight)| self.void_flight(place, flight, &mut voided));
+        voided
+    }
+
+    /// Ends what has lapsed.
+    pub fn lapse(&mut self, now: Timestamp, hold: Duration) -> Lapsed<W> {
+        let due: Vec<(NamespaceId, Key)> = self
+            .live
+            .iter()
+            .filter(|(_, flight)| flight.ends_at <= now)
+            .map(|(place, _)| place.clone())
+            .collect();
+        let (mut refills, mut turns) = (Vec::new(), Vec::new());
+        for (namespace, key) in due {
+            let place = (namespace, key.clone());
+            match self.live.get(&place).map(|flight| &flight.held_by) {
+                Some(HeldBy::Caller(_)) => turns.extend(self.next_turn(namespace, &key, now)),
+                _ => {
+                    if let Some(flight) = self.live.remove(&place)
+                        && !flight.line.is_empty()
+                    {
+                        let line = flight.line;
+                        let place = (namespace, &key);
+                        refills.push(self.start(place, HeldBy::Service, line, now, hold));
+                    }
+                }
+            }
+        }
+        let ended = self.voided.extract_if(|_, (_, _, flight)| flight.ends_at <= now);
+        let dropped = ended.flat_map(|(_, (_, _, flight))| flight.into_waiters()).collect();
+        Lapsed { refills, turns, dropped }
+    }
+
+    /// The live permit of a key.
+    pub fn view(&self, namespace: NamespaceId, key: &Key) -> Option<PermitView> {
+        let flight = self.live.get(&(namespace, key.clone()))?;
+        Some(PermitView {
+            namespace,
+            key: key.clone(),
+            permit: flight.live(),
+            held_by: flight.held_by.clone(),
+            waiting: flight.line.len(),
+        })
+    }
+
+    /// All live permits.
+    pub fn views(&self) -> impl Iterator<Item = PermitView> + use<'_, W> {
+        self.live.iter().map(|((namespace, key), flight)| PermitView {
+            namespace: *namespace,
+            key: key.clone(),
+            permit: flight.live(),
+            held_by: flight.held_by.clone(),
+            waiting: flight.line.len(),
+        })
+    }
+
+    /// How many permits are live.
+    pub fn live(&self) -> usize {
+        self.live.len()
+    }
+
+    /// How many callers wait, for live and for voided permits.
+    pub fn waiters(&self) -> usize {
+        let voided = self.voided.values().map(|(_, _, flight)| flight);
+        self.live.values().chain(voided).map(|flight| flight.line.len()).sum()
+    }
+}

@@ -1,0 +1,402 @@
+use std::collections::{BTreeMap, HashSet};
+use std::time::Duration;
+
+use proptest::prelude::*;
+
+use super::super::lock::tests::cases;
+use super::*;
+
+const N: NamespaceId = NamespaceId(1);
+const HOLD: Duration = Duration::from_millis(100);
+
+fn key(text: &str) -> Key {
+    Key::new(text).unwrap()
+}
+
+fn me() -> Arc<str> {
+    "a test".into()
+}
+
+fn at(millis: u64) -> Timestamp {
+    Timestamp::from_millis(millis)
+}
+
+fn finish<W>(
+    table: &mut RefillTable<W>,
+    permit: &Permit,
+    now: Timestamp,
+) -> Result<Vec<W>, Refused<W>> {
+    table.finish(permit.namespace, &permit.key, permit.number, now)
+}
+
+#[test]
+fn a_thousand_callers_get_one_permit() {
+    let mut table = RefillTable::new(10_000, 0);
+    let holders = (0..1_000)
+        .filter(|n| matches!(table.join(N, &key("k"), *n, at(0), HOLD), Joined::Holder(_)))
+        .count();
+    assert_eq!((holders, table.live(), table.waiters()), (1, 1, 1_000));
+}
+
+#[test]
+fn a_late_holder_is_refused_and_its_waiters_follow_the_new_one() {
+    let mut table = RefillTable::new(10, 0);
+    let Joined::Holder(first) = table.join(N, &key("k"), 'a', at(0), HOLD) else { panic!() };
+    let Joined::Holder(second) = table.join(N, &key("k"), 'b', at(100), HOLD) else { panic!() };
+    assert!(second.number > first.number);
+    let late = finish(&mut table, &first, at(120)).unwrap_err();
+    assert_eq!((late.reason, late.waiters.len()), (RefusedReason::Lapsed, 0));
+    assert_eq!(finish(&mut table, &second, at(150)).unwrap(), ['a', 'b']);
+}
+
+#[test]
+fn an_invalidation_voids_and_newcomers_start_afresh() {
+    let mut table = RefillTable::new(10, 0);
+    let Joined::Holder(old) = table.join(N, &key("k"), 'a', at(0), HOLD) else { panic!() };
+    assert_eq!(table.void(N, &key("k")).permits, 1);
+    let Joined::Holder(new) = table.join(N, &key("k"), 'b', at(1), HOLD) else { panic!() };
+    let other = table.finish(N, &key("other"), old.number, at(2)).unwrap_err();
+    assert_eq!(other.reason, RefusedReason::Lapsed, "a number is good for its own key alone");
+    let refused = finish(&mut table, &old, at(2)).unwrap_err();
+    assert_eq!((refused.reason, refused.waiters), (RefusedReason::Voided, vec!['a']));
+    assert_eq!(finish(&mut table, &new, at(3)).unwrap(), ['b']);
+}
+
+#[test]
+fn voiding_a_namespace_leaves_others_alone() {
+    let mut table = RefillTable::new(10, 0);
+    for namespace in [N, NamespaceId(2)] {
+        table.join(namespace, &key("k"), 'a', at(0), HOLD);
+    }
+    assert_eq!(table.void_where(N, |key| key.as_str() == "other").permits, 0);
+    assert_eq!(table.void_where(N, |_| true).permits, 1);
+    assert_eq!((table.live(), table.void(NamespaceId(2), &key("k")).permits), (1, 1));
+}
+
+#[test]
+fn callers_take_turns_until_one_brings_the_value() {
+    let (mut table, mut turns) = (RefillTable::new(2, 0), Vec::new());
+    let first = table.claim(N, &key("k"), &me(), at(0), HOLD, &mut turns).unwrap();
+    let live = table.claim(N, &key("k"), &me(), at(1), HOLD, &mut turns).unwrap_err();
+    assert_eq!((live.number, live.ends_at), (first.number, at(100)));
+    table.wait(N, &key("k"), &me(), 'b', HOLD).unwrap();
+    let gone = table.wait(N, &key("k"), &me(), 'c', HOLD).unwrap();
+    assert_eq!(table.wait(N, &key("k"), &me(), 'd', HOLD), Err('d'), "the line is bounded");
+    assert!(table.leave(N, &key("k"), gone) && !table.leave(N, &key("k"), gone));
+    table.wait(N, &key("k"), &me(), 'e', HOLD).unwrap();
+    let back = table.give_back(N, &key("k"), first.number, true, at(50)).unwrap();
+    let GivenBack::Turn(second, 'b') = back else { panic!("{back:?}") };
+    assert_eq!(second.ends_at, at(150));
+    // The second one lapses; the third one brings the value.
+    let lapsed = table.lapse(at(150), HOLD);
+    let (third, _) = lapsed.turns.into_iter().find(|(_, waiter)| *waiter == 'e').unwrap();
+    let late = finish(&mut table, &second, at(151)).unwrap_err();
+    assert_eq!((late.reason, late.waiters.len()), (RefusedReason::Lapsed, 0));
+    assert_eq!(finish(&mut table, &third, at(152)), Ok(vec![]));
+    assert_eq!((table.live(), turns.len()), (0, 0));
+}
+
+#[test]
+fn a_turn_may_be_left_to_the_service() {
+    let (mut table, mut turns) = (RefillTable::new(9, 0), Vec::new());
+    let first = table.claim(N, &key("k"), &me(), at(0), HOLD, &mut turns).unwrap();
+    table.join(N, &key("k"), 'a', at(1), HOLD);
+    let back = table.give_back(N, &key("k"), first.number, true, at(50)).unwrap();
+    let GivenBack::Turn(turn, waiter) = back else { panic!("{back:?}") };
+    table.leave_to_service(&turn, waiter).unwrap();
+    let view = table.views().next().unwrap();
+    assert_eq!((view.held_by, view.waiting), (HeldBy::Service, 1));
+    assert_eq!(finish(&mut table, &turn, at(60)), Ok(vec!['a']));
+    assert_eq!(table.leave_to_service(&turn, 'b'), Err('b'));
+}
+
+#[derive(Debug, Clone)]
+enum Step {
+    Join(u8),
+    Begin(u8),
+    Ask { key: u8, hold: u8 },
+    Leave(usize),
+    Finish(usize),
+    GiveBack(usize, bool),
+    Void(u8),
+    VoidAll,
+    Lapse,
+    Pass(u8),
+}
+
+fn step() -> impl Strategy<Value = Step> {
+    prop_oneof![
+        3 => (0..3u8).prop_map(Step::Join),
+        1 => (0..3u8).prop_map(Step::Begin),
+        5 => (0..3u8, 1..120u8).prop_map(|(key, hold)| Step::Ask { key, hold }),
+        1 => (0..8usize).prop_map(Step::Leave),
+        3 => (0..8usize).prop_map(Step::Finish),
+        2 => (0..8usize, any::<bool>()).prop_map(|(which, next)| Step::GiveBack(which, next)),
+        2 => (0..3u8).prop_map(Step::Void),
+        1 => Just(Step::VoidAll),
+        2 => Just(Step::Lapse),
+        3 => (0..80u8).prop_map(Step::Pass),
+    ]
+}
+
+/// A key by the plain reading of the rules: its live permit, and who waits for it.
+#[derive(Debug, Clone)]
+struct Plain {
+    number: PermitNumber,
+    ends: u64,
+    by_service: bool,
+    line: Vec<(u32, u64)>,
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(cases()))]
+
+    /// Promises 2 and 3 over random schedules, step by step beside the plain reading of the rules: at
+    /// most one permit is live for a key, a value is accepted only when nothing voided or outlived its
+    /// permit, turns come in order, and every waiter comes back exactly once.
+    #[test]
+    fn one_live_permit_no_old_data_no_lost_waiter(steps in prop::collection::vec(step(), 1..60)) {
+        let mut table = RefillTable::new(1_000, 77);
+        let (mut now, mut callers) = (0u64, 0u32);
+        let mut permits: Vec<Permit> = Vec::new();
+        let mut tickets: Vec<(u32, u8, WaitTicket)> = Vec::new();
+        let mut plain: BTreeMap<u8, Plain> = BTreeMap::new();
+        // Voided permits that are remembered: their key, their end, and who waits for them.
+        let mut voided: BTreeMap<PermitNumber, (u8, u64, Vec<u32>)> = BTreeMap::new();
+        let mut open: HashSet<u32> = HashSet::new();
+        let name = |k: u8| key(&k.to_string());
+        let number_of = |key: &Key| key.as_str().parse::<u8>().unwrap();
+        for step in steps {
+            // Callers whose turn it is, by the table and by the rules.
+            let (mut turns, mut expected) = (Vec::new(), Vec::<(u32, u8)>::new());
+            let mut back: Vec<u32> = Vec::new();
+            let mut expected_back: Vec<u32> = Vec::new();
+            // Passes a key's permit to the first in line.
+            let pass_on = |plain: &mut BTreeMap<u8, Plain>, k: u8, now: u64, turns: &mut Vec<(u32, u8)>| {
+                let Some(mut flight) = plain.remove(&k) else { return };
+                if flight.line.is_empty() {
+                    return;
+                }
+                let (who, hold) = flight.line.remove(0);
+                // The number is filled in from what the table says.
+                let number = PermitNumber(0);
+                plain.insert(k, Plain { number, ends: now + hold, by_service: false, line: flight.line });
+                turns.push((who, k));
+            };
+            match step {
+                Step::Pass(time) => now += u64::from(time),
+                Step::Join(k) => {
+                    callers += 1;
+                    open.insert(callers);
+                    let hold = HOLD.as_millis() as u64;
+                    match (table.join(N, &name(k), callers, at(now), HOLD), plain.get_mut(&k)) {
+                        (Joined::Waiting(number), Some(flight)) => {
+                            prop_assert!(now < flight.ends && number == flight.number);
+                            flight.line.push((callers, hold));
+                        }
+                        (Joined::Holder(permit), flight) => {
+                            prop_assert!(flight.as_ref().is_none_or(|f| f.ends <= now), "two live permits");
+                            let mut line = flight.map(|f| std::mem::take(&mut f.line)).unwrap_or_default();
+                            line.push((callers, hold));
+                            let live = Plain { number: permit.number, ends: now + hold, by_service: true, line };
+                            plain.insert(k, live);
+                            permits.push(permit);
+                        }
+                        other => prop_assert!(false, "{:?}", other),
+                    }
+                }
+                Step::Begin(k) => {
+                    let begun = table.begin(N, &name(k), at(now), HOLD);
+                    let free = plain.get(&k).is_none_or(|flight| flight.ends <= now);
+                    prop_assert_eq!(begun.is_some(), free);
+                    if let Some(permit) = begun {
+                        let line = plain.remove(&k).map(|flight| flight.line).unwrap_or_default();
+                        let ends = now + HOLD.as_millis() as u64;
+                        plain.insert(k, Plain { number: permit.number, ends, by_service: true, line });
+                        permits.push(permit);
+                    }
+                }
+                Step::Ask { key: k, hold } => {
+                    callers += 1;
+                    let hold = u64::from(hold);
+                    let time = Duration::from_millis(hold);
+                    let claimed = table.claim(N, &name(k), &me(), at(now), time, &mut turns);
+                    if plain.get(&k).is_some_and(|flight| flight.ends <= now) {
+                        pass_on(&mut plain, k, now, &mut expected);
+                    }
+                    for (permit, _) in &turns {
+                        plain.get_mut(&k).unwrap().number = permit.number;
+                    }
+                    match (claimed, plain.get_mut(&k)) {
+                        (Ok(permit), None) => {
+                            let ends = now + hold;
+                            let live = Plain { number: permit.number, ends, by_service: false, line: vec![] };
+                            plain.insert(k, live);
+                            permits.push(permit);
+                        }
+                        (Err(live), Some(flight)) => {
+                            prop_assert_eq!((live.number, live.ends_at), (flight.number, at(flight.ends)));
+                            let ticket = table.wait(N, &name(k), &me(), callers, time).unwrap();
+                            flight.line.push((callers, hold));
+                            open.insert(callers);
+                            tickets.push((callers, k, ticket));
+                        }
+                        other => prop_assert!(false, "{:?}", other),
+                    }
+                }
+                Step::Leave(which) if !tickets.is_empty() => {
+                    let (who, k, ticket) = tickets[which % tickets.len()];
+                    let left = table.leave(N, &name(k), ticket);
+                    let line = plain.get_mut(&k).map(|flight| &mut flight.line);
+                    let before = line.as_ref().map_or(0, |line| line.len());
+                    let after = line.map_or(0, |line| {
+                        line.retain(|(waiting, _)| *waiting != who);
+                        line.len()
+                    });
+                    prop_assert_eq!(left, after < before);
+                    if left {
+                        open.remove(&who);
+                    }
+                }
+                Step::Finish(which) if !permits.is_empty() => {
+                    let permit = permits[which % permits.len()].clone();
+                    let k = number_of(&permit.key);
+                    let finished = finish(&mut table, &permit, at(now));
+                    let live = plain.get(&k).filter(|flight| flight.number == permit.number).cloned();
+                    let in_time = live.as_ref().is_some_and(|flight| now < flight.ends);
+                    match finished {
+                        Ok(waiters) => {
+                            prop_assert!(in_time, "an old value would be stored");
+                            back = waiters;
+                        }
+                        Err(refused) => {
+                            prop_assert!(!in_time, "a good value was refused");
+                            let was_voided = voided.contains_key(&permit.number);
+                            prop_assert_eq!(refused.reason == RefusedReason::Voided, was_voided);
+                            back = refused.waiters;
+                        }
+                    }
+                    if let Some((_, _, waiters)) = voided.remove(&permit.number) {
+                        expected_back = waiters;
+                    } else if let Some(live) = live
+                        && (in_time || live.by_service)
+                    {
+                        expected_back = live.line.iter().map(|(who, _)| *who).collect();
+                        plain.remove(&k);
+                    }
+                }
+                Step::GiveBack(which, next) if !permits.is_empty() => {
+                    let permit = permits[which % permits.len()].clone();
+                    let k = number_of(&permit.key);
+                    let given = table.give_back(N, &permit.key, permit.number, next, at(now));
+                    let in_time = plain
+                        .get(&k)
+                        .is_some_and(|flight| flight.number == permit.number && now < flight.ends);
+                    prop_assert_eq!(given.is_ok(), in_time);
+                    match given {
+                        Ok(GivenBack::Turn(permit, waiter)) => {
+                            prop_assert!(next);
+                            pass_on(&mut plain, k, now, &mut expected);
+                            plain.get_mut(&k).unwrap().number = permit.number;
+                            turns.push((permit, waiter));
+                        }
+                        Ok(GivenBack::Failed(waiters)) => {
+                            let line = plain.remove(&k).unwrap().line;
+                            prop_assert!(!next || line.is_empty());
+                            expected_back = line.iter().map(|(who, _)| *who).collect();
+                            back = waiters;
+                        }
+                        Err(_) => {}
+                    }
+                }
+                Step::Void(_) | Step::VoidAll => {
+                    let which: Vec<u8> = match step {
+                        Step::Void(k) => vec![k],
+                        _ => (0..3).collect(),
+                    };
+                    let done = match step {
+                        Step::Void(k) => table.void(N, &name(k)),
+                        _ => table.void_where(N, |_| true),
+                    };
+                    let ended: Vec<(u8, Plain)> =
+                        which.iter().filter_map(|k| Some((*k, plain.remove(k)?))).collect();
+                    prop_assert_eq!(done.permits, ended.len());
+                    back = done.waiters;
+                    for (k, flight) in ended {
+                        let waiters: Vec<u32> = flight.line.iter().map(|(who, _)| *who).collect();
+                        let waiting = match flight.by_service {
+                            true => waiters,
+                            false => {
+                                expected_back.extend(waiters);
+                                Vec::new()
+                            }
+                        };
+                        voided.insert(flight.number, (k, flight.ends, waiting));
+                    }
+                }
+                Step::Lapse => {
+                    let lapsed = table.lapse(at(now), HOLD);
+                    turns = lapsed.turns;
+                    back = lapsed.dropped;
+                    let due: Vec<u8> =
+                        plain.iter().filter(|(_, f)| f.ends <= now).map(|(k, _)| *k).collect();
+                    for k in due {
+                        if plain[&k].by_service {
+                            let flight = plain.remove(&k).unwrap();
+                            if !flight.line.is_empty() {
+                                let permit = lapsed.refills.iter().find(|p| number_of(&p.key) == k);
+                                let permit = permit.expect("somebody still waits");
+                                let ends = now + HOLD.as_millis() as u64;
+                                plain.insert(k, Plain { number: permit.number, ends, ..flight });
+                            }
+                        } else {
+                            pass_on(&mut plain, k, now, &mut expected);
+                        }
+                    }
+                    for (permit, _) in &turns {
+                        plain.get_mut(&number_of(&permit.key)).unwrap().number = permit.number;
+                    }
+                    permits.extend(lapsed.refills);
+                    let over: Vec<PermitNumber> =
+                        voided.iter().filter(|(_, (_, ends, _))| *ends <= now).map(|(n, _)| *n).collect();
+                    for number in over {
+                        expected_back.extend(voided.remove(&number).unwrap().2);
+                    }
+                }
+                Step::Leave(_) | Step::Finish(_) | Step::GiveBack(..) => {}
+            }
+            let mut said: Vec<(u32, u8)> =
+                turns.iter().map(|(permit, who)| (*who, number_of(&permit.key))).collect();
+            said.sort_unstable();
+            expected.sort_unstable();
+            prop_assert_eq!(said, expected);
+            for (permit, who) in turns {
+                prop_assert!(open.remove(&who), "a waiter came back twice");
+                permits.push(permit);
+            }
+            back.sort_unstable();
+            expected_back.sort_unstable();
+            prop_assert_eq!(&back, &expected_back);
+            for who in back {
+                prop_assert!(open.remove(&who), "a waiter came back twice");
+            }
+            prop_assert_eq!((table.live(), table.waiters()), (plain.len(), open.len()));
+        }
+        // Time alone ends every wait.
+        for _ in 0..200 {
+            now += 120;
+            let lapsed = table.lapse(at(now), HOLD);
+            lapsed.dropped.iter().chain(lapsed.turns.iter().map(|(_, who)| who)).for_each(|who| {
+                open.remove(who);
+            });
+            // The service always finishes.
+            for permit in lapsed.refills {
+                for who in finish(&mut table, &permit, at(now + 1)).unwrap() {
+                    open.remove(&who);
+                }
+            }
+        }
+        prop_assert!(open.is_empty(), "forgotten waiters: {open:?}");
+        prop_assert_eq!((table.live(), table.waiters()), (0, 0));
+    }
+}

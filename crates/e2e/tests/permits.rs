@@ -1,0 +1,283 @@
+//! Refill permits: one refill for many callers, whoever fails, dies or comes too late.
+
+#![allow(clippy::unwrap_used, clippy::panic)]
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::{Duration, Instant};
+
+use axum::Router;
+use axum::routing::get;
+use reqwest::{Method, RequestBuilder, Response};
+use serde_json::{Value, json};
+use tokio::sync::Semaphore;
+use verax_client::{Cache, CacheOptions, PutOptions, Source};
+use verax_e2e::{Verax, until};
+
+fn started() -> Verax {
+    let verax = Verax::serve(&[]);
+    verax.run(&["tenant", "create", "ferrydesk"]).done();
+    verax.run(&["namespace", "create", "ferrydesk/boards", "--max-age", "10m"]).done();
+    verax
+}
+
+fn patient(connections: usize) -> CacheOptions {
+    let long = Duration::from_secs(120);
+    CacheOptions {
+        connections,
+        timeout: long,
+        bound: long,
+        refill_wait: long,
+        ..CacheOptions::default()
+    }
+}
+
+fn boards(verax: &Verax, options: CacheOptions) -> Cache {
+    verax.client().cache("ferrydesk", "boards", options).unwrap()
+}
+
+async fn waiting(verax: &Verax) -> u64 {
+    let permits: Value =
+        over_http(verax, Method::GET, "permits", "").send().await.unwrap().json().await.unwrap();
+    permits["items"].as_array().unwrap().iter().map(|p| p["waiting"].as_u64().unwrap()).sum()
+}
+
+fn over_http(verax: &Verax, method: Method, kind: &str, key: &str) -> RequestBuilder {
+    let at = format!("{}/v1/tenants/ferrydesk/namespaces/boards/{kind}", verax.url());
+    let at = if key.is_empty() { at } else { format!("{at}/{key}") };
+    // The client has installed what TLS needs.
+    verax.client();
+    reqwest::Client::new().request(method, at).bearer_auth(verax.token())
+}
+
+async fn claim(verax: &Verax, wait: u64, body: Value) -> Response {
+    let request = over_http(verax, Method::POST, "permits", "k").json(&body);
+    request.header("prefer", format!("wait={wait}")).send().await.unwrap()
+}
+
+async fn permit(verax: &Verax, hold: f64) -> u64 {
+    let response = claim(verax, 0, json!({ "hold_seconds": hold })).await;
+    assert_eq!(response.status(), 201);
+    response.json::<Value>().await.unwrap()["permit"].as_u64().unwrap()
+}
+
+async fn store(verax: &Verax, permit: u64, value: &'static str) -> Response {
+    let request = over_http(verax, Method::PUT, "entries", "k").body(value);
+    request.header("verax-permit", permit).send().await.unwrap()
+}
+
+async fn problem(response: Response) -> String {
+    let body: Value = response.json().await.unwrap();
+    body["type"].as_str().unwrap().rsplit([':', '/']).next().unwrap().to_owned()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn ten_thousand_callers_make_one_origin_call() {
+    let (gate, calls) = (Arc::new(Semaphore::new(0)), Arc::new(AtomicU64::new(0)));
+    let (open, counted) = (Arc::clone(&gate), Arc::clone(&calls));
+    let slow = get(async move || {
+        counted.fetch_add(1, Ordering::SeqCst);
+        open.acquire().await.unwrap().forget();
+        "07:10 Saltmere"
+    });
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let origin = listener.local_addr().unwrap();
+    tokio::spawn(async move { axum::serve(listener, Router::new().route("/{key}", slow)).await });
+    let verax = Verax::serve(&[]);
+    verax.run(&["tenant", "create", "ferrydesk"]).done();
+    let at = format!("http://{origin}/{{key}}");
+    verax.run(&["origin", "create", "ferrydesk/desk", "--at", &at, "--total-timeout", "2m"]).done();
+    verax.run(&["namespace", "create", "ferrydesk/boards", "--origin", "desk"]).done();
+    let cache = boards(&verax, patient(16));
+    let callers: Vec<_> = (0..10_000)
+        .map(|_| {
+            let cache = cache.clone();
+            tokio::spawn(async move { cache.get("cold").await })
+        })
+        .collect();
+    until("all are waiting", async || waiting(&verax).await == 10_000).await;
+    gate.add_permits(1);
+    let mut sources = [0, 0];
+    for caller in callers {
+        let hit = caller.await.unwrap().unwrap().unwrap();
+        assert_eq!(&hit.value[..], b"07:10 Saltmere");
+        sources[usize::from(hit.source == Source::Joined)] += 1;
+    }
+    assert_eq!((sources, calls.load(Ordering::SeqCst)), ([1, 9_999], 1));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn services_that_refill_themselves_refill_once_for_all() {
+    let verax = started();
+    let (gate, refills) = (Arc::new(Semaphore::new(0)), Arc::new(AtomicU64::new(0)));
+    // Four instances with five hundred callers each.
+    let instances: Vec<Cache> = (0..4).map(|_| boards(&verax, patient(2))).collect();
+    let callers: Vec<_> = (0..2_000)
+        .map(|n| {
+            let (cache, gate, refills) =
+                (instances[n % 4].clone(), Arc::clone(&gate), Arc::clone(&refills));
+            tokio::spawn(async move {
+                let refill = async || {
+                    refills.fetch_add(1, Ordering::SeqCst);
+                    gate.acquire().await.unwrap().forget();
+                    Ok::<_, std::io::Error>(vec!["07:10".to_owned()])
+                };
+                cache.get_or_refill("cold", Duration::from_secs(60), refill).await.unwrap()
+            })
+        })
+        .collect();
+    until("all others are waiting", async || waiting(&verax).await == 1_999).await;
+    gate.add_permits(1);
+    for caller in callers {
+        assert_eq!(caller.await.unwrap(), ["07:10"]);
+    }
+    assert_eq!(refills.load(Ordering::SeqCst), 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_refill_that_fails_or_is_given_up_goes_to_the_next_caller() {
+    let verax = started();
+    let cache = boards(&verax, patient(1));
+    let lifetime = Duration::from_secs(60);
+    let value = || Ok::<_, &str>("07:10".to_owned());
+    // The first one is given up midway, the second one fails, the third one brings the value.
+    let first = tokio::spawn({
+        let cache = cache.clone();
+        async move {
+            let never = async || std::future::pending::<Result<String, &str>>().await;
+            cache.get_or_refill("k", lifetime, never).await
+        }
+    });
+    let live = async |n: usize| {
+        let permits: Value = over_http(&verax, Method::GET, "permits", "")
+            .send()
+            .await
+            .unwrap()
+            .json()
+            .await
+            .unwrap();
+        let waiting = permits["items"][0]["waiting"].as_u64();
+        waiting == Some(n as u64)
+    };
+    until("the first one refills", async || live(0).await).await;
+    let failing = tokio::spawn({
+        let cache = cache.clone();
+        async move { cache.get_or_refill("k", lifetime, async || Err::<String, _>("no ferry")).await }
+    });
+    until("the second one waits", async || live(1).await).await;
+    let last = tokio::spawn({
+        let cache = cache.clone();
+        async move { cache.get_or_refill("k", lifetime, async || value()).await }
+    });
+    until("the third one waits", async || live(2).await).await;
+    let began = Instant::now();
+    first.abort();
+    assert_eq!(failing.await.unwrap(), Err("no ferry"));
+    assert_eq!(last.await.unwrap().unwrap(), "07:10");
+    assert!(began.elapsed() < Duration::from_secs(25), "nobody waited for the permit to lapse");
+    let stored = cache.get_json::<String>("k").await.unwrap();
+    assert_eq!(stored.as_deref(), Some("07:10"));
+    let shown: Value =
+        over_http(&verax, Method::GET, "permits", "").send().await.unwrap().json().await.unwrap();
+    let outcomes: Vec<&str> = shown["recent"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|r| r["outcome"].as_str().unwrap())
+        .collect();
+    assert_eq!(outcomes, ["stored", "failed", "failed"]);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_value_read_before_an_invalidation_is_not_stored_after_it() {
+    let verax = started();
+    let cache = boards(&verax, patient(1));
+    for how in ["delete", "put", "tag", "clear"] {
+        let (gate, reached) = (Arc::new(Semaphore::new(0)), Arc::new(Semaphore::new(0)));
+        let reading = tokio::spawn({
+            let (cache, gate, reached) = (cache.clone(), Arc::clone(&gate), Arc::clone(&reached));
+            async move {
+                let refill = async || {
+                    reached.add_permits(1);
+                    gate.acquire().await.unwrap().forget();
+                    Ok::<_, std::io::Error>("old".to_owned())
+                };
+                cache.get_or_refill("k", Duration::from_secs(60), refill).await.unwrap()
+            }
+        });
+        reached.acquire().await.unwrap().forget();
+        match how {
+            "delete" => drop(cache.delete("k").await.unwrap()),
+            "put" => drop(cache.put_json("k", &"new", PutOptions::default()).await.unwrap()),
+            "tag" => cache.invalidate_tag("anything").await.unwrap(),
+            _ => drop(verax.run(&["clear", "ferrydesk/boards", "--yes"]).done()),
+        }
+        gate.add_permits(1);
+        assert_eq!(reading.await.unwrap(), "old", "it asked before the invalidation");
+        let expected = (how == "put").then(|| "new".to_owned());
+        assert_eq!(cache.get_json::<String>("k").await.unwrap(), expected, "{how}");
+        cache.delete("k").await.unwrap();
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_permit_protocol_over_http() {
+    let verax = started();
+    // One caller gets the permit, the others are told when to come back, or wait.
+    let number = permit(&verax, 30.0).await;
+    let later = claim(&verax, 0, json!({})).await;
+    let retry: u64 = later.headers()["retry-after"].to_str().unwrap().parse().unwrap();
+    assert!(later.status() == 423 && (1..=30).contains(&retry));
+    assert_eq!(problem(later).await, "being-refilled");
+    let (joined, stored) = tokio::join!(claim(&verax, 60, json!({})), async {
+        until("it waits", async || waiting(&verax).await == 1).await;
+        store(&verax, number, "value").await
+    });
+    assert_eq!((stored.status().as_u16(), joined.status().as_u16()), (201, 200));
+    assert!(joined.headers()["cache-status"].to_str().unwrap().contains("collapsed"));
+    assert_eq!(joined.headers()["preference-applied"], "wait=60");
+    assert_eq!(joined.text().await.unwrap(), "value");
+    // It is there now, and a permit that was used is over.
+    assert_eq!(claim(&verax, 0, json!({})).await.status(), 200);
+    let again = store(&verax, number, "again").await;
+    assert_eq!((again.status().as_u16(), problem(again).await.as_str()), (409, "permit-lapsed"));
+    // An invalidation voids it, and says so.
+    over_http(&verax, Method::DELETE, "entries", "k").send().await.unwrap();
+    let number = permit(&verax, 30.0).await;
+    over_http(&verax, Method::DELETE, "entries", "k").send().await.unwrap();
+    let refused = store(&verax, number, "old").await;
+    assert_eq!(
+        (refused.status().as_u16(), problem(refused).await.as_str()),
+        (409, "permit-voided")
+    );
+    assert_eq!(over_http(&verax, Method::GET, "entries", "k").send().await.unwrap().status(), 404);
+    // A holder that dies is replaced when its time is over; it comes too late then.
+    let dead = permit(&verax, 0.3).await;
+    let next = claim(&verax, 60, json!({})).await;
+    assert_eq!(next.status(), 201);
+    let next = next.json::<Value>().await.unwrap()["permit"].as_u64().unwrap();
+    let late = store(&verax, dead, "late").await;
+    assert_eq!((late.status().as_u16(), problem(late).await.as_str()), (409, "permit-lapsed"));
+    // It may fail for all who wait.
+    let (told, ()) = tokio::join!(claim(&verax, 60, json!({})), async {
+        until("it waits", async || waiting(&verax).await == 1).await;
+        let which = format!("k?permit={next}&fail=all");
+        let given = over_http(&verax, Method::DELETE, "permits", &which);
+        assert_eq!(given.send().await.unwrap().status(), 204);
+    });
+    assert_eq!((told.status().as_u16(), problem(told).await.as_str()), (502, "refill-given-up"));
+    // What is written meanwhile is what those who wait get.
+    let number = permit(&verax, 30.0).await;
+    let (told, _) = tokio::join!(claim(&verax, 60, json!({})), async {
+        until("it waits", async || waiting(&verax).await == 1).await;
+        over_http(&verax, Method::PUT, "entries", "k").body("written").send().await.unwrap()
+    });
+    assert_eq!(told.text().await.unwrap(), "written");
+    assert_eq!(problem(store(&verax, number, "old").await).await, "permit-voided");
+    // Nonsense is refused with what is wrong.
+    for body in [json!({ "hold_seconds": 0 }), json!({ "hold_seconds": 1000 })] {
+        assert_eq!(claim(&verax, 0, body).await.status(), 422);
+    }
+    let nonsense = over_http(&verax, Method::PUT, "entries", "k").header("verax-permit", "soon");
+    assert_eq!(nonsense.body("v").send().await.unwrap().status(), 400);
+}

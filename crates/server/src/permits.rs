@@ -1,0 +1,178 @@
+//! Refill permits, for services that refill by themselves.
+
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use axum::extract::State;
+use axum::http::{HeaderMap, HeaderName, StatusCode};
+use axum::response::{IntoResponse, Response};
+use serde::Deserialize;
+use verax_api::{PermitClaim, PermitGrant, PermitInUse, Permits, RefillEvent};
+use verax_core::PermitNumber;
+use verax_core::guard::HeldBy;
+use verax_service::access::Right;
+use verax_service::cache::{Asked, PermitRequest, RefillOutcome};
+use verax_service::{Service, ServiceError};
+
+use crate::entries::with_value;
+use crate::extract::{Ask, InNamespace, Json, WithKey};
+use crate::locks::{applied, come_back_in, preferred_wait, seconds_of, shown_moment};
+use crate::problem::{Failure, Result};
+use crate::signed::Signed;
+
+/// The field that carries a permit when a value is stored.
+pub(crate) const PERMIT: HeaderName = HeaderName::from_static("verax-permit");
+
+/// The hold of a claim that names none.
+const USUAL_HOLD: Duration = Duration::from_secs(10);
+
+/// The permit that a value is stored with, if it is.
+pub(crate) fn permit_of(headers: &HeaderMap) -> Result<Option<PermitNumber>> {
+    let Some(field) = headers.get(PERMIT) else { return Ok(None) };
+    let number = field.to_str().ok().and_then(|text| text.trim().parse().ok());
+    let number = number.ok_or_else(|| {
+        Failure::bad_request("Verax-Permit is not the number of a permit, as it was given")
+    })?;
+    Ok(Some(PermitNumber(number)))
+}
+
+/// Ask for a value, or for the right to refill it.
+///
+/// Answers 200 with the value if it is there or if another caller brings it within `Prefer: wait`,
+/// 201 with a permit if it is for the caller to refill, and 423 if another caller does so yet.
+#[utoipa::path(
+    post, path = "/v1/tenants/{tenant}/namespaces/{namespace}/permits/{key}", tag = "permits",
+    params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path),
+        ("Prefer" = Option<String>, Header, description = "`wait=SECONDS`, at most 300; without it the answer comes at once")),
+    request_body = PermitClaim,
+    responses((status = 200, description = "the value, as GET gives it"),
+        (status = 201, description = "refill it, and store it with `Verax-Permit: NUMBER`", body = PermitGrant),
+        (status = 423, description = "another caller refills it; Retry-After says for how long at most", body = verax_api::Problem),
+        (status = 502, description = "the caller that refilled it gave up for all", body = verax_api::Problem))
+)]
+pub(crate) async fn claim(
+    State(service): State<Arc<Service>>,
+    Signed(caller): Signed,
+    InNamespace(tenant, namespace): InNamespace,
+    WithKey(key): WithKey,
+    headers: HeaderMap,
+    Json(claim): Json<PermitClaim>,
+) -> Result<Response> {
+    let started = Instant::now();
+    // A permit is good for storing, so the right to store is needed; a value may be the answer.
+    service.open(&caller, Right::Read, &tenant, &namespace)?;
+    let namespace = service.open(&caller, Right::Write, &tenant, &namespace)?;
+    let wait = preferred_wait(&headers)?;
+    let hold = claim.hold_seconds.map_or(Ok(USUAL_HOLD), |s| seconds_of("hold_seconds", s))?;
+    let owner = claim.owner.as_deref().unwrap_or(caller.who()).into();
+    let request = PermitRequest { owner, wait, hold, stale: claim.stale };
+    let mut response = match service.ask(&namespace, &key, request).await? {
+        Asked::Value(answer) => with_value(&service, &headers, &answer, started)?,
+        Asked::Permit(permit) => {
+            let grant = PermitGrant {
+                key: key.to_string(),
+                permit: permit.number.0,
+                ends_in_seconds: permit.ends_at.since(service.now()).as_secs_f64(),
+            };
+            (StatusCode::CREATED, axum::Json(grant)).into_response()
+        }
+        Asked::Later(time) => {
+            let seconds = time.as_secs_f64();
+            let detail = format!(
+                "another caller refills this key for {seconds:.1} s at most; come back then, or send `Prefer: wait=SECONDS`"
+            );
+            let failure = Failure::new("being-refilled", "Another caller refills it", 423, detail);
+            let problem = failure.0.with("retry_after_seconds", seconds);
+            let mut response = Failure(Box::new(problem)).into_response();
+            come_back_in(&mut response, time);
+            response
+        }
+    };
+    applied(&mut response, wait);
+    Ok(response)
+}
+
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct GiveBackQuery {
+    /// The permit's number.
+    permit: u64,
+    /// What becomes of those who wait: `next` lets the first of them refill, `all` tells all of them
+    /// that it failed.
+    #[serde(default = "next")]
+    fail: String,
+}
+
+fn next() -> String {
+    "next".into()
+}
+
+/// Give a permit back without a value.
+#[utoipa::path(
+    delete, path = "/v1/tenants/{tenant}/namespaces/{namespace}/permits/{key}", tag = "permits",
+    params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path), GiveBackQuery),
+    responses((status = 204, description = "it was given back"),
+        (status = 409, description = "it was over already", body = verax_api::Problem))
+)]
+pub(crate) async fn give_back(
+    State(service): State<Arc<Service>>,
+    Signed(caller): Signed,
+    InNamespace(tenant, namespace): InNamespace,
+    WithKey(key): WithKey,
+    Ask(query): Ask<GiveBackQuery>,
+) -> Result<StatusCode> {
+    let namespace = service.open(&caller, Right::Write, &tenant, &namespace)?;
+    let next = match query.fail.as_str() {
+        "next" => true,
+        "all" => false,
+        other => {
+            return Err(Failure::from(ServiceError::Invalid(format!(
+                "fail={other:?} is neither next nor all"
+            ))));
+        }
+    };
+    service.give_back_permit(&namespace, &key, PermitNumber(query.permit), next)?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// List the live permits of a namespace, and its latest refills.
+#[utoipa::path(
+    get, path = "/v1/tenants/{tenant}/namespaces/{namespace}/permits", tag = "permits",
+    params(("tenant" = String, Path), ("namespace" = String, Path)),
+    responses((status = 200, body = Permits))
+)]
+pub(crate) async fn list(
+    State(service): State<Arc<Service>>,
+    Signed(caller): Signed,
+    InNamespace(tenant, namespace): InNamespace,
+) -> Result<axum::Json<Permits>> {
+    let namespace = service.open(&caller, Right::Read, &tenant, &namespace)?;
+    let now = service.now();
+    let items = service.permits(&namespace).into_iter().map(|view| PermitInUse {
+        key: view.key.to_string(),
+        holder: match &view.held_by {
+            HeldBy::Service => "the service".into(),
+            HeldBy::Caller(owner) => owner.to_string(),
+        },
+        held_seconds: now.since(view.permit.since).as_secs_f64(),
+        ends_in_seconds: view.permit.ends_at.since(now).as_secs_f64(),
+        waiting: view.waiting as u64,
+    });
+    let recent = service.recent_refills(&namespace).into_iter().map(|record| RefillEvent {
+        at: shown_moment(record.at),
+        key: record.key.to_string(),
+        holder: record.holder,
+        outcome: match record.outcome {
+            RefillOutcome::Stored => "stored",
+            RefillOutcome::NotStored => "not-stored",
+            RefillOutcome::Failed => "failed",
+            RefillOutcome::Voided => "voided",
+            RefillOutcome::Lapsed => "lapsed",
+        }
+        .into(),
+        took_seconds: record.took.as_secs_f64(),
+        waiters: record.waiters as u64,
+        longest_wait_seconds: record.longest_wait.as_secs_f64(),
+    });
+    Ok(axum::Json(Permits { items: items.collect(), recent: recent.collect() }))
+}

@@ -1,0 +1,189 @@
+//! Answering requests about locks and refill permits.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use tokio::io::{AsyncRead, AsyncWrite};
+use verax_core::guard::lock::{FencingToken, Grant, Holder};
+use verax_core::{PermitNumber, Timestamp};
+use verax_service::cache::{Asked, PermitRequest};
+use verax_service::locks::LockRequest;
+use verax_wire::{AskFlags, Frame, Put, Reply};
+
+use super::answer::{fail, key, put_request, with_answer};
+use super::connection::Connection;
+use super::failure::Failure;
+use super::outbox::Encoded;
+
+fn milliseconds(time: Duration) -> u64 {
+    u64::try_from(time.as_millis()).unwrap_or(u64::MAX)
+}
+
+fn granted(grant: &Grant, now: Timestamp) -> Reply<'static> {
+    Reply::Granted { token: grant.token.number(), ends_in: milliseconds(grant.ends_at.since(now)) }
+}
+
+fn held(holder: &Holder, waiting: usize, now: Timestamp) -> Reply<'_> {
+    Reply::Held {
+        token: holder.token.number(),
+        ends_in: milliseconds(holder.ends_at.since(now)),
+        waiting: u32::try_from(waiting).unwrap_or(u32::MAX),
+        owner: &holder.owner,
+    }
+}
+
+/// What a request for a lock says.
+pub(super) struct LockAsked<'a> {
+    pub(super) name: &'a str,
+    pub(super) owner: &'a str,
+    pub(super) hold: u64,
+    pub(super) wait: u64,
+    pub(super) ends_with_connection: bool,
+}
+
+/// What a request for a value or a permit says.
+pub(super) struct PermitAsked<'a> {
+    pub(super) key: &'a str,
+    pub(super) flags: AskFlags,
+    pub(super) owner: &'a str,
+    pub(super) hold: u64,
+    pub(super) wait: u64,
+}
+
+impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
+    fn owner(&self, given: &str) -> String {
+        match given {
+            "" => self.who(),
+            given => given.to_owned(),
+        }
+    }
+
+    /// Asks for a lock in a task of its own, since that may wait.
+    pub(super) fn lock(&mut self, frame: Frame, asked: LockAsked<'_>) -> Result<(), Failure> {
+        let namespace = Arc::clone(self.opened(frame.namespace)?.writes()?);
+        let (service, name) = (Arc::clone(&self.service), key(asked.name)?);
+        let request = LockRequest {
+            owner: self.owner(asked.owner),
+            hold: Duration::from_millis(asked.hold),
+            wait: Duration::from_millis(asked.wait),
+            session: asked.ends_with_connection.then(|| self.session()),
+        };
+        self.waiting.spawn(async move {
+            let claimed = service.acquire_lock(&namespace, &name, request).await;
+            let (now, mut encoded) = (service.now(), Encoded::default());
+            match &claimed {
+                Ok(Ok(grant)) => granted(grant, now).encode(frame, &mut encoded.frames),
+                Ok(Err(holder)) => {
+                    let waiting = service.look_at_lock(&namespace, &name);
+                    let waiting = waiting.map_or(0, |view| view.line.len());
+                    held(holder, waiting, now).encode(frame, &mut encoded.frames);
+                }
+                Err(error) => fail(frame, &error.clone().into(), &mut encoded.frames),
+            }
+            encoded
+        });
+        Ok(())
+    }
+
+    pub(super) fn renew(
+        &mut self,
+        frame: Frame,
+        name: &str,
+        token: u64,
+        hold: u64,
+    ) -> Result<(), Failure> {
+        let namespace = self.opened(frame.namespace)?.writes()?;
+        let (token, hold) = (FencingToken::from_number(token), Duration::from_millis(hold));
+        let grant = self.service.renew_lock(namespace, &key(name)?, token, hold)?;
+        self.outbox.add(frame, &granted(&grant, self.service.now()));
+        Ok(())
+    }
+
+    pub(super) fn release(&mut self, frame: Frame, name: &str, token: u64) -> Result<(), Failure> {
+        let namespace = self.opened(frame.namespace)?.writes()?;
+        let token = FencingToken::from_number(token);
+        self.service.release_lock(namespace, &key(name)?, token)?;
+        self.outbox.add(frame, &Reply::Done { was_there: true });
+        Ok(())
+    }
+
+    pub(super) fn look_at(&mut self, frame: Frame, name: &str) -> Result<(), Failure> {
+        let namespace = self.opened(frame.namespace)?.reads()?;
+        match self.service.look_at_lock(namespace, &key(name)?) {
+            Some(view) => {
+                let now = self.service.now();
+                self.outbox.add(frame, &held(&view.holder, view.line.len(), now));
+            }
+            None => self.outbox.add(frame, &Reply::Miss),
+        }
+        Ok(())
+    }
+
+    /// Asks for a value or a permit in a task of its own, since that may wait.
+    pub(super) fn ask(&mut self, frame: Frame, asked: PermitAsked<'_>) -> Result<(), Failure> {
+        let opened = self.opened(frame.namespace)?;
+        opened.reads()?;
+        let namespace = Arc::clone(opened.writes()?);
+        let (service, key) = (Arc::clone(&self.service), key(asked.key)?);
+        let request = PermitRequest {
+            owner: self.owner(asked.owner).into(),
+            wait: Duration::from_millis(asked.wait),
+            hold: Duration::from_millis(asked.hold),
+            stale: asked.flags.stale,
+        };
+        let details = asked.flags.details;
+        self.waiting.spawn(async move {
+            let mut encoded = Encoded::default();
+            let answer = service.ask(&namespace, &key, request).await.and_then(|asked| {
+                if let Asked::Value(answer) = &asked {
+                    encoded.place = service.transit().place(answer.size())?;
+                }
+                Ok(asked)
+            });
+            match answer {
+                Ok(Asked::Value(answer)) => with_answer(&service, &answer, details, |value| {
+                    Reply::Value(value).encode(frame, &mut encoded.frames);
+                }),
+                Ok(Asked::Permit(permit)) => {
+                    let ends_in = milliseconds(permit.ends_at.since(service.now()));
+                    let reply = Reply::Permit { permit: permit.number.0, ends_in };
+                    reply.encode(frame, &mut encoded.frames);
+                }
+                Ok(Asked::Later(time)) => {
+                    let reply = Reply::Later { retry_after: milliseconds(time) };
+                    reply.encode(frame, &mut encoded.frames);
+                }
+                Err(error) => fail(frame, &error.into(), &mut encoded.frames),
+            }
+            encoded
+        });
+        Ok(())
+    }
+
+    pub(super) fn put_with_permit(
+        &mut self,
+        frame: Frame,
+        permit: u64,
+        put: &Put<'_>,
+    ) -> Result<(), Failure> {
+        let namespace = self.opened(frame.namespace)?.writes()?;
+        let (key, number) = (key(put.key)?, PermitNumber(permit));
+        self.service.store_with_permit(namespace, &key, number, put_request(put)?)?;
+        self.outbox.add(frame, &Reply::Done { was_there: false });
+        Ok(())
+    }
+
+    pub(super) fn give_back(
+        &mut self,
+        frame: Frame,
+        text: &str,
+        permit: u64,
+        fail_all: bool,
+    ) -> Result<(), Failure> {
+        let namespace = self.opened(frame.namespace)?.writes()?;
+        let number = PermitNumber(permit);
+        self.service.give_back_permit(namespace, &key(text)?, number, !fail_all)?;
+        self.outbox.add(frame, &Reply::Done { was_there: true });
+        Ok(())
+    }
+}

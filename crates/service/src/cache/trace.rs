@@ -1,0 +1,87 @@
+//! The latest refills: who held the permit, what became of it, and who waited for how long.
+
+use std::collections::VecDeque;
+use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use verax_core::{Key, NamespaceId, Timestamp};
+
+use super::waiter::Waited;
+
+/// How many are remembered, for all namespaces together.
+const MOST: usize = 1_000;
+
+/// What became of a refill.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum RefillOutcome {
+    /// The value was stored.
+    Stored,
+    /// There was a value, which was not to be stored or did not fit.
+    NotStored,
+    /// There was no value.
+    Failed,
+    /// The key was invalidated or written meanwhile: the value was refused.
+    Voided,
+    /// The permit's time was over.
+    Lapsed,
+}
+
+/// A refill that has ended.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RefillRecord {
+    /// When it ended.
+    pub at: Timestamp,
+    /// The namespace.
+    pub namespace: NamespaceId,
+    /// The key.
+    pub key: Key,
+    /// Who held the permit.
+    pub holder: String,
+    /// How long.
+    pub took: Duration,
+    /// What became of it.
+    pub outcome: RefillOutcome,
+    /// How many callers waited for it.
+    pub waiters: usize,
+    /// How long the one that waited longest did.
+    pub longest_wait: Duration,
+}
+
+/// The latest refills.
+#[derive(Debug, Default)]
+pub(crate) struct Trace(Mutex<VecDeque<RefillRecord>>);
+
+impl Trace {
+    fn records(&self) -> MutexGuard<'_, VecDeque<RefillRecord>> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    pub(super) fn add(
+        &self,
+        (namespace, key): (NamespaceId, &Key),
+        holder: impl Into<String>,
+        took: Duration,
+        outcome: RefillOutcome,
+        waited: Waited,
+        at: Timestamp,
+    ) {
+        let mut records = self.records();
+        if records.len() == MOST {
+            records.pop_back();
+        }
+        records.push_front(RefillRecord {
+            at,
+            namespace,
+            key: key.clone(),
+            holder: holder.into(),
+            took,
+            outcome,
+            waiters: waited.callers,
+            longest_wait: waited.longest,
+        });
+    }
+
+    pub(super) fn of(&self, namespace: NamespaceId) -> Vec<RefillRecord> {
+        self.records().iter().filter(|record| record.namespace == namespace).cloned().collect()
+    }
+}

@@ -1,0 +1,62 @@
+//! Callers that wait for a refill, and what they are told.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use tokio::sync::oneshot;
+use verax_core::{Permit, Timestamp};
+use verax_origin::OriginError;
+
+use super::Refilled;
+
+/// What a waiting caller is told.
+#[derive(Debug, Clone)]
+pub(crate) enum Told {
+    /// The value is there.
+    Refilled(Refilled),
+    /// The origin gave none.
+    OriginFailed(Arc<OriginError>),
+    /// The caller that refilled gave up, for all.
+    GivenUp,
+    /// The permit is the waiting caller's now.
+    Turn(Permit),
+    /// What was waited for would be old: ask again.
+    AskAgain,
+}
+
+/// A caller that waits.
+#[derive(Debug)]
+pub(crate) struct Waiter {
+    sender: oneshot::Sender<Told>,
+    since: Timestamp,
+}
+
+impl Waiter {
+    pub(crate) fn new(now: Timestamp) -> (Self, oneshot::Receiver<Told>) {
+        let (sender, told) = oneshot::channel();
+        (Self { sender, since: now }, told)
+    }
+
+    /// Tells it; returns whether it is still there to be told.
+    pub(crate) fn tell(self, told: Told) -> bool {
+        self.sender.send(told).is_ok()
+    }
+}
+
+/// How many waited, and how long at most.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub(crate) struct Waited {
+    pub(crate) callers: usize,
+    pub(crate) longest: Duration,
+}
+
+/// Tells everybody the same.
+pub(crate) fn tell_all(waiters: Vec<Waiter>, told: &Told, now: Timestamp) -> Waited {
+    let mut waited = Waited { callers: waiters.len(), longest: Duration::ZERO };
+    for waiter in waiters {
+        waited.longest = waited.longest.max(now.since(waiter.since));
+        // A caller that has gone does not need to be told.
+        waiter.tell(told.clone());
+    }
+    waited
+}
