@@ -6,6 +6,7 @@
 //! * [`stand_in`] serves the queries as the origin, with faults that can be set while it runs.
 //! * [`setup`] creates the tenants, origins and namespaces through Verax's own interface.
 //! * [`traffic`] runs a few application instances that read gently, for as long as the demo runs.
+//! * [`drills`] show Verax's guarantees, with and without them.
 //! * [`profiles`] are the load profiles that ship with it.
 //!
 //! ```
@@ -14,6 +15,7 @@
 //! ```
 
 pub mod data;
+pub mod drills;
 mod error;
 pub mod profiles;
 pub mod queries;

@@ -11,6 +11,7 @@
 //! # Ok::<(), serde_json::Error>(())
 //! ```
 
+mod drills;
 mod entries;
 mod live;
 mod load;
@@ -22,6 +23,9 @@ mod tenants;
 mod tokens;
 mod warm;
 
+pub use drills::{
+    DrillEvent, DrillFigure, DrillRequest, DrillRun, DrillSide, DrillSpec, DrillTick,
+};
 pub use entries::{EntryPage, EntrySummary};
 pub use live::{Latency, LiveSample, NamespaceSample, Ready};
 pub use load::{

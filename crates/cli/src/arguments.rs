@@ -90,6 +90,9 @@ pub(crate) enum Command {
     /// Measure cached against direct reads
     #[command(subcommand)]
     Load(LoadCommand),
+    /// Small experiments that show one guarantee, with and without it
+    #[command(subcommand)]
+    Drill(DrillCommand),
     /// Who changed what
     #[command(subcommand)]
     Activity(ActivityCommand),
@@ -644,6 +647,20 @@ pub(crate) enum LoadCommand {
     List,
     /// List the load profiles that the service offers
     Profiles,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum DrillCommand {
+    /// List the drills; there are some on the demo
+    List,
+    /// Run a drill
+    Run {
+        /// Which: stampede, allocation, old-data or outage
+        drill: String,
+        /// How many callers, instances, rounds or clients take part; the drill's own number when left out
+        #[arg(long, value_name = "N")]
+        callers: Option<u32>,
+    },
 }
 
 #[derive(Debug, Subcommand)]

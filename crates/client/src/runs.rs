@@ -4,7 +4,10 @@ use eventsource_stream::Eventsource;
 use futures_util::{Stream, StreamExt};
 use serde::de::DeserializeOwned;
 use url::Url;
-use verax_api::{Items, LiveSample, LoadProfileSpec, LoadRequest, LoadRun, WarmRequest, WarmRun};
+use verax_api::{
+    DrillRequest, DrillRun, DrillSpec, Items, LiveSample, LoadProfileSpec, LoadRequest, LoadRun,
+    WarmRequest, WarmRun,
+};
 
 use crate::connection::Client;
 use crate::entries::Namespace;
@@ -111,6 +114,36 @@ impl Client {
     /// [`ClientError`].
     pub async fn stop_load_run(&self, id: u64) -> Result<(), ClientError> {
         self.delete(self.url_of(["v1", "load-runs", &id.to_string()])).await
+    }
+}
+
+impl Client {
+    /// The drills that can be run; none without the demo.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn drills(&self) -> Result<Vec<DrillSpec>, ClientError> {
+        Ok(self.get::<Items<DrillSpec>>(self.url_of(["v1", "drills"])).await?.items)
+    }
+
+    /// Starts a drill.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn start_drill(&self, request: &DrillRequest) -> Result<DrillRun, ClientError> {
+        self.post(self.url_of(["v1", "drill-runs"]), request).await
+    }
+
+    /// A drill as it goes on; the last item is its end.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn watch_drill(
+        &self,
+        id: u64,
+    ) -> Result<impl Stream<Item = Result<DrillRun, ClientError>> + Send + use<>, ClientError> {
+        let url = self.url_of(["v1", "drill-runs", &id.to_string(), "live"]);
+        self.events(url, &["progress", "end"]).await
     }
 }
 

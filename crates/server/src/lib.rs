@@ -19,6 +19,7 @@
 
 mod administration;
 mod console;
+mod drills;
 mod entries;
 mod entry_fields;
 mod extract;
@@ -131,6 +132,10 @@ fn router(service: Arc<Service>) -> Router {
         .route("/v1/load-runs", get(runs::recent_load).post(runs::start_load))
         .route("/v1/load-runs/{id}", get(runs::load).delete(runs::stop_load))
         .route("/v1/load-runs/{id}/live", get(runs::watch_load))
+        .route("/v1/drills", get(drills::specs))
+        .route("/v1/drill-runs", get(drills::recent).post(drills::start))
+        .route("/v1/drill-runs/{id}", get(drills::show))
+        .route("/v1/drill-runs/{id}/live", get(drills::watch))
         .route("/healthz", get(health::healthz))
         .route("/readyz", get(health::readyz))
         .route("/metrics", get(metrics::show))

@@ -5,7 +5,8 @@ use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 use utoipa::{Modify, OpenApi};
 
 use crate::{
-    administration, entries, health, live, locks, metrics, operations, permits, runs, sessions,
+    administration, drills, entries, health, live, locks, metrics, operations, permits, runs,
+    sessions,
 };
 
 #[derive(OpenApi)]
@@ -27,6 +28,7 @@ use crate::{
         runs::start_warm, runs::warm, runs::stop_warm, runs::watch_warm,
         runs::profiles, runs::recent_load, runs::start_load, runs::load, runs::stop_load,
         runs::watch_load,
+        drills::specs, drills::recent, drills::start, drills::show, drills::watch,
         health::healthz, health::readyz, metrics::show, show,
     ),
     modifiers(&Bearer),

@@ -25,6 +25,7 @@ pub mod access;
 mod administration;
 pub mod cache;
 mod clock;
+pub mod drills;
 mod error;
 mod hits;
 mod live;

@@ -13,6 +13,7 @@ use verax_records::{Actor, Records};
 use crate::access::{Caller, Right, Sessions, TokenTable, hash_of, new_secret};
 use crate::cache::Cache;
 use crate::clock::Clock;
+use crate::drills::Drills;
 use crate::error::ServiceError;
 use crate::live::{Live, sample_every_second};
 use crate::locks::{Locks, end_in_time, keep_epoch};
@@ -70,6 +71,7 @@ pub struct Service {
     pub(crate) profiles: Vec<LoadProfileSpec>,
     transit: Transit,
     pub(crate) locks: Locks,
+    pub(crate) drills: Drills,
     runner: OnceLock<Arc<dyn LoadRunner>>,
     records_available: AtomicBool,
     access_revision: AtomicU64,
@@ -99,6 +101,7 @@ impl Service {
             profiles: options.profiles,
             transit: Transit::new(options.transit_limit),
             locks: Locks::default(),
+            drills: Drills::default(),
             runner: OnceLock::new(),
             records_available: AtomicBool::new(true),
             access_revision: AtomicU64::new(0),

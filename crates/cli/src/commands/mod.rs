@@ -1,6 +1,7 @@
 //! Everything that talks to a running Verax.
 
 mod administration;
+mod drills;
 mod entries;
 mod load;
 mod load_view;
@@ -63,6 +64,7 @@ pub(crate) async fn run(command: Command, connection: &Connection) -> Result<(),
         Command::Token(command) => administration::token(&verax, output, command).await,
         Command::Warm(command) => warm::warm(&verax, output, command).await,
         Command::Load(command) => load::load(&verax, output, command).await,
+        Command::Drill(command) => drills::drill(&verax, output, command).await,
         Command::Activity(command) => administration::activity(&verax, output, command).await,
         Command::SignIn => administration::sign_in(&verax, output).await,
     }

@@ -1,12 +1,15 @@
 //! `verax demo`: the service with the ferry network around it.
 
 use std::io::IsTerminal;
+use std::sync::Arc;
 use std::time::Duration;
 
 use indicatif::{ProgressBar, ProgressStyle};
 use verax_client::{Client, ClientOptions};
+use verax_demo::drills::Drills;
 use verax_demo::{data, profiles, setup, stand_in, traffic};
 
+use super::drill_runner::DemoDrills;
 use super::serve::start;
 use crate::arguments::DemoOptions;
 use crate::failure::Failure;
@@ -72,9 +75,13 @@ pub(crate) async fn demo(options: DemoOptions) -> Result<(), Failure> {
     let verax = Client::new(ClientOptions {
         url: running.url(),
         ca: settings.tls.as_ref().map(|(certificate, _)| certificate.clone()),
+        wire: running.wire_url(),
         token: Some(running.token.clone()),
         ..Default::default()
     })?;
+    let drills = Drills::prepare(verax.clone(), &private.url("ferry")).await;
+    let drills = DemoDrills(Arc::new(drills.map_err(|e| failed(&e))?));
+    running.service.set_drill_runner(Arc::new(drills));
     setup::create(&verax, stand_in.address).await.map_err(|e| failed(&e))?;
     if !options.no_traffic {
         let stopping = running.service.stopping();

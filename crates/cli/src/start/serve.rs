@@ -119,6 +119,14 @@ impl Running {
         format!("{}://{}", self.scheme, self.address)
     }
 
+    /// Its address for the wire protocol, as clients write it.
+    pub(super) fn wire_url(&self) -> String {
+        match self.scheme {
+            "https" => format!("tls://{}", self.wire),
+            _ => self.wire.to_string(),
+        }
+    }
+
     /// Says that the service can serve: one line, with a sign-in link.
     #[allow(clippy::print_stdout)]
     pub(super) fn say_ready(&self) {

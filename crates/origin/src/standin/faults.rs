@@ -105,6 +105,11 @@ impl Standin {
         }
     }
 
+    /// Forgets the most calls that were under way at once, to count them anew.
+    pub fn forget_most_at_once(&self) {
+        self.most_at_once.store(self.at_once.load(Ordering::Relaxed), Ordering::Relaxed);
+    }
+
     pub(super) fn begin(&self) -> Call<'_> {
         self.calls.fetch_add(1, Ordering::Relaxed);
         let at_once = self.at_once.fetch_add(1, Ordering::Relaxed) + 1;

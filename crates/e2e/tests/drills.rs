@@ -1,0 +1,71 @@
+//! The four drills on the demo, as an operator runs them.
+
+#![allow(clippy::unwrap_used, clippy::panic)]
+
+use serde_json::Value;
+use verax_e2e::Verax;
+
+/// The figure of a side, by name.
+fn figure(run: &Value, side: usize, name: &str) -> f64 {
+    let figures = run["sides"][side]["figures"].as_array().unwrap();
+    let found = figures.iter().find(|figure| figure["name"] == name);
+    found.unwrap_or_else(|| panic!("no {name:?} in {figures:?}"))["value"].as_f64().unwrap()
+}
+
+#[test]
+fn each_drill_shows_what_its_guarantee_is_worth() {
+    let verax = Verax::demo(&["--no-traffic"]);
+    let run = |arguments: &[&str]| {
+        let mut whole = vec!["drill", "run"];
+        whole.extend(arguments);
+        whole.push("--json");
+        verax.run(&whole).json()
+    };
+    let before = verax.run(&["namespace", "list", "--json"]).json();
+
+    let stampede = run(&["stampede", "--callers", "100"]);
+    assert_eq!(figure(&stampede, 1, "origin calls"), 1.0, "{stampede}");
+    assert_eq!(figure(&stampede, 1, "errors"), 0.0);
+    assert!(figure(&stampede, 0, "origin calls") > 50.0 && figure(&stampede, 0, "errors") > 0.0);
+    assert!(!stampede["sides"][0]["ticks"].as_array().unwrap().is_empty());
+
+    let allocation = run(&["allocation"]);
+    let rows = "allocations in the table";
+    assert!(figure(&allocation, 0, rows) > 1.0, "{allocation}");
+    assert_eq!([1, 2].map(|side| figure(&allocation, side, rows)), [1.0, 1.0]);
+    assert_eq!(figure(&allocation, 1, "refused since it was taken"), 3.0);
+    assert_eq!(figure(&allocation, 2, "late writes stopped"), 1.0);
+
+    let old_data = run(&["old-data", "--callers", "10"]);
+    let old = "old values left in the cache";
+    assert_eq!([0, 1].map(|side| figure(&old_data, side, old)), [10.0, 0.0]);
+    assert_eq!(figure(&old_data, 1, "late stores refused"), 10.0);
+
+    let outage = run(&["outage"]);
+    let errors = "errors seen by users";
+    assert!(figure(&outage, 0, errors) > 0.0, "{outage}");
+    assert_eq!(figure(&outage, 1, errors), 0.0, "{outage}");
+    assert!(figure(&outage, 1, "reads served stale") > 0.0);
+
+    // They leave nothing behind, and tell what cannot be run.
+    assert_eq!(
+        verax.run(&["namespace", "list", "--json"]).json().as_array().map(Vec::len),
+        before.as_array().map(Vec::len)
+    );
+    let unknown = verax.run(&["drill", "run", "fire"]);
+    assert!(unknown.code == 4 && unknown.err.contains("stampede, allocation"), "{unknown:?}");
+    let many = verax.run(&["drill", "run", "stampede", "--callers", "100000"]);
+    assert!(many.code == 4 && many.err.contains("out of range"), "{many:?}");
+}
+
+#[test]
+fn without_the_demo_there_are_none() {
+    let verax = Verax::serve(&[]);
+    let list = verax.run(&["drill", "list"]).done();
+    assert!(list.contains("verax demo"), "{list}");
+    let refused = verax.run(&["drill", "run", "stampede"]);
+    assert!(
+        refused.code == 4 && refused.err.contains("start one with `verax demo`"),
+        "{refused:?}"
+    );
+}

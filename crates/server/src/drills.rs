@@ -1,0 +1,75 @@
+//! Drills.
+
+use std::sync::Arc;
+
+use axum::Json as Answer;
+use axum::extract::State;
+use axum::http::StatusCode;
+use axum::http::header::LOCATION;
+use axum::response::{IntoResponse, Response};
+use verax_api::{DrillRequest, DrillRun, DrillSpec, Items};
+use verax_service::Service;
+
+use crate::extract::{Json, WithId};
+use crate::live::run_stream;
+use crate::problem::Result;
+use crate::signed::Signed;
+
+type Verax = State<Arc<Service>>;
+
+/// List the drills that can be run here; there are none without the demo.
+#[utoipa::path(get, path = "/v1/drills", tag = "drills",
+    responses((status = 200, body = Items<DrillSpec>)))]
+pub(crate) async fn specs(
+    State(service): Verax,
+    Signed(caller): Signed,
+) -> Result<Answer<Items<DrillSpec>>> {
+    Ok(Answer(Items { items: service.drill_specs(&caller)? }))
+}
+
+/// List the latest drills of this process, newest first.
+#[utoipa::path(get, path = "/v1/drill-runs", tag = "drills",
+    responses((status = 200, body = Items<DrillRun>)))]
+pub(crate) async fn recent(
+    State(service): Verax,
+    Signed(caller): Signed,
+) -> Result<Answer<Items<DrillRun>>> {
+    Ok(Answer(Items { items: service.recent_drills(&caller)? }))
+}
+
+/// Start a drill.
+#[utoipa::path(post, path = "/v1/drill-runs", tag = "drills", request_body = DrillRequest,
+    responses((status = 202, body = DrillRun), (status = 409, body = verax_api::Problem)))]
+pub(crate) async fn start(
+    State(service): Verax,
+    Signed(caller): Signed,
+    Json(request): Json<DrillRequest>,
+) -> Result<Response> {
+    let run = service.start_drill(&caller, &request)?;
+    let location = format!("/v1/drill-runs/{}", run.id);
+    Ok((StatusCode::ACCEPTED, [(LOCATION, location)], Answer(run)).into_response())
+}
+
+/// Show a drill.
+#[utoipa::path(get, path = "/v1/drill-runs/{id}", tag = "drills", params(("id" = u64, Path)),
+    responses((status = 200, body = DrillRun), (status = 404, body = verax_api::Problem)))]
+pub(crate) async fn show(
+    State(service): Verax,
+    Signed(caller): Signed,
+    WithId(id): WithId,
+) -> Result<Answer<DrillRun>> {
+    Ok(Answer(service.drill_run(&caller, id)?.borrow().clone()))
+}
+
+/// Stream a drill: the run as `progress` whenever it changes, then `end`.
+#[utoipa::path(get, path = "/v1/drill-runs/{id}/live", tag = "drills", params(("id" = u64, Path)),
+    responses((status = 200, content_type = "text/event-stream", body = DrillRun)))]
+pub(crate) async fn watch(
+    State(service): Verax,
+    Signed(caller): Signed,
+    WithId(id): WithId,
+) -> Result<Response> {
+    let receiver = service.drill_run(&caller, id)?;
+    let running = |run: &DrillRun| run.state == "running";
+    Ok(run_stream(service.stopping(), receiver, DrillRun::clone, running).into_response())
+}
