@@ -3,9 +3,11 @@
   import { ApiError, api, type Session } from './lib/api';
   import { LiveFeed } from './lib/live.svelte';
   import { route } from './lib/route.svelte';
+  import Drills from './pages/Drills.svelte';
   import Load from './pages/Load.svelte';
   import Overview from './pages/Overview.svelte';
   import SignIn from './pages/SignIn.svelte';
+  import Waiting from './pages/Waiting.svelte';
   import Masthead from './parts/Masthead.svelte';
 
   let session = $state<Session | null>(null);
@@ -51,6 +53,10 @@
   <main class="mx-auto max-w-[84rem] px-6 pb-8">
     {#if route.path === '/load'}
       <Load {feed} />
+    {:else if route.path === '/waiting'}
+      <Waiting />
+    {:else if route.path === '/drills'}
+      <Drills />
     {:else}
       <Overview {feed} />
     {/if}

@@ -8,6 +8,10 @@ export type NamespaceSample = Shapes['NamespaceSample'];
 export type LoadProfile = Shapes['LoadProfileSpec'];
 export type LoadRun = Shapes['LoadRun'];
 export type LaneFigures = Shapes['LaneFigures'];
+export type Waiting = Shapes['Waiting'];
+export type WaitingLock = Shapes['WaitingLock'];
+export type DrillSpec = Shapes['DrillSpec'];
+export type DrillRun = Shapes['DrillRun'];
 type Problem = Shapes['Problem'];
 
 /** Verax refused, and said why. */
@@ -44,6 +48,15 @@ export const api = {
     (await call<{ items: LoadProfile[] }>('GET', '/v1/load-profiles')).items,
   loadRuns: async () => (await call<{ items: LoadRun[] }>('GET', '/v1/load-runs')).items,
   startLoadRun: (profile: string) => call<LoadRun>('POST', '/v1/load-runs', { profile }),
+  drills: async () => (await call<{ items: DrillSpec[] }>('GET', '/v1/drills')).items,
+  drillRuns: async () => (await call<{ items: DrillRun[] }>('GET', '/v1/drill-runs')).items,
+  startDrill: (drill: string) => call<DrillRun>('POST', '/v1/drill-runs', { drill }),
+  /** `namespace` is TENANT/NAMESPACE. */
+  forceRelease: (namespace: string, lock: string) => {
+    const [tenant, name] = namespace.split('/');
+    const at = `/v1/tenants/${tenant}/namespaces/${name}/locks/${encodeURIComponent(lock)}`;
+    return call<unknown>('DELETE', `${at}?force=true`);
+  },
   stopLoadRun: (id: number) => call<void>('DELETE', `/v1/load-runs/${id}`),
 };
 

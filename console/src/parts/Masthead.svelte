@@ -16,8 +16,11 @@
 
   const questions = [
     { path: '/', text: 'Is it well?' },
+    { path: '/waiting', text: 'Who is waiting for what?' },
     { path: '/load', text: 'How much faster is it?' },
+    { path: '/drills', text: 'What does it guarantee?' },
   ];
+  const shown = $derived(questions.find((q) => q.path === route.path)?.path ?? '/');
 
   function go(event: MouseEvent, path: string) {
     // A new tab is the browser's business.
@@ -35,7 +38,7 @@
     </a>
     <nav aria-label="Pages" class="flex gap-6">
       {#each questions as { path, text } (path)}
-        {@const current = (route.path === '/load') === (path === '/load')}
+        {@const current = shown === path}
         <a
           href={path}
           onclick={(e) => go(e, path)}

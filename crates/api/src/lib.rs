@@ -21,6 +21,7 @@ mod permits;
 mod problem;
 mod tenants;
 mod tokens;
+mod waiting;
 mod warm;
 
 pub use drills::{
@@ -44,6 +45,7 @@ pub use tenants::{
 };
 pub use tokens::{CreateSession, CreateToken, CreatedToken, Session, SignInLink, Token};
 pub use verax_core::load::{Comparison, Lane, LaneFigures, Popularity};
+pub use waiting::{Waiting, WaitingLock, WaitingLockEvent, WaitingPermit, WaitingRefill};
 pub use warm::{WarmFailure, WarmRequest, WarmRun, WarmValues};
 
 /// A list of items, as every collection of the API is returned.

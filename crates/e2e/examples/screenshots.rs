@@ -10,6 +10,7 @@ use std::process::Command;
 use std::time::Duration;
 
 use thirtyfour::prelude::*;
+use verax_client::LockOptions;
 use verax_e2e::{Browser, Verax};
 
 #[tokio::main]
@@ -38,11 +39,50 @@ async fn main() {
     browser.text_when("[data-run-state]", |text| text.contains("done")).await;
     tokio::time::sleep(Duration::from_millis(500)).await;
     picture("console-load").await;
+    guards(&verax, &browser, &folder).await;
     terminal_pictures(&verax, &folder);
 }
 
+/// Who waits for what, with locks that are held and waited for, and drills.
+async fn guards(verax: &Verax, browser: &Browser, folder: &Path) {
+    let picture = async |name: &str| browser.picture(&folder.join(format!("{name}.png"))).await;
+    browser.click(By::LinkText("What does it guarantee?")).await;
+    for drill in ["stampede", "outage", "allocation"] {
+        let title = match drill {
+            "stampede" => "Stampede",
+            "outage" => "Outage",
+            _ => "Allocation race",
+        };
+        browser.click(By::XPath(format!("//button[contains(., '{title}')]"))).await;
+        browser.text_when("[data-drill-state]", |text| text == format!("{drill}: done")).await;
+        tokio::time::sleep(Duration::from_millis(500)).await;
+        picture(&format!("console-drill-{drill}")).await;
+    }
+    let berths = verax.client().namespace("quayside", "berths").unwrap();
+    let options = |owner: &str, wait: u64| LockOptions {
+        owner: Some(owner.into()),
+        hold: Duration::from_secs(90),
+        wait: Duration::from_secs(wait),
+        ..LockOptions::default()
+    };
+    for berth in ["berth-3", "berth-7"] {
+        berths.claim_lock(berth, &options("berth desk 2", 0)).await.unwrap();
+    }
+    let waiting: Vec<_> = ["berth desk 1", "berth desk 4", "harbour master"]
+        .map(|owner| {
+            let (berths, options) = (berths.clone(), options(owner, 60));
+            tokio::spawn(async move { berths.claim_lock("berth-7", &options).await })
+        })
+        .into();
+    browser.click(By::LinkText("Who is waiting for what?")).await;
+    browser.text_when("h1", |text| text.starts_with("3 ")).await;
+    tokio::time::sleep(Duration::from_secs(2)).await;
+    picture("console-waiting").await;
+    waiting.iter().for_each(tokio::task::JoinHandle::abort);
+}
+
 /// What is typed in each terminal picture.
-const TERMINALS: [(&str, &[&str]); 6] = [
+const TERMINALS: [(&str, &[&str]); 8] = [
     (
         "cli-get",
         &[
@@ -73,6 +113,17 @@ const TERMINALS: [(&str, &[&str]); 6] = [
             "printf '{\"get\":{\"key\":\"boardings\"}}' | verax batch ferrydesk/boards",
         ],
     ),
+    (
+        "cli-lock",
+        &[
+            "verax lock hold quayside/berths berth-9 --owner 'desk 1' -- sh -c 'echo token $VERAX_FENCING_TOKEN; sleep 1'",
+            "verax lock hold quayside/berths berth-7 --owner 'desk 1' -- true; echo \"exit code $?\"",
+            "verax lock show quayside/berths berth-7",
+            "verax lock list quayside/berths",
+            "verax lock release quayside/berths berth-7 --force",
+        ],
+    ),
+    ("cli-drill", &["verax drill run stampede", "verax drill run old-data --callers 5 | tail -4"]),
     ("cli-load", &["verax load profiles", "verax load run morning-boards"]),
     ("cli-load-running", &["verax load run tide-check"]),
     ("cli-watch", &["verax watch --seconds 12"]),

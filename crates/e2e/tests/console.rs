@@ -3,8 +3,10 @@
 #![allow(clippy::unwrap_used)]
 
 use std::path::Path;
+use std::time::Duration;
 
 use thirtyfour::prelude::*;
+use verax_client::{Claimed, LockOptions};
 use verax_e2e::{Browser, Verax, until};
 
 fn axe() -> String {
@@ -69,4 +71,51 @@ async fn the_console_answers_its_two_questions() {
     browser.text_when("form button", |text| text.contains("Sign in")).await;
     page.goto(verax.sign_in_link()).await.unwrap();
     browser.text_when("[role=alert]", |text| text.contains("used already")).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_console_shows_who_waits_and_runs_drills() {
+    let verax = Verax::demo(&["--no-traffic"]);
+    let browser = Browser::start().await;
+    let axe = axe();
+    let check = async |what: &str| {
+        let findings = browser.accessibility_findings(&axe).await;
+        assert!(findings.is_empty(), "{what}: {findings:#?}");
+    };
+    browser.page.goto(verax.sign_in_link()).await.unwrap();
+    browser.click(By::LinkText("Who is waiting for what?")).await;
+    browser.text_when("h1", |text| text == "Nobody waits").await;
+    check("waiting, empty").await;
+
+    // A lock and who waits for it appear by themselves, and can be forced open.
+    let berths = verax.client().namespace("quayside", "berths").unwrap();
+    let options = |owner: &str, wait: u64| LockOptions {
+        owner: Some(owner.into()),
+        wait: Duration::from_secs(wait),
+        hold: Duration::from_secs(600),
+        ..LockOptions::default()
+    };
+    berths.claim_lock("berth-7", &options("desk 1", 0)).await.unwrap();
+    let waiting = tokio::spawn({
+        let (berths, options) = (berths.clone(), options("desk 2", 60));
+        async move { berths.claim_lock("berth-7", &options).await }
+    });
+    browser.text_when("h1", |text| text == "1 waiting").await;
+    browser
+        .text_when("main table", |text| text.contains("berth-7") && text.contains("desk 1"))
+        .await;
+    check("waiting").await;
+    browser.click(By::Css("button[aria-label='Force berth-7 of quayside/berths open']")).await;
+    browser.text_when("dialog", |text| text.contains("desk 1 holds it")).await;
+    browser.click(By::XPath("//button[contains(., 'Force it open')]")).await;
+    assert!(matches!(waiting.await.unwrap().unwrap(), Claimed::Held(_)));
+    browser.text_when("main", |text| text.contains("lock forced")).await;
+
+    browser.click(By::LinkText("What does it guarantee?")).await;
+    browser.click(By::XPath("//button[contains(., 'Stampede')]")).await;
+    browser.text_when("[data-drill-state]", |text| text == "stampede: done").await;
+    let figures = browser.text_when("main table", |text| text.contains("origin calls")).await;
+    assert!(figures.contains("guard off") && figures.contains("errors"), "{figures}");
+    browser.text_when("main", |text| text.contains("1 origin call with the guard")).await;
+    check("drills").await;
 }

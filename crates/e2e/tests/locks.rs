@@ -6,8 +6,11 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use nix::sys::signal::Signal;
-use verax_client::{Claimed, ClientError, LockOptions, Namespace};
+use tokio::io::AsyncWriteExt;
+use tokio::net::TcpStream;
+use verax_client::{CacheOptions, Claimed, ClientError, LockOptions, Namespace};
 use verax_e2e::{Verax, send, until};
+use verax_wire::{Frame, Hello, Request, VERSION};
 
 fn started() -> Verax {
     let verax = Verax::serve(&[]);
@@ -177,4 +180,56 @@ async fn locks_need_the_right_of_their_namespace_and_stay_in_it() {
     verax.run(&["namespace", "delete", "quayside/cranes", "--yes"]).done();
     verax.run(&["namespace", "create", "quayside/cranes"]).done();
     held(cranes.claim_lock("7", &options("y", 600, 0)).await.unwrap());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn over_the_wire_a_hold_may_end_with_its_connection() {
+    let verax = started();
+    let cache = |verax: &Verax| {
+        let options = CacheOptions { connections: 1, ..CacheOptions::default() };
+        verax.client().cache("quayside", "berths", options).unwrap()
+    };
+    let second = cache(&verax);
+    // By hand, as the holder's whole process is to go at once.
+    let mut first = TcpStream::connect(verax.wire()).await.unwrap();
+    let mut bytes = Vec::new();
+    let (token, owner) = (verax.token(), "first");
+    let hello = Hello { lowest: VERSION, highest: VERSION, token: &token, client: "test" };
+    Request::Hello(hello).encode(Frame { namespace: 0, id: 1 }, &mut bytes);
+    let open = Request::Open { tenant: "quayside", namespace: "berths" };
+    open.encode(Frame { namespace: 0, id: 2 }, &mut bytes);
+    let (name, hold, wait, ends_with_connection) = ("berth-7", 600_000, 0, true);
+    let lock = Request::Lock { name, owner, hold, wait, ends_with_connection };
+    lock.encode(Frame { namespace: 1, id: 3 }, &mut bytes);
+    first.write_all(&bytes).await.unwrap();
+    let mut taken = None;
+    until("it is held", async || {
+        taken = second.look_at_lock("berth-7").await.unwrap();
+        taken.is_some()
+    })
+    .await;
+    let holder = taken.unwrap();
+    assert_eq!(holder.owner, "first");
+    let refused = second.hold_lock("berth-7", &options("second", 600, 0)).await.unwrap();
+    assert!(matches!(refused, Claimed::ByOther(holder) if holder.owner == "first"));
+    // Others wait, by whatever way, and one of them goes away with its connection.
+    let (waiting, http) = (cache(&verax), berths(&verax));
+    let gone = tokio::spawn({
+        let waiting = waiting.clone();
+        async move { waiting.hold_lock("berth-7", &options("gone", 600, 60)).await.map(drop) }
+    });
+    until("it waits", async || http.lock("berth-7").await.unwrap().line.len() == 1).await;
+    let next = tokio::spawn({
+        let http = http.clone();
+        async move { held(http.claim_lock("berth-7", &options("next", 600, 60)).await.unwrap()) }
+    });
+    until("both wait", async || http.lock("berth-7").await.unwrap().line.len() == 2).await;
+    gone.abort();
+    drop(waiting);
+    until("one has left", async || http.lock("berth-7").await.unwrap().line.len() == 1).await;
+    drop(first);
+    let next = next.await.unwrap();
+    assert!(next.fencing_token > holder.fencing_token);
+    let events = http.locks().await.unwrap().recent;
+    assert!(events.iter().any(|e| e.kind == "disconnected" && e.owner == "first"), "{events:?}");
 }

@@ -38,6 +38,7 @@ mod runs;
 mod sessions;
 mod signed;
 mod tls;
+mod waiting;
 mod wire;
 
 use std::convert::Infallible;
@@ -126,6 +127,7 @@ fn router(service: Arc<Service>) -> Router {
         .route("/v1/session", post(sessions::start).get(sessions::show).delete(sessions::end))
         .route("/v1/sign-in-links", post(sessions::new_link))
         .route("/v1/live", get(live::samples))
+        .route("/v1/waiting/live", get(waiting::live))
         .route("/v1/warm-runs/{id}", get(runs::warm).delete(runs::stop_warm))
         .route("/v1/warm-runs/{id}/live", get(runs::watch_warm))
         .route("/v1/load-profiles", get(runs::profiles))

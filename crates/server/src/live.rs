@@ -13,7 +13,7 @@ use verax_service::Service;
 
 use crate::signed::Signed;
 
-type Events = Result<Event, Infallible>;
+pub(crate) type Events = Result<Event, Infallible>;
 
 /// How often a stream without news shows that it is alive.
 const ALIVE_EVERY: Duration = Duration::from_secs(15);
@@ -23,7 +23,7 @@ fn event(name: &str, data: &impl Serialize) -> Events {
 }
 
 /// Ends a stream when the service stops, which lets a graceful stop finish.
-fn until_stop(
+pub(crate) fn until_stop(
     mut stopping: watch::Receiver<bool>,
     events: impl Stream<Item = Events> + Send,
 ) -> impl Stream<Item = Events> + Send {

@@ -83,7 +83,7 @@ fn shown_hold(grant: &Grant, now: Timestamp) -> LockHold {
     }
 }
 
-fn shown(view: &LockView, now: Timestamp) -> Lock {
+pub(crate) fn shown(view: &LockView, now: Timestamp) -> Lock {
     let line = view.line.iter().map(|waiting| LockInLine {
         owner: waiting.owner.clone(),
         waiting_seconds: now.since(waiting.since).as_secs_f64(),
@@ -102,7 +102,7 @@ pub(crate) fn shown_moment(at: Timestamp) -> jiff::Timestamp {
     jiff::Timestamp::from_millisecond(millis).unwrap_or(jiff::Timestamp::MAX)
 }
 
-fn shown_event(event: &verax_service::locks::LockEvent) -> LockEvent {
+pub(crate) fn shown_event(event: &verax_service::locks::LockEvent) -> LockEvent {
     let kind = match event.kind {
         LockEventKind::Granted => "granted",
         LockEventKind::Released => "released",

@@ -6,7 +6,7 @@ use utoipa::{Modify, OpenApi};
 
 use crate::{
     administration, drills, entries, health, live, locks, metrics, operations, permits, runs,
-    sessions,
+    sessions, waiting,
 };
 
 #[derive(OpenApi)]
@@ -24,7 +24,7 @@ use crate::{
         administration::tokens, administration::create_token, administration::revoke_token,
         administration::activity,
         sessions::start, sessions::show, sessions::end, sessions::new_link,
-        live::samples,
+        live::samples, waiting::live,
         runs::start_warm, runs::warm, runs::stop_warm, runs::watch_warm,
         runs::profiles, runs::recent_load, runs::start_load, runs::load, runs::stop_load,
         runs::watch_load,

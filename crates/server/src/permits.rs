@@ -8,10 +8,10 @@ use axum::http::{HeaderMap, HeaderName, StatusCode};
 use axum::response::{IntoResponse, Response};
 use serde::Deserialize;
 use verax_api::{PermitClaim, PermitGrant, PermitInUse, Permits, RefillEvent};
-use verax_core::PermitNumber;
-use verax_core::guard::HeldBy;
+use verax_core::guard::{HeldBy, PermitView};
+use verax_core::{PermitNumber, Timestamp};
 use verax_service::access::Right;
-use verax_service::cache::{Asked, PermitRequest, RefillOutcome};
+use verax_service::cache::{Asked, PermitRequest, RefillOutcome, RefillRecord};
 use verax_service::{Service, ServiceError};
 
 use crate::entries::with_value;
@@ -148,7 +148,13 @@ pub(crate) async fn list(
 ) -> Result<axum::Json<Permits>> {
     let namespace = service.open(&caller, Right::Read, &tenant, &namespace)?;
     let now = service.now();
-    let items = service.permits(&namespace).into_iter().map(|view| PermitInUse {
+    let items = service.permits(&namespace).iter().map(|view| shown(view, now)).collect();
+    let recent = service.recent_refills(&namespace).into_iter().map(shown_refill).collect();
+    Ok(axum::Json(Permits { items, recent }))
+}
+
+pub(crate) fn shown(view: &PermitView, now: Timestamp) -> PermitInUse {
+    PermitInUse {
         key: view.key.to_string(),
         holder: match &view.held_by {
             HeldBy::Service => "the service".into(),
@@ -157,8 +163,11 @@ pub(crate) async fn list(
         held_seconds: now.since(view.permit.since).as_secs_f64(),
         ends_in_seconds: view.permit.ends_at.since(now).as_secs_f64(),
         waiting: view.waiting as u64,
-    });
-    let recent = service.recent_refills(&namespace).into_iter().map(|record| RefillEvent {
+    }
+}
+
+pub(crate) fn shown_refill(record: RefillRecord) -> RefillEvent {
+    RefillEvent {
         at: shown_moment(record.at),
         key: record.key.to_string(),
         holder: record.holder,
@@ -173,6 +182,5 @@ pub(crate) async fn list(
         took_seconds: record.took.as_secs_f64(),
         waiters: record.waiters as u64,
         longest_wait_seconds: record.longest_wait.as_secs_f64(),
-    });
-    Ok(axum::Json(Permits { items: items.collect(), recent: recent.collect() }))
+    }
 }

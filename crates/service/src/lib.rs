@@ -35,6 +35,7 @@ mod registry;
 pub mod runs;
 mod service;
 pub mod transit;
+mod waiting;
 
 pub use clock::Clock;
 pub use error::{ServiceError, Subject};
@@ -42,3 +43,4 @@ pub use live::CounterReading;
 pub use namespace::{Counters, Namespace};
 pub use service::{Service, ServiceOptions};
 pub use verax_origin::{OriginError, TraceContext};
+pub use waiting::{Placed, Waiting};

@@ -31,6 +31,13 @@ pub(super) struct Pool {
     next: AtomicUsize,
 }
 
+impl Drop for Pool {
+    /// Ends the connections: what reads and writes them would otherwise keep them for ever.
+    fn drop(&mut self) {
+        self.slots.iter_mut().filter_map(|slot| slot.get_mut().link.take()).for_each(|l| l.fail());
+    }
+}
+
 impl Pool {
     pub(super) fn new(
         target: Target,

@@ -35,7 +35,7 @@ const GUARD_SHARDS: usize = 32;
 pub(crate) struct Cache {
     pub(crate) store: Store,
     guards: Box<[Mutex<RefillTable<Waiter>>]>,
-    trace: Trace,
+    pub(crate) trace: Trace,
 }
 
 impl Cache {

@@ -81,6 +81,17 @@ impl Trace {
         });
     }
 
+    /// The latest refills of the namespaces that `which` knows, newest first.
+    pub(crate) fn latest<N>(
+        &self,
+        which: impl Fn(NamespaceId) -> Option<N>,
+        most: usize,
+    ) -> Vec<(N, RefillRecord)> {
+        let records = self.records();
+        let known = records.iter().filter_map(|record| Some((which(record.namespace)?, record)));
+        known.take(most).map(|(namespace, record)| (namespace, record.clone())).collect()
+    }
+
     pub(super) fn of(&self, namespace: NamespaceId) -> Vec<RefillRecord> {
         self.records().iter().filter(|record| record.namespace == namespace).cloned().collect()
     }

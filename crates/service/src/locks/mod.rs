@@ -241,6 +241,20 @@ impl Service {
         self.locks.table().look(&(namespace.id(), name.clone()), self.now())
     }
 
+    /// All locks that are held, by name.
+    pub(crate) fn all_locks(&self) -> Vec<LockView> {
+        self.locks.table().views(self.now())
+    }
+
+    /// What happened lately to the locks of the namespaces that `which` knows, newest first.
+    pub(crate) fn latest_lock_events<N>(
+        &self,
+        which: impl Fn(NamespaceId) -> Option<N>,
+        most: usize,
+    ) -> Vec<(N, LockEvent)> {
+        self.locks.recent.latest(which, most)
+    }
+
     /// The locks of a namespace that are held, by name.
     pub fn locks(&self, namespace: &Namespace) -> Vec<LockView> {
         let mut views = self.locks.table().views(self.now());

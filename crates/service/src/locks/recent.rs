@@ -91,6 +91,17 @@ impl Recent {
         });
     }
 
+    /// The latest events of the namespaces that `which` knows, newest first.
+    pub(super) fn latest<N>(
+        &self,
+        which: impl Fn(NamespaceId) -> Option<N>,
+        most: usize,
+    ) -> Vec<(N, LockEvent)> {
+        let events = self.events();
+        let known = events.iter().filter_map(|event| Some((which(event.namespace)?, event)));
+        known.take(most).map(|(namespace, event)| (namespace, event.clone())).collect()
+    }
+
     pub(super) fn of(&self, namespace: NamespaceId) -> Vec<LockEvent> {
         self.events().iter().filter(|event| event.namespace == namespace).cloned().collect()
     }

@@ -1,0 +1,59 @@
+//! Who waits for what.
+
+use serde::{Deserialize, Serialize};
+
+use crate::{Lock, LockEvent, PermitInUse, RefillEvent};
+
+/// Who waits for what in all namespaces that the caller may read, at one moment.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct Waiting {
+    /// Live refill permits, oldest first.
+    pub permits: Vec<WaitingPermit>,
+    /// Locks that are held, longest first.
+    pub locks: Vec<WaitingLock>,
+    /// The latest refills, newest first.
+    pub refills: Vec<WaitingRefill>,
+    /// What happened to locks lately, newest first.
+    pub lock_events: Vec<WaitingLockEvent>,
+}
+
+/// A permit and its namespace.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct WaitingPermit {
+    /// The namespace, as TENANT/NAMESPACE.
+    pub namespace: String,
+    /// The permit.
+    pub permit: PermitInUse,
+}
+
+/// A lock and its namespace.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct WaitingLock {
+    /// The namespace, as TENANT/NAMESPACE.
+    pub namespace: String,
+    /// The lock.
+    pub lock: Lock,
+}
+
+/// A refill and its namespace.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct WaitingRefill {
+    /// The namespace, as TENANT/NAMESPACE.
+    pub namespace: String,
+    /// The refill.
+    pub refill: RefillEvent,
+}
+
+/// Something that happened to a lock, and its namespace.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct WaitingLockEvent {
+    /// The namespace, as TENANT/NAMESPACE.
+    pub namespace: String,
+    /// What happened.
+    pub event: LockEvent,
+}

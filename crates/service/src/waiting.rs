@@ -1,0 +1,59 @@
+//! Who waits for what, over all namespaces that a caller may read.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use verax_core::NamespaceId;
+use verax_core::guard::PermitView;
+use verax_core::guard::lock::LockView;
+
+use crate::access::{Caller, Right};
+use crate::cache::RefillRecord;
+use crate::locks::LockEvent;
+use crate::namespace::Namespace;
+use crate::service::Service;
+
+/// Something, and the namespace that it is in.
+pub type Placed<T> = (Arc<Namespace>, T);
+
+/// Who waits for what.
+#[derive(Debug, Default)]
+pub struct Waiting {
+    /// Live refill permits, oldest first.
+    pub permits: Vec<Placed<PermitView>>,
+    /// Locks that are held, longest first.
+    pub locks: Vec<Placed<LockView>>,
+    /// The latest refills, newest first.
+    pub refills: Vec<Placed<RefillRecord>>,
+    /// What happened to locks lately, newest first.
+    pub lock_events: Vec<Placed<LockEvent>>,
+}
+
+impl Service {
+    /// Who waits for what in the namespaces that the caller may read, with at most `most` of each.
+    pub fn waiting(&self, caller: &Caller, most: usize) -> Waiting {
+        let readable: HashMap<NamespaceId, Arc<Namespace>> = self
+            .registry
+            .namespaces()
+            .into_iter()
+            .filter(|n| caller.needs_within(Right::Read, n.tenant(), n.name()).is_ok())
+            .map(|namespace| (namespace.id(), namespace))
+            .collect();
+        let mut permits: Vec<Placed<PermitView>> = Vec::new();
+        for guard in self.cache.guards() {
+            permits.extend(
+                guard.views().filter_map(|v| Some((Arc::clone(readable.get(&v.namespace)?), v))),
+            );
+        }
+        permits.sort_by_key(|(_, view)| (view.permit.since, view.permit.number));
+        permits.truncate(most);
+        let placed = |view: LockView| Some((Arc::clone(readable.get(&view.name.0)?), view));
+        let mut locks: Vec<Placed<LockView>> =
+            self.all_locks().into_iter().filter_map(placed).collect();
+        locks.sort_by_key(|(_, view)| view.holder.token);
+        locks.truncate(most);
+        let refills = self.cache.trace.latest(|of| readable.get(&of).cloned(), most);
+        let lock_events = self.latest_lock_events(|of| readable.get(&of).cloned(), most);
+        Waiting { permits, locks, refills, lock_events }
+    }
+}
