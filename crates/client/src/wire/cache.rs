@@ -25,8 +25,8 @@ use crate::error::ClientError;
 use crate::operations::{Rate, Taken};
 
 pub(super) struct Inner {
-    tenant: String,
-    namespace: String,
+    pub(super) tenant: String,
+    pub(super) namespace: String,
     pub(super) pool: Pool,
     pub(super) breaker: Breaker,
     pub(super) near: Option<Arc<Near>>,

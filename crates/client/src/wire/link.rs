@@ -91,9 +91,35 @@ pub(super) enum Pushed {
 
 type PushSink = Box<dyn Fn(Pushed) + Send + Sync>;
 
+/// What takes back what a request was given, should nobody be there any more to have it.
+#[derive(Debug, Clone)]
+pub(super) enum Undo {
+    /// A hold of this lock is released.
+    Lock(String),
+    /// A permit for this key is given back.
+    Permit(String),
+}
+
+impl Undo {
+    /// The request that takes a reply back, if it gave something.
+    fn request(&self, reply: Reply<'_>) -> Option<Request<'_>> {
+        match (self, reply) {
+            (Undo::Lock(name), Reply::Granted { token, .. }) => {
+                Some(Request::Release { name, token })
+            }
+            (Undo::Permit(key), Reply::Permit { permit, .. }) => {
+                Some(Request::GiveBack { key, permit, fail_all: false })
+            }
+            _ => None,
+        }
+    }
+}
+
 #[derive(Default)]
 struct Shared {
     waiting: HashMap<u32, oneshot::Sender<RawReply>>,
+    /// Calls that were given up, and whose replies must be taken back.
+    abandoned: HashMap<u32, Undo>,
     outgoing: Vec<u8>,
     opened: HashMap<(String, String), u16>,
     watched: HashMap<u16, Arc<PushSink>>,
@@ -115,12 +141,32 @@ impl std::fmt::Debug for Link {
     }
 }
 
-/// Takes a call's place back when it ends, in whatever way.
-struct Waiting<'l>(&'l Link, u32);
+/// A call that waits for its reply. Its place is taken back when it ends, in whatever way; what it was
+/// given without being there to have it is given back.
+struct Waiting<'l> {
+    link: &'l Link,
+    id: u32,
+    undo: Option<Undo>,
+    receiver: oneshot::Receiver<RawReply>,
+}
 
 impl Drop for Waiting<'_> {
     fn drop(&mut self) {
-        self.0.shared().waiting.remove(&self.1);
+        let Some(undo) = self.undo.take() else {
+            self.link.shared().waiting.remove(&self.id);
+            return;
+        };
+        {
+            // Under one lock, so that the reply is either still to come or here.
+            let mut shared = self.link.shared();
+            if shared.waiting.remove(&self.id).is_some() {
+                shared.abandoned.insert(self.id, undo);
+                return;
+            }
+        }
+        if let Ok(raw) = self.receiver.try_recv() {
+            self.link.take_back(&raw, &undo);
+        }
     }
 }
 
@@ -179,6 +225,7 @@ impl Link {
         let watched = {
             let mut shared = self.shared();
             shared.waiting.clear();
+            shared.abandoned.clear();
             std::mem::take(&mut shared.watched)
         };
         watched.values().for_each(|sink| sink(Pushed::All));
@@ -199,6 +246,17 @@ impl Link {
         namespace: u16,
         request: Request<'_>,
     ) -> Result<RawReply, ClientError> {
+        self.call_or_undo(namespace, request, None).await
+    }
+
+    /// [`call`](Self::call) for a request that may be given something: if the call is dropped, `undo`
+    /// gives it back.
+    pub(super) async fn call_or_undo(
+        &self,
+        namespace: u16,
+        request: Request<'_>,
+        undo: Option<Undo>,
+    ) -> Result<RawReply, ClientError> {
         let id = self.last_id.fetch_add(1, Ordering::Relaxed).wrapping_add(1).max(1);
         let (sender, receiver) = oneshot::channel();
         let first = {
@@ -211,11 +269,25 @@ impl Link {
             request.encode(Frame { namespace, id }, &mut shared.outgoing);
             first
         };
-        let _waiting = Waiting(self, id);
+        let mut waiting = Waiting { link: self, id, undo, receiver };
         if first {
             self.to_write.notify_one();
         }
-        receiver.await.map_err(|_| self.unreachable())
+        let reply = (&mut waiting.receiver).await;
+        // It has its answer, which the caller has to see to from here on.
+        waiting.undo = None;
+        reply.map_err(|_| self.unreachable())
+    }
+
+    /// Gives back what a reply gave to a call that is gone.
+    fn take_back(&self, raw: &RawReply, undo: &Undo) {
+        let Ok(reply) = Reply::decode(raw.head, &raw.body) else { return };
+        let Some(request) = undo.request(reply) else { return };
+        let id = self.last_id.fetch_add(1, Ordering::Relaxed).wrapping_add(1).max(1);
+        let frame = Frame { namespace: raw.head.namespace, id };
+        // Nobody waits for the answer: the hold's or the permit's end does the rest if it fails.
+        request.encode(frame, &mut self.shared().outgoing);
+        self.to_write.notify_one();
     }
 
     /// The number of a namespace on this connection, which is opened when it is first used.
@@ -286,10 +358,15 @@ impl Link {
             };
             let body = received.split_to(taken).freeze().slice(HEAD..);
             if head.id != 0 {
-                let waiting = self.shared().waiting.remove(&head.id);
-                if let Some(waiting) = waiting {
-                    // A call that was dropped meanwhile does not need its reply.
-                    let _ = waiting.send(RawReply { head, body });
+                let mut shared = self.shared();
+                let (raw, abandoned) = (RawReply { head, body }, shared.abandoned.remove(&head.id));
+                if let Some(waiting) = shared.waiting.remove(&head.id) {
+                    // Under the lock, by which a call that is dropped now finds its reply. One that
+                    // was dropped before does not need it.
+                    let _ = waiting.send(raw);
+                } else if let Some(undo) = abandoned {
+                    drop(shared);
+                    self.take_back(&raw, &undo);
                 }
                 continue;
             }

@@ -8,7 +8,7 @@ use verax_api::{LockHold, LockHolder};
 use verax_wire::{Reply, Request};
 
 use super::cache::{Cache, checked, milliseconds, unexpected, was_there};
-use super::link::{Link, RawReply};
+use super::link::{Link, RawReply, Undo};
 use crate::error::ClientError;
 use crate::lock_guard::{Holds, LockGuard};
 use crate::locks::{Claimed, LockOptions};
@@ -68,7 +68,9 @@ impl Cache {
                 wait: milliseconds(options.wait),
                 ends_with_connection: options.ends_with_connection,
             };
-            Ok((self.ask_on(&link, lock).await?, link))
+            let number = link.open(&self.0.tenant, &self.0.namespace).await?;
+            let undo = Some(Undo::Lock(name.to_owned()));
+            Ok((link.call_or_undo(number, lock, undo).await?, link))
         };
         let waits = !options.wait.is_zero();
         let (raw, link) = self.within(options.wait + self.0.options.timeout, waits, call).await?;

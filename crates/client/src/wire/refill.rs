@@ -7,6 +7,7 @@ use serde::de::DeserializeOwned;
 use verax_wire::{AskFlags, GetFlags, Reply, Request};
 
 use super::cache::{Cache, milliseconds, put_frame, unexpected, was_there};
+use super::link::Undo;
 use super::options::{CacheEvent, Hit};
 use crate::entries::PutOptions;
 use crate::error::ClientError;
@@ -114,7 +115,9 @@ impl Cache {
                 hold: milliseconds(options.refill_hold),
                 wait: milliseconds(options.refill_wait),
             };
-            let raw = self.ask_on(&link, ask).await?;
+            let number = link.open(&self.0.tenant, &self.0.namespace).await?;
+            let undo = Some(Undo::Permit(key.to_owned()));
+            let raw = link.call_or_undo(number, ask, undo).await?;
             match raw.reply()? {
                 Reply::Permit { permit, .. } => Ok(Asked::Permit(permit)),
                 Reply::Later { .. } => Ok(Asked::Later),
