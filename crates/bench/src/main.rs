@@ -19,6 +19,7 @@ mod rounds;
 mod soak;
 mod store_get;
 mod tables;
+mod waiters;
 mod wire_get;
 
 use clap::Parser;
@@ -62,13 +63,14 @@ enum Part {
 /// Takes ten minutes by itself, so it is not among those that run unasked.
 const SOAK: &str = "soak";
 
-const PARTS: [(&str, Part); 10] = [
+const PARTS: [(&str, Part); 11] = [
     ("memory", Part::Own(|_| memory::run())),
     ("wire-get", Part::Ratios(wire_get::run)),
     ("http-hit", Part::Ratios(http_hit::run)),
     ("store-get", Part::Ratios(store_get::run)),
     ("metrics", Part::Ratios(metrics::run)),
     ("many-entries", Part::Ratios(growth::entries)),
+    ("waiters", Part::Own(|_| waiters::run())),
     ("expiry", Part::Own(|_| expiry::run())),
     ("growth", Part::Own(growth::run)),
     ("eviction", Part::Own(|_| Ok(eviction::run()))),

@@ -56,7 +56,7 @@ pub(crate) enum Command {
     List(ListOptions),
     /// Show what is known of an entry that is in the cache
     Show(EntryName),
-    /// Remove every entry of a namespace
+    /// Remove every entry of a namespace, or those whose keys start with a prefix
     Clear(ClearOptions),
     /// Follow what the service does, second by second
     Watch(WatchOptions),
@@ -362,6 +362,9 @@ pub(crate) struct ListOptions {
 pub(crate) struct ClearOptions {
     /// The namespace, as TENANT/NAMESPACE
     pub(crate) place: Place,
+    /// Only entries whose keys start with this
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) prefix: Option<String>,
     /// Do not ask
     #[arg(long)]
     pub(crate) yes: bool,

@@ -239,12 +239,26 @@ impl Namespace {
     /// # Errors
     /// [`ClientError`].
     pub async fn clear(&self) -> Result<u64, ClientError> {
+        self.clear_at(self.below(&["entries"])).await
+    }
+
+    /// Removes the entries whose keys start with `prefix`, which is not empty; returns how many there
+    /// were.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn clear_prefix(&self, prefix: &str) -> Result<u64, ClientError> {
+        let mut url = self.below(&["entries"]);
+        url.query_pairs_mut().append_pair("prefix", prefix);
+        self.clear_at(url).await
+    }
+
+    async fn clear_at(&self, url: Url) -> Result<u64, ClientError> {
         #[derive(Deserialize)]
         struct Cleared {
             entries: u64,
         }
-        let request = self.client.request(Method::DELETE, self.below(&["entries"]));
-        let response = self.client.send(request).await?;
+        let response = self.client.send(self.client.request(Method::DELETE, url)).await?;
         Ok(self.client.json::<Cleared>(response).await?.entries)
     }
 

@@ -194,3 +194,27 @@ async fn entries_are_put_listed_shown_and_deleted() {
     let expected = "verax_puts_total{tenant=\"quayside\",namespace=\"berths\"} 8";
     assert!(text.contains(expected) && text.ends_with("# EOF\n"), "{text}");
 }
+
+#[test]
+fn a_prefix_is_cleared_and_nothing_else() {
+    let verax = Verax::serve(&[]);
+    verax.run(&["tenant", "create", "ferrydesk"]).done();
+    verax.run(&["namespace", "create", "ferrydesk/boards"]).done();
+    for key in ["board/a", "board/b", "boar", "fare/a"] {
+        verax.run(&["put", "ferrydesk/boards", key, "v"]).done();
+    }
+    let clear = |more: &[&str]| {
+        let mut arguments = vec!["clear", "ferrydesk/boards", "--yes"];
+        arguments.extend(more);
+        verax.run(&arguments)
+    };
+    assert!(clear(&["--prefix", "board/"]).done().contains("removed 2 entries"));
+    let left = verax.run(&["list", "ferrydesk/boards", "--json"]).json();
+    let mut keys: Vec<&str> =
+        left["items"].as_array().unwrap().iter().map(|e| e["key"].as_str().unwrap()).collect();
+    keys.sort_unstable();
+    assert_eq!(keys, ["boar", "fare/a"]);
+    let empty = clear(&["--prefix", ""]);
+    assert!(empty.code == 4 && empty.err.contains("the prefix is empty"), "{empty:?}");
+    assert!(clear(&[]).done().contains("removed 2 entries"));
+}

@@ -192,7 +192,7 @@ async fn a_refill_that_fails_or_is_given_up_goes_to_the_next_caller() {
 async fn a_value_read_before_an_invalidation_is_not_stored_after_it() {
     let verax = started();
     let cache = boards(&verax, patient(1));
-    for how in ["delete", "put", "tag", "clear"] {
+    for how in ["delete", "put", "tag", "prefix", "clear"] {
         let (gate, reached) = (Arc::new(Semaphore::new(0)), Arc::new(Semaphore::new(0)));
         let reading = tokio::spawn({
             let (cache, gate, reached) = (cache.clone(), Arc::clone(&gate), Arc::clone(&reached));
@@ -210,6 +210,10 @@ async fn a_value_read_before_an_invalidation_is_not_stored_after_it() {
             "delete" => drop(cache.delete("k").await.unwrap()),
             "put" => drop(cache.put_json("k", &"new", PutOptions::default()).await.unwrap()),
             "tag" => cache.invalidate_tag("anything").await.unwrap(),
+            "prefix" => {
+                let clear = ["clear", "ferrydesk/boards", "--prefix", "k", "--yes"];
+                drop(verax.run(&clear).done());
+            }
             _ => drop(verax.run(&["clear", "ferrydesk/boards", "--yes"]).done()),
         }
         gate.add_permits(1);

@@ -310,17 +310,35 @@ pub(crate) async fn list(
     Ok(axum::Json(page))
 }
 
-/// Remove every entry of a namespace.
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct ClearQuery {
+    /// Only entries whose keys start with this.
+    prefix: Option<String>,
+}
+
+/// Remove every entry of a namespace, or those whose keys start with a prefix.
 #[utoipa::path(
     delete, path = "/v1/tenants/{tenant}/namespaces/{namespace}/entries", tag = "entries",
-    params(("tenant" = String, Path), ("namespace" = String, Path)),
+    params(("tenant" = String, Path), ("namespace" = String, Path), ClearQuery),
     responses((status = 200, description = "how many there were", body = Object))
 )]
 pub(crate) async fn clear(
     State(service): State<Arc<Service>>,
     Signed(caller): Signed,
     InNamespace(tenant, namespace): InNamespace,
+    Ask(query): Ask<ClearQuery>,
 ) -> Result<axum::Json<serde_json::Value>> {
-    let entries = service.clear(&caller, &tenant, &namespace).await?;
+    let place = (&tenant, &namespace);
+    let entries = match query.prefix.as_deref() {
+        // An empty one may be a mistake, so it is not taken for all.
+        Some("") => {
+            return Err(Failure::bad_request(
+                "the prefix is empty: leave it out to remove every entry",
+            ));
+        }
+        Some(prefix) => service.clear_prefix(&caller, place, prefix).await?,
+        None => service.clear(&caller, &tenant, &namespace).await?,
+    };
     Ok(axum::Json(serde_json::json!({ "entries": entries })))
 }

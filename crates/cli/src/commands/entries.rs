@@ -281,13 +281,19 @@ pub(super) async fn clear(
     let namespace = namespace(verax, &options.place)?;
     let Place { tenant, name } = &options.place;
     if !options.yes {
-        let held = namespace.info().await?.usage.entries;
-        confirm(
-            false,
-            &format!("this removes all {} entries of {tenant}/{name}", figures::count(held)),
-        )?;
+        let held = figures::count(namespace.info().await?.usage.entries);
+        let what = match &options.prefix {
+            None => format!("this removes all {held} entries of {tenant}/{name}"),
+            Some(prefix) => format!(
+                "this removes the entries of {tenant}/{name} whose keys start with {prefix:?}; it has {held} entries in all"
+            ),
+        };
+        confirm(false, &what)?;
     }
-    let entries = namespace.clear().await?;
+    let entries = match &options.prefix {
+        None => namespace.clear().await?,
+        Some(prefix) => namespace.clear_prefix(prefix).await?,
+    };
     output.answer(&json!({ "entries": entries }), |_| {
         format!("removed {} entries of {tenant}/{name}", figures::count(entries))
     })

@@ -169,6 +169,47 @@ impl Service {
         Ok(entries)
     }
 
+    /// Removes the entries whose keys start with `prefix`, and voids the refills of such keys; returns
+    /// how many entries there were.
+    ///
+    /// # Errors
+    /// [`ServiceError`]: the scope or the namespace.
+    pub async fn clear_prefix(
+        &self,
+        caller: &Caller,
+        (tenant, namespace): (&Name, &Name),
+        prefix: &str,
+    ) -> Result<u64, ServiceError> {
+        let namespace = self.open(caller, Right::Manage, tenant, namespace)?;
+        let waiters = self.void_refills(&namespace, |key| key.as_str().starts_with(prefix));
+        let (mut entries, mut from) = (0, Some(Position::default()));
+        while let Some(position) = from {
+            let listing =
+                namespace.partition().list(prefix, position, LARGEST_PAGE, self.clock.now());
+            for listed in &listing.entries {
+                let key = listed.found.key();
+                entries += u64::from(namespace.partition().delete(key, self.clock.now()));
+                if let Ok(key) = Key::new(key) {
+                    self.tell(&namespace, Invalidation::Key(&key));
+                }
+            }
+            from = listing.next;
+            // A large namespace must not hold others up.
+            tokio::task::yield_now().await;
+        }
+        self.voided(waiters, &Told::AskAgain);
+        let change = Change {
+            tenant: Some(namespace.tenant()),
+            action: "namespace.clear",
+            subject: namespace.path(),
+            detail: serde_json::json!({ "entries": entries, "prefix": prefix }),
+        };
+        if let Err(error) = self.records.note(&caller.actor(), self.clock.now(), change).await {
+            tracing::warn!(%error, namespace = %namespace.path(), "a clear is missing in the activity");
+        }
+        Ok(entries)
+    }
+
     /// Voids a namespace's refills and removes its entries.
     pub(crate) fn empty(&self, namespace: &Namespace) -> u64 {
         let waiters = self.void_refills(namespace, |_| true);
