@@ -35,6 +35,7 @@ struct Reading {
     rows: Vec<Row>,
     whole: Option<(u64, u64, u64)>,
     refills: (usize, usize),
+    locks: (usize, usize),
     records_available: bool,
 }
 
@@ -50,6 +51,7 @@ pub(crate) async fn show(
         rows: service.readings().into_iter().filter(|(n, ..)| sees(&caller, n)).collect(),
         whole: caller.is_admin().then(|| service.memory()),
         refills: service.refills(),
+        locks: service.lock_counts(),
         records_available: service.records_available(),
     }));
     let mut text = String::new();
@@ -110,7 +112,7 @@ type Count = fn(&CounterReading) -> u64;
 
 impl Collector for Reading {
     fn encode(&self, mut encoder: DescriptorEncoder<'_>) -> fmt::Result {
-        let counters: [(&str, &str, Count); 10] = [
+        let counters: [(&str, &str, Count); 11] = [
             ("reads", "Look-ups", |r| r.reads),
             ("hits", "Look-ups answered with a fresh copy", |r| r.hits),
             ("stale_hits", "Look-ups answered with a stale copy", |r| r.stale),
@@ -120,6 +122,7 @@ impl Collector for Reading {
             ("deletes", "Entries deleted by callers", |r| r.deletes),
             ("origin_reads", "Reads of the origin", |r| r.origin_calls),
             ("origin_failures", "Reads of the origin that failed", |r| r.origin_errors),
+            ("permits", "Refill permits given to callers", |r| r.permits),
             ("refused_refills", "Refills not stored after an invalidation or a write", |r| {
                 r.refused_refills
             }),
@@ -152,6 +155,10 @@ impl Collector for Reading {
                 evicted,
             )?;
             let (live, waiting) = self.refills;
+            let (held, in_line) = self.locks;
+            single(&mut encoder, ("locks_held", "Locks that are held", None), held as u64)?;
+            let line = ("lock_waiters", "Callers in line for a lock", None);
+            single(&mut encoder, line, in_line as u64)?;
             single(&mut encoder, ("refills_live", "Refills under way", None), live as u64)?;
             single(
                 &mut encoder,

@@ -36,6 +36,8 @@ pub struct CounterReading {
     pub puts: u64,
     /// Entries deleted by callers.
     pub deletes: u64,
+    /// Permits given to callers that refill by themselves.
+    pub permits: u64,
     /// Reads of the origin.
     pub origin_calls: u64,
     /// Reads of the origin that failed.
@@ -61,6 +63,7 @@ impl CounterReading {
             misses: read(&counters.misses),
             puts: read(&counters.puts),
             deletes: read(&counters.deletes),
+            permits: read(&counters.permits),
             origin_calls: read(&counters.origin_calls),
             origin_errors: read(&counters.origin_errors),
             refused_refills: read(&counters.refused_refills),

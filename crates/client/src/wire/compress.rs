@@ -90,8 +90,8 @@ mod tests {
 
     #[test]
     fn what_does_not_get_smaller_stays_as_it_is() {
-        let noise: Vec<u8> =
-            (0..1_000u32).map(|n| (n.wrapping_mul(2_654_435_761) >> 13) as u8).collect();
+        // No byte twice, so that there is nothing to be shorter about.
+        let noise: Vec<u8> = (0..=255).collect();
         assert_eq!(packed(&noise, "a/b", Some(1)).media_type, "a/b");
     }
 

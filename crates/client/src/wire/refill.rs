@@ -86,8 +86,7 @@ impl Cache {
         let started = Instant::now();
         let value = refill().await?;
         self.note(CacheEvent::Refill, started);
-        let permit = holding.permit.take();
-        if (replace || permit.is_some())
+        if (replace || holding.permit.is_some())
             && let Ok(bytes) = serde_json::to_vec(&value)
         {
             let put = PutOptions {
@@ -95,8 +94,11 @@ impl Cache {
                 max_age: Some(lifetime),
                 ..PutOptions::default()
             };
-            let stored = self.store_refilled(key, &bytes, &put, permit);
-            let _ = tokio::time::timeout(options.bound, stored).await;
+            let stored = self.store_refilled(key, &bytes, &put, holding.permit);
+            // A permit that was not used up is given back, so that the next in line need not wait.
+            if let Ok(Ok(_)) = tokio::time::timeout(options.bound, stored).await {
+                holding.permit = None;
+            }
         }
         Ok(value)
     }
