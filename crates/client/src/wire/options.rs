@@ -29,14 +29,15 @@ pub enum CacheEvent {
 
 pub(super) type Hook = Arc<dyn Fn(CacheEvent, Duration) + Send + Sync>;
 
-/// How a [`Cache`] behaves.
+/// How a [`Cache`](super::Cache) behaves.
 #[derive(Clone)]
 pub struct CacheOptions {
     /// Connections, each shared by many calls.
     pub connections: usize,
     /// The longest time for a call.
     pub timeout: Duration,
-    /// The longest that [`Cache::get_or_refill`] waits for Verax before it refills by itself.
+    /// The longest that [`Cache::get_or_refill`](super::Cache::get_or_refill) waits for
+    /// Verax before it refills by itself.
     pub bound: Duration,
     /// How long [`Cache::get_or_refill`](super::Cache::get_or_refill) waits while another caller refills
     /// the key, before it refills by itself and stores nothing.
@@ -105,7 +106,7 @@ pub struct Page {
     pub cursor: Option<String>,
 }
 
-/// One value of [`Cache::put_many`].
+/// One value of [`Cache::put_many`](super::Cache::put_many).
 #[derive(Debug, Clone)]
 pub struct PutMany {
     /// Its key.
