@@ -18,6 +18,7 @@
 
   const permits = $derived(feed.now?.permits ?? []);
   const locks = $derived(feed.now?.locks ?? []);
+  const origins = $derived(feed.now?.origins ?? []);
   const waiting = $derived(
     permits.reduce((sum, p) => sum + p.permit.waiting, 0) +
       locks.reduce((sum, l) => sum + l.lock.line.length, 0),
@@ -176,13 +177,33 @@
   </section>
 </div>
 
+{#if origins.length > 0}
+  <section class="mt-6" aria-labelledby="origins-title">
+    <h2 id="origins-title" class="border-b border-base-300 pb-1 font-semibold">Origins</h2>
+    <ul class="flex flex-wrap gap-x-8 gap-y-1 py-2 text-sm">
+      {#each origins as origin (`${origin.tenant}/${origin.name}`)}
+        <li>
+          <strong>{origin.tenant}/{origin.name}</strong>
+          {#if origin.breaker === 'closed'}
+            breaker closed,
+          {:else}
+            <span class="font-semibold text-error">breaker {origin.breaker}</span>,
+          {/if}
+          {figures.count(origin.reads_under_way)} under way{#if origin.reads_waiting > 0},
+            {figures.count(origin.reads_waiting)} in the queue{/if}
+        </li>
+      {/each}
+    </ul>
+  </section>
+{/if}
+
 <section class="mt-6" aria-labelledby="past-title">
   <h2 id="past-title" class="border-b border-base-300 pb-1 font-semibold">Lately</h2>
   {#if past.length === 0}
     <p class="py-3 text-sm">Nothing has been refilled or locked since Verax started.</p>
   {:else}
     <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
-    <div class="max-h-96 overflow-y-auto" tabindex="0" role="region" aria-label="What happened lately">
+    <div class="max-h-80 overflow-y-auto" tabindex="0" role="region" aria-label="What happened lately">
       <table class="table table-xs text-sm">
         <thead>
           <tr class="text-base-content">

@@ -80,6 +80,13 @@ pub struct Origin {
     pub total_timeout_ms: u64,
     /// The largest response.
     pub largest_response_bytes: u64,
+    /// What its circuit breaker does: `closed` lets calls through, `open` lets none through after
+    /// several failures in a row, `half-open` lets one through to see.
+    pub breaker: String,
+    /// Reads of it under way.
+    pub reads_under_way: u64,
+    /// Reads that wait for a place among those.
+    pub reads_waiting: u64,
     /// When it was created.
     #[cfg_attr(feature = "openapi", schema(value_type = String, format = DateTime))]
     pub created_at: Timestamp,

@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::{Lock, LockEvent, PermitInUse, RefillEvent};
+use crate::{Lock, LockEvent, Origin, PermitInUse, RefillEvent};
 
 /// Who waits for what in all namespaces that the caller may read, at one moment.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
@@ -16,6 +16,8 @@ pub struct Waiting {
     pub refills: Vec<WaitingRefill>,
     /// What happened to locks lately, newest first.
     pub lock_events: Vec<WaitingLockEvent>,
+    /// The origins of tenants that the caller manages.
+    pub origins: Vec<Origin>,
 }
 
 /// A permit and its namespace.

@@ -46,6 +46,17 @@ fn each_drill_shows_what_its_guarantee_is_worth() {
     assert!(figure(&outage, 0, errors) > 0.0, "{outage}");
     assert_eq!(figure(&outage, 1, errors), 0.0, "{outage}");
     assert!(figure(&outage, 1, "reads served stale") > 0.0);
+    for side in [0, 1] {
+        let events = outage["sides"][side]["events"].as_array().unwrap();
+        let of_breaker: Vec<&str> = events
+            .iter()
+            .filter(|event| event["who"] == "breaker")
+            .map(|event| event["what"].as_str().unwrap())
+            .collect();
+        assert_eq!(of_breaker.first(), Some(&"is open"), "{events:?}");
+        assert_eq!(of_breaker.last(), Some(&"is closed"), "{events:?}");
+        assert!(figure(&outage, side, "origin calls while it was down") < 40.0, "{outage}");
+    }
 
     // They leave nothing behind, and tell what cannot be run.
     assert_eq!(

@@ -31,10 +31,13 @@ async fn every_command_answers_with_its_members() {
     shape(&["tenant", "create", "ferrydesk"], &["created_at", "name"]);
     shape(&["tenant", "list"], &["created_at", "name"]);
     let origin = [
+        "breaker",
         "connect_timeout_ms",
         "created_at",
         "largest_response_bytes",
         "name",
+        "reads_under_way",
+        "reads_waiting",
         "tenant",
         "total_timeout_ms",
         "url",

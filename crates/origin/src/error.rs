@@ -54,6 +54,15 @@ pub enum OriginError {
         /// What was wrong with it.
         reason: String,
     },
+    /// It failed several times in a row, so it is left alone for a while.
+    #[error("the origin failed several times in a row and is left alone for another {} ms", retry_after.as_millis())]
+    SetAside {
+        /// The time after which it is asked again.
+        retry_after: Duration,
+    },
+    /// Too many calls wait for it already.
+    #[error("too many calls wait for the origin already")]
+    Busy,
     /// The values of this key make no URL.
     #[error("the key makes no URL for the origin: {0}")]
     NoUrl(String),
@@ -69,6 +78,8 @@ impl OriginError {
             Self::Status { .. } => "status",
             Self::TooLarge { .. } => "too-large",
             Self::Garbled { .. } => "garbled",
+            Self::SetAside { .. } => "set-aside",
+            Self::Busy => "busy",
             Self::NoUrl(_) => "no-url",
         }
     }
@@ -86,6 +97,7 @@ impl OriginError {
             Self::Garbled { .. } => {
                 "the origin did not answer with a complete HTTP response".into()
             }
+            Self::SetAside { .. } | Self::Busy => self.to_string(),
             Self::NoUrl(reason) => format!("the key makes no URL for the origin: {reason}"),
         }
     }

@@ -1,6 +1,7 @@
 //! An origin that is an HTTP service.
 
 use std::error::Error as _;
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use bytes::{Bytes, BytesMut};
@@ -12,6 +13,7 @@ use verax_core::OriginSettings;
 use verax_core::lifetime::CacheControl;
 
 use crate::error::OriginError;
+use crate::gate::{Gate, GateState};
 use crate::template::{InvalidTemplate, UrlTemplate};
 
 /// What an origin answered.
@@ -43,6 +45,7 @@ pub struct TraceContext {
 pub struct HttpOrigin {
     template: UrlTemplate,
     client: Client,
+    gate: Arc<Gate>,
     total_timeout: Duration,
     largest_response: u64,
 }
@@ -69,7 +72,8 @@ impl HttpOrigin {
                 reason: reason_of(&e),
             })?;
         let (total_timeout, largest_response) = (settings.total_timeout, settings.largest_response);
-        Ok(Self { template, client, total_timeout, largest_response })
+        let gate = Arc::default();
+        Ok(Self { template, client, gate, total_timeout, largest_response })
     }
 
     /// The URL that the values of a key make.
@@ -115,6 +119,27 @@ impl HttpOrigin {
         trace: Option<&TraceContext>,
     ) -> Result<OriginValue, OriginError> {
         self.read_url(self.url_of(values)?, trace).await
+    }
+
+    /// [`read`](Self::read) past what guards the origin: a bound on calls at once with a bounded queue,
+    /// and a circuit breaker.
+    ///
+    /// # Errors
+    /// [`OriginError`]; [`OriginError::SetAside`] and [`OriginError::Busy`] when it was not asked.
+    pub async fn read_guarded(
+        &self,
+        values: &[(&str, &str)],
+        trace: Option<&TraceContext>,
+    ) -> Result<OriginValue, OriginError> {
+        let pass = self.gate.enter().await?;
+        let outcome = self.read(values, trace).await;
+        pass.ended(&outcome);
+        outcome
+    }
+
+    /// What its breaker does, and how many calls are under way and waiting.
+    pub fn gate(&self) -> GateState {
+        self.gate.state()
     }
 
     /// Reads a URL of this origin, passing the caller's trace context on.

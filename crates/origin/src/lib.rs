@@ -16,12 +16,14 @@
 //! ```
 
 mod error;
+mod gate;
 mod http;
 mod listing;
 pub mod standin;
 mod template;
 
 pub use error::OriginError;
+pub use gate::GateState;
 pub use http::{HttpOrigin, OriginValue, TraceContext};
 pub use listing::InvalidListing;
 pub use template::{InvalidTemplate, UrlTemplate};

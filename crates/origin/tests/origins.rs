@@ -10,6 +10,7 @@ use rstest::rstest;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpListener;
 use verax_core::OriginSettings;
+use verax_core::guard::breaker::BreakerState;
 use verax_origin::{HttpOrigin, InvalidListing, OriginError, standin};
 
 async fn serve(router: Router) -> String {
@@ -146,4 +147,30 @@ async fn a_stand_in_fails_as_it_is_told() {
     }
     assert_eq!(standin.settings().concurrency_limit, Some(0), "bad settings change nothing");
     assert_eq!((standin.counts().calls, standin.counts().at_once), (4, 0));
+}
+
+#[tokio::test]
+async fn an_origin_that_fails_in_a_row_is_left_alone_and_tried_again() {
+    let (router, standin) = standin::around(ferry_router());
+    let base = serve(router).await;
+    let origin = origin(format!("{base}/boards/{{harbour}}"), |_| {});
+    let read = async || origin.read_guarded(&[("harbour", "aldermouth")], None).await;
+    standin.change(&serde_json::json!({ "outage": true })).unwrap();
+    for _ in 0..5 {
+        assert!(matches!(read().await, Err(OriginError::Status { status: 503, .. })));
+    }
+    let calls = standin.counts().calls;
+    let set_aside = read().await.unwrap_err();
+    let OriginError::SetAside { retry_after } = set_aside else { panic!("{set_aside}") };
+    assert!(retry_after <= Duration::from_millis(500) && set_aside.kind() == "set-aside");
+    assert_eq!(standin.counts().calls, calls, "it was not asked");
+    assert!(matches!(origin.gate().breaker, BreakerState::Open(_)));
+    standin.change(&serde_json::json!({ "outage": false })).unwrap();
+    let started = std::time::Instant::now();
+    while read().await.is_err() {
+        assert!(started.elapsed() < Duration::from_secs(30), "it is never tried again");
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+    assert_eq!(standin.counts().calls, calls + 1, "one call saw that it is well");
+    assert_eq!(origin.gate().breaker, BreakerState::Closed);
 }

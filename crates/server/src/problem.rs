@@ -75,6 +75,9 @@ fn of_origin(error: &OriginError) -> Failure {
     let (name, title, status) = match error {
         OriginError::NoValue { .. } => ("no-value", "The origin has no such value", 404),
         OriginError::Timeout { .. } => ("origin-timeout", "The origin did not answer in time", 504),
+        OriginError::SetAside { .. } | OriginError::Busy => {
+            ("origin-unavailable", "The origin is not asked at the moment", 503)
+        }
         OriginError::NoUrl(_) => ("invalid", "The key makes no URL for the origin", 422),
         _ => ("origin-failed", "The origin gave no value", 502),
     };

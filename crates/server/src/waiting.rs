@@ -24,6 +24,7 @@ const MOST: usize = 50;
 fn now(service: &Service, caller: &Caller) -> Waiting {
     let (at, waiting) = (service.now(), service.waiting(caller, MOST));
     Waiting {
+        origins: waiting.origins,
         permits: waiting
             .permits
             .into_iter()

@@ -9,6 +9,7 @@ use verax_api::{
     OriginChoice, Policy, PolicyChange, Session, SignInLink, Tenant as ApiTenant, Token, Usage,
     duration_of,
 };
+use verax_core::guard::breaker::BreakerState;
 use verax_core::{KeyPattern, Name, NamespaceId, NamespacePolicy, OriginBinding, OriginSettings};
 use verax_origin::HttpOrigin;
 use verax_records::{OriginRecord, TokenRecord};
@@ -79,7 +80,7 @@ impl Service {
         let found = tenants
             .get(tenant)
             .ok_or_else(|| ServiceError::Unknown(Subject::Tenant(tenant.to_string())))?;
-        Ok(found.origins.values().map(|(record, _)| shown_origin(record)).collect())
+        Ok(found.origins.values().map(|(record, origin)| shown_origin(record, origin)).collect())
     }
 
     /// Creates an origin of a tenant. Only administrators may, since an origin's URL is read from
@@ -104,7 +105,7 @@ impl Service {
         let (settings, origin) = changed_settings(OriginSettings::of(&*request.url), &change)?;
         let (actor, now) = (caller.actor(), self.clock.now());
         let record = self.records.create_origin(tenant, &name, &settings, &actor, now).await?;
-        let answer = shown_origin(&record);
+        let answer = shown_origin(&record, &origin);
         if let Some(tenant) = self.registry.write().get_mut(tenant) {
             tenant.origins.insert(name, (record, origin));
         }
@@ -141,7 +142,7 @@ impl Service {
         let (actor, now) = (caller.actor(), self.clock.now());
         self.records.change_origin(&record, &settings, &actor, now).await?;
         record.settings = settings;
-        let answer = shown_origin(&record);
+        let answer = shown_origin(&record, &origin);
         for (namespace, policy, _) in bound {
             namespace.bind(policy, Some(Arc::clone(&origin)));
         }
@@ -609,8 +610,9 @@ fn check_variables(
     }
 }
 
-fn shown_origin(record: &OriginRecord) -> Origin {
+pub(crate) fn shown_origin(record: &OriginRecord, origin: &HttpOrigin) -> Origin {
     let settings = &record.settings;
+    let gate = origin.gate();
     Origin {
         tenant: record.tenant.to_string(),
         name: record.name.to_string(),
@@ -618,6 +620,14 @@ fn shown_origin(record: &OriginRecord) -> Origin {
         connect_timeout_ms: u64::try_from(settings.connect_timeout.as_millis()).unwrap_or(u64::MAX),
         total_timeout_ms: u64::try_from(settings.total_timeout.as_millis()).unwrap_or(u64::MAX),
         largest_response_bytes: settings.largest_response,
+        breaker: match gate.breaker {
+            BreakerState::Closed => "closed",
+            BreakerState::Open(_) => "open",
+            BreakerState::HalfOpen => "half-open",
+        }
+        .into(),
+        reads_under_way: gate.under_way as u64,
+        reads_waiting: gate.waiting as u64,
         created_at: shown(record.created_at),
     }
 }

@@ -3,11 +3,13 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
+use verax_api::Origin;
 use verax_core::NamespaceId;
 use verax_core::guard::PermitView;
 use verax_core::guard::lock::LockView;
 
-use crate::access::{Caller, Right};
+use crate::access::{Caller, Right, Scope};
+use crate::administration::shown_origin;
 use crate::cache::RefillRecord;
 use crate::locks::LockEvent;
 use crate::namespace::Namespace;
@@ -27,6 +29,8 @@ pub struct Waiting {
     pub refills: Vec<Placed<RefillRecord>>,
     /// What happened to locks lately, newest first.
     pub lock_events: Vec<Placed<LockEvent>>,
+    /// The origins of tenants that the caller manages.
+    pub origins: Vec<Origin>,
 }
 
 impl Service {
@@ -54,6 +58,14 @@ impl Service {
         locks.truncate(most);
         let refills = self.cache.trace.latest(|of| readable.get(&of).cloned(), most);
         let lock_events = self.latest_lock_events(|of| readable.get(&of).cloned(), most);
-        Waiting { permits, locks, refills, lock_events }
+        let tenants = self.registry.read();
+        let mut origins: Vec<Origin> = tenants
+            .iter()
+            .filter(|(tenant, _)| caller.holds(&Scope::tenant(Right::Manage, tenant)))
+            .flat_map(|(_, tenant)| tenant.origins.values())
+            .map(|(record, origin)| shown_origin(record, origin))
+            .collect();
+        origins.sort_by(|a, b| (&a.tenant, &a.name).cmp(&(&b.tenant, &b.name)));
+        Waiting { permits, locks, refills, lock_events, origins }
     }
 }

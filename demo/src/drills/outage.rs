@@ -9,7 +9,7 @@ use tokio::task::JoinSet;
 use verax_client::{Cache, CacheOptions, Source};
 
 use super::course::{Course, Side};
-use super::{Drills, Place, text};
+use super::{Drills, ORIGIN, Place, TENANT, text};
 use crate::data::harbours;
 
 /// When the origin goes down, when it comes back, and when the drill ends.
@@ -95,6 +95,7 @@ impl Drills {
         let began = origin();
         let (mut before, mut phase) = ([0; 4], 0);
         let (mut at_down, mut at_up, mut second_after) = (began, began, began);
+        let mut breaker = "closed".to_owned();
         let mut samples = tokio::time::interval(SAMPLE_EVERY);
         while side.elapsed() < END {
             samples.tick().await;
@@ -109,6 +110,13 @@ impl Drills {
             } else if phase == 2 && side.elapsed() >= UP + Duration::from_secs(1) {
                 (phase, second_after) = (3, origin());
             }
+            let known = self.verax.origins(TENANT).await.map_err(text)?;
+            if let Some(origin) = known.into_iter().find(|origin| origin.name == ORIGIN)
+                && origin.breaker != breaker
+            {
+                side.event("breaker", format!("is {}", origin.breaker));
+                breaker = origin.breaker;
+            }
             let now = [
                 counts.reads.load(Ordering::Relaxed),
                 counts.errors.load(Ordering::Relaxed),
@@ -116,12 +124,17 @@ impl Drills {
                 origin() - began,
             ];
             let each_second = 1.0 / SAMPLE_EVERY.as_secs_f64();
+            let open = match breaker.as_str() {
+                "closed" => 0.0,
+                "open" => 1.0,
+                _ => 0.5,
+            };
             let rate = |at: usize| (now[at] - before[at]) as f64 * each_second;
             side.tick(&[
-                ("reads each second", rate(0)),
                 ("errors each second", rate(1)),
                 ("stale answers each second", rate(2)),
                 ("origin calls each second", rate(3)),
+                ("breaker (1 open, ½ half open)", open),
             ]);
             before = now;
         }

@@ -175,9 +175,12 @@ fn origin_table(origins: &[Origin]) -> String {
             figures::milliseconds(o.connect_timeout_ms as f64),
             figures::milliseconds(o.total_timeout_ms as f64),
             figures::bytes(o.largest_response_bytes),
+            o.breaker.clone(),
+            o.reads_under_way.to_string(),
         ]
     };
-    let titles = ["origin", "url", ">connect", ">in all", ">largest response"];
+    let titles =
+        ["origin", "url", ">connect", ">in all", ">largest response", "breaker", ">under way"];
     table(&titles, origins.iter().map(row))
 }
 

@@ -1,7 +1,9 @@
-//! Guards: who may refill a key, who holds a lock, and who waits for either.
+//! Guards: who may refill a key, who holds a lock, who waits for either, and whether a
+//! service that fails is asked at all.
 //!
 //! What lives here decides and remembers; it starts nothing, waits for nothing and reads no clock.
 
+pub mod breaker;
 pub mod lock;
 mod refill;
 

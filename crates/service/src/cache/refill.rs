@@ -93,7 +93,7 @@ impl Service {
         })?;
         count(&namespace.counters().origin_calls);
         let started = std::time::Instant::now();
-        let outcome = origin.read(&values, trace).await;
+        let outcome = origin.read_guarded(&values, trace).await;
         namespace.counters().origin_latency.record(started.elapsed());
         if let Err(error) = &outcome {
             count(&namespace.counters().origin_errors);

@@ -1,0 +1,161 @@
+//! The state machine of a circuit breaker.
+//!
+//! Closed, it lets every call through and counts failures in a row. After several it opens, and refuses
+//! for a while; then it is half open and lets one call through to see: if that succeeds it closes, if it
+//! fails it opens for twice as long.
+
+use std::time::Duration;
+
+use crate::time::Timestamp;
+
+/// Failures in a row that open it.
+pub const FAILURES: u32 = 5;
+
+/// How long it is open at first, and at most.
+pub const SHORTEST_PAUSE: Duration = Duration::from_millis(500);
+
+/// The longest that it is open at a time.
+pub const LONGEST_PAUSE: Duration = Duration::from_secs(10);
+
+/// What a breaker does at a moment.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum BreakerState {
+    /// Every call goes through.
+    Closed,
+    /// No call goes through for this long yet.
+    Open(Duration),
+    /// One call goes through, to see.
+    HalfOpen,
+}
+
+/// A circuit breaker.
+#[derive(Debug, Clone, Default)]
+pub struct Breaker {
+    failures: u32,
+    pause: Duration,
+    /// Refuses until then; `None` while it is closed.
+    open_until: Option<Timestamp>,
+    /// Until when the one call that was let through has to see.
+    trying_until: Option<Timestamp>,
+}
+
+impl Breaker {
+    /// Whether a call may be tried at `now`. The one that is let through to see keeps the others off
+    /// until it ends, or for as long as the breaker was open.
+    ///
+    /// # Errors
+    /// The time after which it is worth asking again.
+    pub fn admit(&mut self, now: Timestamp) -> Result<(), Duration> {
+        let Some(until) = self.open_until else { return Ok(()) };
+        if now < until {
+            return Err(until.since(now));
+        }
+        match self.trying_until {
+            Some(trying) if now < trying => Err(trying.since(now)),
+            _ => {
+                self.trying_until = Some(now + self.pause);
+                Ok(())
+            }
+        }
+    }
+
+    /// A call succeeded.
+    pub fn succeeded(&mut self) {
+        *self = Self::default();
+    }
+
+    /// A call failed. One that began before the breaker opened changes nothing any more.
+    pub fn failed(&mut self, now: Timestamp) {
+        match self.open_until {
+            None => {
+                self.failures += 1;
+                if self.failures >= FAILURES {
+                    self.open(now);
+                }
+            }
+            Some(_) if self.trying_until.take().is_some() => self.open(now),
+            Some(_) => {}
+        }
+    }
+
+    fn open(&mut self, now: Timestamp) {
+        self.pause = (self.pause * 2).clamp(SHORTEST_PAUSE, LONGEST_PAUSE);
+        (self.open_until, self.trying_until) = (Some(now + self.pause), None);
+    }
+
+    /// What it does at `now`.
+    pub fn state(&self, now: Timestamp) -> BreakerState {
+        match self.open_until {
+            None => BreakerState::Closed,
+            Some(until) if now < until => BreakerState::Open(until.since(now)),
+            Some(_) => BreakerState::HalfOpen,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    fn at(millis: u64) -> Timestamp {
+        Timestamp::from_millis(millis)
+    }
+
+    #[test]
+    fn it_opens_tries_once_and_closes_again() {
+        let mut breaker = Breaker::default();
+        for _ in 0..FAILURES {
+            assert_eq!(breaker.admit(at(0)), Ok(()));
+            breaker.failed(at(0));
+        }
+        assert_eq!(breaker.state(at(0)), BreakerState::Open(SHORTEST_PAUSE));
+        assert_eq!(breaker.admit(at(100)), Err(SHORTEST_PAUSE - Duration::from_millis(100)));
+        assert_eq!(breaker.state(at(500)), BreakerState::HalfOpen);
+        assert_eq!(breaker.admit(at(500)), Ok(()));
+        assert!(breaker.admit(at(500)).is_err(), "one call sees");
+        breaker.failed(at(600));
+        assert_eq!(breaker.state(at(600)), BreakerState::Open(2 * SHORTEST_PAUSE));
+        // A call that never ends does not keep it half open for ever.
+        assert_eq!(breaker.admit(at(1_600)), Ok(()));
+        assert!(breaker.admit(at(2_599)).is_err());
+        assert_eq!(breaker.admit(at(2_600)), Ok(()));
+        breaker.succeeded();
+        assert_eq!(
+            (breaker.state(at(2_600)), breaker.admit(at(2_600))),
+            (BreakerState::Closed, Ok(()))
+        );
+    }
+
+    proptest! {
+        /// Whatever happens, it is never open for longer than the longest pause, it opens only after
+        /// failures, and while it is open at most one call goes through for each pause.
+        #[test]
+        fn pauses_are_bounded(steps in prop::collection::vec((0u64..400, 0u8..3), 1..200)) {
+            let mut breaker = Breaker::default();
+            let (mut now, mut failed) = (0, 0u32);
+            for (pass, step) in steps {
+                now += pass;
+                match step {
+                    0 => { breaker.succeeded(); failed = 0; }
+                    1 => { breaker.failed(at(now)); failed += 1; }
+                    _ => {
+                        let closed = breaker.state(at(now)) == BreakerState::Closed;
+                        let admitted = breaker.admit(at(now));
+                        prop_assert!(!closed || admitted.is_ok());
+                        if let Err(again) = admitted {
+                            prop_assert!(failed >= FAILURES && again <= LONGEST_PAUSE);
+                            prop_assert!(!again.is_zero());
+                        } else if !closed {
+                            prop_assert!(breaker.admit(at(now)).is_err(), "one call for each pause");
+                        }
+                    }
+                }
+                if let BreakerState::Open(left) = breaker.state(at(now)) {
+                    prop_assert!(left <= LONGEST_PAUSE);
+                }
+            }
+        }
+    }
+}
