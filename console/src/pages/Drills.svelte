@@ -130,7 +130,7 @@
           x={drawn.x}
           lines={drawn.lines}
           height={series.length > 2 ? 120 : 180}
-          write={(v) => figures.count(v)}
+          write={(v) => (Number.isInteger(v) ? figures.count(v) : v.toFixed(1))}
           span={[0, end]}
         />
       </section>
