@@ -2,7 +2,7 @@
 
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Mutex, MutexGuard, PoisonError};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use tokio::sync::{Semaphore, SemaphorePermit};
 use verax_core::Timestamp;
@@ -15,6 +15,9 @@ const MOST_AT_ONCE: usize = 256;
 
 /// The most calls that wait for a place.
 const LONGEST_QUEUE: usize = 10_000;
+
+/// How long an origin is left alone at first.
+const SHORTEST_PAUSE: Duration = Duration::from_millis(500);
 
 /// The gate of one origin.
 #[derive(Debug)]
@@ -46,7 +49,7 @@ impl Default for Gate {
     fn default() -> Self {
         Self {
             started: Instant::now(),
-            breaker: Mutex::default(),
+            breaker: Mutex::new(Breaker::new(SHORTEST_PAUSE)),
             places: Semaphore::new(MOST_AT_ONCE),
             waiting: AtomicUsize::new(0),
         }
@@ -105,13 +108,13 @@ impl Pass<'_> {
     pub(crate) fn ended<T>(self, outcome: &Result<T, OriginError>) {
         let mut breaker = self.gate.breaker();
         match outcome {
-            Ok(_) | Err(OriginError::NoValue { .. } | OriginError::NoUrl(_)) => breaker.succeeded(),
+            Ok(_) | Err(OriginError::NoValue { .. }) => breaker.succeeded(),
             // Neither says that the origin is down: it answered, with something that is not allowed.
             Err(OriginError::TooLarge { .. }) => breaker.succeeded(),
             Err(OriginError::Status { status, .. }) if *status < 500 && *status != 429 => {
                 breaker.succeeded();
             }
-            Err(_) => breaker.failed(self.gate.now()),
+            Err(_) => breaker.failed(self.gate.now(), 1.0),
         }
     }
 }

@@ -131,8 +131,10 @@ impl HttpOrigin {
         values: &[(&str, &str)],
         trace: Option<&TraceContext>,
     ) -> Result<OriginValue, OriginError> {
+        // A key that makes no URL says nothing about the origin.
+        let url = self.url_of(values)?;
         let pass = self.gate.enter().await?;
-        let outcome = self.read(values, trace).await;
+        let outcome = self.read_url(url, trace).await;
         pass.ended(&outcome);
         outcome
     }

@@ -3,7 +3,8 @@
 //!
 //! Whatever is out of the ordinary (another path or method, a field that asks for more, a token
 //! without the right, a miss) gives `None` and goes the long way through the router, which alone
-//! refuses and explains, and knows how to send large values. So the short way decides nothing but that all is well.
+//! refuses and explains, and knows how to send large values. So the short way decides nothing but that
+//! all is well.
 
 use std::sync::Arc;
 use std::time::Instant;
@@ -17,7 +18,7 @@ use verax_core::Freshness;
 use verax_core::store::Visited;
 use verax_service::Service;
 use verax_service::access::Right;
-use verax_service::cache::{Answer, Cached, Source};
+use verax_service::cache::{Answer, Source};
 use verax_service::transit::SMALL;
 
 use crate::entry_fields::describe_answer;
@@ -43,32 +44,26 @@ pub(crate) fn answer(service: &Arc<Service>, request: &Request) -> Option<Respon
     let namespace = service.opened(token, Right::Read, tenant, namespace)?;
     let key = decode_segment(key).ok()?;
     let now = service.now();
-    let mut response = None;
-    let cached = service.cached(&namespace, &key, now, |visited: &Visited<'_>| {
-        if visited.value().len() > SMALL {
-            return;
-        }
-        let found = visited.found();
-        let (source, time_left) = match found.freshness() {
-            Freshness::Fresh(left) => (Source::Hit(left), Some(left)),
-            Freshness::Stale(since) | Freshness::OnlyOnError(since) => (Source::Stale(since), None),
-            Freshness::Ended => return,
-        };
-        let age = now.since(found.stored_at());
-        let answer = Answer { entry: found.entry(), age, time_left, source };
-        let mut fields = HeaderMap::with_capacity(FIELDS);
-        describe_answer(&mut fields, &answer, started.elapsed());
-        let mut whole = Response::new(Body::from(answer.entry.value));
-        *whole.headers_mut() = fields;
-        response = Some(whole);
+    // Only the entry is taken under the store's lock; its fields are written after it.
+    let mut found = None;
+    service.cached(&namespace, &key, now, |visited: &Visited<'_>| {
+        found = (visited.value().len() <= SMALL).then(|| visited.found());
     });
-    response.as_ref()?;
-    match cached {
-        Cached::Hit => namespace.counters().count_hits(1, 0, started.elapsed()),
-        Cached::Stale => namespace.counters().count_hits(0, 1, started.elapsed()),
-        Cached::Missing => {}
-    }
-    response
+    let found = found?;
+    let (source, time_left) = match found.freshness() {
+        Freshness::Fresh(left) => (Source::Hit(left), Some(left)),
+        Freshness::Stale(since) => (Source::Stale(since), None),
+        Freshness::OnlyOnError(_) | Freshness::Ended => return None,
+    };
+    let age = now.since(found.stored_at());
+    let answer = Answer { entry: found.entry(), age, time_left, source };
+    let mut fields = HeaderMap::with_capacity(FIELDS);
+    describe_answer(&mut fields, &answer, started.elapsed());
+    let mut response = Response::new(Body::from(answer.entry.value));
+    *response.headers_mut() = fields;
+    let fresh = u64::from(time_left.is_some());
+    namespace.counters().count_hits(fresh, 1 - fresh, started.elapsed());
+    Some(response)
 }
 
 /// Tenant, namespace and undecoded key of the path of an entry.

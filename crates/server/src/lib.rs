@@ -157,8 +157,8 @@ async fn answer(mut router: Router, service: Arc<Service>, request: Request) -> 
     request_log::logged(request, any).await
 }
 
-/// Serves the HTTP interface, over TLS where it is given, until `stop` is ready; then finishes what is under way, live streams
-/// excepted, and stops the service's background work.
+/// Serves the HTTP interface, over TLS where it is given, until `stop` is ready; then finishes what is
+/// under way, live streams excepted, and stops the service's background work.
 ///
 /// # Errors
 /// What the listener fails with.

@@ -8,7 +8,7 @@ use axum::http::{HeaderMap, HeaderName, StatusCode};
 use axum::response::{IntoResponse, Response};
 use serde::Deserialize;
 use verax_api::{PermitClaim, PermitGrant, PermitInUse, Permits, RefillEvent};
-use verax_core::guard::{HeldBy, PermitView};
+use verax_core::guard::PermitView;
 use verax_core::{PermitNumber, Timestamp};
 use verax_service::access::Right;
 use verax_service::cache::{Asked, PermitRequest, RefillOutcome, RefillRecord};
@@ -156,10 +156,7 @@ pub(crate) async fn list(
 pub(crate) fn shown(view: &PermitView, now: Timestamp) -> PermitInUse {
     PermitInUse {
         key: view.key.to_string(),
-        holder: match &view.held_by {
-            HeldBy::Service => "the service".into(),
-            HeldBy::Caller(owner) => owner.to_string(),
-        },
+        holder: view.held_by.to_string(),
         held_seconds: now.since(view.permit.since).as_secs_f64(),
         ends_in_seconds: view.permit.ends_at.since(now).as_secs_f64(),
         waiting: view.waiting as u64,

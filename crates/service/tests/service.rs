@@ -3,122 +3,30 @@
 
 #![allow(clippy::unwrap_used, clippy::panic)]
 
+mod fixture;
+
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use axum::Router;
 use axum::extract::Path;
 use axum::http::StatusCode;
 use axum::response::IntoResponse;
 use axum::routing::get;
-use bytes::Bytes;
 use rstest::rstest;
 use verax_api::{
-    CreateOrigin, CreateSession, LoadProgress, LoadReport, LoadRequest, OriginChange, OriginChoice,
-    PolicyChange, ProfileChoice, WarmRequest, WarmValues,
+    CreateSession, LoadProgress, LoadReport, LoadRequest, OriginChange, PolicyChange,
+    ProfileChoice, WarmRequest, WarmValues,
 };
-use verax_core::lifetime::CacheControl;
 use verax_core::load::{Comparison, LaneRecorder};
-use verax_core::{Key, Name, PutCondition};
-use verax_records::Records;
-use verax_records::launcher::PrivateServer;
-use verax_service::access::{Caller, Right, Scope};
-use verax_service::cache::{Answer, PutRequest, ReadOptions, Source};
+use verax_service::access::{Caller, Right};
+use verax_service::cache::{ReadOptions, Source};
 use verax_service::runs::{LoadPlan, LoadRunner, ProgressSink, RunningLoad, StopSignal};
 use verax_service::{Service, ServiceError, ServiceOptions};
 
-/// A service with its MariaDB, which ends with it.
-struct Fixture {
-    service: Arc<Service>,
-    admin: Caller,
-    records: Records,
-    server: PrivateServer,
-    _directory: tempfile::TempDir,
-}
-
-fn name(text: &str) -> Name {
-    Name::new(text).unwrap()
-}
-
-fn key(text: &str) -> Key {
-    Key::new(text).unwrap()
-}
-
-impl Fixture {
-    async fn start(options: ServiceOptions) -> Self {
-        let directory = tempfile::tempdir().unwrap();
-        let server = PrivateServer::start(directory.path()).await.unwrap();
-        let records = Records::open(server.url("verax")).await.unwrap();
-        let service = Service::start(records.clone(), options).await.unwrap();
-        let admin = Caller::service("the test", vec![Scope::Admin]);
-        Self { service, admin, records, server, _directory: directory }
-    }
-
-    async fn namespace(&self, tenant: &str, namespace: &str, origin: Option<&str>) {
-        let _ = self.service.create_tenant(&self.admin, tenant).await;
-        let mut policy = PolicyChange { max_age_seconds: Some(600.0), ..Default::default() };
-        if let Some(url) = origin {
-            let request = CreateOrigin {
-                name: "desk".into(),
-                url: format!("{url}/{{key}}"),
-                connect_timeout_ms: None,
-                total_timeout_ms: None,
-                largest_response_bytes: None,
-            };
-            self.service.create_origin(&self.admin, &name(tenant), &request).await.unwrap();
-            policy.origin = Some(Some(OriginChoice { name: "desk".into(), key_pattern: None }));
-        }
-        let tenant = name(tenant);
-        let created = self.service.create_namespace(&self.admin, &tenant, namespace, &policy);
-        created.await.unwrap();
-    }
-
-    async fn token(&self, scopes: &[&str]) -> String {
-        let scopes: Vec<String> = scopes.iter().map(|s| (*s).to_owned()).collect();
-        self.service.create_token(&self.admin, &scopes, "test").await.unwrap().secret
-    }
-
-    async fn read(
-        &self,
-        caller: &Caller,
-        path: &str,
-        k: &str,
-    ) -> Result<Option<Answer>, ServiceError> {
-        let (tenant, namespace) = path.split_once('/').unwrap();
-        let options = ReadOptions::default();
-        let opened = self.service.open(caller, Right::Read, &name(tenant), &name(namespace))?;
-        self.service.read(&opened, &key(k), options).await
-    }
-
-    fn put(&self, path: &str, k: &str, value: &str) {
-        let (tenant, namespace) = path.split_once('/').unwrap();
-        let request = PutRequest {
-            value: Bytes::from(value.to_owned()),
-            media_type: "text/plain".into(),
-            cache_control: CacheControl::default(),
-            tags: Vec::new(),
-            condition: PutCondition::Always,
-        };
-        let (tenant, namespace) = (name(tenant), name(namespace));
-        let opened = self.service.open(&self.admin, Right::Write, &tenant, &namespace).unwrap();
-        self.service.put(&opened, &key(k), request).unwrap();
-    }
-
-    async fn end(self) {
-        self.service.stop();
-        self.server.stop().await.unwrap();
-    }
-}
-
-async fn until(what: &str, mut holds: impl AsyncFnMut() -> bool) {
-    let started = Instant::now();
-    while !holds().await {
-        assert!(started.elapsed() < Duration::from_secs(60), "gave up waiting until {what}");
-        tokio::time::sleep(Duration::from_millis(10)).await;
-    }
-}
+use fixture::{Fixture, key, name, until};
 
 /// An origin that answers with the key, counts its calls, and knows no `nothing`.
 async fn origin() -> (String, Arc<AtomicU64>) {

@@ -11,9 +11,6 @@ use crate::time::Timestamp;
 /// Failures in a row that open it.
 pub const FAILURES: u32 = 5;
 
-/// How long it is open at first, and at most.
-pub const SHORTEST_PAUSE: Duration = Duration::from_millis(500);
-
 /// The longest that it is open at a time.
 pub const LONGEST_PAUSE: Duration = Duration::from_secs(10);
 
@@ -29,8 +26,9 @@ pub enum BreakerState {
 }
 
 /// A circuit breaker.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone)]
 pub struct Breaker {
+    shortest: Duration,
     failures: u32,
     pause: Duration,
     /// Refuses until then; `None` while it is closed.
@@ -40,6 +38,12 @@ pub struct Breaker {
 }
 
 impl Breaker {
+    /// A closed breaker, which is open for `shortest` at first.
+    pub fn new(shortest: Duration) -> Self {
+        let (failures, pause) = (0, Duration::ZERO);
+        Self { shortest, failures, pause, open_until: None, trying_until: None }
+    }
+
     /// Whether a call may be tried at `now`. The one that is let through to see keeps the others off
     /// until it ends, or for as long as the breaker was open.
     ///
@@ -61,26 +65,29 @@ impl Breaker {
 
     /// A call succeeded.
     pub fn succeeded(&mut self) {
-        *self = Self::default();
+        *self = Self::new(self.shortest);
     }
 
-    /// A call failed. One that began before the breaker opened changes nothing any more.
-    pub fn failed(&mut self, now: Timestamp) {
+    /// A call failed. One that began before the breaker opened changes nothing any more. `draw`, a
+    /// random number from 0 to 1, shortens the pause by up to half, so that many who were refused at the
+    /// same time do not return at the same time; 1 leaves it whole.
+    pub fn failed(&mut self, now: Timestamp, draw: f64) {
         match self.open_until {
             None => {
                 self.failures += 1;
                 if self.failures >= FAILURES {
-                    self.open(now);
+                    self.open(now, draw);
                 }
             }
-            Some(_) if self.trying_until.take().is_some() => self.open(now),
+            Some(_) if self.trying_until.take().is_some() => self.open(now, draw),
             Some(_) => {}
         }
     }
 
-    fn open(&mut self, now: Timestamp) {
-        self.pause = (self.pause * 2).clamp(SHORTEST_PAUSE, LONGEST_PAUSE);
-        (self.open_until, self.trying_until) = (Some(now + self.pause), None);
+    fn open(&mut self, now: Timestamp, draw: f64) {
+        self.pause = (self.pause * 2).clamp(self.shortest, LONGEST_PAUSE);
+        let spread = self.pause.mul_f64(0.5 + draw.clamp(0.0, 1.0) / 2.0);
+        (self.open_until, self.trying_until) = (Some(now + spread), None);
     }
 
     /// What it does at `now`.
@@ -99,23 +106,25 @@ mod tests {
 
     use super::*;
 
+    const SHORTEST_PAUSE: Duration = Duration::from_millis(500);
+
     fn at(millis: u64) -> Timestamp {
         Timestamp::from_millis(millis)
     }
 
     #[test]
     fn it_opens_tries_once_and_closes_again() {
-        let mut breaker = Breaker::default();
+        let mut breaker = Breaker::new(SHORTEST_PAUSE);
         for _ in 0..FAILURES {
             assert_eq!(breaker.admit(at(0)), Ok(()));
-            breaker.failed(at(0));
+            breaker.failed(at(0), 1.0);
         }
         assert_eq!(breaker.state(at(0)), BreakerState::Open(SHORTEST_PAUSE));
         assert_eq!(breaker.admit(at(100)), Err(SHORTEST_PAUSE - Duration::from_millis(100)));
         assert_eq!(breaker.state(at(500)), BreakerState::HalfOpen);
         assert_eq!(breaker.admit(at(500)), Ok(()));
         assert!(breaker.admit(at(500)).is_err(), "one call sees");
-        breaker.failed(at(600));
+        breaker.failed(at(600), 1.0);
         assert_eq!(breaker.state(at(600)), BreakerState::Open(2 * SHORTEST_PAUSE));
         // A call that never ends does not keep it half open for ever.
         assert_eq!(breaker.admit(at(1_600)), Ok(()));
@@ -132,14 +141,14 @@ mod tests {
         /// Whatever happens, it is never open for longer than the longest pause, it opens only after
         /// failures, and while it is open at most one call goes through for each pause.
         #[test]
-        fn pauses_are_bounded(steps in prop::collection::vec((0u64..400, 0u8..3), 1..200)) {
-            let mut breaker = Breaker::default();
+        fn pauses_are_bounded(steps in prop::collection::vec((0u64..400, 0u8..3, 0.0..1.0f64), 1..200)) {
+            let mut breaker = Breaker::new(SHORTEST_PAUSE);
             let (mut now, mut failed) = (0, 0u32);
-            for (pass, step) in steps {
+            for (pass, step, draw) in steps {
                 now += pass;
                 match step {
                     0 => { breaker.succeeded(); failed = 0; }
-                    1 => { breaker.failed(at(now)); failed += 1; }
+                    1 => { breaker.failed(at(now), draw); failed += 1; }
                     _ => {
                         let closed = breaker.state(at(now)) == BreakerState::Closed;
                         let admitted = breaker.admit(at(now));

@@ -243,8 +243,9 @@ impl Service {
     /// Stores the value that a permit was given for; everybody who waits gets it at once.
     ///
     /// # Errors
-    /// [`ServiceError::Permit`] when the permit is over, [`ServiceError::ValueTooLarge`] and
-    /// [`ServiceError::DoesNotFit`], which leave the permit as it is.
+    /// [`ServiceError::Permit`] when the permit is over; [`ServiceError::ValueTooLarge`], which leaves
+    /// the permit as it is; [`ServiceError::DoesNotFit`] when those who wait have the value, and the
+    /// store has not.
     pub fn store_with_permit(
         &self,
         namespace: &Namespace,
@@ -264,8 +265,7 @@ impl Service {
         // The permit is checked and the value stored under one lock, so an invalidation comes
         // either before, and voids the permit, or after, and removes the entry.
         let mut guard = self.cache.guard(id, key);
-        let view = guard.view(id, key);
-        let (took, holder) = held(view.as_ref(), number, now);
+        let (took, holder) = held(guard.view(id, key, number), now);
         let waiters = match guard.finish(id, key, number, now) {
             Ok(waiters) => waiters,
             Err(refused) => {
@@ -319,8 +319,7 @@ impl Service {
     ) -> Result<(), ServiceError> {
         let (id, now) = (namespace.id(), self.now());
         let mut guard = self.cache.guard(id, key);
-        let view = guard.view(id, key);
-        let (took, holder) = held(view.as_ref(), number, now);
+        let (took, holder) = held(guard.view(id, key, number), now);
         let given = guard.give_back(id, key, number, next, now);
         drop(guard);
         let given = given.map_err(ServiceError::Permit)?;
@@ -408,16 +407,10 @@ impl Service {
     }
 }
 
-/// How long a permit has been held, and by whom, as far as that is known.
-fn held(view: Option<&PermitView>, number: PermitNumber, now: Timestamp) -> (Duration, String) {
-    match view.filter(|view| view.permit.number == number) {
-        Some(view) => {
-            let holder = match &view.held_by {
-                HeldBy::Service => "the service".to_owned(),
-                HeldBy::Caller(owner) => owner.to_string(),
-            };
-            (now.since(view.permit.since), holder)
-        }
+/// How long a permit has been held, and by whom, unless it is long over.
+fn held(view: Option<PermitView>, now: Timestamp) -> (Duration, String) {
+    match view {
+        Some(view) => (now.since(view.permit.since), view.held_by.to_string()),
         None => (Duration::ZERO, "somebody late".to_owned()),
     }
 }

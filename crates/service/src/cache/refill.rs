@@ -117,7 +117,8 @@ impl Service {
         // The permit is checked and the value stored under one lock, so an invalidation comes
         // either before, and voids the permit, or after, and removes the entry.
         let mut guard = self.cache.guard(permit.namespace, &permit.key);
-        let began = guard.view(permit.namespace, &permit.key).map(|view| view.permit.since);
+        let began = guard.view(permit.namespace, &permit.key, permit.number);
+        let began = began.map(|view| view.permit.since);
         let finished = guard.finish(permit.namespace, &permit.key, permit.number, now);
         let (refused, waiters) = match finished {
             Ok(waiters) => (None, waiters),

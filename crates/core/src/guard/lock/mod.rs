@@ -33,7 +33,8 @@ pub const LONGEST_OWNER: usize = 200;
 /// A number that grows with every hold of any lock, across restarts too.
 ///
 /// Its upper part is an epoch that the records gave at the start of the service, each time a larger
-/// one; its lower 32 bits count holds since. At most 2^52, so that every JSON reader keeps it whole.
+/// one; its lower 32 bits count holds since. It stays below 2^53, which every JSON reader keeps whole, for
+/// the first two million starts.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct FencingToken(u64);
 

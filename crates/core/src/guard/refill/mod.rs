@@ -16,6 +16,7 @@ mod tests;
 
 pub use table::RefillTable;
 
+use std::fmt;
 use std::sync::Arc;
 
 use crate::key::{Key, NamespaceId};
@@ -32,6 +33,15 @@ pub enum HeldBy {
     Service,
     /// One caller, which refills by itself: who it is, in words for people.
     Caller(Arc<str>),
+}
+
+impl fmt::Display for HeldBy {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Service => "the service",
+            Self::Caller(owner) => owner,
+        })
+    }
 }
 
 /// One wait for a permit.

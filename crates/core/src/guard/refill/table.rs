@@ -35,6 +35,16 @@ impl<W> Flight<W> {
         LivePermit { number: self.number, since: self.since, ends_at: self.ends_at }
     }
 
+    fn shown(&self, namespace: NamespaceId, key: &Key) -> PermitView {
+        PermitView {
+            namespace,
+            key: key.clone(),
+            permit: self.live(),
+            held_by: self.held_by.clone(),
+            waiting: self.line.len(),
+        }
+    }
+
     fn into_waiters(self) -> Vec<W> {
         self.line.into_iter().map(|waiting| waiting.waiter).collect()
     }
@@ -371,27 +381,24 @@ impl<W> RefillTable<W> {
         Lapsed { refills, turns, dropped }
     }
 
-    /// The live permit of a key.
-    pub fn view(&self, namespace: NamespaceId, key: &Key) -> Option<PermitView> {
-        let flight = self.live.get(&(namespace, key.clone()))?;
-        Some(PermitView {
-            namespace,
-            key: key.clone(),
-            permit: flight.live(),
-            held_by: flight.held_by.clone(),
-            waiting: flight.line.len(),
-        })
+    /// A permit of a key, live or voided; `None` when it is not remembered.
+    pub fn view(
+        &self,
+        namespace: NamespaceId,
+        key: &Key,
+        number: PermitNumber,
+    ) -> Option<PermitView> {
+        let live = self.live.get(&(namespace, key.clone())).filter(|f| f.number == number);
+        let voided = || {
+            let (of, own, flight) = self.voided.get(&number)?;
+            (*of == namespace && own == key).then_some(flight)
+        };
+        live.or_else(voided).map(|flight| flight.shown(namespace, key))
     }
 
     /// All live permits.
     pub fn views(&self) -> impl Iterator<Item = PermitView> + use<'_, W> {
-        self.live.iter().map(|((namespace, key), flight)| PermitView {
-            namespace: *namespace,
-            key: key.clone(),
-            permit: flight.live(),
-            held_by: flight.held_by.clone(),
-            waiting: flight.line.len(),
-        })
+        self.live.iter().map(|((namespace, key), flight)| flight.shown(*namespace, key))
     }
 
     /// How many permits are live.

@@ -1,0 +1,194 @@
+//! Locks and permits of the real service, with callers that go away at any moment.
+
+#![allow(clippy::unwrap_used, clippy::panic)]
+
+mod fixture;
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use bytes::Bytes;
+use rstest::rstest;
+use tokio::task::JoinSet;
+use verax_core::lifetime::CacheControl;
+use verax_core::{PermitNumber, PutCondition};
+use verax_service::access::Right;
+use verax_service::cache::{Asked, PermitRequest, PutRequest};
+use verax_service::locks::LockRequest;
+use verax_service::{Namespace, Service, ServiceError, ServiceOptions};
+
+use fixture::{Fixture, key, name, until};
+
+async fn started() -> (Fixture, Arc<Namespace>) {
+    let fixture = Fixture::start(ServiceOptions::default()).await;
+    fixture.namespace("quayside", "berths", None).await;
+    let (tenant, namespace) = (name("quayside"), name("berths"));
+    let opened = fixture.service.open(&fixture.admin, Right::Write, &tenant, &namespace).unwrap();
+    (fixture, opened)
+}
+
+fn lock(hold: u64, wait: u64) -> LockRequest {
+    let [hold, wait] = [hold, wait].map(Duration::from_millis);
+    LockRequest { owner: "a test".into(), hold, wait, session: None }
+}
+
+fn permit(hold: u64, wait: u64) -> PermitRequest {
+    let [hold, wait] = [hold, wait].map(Duration::from_millis);
+    PermitRequest { owner: "a test".into(), wait, hold, stale: false }
+}
+
+fn value(text: &'static str) -> PutRequest {
+    PutRequest {
+        value: Bytes::from_static(text.as_bytes()),
+        media_type: "text/plain".into(),
+        cache_control: CacheControl::default(),
+        tags: Vec::new(),
+        condition: PutCondition::Always,
+    }
+}
+
+/// Starts many callers and takes a third of them away again, each at another moment.
+async fn many<F: Future<Output = ()> + Send + 'static>(call: impl Fn(usize) -> F) {
+    let mut callers = JoinSet::new();
+    let mut handles = Vec::new();
+    for n in 0..300 {
+        handles.push(callers.spawn(call(n)));
+        if n % 3 == 0 {
+            tokio::task::yield_now().await;
+            handles[n / 2].abort();
+        }
+    }
+    while let Some(ended) = callers.join_next().await {
+        assert!(ended.is_ok() || ended.is_err_and(|e| e.is_cancelled()), "nobody panics");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn callers_that_vanish_leave_no_lock_held_and_no_line() {
+    let (fixture, berths) = started().await;
+    let call = |n: usize| {
+        let (service, berths) = (Arc::clone(&fixture.service), Arc::clone(&berths));
+        async move {
+            let name = key(&format!("berth-{}", n % 3));
+            let claimed = service.acquire_lock(&berths, &name, lock(60_000, 60_000)).await;
+            let grant = claimed.unwrap().unwrap();
+            tokio::task::yield_now().await;
+            // It may have been forced open meanwhile.
+            let _ = service.release_lock(&berths, &name, grant.token);
+        }
+    };
+    // Those that vanish while they hold leave their hold behind, which is ended by force here.
+    let service = Arc::clone(&fixture.service);
+    let places = (name("quayside"), name("berths"));
+    let forcing = tokio::spawn({
+        let (service, admin) = (Arc::clone(&service), fixture.admin.clone());
+        async move {
+            loop {
+                tokio::time::sleep(Duration::from_millis(20)).await;
+                for n in 0..3 {
+                    let name = key(&format!("berth-{n}"));
+                    let place = (&places.0, &places.1);
+                    service.force_release_lock(&admin, place, &name).await.unwrap();
+                }
+            }
+        }
+    });
+    many(call).await;
+    until("everything is free", async || service.lock_counts() == (0, 0)).await;
+    forcing.abort();
+    fixture.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn callers_that_vanish_leave_nobody_waiting_for_a_permit() {
+    let (fixture, berths) = started().await;
+    let call = |n: usize| {
+        let (service, berths) = (Arc::clone(&fixture.service), Arc::clone(&berths));
+        async move {
+            let key = key(&format!("k{}", n % 3));
+            match service.ask(&berths, &key, permit(300, 60_000)).await.unwrap() {
+                Asked::Value(answer) => assert_eq!(&answer.entry.value[..], b"v"),
+                Asked::Later(_) => panic!("the wait is long enough for everybody"),
+                Asked::Permit(permit) if n % 2 == 0 => {
+                    // It fails, and the next in line has its turn.
+                    let _ = service.give_back_permit(&berths, &key, permit.number, true);
+                }
+                Asked::Permit(permit) => {
+                    tokio::task::yield_now().await;
+                    let _ = service.store_with_permit(&berths, &key, permit.number, value("v"));
+                }
+            }
+        }
+    };
+    many(call).await;
+    // Permits of holders that vanished lapse.
+    until("no permit is left", async || fixture.service.refills() == (0, 0)).await;
+    fixture.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_namespace_that_is_deleted_ends_the_waits_in_it() {
+    let (fixture, berths) = started().await;
+    let service = Arc::clone(&fixture.service);
+    let held = service.acquire_lock(&berths, &key("7"), lock(60_000, 0)).await.unwrap().unwrap();
+    let waiting = tokio::spawn({
+        let (service, berths) = (Arc::clone(&service), Arc::clone(&berths));
+        async move { service.acquire_lock(&berths, &key("7"), lock(60_000, 60_000)).await }
+    });
+    until("it waits", async || service.lock_counts() == (1, 1)).await;
+    let (tenant, namespace) = (name("quayside"), name("berths"));
+    service.delete_namespace(&fixture.admin, &tenant, &namespace).await.unwrap();
+    assert!(matches!(waiting.await.unwrap(), Err(ServiceError::Busy(_))));
+    let late = service.renew_lock(&berths, &key("7"), held.token, Duration::from_secs(5));
+    assert!(matches!(late, Err(ServiceError::NotHeld(_))));
+    fixture.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_trace_tells_who_held_what_and_what_became_of_it() {
+    let (fixture, berths) = started().await;
+    let service: &Arc<Service> = &fixture.service;
+    let ask = async || match service.ask(&berths, &key("k"), permit(60_000, 0)).await.unwrap() {
+        Asked::Permit(permit) => permit.number,
+        other => panic!("{other:?}"),
+    };
+    let voided = ask().await;
+    service.delete(&berths, &key("k"));
+    let refused = service.store_with_permit(&berths, &key("k"), voided, value("old"));
+    assert!(matches!(refused, Err(ServiceError::Permit(_))), "{refused:?}");
+    let failed = ask().await;
+    service.give_back_permit(&berths, &key("k"), failed, false).unwrap();
+    let stored = ask().await;
+    service.store_with_permit(&berths, &key("k"), stored, value("new")).unwrap();
+    let long_over = PermitNumber(12);
+    service.store_with_permit(&berths, &key("k"), long_over, value("late")).unwrap_err();
+    let told: Vec<(String, String)> = service
+        .recent_refills(&berths)
+        .into_iter()
+        .rev()
+        .map(|record| (record.holder, format!("{:?}", record.outcome)))
+        .collect();
+    let expected = [
+        ("a test", "Voided"),
+        ("a test", "Failed"),
+        ("a test", "Stored"),
+        ("somebody late", "Lapsed"),
+    ];
+    assert_eq!(told, expected.map(|(who, what)| (who.to_owned(), what.to_owned())));
+    fixture.end().await;
+}
+
+#[rstest]
+#[case::hold_too_short(permit(1, 0), "a hold of 0.001 s is out of range")]
+#[case::hold_too_long(permit(400_000, 0), "a hold of 400 s is out of range")]
+#[case::wait_too_long(permit(1_000, 400_000), "a wait of 400 s is out of range")]
+#[tokio::test(flavor = "multi_thread")]
+async fn requests_out_of_range_say_what_to_use(#[case] request: PermitRequest, #[case] says: &str) {
+    let (fixture, berths) = started().await;
+    let refused = fixture.service.ask(&berths, &key("k"), request).await.unwrap_err();
+    assert!(refused.to_string().starts_with(says), "{refused}");
+    let wait = LockRequest { owner: "x".repeat(201), ..lock(1_000, 0) };
+    let refused = fixture.service.acquire_lock(&berths, &key("k"), wait).await.unwrap_err();
+    assert!(refused.to_string().contains("201 bytes"), "{refused}");
+    fixture.end().await;
+}
