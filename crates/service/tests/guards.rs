@@ -53,7 +53,7 @@ async fn many<F: Future<Output = ()> + Send + 'static>(call: impl Fn(usize) -> F
     let mut handles = Vec::new();
     for n in 0..300 {
         handles.push(callers.spawn(call(n)));
-        if n % 3 == 0 {
+        if n.is_multiple_of(3) {
             tokio::task::yield_now().await;
             handles[n / 2].abort();
         }
@@ -109,7 +109,7 @@ async fn callers_that_vanish_leave_nobody_waiting_for_a_permit() {
             match service.ask(&berths, &key, permit(300, 60_000)).await.unwrap() {
                 Asked::Value(answer) => assert_eq!(&answer.entry.value[..], b"v"),
                 Asked::Later(_) => panic!("the wait is long enough for everybody"),
-                Asked::Permit(permit) if n % 2 == 0 => {
+                Asked::Permit(permit) if n.is_multiple_of(2) => {
                     // It fails, and the next in line has its turn.
                     let _ = service.give_back_permit(&berths, &key, permit.number, true);
                 }

@@ -1,0 +1,176 @@
+//! What can be typed about tenants, namespaces, origins, tokens and activity.
+
+use std::time::Duration;
+
+use clap::{Args, Subcommand};
+
+use super::values::{Cap, Place, cap, length_of_time, size};
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum TenantCommand {
+    /// Create a tenant
+    Create {
+        /// Its name
+        name: String,
+    },
+    /// List tenants
+    List,
+    /// Delete a tenant that owns nothing any more
+    Delete {
+        /// Its name
+        name: String,
+    },
+}
+
+/// Parts of a policy.
+#[derive(Debug, Args)]
+pub(crate) struct PolicyFlags {
+    /// How long an entry is fresh [default for a new namespace: 60s]
+    #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
+    pub(crate) max_age: Option<Duration>,
+    /// How long after that the previous copy may be served while it is refreshed
+    #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
+    pub(crate) stale_while_revalidate: Option<Duration>,
+    /// How long after max-age the previous copy may be served when the origin fails
+    #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
+    pub(crate) stale_if_error: Option<Duration>,
+    /// The largest value, such as 512KiB [default for a new namespace: 1MiB]
+    #[arg(long, value_parser = size, value_name = "SIZE")]
+    pub(crate) largest_value: Option<u64>,
+    /// By how much of max-age, in percent, entries may end early, so that they do not end together
+    #[arg(long, value_name = "PERCENT")]
+    pub(crate) jitter: Option<u8>,
+    /// Memory that no other namespace can push this one below (for administrators)
+    #[arg(long, value_parser = size, value_name = "SIZE")]
+    pub(crate) reserve: Option<u64>,
+    /// Memory that the namespace never exceeds, or `none` (for administrators)
+    #[arg(long, value_parser = cap, value_name = "SIZE")]
+    pub(crate) cap: Option<Cap>,
+    /// The origin to read through to, by its name within the tenant
+    #[arg(long, value_name = "ORIGIN")]
+    pub(crate) origin: Option<String>,
+    /// The shape of the keys, such as 'board/{harbour}'
+    #[arg(long, value_name = "PATTERN", requires = "origin")]
+    pub(crate) key_pattern: Option<String>,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum NamespaceCommand {
+    /// Create a namespace
+    Create {
+        /// The namespace, as TENANT/NAMESPACE
+        place: Place,
+        #[command(flatten)]
+        policy: PolicyFlags,
+    },
+    /// List the namespaces of a tenant, or of all
+    List {
+        /// The tenant
+        tenant: Option<String>,
+    },
+    /// Show a namespace's policy and what it holds
+    Show {
+        /// The namespace, as TENANT/NAMESPACE
+        place: Place,
+    },
+    /// Change parts of a namespace's policy
+    Change {
+        /// The namespace, as TENANT/NAMESPACE
+        place: Place,
+        #[command(flatten)]
+        policy: PolicyFlags,
+        /// Stop reading through to an origin
+        #[arg(long, conflicts_with = "origin")]
+        no_origin: bool,
+    },
+    /// Delete a namespace and everything in it
+    Delete {
+        /// The namespace, as TENANT/NAMESPACE
+        place: Place,
+        /// Do not ask
+        #[arg(long)]
+        yes: bool,
+    },
+}
+
+/// An origin's limits.
+#[derive(Debug, Args)]
+pub(crate) struct OriginFlags {
+    /// The longest time to connect [default for a new origin: 1s]
+    #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
+    pub(crate) connect_timeout: Option<Duration>,
+    /// The longest time from asking to the last byte [default for a new origin: 10s]
+    #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
+    pub(crate) total_timeout: Option<Duration>,
+    /// The largest response [default for a new origin: 8MiB]
+    #[arg(long, value_parser = size, value_name = "SIZE")]
+    pub(crate) largest_response: Option<u64>,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum OriginCommand {
+    /// Create an origin
+    Create {
+        /// The origin, as TENANT/ORIGIN
+        place: Place,
+        /// A URL template, such as 'http://127.0.0.1:8752/boards/{harbour}'
+        #[arg(long, value_name = "URL")]
+        at: String,
+        #[command(flatten)]
+        flags: OriginFlags,
+    },
+    /// List the origins of a tenant
+    List {
+        /// The tenant
+        tenant: String,
+    },
+    /// Change an origin
+    Change {
+        /// The origin, as TENANT/ORIGIN
+        place: Place,
+        /// A URL template
+        #[arg(long, value_name = "URL")]
+        at: Option<String>,
+        #[command(flatten)]
+        flags: OriginFlags,
+    },
+    /// Delete an origin that no namespace is bound to
+    Delete {
+        /// The origin, as TENANT/ORIGIN
+        place: Place,
+    },
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum TokenCommand {
+    /// Create a token; its secret is shown this once
+    Create {
+        /// What it opens: admin, or read:, write:, manage: and TENANT or TENANT/NAMESPACE; may be given
+        /// several times
+        #[arg(long = "scope", required = true, value_name = "SCOPE")]
+        scopes: Vec<String>,
+        /// What it is for
+        #[arg(long, default_value = "", hide_default_value = true)]
+        note: String,
+    },
+    /// List tokens, without their secrets
+    List,
+    /// Revoke a token
+    Revoke {
+        /// Its number
+        id: u64,
+    },
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum ActivityCommand {
+    /// List who changed what, newest first
+    List {
+        /// Only this tenant's
+        #[arg(long)]
+        tenant: Option<String>,
+        /// The most rows
+        #[arg(long, default_value_t = 20, value_name = "N")]
+        limit: u32,
+    },
+}

@@ -1,0 +1,154 @@
+//! What can be typed.
+
+mod administration;
+mod entries;
+mod guards;
+mod runs;
+mod service;
+mod values;
+
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand};
+
+pub(crate) use administration::*;
+pub(crate) use entries::*;
+pub(crate) use guards::*;
+pub(crate) use runs::*;
+pub(crate) use service::*;
+pub(crate) use values::{Place, gather, size};
+
+/// Verax: a shared cache for many services and tenants.
+#[derive(Debug, Parser)]
+#[command(name = "verax", version, propagate_version = true, max_term_width = 100)]
+#[command(after_help = "Exit codes: 0 done, 1 failed, 2 wrong usage, 3 not found or a miss, \
+    4 refused, 5 unreachable.\nVERAX_URL and VERAX_TOKEN say which Verax to talk to, and as whom.")]
+pub(crate) struct Arguments {
+    #[command(flatten)]
+    pub(crate) connection: Connection,
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+/// Which Verax to talk to, and how to answer.
+#[derive(Debug, Args)]
+pub(crate) struct Connection {
+    /// The address of Verax [env: VERAX_URL] [default: http://127.0.0.1:8750]
+    #[arg(long, global = true, value_name = "URL", help_heading = "Connection")]
+    pub(crate) url: Option<String>,
+    /// A file with the token to send; else VERAX_TOKEN is sent
+    #[arg(long, global = true, value_name = "FILE", help_heading = "Connection")]
+    pub(crate) token_file: Option<PathBuf>,
+    /// Answer with JSON for programs
+    #[arg(long, global = true, help_heading = "Connection")]
+    pub(crate) json: bool,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// Start the service
+    Serve(ServeOptions),
+    /// Start the service with a ferry network's data, a slow origin and gentle traffic
+    Demo(DemoOptions),
+    /// Look an entry up; where the namespace has an origin, a miss reads it through
+    Get(GetOptions),
+    /// Store a value
+    Put(PutOptions),
+    /// Delete an entry, present or not
+    Delete(EntryName),
+    /// Change how long an entry may still be served, without sending its value again
+    Lifetime(LifetimeOptions),
+    /// Carry out many operations in one call
+    Batch(BatchOptions),
+    /// Make a key from criteria: the same for the same criteria in any order and language
+    Key(KeyOptions),
+    /// List the entries of a namespace
+    List(ListOptions),
+    /// Show what is known of an entry that is in the cache
+    Show(EntryName),
+    /// Remove every entry of a namespace, or those whose keys start with a prefix
+    Clear(ClearOptions),
+    /// Follow what the service does, second by second
+    Watch(WatchOptions),
+    /// Tags that entries carry
+    #[command(subcommand)]
+    Tag(TagCommand),
+    /// Counters
+    #[command(subcommand)]
+    Counter(CounterCommand),
+    /// Allowances (rate limits)
+    #[command(subcommand)]
+    Allowance(AllowanceCommand),
+    /// Named locks
+    #[command(subcommand)]
+    Lock(LockCommand),
+    /// Tenants
+    #[command(subcommand)]
+    Tenant(TenantCommand),
+    /// Namespaces and their policies
+    #[command(subcommand)]
+    Namespace(NamespaceCommand),
+    /// Origins that namespaces read through to
+    #[command(subcommand)]
+    Origin(OriginCommand),
+    /// Access tokens
+    #[command(subcommand)]
+    Token(TokenCommand),
+    /// Fill a namespace ahead of time
+    #[command(subcommand)]
+    Warm(WarmCommand),
+    /// Measure cached against direct reads
+    #[command(subcommand)]
+    Load(LoadCommand),
+    /// Small experiments that show one guarantee, with and without it
+    #[command(subcommand)]
+    Drill(DrillCommand),
+    /// Who changed what
+    #[command(subcommand)]
+    Activity(ActivityCommand),
+    /// Make a one-time link that signs a browser in to the console
+    SignIn,
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::CommandFactory;
+    use rstest::rstest;
+
+    use verax_api::WarmValues;
+
+    use super::values::{length_of_time, values};
+    use super::*;
+
+    #[test]
+    fn the_commands_are_well_formed() {
+        Arguments::command().debug_assert();
+    }
+
+    #[rstest]
+    #[case("30s", Ok(30_000))]
+    #[case("1h 30m", Ok(5_400_000))]
+    #[case("0.5", Ok(500))]
+    #[case("12", Ok(12_000))]
+    #[case("-1s", Err(()))]
+    #[case("-1", Err(()))]
+    #[case("soon", Err(()))]
+    #[case("", Err(()))]
+    fn lengths_of_time(#[case] text: &str, #[case] expected: Result<u128, ()>) {
+        assert_eq!(length_of_time(text).map(|d| d.as_millis()).map_err(drop), expected);
+    }
+
+    #[test]
+    fn values_come_from_lists_files_and_the_origin() {
+        let file = tempfile::NamedTempFile::new().unwrap();
+        std::fs::write(file.path(), "# busiest\naldermouth\n\n brinewick \n").unwrap();
+        let from_file = values(&format!("harbour=@{}", file.path().display())).unwrap().1;
+        let listed = WarmValues::List(vec!["aldermouth".into(), "brinewick".into()]);
+        assert_eq!(from_file, listed);
+        assert_eq!(values("harbour=aldermouth, brinewick").unwrap().1, listed);
+        let listing = WarmValues::Listing("/harbours".into());
+        assert_eq!(values("harbour=origin:/harbours").unwrap().1, listing);
+        assert!(values("harbour").is_err());
+        assert!(values("harbour=@/nowhere").unwrap_err().contains("/nowhere"));
+    }
+}

@@ -1,0 +1,74 @@
+//! Values as they are typed: places, times, sizes.
+
+use std::collections::BTreeMap;
+use std::str::FromStr;
+use std::time::Duration;
+
+use verax_api::WarmValues;
+
+/// `TENANT/NAMESPACE`.
+#[derive(Debug, Clone)]
+pub(crate) struct Place {
+    pub(crate) tenant: String,
+    pub(crate) name: String,
+}
+
+impl FromStr for Place {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        let wrong = || "write it as TENANT/NAME, such as ferrydesk/boards".to_owned();
+        let (tenant, name) = text.split_once('/').ok_or_else(wrong)?;
+        if tenant.is_empty() || name.is_empty() || name.contains('/') {
+            return Err(wrong());
+        }
+        Ok(Self { tenant: tenant.to_owned(), name: name.to_owned() })
+    }
+}
+
+/// A length of time: `30s`, `5m`, `1h 30m`, or a number of seconds.
+pub(crate) fn length_of_time(text: &str) -> Result<Duration, String> {
+    let wrong = || format!("{text:?} is not a length of time of 0 or more: write 30s, 5m or 1h");
+    if let Ok(seconds) = text.parse::<f64>() {
+        return Duration::try_from_secs_f64(seconds).map_err(|_| wrong());
+    }
+    let parsed: jiff::SignedDuration = text.parse().map_err(|_| wrong())?;
+    Duration::try_from(parsed).map_err(|_| wrong())
+}
+
+/// A size: `512KiB`, `1MiB`, or a number of bytes.
+pub(crate) fn size(text: &str) -> Result<u64, String> {
+    let parsed = text.parse::<bytesize::ByteSize>();
+    parsed.map(|size| size.0).map_err(|_| format!("{text:?} is not a size: write 512KiB or 1MiB"))
+}
+
+/// A cap: a size, or none.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Cap(pub(crate) Option<u64>);
+
+pub(crate) fn cap(text: &str) -> Result<Cap, String> {
+    if text == "none" { Ok(Cap(None)) } else { size(text).map(|bytes| Cap(Some(bytes))) }
+}
+
+/// `VARIABLE=VALUE,VALUE…`, `VARIABLE=@FILE` or `VARIABLE=origin:/REFERENCE`.
+pub(crate) type GivenValues = (String, WarmValues);
+
+pub(crate) fn values(text: &str) -> Result<GivenValues, String> {
+    let (variable, given) = text.split_once('=').ok_or(
+        "write it as VARIABLE=VALUE,VALUE or VARIABLE=@FILE or VARIABLE=origin:/REFERENCE",
+    )?;
+    let values = if let Some(file) = given.strip_prefix('@') {
+        let text = std::fs::read_to_string(file).map_err(|e| format!("{file}: {e}"))?;
+        let lines = text.lines().map(str::trim).filter(|l| !l.is_empty() && !l.starts_with('#'));
+        WarmValues::List(lines.map(str::to_owned).collect())
+    } else if let Some(reference) = given.strip_prefix("origin:") {
+        WarmValues::Listing(reference.to_owned())
+    } else {
+        WarmValues::List(given.split(',').map(|v| v.trim().to_owned()).collect())
+    };
+    Ok((variable.to_owned(), values))
+}
+
+pub(crate) fn gather(given: Vec<GivenValues>) -> BTreeMap<String, WarmValues> {
+    given.into_iter().collect()
+}
