@@ -2,12 +2,12 @@
   import { Play } from '@lucide/svelte';
   import { onMount } from 'svelte';
   import { api, words, type DrillRun, type DrillSpec } from '../lib/api';
-  import { DrillFeed } from '../lib/drill.svelte';
   import * as figures from '../lib/figures';
+  import { RunFeed } from '../lib/run-feed.svelte';
   import Answer from '../parts/Answer.svelte';
   import Chart from '../parts/Chart.svelte';
 
-  const current = new DrillFeed();
+  const current = new RunFeed<DrillRun>('/v1/drill-runs', api.startDrill);
   let specs = $state<DrillSpec[]>([]);
   let asked = $state(false);
   let problem = $state('');
@@ -23,7 +23,7 @@
       }
       asked = true;
     })();
-    return () => current.stop();
+    return () => current.stopFollowing();
   });
 
   const run = $derived(current.run);

@@ -4,14 +4,14 @@
   import { api, words, type LoadProfile, type LoadRun } from '../lib/api';
   import * as figures from '../lib/figures';
   import type { LiveFeed } from '../lib/live.svelte';
-  import { LoadRunFeed } from '../lib/load-run.svelte';
+  import { RunFeed } from '../lib/run-feed.svelte';
   import Answer from '../parts/Answer.svelte';
   import Chart from '../parts/Chart.svelte';
   import LaneTable from '../parts/LaneTable.svelte';
 
   let { feed }: { feed: LiveFeed } = $props();
 
-  const current = new LoadRunFeed();
+  const current = new RunFeed<LoadRun>('/v1/load-runs', api.startLoadRun);
   let profiles = $state<LoadProfile[]>([]);
   let runs = $state<LoadRun[]>([]);
   let chosen = $state('');
@@ -80,7 +80,7 @@
     </select>
   </label>
   {#if current.running}
-    <button class="btn btn-outline" onclick={() => current.stop()} disabled={current.starting}>
+    <button class="btn btn-outline" onclick={() => current.ask(api.stopLoadRun)} disabled={current.starting}>
       <Square size={16} /> Stop the run
     </button>
   {:else}

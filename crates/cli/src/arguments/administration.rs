@@ -4,6 +4,7 @@ use std::time::Duration;
 
 use clap::{Args, Subcommand};
 
+use super::entries::LifetimeFlags;
 use super::values::{Cap, Place, cap, length_of_time, size};
 
 #[derive(Debug, Subcommand)]
@@ -25,15 +26,8 @@ pub(crate) enum TenantCommand {
 /// Parts of a policy.
 #[derive(Debug, Args)]
 pub(crate) struct PolicyFlags {
-    /// How long an entry is fresh [default for a new namespace: 60s]
-    #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
-    pub(crate) max_age: Option<Duration>,
-    /// How long after that the previous copy may be served while it is refreshed
-    #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
-    pub(crate) stale_while_revalidate: Option<Duration>,
-    /// How long after max-age the previous copy may be served when the origin fails
-    #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
-    pub(crate) stale_if_error: Option<Duration>,
+    #[command(flatten)]
+    pub(crate) lifetime: LifetimeFlags,
     /// The largest value, such as 512KiB [default for a new namespace: 1MiB]
     #[arg(long, value_parser = size, value_name = "SIZE")]
     pub(crate) largest_value: Option<u64>,

@@ -56,16 +56,16 @@ pub(crate) struct PutOptions {
     pub(crate) if_match: Option<String>,
 }
 
-/// A lifetime; parts that are left out come from the namespace.
+/// A lifetime, of an entry or of a namespace's; parts that are left out stay as the namespace has them.
 #[derive(Debug, Clone, Copy, Args)]
 pub(crate) struct LifetimeFlags {
-    /// How long it is fresh, such as 30s; else the namespace's
+    /// How long an entry is fresh, such as 30s; else what the namespace has, at first 60s
     #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
     pub(crate) max_age: Option<Duration>,
-    /// How long after that it may be served while it is refreshed
+    /// How long after that the previous copy may be served while it is refreshed
     #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
     pub(crate) stale_while_revalidate: Option<Duration>,
-    /// How long after max-age it may be served when the origin fails
+    /// How long after max-age the previous copy may be served when the origin fails
     #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
     pub(crate) stale_if_error: Option<Duration>,
 }

@@ -56,9 +56,9 @@ pub(super) async fn tenant(
 fn policy_of(flags: PolicyFlags) -> PolicyChange {
     let seconds = |time: Option<std::time::Duration>| time.map(|t| t.as_secs_f64());
     PolicyChange {
-        max_age_seconds: seconds(flags.max_age),
-        stale_while_revalidate_seconds: seconds(flags.stale_while_revalidate),
-        stale_if_error_seconds: seconds(flags.stale_if_error),
+        max_age_seconds: seconds(flags.lifetime.max_age),
+        stale_while_revalidate_seconds: seconds(flags.lifetime.stale_while_revalidate),
+        stale_if_error_seconds: seconds(flags.lifetime.stale_if_error),
         jitter_percent: flags.jitter,
         largest_value_bytes: flags.largest_value,
         reserve_bytes: flags.reserve,
