@@ -7,11 +7,13 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::print_stderr)]
 
 mod browser;
+mod origin;
 mod process;
 mod verax;
 mod wait;
 
 pub use browser::Browser;
+pub use origin::HeldOrigin;
 pub use process::{is_running, send};
 pub use verax::{Answer, Verax, program, run};
 pub use wait::{until, until_some};

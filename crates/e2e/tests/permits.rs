@@ -6,13 +6,11 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
-use axum::Router;
-use axum::routing::get;
 use reqwest::{Method, RequestBuilder, Response};
 use serde_json::{Value, json};
 use tokio::sync::Semaphore;
 use verax_client::{Cache, CacheOptions, PutOptions, Source};
-use verax_e2e::{Verax, until};
+use verax_e2e::{HeldOrigin, Verax, until};
 
 fn started() -> Verax {
     let verax = Verax::serve(&[]);
@@ -73,19 +71,10 @@ async fn problem(response: Response) -> String {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn ten_thousand_callers_make_one_origin_call() {
-    let (gate, calls) = (Arc::new(Semaphore::new(0)), Arc::new(AtomicU64::new(0)));
-    let (open, counted) = (Arc::clone(&gate), Arc::clone(&calls));
-    let slow = get(async move || {
-        counted.fetch_add(1, Ordering::SeqCst);
-        open.acquire().await.unwrap().forget();
-        "07:10 Saltmere"
-    });
-    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
-    let origin = listener.local_addr().unwrap();
-    tokio::spawn(async move { axum::serve(listener, Router::new().route("/{key}", slow)).await });
+    let origin = HeldOrigin::start("07:10 Saltmere").await;
     let verax = Verax::serve(&[]);
     verax.run(&["tenant", "create", "ferrydesk"]).done();
-    let at = format!("http://{origin}/{{key}}");
+    let at = origin.at();
     verax.run(&["origin", "create", "ferrydesk/desk", "--at", &at, "--total-timeout", "2m"]).done();
     verax.run(&["namespace", "create", "ferrydesk/boards", "--origin", "desk"]).done();
     let cache = boards(&verax, patient(16));
@@ -96,14 +85,14 @@ async fn ten_thousand_callers_make_one_origin_call() {
         })
         .collect();
     until("all are waiting", async || waiting(&verax).await == 10_000).await;
-    gate.add_permits(1);
+    origin.let_go(1);
     let mut sources = [0, 0];
     for caller in callers {
         let hit = caller.await.unwrap().unwrap().unwrap();
         assert_eq!(&hit.value[..], b"07:10 Saltmere");
         sources[usize::from(hit.source == Source::Joined)] += 1;
     }
-    assert_eq!((sources, calls.load(Ordering::SeqCst)), ([1, 9_999], 1));
+    assert_eq!((sources, origin.calls()), ([1, 9_999], 1));
 }
 
 #[tokio::test(flavor = "multi_thread")]

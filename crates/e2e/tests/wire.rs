@@ -6,19 +6,16 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
-use axum::Router;
-use axum::routing::get;
 use futures_util::FutureExt;
 use nix::sys::signal::Signal;
 use rstest::rstest;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
-use tokio::sync::Notify;
 use verax_client::{
     Cache, CacheEvent, CacheOptions, ClientError, LifetimeOptions, NearCopies, PutCondition,
     PutMany, PutOptions, Rate, Source, Taken,
 };
-use verax_e2e::{Verax, until};
+use verax_e2e::{HeldOrigin, Verax, until};
 use verax_wire::{FailureCode, Frame, GetFlags, Hello, Reply, Request, VERSION, next_frame};
 
 fn started() -> Verax {
@@ -165,22 +162,10 @@ async fn a_token_opens_its_scopes_and_no_more_and_ends_at_once() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_slow_origin_holds_up_nothing_that_came_after() {
-    let (opened, calls) = (Arc::new(Notify::new()), Arc::new(AtomicU64::new(0)));
-    let (open, counted) = (Arc::clone(&opened), Arc::clone(&calls));
-    let slow = get(move || {
-        counted.fetch_add(1, Ordering::SeqCst);
-        async move {
-            open.notified().await;
-            "slow"
-        }
-    });
-    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
-    let origin = listener.local_addr().unwrap();
-    tokio::spawn(async move { axum::serve(listener, Router::new().route("/{key}", slow)).await });
+    let origin = HeldOrigin::start("slow").await;
     let verax = Verax::serve(&[]);
     verax.run(&["tenant", "create", "ferrydesk"]).done();
-    let at = format!("http://{origin}/{{key}}");
-    verax.run(&["origin", "create", "ferrydesk/desk", "--at", &at]).done();
+    verax.run(&["origin", "create", "ferrydesk/desk", "--at", &origin.at()]).done();
     verax.run(&["namespace", "create", "ferrydesk/boards", "--origin", "desk"]).done();
     let one = CacheOptions {
         connections: 1,
@@ -193,9 +178,9 @@ async fn a_slow_origin_holds_up_nothing_that_came_after() {
         let cache = cache.clone();
         async move { cache.get("cold").await }
     });
-    until("the origin is asked", async || calls.load(Ordering::SeqCst) == 1).await;
+    until("the origin is asked", async || origin.calls() == 1).await;
     assert_eq!(text(&cache, "warm").await.unwrap(), "v", "on the same connection");
-    opened.notify_one();
+    origin.let_go(1);
     let cold = waiting.await.unwrap().unwrap().unwrap();
     assert_eq!((&cold.value[..], cold.source), (&b"slow"[..], Source::Origin));
 }
