@@ -145,7 +145,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         loop {
             let more = self.answer_received()?;
             if !self.outbox.is_empty() {
-                self.write().await?;
+                self.outbox.write(&mut self.stream).await?;
             }
             // Whole requests are left, which no further read may announce.
             if more {
@@ -192,13 +192,6 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                 }
             }
         }
-    }
-
-    /// Writes what waits; a client that takes nothing for too long is given up.
-    async fn write(&mut self) -> Result<(), Ended> {
-        let writing = self.outbox.write(&mut self.stream);
-        tokio::time::timeout(self.limits.idle, writing).await.map_err(|_| Ended::Idle)??;
-        Ok(())
     }
 
     /// Takes a place for a large frame that has begun to arrive.

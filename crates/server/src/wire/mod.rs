@@ -16,6 +16,7 @@ use std::time::Duration;
 
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::{TcpListener, TcpStream};
+use tokio_io_timeout::TimeoutWriter;
 use verax_service::Service;
 
 use crate::tls::Tls;
@@ -112,9 +113,9 @@ async fn serve(
         return;
     }
     let ended = match tls {
-        None => converse(Connection::new(stream, service, limits), place).await,
+        None => converse(stream, service, limits, place).await,
         Some(tls) => match tls.accept(stream).await {
-            Some(stream) => converse(Connection::new(stream, service, limits), place).await,
+            Some(stream) => converse(stream, service, limits, place).await,
             None => return,
         },
     };
@@ -123,10 +124,16 @@ async fn serve(
     }
 }
 
-async fn converse<S: AsyncRead + AsyncWrite + Unpin>(
-    connection: Connection<S>,
+async fn converse(
+    stream: impl AsyncRead + AsyncWrite,
+    service: Arc<Service>,
+    limits: WireLimits,
     place: Option<Place>,
 ) -> Result<(), Ended> {
+    // A client that takes nothing for too long is given up; one that takes little by little is not.
+    let mut stream = TimeoutWriter::new(stream);
+    stream.set_timeout(Some(limits.idle));
+    let connection = Connection::new(Box::pin(stream), service, limits);
     match place {
         Some(_place) => connection.serve().await,
         None => connection.refuse("there are too many connections; come back later").await,
