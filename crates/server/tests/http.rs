@@ -231,7 +231,16 @@ async fn the_short_way_answers_as_the_long_way_does() {
             let mut fields: Vec<(String, String)> = response
                 .headers()
                 .iter()
-                .map(|(name, value)| (name.to_string(), value.to_str().unwrap().to_owned()))
+                .map(|(name, value)| {
+                    let value = value.to_str().unwrap();
+                    // Seconds pass between two answers.
+                    let timeless = match name.as_str() {
+                        "age" => "",
+                        "cache-status" => value.trim_end_matches(|c: char| c.is_ascii_digit()),
+                        _ => value,
+                    };
+                    (name.to_string(), timeless.to_owned())
+                })
                 // They differ from answer to answer, on either way.
                 .filter(|(name, _)| {
                     !["request-id", "date", "server-timing"].contains(&name.as_str())
