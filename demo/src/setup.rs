@@ -81,13 +81,8 @@ pub async fn create(verax: &Client, stand_in: SocketAddr) -> Result<(), DemoErro
                 verax.change_origin(plan.tenant, plan.origin, &change).await?;
             }
             None => {
-                let origin = CreateOrigin {
-                    name: plan.origin.into(),
-                    url,
-                    connect_timeout_ms: None,
-                    total_timeout_ms: None,
-                    largest_response_bytes: None,
-                };
+                let name = plan.origin.into();
+                let origin = CreateOrigin { name, url, ..Default::default() };
                 verax.create_origin(plan.tenant, &origin).await?;
             }
         }

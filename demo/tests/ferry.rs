@@ -10,7 +10,7 @@ use jiff::civil::Date;
 use verax_core::{KeyPattern, OriginSettings};
 use verax_demo::data::{LoadedData, gauges, harbours, load};
 use verax_demo::{queries, stand_in};
-use verax_origin::HttpOrigin;
+use verax_origin::Origin;
 use verax_records::launcher::PrivateServer;
 
 fn today() -> Date {
@@ -55,8 +55,11 @@ async fn the_data_is_loaded_once_and_answers_every_page() {
     let stand_in =
         stand_in::start(&server.url("ferry"), "127.0.0.1:0".parse().unwrap()).await.unwrap();
     let base = format!("http://{}", stand_in.address);
-    let boards =
-        HttpOrigin::new(&OriginSettings::of(format!("{base}/boards/{{harbour}}"))).unwrap();
+    let boards = Origin::new(
+        &OriginSettings::http(format!("{base}/boards/{{harbour}}")),
+        &Default::default(),
+    )
+    .unwrap();
     let answer = boards.read(&[("harbour", "brinewick")], None).await.unwrap();
     assert_eq!(answer.media_type, "application/json");
     assert_eq!(answer.cache_groups.as_deref(), Some("\"boards\", \"harbour-brinewick\""));
@@ -72,7 +75,9 @@ async fn the_data_is_loaded_once_and_answers_every_page() {
         ("/tides/{gauge}", "tide/{gauge}", "tide/aldermouth-pier"),
         ("/berths/{harbour}", "berths/{harbour}", "berths/aldermouth"),
     ] {
-        let origin = HttpOrigin::new(&OriginSettings::of(format!("{base}{path}"))).unwrap();
+        let origin =
+            Origin::new(&OriginSettings::http(format!("{base}{path}")), &Default::default())
+                .unwrap();
         let pattern = KeyPattern::parse(pattern).unwrap();
         let value = origin.read(&pattern.values_of(key).unwrap(), None).await.unwrap();
         assert!(value.took > Duration::ZERO && value.value.starts_with(b"{"), "{key}");

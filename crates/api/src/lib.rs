@@ -17,6 +17,7 @@ mod live;
 mod load;
 mod locks;
 mod operations;
+mod origins;
 mod permits;
 mod problem;
 mod tenants;
@@ -37,11 +38,15 @@ pub use operations::{
     AddRequest, Allowance, BatchAnswer, BatchFound, BatchOperation, BatchPut, BatchRequest,
     BatchResult, BatchValue, Counter, TakeRequest,
 };
+pub use origins::{
+    CreateOrigin, Endpoint, Guard, GuardChange, Origin, OriginChange, Pool, PoolChange, Sql,
+    SqlChange,
+};
 pub use permits::{PermitClaim, PermitGrant, PermitInUse, Permits, RefillEvent};
 pub use problem::Problem;
 pub use tenants::{
-    ActivityItem, CreateNamespace, CreateOrigin, CreateTenant, InvalidSeconds, Namespace, Origin,
-    OriginChange, OriginChoice, Policy, PolicyChange, Tenant, Usage, duration_of,
+    ActivityItem, CreateNamespace, CreateTenant, InvalidSeconds, Namespace, OriginChoice, Policy,
+    PolicyChange, Tenant, Usage, duration_of,
 };
 pub use tokens::{CreateSession, CreateToken, CreatedToken, Session, SignInLink, Token};
 pub use verax_core::load::{Comparison, Lane, LaneFigures, Popularity};

@@ -25,73 +25,6 @@ pub struct Tenant {
     pub created_at: Timestamp,
 }
 
-/// Asks for an origin.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
-#[serde(deny_unknown_fields)]
-pub struct CreateOrigin {
-    /// Its name within the tenant.
-    pub name: String,
-    /// A URL template (RFC 6570), such as `http://127.0.0.1:8752/boards/{harbour}`.
-    pub url: String,
-    /// The longest time to connect; 1000 when absent, and 10000 and 8 MiB for the other two.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub connect_timeout_ms: Option<u64>,
-    /// The longest time from asking to the last byte.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub total_timeout_ms: Option<u64>,
-    /// The largest response.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub largest_response_bytes: Option<u64>,
-}
-
-/// Parts of an origin's settings; absent parts keep what they are.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
-#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
-#[serde(deny_unknown_fields)]
-pub struct OriginChange {
-    /// A URL template (RFC 6570).
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub url: Option<String>,
-    /// The longest time to connect.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub connect_timeout_ms: Option<u64>,
-    /// The longest time from asking to the last byte.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub total_timeout_ms: Option<u64>,
-    /// The largest response.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub largest_response_bytes: Option<u64>,
-}
-
-/// An origin.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
-pub struct Origin {
-    /// The tenant that owns it.
-    pub tenant: String,
-    /// Its name within the tenant.
-    pub name: String,
-    /// Its URL template (RFC 6570).
-    pub url: String,
-    /// The longest time to connect.
-    pub connect_timeout_ms: u64,
-    /// The longest time from asking to the last byte.
-    pub total_timeout_ms: u64,
-    /// The largest response.
-    pub largest_response_bytes: u64,
-    /// What its circuit breaker does: `closed` lets calls through, `open` lets none through after
-    /// several failures in a row, `half-open` lets one through to see.
-    pub breaker: String,
-    /// Reads of it under way.
-    pub reads_under_way: u64,
-    /// Reads that wait for a place among those.
-    pub reads_waiting: u64,
-    /// When it was created.
-    #[cfg_attr(feature = "openapi", schema(value_type = String, format = DateTime))]
-    pub created_at: Timestamp,
-}
-
 /// Which origin a namespace reads through to, and how.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
@@ -122,6 +55,16 @@ pub struct Policy {
     pub reserve_bytes: u64,
     /// Memory that this namespace never exceeds; absent when only the whole service's limit holds.
     pub cap_bytes: Option<u64>,
+    /// How long it is kept that the origin has no value for a key; 0 does not keep it.
+    #[serde(default)]
+    pub negative_max_age_seconds: f64,
+    /// How early entries are refreshed that a refill brought, as a factor in percent; 0 leaves them until
+    /// they end.
+    #[serde(default)]
+    pub early_refresh_percent: u16,
+    /// Whether what is written goes to the origin first.
+    #[serde(default)]
+    pub write_through: bool,
     /// Where a missing value comes from.
     pub origin: Option<OriginChoice>,
 }
@@ -155,6 +98,19 @@ pub struct PolicyChange {
     #[serde(default, skip_serializing_if = "Option::is_none", with = "given")]
     #[cfg_attr(feature = "openapi", schema(value_type = Option<u64>))]
     pub cap_bytes: Option<Option<u64>>,
+    /// How long it is kept that the origin has no value for a key, so that it is not asked again and
+    /// again; 0, the default, does not keep it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub negative_max_age_seconds: Option<f64>,
+    /// How early entries are refreshed that a refill brought, as a factor in percent, 0 to 1000: 100 is
+    /// the usual rule, in which callers refresh the likelier the nearer the end is and the longer the
+    /// last refill took; 0, the default, leaves entries until they end.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub early_refresh_percent: Option<u16>,
+    /// Whether values that callers store or delete go to the origin first, by PUT and DELETE; false by
+    /// default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub write_through: Option<bool>,
     /// Where a missing value comes from; `null` unbinds the origin.
     #[serde(default, skip_serializing_if = "Option::is_none", with = "given")]
     #[cfg_attr(feature = "openapi", schema(value_type = Option<OriginChoice>))]

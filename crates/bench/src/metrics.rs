@@ -32,7 +32,7 @@ fn measure(fixture: &Fixture, keys: &[String], time: Duration, each: usize, coun
                             let now = service.now();
                             let mut hits = 0;
                             for key in keys.by_ref().take(each) {
-                                let cached = service.cached(namespace, key, now, |visited| {
+                                let cached = service.cached(namespace, key, now, |visited, _| {
                                     seen = seen.wrapping_add(visited.value().len() as u64);
                                 });
                                 hits += u64::from(cached == Cached::Hit);

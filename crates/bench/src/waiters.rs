@@ -72,13 +72,7 @@ pub(crate) fn run() -> Result<Table, Failure> {
         tokio::spawn(async move { axum::serve(origin, router).await });
         let caller = Caller::service("benchmark", vec![Scope::Admin]);
         let (tenant, name) = (Name::new("ferrydesk")?, Name::new("boards")?);
-        let origin = CreateOrigin {
-            name: "desk".into(),
-            url: at,
-            connect_timeout_ms: None,
-            total_timeout_ms: None,
-            largest_response_bytes: None,
-        };
+        let origin = CreateOrigin { name: "desk".into(), url: at, ..Default::default() };
         service.create_origin(&caller, &tenant, &origin).await?;
         let policy = PolicyChange {
             origin: Some(Some(OriginChoice { name: "desk".into(), key_pattern: None })),

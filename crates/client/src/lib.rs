@@ -34,4 +34,6 @@ pub use lock_guard::LockGuard;
 pub use locks::{Claimed, LockOptions};
 pub use operations::{Rate, Taken};
 pub use stable_key::stable_key;
-pub use wire::{Cache, CacheEvent, CacheOptions, Hit, NearCopies, Page, PutMany};
+pub use wire::{
+    Cache, CacheEvent, CacheOptions, Hit, NearCopies, Outdated, Page, PutMany, Written,
+};

@@ -2,6 +2,7 @@
 
 use std::fmt;
 use std::sync::Arc;
+use std::time::Duration;
 
 use bytes::Bytes;
 
@@ -66,7 +67,7 @@ enum Repr {
 }
 
 /// The media types that most values have; an entry keeps one byte for them.
-const USUAL: [&str; 24] = [
+const USUAL: [&str; 25] = [
     "application/octet-stream",
     "application/json",
     "application/json; charset=utf-8",
@@ -91,10 +92,17 @@ const USUAL: [&str; 24] = [
     "image/svg+xml",
     "image/webp",
     ALLOWANCE_TYPE,
+    NEGATIVE_TYPE,
 ];
+
+/// Where [`NEGATIVE_TYPE`] stands in [`USUAL`].
+pub(crate) const NEGATIVE_NUMBER: u8 = USUAL.len() as u8 - 1;
 
 /// The media type of the state of an allowance.
 pub const ALLOWANCE_TYPE: &str = "application/vnd.verax.allowance";
+
+/// The media type of a negative result: the origin was asked, and has no value for the key.
+pub const NEGATIVE_TYPE: &str = "application/vnd.verax.no-value";
 
 impl MediaType {
     /// A media type as it was given; it is kept, not judged.
@@ -190,6 +198,8 @@ pub struct Entry {
     pub lifetime: Lifetime,
     /// When it was stored.
     pub stored_at: Timestamp,
+    /// How long the refill took that brought it; zero when it came otherwise.
+    pub refill_took: Duration,
     /// The entity tag where it is known already.
     pub(crate) known_tag: Option<EntityTag>,
 }
@@ -208,8 +218,26 @@ impl Entry {
             tags: Tags::default(),
             lifetime,
             stored_at: now,
+            refill_took: Duration::ZERO,
             known_tag: None,
         }
+    }
+
+    /// A negative result: the origin has no value for the key. It is kept so that the origin is not
+    /// asked again and again, and is no value itself.
+    pub fn negative(max_age: Duration, now: Timestamp) -> Self {
+        Self::new(Bytes::new(), NEGATIVE_TYPE, Lifetime::of(max_age), now)
+    }
+
+    /// Whether it is a negative result.
+    pub fn is_negative(&self) -> bool {
+        self.media_type.number() == Some(NEGATIVE_NUMBER)
+    }
+
+    /// The same entry, brought by a refill that took this long; it is kept to about three percent.
+    pub fn refilled_in(mut self, took: Duration) -> Self {
+        self.refill_took = took;
+        self
     }
 
     /// The same entry with `tags`.

@@ -41,6 +41,7 @@
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
+pub mod early;
 pub mod entry;
 pub mod guard;
 pub mod key;
@@ -48,6 +49,7 @@ pub mod lifetime;
 pub mod load;
 pub mod meter;
 pub mod name;
+pub mod origin;
 pub mod pattern;
 pub mod policy;
 pub mod store;
@@ -59,7 +61,8 @@ pub use guard::{Joined, Permit, PermitNumber, RefillTable, Voided};
 pub use key::{Key, NamespaceId};
 pub use lifetime::{Freshness, Lifetime};
 pub use name::Name;
+pub use origin::OriginSettings;
 pub use pattern::KeyPattern;
-pub use policy::{NamespacePolicy, OriginBinding, OriginSettings};
+pub use policy::{NamespacePolicy, OriginBinding};
 pub use store::{Found, Partition, PutCondition, Quota, Store};
 pub use time::Timestamp;

@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+use crate::early::LARGEST_FACTOR;
 use crate::lifetime::{LONGEST_LIFETIME, Lifetime};
 use crate::name::Name;
 use crate::pattern::KeyPattern;
@@ -22,6 +23,13 @@ pub struct NamespacePolicy {
     pub largest_value: u64,
     /// The memory that the namespace is guaranteed and may never exceed.
     pub quota: Quota,
+    /// How long it is kept that the origin has no value for a key; zero does not keep it.
+    pub negative_max_age: Duration,
+    /// How early entries are refreshed that a refill brought, as a factor in percent (see
+    /// [`crate::early`]); 0 leaves them until they end.
+    pub early_refresh_percent: u16,
+    /// Whether what is written goes to the origin first.
+    pub write_through: bool,
     /// Where a missing value comes from; `None` when services refill it themselves.
     pub origin: Option<OriginBinding>,
 }
@@ -31,73 +39,8 @@ pub struct NamespacePolicy {
 pub struct OriginBinding {
     /// The origin's name within the tenant.
     pub origin: Name,
-    /// Turns a key into the values for the origin's URL template.
+    /// Turns a key into the values for the origin's URL template or query.
     pub key_pattern: KeyPattern,
-}
-
-/// How an HTTP origin is read.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct OriginSettings {
-    /// A URL template (RFC 6570) with the variables of the key patterns that are bound to it.
-    pub url: String,
-    /// The longest time to connect.
-    pub connect_timeout: Duration,
-    /// The longest time from asking to the last byte.
-    pub total_timeout: Duration,
-    /// The largest response, in bytes.
-    pub largest_response: u64,
-}
-
-/// The longest timeout of an origin.
-pub const LONGEST_TIMEOUT: Duration = Duration::from_secs(300);
-
-/// Why an origin's settings are refused.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-pub enum InvalidOriginSettings {
-    /// A timeout is zero or beyond [`LONGEST_TIMEOUT`].
-    #[error("{part} of {milliseconds} ms is out of range: use 1 to {} ms", LONGEST_TIMEOUT.as_millis())]
-    Timeout {
-        /// Which timeout.
-        part: &'static str,
-        /// The milliseconds given.
-        milliseconds: u128,
-    },
-    /// A largest response of zero or beyond [`LARGEST_VALUE`].
-    #[error(
-        "a largest response of {0} bytes is out of range: use 1 to {LARGEST_VALUE} bytes (64 MiB)"
-    )]
-    LargestResponse(u64),
-}
-
-impl OriginSettings {
-    /// Settings with the usual limits: one second to connect, ten in all, 8 MiB.
-    pub fn of(url: impl Into<String>) -> Self {
-        Self {
-            url: url.into(),
-            connect_timeout: Duration::from_secs(1),
-            total_timeout: Duration::from_secs(10),
-            largest_response: 8 << 20,
-        }
-    }
-
-    /// Checks the numbers; the URL is checked where it is read.
-    ///
-    /// # Errors
-    /// [`InvalidOriginSettings`] names the first number out of range.
-    pub fn check(&self) -> Result<(), InvalidOriginSettings> {
-        for (part, time) in
-            [("connect_timeout", self.connect_timeout), ("total_timeout", self.total_timeout)]
-        {
-            if time.is_zero() || time > LONGEST_TIMEOUT {
-                let milliseconds = time.as_millis();
-                return Err(InvalidOriginSettings::Timeout { part, milliseconds });
-            }
-        }
-        if self.largest_response == 0 || self.largest_response > LARGEST_VALUE {
-            return Err(InvalidOriginSettings::LargestResponse(self.largest_response));
-        }
-        Ok(())
-    }
 }
 
 /// Why a policy is refused.
@@ -119,6 +62,14 @@ pub enum InvalidPolicy {
     /// A jitter beyond [`LARGEST_JITTER`].
     #[error("a jitter of {0} percent is out of range: use 0 to {LARGEST_JITTER}")]
     Jitter(u8),
+    /// A factor of early refresh beyond [`LARGEST_FACTOR`].
+    #[error(
+        "an early refresh of {0} percent is out of range: use 0 (off) to {LARGEST_FACTOR}; 100 is the usual factor"
+    )]
+    EarlyRefresh(u16),
+    /// Writing through without an origin.
+    #[error("writing through needs an origin: bind one, or turn write_through off")]
+    NothingToWriteThrough,
     /// A cap too small to be of use.
     #[error("a cap of {0} bytes is out of range: use at least {SMALLEST_CAP} bytes (1 MiB)")]
     Cap(u64),
@@ -147,6 +98,9 @@ impl Default for NamespacePolicy {
             jitter_percent: 0,
             largest_value: 1 << 20,
             quota: Quota::default(),
+            negative_max_age: Duration::ZERO,
+            early_refresh_percent: 0,
+            write_through: false,
             origin: None,
         }
     }
@@ -162,6 +116,7 @@ impl NamespacePolicy {
             ("max_age", self.lifetime.max_age),
             ("stale_while_revalidate", self.lifetime.stale_while_revalidate),
             ("stale_if_error", self.lifetime.stale_if_error),
+            ("negative_max_age", self.negative_max_age),
         ] {
             if time > LONGEST_LIFETIME {
                 let seconds = time.as_secs();
@@ -173,6 +128,12 @@ impl NamespacePolicy {
         }
         if self.jitter_percent > LARGEST_JITTER {
             return Err(InvalidPolicy::Jitter(self.jitter_percent));
+        }
+        if self.early_refresh_percent > LARGEST_FACTOR {
+            return Err(InvalidPolicy::EarlyRefresh(self.early_refresh_percent));
+        }
+        if self.write_through && self.origin.is_none() {
+            return Err(InvalidPolicy::NothingToWriteThrough);
         }
         let Quota { reserve, cap } = self.quota;
         if cap < SMALLEST_CAP {
@@ -199,6 +160,14 @@ mod tests {
     fn largest_value_is_bounded(#[case] largest_value: u64, #[case] valid: bool) {
         let policy = NamespacePolicy { largest_value, ..Default::default() };
         assert_eq!(policy.check().is_ok(), valid);
+    }
+
+    #[test]
+    fn writing_through_needs_an_origin_and_early_refresh_a_sane_factor() {
+        let policy = NamespacePolicy { write_through: true, ..Default::default() };
+        assert_eq!(policy.check(), Err(InvalidPolicy::NothingToWriteThrough));
+        let policy = NamespacePolicy { early_refresh_percent: 1_001, ..Default::default() };
+        assert_eq!(policy.check(), Err(InvalidPolicy::EarlyRefresh(1_001)));
     }
 
     #[test]

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use verax_client::{Namespace, Source};
 use verax_core::load::Outcome;
 use verax_core::{Key, KeyPattern};
-use verax_origin::HttpOrigin;
+use verax_origin::Origin;
 
 /// Reads through Verax.
 #[derive(Debug, Clone)]
@@ -18,7 +18,7 @@ pub struct CachedLane {
 #[derive(Debug, Clone)]
 pub struct DirectLane {
     /// The origin.
-    pub origin: Arc<HttpOrigin>,
+    pub origin: Arc<Origin>,
     /// Turns a key into the origin's values.
     pub key_pattern: KeyPattern,
 }

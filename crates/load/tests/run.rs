@@ -15,7 +15,7 @@ use verax_client::{Client, ClientOptions};
 use verax_core::load::{LoadProfile, Popularity};
 use verax_core::{Key, KeyPattern, Name, OriginSettings};
 use verax_load::{CachedLane, DirectLane, Plan, run};
-use verax_origin::HttpOrigin;
+use verax_origin::Origin;
 
 /// A server that counts its calls and answers by their number.
 async fn server(
@@ -41,7 +41,7 @@ fn answer(cache_status: &'static str) -> Response {
 fn plan(verax: &str, origin: &str, warm_up: u64, duration: u64) -> Plan {
     let url = verax.to_owned();
     let client = Client::new(ClientOptions { url, ..Default::default() }).unwrap();
-    let settings = OriginSettings::of(format!("{origin}/boards/{{harbour}}"));
+    let settings = OriginSettings::http(format!("{origin}/boards/{{harbour}}"));
     Plan {
         profile: LoadProfile {
             name: Name::new("test").unwrap(),
@@ -54,7 +54,7 @@ fn plan(verax: &str, origin: &str, warm_up: u64, duration: u64) -> Plan {
         keys: ["board/a", "board/b"].map(|k| Key::new(k).unwrap()).into(),
         cached: CachedLane { namespace: client.namespace("ferrydesk", "boards").unwrap() },
         direct: DirectLane {
-            origin: Arc::new(HttpOrigin::new(&settings).unwrap()),
+            origin: Arc::new(Origin::new(&settings, &Default::default()).unwrap()),
             key_pattern: KeyPattern::parse("board/{harbour}").unwrap(),
         },
     }

@@ -2,6 +2,8 @@
 
 use std::time::Duration;
 
+use crate::credentials::CredentialError;
+
 /// Why an origin gave no value. The messages are for the people who run the service; what a
 /// tenant's application is told is decided at the edge.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -22,13 +24,13 @@ pub enum OriginError {
         /// The longest time allowed.
         limit: Duration,
     },
-    /// It says that it has no such value (404 or 410).
-    #[error("the origin at {url} has no such value: it answered {status}")]
+    /// It says that it has no such value: by 404 or 410, or by no row.
+    #[error("the origin at {url} has no such value{}", status.map(|s| format!(": it answered {s}")).unwrap_or_default())]
     NoValue {
         /// The URL that was read.
         url: String,
-        /// Its status.
-        status: u16,
+        /// Its status, if it is an HTTP service.
+        status: Option<u16>,
     },
     /// It answered with a status that is not a success.
     #[error("the origin at {url} answered {status}")]
@@ -60,12 +62,34 @@ pub enum OriginError {
         /// The time after which it is asked again.
         retry_after: Duration,
     },
-    /// Too many calls wait for it already.
+    /// Too many calls wait for it already, or a call waited for too long.
     #[error("too many calls wait for the origin already")]
     Busy,
     /// The values of this key make no URL.
     #[error("the key makes no URL for the origin: {0}")]
     NoUrl(String),
+    /// The database refused the query, or gave what is no value.
+    #[error("the origin at {url} did not answer the query: {reason}")]
+    Query {
+        /// The URL of the database.
+        url: String,
+        /// What it said.
+        reason: String,
+    },
+    /// The result has more rows than allowed.
+    #[error("the origin at {url} answered more than {limit} rows")]
+    TooManyRows {
+        /// The URL of the database.
+        url: String,
+        /// The most rows allowed.
+        limit: u32,
+    },
+    /// The secret that opens it cannot be read.
+    #[error(transparent)]
+    Credential(CredentialError),
+    /// It is a query, to which nothing can be written.
+    #[error("the origin is a query: it can be read, and nothing can be written to it")]
+    ReadOnly,
 }
 
 impl OriginError {
@@ -76,11 +100,14 @@ impl OriginError {
             Self::Timeout { .. } => "timeout",
             Self::NoValue { .. } => "no-value",
             Self::Status { .. } => "status",
-            Self::TooLarge { .. } => "too-large",
+            Self::TooLarge { .. } | Self::TooManyRows { .. } => "too-large",
             Self::Garbled { .. } => "garbled",
             Self::SetAside { .. } => "set-aside",
             Self::Busy => "busy",
             Self::NoUrl(_) => "no-url",
+            Self::Query { .. } => "query",
+            Self::Credential(_) => "credential",
+            Self::ReadOnly => "read-only",
         }
     }
 
@@ -91,13 +118,23 @@ impl OriginError {
             Self::Timeout { limit, .. } => {
                 format!("the origin did not answer within {} ms", limit.as_millis())
             }
-            Self::NoValue { status, .. } => format!("the origin has no such value ({status})"),
+            Self::NoValue { status: Some(status), .. } => {
+                format!("the origin has no such value ({status})")
+            }
+            Self::NoValue { status: None, .. } => "the origin has no such value".into(),
+            Self::Query { .. } => "the origin did not answer the query".into(),
+            Self::TooManyRows { limit, .. } => {
+                format!("the origin answered more than {limit} rows")
+            }
+            Self::Credential(error) => {
+                format!("the credential {} of the origin cannot be read", error.name)
+            }
             Self::Status { status, .. } => format!("the origin answered {status}"),
             Self::TooLarge { limit, .. } => format!("the origin answered more than {limit} bytes"),
             Self::Garbled { .. } => {
                 "the origin did not answer with a complete HTTP response".into()
             }
-            Self::SetAside { .. } | Self::Busy => self.to_string(),
+            Self::SetAside { .. } | Self::Busy | Self::ReadOnly => self.to_string(),
             Self::NoUrl(reason) => format!("the key makes no URL for the origin: {reason}"),
         }
     }
@@ -105,8 +142,24 @@ impl OriginError {
     /// The status that the origin answered with, if it came that far.
     pub fn status(&self) -> Option<u16> {
         match self {
-            Self::NoValue { status, .. } | Self::Status { status, .. } => Some(*status),
+            Self::NoValue { status, .. } => *status,
+            Self::Status { status, .. } => Some(*status),
             _ => None,
         }
+    }
+
+    /// Whether the origin gave no answer, or said that it cannot. One that has no such value, or that
+    /// answers with something that is not allowed, is well.
+    pub(crate) fn speaks_against_the_server(&self) -> bool {
+        match self {
+            Self::Connect { .. } | Self::Timeout { .. } | Self::Garbled { .. } => true,
+            Self::Status { status, .. } => *status >= 500 || *status == 429,
+            _ => false,
+        }
+    }
+
+    /// Whether a write that failed so has surely changed nothing.
+    pub fn is_certain(&self) -> bool {
+        !matches!(self, Self::Timeout { .. } | Self::Garbled { .. })
     }
 }

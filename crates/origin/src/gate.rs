@@ -1,59 +1,45 @@
-//! What stands before an origin: a bound on calls at once with a bounded queue, and a breaker.
+//! What stands before an origin: a bound on calls at once with a bounded queue, the choice of a server
+//! that is well, and a budget of retries.
 
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Mutex, MutexGuard, PoisonError};
-use std::time::{Duration, Instant};
+use std::time::Instant;
 
 use tokio::sync::{Semaphore, SemaphorePermit};
 use verax_core::Timestamp;
-use verax_core::guard::breaker::{Breaker, BreakerState};
+use verax_core::guard::breaker::BreakerRule;
+use verax_core::guard::endpoints::{Endpoints, Health};
+use verax_core::guard::retry_budget::RetryBudget;
+use verax_core::origin::{Balance, OriginGuard};
 
 use crate::error::OriginError;
-
-/// Calls of one origin at once; further ones wait.
-const MOST_AT_ONCE: usize = 256;
-
-/// The most calls that wait for a place.
-const LONGEST_QUEUE: usize = 10_000;
-
-/// How long an origin is left alone at first.
-const SHORTEST_PAUSE: Duration = Duration::from_millis(500);
+use crate::origin::{EndpointView, OriginState};
 
 /// The gate of one origin.
 #[derive(Debug)]
 pub(crate) struct Gate {
     started: Instant,
-    breaker: Mutex<Breaker>,
+    endpoints: Mutex<Endpoints>,
+    budget: Mutex<RetryBudget>,
     places: Semaphore,
     waiting: AtomicUsize,
+    turn: AtomicUsize,
+    servers: usize,
+    guard: OriginGuard,
 }
 
-/// A call that was let in. One that is dropped before it ended counts neither way.
+/// A call that was let in.
 pub(crate) struct Pass<'g> {
     gate: &'g Gate,
     _place: SemaphorePermit<'g>,
 }
 
-/// An origin's gate at a moment.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct GateState {
-    /// What its breaker does.
-    pub breaker: BreakerState,
-    /// Calls under way.
-    pub under_way: usize,
-    /// Calls that wait for a place.
-    pub waiting: usize,
-}
-
-impl Default for Gate {
-    fn default() -> Self {
-        Self {
-            started: Instant::now(),
-            breaker: Mutex::new(Breaker::new(SHORTEST_PAUSE)),
-            places: Semaphore::new(MOST_AT_ONCE),
-            waiting: AtomicUsize::new(0),
-        }
-    }
+/// A call of one server. One that is dropped before it ended says nothing about the server.
+pub(crate) struct Attempt<'g> {
+    gate: &'g Gate,
+    server: usize,
+    second: bool,
+    health: Health,
 }
 
 /// A caller in the queue.
@@ -66,55 +52,111 @@ impl Drop for InQueue<'_> {
 }
 
 impl Gate {
+    pub(crate) fn new(servers: usize, balance: Balance, guard: OriginGuard) -> Self {
+        let rule = BreakerRule { failures: guard.failures_to_open, pause: guard.pause };
+        Self {
+            started: Instant::now(),
+            endpoints: Mutex::new(Endpoints::new(servers, rule, balance)),
+            budget: Mutex::new(RetryBudget::new(guard.retry_percent)),
+            places: Semaphore::new(guard.most_at_once as usize),
+            waiting: AtomicUsize::new(0),
+            turn: AtomicUsize::new(0),
+            servers,
+            guard,
+        }
+    }
+
     fn now(&self) -> Timestamp {
         Timestamp::from_millis(
             u64::try_from(self.started.elapsed().as_millis()).unwrap_or(u64::MAX),
         )
     }
 
-    fn breaker(&self) -> MutexGuard<'_, Breaker> {
-        self.breaker.lock().unwrap_or_else(PoisonError::into_inner)
+    fn endpoints(&self) -> MutexGuard<'_, Endpoints> {
+        self.endpoints.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn budget(&self) -> MutexGuard<'_, RetryBudget> {
+        self.budget.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// A server for a call that nothing guards.
+    pub(crate) fn in_turn(&self) -> usize {
+        self.turn.fetch_add(1, Ordering::Relaxed) % self.servers
     }
 
     /// Lets a call in, as soon as there is a place.
     ///
     /// # Errors
-    /// [`OriginError::SetAside`] while the breaker is open, [`OriginError::Busy`] when too many wait.
-    pub(crate) async fn enter(&self) -> Result<Pass<'_>, OriginError> {
-        if self.waiting.fetch_add(1, Ordering::Relaxed) >= LONGEST_QUEUE {
-            self.waiting.fetch_sub(1, Ordering::Relaxed);
-            return Err(OriginError::Busy);
-        }
-        let queued = InQueue(&self.waiting);
-        let place = self.places.acquire().await.map_err(|_| OriginError::Busy)?;
-        drop(queued);
-        // Looked at last, since it may have opened while the call waited.
-        let set_aside = |retry_after| OriginError::SetAside { retry_after };
-        self.breaker().admit(self.now()).map_err(set_aside)?;
+    /// [`OriginError::Busy`] when too many wait, or when there is no place in time.
+    pub(crate) async fn enter(&self, deadline: Instant) -> Result<Pass<'_>, OriginError> {
+        let place = match self.places.try_acquire() {
+            Ok(place) => place,
+            Err(_) => {
+                let longest = self.guard.longest_queue as usize;
+                if self.waiting.fetch_add(1, Ordering::Relaxed) >= longest {
+                    self.waiting.fetch_sub(1, Ordering::Relaxed);
+                    return Err(OriginError::Busy);
+                }
+                let _queued = InQueue(&self.waiting);
+                let place = tokio::time::timeout_at(deadline.into(), self.places.acquire());
+                place.await.map_err(|_| OriginError::Busy)?.map_err(|_| OriginError::Busy)?
+            }
+        };
+        self.budget().earn();
         Ok(Pass { gate: self, _place: place })
     }
 
-    pub(crate) fn state(&self) -> GateState {
-        GateState {
-            breaker: self.breaker().state(self.now()),
-            under_way: MOST_AT_ONCE - self.places.available_permits(),
+    /// Takes a retry from the budget, if there is one.
+    pub(crate) fn may_retry(&self) -> bool {
+        self.budget().take()
+    }
+
+    /// Its servers, which are at `urls`, and who is before it.
+    pub(crate) fn state(&self, urls: Vec<String>) -> OriginState {
+        let (endpoints, now) = (self.endpoints(), self.now());
+        let views = urls.into_iter().zip(endpoints.states(now));
+        OriginState {
+            breaker: endpoints.state(now),
+            under_way: self.guard.most_at_once as usize - self.places.available_permits(),
             waiting: self.waiting.load(Ordering::Relaxed),
+            endpoints: views.map(|(url, state)| EndpointView { url, state }).collect(),
         }
     }
 }
 
-impl Pass<'_> {
-    /// What the call came to: an origin that has no such value is well.
-    pub(crate) fn ended<T>(self, outcome: &Result<T, OriginError>) {
-        let mut breaker = self.gate.breaker();
-        match outcome {
-            Ok(_) | Err(OriginError::NoValue { .. }) => breaker.succeeded(),
-            // Neither says that the origin is down: it answered, with something that is not allowed.
-            Err(OriginError::TooLarge { .. }) => breaker.succeeded(),
-            Err(OriginError::Status { status, .. }) if *status < 500 && *status != 429 => {
-                breaker.succeeded();
-            }
-            Err(_) => breaker.failed(self.gate.now(), 1.0),
-        }
+impl<'g> Pass<'g> {
+    /// Chooses a server, for a second try another one than before where that can be.
+    ///
+    /// # Errors
+    /// [`OriginError::SetAside`] while all servers are set aside.
+    pub(crate) fn attempt(&self, before: Option<usize>) -> Result<Attempt<'g>, OriginError> {
+        let gate = self.gate;
+        let chosen = gate.endpoints().choose(before, gate.now());
+        let server = chosen.map_err(|retry_after| OriginError::SetAside { retry_after })?;
+        Ok(Attempt { gate, server, second: before.is_some(), health: Health::Unknown })
+    }
+}
+
+impl Attempt<'_> {
+    /// The number of the server to call.
+    pub(crate) fn server(&self) -> usize {
+        self.server
+    }
+
+    /// Whether it is a second try.
+    pub(crate) fn is_second(&self) -> bool {
+        self.second
+    }
+
+    /// What the call says about the server.
+    pub(crate) fn ended(mut self, health: Health) {
+        self.health = health;
+    }
+}
+
+impl Drop for Attempt<'_> {
+    fn drop(&mut self) {
+        self.gate.endpoints().ended(self.server, self.health, self.gate.now());
     }
 }

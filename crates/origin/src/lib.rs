@@ -1,29 +1,37 @@
-//! Reading values from origins.
+//! Reading values from origins, and writing them through.
 //!
-//! An [`HttpOrigin`] turns the values of a key into a URL by an RFC 6570 template and reads it,
-//! within a time and a size. [`standin`] puts faults into a small HTTP service, so that everything
-//! that can go wrong with an origin can be shown and tested.
+//! An [`Origin`] is an HTTP service, on one server or several, or a query to a MariaDB. It turns the
+//! values of a key into a URL (by an RFC 6570 template) or into the query's parameters, and reads it
+//! within a time and a size. A gate before it bounds the calls at once, leaves servers alone that fail,
+//! and allows a share of retries; what the gate decides is decided in the core. The secrets that open
+//! origins come from the environment or from files, by name ([`Credentials`]). [`standin`] puts faults
+//! into a small HTTP service, so that everything that can go wrong with an origin can be shown and
+//! tested.
 //!
 //! ```
 //! use verax_core::OriginSettings;
-//! use verax_origin::HttpOrigin;
+//! use verax_origin::{Credentials, Origin};
 //!
-//! let settings = OriginSettings::of("http://127.0.0.1:9/boards/{harbour}");
-//! let origin = HttpOrigin::new(&settings)?;
-//! let url = origin.url_of(&[("harbour", "Port Ulla")])?;
+//! let settings = OriginSettings::http("http://127.0.0.1:9/boards/{harbour}");
+//! let origin = Origin::new(&settings, &Credentials::default().into())?;
+//! let url = origin.http().expect("an HTTP service").url_of(&[("harbour", "Port Ulla")])?;
 //! assert_eq!(url.as_str(), "http://127.0.0.1:9/boards/Port%20Ulla");
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
+mod credentials;
 mod error;
 mod gate;
 mod http;
-mod listing;
+mod origin;
+mod sql;
 pub mod standin;
-mod template;
 
+pub use credentials::{CredentialError, Credentials, VARIABLE_PREFIX};
 pub use error::OriginError;
-pub use gate::GateState;
-pub use http::{HttpOrigin, OriginValue, TraceContext};
-pub use listing::InvalidListing;
-pub use template::{InvalidTemplate, UrlTemplate};
+pub use http::template::{InvalidTemplate, UrlTemplate};
+pub use http::{HttpReader, InvalidListing};
+pub use origin::{
+    EndpointView, InvalidOrigin, Origin, OriginState, OriginValue, OriginWrite, TraceContext,
+};
+pub use sql::InvalidQuery;

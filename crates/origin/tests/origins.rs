@@ -11,7 +11,7 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpListener;
 use verax_core::OriginSettings;
 use verax_core::guard::breaker::BreakerState;
-use verax_origin::{HttpOrigin, InvalidListing, OriginError, standin};
+use verax_origin::{InvalidListing, Origin, OriginError, standin};
 
 async fn serve(router: Router) -> String {
     let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
@@ -33,10 +33,10 @@ async fn raw(answer: &'static [u8]) -> String {
     format!("http://{address}")
 }
 
-fn origin(url: String, change: impl FnOnce(&mut OriginSettings)) -> HttpOrigin {
-    let mut settings = OriginSettings::of(url);
+fn origin(url: String, change: impl FnOnce(&mut OriginSettings)) -> Origin {
+    let mut settings = OriginSettings::http(url);
     change(&mut settings);
-    HttpOrigin::new(&settings).unwrap()
+    Origin::new(&settings, &Default::default()).unwrap()
 }
 
 fn ferry_router() -> Router {
@@ -153,7 +153,7 @@ async fn a_stand_in_fails_as_it_is_told() {
 async fn an_origin_that_fails_in_a_row_is_left_alone_and_tried_again() {
     let (router, standin) = standin::around(ferry_router());
     let base = serve(router).await;
-    let origin = origin(format!("{base}/boards/{{harbour}}"), |_| {});
+    let origin = origin(format!("{base}/boards/{{harbour}}"), |s| s.guard.retry_percent = 0);
     let read = async || origin.read_guarded(&[("harbour", "aldermouth")], None).await;
     standin.change(&serde_json::json!({ "outage": true })).unwrap();
     for _ in 0..5 {
@@ -164,7 +164,7 @@ async fn an_origin_that_fails_in_a_row_is_left_alone_and_tried_again() {
     let OriginError::SetAside { retry_after } = set_aside else { panic!("{set_aside}") };
     assert!(retry_after <= Duration::from_millis(500) && set_aside.kind() == "set-aside");
     assert_eq!(standin.counts().calls, calls, "it was not asked");
-    assert!(matches!(origin.gate().breaker, BreakerState::Open(_)));
+    assert!(matches!(origin.state().breaker, BreakerState::Open(_)));
     standin.change(&serde_json::json!({ "outage": false })).unwrap();
     let started = std::time::Instant::now();
     while read().await.is_err() {
@@ -172,5 +172,5 @@ async fn an_origin_that_fails_in_a_row_is_left_alone_and_tried_again() {
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
     assert_eq!(standin.counts().calls, calls + 1, "one call saw that it is well");
-    assert_eq!(origin.gate().breaker, BreakerState::Closed);
+    assert_eq!(origin.state().breaker, BreakerState::Closed);
 }

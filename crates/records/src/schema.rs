@@ -25,6 +25,9 @@ diesel::table! {
         total_timeout_ms -> Unsigned<BigInt>,
         largest_response -> Unsigned<BigInt>,
         created_at -> Unsigned<BigInt>,
+        query -> Nullable<Text>,
+        credential -> Nullable<Varchar>,
+        settings -> Text,
     }
 }
 
@@ -43,6 +46,9 @@ diesel::table! {
         jitter_percent -> Unsigned<TinyInt>,
         reserve_bytes -> Unsigned<BigInt>,
         cap_bytes -> Nullable<Unsigned<BigInt>>,
+        negative_max_age_ms -> Unsigned<BigInt>,
+        early_refresh_percent -> Unsigned<SmallInt>,
+        write_through -> Bool,
     }
 }
 

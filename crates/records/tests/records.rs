@@ -7,6 +7,7 @@ use std::time::{Duration, Instant};
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 use serde_json::json;
+use verax_core::origin::{Balance, OriginSource, SqlResult};
 use verax_core::{KeyPattern, Name, NamespacePolicy, OriginBinding, OriginSettings, Timestamp};
 use verax_records::launcher::{LaunchError, PrivateServer, PrivateServerOptions};
 use verax_records::{Actor, Change, Records, RecordsError, RunKind, RunState};
@@ -44,7 +45,7 @@ async fn records_survive_restarts_crashes_and_stale_files() {
     records.create_tenant(&name("tideline"), &actor, at(1)).await.unwrap();
     let again = records.create_tenant(&name("tideline"), &actor, at(2)).await.unwrap_err();
     assert_eq!(again, RecordsError::Exists("tenant tideline".into()));
-    let settings = OriginSettings::of("http://127.0.0.1:9/tides/{gauge}");
+    let settings = OriginSettings::http("http://127.0.0.1:9/tides/{gauge}");
     let nowhere =
         records.create_origin(&name("nobody"), &name("o"), &settings, &actor, at(3)).await;
     assert_eq!(nowhere.unwrap_err(), RecordsError::Missing("tenant nobody".into()));
@@ -52,7 +53,34 @@ async fn records_survive_restarts_crashes_and_stale_files() {
         .create_origin(&name("tideline"), &name("gauges"), &settings, &actor, at(3))
         .await
         .unwrap();
+    let mut pooled = OriginSettings::http("http://127.0.0.1:9/tides/{gauge}");
+    pooled.source = OriginSource::Http {
+        url: "http://127.0.0.1:9/tides/{gauge}".into(),
+        endpoints: vec!["http://127.0.0.1:10".into(), "http://127.0.0.1:11".into()],
+        balance: Balance::LeastOutstanding,
+        slow_after: Some(Duration::from_millis(250)),
+    };
+    pooled.guard.failures_to_open = 3;
+    pooled.credential = Some(name("tides-api"));
+    let mut query = OriginSettings::sql("mysql://tide@127.0.0.1/tides", "SELECT 1");
+    if let OriginSource::Sql { result, most_rows, .. } = &mut query.source {
+        (*result, *most_rows) = (SqlResult::Row, 7);
+    }
+    for (origin, settings) in [("pooled", &pooled), ("query", &query)] {
+        let tenant = name("tideline");
+        let plain = OriginSettings::http("http://127.0.0.1:9/");
+        let origin = name(origin);
+        let created = records.create_origin(&tenant, &origin, &plain, &actor, at(3)).await.unwrap();
+        records.change_origin(&created, settings, &actor, at(3)).await.unwrap();
+        let kept = records.origins().await.unwrap();
+        let kept = kept.iter().find(|kept| kept.name == origin).unwrap();
+        assert_eq!(&kept.settings, settings);
+        records.delete_origin(&tenant, &origin, &actor, at(3)).await.unwrap();
+    }
     let mut policy = NamespacePolicy {
+        negative_max_age: Duration::from_secs(5),
+        early_refresh_percent: 100,
+        write_through: true,
         origin: Some(OriginBinding {
             origin: name("gauges"),
             key_pattern: KeyPattern::parse("tide/{gauge}").unwrap(),

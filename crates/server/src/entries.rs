@@ -21,7 +21,7 @@ use verax_service::{Service, ServiceError};
 
 use crate::entry_fields::{
     CACHE_STATUS, cache_control, describe_answer, describe_entry, has_current, put_request,
-    read_options,
+    read_options, trace_of,
 };
 use crate::extract::{Ask, InNamespace, WithKey};
 use crate::permits::permit_of;
@@ -45,7 +45,7 @@ pub(crate) async fn no_key() -> Failure {
         ("Cache-Control" = Option<String>, Header, description = "`no-cache` reads the origin anew, `only-if-cached` never does")),
     responses((status = 200, description = "the value, with Cache-Status, Age, ETag and Cache-Control"),
         (status = 304, description = "the value that If-None-Match names is current"),
-        (status = 404, description = "a miss, or no such namespace", body = verax_api::Problem),
+        (status = 404, description = "a miss (`miss`), the word that the origin has no value (`no-value`), or no such namespace", body = verax_api::Problem),
         (status = 502, description = "the origin failed", body = verax_api::Problem),
         (status = 504, description = "the origin did not answer in time", body = verax_api::Problem))
 )]
@@ -112,6 +112,9 @@ fn miss() -> Response {
 
 fn failed_read(error: ServiceError) -> Response {
     let status = match &error {
+        ServiceError::NegativeResult { left } => {
+            Some(format!("verax; hit; ttl={}; detail=no-value", left.as_secs()))
+        }
         ServiceError::Origin(origin) => Some(match origin.status() {
             Some(status) => format!("verax; fwd=uri-miss; fwd-status={status}"),
             None => format!("verax; fwd=uri-miss; detail={}", origin.kind()),
@@ -139,7 +142,8 @@ fn failed_read(error: ServiceError) -> Response {
         (status = 204, description = "stored over the previous value"),
         (status = 409, description = "the refill permit is over: `permit-voided` or `permit-lapsed`", body = verax_api::Problem),
         (status = 412, description = "the condition does not hold", body = verax_api::Problem),
-        (status = 413, description = "the value is too large", body = verax_api::Problem))
+        (status = 413, description = "the value is too large", body = verax_api::Problem),
+        (status = 502, description = "the namespace writes through, and the origin did not take it", body = verax_api::Problem))
 )]
 pub(crate) async fn put(
     State(service): State<Arc<Service>>,
@@ -180,7 +184,10 @@ pub(crate) async fn put(
         describe_entry(response.headers_mut(), &entry);
         return Ok(response);
     }
-    let (entry, replaced) = service.put(&namespace, &key, request)?;
+    let (entry, replaced) = match namespace.writes_through() {
+        true => service.put_through(&namespace, &key, request, trace_of(&parts.headers)).await?,
+        false => service.put(&namespace, &key, request)?,
+    };
     let status = if replaced { StatusCode::NO_CONTENT } else { StatusCode::CREATED };
     let mut response = status.into_response();
     describe_entry(response.headers_mut(), &entry);
@@ -258,16 +265,21 @@ pub(crate) async fn change_lifetime(
 #[utoipa::path(
     delete, path = "/v1/tenants/{tenant}/namespaces/{namespace}/entries/{key}", tag = "entries",
     params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path)),
-    responses((status = 204, description = "it is not there any more"))
+    responses((status = 204, description = "it is not there any more"),
+        (status = 502, description = "the namespace writes through, and the origin did not take it", body = verax_api::Problem))
 )]
 pub(crate) async fn delete(
     State(service): State<Arc<Service>>,
     Signed(caller): Signed,
     InNamespace(tenant, namespace): InNamespace,
     WithKey(key): WithKey,
+    headers: HeaderMap,
 ) -> Result<StatusCode> {
     let namespace = service.open(&caller, Right::Write, &tenant, &namespace)?;
-    service.delete(&namespace, &key);
+    match namespace.writes_through() {
+        true => service.delete_through(&namespace, &key, trace_of(&headers)).await?,
+        false => service.delete(&namespace, &key),
+    };
     Ok(StatusCode::NO_CONTENT)
 }
 

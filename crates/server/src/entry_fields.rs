@@ -41,10 +41,15 @@ pub(crate) fn read_options(headers: &HeaderMap) -> Result<ReadOptions> {
     let directives = text(headers, &CACHE_CONTROL)?.unwrap_or("");
     let only_if_cached =
         directives.split(',').any(|d| d.trim().eq_ignore_ascii_case("only-if-cached"));
+    let (refresh, trace) = (cache_control(headers)?.no_cache, trace_of(headers));
+    Ok(ReadOptions { refresh, only_if_cached, trace })
+}
+
+/// The caller's trace context, to be passed on.
+pub(crate) fn trace_of(headers: &HeaderMap) -> Option<TraceContext> {
     let plain = |name: &str| headers.get(name).and_then(|f| f.to_str().ok()).map(str::to_owned);
-    let trace = plain("traceparent")
-        .map(|traceparent| TraceContext { traceparent, tracestate: plain("tracestate") });
-    Ok(ReadOptions { refresh: cache_control(headers)?.no_cache, only_if_cached, trace })
+    plain("traceparent")
+        .map(|traceparent| TraceContext { traceparent, tracestate: plain("tracestate") })
 }
 
 /// Whether the caller has the current value already (RFC 9110, section 13.1.2).

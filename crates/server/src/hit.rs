@@ -46,7 +46,7 @@ pub(crate) fn answer(service: &Arc<Service>, request: &Request) -> Option<Respon
     let now = service.now();
     // Only the entry is taken under the store's lock; its fields are written after it.
     let mut found = None;
-    service.cached(&namespace, &key, now, |visited: &Visited<'_>| {
+    service.cached(&namespace, &key, now, |visited: &Visited<'_>, _| {
         found = (visited.value().len() <= SMALL).then(|| visited.found());
     });
     let found = found?;

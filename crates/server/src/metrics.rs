@@ -1,5 +1,6 @@
 //! Metrics in the OpenMetrics text format, read from the service's own counts at each scrape.
 
+use std::collections::HashMap;
 use std::fmt;
 use std::sync::Arc;
 use std::time::Duration;
@@ -14,9 +15,12 @@ use prometheus_client::metrics::MetricType;
 use prometheus_client::metrics::counter::ConstCounter;
 use prometheus_client::metrics::gauge::ConstGauge;
 use prometheus_client::registry::{Registry, Unit};
+use verax_api::Origin;
+use verax_core::NamespaceId;
 use verax_core::meter::LatencyCounts;
 use verax_core::store::Usage;
 use verax_service::access::{Caller, Right, Scope};
+use verax_service::cache::RefillOutcome;
 use verax_service::{CounterReading, Namespace, Service};
 
 use crate::problem::{Failure, Result};
@@ -33,6 +37,8 @@ type Row = (Arc<Namespace>, CounterReading, Usage);
 #[derive(Debug)]
 struct Reading {
     rows: Vec<Row>,
+    under_way: HashMap<NamespaceId, (usize, usize)>,
+    origins: Vec<Origin>,
     whole: Option<(u64, u64, u64)>,
     refills: (usize, usize),
     locks: (usize, usize),
@@ -49,6 +55,8 @@ pub(crate) async fn show(
     let mut registry = Registry::with_prefix("verax");
     registry.register_collector(Box::new(Reading {
         rows: service.readings().into_iter().filter(|(n, ..)| sees(&caller, n)).collect(),
+        under_way: service.refills_by_namespace(),
+        origins: service.managed_origins(&caller),
         whole: caller.is_admin().then(|| service.memory()),
         refills: service.refills(),
         locks: service.lock_counts(),
@@ -110,17 +118,67 @@ fn histogram(mut metric: MetricEncoder<'_>, counts: &LatencyCounts) -> fmt::Resu
 
 type Count = fn(&CounterReading) -> u64;
 
+impl Reading {
+    /// Refills by what became of them, and those under way.
+    fn encode_refills(&self, encoder: &mut DescriptorEncoder<'_>) -> fmt::Result {
+        let help = "Refills that have ended, by outcome";
+        let mut ended = encoder.encode_descriptor("refills", help, None, MetricType::Counter)?;
+        for (namespace, reading, _) in &self.rows {
+            for (outcome, number) in RefillOutcome::ALL.iter().zip(reading.refills) {
+                let labels = [
+                    ("tenant", namespace.tenant().as_str()),
+                    ("namespace", namespace.name().as_str()),
+                    ("outcome", outcome.name()),
+                ];
+                ConstCounter::new(number).encode(ended.encode_family(&labels)?)?;
+            }
+        }
+        let under_way = |row: &Row| self.under_way.get(&row.0.id()).copied().unwrap_or_default();
+        let live = ("permits_live", "Refills under way", MetricType::Gauge, None);
+        family(encoder, &self.rows, live, |m, row| {
+            ConstGauge::new(under_way(row).0 as i64).encode(m)
+        })?;
+        let waiting = ("permit_waiters", "Callers waiting for one", MetricType::Gauge, None);
+        family(encoder, &self.rows, waiting, |m, row| {
+            ConstGauge::new(under_way(row).1 as i64).encode(m)
+        })
+    }
+
+    /// The servers of origins by the state of their breakers.
+    fn encode_servers(&self, encoder: &mut DescriptorEncoder<'_>) -> fmt::Result {
+        let help = "Servers of an origin, by the state of their circuit breakers";
+        let mut servers =
+            encoder.encode_descriptor("origin_servers", help, None, MetricType::Gauge)?;
+        for origin in &self.origins {
+            for breaker in ["closed", "half-open", "open"] {
+                let number = origin.endpoints.iter().filter(|e| e.breaker == breaker).count();
+                let labels = [
+                    ("tenant", origin.tenant.as_str()),
+                    ("origin", origin.name.as_str()),
+                    ("breaker", breaker),
+                ];
+                ConstGauge::new(number as i64).encode(servers.encode_family(&labels)?)?;
+            }
+        }
+        Ok(())
+    }
+}
+
 impl Collector for Reading {
     fn encode(&self, mut encoder: DescriptorEncoder<'_>) -> fmt::Result {
-        let counters: [(&str, &str, Count); 11] = [
+        let counters: [(&str, &str, Count); 13] = [
             ("reads", "Look-ups", |r| r.reads),
             ("hits", "Look-ups answered with a fresh copy", |r| r.hits),
             ("stale_hits", "Look-ups answered with a stale copy", |r| r.stale),
             ("joined_reads", "Look-ups that waited for another caller's refill", |r| r.joined),
+            ("negative_hits", "Look-ups answered with the word that there is no value", |r| {
+                r.negative_hits
+            }),
             ("misses", "Look-ups that ended without a value", |r| r.misses),
             ("puts", "Values stored by callers", |r| r.puts),
             ("deletes", "Entries deleted by callers", |r| r.deletes),
             ("origin_reads", "Reads of the origin", |r| r.origin_calls),
+            ("origin_writes", "Values and deletions sent to the origin", |r| r.origin_writes),
             ("origin_failures", "Reads of the origin that failed", |r| r.origin_errors),
             ("permits", "Refill permits given to callers", |r| r.permits),
             ("refused_refills", "Refills not stored after an invalidation or a write", |r| {
@@ -145,6 +203,11 @@ impl Collector for Reading {
         family(&mut encoder, &self.rows, hits, |m, row| histogram(m, &row.1.hit_latency))?;
         let origin = ("origin_latency", "Latency of origin reads", MetricType::Histogram, seconds);
         family(&mut encoder, &self.rows, origin, |m, row| histogram(m, &row.1.origin_latency))?;
+        let refills =
+            ("refill_latency", "From permit to end of refills", MetricType::Histogram, seconds);
+        family(&mut encoder, &self.rows, refills, |m, row| histogram(m, &row.1.refill_latency))?;
+        self.encode_refills(&mut encoder)?;
+        self.encode_servers(&mut encoder)?;
         if let Some((used, limit, evicted)) = self.whole {
             let bytes = Some(&Unit::Bytes);
             single(&mut encoder, ("memory_used", "Memory of all entries", bytes), used)?;

@@ -11,7 +11,7 @@ use verax_api::{PermitClaim, PermitGrant, PermitInUse, Permits, RefillEvent};
 use verax_core::guard::PermitView;
 use verax_core::{PermitNumber, Timestamp};
 use verax_service::access::Right;
-use verax_service::cache::{Asked, PermitRequest, RefillOutcome, RefillRecord};
+use verax_service::cache::{Asked, PermitRequest, RefillRecord};
 use verax_service::{Service, ServiceError};
 
 use crate::entries::with_value;
@@ -65,7 +65,7 @@ pub(crate) async fn claim(
     let wait = preferred_wait(&headers)?;
     let hold = claim.hold_seconds.map_or(Ok(USUAL_HOLD), |s| seconds_of("hold_seconds", s))?;
     let owner = claim.owner.as_deref().unwrap_or(caller.who()).into();
-    let request = PermitRequest { owner, wait, hold, stale: claim.stale };
+    let request = PermitRequest { owner, wait, hold, stale: claim.stale, refresh: claim.refresh };
     let mut response = match service.ask(&namespace, &key, request).await? {
         Asked::Value(answer) => with_value(&service, &headers, &answer, started)?,
         Asked::Permit(permit) => {
@@ -168,14 +168,7 @@ pub(crate) fn shown_refill(record: RefillRecord) -> RefillEvent {
         at: shown_moment(record.at),
         key: record.key.to_string(),
         holder: record.holder,
-        outcome: match record.outcome {
-            RefillOutcome::Stored => "stored",
-            RefillOutcome::NotStored => "not-stored",
-            RefillOutcome::Failed => "failed",
-            RefillOutcome::Voided => "voided",
-            RefillOutcome::Lapsed => "lapsed",
-        }
-        .into(),
+        outcome: record.outcome.name().into(),
         took_seconds: record.took.as_secs_f64(),
         waiters: record.waiters as u64,
         longest_wait_seconds: record.longest_wait.as_secs_f64(),

@@ -56,6 +56,23 @@ impl From<ServiceError> for Failure {
                 new("condition-failed", "The condition does not hold", 412)
             }
             ServiceError::Origin(origin) => return of_origin(origin),
+            ServiceError::NegativeResult { left } => {
+                new("no-value", "The origin has no such value", 404)
+                    .with("asked_again_in_seconds", left.as_secs_f64())
+            }
+            ServiceError::NotWritten { error } => {
+                let status = if error.kind() == "timeout" { 504 } else { 502 };
+                let status =
+                    if matches!(error.kind(), "set-aside" | "busy") { 503 } else { status };
+                let certain = error.is_certain();
+                let mut problem = new("not-written", "The origin did not take the value", status)
+                    .with("origin_error", error.kind())
+                    .with("unchanged", certain);
+                if let Some(answered) = error.status() {
+                    problem = problem.with("origin_status", answered);
+                }
+                problem
+            }
             ServiceError::Permit(RefusedReason::Voided) => {
                 new("permit-voided", "The refill permit was voided", 409)
             }

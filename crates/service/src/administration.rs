@@ -1,23 +1,21 @@
-//! Creating and changing tenants, namespaces, origins and tokens: first in the records, then in
+//! Creating and changing tenants, namespaces and tokens: first in the records, then in
 //! memory, so that what is acknowledged is never lost and is in use at once.
 
 use std::sync::Arc;
-use std::time::Duration;
 
 use verax_api::{
-    ActivityItem, CreateOrigin, CreatedToken, Namespace as ApiNamespace, Origin, OriginChange,
-    OriginChoice, Policy, PolicyChange, Session, SignInLink, Tenant as ApiTenant, Token, Usage,
-    duration_of,
+    ActivityItem, CreatedToken, Namespace as ApiNamespace, OriginChoice, Policy, PolicyChange,
+    Session, SignInLink, Tenant as ApiTenant, Token, Usage, duration_of,
 };
-use verax_core::guard::breaker::BreakerState;
-use verax_core::{KeyPattern, Name, NamespaceId, NamespacePolicy, OriginBinding, OriginSettings};
-use verax_origin::HttpOrigin;
-use verax_records::{OriginRecord, TokenRecord};
+use verax_core::{KeyPattern, Name, NamespaceId, NamespacePolicy, OriginBinding};
+use verax_origin::Origin;
+use verax_records::TokenRecord;
 
 use crate::access::{Caller, Right, Scope, hash_of, new_secret};
 use crate::clock::shown;
 use crate::error::{ServiceError, Subject};
 use crate::namespace::Namespace;
+use crate::origins::check_binding;
 use crate::service::Service;
 
 /// The most rows of activity in one answer.
@@ -67,109 +65,6 @@ impl Service {
         }
         self.records.delete_tenant(name, &caller.actor(), self.clock.now()).await?;
         self.registry.write().remove(name);
-        Ok(())
-    }
-
-    /// The origins of a tenant, by name.
-    ///
-    /// # Errors
-    /// [`ServiceError`]: the scope or the tenant.
-    pub fn origins(&self, caller: &Caller, tenant: &Name) -> Result<Vec<Origin>, ServiceError> {
-        caller.needs(Scope::tenant(Right::Manage, tenant))?;
-        let tenants = self.registry.read();
-        let found = tenants
-            .get(tenant)
-            .ok_or_else(|| ServiceError::Unknown(Subject::Tenant(tenant.to_string())))?;
-        Ok(found.origins.values().map(|(record, origin)| shown_origin(record, origin)).collect())
-    }
-
-    /// Creates an origin of a tenant. Only administrators may, since an origin's URL is read from
-    /// within the service's network.
-    ///
-    /// # Errors
-    /// [`ServiceError`]: the scope, the tenant, the settings, an origin of that name, or the records.
-    pub async fn create_origin(
-        &self,
-        caller: &Caller,
-        tenant: &Name,
-        request: &CreateOrigin,
-    ) -> Result<Origin, ServiceError> {
-        caller.needs(Scope::Admin)?;
-        let name = Name::new(&*request.name).map_err(ServiceError::invalid)?;
-        let change = OriginChange {
-            url: None,
-            connect_timeout_ms: request.connect_timeout_ms,
-            total_timeout_ms: request.total_timeout_ms,
-            largest_response_bytes: request.largest_response_bytes,
-        };
-        let (settings, origin) = changed_settings(OriginSettings::of(&*request.url), &change)?;
-        let (actor, now) = (caller.actor(), self.clock.now());
-        let record = self.records.create_origin(tenant, &name, &settings, &actor, now).await?;
-        let answer = shown_origin(&record, &origin);
-        if let Some(tenant) = self.registry.write().get_mut(tenant) {
-            tenant.origins.insert(name, (record, origin));
-        }
-        Ok(answer)
-    }
-
-    /// Changes parts of an origin's settings; the namespaces bound to it use them at once.
-    ///
-    /// # Errors
-    /// [`ServiceError`]: the scope, the origin, the settings, or the records.
-    pub async fn change_origin(
-        &self,
-        caller: &Caller,
-        tenant: &Name,
-        name: &Name,
-        change: &OriginChange,
-    ) -> Result<Origin, ServiceError> {
-        caller.needs(Scope::Admin)?;
-        let found = self.registry.read().get(tenant).and_then(|t| t.origins.get(name).cloned());
-        let (mut record, _) = found
-            .ok_or_else(|| ServiceError::Unknown(Subject::Origin(format!("{tenant}/{name}"))))?;
-        let (settings, origin) = changed_settings(record.settings.clone(), change)?;
-        let bound = |n: &Arc<Namespace>| {
-            let binding = n.binding();
-            let choice = binding.policy.origin.clone().filter(|choice| choice.origin == *name);
-            choice.map(|choice| (Arc::clone(n), binding.policy.clone(), choice.key_pattern))
-        };
-        let namespaces: Vec<_> = self.registry.namespaces();
-        let bound: Vec<_> =
-            namespaces.iter().filter(|n| n.tenant() == tenant).filter_map(bound).collect();
-        for (_, _, pattern) in &bound {
-            check_variables(&format!("{tenant}/{name}"), &origin, pattern)?;
-        }
-        let (actor, now) = (caller.actor(), self.clock.now());
-        self.records.change_origin(&record, &settings, &actor, now).await?;
-        record.settings = settings;
-        let answer = shown_origin(&record, &origin);
-        for (namespace, policy, _) in bound {
-            namespace.bind(policy, Some(Arc::clone(&origin)));
-        }
-        if let Some(tenant) = self.registry.write().get_mut(tenant) {
-            tenant.origins.insert(name.clone(), (record, origin));
-        }
-        Ok(answer)
-    }
-
-    /// Removes an origin that no namespace is bound to.
-    ///
-    /// # Errors
-    /// [`ServiceError`]: the scope, the origin, a namespace bound to it, or the records.
-    pub async fn delete_origin(
-        &self,
-        caller: &Caller,
-        tenant: &Name,
-        name: &Name,
-    ) -> Result<(), ServiceError> {
-        caller.needs(Scope::Admin)?;
-        if self.registry.origin(tenant, name).is_none() {
-            return Err(ServiceError::Unknown(Subject::Origin(format!("{tenant}/{name}"))));
-        }
-        self.records.delete_origin(tenant, name, &caller.actor(), self.clock.now()).await?;
-        if let Some(tenant) = self.registry.write().get_mut(tenant) {
-            tenant.origins.remove(name);
-        }
         Ok(())
     }
 
@@ -322,7 +217,7 @@ impl Service {
         tenant: &Name,
         mut policy: NamespacePolicy,
         change: &PolicyChange,
-    ) -> Result<(NamespacePolicy, Option<Arc<HttpOrigin>>), ServiceError> {
+    ) -> Result<(NamespacePolicy, Option<Arc<Origin>>), ServiceError> {
         let lifetime = &mut policy.lifetime;
         for (field, seconds, part) in [
             ("max_age_seconds", change.max_age_seconds, &mut lifetime.max_age),
@@ -332,6 +227,11 @@ impl Service {
                 &mut lifetime.stale_while_revalidate,
             ),
             ("stale_if_error_seconds", change.stale_if_error_seconds, &mut lifetime.stale_if_error),
+            (
+                "negative_max_age_seconds",
+                change.negative_max_age_seconds,
+                &mut policy.negative_max_age,
+            ),
         ] {
             if let Some(seconds) = seconds {
                 *part = duration_of(field, seconds).map_err(ServiceError::invalid)?;
@@ -342,6 +242,12 @@ impl Service {
         }
         if let Some(percent) = change.jitter_percent {
             policy.jitter_percent = percent;
+        }
+        if let Some(percent) = change.early_refresh_percent {
+            policy.early_refresh_percent = percent;
+        }
+        if let Some(through) = change.write_through {
+            policy.write_through = through;
         }
         if let Some(bytes) = change.reserve_bytes {
             policy.quota.reserve = bytes;
@@ -370,7 +276,7 @@ impl Service {
                     .registry
                     .origin(tenant, &binding.origin)
                     .ok_or_else(|| ServiceError::Invalid(format!("there is no origin {path}")))?;
-                check_variables(&path, &origin, &binding.key_pattern)?;
+                check_binding(&path, &origin, &policy, &binding.key_pattern)?;
                 Some(origin)
             }
         };
@@ -395,6 +301,9 @@ impl Service {
                 largest_value_bytes: policy.largest_value,
                 reserve_bytes: policy.quota.reserve,
                 cap_bytes: Some(policy.quota.cap).filter(|cap| *cap != u64::MAX),
+                negative_max_age_seconds: policy.negative_max_age.as_secs_f64(),
+                early_refresh_percent: policy.early_refresh_percent,
+                write_through: policy.write_through,
                 origin: policy.origin.as_ref().map(|binding| OriginChoice {
                     name: binding.origin.to_string(),
                     key_pattern: Some(binding.key_pattern.to_string()),
@@ -571,65 +480,6 @@ pub(crate) fn sees(caller: &Caller, namespace: &Namespace) -> bool {
     let (tenant, name) = (namespace.tenant(), namespace.name());
     caller.needs_within(Right::Read, tenant, name).is_ok()
         || caller.needs_within(Right::Manage, tenant, name).is_ok()
-}
-
-/// Settings with some parts changed, and the origin they make.
-fn changed_settings(
-    mut settings: OriginSettings,
-    change: &OriginChange,
-) -> Result<(OriginSettings, Arc<HttpOrigin>), ServiceError> {
-    if let Some(url) = &change.url {
-        settings.url.clone_from(url);
-    }
-    if let Some(ms) = change.connect_timeout_ms {
-        settings.connect_timeout = Duration::from_millis(ms);
-    }
-    if let Some(ms) = change.total_timeout_ms {
-        settings.total_timeout = Duration::from_millis(ms);
-    }
-    if let Some(bytes) = change.largest_response_bytes {
-        settings.largest_response = bytes;
-    }
-    settings.check().map_err(ServiceError::invalid)?;
-    let origin = HttpOrigin::new(&settings).map_err(ServiceError::invalid)?;
-    Ok((settings, Arc::new(origin)))
-}
-
-/// A template variable that no key gives a value to is a slip, found now rather than by a user.
-fn check_variables(
-    path: &str,
-    origin: &HttpOrigin,
-    pattern: &KeyPattern,
-) -> Result<(), ServiceError> {
-    let given: Vec<&str> = pattern.variables().collect();
-    match origin.variables().iter().find(|v| !given.contains(&v.as_str())) {
-        None => Ok(()),
-        Some(missing) => Err(ServiceError::Invalid(format!(
-            "the URL of origin {path} needs a value for {{{missing}}}, but the key pattern {pattern} has no such variable"
-        ))),
-    }
-}
-
-pub(crate) fn shown_origin(record: &OriginRecord, origin: &HttpOrigin) -> Origin {
-    let settings = &record.settings;
-    let gate = origin.gate();
-    Origin {
-        tenant: record.tenant.to_string(),
-        name: record.name.to_string(),
-        url: settings.url.clone(),
-        connect_timeout_ms: u64::try_from(settings.connect_timeout.as_millis()).unwrap_or(u64::MAX),
-        total_timeout_ms: u64::try_from(settings.total_timeout.as_millis()).unwrap_or(u64::MAX),
-        largest_response_bytes: settings.largest_response,
-        breaker: match gate.breaker {
-            BreakerState::Closed => "closed",
-            BreakerState::Open(_) => "open",
-            BreakerState::HalfOpen => "half-open",
-        }
-        .into(),
-        reads_under_way: gate.under_way as u64,
-        reads_waiting: gate.waiting as u64,
-        created_at: shown(record.created_at),
-    }
 }
 
 fn shown_token(record: &TokenRecord) -> Token {

@@ -2,6 +2,7 @@
 
 use std::fmt;
 use std::sync::Arc;
+use std::time::Duration;
 
 use verax_core::guard::RefusedReason;
 use verax_core::guard::lock::NotHeld;
@@ -87,6 +88,18 @@ pub enum ServiceError {
     /// The origin gave no value.
     #[error("{0}")]
     Origin(Arc<OriginError>),
+    /// It is known that the origin has no value for the key.
+    #[error("the origin had no such value when it was last asked; it is asked again in {} ms", left.as_millis())]
+    NegativeResult {
+        /// How long that is taken for true yet.
+        left: Duration,
+    },
+    /// The origin did not take a value that was to be written through.
+    #[error("{}; {}", error.plain(), if error.is_certain() { "nothing was changed" } else { "whether it was changed is not known, so the entry was removed" })]
+    NotWritten {
+        /// Why.
+        error: Arc<OriginError>,
+    },
     /// A refill permit is over.
     #[error("{0}; nothing was stored")]
     Permit(RefusedReason),

@@ -31,6 +31,7 @@ mod hits;
 mod live;
 pub mod locks;
 mod namespace;
+mod origins;
 mod registry;
 pub mod runs;
 mod service;

@@ -12,6 +12,7 @@ use verax_core::{NamespaceId, Timestamp};
 
 use crate::access::Caller;
 use crate::administration::sees;
+use crate::cache::RefillOutcome;
 use crate::clock::shown;
 use crate::namespace::Namespace;
 use crate::service::Service;
@@ -44,6 +45,14 @@ pub struct CounterReading {
     pub origin_errors: u64,
     /// Refills that were not stored because the key was invalidated or written meanwhile.
     pub refused_refills: u64,
+    /// Look-ups answered with the word that the origin has no value.
+    pub negative_hits: u64,
+    /// Values and deletions sent to the origin.
+    pub origin_writes: u64,
+    /// Refills that have ended, for each of [`RefillOutcome::ALL`].
+    pub refills: [u64; RefillOutcome::ALL.len()],
+    /// How long refills took, from the permit to the end.
+    pub refill_latency: LatencyCounts,
     /// Service-side latency of answers from the cache.
     pub hit_latency: LatencyCounts,
     /// Latency of reads of the origin.
@@ -62,6 +71,10 @@ impl CounterReading {
             joined: read(&counters.joined),
             misses: read(&counters.misses),
             puts: read(&counters.puts),
+            negative_hits: read(&counters.negative_hits),
+            origin_writes: read(&counters.origin_writes),
+            refills: RefillOutcome::ALL.map(|outcome| counters.refills(outcome)),
+            refill_latency: counters.refill_latency.counts(),
             deletes: read(&counters.deletes),
             permits: read(&counters.permits),
             origin_calls: read(&counters.origin_calls),

@@ -1,14 +1,16 @@
 //! A namespace while the service runs: its record, its origin, and its counts.
 
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU16, AtomicU64, Ordering};
 use std::sync::{Arc, PoisonError, RwLock};
+use std::time::Duration;
 
+use verax_core::early;
 use verax_core::meter::{LatencyCounts, LatencyMeter};
 use verax_core::{Lifetime, NamespaceId, NamespacePolicy, Partition};
-use verax_origin::HttpOrigin;
+use verax_origin::Origin;
 use verax_records::NamespaceRecord;
 
-use crate::cache::Watchers;
+use crate::cache::{RefillOutcome, Watchers};
 use crate::hits::HitCounters;
 
 /// What is counted for a namespace since the service started. Counting is one relaxed add.
@@ -35,13 +37,20 @@ pub struct Counters {
     pub permits: AtomicU64,
     /// Refills that were not stored because the key was invalidated or written meanwhile.
     pub refused_refills: AtomicU64,
+    /// Look-ups answered from the cache with the word that the origin has no value.
+    pub negative_hits: AtomicU64,
+    /// Values and deletions sent to the origin.
+    pub origin_writes: AtomicU64,
     /// Latency of reads of the origin.
     pub origin_latency: LatencyMeter,
+    /// How long refills took, from the permit to the end.
+    pub refill_latency: LatencyMeter,
+    refills: [AtomicU64; RefillOutcome::ALL.len()],
 }
 
 impl Counters {
     /// Counts look-ups that were answered from the cache, and what each took.
-    pub fn count_hits(&self, hits: u64, stale: u64, each: std::time::Duration) {
+    pub fn count_hits(&self, hits: u64, stale: u64, each: Duration) {
         self.hits.count(hits, stale, each);
     }
 
@@ -57,9 +66,20 @@ impl Counters {
 
     /// Look-ups that have ended.
     pub fn reads(&self) -> u64 {
-        let others = [&self.refilled, &self.joined, &self.misses];
+        let others = [&self.refilled, &self.joined, &self.misses, &self.negative_hits];
         let others: u64 = others.iter().map(|counter| counter.load(Ordering::Relaxed)).sum();
         self.hits() + self.stale() + others
+    }
+
+    /// Counts a refill that has ended.
+    pub(crate) fn count_refill(&self, outcome: RefillOutcome, took: Duration) {
+        count(&self.refills[outcome as usize]);
+        self.refill_latency.record(took);
+    }
+
+    /// How many refills ended with an outcome.
+    pub fn refills(&self, outcome: RefillOutcome) -> u64 {
+        self.refills[outcome as usize].load(Ordering::Relaxed)
     }
 
     /// Service-side latency of answers from the cache.
@@ -77,7 +97,7 @@ pub(crate) fn count(counter: &AtomicU64) {
 #[derive(Debug)]
 pub(crate) struct Binding {
     pub(crate) policy: NamespacePolicy,
-    pub(crate) origin: Option<Arc<HttpOrigin>>,
+    pub(crate) origin: Option<Arc<Origin>>,
 }
 
 /// A namespace.
@@ -88,6 +108,8 @@ pub struct Namespace {
     watchers: Watchers,
     largest_value: AtomicU64,
     has_origin: AtomicBool,
+    writes_through: AtomicBool,
+    early_refresh: AtomicU16,
     binding: RwLock<Arc<Binding>>,
     counters: Counters,
 }
@@ -96,14 +118,26 @@ impl Namespace {
     /// `partition` was opened for it with its quota.
     pub(crate) fn new(
         record: NamespaceRecord,
-        origin: Option<Arc<HttpOrigin>>,
+        origin: Option<Arc<Origin>>,
         partition: Arc<Partition>,
     ) -> Self {
         let largest_value = AtomicU64::new(record.policy.largest_value);
         let has_origin = AtomicBool::new(origin.is_some());
+        let writes_through = AtomicBool::new(record.policy.write_through);
+        let early_refresh = AtomicU16::new(record.policy.early_refresh_percent);
         let binding = RwLock::new(Arc::new(Binding { policy: record.policy.clone(), origin }));
         let (watchers, counters) = (Watchers::default(), Counters::default());
-        Self { record, partition, watchers, largest_value, has_origin, binding, counters }
+        Self {
+            record,
+            partition,
+            watchers,
+            largest_value,
+            has_origin,
+            writes_through,
+            early_refresh,
+            binding,
+            counters,
+        }
     }
 
     /// Its identity.
@@ -146,6 +180,20 @@ impl Namespace {
         self.has_origin.load(Ordering::Relaxed)
     }
 
+    /// Whether what callers store and delete goes to the origin first.
+    pub fn writes_through(&self) -> bool {
+        self.writes_through.load(Ordering::Relaxed)
+    }
+
+    /// Whether an entry that is fresh for `left` yet is due to be refreshed early, by the policy's rule
+    /// and a new draw.
+    pub(crate) fn is_due(&self, took: impl FnOnce() -> Duration, left: Duration) -> bool {
+        match self.early_refresh.load(Ordering::Relaxed) {
+            0 => false,
+            factor => early::is_due(took(), left, factor, rand::random),
+        }
+    }
+
     pub(crate) fn watchers(&self) -> &Watchers {
         &self.watchers
     }
@@ -168,9 +216,11 @@ impl Namespace {
         Arc::clone(&self.binding.read().unwrap_or_else(PoisonError::into_inner))
     }
 
-    pub(crate) fn bind(&self, policy: NamespacePolicy, origin: Option<Arc<HttpOrigin>>) {
+    pub(crate) fn bind(&self, policy: NamespacePolicy, origin: Option<Arc<Origin>>) {
         self.partition.set_quota(policy.quota);
         self.has_origin.store(origin.is_some(), Ordering::Relaxed);
+        self.writes_through.store(policy.write_through, Ordering::Relaxed);
+        self.early_refresh.store(policy.early_refresh_percent, Ordering::Relaxed);
         self.largest_value.store(policy.largest_value, Ordering::Relaxed);
         let binding = Arc::new(Binding { policy, origin });
         *self.binding.write().unwrap_or_else(PoisonError::into_inner) = binding;

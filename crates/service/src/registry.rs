@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 
 use verax_core::{Name, NamespaceId};
-use verax_origin::HttpOrigin;
+use verax_origin::Origin;
 use verax_records::{OriginRecord, TenantRecord};
 
 use crate::error::{ServiceError, Subject};
@@ -14,7 +14,7 @@ use crate::namespace::Namespace;
 pub(crate) struct Tenant {
     pub(crate) created_at: verax_core::Timestamp,
     pub(crate) namespaces: BTreeMap<Name, Arc<Namespace>>,
-    pub(crate) origins: BTreeMap<Name, (OriginRecord, Arc<HttpOrigin>)>,
+    pub(crate) origins: BTreeMap<Name, (OriginRecord, Arc<Origin>)>,
 }
 
 /// Everything that has a name.
@@ -52,7 +52,7 @@ impl Registry {
         self.read().get(tenant)?.namespaces.get(name).cloned()
     }
 
-    pub(crate) fn origin(&self, tenant: &Name, name: &Name) -> Option<Arc<HttpOrigin>> {
+    pub(crate) fn origin(&self, tenant: &Name, name: &Name) -> Option<Arc<Origin>> {
         let tenants = self.read();
         Some(Arc::clone(&tenants.get(tenant)?.origins.get(name)?.1))
     }

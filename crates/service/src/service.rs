@@ -1,13 +1,15 @@
 //! The service: what it owns, how it starts, and the work it does by itself.
 
+use std::collections::HashMap;
+use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
 use tokio::sync::watch;
 use verax_api::{LoadProfileSpec, LoadRun, Ready, WarmRun};
-use verax_core::Name;
-use verax_origin::HttpOrigin;
+use verax_core::{Name, NamespaceId};
+use verax_origin::{Credentials, Origin};
 use verax_records::{Actor, Records};
 
 use crate::access::{Caller, Right, Sessions, TokenTable, hash_of, new_secret};
@@ -40,6 +42,8 @@ pub struct ServiceOptions {
     pub most_waiters: usize,
     /// The most memory for values on their way in and out, in bytes.
     pub transit_limit: u64,
+    /// Where files with the secrets of origins lie; without it they come from the environment alone.
+    pub credentials_dir: Option<PathBuf>,
     /// The load profiles to offer.
     pub profiles: Vec<LoadProfileSpec>,
 }
@@ -50,6 +54,7 @@ impl Default for ServiceOptions {
             memory_limit: 256 << 20,
             most_waiters: 20_000,
             transit_limit: 256 << 20,
+            credentials_dir: None,
             profiles: Vec::new(),
         }
     }
@@ -69,6 +74,7 @@ pub struct Service {
     pub(crate) load_runs: RunTable<LoadRun>,
     pub(crate) load_running: Arc<AtomicBool>,
     pub(crate) profiles: Vec<LoadProfileSpec>,
+    pub(crate) credentials: Arc<Credentials>,
     transit: Transit,
     pub(crate) locks: Locks,
     pub(crate) drills: Drills,
@@ -99,6 +105,7 @@ impl Service {
             load_runs: RunTable::default(),
             load_running: Arc::default(),
             profiles: options.profiles,
+            credentials: Credentials::new(options.credentials_dir.as_deref()).into(),
             transit: Transit::new(options.transit_limit),
             locks: Locks::default(),
             drills: Drills::default(),
@@ -129,7 +136,7 @@ impl Service {
         let mut tenants_origins = Vec::new();
         for record in self.records.origins().await? {
             // It was checked when it was created; a later version may be stricter.
-            match HttpOrigin::new(&record.settings) {
+            match Origin::new(&record.settings, &self.credentials) {
                 Ok(origin) => tenants_origins.push((record, Arc::new(origin))),
                 Err(error) => tracing::error!(
                     %error, origin = %format!("{}/{}", record.tenant, record.name),
@@ -272,6 +279,19 @@ impl Service {
         self.cache
             .guards()
             .fold((0, 0), |(live, waiting), guard| (live + guard.live(), waiting + guard.waiters()))
+    }
+
+    /// The same by namespace, for those where a refill is under way.
+    pub fn refills_by_namespace(&self) -> HashMap<NamespaceId, (usize, usize)> {
+        let mut counts: HashMap<NamespaceId, (usize, usize)> = HashMap::new();
+        for guard in self.cache.guards() {
+            for view in guard.views() {
+                let (live, waiting) = counts.entry(view.namespace).or_default();
+                *live += 1;
+                *waiting += view.waiting;
+            }
+        }
+        counts
     }
 
     /// The session of a caller, as it is shown.

@@ -9,10 +9,10 @@ use verax_core::guard::PermitView;
 use verax_core::guard::lock::LockView;
 
 use crate::access::{Caller, Right, Scope};
-use crate::administration::shown_origin;
 use crate::cache::RefillRecord;
 use crate::locks::LockEvent;
 use crate::namespace::Namespace;
+use crate::origins::shown_origin;
 use crate::service::Service;
 
 /// Something, and the namespace that it is in.
@@ -58,6 +58,12 @@ impl Service {
         locks.truncate(most);
         let refills = self.cache.trace.latest(|of| readable.get(&of).cloned(), most);
         let lock_events = self.latest_lock_events(|of| readable.get(&of).cloned(), most);
+        let origins = self.managed_origins(caller);
+        Waiting { permits, locks, refills, lock_events, origins }
+    }
+
+    /// The origins of the tenants that the caller manages, by tenant and name, as they are now.
+    pub fn managed_origins(&self, caller: &Caller) -> Vec<Origin> {
         let tenants = self.registry.read();
         let mut origins: Vec<Origin> = tenants
             .iter()
@@ -66,6 +72,6 @@ impl Service {
             .map(|(record, origin)| shown_origin(record, origin))
             .collect();
         origins.sort_by(|a, b| (&a.tenant, &a.name).cmp(&(&b.tenant, &b.name)));
-        Waiting { permits, locks, refills, lock_events, origins }
+        origins
     }
 }

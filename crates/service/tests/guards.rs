@@ -34,7 +34,7 @@ fn lock(hold: u64, wait: u64) -> LockRequest {
 
 fn permit(hold: u64, wait: u64) -> PermitRequest {
     let [hold, wait] = [hold, wait].map(Duration::from_millis);
-    PermitRequest { owner: "a test".into(), wait, hold, stale: false }
+    PermitRequest { owner: "a test".into(), wait, hold, stale: false, refresh: false }
 }
 
 fn value(text: &'static str) -> PutRequest {

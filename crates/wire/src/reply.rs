@@ -115,12 +115,14 @@ pub enum Source {
     Origin = 3,
     /// From the origin, by a refill that another caller had begun.
     Joined = 4,
+    /// From the cache, fresh, and due to be refreshed early; for callers that can refill.
+    Due = 5,
 }
 
 impl Source {
     fn of(number: u8) -> Result<Self, WireError> {
-        use Source::{Hit, Joined, Origin, Stale, StaleOnError};
-        let all = [Hit, Stale, StaleOnError, Origin, Joined];
+        use Source::{Due, Hit, Joined, Origin, Stale, StaleOnError};
+        let all = [Hit, Stale, StaleOnError, Origin, Joined, Due];
         all.into_iter().find(|s| *s as u8 == number).ok_or(WireError::Range("source"))
     }
 }

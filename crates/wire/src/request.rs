@@ -51,19 +51,25 @@ pub struct GetFlags {
     pub refresh: bool,
     /// Tell all about the entry: media type, age, entity tag and tags.
     pub details: bool,
+    /// Tell when it is time to refresh the entry early; the caller can refill it.
+    pub may_refill: bool,
 }
 
 impl GetFlags {
     fn bits(self) -> u8 {
-        u8::from(self.only_if_cached) | u8::from(self.refresh) << 1 | u8::from(self.details) << 2
+        u8::from(self.only_if_cached)
+            | u8::from(self.refresh) << 1
+            | u8::from(self.details) << 2
+            | u8::from(self.may_refill) << 3
     }
 
     fn of(bits: u8) -> Result<Self, WireError> {
-        if bits & !0b111 != 0 {
+        if bits & !0b1111 != 0 {
             return Err(WireError::Flags { kind: GET, flags: bits });
         }
         let bit = |n: u8| bits & (1 << n) != 0;
-        Ok(Self { only_if_cached: bit(0), refresh: bit(1), details: bit(2) })
+        let (only_if_cached, refresh, details, may_refill) = (bit(0), bit(1), bit(2), bit(3));
+        Ok(Self { only_if_cached, refresh, details, may_refill })
     }
 }
 
@@ -74,16 +80,19 @@ pub struct AskFlags {
     pub stale: bool,
     /// Tell all about the entry.
     pub details: bool,
+    /// The permit is wanted although a fresh copy may be there, or the word that there is no value.
+    pub refresh: bool,
 }
 
 impl AskFlags {
     fn bits(self) -> u8 {
-        u8::from(self.stale) | u8::from(self.details) << 1
+        u8::from(self.stale) | u8::from(self.details) << 1 | u8::from(self.refresh) << 2
     }
 
     fn of(bits: u8) -> Result<Self, WireError> {
+        let bit = |n: u8| bits & (1 << n) != 0;
         match bits {
-            0..=0b11 => Ok(Self { stale: bits & 1 != 0, details: bits & 0b10 != 0 }),
+            0..=0b111 => Ok(Self { stale: bit(0), details: bit(1), refresh: bit(2) }),
             _ => Err(WireError::Flags { kind: ASK, flags: bits }),
         }
     }

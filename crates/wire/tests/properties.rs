@@ -41,12 +41,12 @@ proptest! {
         key in ".{1,60}", value in prop::collection::vec(any::<u8>(), 0..500),
         media_type in "[a-z]{0,20}/[a-z]{0,20}", tags in prop::collection::vec("[ -~]{1,40}", 0..5),
         lifetime in lifetime(), condition in condition(), numbers: (i64, u64, u64, u64, u64),
-        bits: (bool, bool, bool), namespace: u16, id: u32,
+        bits: (bool, bool, bool, bool), namespace: u16, id: u32,
     ) {
         let frame = Frame { namespace, id };
         let tags: Vec<&str> = tags.iter().map(String::as_str).collect();
         let (amount, take, count, period, burst) = numbers;
-        let flags = GetFlags { only_if_cached: bits.0, refresh: bits.1, details: bits.2 };
+        let flags = GetFlags { only_if_cached: bits.0, refresh: bits.1, details: bits.2, may_refill: bits.3 };
         let put = Put {
             key: &key, value: &value, media_type: &media_type, lifetime, tags: Tags::of(&tags), condition,
         };
@@ -61,7 +61,7 @@ proptest! {
         survives(Request::Renew { name, token, hold }, frame);
         survives(Request::Release { name, token }, frame);
         survives(Request::Look { name }, frame);
-        let flags = AskFlags { stale: bits.1, details: bits.2 };
+        let flags = AskFlags { stale: bits.1, details: bits.2, refresh: bits.3 };
         survives(Request::Ask { key: &key, flags, owner, hold, wait }, frame);
         let put = Put { condition: PutCondition::Always, ..put };
         survives(Request::PutWithPermit { permit: token, put }, frame);

@@ -39,13 +39,18 @@ fn requests() -> Vec<(u16, u32, Request<'static>)> {
     static OPERATIONS: [Request<'static>; 2] = [
         Request::Get {
             key: "a",
-            flags: GetFlags { only_if_cached: true, refresh: false, details: false },
+            flags: GetFlags {
+                only_if_cached: true,
+                refresh: false,
+                details: false,
+                may_refill: false,
+            },
         },
         Request::Delete { key: "b" },
     ];
     let get = |only_if_cached, refresh, details| Request::Get {
         key: "board/aldermouth",
-        flags: GetFlags { only_if_cached, refresh, details },
+        flags: GetFlags { only_if_cached, refresh, details, may_refill: false },
     };
     vec![
         (
@@ -108,7 +113,7 @@ fn requests() -> Vec<(u16, u32, Request<'static>)> {
             25,
             Request::Ask {
                 key: "board/aldermouth",
-                flags: AskFlags { stale: true, details: false },
+                flags: AskFlags { stale: true, ..AskFlags::default() },
                 owner: "desk 2",
                 hold: 10_000,
                 wait: 2_000,
@@ -116,6 +121,25 @@ fn requests() -> Vec<(u16, u32, Request<'static>)> {
         ),
         (1, 26, Request::PutWithPermit { permit: 77, put: put() }),
         (1, 27, Request::GiveBack { key: "board/aldermouth", permit: 77, fail_all: true }),
+        (
+            1,
+            28,
+            Request::Get {
+                key: "board/aldermouth",
+                flags: GetFlags { only_if_cached: true, may_refill: true, ..GetFlags::default() },
+            },
+        ),
+        (
+            1,
+            29,
+            Request::Ask {
+                key: "board/aldermouth",
+                flags: AskFlags { stale: true, details: false, refresh: true },
+                owner: "",
+                hold: 10_000,
+                wait: 0,
+            },
+        ),
     ]
 }
 
@@ -154,6 +178,7 @@ fn replies() -> Vec<(u16, u32, Reply<'static>)> {
         (1, 0, Reply::InvalidatedTag { tag: "boards" }),
         (1, 0, Reply::InvalidatedAll),
         (1, 5, Reply::Value(value)),
+        (1, 28, Reply::Value(Value { source: Source::Due, ..value })),
         (
             1,
             6,

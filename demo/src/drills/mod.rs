@@ -147,14 +147,8 @@ impl Drills {
                 self.verax.change_origin(TENANT, ORIGIN, &change).await.map_err(text)?;
             }
             None => {
-                let (name, at) = (ORIGIN.to_owned(), None);
-                let origin = CreateOrigin {
-                    name,
-                    url,
-                    connect_timeout_ms: at,
-                    total_timeout_ms: at,
-                    largest_response_bytes: at,
-                };
+                let name = ORIGIN.to_owned();
+                let origin = CreateOrigin { name, url, ..Default::default() };
                 self.verax.create_origin(TENANT, &origin).await.map_err(text)?;
             }
         }

@@ -9,7 +9,7 @@ use tokio::sync::Barrier;
 use tokio::task::JoinSet;
 use verax_client::{Cache, CacheOptions, PutOptions};
 use verax_core::OriginSettings;
-use verax_origin::HttpOrigin;
+use verax_origin::Origin;
 
 use super::course::{Course, Side, quantile};
 use super::{Drills, Place, text};
@@ -35,7 +35,7 @@ const ASIDE: Place = Place {
 const THROUGH: Place = Place { name: "drill-through", through: true, ..ASIDE };
 
 /// What one caller does; `false` when its user saw an error.
-async fn read(cache: &Cache, origin: Option<&HttpOrigin>) -> bool {
+async fn read(cache: &Cache, origin: Option<&Origin>) -> bool {
     match (cache.get(KEY).await, origin) {
         (Ok(Some(_)), _) => true,
         // Look up, miss, read the origin, store: what is written without a guard.
@@ -83,7 +83,7 @@ impl Drills {
         let options = CacheOptions { connections: 4, timeout: long, ..CacheOptions::default() };
         let cache = self.cache(place, options)?;
         let url = format!("http://{}/boards/{{harbour}}", self.stand_in.address);
-        let origin = HttpOrigin::new(&OriginSettings::of(url)).map_err(text)?;
+        let origin = Origin::new(&OriginSettings::http(url), &Default::default()).map_err(text)?;
         let origin = Arc::new((!place.through).then_some(origin));
         // Connections are made before the rush, as those of a service that runs.
         cache.list("", None, 1).await.map_err(text)?;

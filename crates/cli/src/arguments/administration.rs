@@ -34,6 +34,16 @@ pub(crate) struct PolicyFlags {
     /// By how much of max-age, in percent, entries may end early, so that they do not end together
     #[arg(long, value_name = "PERCENT")]
     pub(crate) jitter: Option<u8>,
+    /// How long it is kept that the origin has no value for a key, such as 5s; 0s does not keep it
+    #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
+    pub(crate) negative_max_age: Option<Duration>,
+    /// How early entries are refreshed that a refill brought, as a factor in percent: 100 is the usual
+    /// rule, 0 leaves them until they end
+    #[arg(long, value_name = "PERCENT")]
+    pub(crate) early_refresh: Option<u16>,
+    /// Whether values that are stored or deleted go to the origin first
+    #[arg(long, value_name = "true|false")]
+    pub(crate) write_through: Option<bool>,
     /// Memory that no other namespace can push this one below (for administrators)
     #[arg(long, value_parser = size, value_name = "SIZE")]
     pub(crate) reserve: Option<u64>,
@@ -87,7 +97,7 @@ pub(crate) enum NamespaceCommand {
     },
 }
 
-/// An origin's limits.
+/// An origin's settings.
 #[derive(Debug, Args)]
 pub(crate) struct OriginFlags {
     /// The longest time to connect [default for a new origin: 1s]
@@ -99,6 +109,46 @@ pub(crate) struct OriginFlags {
     /// The largest response [default for a new origin: 8MiB]
     #[arg(long, value_parser = size, value_name = "SIZE")]
     pub(crate) largest_response: Option<u64>,
+    /// The name of the secret that opens it, which lies in the variable VERAX_CREDENTIAL_NAME or in a file
+    /// of that name among the service's credentials; an empty name is none
+    #[arg(long, value_name = "NAME")]
+    pub(crate) credential: Option<String>,
+    /// A further server that is alike, as http://HOST:PORT; may be given several times, and an empty one
+    /// alone leaves the URL's own server
+    #[arg(long = "endpoint", value_name = "URL", help_heading = "For an HTTP service")]
+    pub(crate) endpoints: Vec<String>,
+    /// Which of its servers is asked: round-robin or least-outstanding
+    #[arg(long, value_name = "HOW", help_heading = "For an HTTP service")]
+    pub(crate) balance: Option<String>,
+    /// An answer that takes longer speaks against the server that gave it, as long as another is well
+    #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME",
+        help_heading = "For an HTTP service")]
+    pub(crate) slow_after: Option<Duration>,
+    /// One SELECT, with :name for each variable of the key patterns; @FILE reads it from a file
+    #[arg(long, value_name = "SQL", help_heading = "For a database")]
+    pub(crate) query: Option<String>,
+    /// What the query's result is as a value: rows (an array) or row (one object, or no value)
+    #[arg(long, value_name = "WHAT", help_heading = "For a database")]
+    pub(crate) result: Option<String>,
+    /// The most rows [default for a new origin: 10000]
+    #[arg(long, value_name = "N", help_heading = "For a database")]
+    pub(crate) most_rows: Option<u32>,
+    /// Reads at once; further ones wait [default for a new origin: 256, for a database 32]
+    #[arg(long, value_name = "N", help_heading = "Against too much")]
+    pub(crate) at_once: Option<u32>,
+    /// Reads that may wait [default for a new origin: 10000]
+    #[arg(long, value_name = "N", help_heading = "Against too much")]
+    pub(crate) queue: Option<u32>,
+    /// How many reads in a hundred may be tried a second time [default for a new origin: 10]
+    #[arg(long, value_name = "PERCENT", help_heading = "Against too much")]
+    pub(crate) retries: Option<u8>,
+    /// Failures in a row after which a server is left alone [default for a new origin: 5]
+    #[arg(long, value_name = "N", help_heading = "Against too much")]
+    pub(crate) failures: Option<u32>,
+    /// For how long it is left alone at first [default for a new origin: 500ms]
+    #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME",
+        help_heading = "Against too much")]
+    pub(crate) pause: Option<Duration>,
 }
 
 #[derive(Debug, Subcommand)]
@@ -107,7 +157,8 @@ pub(crate) enum OriginCommand {
     Create {
         /// The origin, as TENANT/ORIGIN
         place: Place,
-        /// A URL template, such as 'http://127.0.0.1:8752/boards/{harbour}'
+        /// A URL template, such as 'http://127.0.0.1:8752/boards/{harbour}', or a database, as
+        /// mysql://USER@HOST:PORT/DATABASE
         #[arg(long, value_name = "URL")]
         at: String,
         #[command(flatten)]
@@ -118,11 +169,16 @@ pub(crate) enum OriginCommand {
         /// The tenant
         tenant: String,
     },
+    /// Show an origin's settings and the state of its servers
+    Show {
+        /// The origin, as TENANT/ORIGIN
+        place: Place,
+    },
     /// Change an origin
     Change {
         /// The origin, as TENANT/ORIGIN
         place: Place,
-        /// A URL template
+        /// A URL template, or a database
         #[arg(long, value_name = "URL")]
         at: Option<String>,
         #[command(flatten)]

@@ -17,6 +17,10 @@ pub(crate) struct ServiceFlags {
     /// The address for the wire protocol [env: VERAX_WIRE] [default: 127.0.0.1:8751]
     #[arg(long, value_name = "ADDR")]
     pub(crate) wire: Option<String>,
+    /// Where the secrets of origins lie, one file each [env: VERAX_CREDENTIALS_DIR] [default: credentials,
+    /// in the data directory]
+    #[arg(long, value_name = "DIR")]
+    pub(crate) credentials_dir: Option<String>,
     /// A certificate chain (PEM), to serve HTTP and wire over TLS [env: VERAX_TLS_CERTIFICATE]
     #[arg(long, value_name = "FILE")]
     pub(crate) tls_certificate: Option<String>,

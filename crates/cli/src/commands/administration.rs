@@ -1,16 +1,12 @@
-//! Tenants, namespaces, origins, tokens, activity, sign-in links.
+//! Tenants, namespaces, tokens, activity, sign-in links.
 
 use serde_json::json;
-use verax_api::{
-    CreateNamespace, CreateOrigin, CreateToken, Namespace, Origin, OriginChange, OriginChoice,
-    PolicyChange,
-};
+use verax_api::{CreateNamespace, CreateToken, Namespace, OriginChoice, PolicyChange};
 use verax_client::Client;
 
 use super::entries::namespace as handle;
 use crate::arguments::{
-    ActivityCommand, NamespaceCommand, OriginCommand, OriginFlags, Place, PolicyFlags,
-    TenantCommand, TokenCommand,
+    ActivityCommand, NamespaceCommand, Place, PolicyFlags, TenantCommand, TokenCommand,
 };
 use crate::failure::Failure;
 use crate::figures;
@@ -25,7 +21,7 @@ fn seconds(number: f64) -> String {
     }
 }
 
-fn moment(at: jiff::Timestamp) -> String {
+pub(super) fn moment(at: jiff::Timestamp) -> String {
     at.strftime("%Y-%m-%d %H:%M:%S UTC").to_string()
 }
 
@@ -60,6 +56,9 @@ fn policy_of(flags: PolicyFlags) -> PolicyChange {
         stale_while_revalidate_seconds: seconds(flags.lifetime.stale_while_revalidate),
         stale_if_error_seconds: seconds(flags.lifetime.stale_if_error),
         jitter_percent: flags.jitter,
+        negative_max_age_seconds: seconds(flags.negative_max_age),
+        early_refresh_percent: flags.early_refresh,
+        write_through: flags.write_through,
         largest_value_bytes: flags.largest_value,
         reserve_bytes: flags.reserve,
         cap_bytes: flags.cap.map(|cap| cap.0),
@@ -88,6 +87,13 @@ fn namespace_table(namespaces: &[Namespace]) -> String {
     table(&titles, namespaces.iter().map(namespace_row))
 }
 
+fn early(percent: u16) -> String {
+    match percent {
+        0 => "off".to_owned(),
+        percent => format!("at {percent} % of the usual factor"),
+    }
+}
+
 fn namespace_lines(n: &Namespace) -> String {
     let origin = n.policy.origin.as_ref().map_or_else(
         || "– (services refill it themselves)".to_owned(),
@@ -102,6 +108,9 @@ fn namespace_lines(n: &Namespace) -> String {
         ("stale while revalidate", seconds(policy.stale_while_revalidate_seconds)),
         ("stale if error", seconds(policy.stale_if_error_seconds)),
         ("jitter", format!("{} %", policy.jitter_percent)),
+        ("no value is kept for", seconds(policy.negative_max_age_seconds)),
+        ("early refresh", early(policy.early_refresh_percent)),
+        ("writes", if policy.write_through { "to the origin first" } else { "here" }.to_owned()),
         ("largest value", figures::bytes(policy.largest_value_bytes)),
         ("reserve", figures::bytes(policy.reserve_bytes)),
         ("cap", policy.cap_bytes.map_or_else(|| "–".into(), figures::bytes)),
@@ -163,72 +172,6 @@ pub(super) async fn namespace(
             output.answer(&json!({ "deleted": format!("{tenant}/{name}") }), |_| {
                 format!("deleted namespace {tenant}/{name}")
             })
-        }
-    }
-}
-
-fn origin_table(origins: &[Origin]) -> String {
-    let row = |o: &Origin| {
-        vec![
-            format!("{}/{}", o.tenant, o.name),
-            o.url.clone(),
-            figures::milliseconds(o.connect_timeout_ms as f64),
-            figures::milliseconds(o.total_timeout_ms as f64),
-            figures::bytes(o.largest_response_bytes),
-            o.breaker.clone(),
-            o.reads_under_way.to_string(),
-        ]
-    };
-    let titles =
-        ["origin", "url", ">connect", ">in all", ">largest response", "breaker", ">under way"];
-    table(&titles, origins.iter().map(row))
-}
-
-fn limits(flags: &OriginFlags) -> (Option<u64>, Option<u64>, Option<u64>) {
-    let ms = |time: Option<std::time::Duration>| {
-        time.map(|t| u64::try_from(t.as_millis()).unwrap_or(u64::MAX))
-    };
-    (ms(flags.connect_timeout), ms(flags.total_timeout), flags.largest_response)
-}
-
-pub(super) async fn origin(
-    verax: &Client,
-    output: Output,
-    command: OriginCommand,
-) -> Result<(), Failure> {
-    let one = |origin: &Origin| origin_table(std::slice::from_ref(origin));
-    match command {
-        OriginCommand::Create { place: Place { tenant, name }, at, flags } => {
-            let (connect_timeout_ms, total_timeout_ms, largest_response_bytes) = limits(&flags);
-            let request = CreateOrigin {
-                name,
-                url: at,
-                connect_timeout_ms,
-                total_timeout_ms,
-                largest_response_bytes,
-            };
-            output.answer(&verax.create_origin(&tenant, &request).await?, one)
-        }
-        OriginCommand::List { tenant } => {
-            output.answer(&verax.origins(&tenant).await?, |origins| origin_table(origins))
-        }
-        OriginCommand::Change { place: Place { tenant, name }, at, flags } => {
-            let (connect_timeout_ms, total_timeout_ms, largest_response_bytes) = limits(&flags);
-            let change = OriginChange {
-                url: at,
-                connect_timeout_ms,
-                total_timeout_ms,
-                largest_response_bytes,
-            };
-            if change == OriginChange::default() {
-                return Err(Failure::usage("nothing to change: give --at or a limit"));
-            }
-            output.answer(&verax.change_origin(&tenant, &name, &change).await?, one)
-        }
-        OriginCommand::Delete { place: Place { tenant, name } } => {
-            verax.delete_origin(&tenant, &name).await?;
-            let path = format!("{tenant}/{name}");
-            output.answer(&json!({ "deleted": path }), |_| format!("deleted origin {path}"))
         }
     }
 }

@@ -89,7 +89,7 @@ pub(super) async fn get(
     let found = match lookup {
         Lookup::Found(found) => *found,
         Lookup::Miss => return Err(miss("has no entry")),
-        Lookup::NoValue => return Err(miss("asked its origin, which has no value for")),
+        Lookup::NoValue => return Err(miss("was told that there is no value for")),
     };
     if output.json {
         let (name, value) = value_members(&found.value);

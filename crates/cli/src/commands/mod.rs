@@ -7,6 +7,7 @@ mod load;
 mod load_view;
 mod locks;
 mod operations;
+mod origins;
 mod under_lock;
 mod warm;
 mod watch;
@@ -60,7 +61,7 @@ pub(crate) async fn run(command: Command, connection: &Connection) -> Result<(),
         Command::Lock(command) => locks::lock(&verax, output, command).await,
         Command::Tenant(command) => administration::tenant(&verax, output, command).await,
         Command::Namespace(command) => administration::namespace(&verax, output, command).await,
-        Command::Origin(command) => administration::origin(&verax, output, command).await,
+        Command::Origin(command) => origins::origin(&verax, output, command).await,
         Command::Token(command) => administration::token(&verax, output, command).await,
         Command::Warm(command) => warm::warm(&verax, output, command).await,
         Command::Load(command) => load::load(&verax, output, command).await,

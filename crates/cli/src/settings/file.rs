@@ -22,6 +22,7 @@ struct Contents {
     memory: Memory,
     log: Log,
     load: Load,
+    origins: Origins,
 }
 
 #[derive(Debug, Default, Deserialize)]
@@ -68,6 +69,12 @@ struct Log {
 #[serde(deny_unknown_fields, default)]
 struct Load {
     profiles: Value,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+struct Origins {
+    credentials_directory: Value,
 }
 
 /// A settings file that was read.
@@ -142,6 +149,10 @@ impl SettingsFile {
 
     pub(super) fn log_filter(&self) -> Option<Given> {
         self.given("log.filter", &self.contents.log.filter)
+    }
+
+    pub(super) fn credentials_directory(&self) -> Option<Given> {
+        self.given("origins.credentials_directory", &self.contents.origins.credentials_directory)
     }
 
     pub(super) fn load_profiles(&self) -> Option<Given> {

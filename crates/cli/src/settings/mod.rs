@@ -30,6 +30,8 @@ pub(crate) struct Settings {
     pub(crate) log_format: LogFormat,
     pub(crate) log_filter: String,
     pub(crate) load_profiles: Option<PathBuf>,
+    /// Where the secrets of origins lie; under the data directory without it.
+    pub(crate) credentials_directory: Option<PathBuf>,
 }
 
 type Environment<'e> = &'e dyn Fn(&str) -> Option<String>;
@@ -146,6 +148,12 @@ impl Settings {
         let log = given("--log", flags.log.as_deref(), "VERAX_LOG", file.log_filter());
         let profiles =
             given("--load-profiles", load_profiles, "VERAX_LOAD_PROFILES", file.load_profiles());
+        let credentials = given(
+            "--credentials-dir",
+            flags.credentials_dir.as_deref(),
+            "VERAX_CREDENTIALS_DIR",
+            file.credentials_directory(),
+        );
         let tls = match (source::parse(certificate, path)?, source::parse(key, path)?) {
             (Some(certificate), Some(key)) => Some((certificate, key)),
             (None, None) => None,
@@ -179,6 +187,7 @@ impl Settings {
             log_format: source::parse(log_format, format)?.unwrap_or(LogFormat::Plain),
             log_filter: source::parse(log, filter)?.unwrap_or_else(|| "info".into()),
             load_profiles: source::parse(profiles, path)?,
+            credentials_directory: source::parse(credentials, path)?,
         })
     }
 }

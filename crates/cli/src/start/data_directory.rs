@@ -59,6 +59,11 @@ impl DataDirectory {
         self.path.join("records")
     }
 
+    /// Where the secrets of origins lie, unless the settings say otherwise.
+    pub(super) fn credentials(&self) -> PathBuf {
+        self.path.join("credentials")
+    }
+
     /// Where the administrator token is.
     pub(super) fn token_path(&self) -> PathBuf {
         self.path.join("admin.token")

@@ -72,8 +72,13 @@ pub(super) async fn start(
     };
     let failed = |e: &dyn std::fmt::Display| Failure::failed(e.to_string());
     let records = Records::open(url).await.map_err(|e| failed(&e))?;
-    let options =
-        ServiceOptions { memory_limit: settings.memory_limit, profiles, ..Default::default() };
+    let credentials = settings.credentials_directory.clone();
+    let options = ServiceOptions {
+        memory_limit: settings.memory_limit,
+        profiles,
+        credentials_dir: Some(credentials.unwrap_or_else(|| directory.credentials())),
+        ..Default::default()
+    };
     let service = Service::start(records, options).await.map_err(|e| failed(&e))?;
     let scheme = if tls.is_some() { "https" } else { "http" };
     let ca = settings.tls.as_ref().map(|(certificate, _)| certificate.clone());

@@ -6,8 +6,9 @@ use std::time::{Duration, Instant};
 use verax_core::Timestamp;
 use verax_core::guard::breaker;
 
-/// How long nothing is tried at first.
-const SHORTEST: Duration = Duration::from_millis(250);
+/// Five failures in a row, and nothing is tried for a quarter of a second at first.
+const RULE: breaker::BreakerRule =
+    breaker::BreakerRule { failures: 5, pause: Duration::from_millis(250) };
 
 /// The breaker of the core, by this process's clock and shared by its threads.
 #[derive(Debug)]
@@ -18,7 +19,7 @@ pub(super) struct Breaker {
 
 impl Default for Breaker {
     fn default() -> Self {
-        Self { started: Instant::now(), breaker: Mutex::new(breaker::Breaker::new(SHORTEST)) }
+        Self { started: Instant::now(), breaker: Mutex::new(breaker::Breaker::new(RULE)) }
     }
 }
 
@@ -57,8 +58,8 @@ mod tests {
         let breaker = Breaker::default();
         let start = Instant::now();
         (0..5).for_each(|_| breaker.failed(start, 1.0));
-        assert!(!breaker.admits(start + SHORTEST / 2));
-        let later = start + SHORTEST + Duration::from_millis(1);
+        assert!(!breaker.admits(start + RULE.pause / 2));
+        let later = start + RULE.pause + Duration::from_millis(1);
         assert!(breaker.admits(later) && !breaker.admits(later), "one sees, the others wait");
         breaker.succeeded();
         assert!(breaker.admits(later) && breaker.admits(later));

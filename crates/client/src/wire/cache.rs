@@ -16,7 +16,7 @@ use super::compress::{self, Packed};
 use super::connect::Target;
 use super::link::{Link, RawReply};
 use super::near::Near;
-use super::options::{CacheEvent, CacheOptions, Hit, Page};
+use super::options::{CacheEvent, CacheOptions, Hit, Looked, Page};
 use super::pool::Pool;
 use crate::answer::Source;
 use crate::connection::Client;
@@ -140,7 +140,7 @@ pub(super) fn hit(raw: &RawReply, value: &Value<'_>) -> Hit {
     Hit {
         value: raw.share(value.value),
         source: match value.source {
-            verax_wire::Source::Hit => Source::Hit,
+            verax_wire::Source::Hit | verax_wire::Source::Due => Source::Hit,
             verax_wire::Source::Stale => Source::Stale,
             verax_wire::Source::StaleOnError => Source::StaleOnError,
             verax_wire::Source::Origin => Source::Origin,
@@ -151,6 +151,7 @@ pub(super) fn hit(raw: &RawReply, value: &Value<'_>) -> Hit {
             .filter(|t| *t > 0)
             .map(Duration::from_millis),
         near: false,
+        due: value.source == verax_wire::Source::Due,
     }
 }
 
@@ -240,7 +241,8 @@ impl Cache {
     /// # Errors
     /// [`ClientError`]; a failure is never a miss.
     pub async fn get(&self, key: &str) -> Result<Option<Hit>, ClientError> {
-        self.look_up(key, GetFlags::default(), self.0.options.timeout).await
+        let looked = self.look_up(key, GetFlags::default(), self.0.options.timeout).await?;
+        Ok(looked.hit())
     }
 
     pub(super) async fn look_up(
@@ -248,7 +250,7 @@ impl Cache {
         key: &str,
         flags: GetFlags,
         bound: Duration,
-    ) -> Result<Option<Hit>, ClientError> {
+    ) -> Result<Looked, ClientError> {
         let started = Instant::now();
         checked(key)?;
         if let Some(found) = self.0.near.as_ref().and_then(|near| near.get(key)) {
@@ -258,7 +260,8 @@ impl Cache {
                 _ => None,
             };
             let value = found.bytes();
-            return Ok(Some(Hit { value, source: Source::Hit, time_left, near: true }));
+            let (source, near, due) = (Source::Hit, true, false);
+            return Ok(Looked::Hit(Hit { value, source, time_left, near, due }));
         }
         if !self.0.breaker.admits(started) {
             self.note(CacheEvent::Skipped, started);
@@ -279,8 +282,8 @@ impl Cache {
         let outcome = self.within(bound, !flags.only_if_cached, call).await;
         self.note(
             match &outcome {
-                Ok(Some(_)) => CacheEvent::Hit,
-                Ok(None) => CacheEvent::Miss,
+                Ok(Looked::Hit(_)) => CacheEvent::Hit,
+                Ok(Looked::Miss | Looked::NoValue) => CacheEvent::Miss,
                 Err(_) => CacheEvent::Failure,
             },
             started,
@@ -293,12 +296,12 @@ impl Cache {
         key: &str,
         raw: &RawReply,
         mark: Option<u64>,
-    ) -> Result<Option<Hit>, ClientError> {
+    ) -> Result<Looked, ClientError> {
         let value = match raw.reply() {
             Ok(Reply::Value(value)) => value,
-            Ok(Reply::Miss) => return Ok(None),
+            Ok(Reply::Miss) => return Ok(Looked::Miss),
             Ok(_) => return Err(unexpected()),
-            Err(error) if error.problem() == Some("no-value") => return Ok(None),
+            Err(error) if error.problem() == Some("no-value") => return Ok(Looked::NoValue),
             Err(error) => return Err(error),
         };
         let mut hit = hit(raw, &value);
@@ -314,7 +317,7 @@ impl Cache {
             let entry = Entry::new(hit.value.clone(), details.media_type, bare, at).with_tags(tags);
             near.keep(key, mark, left, entry);
         }
-        Ok(Some(hit))
+        Ok(Looked::Hit(hit))
     }
 
     pub(super) fn compresses(&self) -> bool {

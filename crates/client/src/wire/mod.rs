@@ -11,7 +11,9 @@ mod near;
 mod options;
 mod pool;
 mod refill;
+mod write;
 
 pub use cache::Cache;
 pub use near::NearCopies;
 pub use options::{CacheEvent, CacheOptions, Hit, Page, PutMany};
+pub use write::{Outdated, Written};

@@ -95,6 +95,29 @@ pub struct Hit {
     pub time_left: Option<Duration>,
     /// Whether it was a near copy.
     pub near: bool,
+    /// Whether it is time to refresh it early: for callers that refill by themselves, in a namespace
+    /// whose policy has it.
+    pub due: bool,
+}
+
+/// What a look-up came to.
+#[derive(Debug, Clone)]
+pub(super) enum Looked {
+    /// A value.
+    Hit(Hit),
+    /// Nothing is known.
+    Miss,
+    /// It is known that there is no value.
+    NoValue,
+}
+
+impl Looked {
+    pub(super) fn hit(self) -> Option<Hit> {
+        match self {
+            Self::Hit(hit) => Some(hit),
+            Self::Miss | Self::NoValue => None,
+        }
+    }
 }
 
 /// A page of a listing.

@@ -8,10 +8,7 @@ use std::time::Duration;
 
 use crate::time::Timestamp;
 
-/// Failures in a row that open it.
-pub const FAILURES: u32 = 5;
-
-/// The longest that it is open at a time.
+/// The longest that it is open at a time, unless its rule begins with a longer pause.
 pub const LONGEST_PAUSE: Duration = Duration::from_secs(10);
 
 /// What a breaker does at a moment.
@@ -25,10 +22,19 @@ pub enum BreakerState {
     HalfOpen,
 }
 
+/// When a breaker opens, and for how long.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct BreakerRule {
+    /// Failures in a row that open it.
+    pub failures: u32,
+    /// How long it is open at first.
+    pub pause: Duration,
+}
+
 /// A circuit breaker.
 #[derive(Debug, Clone)]
 pub struct Breaker {
-    shortest: Duration,
+    rule: BreakerRule,
     failures: u32,
     pause: Duration,
     /// Refuses until then; `None` while it is closed.
@@ -38,10 +44,10 @@ pub struct Breaker {
 }
 
 impl Breaker {
-    /// A closed breaker, which is open for `shortest` at first.
-    pub fn new(shortest: Duration) -> Self {
+    /// A closed breaker.
+    pub fn new(rule: BreakerRule) -> Self {
         let (failures, pause) = (0, Duration::ZERO);
-        Self { shortest, failures, pause, open_until: None, trying_until: None }
+        Self { rule, failures, pause, open_until: None, trying_until: None }
     }
 
     /// Whether a call may be tried at `now`. The one that is let through to see keeps the others off
@@ -65,7 +71,7 @@ impl Breaker {
 
     /// A call succeeded.
     pub fn succeeded(&mut self) {
-        *self = Self::new(self.shortest);
+        *self = Self::new(self.rule);
     }
 
     /// A call failed. One that began before the breaker opened changes nothing any more. `draw`, a
@@ -75,7 +81,7 @@ impl Breaker {
         match self.open_until {
             None => {
                 self.failures += 1;
-                if self.failures >= FAILURES {
+                if self.failures >= self.rule.failures {
                     self.open(now, draw);
                 }
             }
@@ -85,7 +91,7 @@ impl Breaker {
     }
 
     fn open(&mut self, now: Timestamp, draw: f64) {
-        self.pause = (self.pause * 2).clamp(self.shortest, LONGEST_PAUSE);
+        self.pause = (self.pause * 2).clamp(self.rule.pause, LONGEST_PAUSE.max(self.rule.pause));
         let spread = self.pause.mul_f64(0.5 + draw.clamp(0.0, 1.0) / 2.0);
         (self.open_until, self.trying_until) = (Some(now + spread), None);
     }
@@ -107,6 +113,8 @@ mod tests {
     use super::*;
 
     const SHORTEST_PAUSE: Duration = Duration::from_millis(500);
+    const FAILURES: u32 = 5;
+    const RULE: BreakerRule = BreakerRule { failures: FAILURES, pause: SHORTEST_PAUSE };
 
     fn at(millis: u64) -> Timestamp {
         Timestamp::from_millis(millis)
@@ -114,7 +122,7 @@ mod tests {
 
     #[test]
     fn it_opens_tries_once_and_closes_again() {
-        let mut breaker = Breaker::new(SHORTEST_PAUSE);
+        let mut breaker = Breaker::new(RULE);
         for _ in 0..FAILURES {
             assert_eq!(breaker.admit(at(0)), Ok(()));
             breaker.failed(at(0), 1.0);
@@ -142,7 +150,7 @@ mod tests {
         /// failures, and while it is open at most one call goes through for each pause.
         #[test]
         fn pauses_are_bounded(steps in prop::collection::vec((0u64..400, 0u8..3, 0.0..1.0f64), 1..200)) {
-            let mut breaker = Breaker::new(SHORTEST_PAUSE);
+            let mut breaker = Breaker::new(RULE);
             let (mut now, mut failed) = (0, 0u32);
             for (pass, step, draw) in steps {
                 now += pass;

@@ -10,6 +10,7 @@ use std::ptr::NonNull;
 use std::sync::atomic::{AtomicU32, Ordering, fence};
 
 use super::memory::allocated;
+use crate::early::RefillTime;
 
 /// What stands before the bytes of key and value.
 #[repr(C)]
@@ -18,6 +19,7 @@ struct Head {
     value_length: u32,
     key_length: u16,
     media_type: u8,
+    refill_time: u8,
 }
 
 /// Beyond this many references the process gives up rather than let the count wrap: it would take
@@ -43,9 +45,9 @@ fn layout(key: usize, value: usize) -> Layout {
 }
 
 impl Blob {
-    /// Copies key and value; `media_type` is kept for the caller. Both lengths are within the
+    /// Copies key and value; `media_type` and `refill_time` are kept for the caller. Both lengths are within the
     /// limits for keys and values, which fit into the header's fields.
-    pub(super) fn new(key: &str, value: &[u8], media_type: u8) -> Self {
+    pub(super) fn new(key: &str, value: &[u8], media_type: u8, refill_time: RefillTime) -> Self {
         assert!(key.len() <= usize::from(u16::MAX) && value.len() <= u32::MAX as usize);
         let layout = layout(key.len(), value.len());
         // SAFETY: the layout's size is at least that of Head, so it is not zero. The memory is
@@ -60,6 +62,7 @@ impl Blob {
                 value_length: value.len() as u32,
                 key_length: key.len() as u16,
                 media_type,
+                refill_time: refill_time.number(),
             });
             let bytes = head.add(1).cast::<u8>().as_ptr();
             bytes.copy_from_nonoverlapping(key.as_ptr(), key.len());
@@ -92,6 +95,10 @@ impl Blob {
 
     pub(super) fn media_type(&self) -> u8 {
         self.head().media_type
+    }
+
+    pub(super) fn refill_time(&self) -> RefillTime {
+        RefillTime::from_number(self.head().refill_time)
     }
 
     /// The memory it takes, with what the allocator adds.
@@ -150,17 +157,18 @@ mod tests {
 
     proptest! {
         #[test]
-        fn what_goes_in_comes_out(key in ".{0,40}", value in prop::collection::vec(any::<u8>(), 0..300), media: u8) {
-            let blob = Blob::new(&key, &value, media);
+        fn what_goes_in_comes_out(key in ".{0,40}", value in prop::collection::vec(any::<u8>(), 0..300), media: u8, time: u8) {
+            let blob = Blob::new(&key, &value, media, RefillTime::from_number(time));
             let other = blob.clone();
             drop(blob);
             prop_assert_eq!((other.key(), other.value(), other.media_type()), (&*key, &*value, media));
+            prop_assert_eq!(other.refill_time().number(), time);
         }
     }
 
     #[test]
     fn references_are_counted_across_threads() {
-        let blob = Blob::new("key", b"value", 0);
+        let blob = Blob::new("key", b"value", 0, RefillTime::default());
         std::thread::scope(|scope| {
             for _ in 0..4 {
                 let mine = blob.clone();

@@ -1,13 +1,14 @@
 //! An entry that was found.
 
 use std::sync::Arc;
+use std::time::Duration;
 
 use bytes::Bytes;
 
 use super::blob::Blob;
 use super::extra::Extra;
 use super::slots::Times;
-use crate::entry::{EntityTag, Entry, MediaType, Tag, Tags};
+use crate::entry::{EntityTag, Entry, MediaType, NEGATIVE_NUMBER, Tag, Tags};
 use crate::lifetime::{Freshness, Lifetime};
 use crate::time::Timestamp;
 
@@ -90,6 +91,16 @@ impl Found {
         kept.unwrap_or_else(|| EntityTag::of(self.media_type().as_str(), self.value()))
     }
 
+    /// Whether it is a negative result rather than a value.
+    pub fn is_negative(&self) -> bool {
+        self.blob.media_type() == NEGATIVE_NUMBER
+    }
+
+    /// How long the refill took that brought it, to about three percent; zero when it came otherwise.
+    pub fn refill_took(&self) -> Duration {
+        self.blob.refill_time().took()
+    }
+
     /// What the entry was good for when it was looked up; never [`Freshness::Ended`].
     pub fn freshness(&self) -> Freshness {
         self.freshness
@@ -103,6 +114,7 @@ impl Found {
             tags: self.extra.as_ref().map_or_else(Tags::default, |extra| extra.tags.clone()),
             lifetime: self.lifetime(),
             stored_at: self.stored_at(),
+            refill_took: self.refill_took(),
             known_tag: self.extra.as_ref().and_then(|extra| extra.entity_tag),
         }
     }

@@ -4,6 +4,7 @@ use std::collections::hash_map::RandomState;
 use std::hash::BuildHasher;
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
+use std::time::Duration;
 
 use super::blob::{Blob, memory_of};
 use super::extra::Extra;
@@ -14,7 +15,8 @@ use super::shard::{New, Shard};
 use super::slots::{CHUNK, Times};
 use super::tags::{TAG_MEMORY, TagTable};
 use super::{PutCondition, PutError, Usage};
-use crate::entry::Entry;
+use crate::early::RefillTime;
+use crate::entry::{Entry, NEGATIVE_NUMBER};
 use crate::key::{Key, NamespaceId};
 use crate::lifetime::{Freshness, Lifetime};
 use crate::time::Timestamp;
@@ -68,6 +70,16 @@ impl Visited<'_> {
     /// What the entry is good for.
     pub fn freshness(&self) -> Freshness {
         self.freshness
+    }
+
+    /// Whether it is a negative result rather than a value.
+    pub fn is_negative(&self) -> bool {
+        self.shard.slots.blob(self.slot).media_type() == NEGATIVE_NUMBER
+    }
+
+    /// How long the refill took that brought it, to about three percent; zero when it came otherwise.
+    pub fn refill_took(&self) -> Duration {
+        self.shard.slots.blob(self.slot).refill_time().took()
     }
 
     /// A share of the entry.
@@ -202,6 +214,7 @@ impl Partition {
                 key.as_str(),
                 &entry.value,
                 entry.media_type.number().unwrap_or(u8::MAX),
+                RefillTime::of(entry.refill_took),
             ),
             times: Times::new(entry.stored_at, entry.lifetime.max_age),
             extra: self.shared(Extra::of(entry, tagged)),
@@ -255,7 +268,8 @@ impl Partition {
         })
     }
 
-    /// Stores what `decide` makes of what is there, with nothing in between.
+    /// Stores what `decide` makes of the value that is there, with nothing in between. A negative result
+    /// is no value.
     pub(super) fn update<T, E>(
         &self,
         key: &Key,
@@ -267,6 +281,7 @@ impl Partition {
         let result = self.change(number, |shard| {
             let there = shard.find(hash as u32, key.as_str());
             let found = there.and_then(|slot| Self::found(shard, slot, now));
+            let found = found.filter(|found| !found.is_negative());
             let (new, result) = decide(found.as_ref())?;
             let ends_at = match there {
                 Some(slot) => shard.replace(slot, new),

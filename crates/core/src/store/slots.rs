@@ -298,6 +298,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
+    use crate::early::RefillTime;
 
     fn times() -> Times {
         Times::new(Timestamp::from_millis(1), Duration::from_millis(2))
@@ -319,8 +320,9 @@ mod tests {
     #[test]
     fn chunks_come_and_go() {
         let mut slots = Slots::default();
-        let filled: Vec<u32> =
-            (0..100).map(|n| slots.fill(n, Blob::new("k", b"", 0), times())).collect();
+        let filled: Vec<u32> = (0..100)
+            .map(|n| slots.fill(n, Blob::new("k", b"", 0, RefillTime::default()), times()))
+            .collect();
         assert_eq!(filled, (0..100).collect::<Vec<_>>());
         (32..96).for_each(|slot| assert!(slots.empty(slot).is_some()));
         assert_eq!((slots.live_chunks, slots.end()), (2, 128), "the middle is given back");
@@ -337,7 +339,7 @@ mod tests {
             for (serial, (fill, which)) in steps.into_iter().enumerate() {
                 if fill || held.is_empty() {
                     let key = serial.to_string();
-                    let slot = slots.fill(serial as u32, Blob::new(&key, b"", 0), times());
+                    let slot = slots.fill(serial as u32, Blob::new(&key, b"", 0, RefillTime::default()), times());
                     prop_assert!(held.iter().all(|(taken, _)| *taken != slot));
                     held.push((slot, key));
                 } else {

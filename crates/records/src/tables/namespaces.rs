@@ -45,6 +45,9 @@ struct Row {
     jitter_percent: u8,
     reserve_bytes: u64,
     cap_bytes: Option<u64>,
+    negative_max_age_ms: u64,
+    early_refresh_percent: u16,
+    write_through: bool,
 }
 
 #[derive(Insertable, AsChangeset)]
@@ -59,6 +62,9 @@ struct PolicyColumns {
     jitter_percent: u8,
     reserve_bytes: u64,
     cap_bytes: Option<u64>,
+    negative_max_age_ms: u64,
+    early_refresh_percent: u16,
+    write_through: bool,
 }
 
 impl PolicyColumns {
@@ -88,6 +94,9 @@ impl PolicyColumns {
             jitter_percent: policy.jitter_percent,
             reserve_bytes: policy.quota.reserve,
             cap_bytes: cap_of(policy),
+            negative_max_age_ms: millis(policy.negative_max_age),
+            early_refresh_percent: policy.early_refresh_percent,
+            write_through: policy.write_through,
         })
     }
 }
@@ -116,6 +125,9 @@ fn policy_of(row: &Row, origin: Option<String>) -> Result<NamespacePolicy, Recor
         jitter_percent: row.jitter_percent,
         largest_value: row.largest_value,
         quota: Quota { reserve: row.reserve_bytes, cap: row.cap_bytes.unwrap_or(u64::MAX) },
+        negative_max_age: Duration::from_millis(row.negative_max_age_ms),
+        early_refresh_percent: row.early_refresh_percent,
+        write_through: row.write_through,
         origin,
     })
 }
@@ -129,6 +141,9 @@ fn detail_of(policy: &NamespacePolicy) -> Value {
         "largest_value_bytes": policy.largest_value,
         "reserve_bytes": policy.quota.reserve,
         "cap_bytes": cap_of(policy),
+        "negative_max_age_seconds": policy.negative_max_age.as_secs_f64(),
+        "early_refresh_percent": policy.early_refresh_percent,
+        "write_through": policy.write_through,
         "origin": policy.origin.as_ref().map(|o| o.origin.as_str()),
         "key_pattern": policy.origin.as_ref().map(|o| o.key_pattern.to_string()),
     })
@@ -162,6 +177,9 @@ impl Records {
                         namespaces::jitter_percent,
                         namespaces::reserve_bytes,
                         namespaces::cap_bytes,
+                        namespaces::negative_max_age_ms,
+                        namespaces::early_refresh_percent,
+                        namespaces::write_through,
                     ),
                 ))
                 .load(&mut connection)

@@ -4,7 +4,9 @@ use std::time::Duration;
 
 use diesel::prelude::*;
 use diesel_async::{AsyncConnection, RunQueryDsl};
-use serde_json::json;
+use serde::{Deserialize, Serialize};
+use serde_json::{Value, json};
+use verax_core::origin::{Balance, OriginGuard, OriginSource, SqlResult};
 use verax_core::{Name, OriginSettings, Timestamp};
 
 use super::activity::{Actor, Change, write};
@@ -29,15 +31,150 @@ pub struct OriginRecord {
     pub created_at: Timestamp,
 }
 
-#[derive(Queryable)]
+#[derive(Queryable, Selectable)]
+#[diesel(table_name = origins, check_for_backend(diesel::mysql::Mysql))]
 struct Row {
     id: u64,
     name: String,
+    created_at: u64,
+    #[diesel(embed)]
+    settings: SettingsColumns,
+}
+
+#[derive(Queryable, Selectable, Insertable, AsChangeset)]
+#[diesel(table_name = origins, treat_none_as_null = true, check_for_backend(diesel::mysql::Mysql))]
+struct SettingsColumns {
     url: String,
     connect_timeout_ms: u64,
     total_timeout_ms: u64,
     largest_response: u64,
-    created_at: u64,
+    query: Option<String>,
+    credential: Option<String>,
+    settings: String,
+}
+
+/// What the column `settings` holds, as JSON.
+#[derive(Serialize, Deserialize)]
+#[serde(default)]
+struct More {
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    endpoints: Vec<String>,
+    least_outstanding: bool,
+    slow_after_ms: Option<u64>,
+    one_row: bool,
+    most_rows: u32,
+    most_at_once: u32,
+    longest_queue: u32,
+    retry_percent: u8,
+    failures_to_open: u32,
+    pause_ms: u64,
+}
+
+impl Default for More {
+    fn default() -> Self {
+        let guard = OriginGuard::default();
+        Self {
+            endpoints: Vec::new(),
+            least_outstanding: false,
+            slow_after_ms: None,
+            one_row: false,
+            most_rows: 10_000,
+            most_at_once: guard.most_at_once,
+            longest_queue: guard.longest_queue,
+            retry_percent: guard.retry_percent,
+            failures_to_open: guard.failures_to_open,
+            pause_ms: millis(guard.pause),
+        }
+    }
+}
+
+impl SettingsColumns {
+    fn of(settings: &OriginSettings) -> Self {
+        let OriginGuard { most_at_once, longest_queue, retry_percent, failures_to_open, pause } =
+            settings.guard;
+        let mut more = More {
+            most_at_once,
+            longest_queue,
+            retry_percent,
+            failures_to_open,
+            pause_ms: millis(pause),
+            ..More::default()
+        };
+        let mut query = None;
+        match &settings.source {
+            OriginSource::Http { endpoints, balance, slow_after, .. } => {
+                more.endpoints.clone_from(endpoints);
+                more.least_outstanding = *balance == Balance::LeastOutstanding;
+                more.slow_after_ms = slow_after.map(millis);
+            }
+            OriginSource::Sql { query: text, result, most_rows, .. } => {
+                query = Some(text.clone());
+                more.one_row = *result == SqlResult::Row;
+                more.most_rows = *most_rows;
+            }
+        }
+        Self {
+            url: settings.url().to_owned(),
+            connect_timeout_ms: millis(settings.connect_timeout),
+            total_timeout_ms: millis(settings.total_timeout),
+            largest_response: settings.largest_response,
+            query,
+            credential: settings.credential.as_ref().map(Name::to_string),
+            // Numbers, texts and lists of them are always JSON.
+            settings: serde_json::to_string(&more).unwrap_or_default(),
+        }
+    }
+
+    fn settings(self) -> Result<OriginSettings, RecordsError> {
+        let more: More = serde_json::from_str(&self.settings).map_err(|e| {
+            RecordsError::Unreadable(format!("settings of origin {}: {e}", self.url))
+        })?;
+        let url = self.url;
+        let source = match self.query {
+            Some(query) => OriginSource::Sql {
+                url,
+                query,
+                result: if more.one_row { SqlResult::Row } else { SqlResult::Rows },
+                most_rows: more.most_rows,
+            },
+            None => OriginSource::Http {
+                url,
+                endpoints: more.endpoints,
+                balance: match more.least_outstanding {
+                    true => Balance::LeastOutstanding,
+                    false => Balance::RoundRobin,
+                },
+                slow_after: more.slow_after_ms.map(Duration::from_millis),
+            },
+        };
+        Ok(OriginSettings {
+            source,
+            credential: self.credential.map(read_name).transpose()?,
+            connect_timeout: Duration::from_millis(self.connect_timeout_ms),
+            total_timeout: Duration::from_millis(self.total_timeout_ms),
+            largest_response: self.largest_response,
+            guard: OriginGuard {
+                most_at_once: more.most_at_once,
+                longest_queue: more.longest_queue,
+                retry_percent: more.retry_percent,
+                failures_to_open: more.failures_to_open,
+                pause: Duration::from_millis(more.pause_ms),
+            },
+        })
+    }
+}
+
+/// What is written down about a change; a query may be long, and says nothing about where it goes.
+fn detail_of(settings: &OriginSettings) -> Value {
+    let endpoints = match &settings.source {
+        OriginSource::Http { endpoints, .. } => endpoints.as_slice(),
+        OriginSource::Sql { .. } => &[],
+    };
+    json!({
+        "url": settings.url(),
+        "endpoints": endpoints,
+        "credential": settings.credential.as_ref().map(Name::as_str),
+    })
 }
 
 impl Records {
@@ -52,18 +189,7 @@ impl Records {
             let rows: Vec<(String, Row)> = origins::table
                 .inner_join(tenants::table)
                 .order((tenants::name, origins::name))
-                .select((
-                    tenants::name,
-                    (
-                        origins::id,
-                        origins::name,
-                        origins::url,
-                        origins::connect_timeout_ms,
-                        origins::total_timeout_ms,
-                        origins::largest_response,
-                        origins::created_at,
-                    ),
-                ))
+                .select((tenants::name, Row::as_select()))
                 .load(&mut connection)
                 .await?;
             rows.into_iter()
@@ -72,12 +198,7 @@ impl Records {
                         id: row.id,
                         tenant: read_name(tenant)?,
                         name: read_name(row.name)?,
-                        settings: OriginSettings {
-                            url: row.url,
-                            connect_timeout: Duration::from_millis(row.connect_timeout_ms),
-                            total_timeout: Duration::from_millis(row.total_timeout_ms),
-                            largest_response: row.largest_response,
-                        },
+                        settings: row.settings.settings()?,
                         created_at: Timestamp::from_millis(row.created_at),
                     })
                 })
@@ -110,11 +231,8 @@ impl Records {
                 let row = (
                     origins::tenant_id.eq(of_tenant),
                     origins::name.eq(name.as_str()),
-                    origins::url.eq(&settings.url),
-                    origins::connect_timeout_ms.eq(millis(settings.connect_timeout)),
-                    origins::total_timeout_ms.eq(millis(settings.total_timeout)),
-                    origins::largest_response.eq(settings.largest_response),
                     origins::created_at.eq(now.as_millis()),
+                    SettingsColumns::of(&settings),
                 );
                 diesel::insert_into(origins::table).values(row).execute(connection).await?;
                 let id = new_id(connection).await?;
@@ -122,7 +240,7 @@ impl Records {
                     tenant: Some(&tenant),
                     action: "origin.create",
                     subject: format!("{tenant}/{name}"),
-                    detail: json!({ "url": settings.url }),
+                    detail: detail_of(&settings),
                 };
                 write(connection, &actor, now, &change).await?;
                 Ok(id)
@@ -151,18 +269,13 @@ impl Records {
             let mut connection = records.connection().await?;
             let changed = connection.transaction(async |connection| {
                 origins::table.find(id).select(origins::id).first::<u64>(connection).await?;
-                let columns = (
-                    origins::url.eq(&settings.url),
-                    origins::connect_timeout_ms.eq(millis(settings.connect_timeout)),
-                    origins::total_timeout_ms.eq(millis(settings.total_timeout)),
-                    origins::largest_response.eq(settings.largest_response),
-                );
+                let columns = SettingsColumns::of(&settings);
                 diesel::update(origins::table.find(id)).set(columns).execute(connection).await?;
                 let change = Change {
                     tenant: Some(&tenant),
                     action: "origin.change",
                     subject: format!("{tenant}/{name}"),
-                    detail: json!({ "url": settings.url }),
+                    detail: detail_of(&settings),
                 };
                 write(connection, &actor, now, &change).await
             });

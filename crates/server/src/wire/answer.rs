@@ -12,7 +12,7 @@ use verax_service::cache::{
     Answer, BatchAccess, Cached, Operation, Outcome, PutRequest, ReadOptions, Source, checked_tags,
 };
 use verax_service::transit::{Place, SMALL};
-use verax_service::{Namespace, Service};
+use verax_service::{Namespace, Service, ServiceError};
 use verax_wire::{
     BatchReplies, Details, FailureCode, Frame, GetFlags, Lifetime, Listed, Page, Put, Reply,
     Request, Tags, Value,
@@ -161,12 +161,19 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         let opened = self.opened(frame.namespace)?;
         match request {
             Request::Get { key, flags } => self.get(frame, key, flags, hits),
+            Request::Put(put) if opened.writes()?.writes_through() => {
+                let (key, request) = (key(put.key)?, put_request(&put)?);
+                self.write_through(frame, key, Some(request))
+            }
             Request::Put(put) => {
                 let namespace = opened.writes()?;
                 let (_, was_there) =
                     self.service.put(namespace, &key(put.key)?, put_request(&put)?)?;
                 self.outbox.add(frame, &Reply::Done { was_there });
                 Ok(())
+            }
+            Request::Delete { key: text } if opened.writes()?.writes_through() => {
+                self.write_through(frame, key(text)?, None)
             }
             Request::Delete { key: text } => {
                 let was_there = self.service.delete(opened.writes()?, &key(text)?);
@@ -269,9 +276,12 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         {
             let (outbox, now) = (&mut self.outbox, hits.begin(&self.service));
             let mut busy = None;
-            let cached = self.service.cached(namespace, text, now, |visited| {
+            let cached = self.service.cached(namespace, text, now, |visited, due| {
+                let due = due && flags.may_refill;
                 match self.service.transit().place(visited.value().len()) {
-                    Ok(place) => add_visited(outbox, frame, visited, flags.details, now, place),
+                    Ok(place) => {
+                        add_visited(outbox, frame, (visited, due), flags.details, now, place)
+                    }
                     Err(error) => busy = Some(error),
                 }
             });
@@ -279,9 +289,13 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                 return Err(error.into());
             }
             match cached {
-                Cached::Hit | Cached::Stale => {
-                    hits.add(namespace, cached == Cached::Hit);
+                Cached::Hit | Cached::Due | Cached::Stale => {
+                    hits.add(namespace, cached != Cached::Stale);
                     return Ok(());
+                }
+                Cached::Negative(left) => {
+                    self.service.count_negative(namespace);
+                    return Err(ServiceError::NegativeResult { left }.into());
                 }
                 Cached::Missing if flags.only_if_cached || !namespace.has_origin() => {
                     self.service.count_miss(namespace);
@@ -317,6 +331,33 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                     });
                 }
                 Ok((None, _)) => Reply::Miss.encode(frame, &mut encoded.frames),
+                Err(error) => fail(frame, &error.into(), &mut encoded.frames),
+            }
+            encoded
+        });
+        Ok(())
+    }
+
+    /// Stores a value, or deletes it where there is none, in the origin first: in a task of its own,
+    /// since that takes long.
+    fn write_through(
+        &mut self,
+        frame: Frame,
+        key: Key,
+        request: Option<PutRequest>,
+    ) -> Result<(), Failure> {
+        let namespace = Arc::clone(self.opened(frame.namespace)?.writes()?);
+        let service = Arc::clone(&self.service);
+        self.waiting.spawn(async move {
+            let was_there = match request {
+                Some(request) => {
+                    service.put_through(&namespace, &key, request, None).await.map(|put| put.1)
+                }
+                None => service.delete_through(&namespace, &key, None).await,
+            };
+            let mut encoded = Encoded::default();
+            match was_there {
+                Ok(was_there) => Reply::Done { was_there }.encode(frame, &mut encoded.frames),
                 Err(error) => fail(frame, &error.into(), &mut encoded.frames),
             }
             encoded
@@ -366,7 +407,7 @@ fn size(outcome: &Outcome) -> usize {
 fn add_visited(
     outbox: &mut Outbox,
     frame: Frame,
-    visited: &Visited<'_>,
+    (visited, due): (&Visited<'_>, bool),
     details: bool,
     now: Timestamp,
     place: Place,
@@ -375,6 +416,7 @@ fn add_visited(
         outbox.hold(place);
     }
     let source = match visited.freshness() {
+        Freshness::Fresh(_) if due => verax_wire::Source::Due,
         Freshness::Fresh(_) => verax_wire::Source::Hit,
         _ => verax_wire::Source::Stale,
     };

@@ -35,7 +35,10 @@ impl From<ServiceError> for Failure {
             ServiceError::ConditionFailed => FailureCode::ConditionFailed,
             ServiceError::Permit(RefusedReason::Voided) => FailureCode::PermitVoided,
             ServiceError::Permit(RefusedReason::Lapsed) => FailureCode::PermitLapsed,
-            ServiceError::RefillGivenUp => FailureCode::OriginFailed,
+            ServiceError::RefillGivenUp | ServiceError::NotWritten { .. } => {
+                FailureCode::OriginFailed
+            }
+            ServiceError::NegativeResult { .. } => FailureCode::NoValue,
             ServiceError::NotHeld(_) => FailureCode::NotHeld,
             ServiceError::Busy(_) => FailureCode::Busy,
             ServiceError::Origin(origin) => {

@@ -130,6 +130,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             wait: Duration::from_millis(asked.wait),
             hold: Duration::from_millis(asked.hold),
             stale: asked.flags.stale,
+            refresh: asked.flags.refresh,
         };
         let details = asked.flags.details;
         self.waiting.spawn(async move {

@@ -67,10 +67,16 @@ impl Service {
                 Err(error) => Err(error.clone()),
             }),
             Operation::Put(key, request) => Outcome::Put(match &access.writes {
+                Ok(namespace) if namespace.writes_through() => {
+                    self.put_through(namespace, &key, request, None).await
+                }
                 Ok(namespace) => self.put(namespace, &key, request),
                 Err(error) => Err(error.clone()),
             }),
             Operation::Delete(key) => Outcome::Deleted(match &access.writes {
+                Ok(namespace) if namespace.writes_through() => {
+                    self.delete_through(namespace, &key, None).await
+                }
                 Ok(namespace) => Ok(self.delete(namespace, &key)),
                 Err(error) => Err(error.clone()),
             }),

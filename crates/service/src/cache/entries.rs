@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use verax_api::{EntryPage, EntrySummary};
-use verax_core::entry::{Entry, MediaType, Tag};
+use verax_core::entry::{Entry, MediaType, NEGATIVE_TYPE, Tag};
 use verax_core::lifetime::CacheControl;
 use verax_core::store::{Listed, Position, PutError};
 use verax_core::{Found, Freshness, Key, Name, PutCondition, Timestamp, Voided};
@@ -36,6 +36,37 @@ pub struct PutRequest {
     pub condition: PutCondition,
 }
 
+impl Namespace {
+    /// The entry that a request makes at `now`.
+    ///
+    /// # Errors
+    /// [`ServiceError::ValueTooLarge`], or a negative result that has a value.
+    pub(super) fn entry_of(
+        &self,
+        request: PutRequest,
+        now: Timestamp,
+    ) -> Result<Entry, ServiceError> {
+        let (size, limit) = (request.value.len() as u64, self.largest_value());
+        if size > limit {
+            let namespace = self.path();
+            return Err(ServiceError::ValueTooLarge { size, limit, namespace });
+        }
+        if request.media_type.as_str() == NEGATIVE_TYPE {
+            if size > 0 {
+                return Err(ServiceError::Invalid(format!(
+                    "a value of the type {NEGATIVE_TYPE} says that there is no value: send it empty"
+                )));
+            }
+            let usual = self.binding().policy.negative_max_age;
+            let usual = if usual.is_zero() { self.lifetime().max_age } else { usual };
+            let max_age = request.cache_control.max_age.unwrap_or(usual);
+            return Ok(Entry::negative(max_age, now).with_tags(request.tags));
+        }
+        let lifetime = request.cache_control.lifetime_or(self.lifetime());
+        Ok(Entry::new(request.value, request.media_type, lifetime, now).with_tags(request.tags))
+    }
+}
+
 impl Service {
     /// Stores a value; a refill of the key that is under way will not overwrite it. Returns the entry,
     /// and whether it replaced one.
@@ -48,17 +79,10 @@ impl Service {
         key: &Key,
         request: PutRequest,
     ) -> Result<(Entry, bool), ServiceError> {
-        let (size, limit) = (request.value.len() as u64, namespace.largest_value());
-        if size > limit {
-            let namespace = namespace.path();
-            return Err(ServiceError::ValueTooLarge { size, limit, namespace });
-        }
-        let now = self.clock.now();
-        let lifetime = request.cache_control.lifetime_or(namespace.lifetime());
-        let entry =
-            Entry::new(request.value, request.media_type, lifetime, now).with_tags(request.tags);
+        let (now, condition) = (self.clock.now(), request.condition);
+        let entry = namespace.entry_of(request, now)?;
         let mut guard = self.cache.guard(namespace.id(), key);
-        let put = namespace.partition().put(key, &entry, request.condition, now);
+        let put = namespace.partition().put(key, &entry, condition, now);
         let replaced = put.map_err(|error| match error {
             PutError::ConditionFailed => ServiceError::ConditionFailed,
             PutError::TooLarge { .. } => ServiceError::DoesNotFit(error),

@@ -10,6 +10,7 @@ mod refill;
 mod tags;
 mod trace;
 mod waiter;
+mod write_through;
 
 use std::hash::{DefaultHasher, Hash, Hasher};
 use std::sync::{Mutex, MutexGuard, PoisonError};
@@ -27,6 +28,7 @@ pub use tags::{InvalidTags, checked_tags, parse_tags, write_tags};
 use trace::Trace;
 pub use trace::{RefillOutcome, RefillRecord};
 use waiter::Waiter;
+use write_through::WriteTurns;
 
 const GUARD_SHARDS: usize = 32;
 
@@ -36,6 +38,7 @@ pub(crate) struct Cache {
     pub(crate) store: Store,
     guards: Box<[Mutex<RefillTable<Waiter>>]>,
     pub(crate) trace: Trace,
+    writes: WriteTurns,
 }
 
 impl Cache {
@@ -44,7 +47,8 @@ impl Cache {
             // At most 2^52, so that every JSON reader keeps the numbers of permits whole.
             Mutex::new(RefillTable::new(most_waiters, rand::random::<u64>() >> 12))
         });
-        Self { store: Store::new(memory_limit), guards: guards.collect(), trace: Trace::default() }
+        let (guards, trace, writes) = (guards.collect(), Trace::default(), WriteTurns::default());
+        Self { store: Store::new(memory_limit), guards, trace, writes }
     }
 
     /// The refills of the shard that a key belongs to.

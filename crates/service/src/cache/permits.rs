@@ -37,6 +37,9 @@ pub struct PermitRequest {
     pub hold: Duration,
     /// Whether a stale copy will do while another caller holds the permit.
     pub stale: bool,
+    /// Whether the permit is wanted although a fresh copy is there, which will do while another caller
+    /// holds it, or the word that there is no value.
+    pub refresh: bool,
 }
 
 /// What a caller that refills by itself gets.
@@ -53,6 +56,8 @@ pub enum Asked {
 /// What one look at a key says.
 enum Step {
     Done(Box<Asked>),
+    /// It is known that there is no value, for this long yet.
+    Negative(Duration),
     Wait(WaitTicket, oneshot::Receiver<Told>),
     Full,
 }
@@ -125,11 +130,18 @@ impl Service {
                     self.count_asked(namespace, &asked, began);
                     return Ok(*asked);
                 }
+                Step::Negative(left) => {
+                    let error = ServiceError::NegativeResult { left };
+                    return self.known_to_be_missing(namespace, error);
+                }
             };
             let id = namespace.id();
             let line = InLine { service: self, namespace: id, key, ticket, told, done: false };
             let asked = match line.wait(deadline.since(self.now())).await {
-                Some(Told::Refilled(refilled)) => Asked::Value(self.refilled(refilled, true)),
+                Some(Told::Refilled(refilled)) => match self.refilled(refilled, true) {
+                    Ok(answer) => Asked::Value(answer),
+                    Err(error) => return self.known_to_be_missing(namespace, error),
+                },
                 Some(Told::Turn(permit)) => Asked::Permit(permit),
                 Some(Told::AskAgain) => continue,
                 Some(Told::OriginFailed(error)) => {
@@ -141,12 +153,23 @@ impl Service {
                 // The wait is over; one last look says for how long another caller refills yet.
                 None => match self.look(namespace, key, &request, began) {
                     Step::Done(asked) => *asked,
-                    Step::Wait(..) | Step::Full => Asked::Later(Duration::from_secs(1)),
+                    Step::Wait(..) | Step::Full | Step::Negative(_) => {
+                        Asked::Later(Duration::from_secs(1))
+                    }
                 },
             };
             self.count_asked(namespace, &asked, began);
             return Ok(asked);
         }
+    }
+
+    fn known_to_be_missing(
+        &self,
+        namespace: &Namespace,
+        error: ServiceError,
+    ) -> Result<Asked, ServiceError> {
+        self.count_negative(namespace);
+        Err(error)
     }
 
     fn count_asked(&self, namespace: &Namespace, asked: &Asked, began: Timestamp) {
@@ -200,7 +223,16 @@ impl Service {
         let (id, now, mut turns) = (namespace.id(), self.now(), Vec::new());
         let mut guard = self.cache.guard(id, key);
         let found = namespace.partition().get(key.as_str(), now);
-        let copy = found.map(|found| {
+        let mut refresh = request.refresh;
+        if let Some(found) = &found
+            && let Freshness::Fresh(left) = found.freshness()
+        {
+            if found.is_negative() && !refresh {
+                return Step::Negative(left);
+            }
+            refresh |= namespace.is_due(|| found.refill_took(), left);
+        }
+        let copy = found.filter(|found| !found.is_negative()).map(|found| {
             let age = now.since(found.stored_at());
             let (source, time_left) = match found.freshness() {
                 Freshness::Fresh(left) => (Source::Hit(left), Some(left)),
@@ -213,13 +245,13 @@ impl Service {
             (servable, Answer { entry: found.entry(), age, time_left, source })
         });
         let step = match copy {
-            Some((_, answer)) if answer.time_left.is_some() => {
+            Some((_, answer)) if answer.time_left.is_some() && !refresh => {
                 Step::Done(Box::new(Asked::Value(answer)))
             }
             copy => match guard.claim(id, key, &request.owner, now, request.hold, &mut turns) {
                 Ok(permit) => Step::Done(Box::new(Asked::Permit(permit))),
                 Err(live) => match copy {
-                    Some((true, answer)) if request.stale => {
+                    Some((true, answer)) if request.stale || answer.time_left.is_some() => {
                         Step::Done(Box::new(Asked::Value(answer)))
                     }
                     _ if now >= deadline => {
@@ -253,19 +285,14 @@ impl Service {
         number: PermitNumber,
         request: PutRequest,
     ) -> Result<Entry, ServiceError> {
-        let (size, limit) = (request.value.len() as u64, namespace.largest_value());
-        if size > limit {
-            let namespace = namespace.path();
-            return Err(ServiceError::ValueTooLarge { size, limit, namespace });
-        }
         let (id, now) = (namespace.id(), self.now());
-        let lifetime = request.cache_control.lifetime_or(namespace.lifetime());
-        let entry =
-            Entry::new(request.value, request.media_type, lifetime, now).with_tags(request.tags);
+        let entry = namespace.entry_of(request, now)?;
+        let lifetime = entry.lifetime;
         // The permit is checked and the value stored under one lock, so an invalidation comes
         // either before, and voids the permit, or after, and removes the entry.
         let mut guard = self.cache.guard(id, key);
         let (took, holder) = held(guard.view(id, key, number), now);
+        let entry = entry.refilled_in(took);
         let waiters = match guard.finish(id, key, number, now) {
             Ok(waiters) => waiters,
             Err(refused) => {
@@ -276,7 +303,7 @@ impl Service {
                     RefusedReason::Voided => RefillOutcome::Voided,
                     RefusedReason::Lapsed => RefillOutcome::Lapsed,
                 };
-                self.cache.trace.add((id, key), holder, took, outcome, waited, now);
+                self.refill_ended((namespace, key), holder, took, outcome, waited, now);
                 return Err(ServiceError::Permit(refused.reason));
             }
         };
@@ -295,11 +322,14 @@ impl Service {
             stored: *stored.as_ref().unwrap_or(&false),
             origin_took: took,
         };
-        let outcome =
-            if refilled.stored { RefillOutcome::Stored } else { RefillOutcome::NotStored };
+        let outcome = match refilled.stored {
+            true if entry.is_negative() => RefillOutcome::NoValue,
+            true => RefillOutcome::Stored,
+            false => RefillOutcome::NotStored,
+        };
         // Those who wait have the value even if it does not fit.
         let waited = tell_all(waiters, &Told::Refilled(refilled), now);
-        self.cache.trace.add((id, key), holder, took, outcome, waited, now);
+        self.refill_ended((namespace, key), holder, took, outcome, waited, now);
         namespace.counters().origin_latency.record(took);
         count(&namespace.counters().puts);
         stored.map(|_| entry).map_err(ServiceError::DoesNotFit)
@@ -331,7 +361,8 @@ impl Service {
             }
             GivenBack::Failed(waiters) => tell_all(waiters, &Told::GivenUp, now),
         };
-        self.cache.trace.add((id, key), holder, took, RefillOutcome::Failed, waited, now);
+        let outcome = RefillOutcome::Failed;
+        self.refill_ended((namespace, key), holder, took, outcome, waited, now);
         Ok(())
     }
 
@@ -391,10 +422,12 @@ impl Service {
             turns.extend(lapsed.turns);
             // Those who waited for a voided permit that ran out are dropped, which tells them.
             for view in over {
-                if let HeldBy::Caller(owner) = &view.held_by {
-                    let (place, took) = ((view.namespace, &view.key), now.since(view.permit.since));
+                if let HeldBy::Caller(owner) = &view.held_by
+                    && let Some(namespace) = self.registry.by_id(view.namespace)
+                {
+                    let (place, took) = ((&*namespace, &view.key), now.since(view.permit.since));
                     let outcome = RefillOutcome::Lapsed;
-                    self.cache.trace.add(place, &**owner, took, outcome, Default::default(), now);
+                    self.refill_ended(place, &**owner, took, outcome, Default::default(), now);
                 }
             }
         }

@@ -74,40 +74,56 @@ impl Answer {
 pub enum Cached {
     /// A fresh copy.
     Hit,
+    /// A fresh copy that is due to be refreshed early by whoever refills this namespace, since it has no
+    /// origin.
+    Due,
     /// A stale copy, which is being refreshed.
     Stale,
+    /// The word that the origin has no value, which holds for this long yet.
+    Negative(Duration),
     /// Nothing that may be served without asking the origin.
     Missing,
 }
 
 impl Service {
     /// What the cache alone has for a key at `now`, without waiting: for transports that answer hits
-    /// on the spot. `visit` is shown what may be served. Nothing is counted; that is left to the
-    /// transport, which may do it for many at once.
+    /// on the spot. `visit` is shown what may be served, and whether it is due. Nothing is counted; that
+    /// is left to the transport, which may do it for many at once.
     pub fn cached(
         self: &Arc<Self>,
         namespace: &Arc<Namespace>,
         key: &str,
         now: Timestamp,
-        visit: impl FnOnce(&Visited<'_>),
+        visit: impl FnOnce(&Visited<'_>, bool),
     ) -> Cached {
         let seen = namespace.partition().visit(key, now, |visited| match visited.freshness() {
-            Freshness::Fresh(_) => {
-                visit(&visited);
-                Cached::Hit
+            Freshness::Fresh(left) if visited.is_negative() => Cached::Negative(left),
+            Freshness::Fresh(left) => {
+                let due = namespace.is_due(|| visited.refill_took(), left);
+                visit(&visited, due && !namespace.has_origin());
+                if due { Cached::Due } else { Cached::Hit }
             }
             Freshness::Stale(_) => {
-                visit(&visited);
+                visit(&visited, false);
                 Cached::Stale
             }
             Freshness::OnlyOnError(_) | Freshness::Ended => Cached::Missing,
         });
-        if seen == Some(Cached::Stale)
-            && let Ok(key) = Key::new(key)
-        {
+        if !matches!(seen, Some(Cached::Stale | Cached::Due)) {
+            return seen.unwrap_or(Cached::Missing);
+        }
+        if let Ok(key) = Key::new(key) {
             self.refresh_in_background(namespace, &key, None);
         }
-        seen.unwrap_or(Cached::Missing)
+        match seen {
+            Some(Cached::Due) if namespace.has_origin() => Cached::Hit,
+            seen => seen.unwrap_or(Cached::Missing),
+        }
+    }
+
+    /// Counts a look-up that [`cached`](Self::cached) answered with the word that there is no value.
+    pub fn count_negative(&self, namespace: &Namespace) {
+        count(&namespace.counters().negative_hits);
     }
 
     /// Counts a look-up that [`cached`](Self::cached) had nothing for and that ends there.
@@ -139,6 +155,7 @@ impl Service {
                     Source::Origin(_) => count(&counters.refilled),
                 }
             }
+            Err(ServiceError::NegativeResult { .. }) => self.count_negative(namespace),
             Ok(None) | Err(_) => count(&namespace.counters().misses),
         }
         answer
@@ -162,7 +179,15 @@ impl Service {
                 Ok(Some(Answer { entry: found.entry(), age, time_left, source }))
             };
             match found.freshness() {
-                Freshness::Fresh(left) => return from_cache(Source::Hit(left), Some(left)),
+                Freshness::Fresh(left) if found.is_negative() => {
+                    return Err(ServiceError::NegativeResult { left });
+                }
+                Freshness::Fresh(left) => {
+                    if namespace.is_due(|| found.refill_took(), left) {
+                        self.refresh_in_background(namespace, key, options.trace);
+                    }
+                    return from_cache(Source::Hit(left), Some(left));
+                }
                 Freshness::Stale(since) => {
                     self.refresh_in_background(namespace, key, options.trace);
                     return from_cache(Source::Stale(since), None);
@@ -176,24 +201,33 @@ impl Service {
         }
         let unless_fresh = !options.refresh;
         match self.refill_and_wait(namespace, key, unless_fresh, options.trace).await {
-            Ok((refilled, joined)) => Ok(Some(self.refilled(refilled, joined))),
+            Ok((refilled, joined)) => self.refilled(refilled, joined).map(Some),
             Err(error) => self.kept_on_error(kept, error),
         }
     }
 
-    pub(super) fn refilled(&self, refilled: Refilled, joined: bool) -> Answer {
+    pub(super) fn refilled(
+        &self,
+        refilled: Refilled,
+        joined: bool,
+    ) -> Result<Answer, ServiceError> {
         let refill = Refill { stored: refilled.stored, origin_took: refilled.origin_took };
         let now = self.clock.now();
         let time_left = match refilled.entry.freshness(now) {
             Freshness::Fresh(left) => Some(left),
             _ => None,
         };
-        Answer {
+        // Another caller may have brought the word that there is none.
+        if refilled.entry.is_negative() {
+            let left = time_left.unwrap_or_default();
+            return Err(ServiceError::NegativeResult { left });
+        }
+        Ok(Answer {
             age: now.since(refilled.entry.stored_at),
             time_left,
             source: if joined { Source::Joined(refill) } else { Source::Origin(refill) },
             entry: refilled.entry,
-        }
+        })
     }
 
     /// Falls back to the previous copy when the origin failed and policy allows it. A copy that the

@@ -7,7 +7,7 @@ use std::time::Duration;
 use futures_util::FutureExt;
 use verax_core::entry::Entry;
 use verax_core::guard::RefusedReason;
-use verax_core::{Key, Permit, PutCondition};
+use verax_core::{Key, Permit, PutCondition, Timestamp};
 use verax_origin::{OriginError, OriginValue, TraceContext};
 
 use super::invalidation::Invalidation;
@@ -128,12 +128,16 @@ impl Service {
             }
         };
         let may_store = refused.is_none();
+        if may_store && matches!(outcome, Err(OriginError::NoValue { .. })) {
+            self.keep_that_there_is_none(namespace, permit, now);
+        }
         let result = outcome.map_err(Arc::new).map(|value| {
             let lifetime = namespace.lifetime();
             let tags = value.cache_groups.as_deref().map(parse_tags);
             // An origin's malformed field is passed over: the value is worth more than its tags.
             let tags = tags.and_then(Result::ok).unwrap_or_default();
             let entry = Entry::new(value.value, value.media_type, lifetime, now).with_tags(tags);
+            let entry = entry.refilled_in(value.took);
             let wanted = may_store && !value.no_store && !lifetime.total().is_zero();
             let stored = wanted
                 && namespace
@@ -151,6 +155,7 @@ impl Service {
             (_, Some(RefusedReason::Lapsed)) => RefillOutcome::Lapsed,
             (Ok(refilled), None) if refilled.stored => RefillOutcome::Stored,
             (Ok(_), None) => RefillOutcome::NotStored,
+            (Err(error), None) if error.kind() == "no-value" => RefillOutcome::NoValue,
             (Err(_), None) => RefillOutcome::Failed,
         };
         let took = match &result {
@@ -162,7 +167,20 @@ impl Service {
             Err(error) => Told::OriginFailed(error),
         };
         let waited = tell_all(waiters, &told, now);
-        let place = (permit.namespace, &permit.key);
-        self.cache.trace.add(place, "the service", took, outcome, waited, now);
+        let place = (namespace, &permit.key);
+        self.refill_ended(place, "the service", took, outcome, waited, now);
+    }
+
+    /// The origin has no value: a copy from when it had one goes, and policy says how long that is
+    /// remembered. The key's guard is held.
+    fn keep_that_there_is_none(&self, namespace: &Namespace, permit: &Permit, now: Timestamp) {
+        let max_age = namespace.binding().policy.negative_max_age;
+        let entry = Entry::negative(max_age, now);
+        let kept = !max_age.is_zero()
+            && namespace.partition().put(&permit.key, &entry, PutCondition::Always, now).is_ok();
+        if !kept {
+            namespace.partition().delete(permit.key.as_str(), now);
+        }
+        self.tell(namespace, Invalidation::Key(&permit.key));
     }
 }

@@ -7,6 +7,8 @@ use std::time::Duration;
 use verax_core::{Key, NamespaceId, Timestamp};
 
 use super::waiter::Waited;
+use crate::namespace::Namespace;
+use crate::service::Service;
 
 /// How many are remembered, for all namespaces together.
 const MOST: usize = 1_000;
@@ -15,15 +17,35 @@ const MOST: usize = 1_000;
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum RefillOutcome {
     /// The value was stored.
-    Stored,
+    Stored = 0,
     /// There was a value, which was not to be stored or did not fit.
     NotStored,
-    /// There was no value.
+    /// There was no value, since something failed.
     Failed,
     /// The key was invalidated or written meanwhile: the value was refused.
     Voided,
     /// The permit's time was over.
     Lapsed,
+    /// The origin has no such value.
+    NoValue,
+}
+
+impl RefillOutcome {
+    /// All of them.
+    pub const ALL: [Self; 6] =
+        [Self::Stored, Self::NotStored, Self::Failed, Self::Voided, Self::Lapsed, Self::NoValue];
+
+    /// A stable short name, for programs.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Stored => "stored",
+            Self::NotStored => "not-stored",
+            Self::Failed => "failed",
+            Self::Voided => "voided",
+            Self::Lapsed => "lapsed",
+            Self::NoValue => "no-value",
+        }
+    }
 }
 
 /// A refill that has ended.
@@ -56,29 +78,12 @@ impl Trace {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    pub(super) fn add(
-        &self,
-        (namespace, key): (NamespaceId, &Key),
-        holder: impl Into<String>,
-        took: Duration,
-        outcome: RefillOutcome,
-        waited: Waited,
-        at: Timestamp,
-    ) {
+    fn add(&self, record: RefillRecord) {
         let mut records = self.records();
         if records.len() == MOST {
             records.pop_back();
         }
-        records.push_front(RefillRecord {
-            at,
-            namespace,
-            key: key.clone(),
-            holder: holder.into(),
-            took,
-            outcome,
-            waiters: waited.callers,
-            longest_wait: waited.longest,
-        });
+        records.push_front(record);
     }
 
     /// The latest refills of the namespaces that `which` knows, newest first.
@@ -94,5 +99,30 @@ impl Trace {
 
     pub(super) fn of(&self, namespace: NamespaceId) -> Vec<RefillRecord> {
         self.records().iter().filter(|record| record.namespace == namespace).cloned().collect()
+    }
+}
+
+impl Service {
+    /// Counts a refill of a key that has ended at `at`, and keeps it among the latest.
+    pub(super) fn refill_ended(
+        &self,
+        (namespace, key): (&Namespace, &Key),
+        holder: impl Into<String>,
+        took: Duration,
+        outcome: RefillOutcome,
+        waited: Waited,
+        at: Timestamp,
+    ) {
+        namespace.counters().count_refill(outcome, took);
+        self.cache.trace.add(RefillRecord {
+            at,
+            namespace: namespace.id(),
+            key: key.clone(),
+            holder: holder.into(),
+            took,
+            outcome,
+            waiters: waited.callers,
+            longest_wait: waited.longest,
+        });
     }
 }

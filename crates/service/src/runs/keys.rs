@@ -4,14 +4,14 @@ use std::collections::BTreeMap;
 
 use verax_api::WarmValues;
 use verax_core::{Key, KeyPattern, warm};
-use verax_origin::HttpOrigin;
+use verax_origin::Origin;
 
 use crate::error::ServiceError;
 use crate::namespace::Namespace;
 
 /// What a run needs to know of its namespace.
 pub(super) struct RunTarget {
-    pub(super) origin: std::sync::Arc<HttpOrigin>,
+    pub(super) origin: std::sync::Arc<Origin>,
     pub(super) pattern: KeyPattern,
     pub(super) keys: Vec<Key>,
 }

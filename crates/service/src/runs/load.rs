@@ -12,7 +12,7 @@ use verax_api::{
 };
 use verax_core::load::LoadProfile;
 use verax_core::{Key, KeyPattern, Name};
-use verax_origin::HttpOrigin;
+use verax_origin::Origin;
 use verax_records::{Change, RunKind, RunState};
 
 use super::keys::target_of;
@@ -36,7 +36,7 @@ pub struct LoadPlan {
     /// The keys, most popular first.
     pub keys: Vec<Key>,
     /// The origin that the direct lane reads.
-    pub origin: Arc<HttpOrigin>,
+    pub origin: Arc<Origin>,
     /// Turns a key into the origin's values.
     pub key_pattern: KeyPattern,
 }

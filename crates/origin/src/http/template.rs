@@ -28,6 +28,14 @@ pub enum InvalidTemplate {
         "{0:?} must start with http:// or https:// and a host without variables, without a password"
     )]
     Base(String),
+    /// A further server is no plain address.
+    #[error(
+        "{0:?} is not the address of a server: use http:// or https://, a host and a port, and nothing behind them"
+    )]
+    Server(String),
+    /// A server is named twice.
+    #[error("the server {0} is named twice: the URL's own server is one of them already")]
+    Twice(String),
 }
 
 impl UrlTemplate {

@@ -1,7 +1,10 @@
 //! Values for a variable from a listing of the origin.
 
+use std::time::Instant;
+
+use super::HttpReader;
 use crate::error::OriginError;
-use crate::http::HttpOrigin;
+use crate::origin::Origin;
 
 /// Why a listing gives no values.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -9,6 +12,9 @@ pub enum InvalidListing {
     /// The listing could not be read.
     #[error(transparent)]
     Origin(#[from] OriginError),
+    /// Queries have no listings.
+    #[error("the origin is a query, which has no listings: give the values themselves")]
+    NoListings,
     /// It is not a JSON array of strings.
     #[error("the listing {reference:?} of the origin is not a JSON array of strings: {reason}")]
     Shape {
@@ -19,14 +25,20 @@ pub enum InvalidListing {
     },
 }
 
-impl HttpOrigin {
+impl Origin {
     /// Reads a JSON array of strings from a URL reference on this origin's server.
     ///
     /// # Errors
     /// [`InvalidListing`].
     pub async fn read_listing(&self, reference: &str) -> Result<Vec<String>, InvalidListing> {
+        self.http().ok_or(InvalidListing::NoListings)?.read_listing(reference).await
+    }
+}
+
+impl HttpReader {
+    async fn read_listing(&self, reference: &str) -> Result<Vec<String>, InvalidListing> {
         let url = self.url_on(reference)?;
-        let answer = self.read_url(url, None).await?;
+        let answer = self.read_url(url, None, Instant::now() + self.total_timeout).await?;
         serde_json::from_slice(&answer.value).map_err(|e| InvalidListing::Shape {
             reference: reference.to_owned(),
             reason: e.to_string(),

@@ -1,0 +1,219 @@
+//! Origins of tenants: HTTP services on one or several servers, and queries to a MariaDB.
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+/// Further servers of an HTTP origin, and which of them is asked. Absent parts keep what they are.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct PoolChange {
+    /// Further servers that are alike, as `http://host:port`; the URL template's path is read from any
+    /// of them. An empty list leaves the template's own server alone.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub endpoints: Option<Vec<String>>,
+    /// `round-robin`, the default, or `least-outstanding`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub balance: Option<String>,
+    /// An answer that takes longer speaks against the server that gave it, as long as another is well;
+    /// 0, the default, takes every answer in time as well.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub slow_after_ms: Option<u64>,
+}
+
+/// What a MariaDB is asked. Absent parts keep what they are.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct SqlChange {
+    /// One SELECT, with `:name` for each variable of the key patterns that are bound to it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub query: Option<String>,
+    /// What its result is as a value: `rows`, the default, is an array, which may be empty; `row` is the
+    /// only row as an object, and no row is no value.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub result: Option<String>,
+    /// The most rows, 1 to 1000000; 10000 by default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub most_rows: Option<u32>,
+}
+
+/// What keeps an origin from being asked too much. Absent parts keep what they are.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct GuardChange {
+    /// Reads at once; further ones wait. 256 by default, 32 for a query.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reads_at_once: Option<u32>,
+    /// Reads that may wait; 10000 by default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub longest_queue: Option<u32>,
+    /// How many reads in a hundred may be tried a second time after a failure; 10 by default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub retry_percent: Option<u8>,
+    /// Failures in a row after which a server is left alone for a while; 5 by default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub failures: Option<u32>,
+    /// For how long at first; each time it fails again, twice as long. 500 by default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pause_ms: Option<u64>,
+}
+
+/// Asks for an origin.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct CreateOrigin {
+    /// Its name within the tenant.
+    pub name: String,
+    /// A URL template (RFC 6570), such as `http://127.0.0.1:8752/boards/{harbour}`, or for a query the
+    /// database, as `mysql://user@host:port/database`.
+    pub url: String,
+    /// The longest time to connect; 1000 when absent, and 10000 and 8 MiB for the other two.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub connect_timeout_ms: Option<u64>,
+    /// The longest time from asking to the last byte, a retry included.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub total_timeout_ms: Option<u64>,
+    /// The largest response.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub largest_response_bytes: Option<u64>,
+    /// The name of the secret that opens it: all of the `Authorization` field of an HTTP service, or the
+    /// password for a database. It is read from the variable `VERAX_CREDENTIAL_NAME` or from a file of
+    /// that name, and is never in the records.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub credential: Option<String>,
+    /// Further servers of an HTTP service.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pool: Option<PoolChange>,
+    /// The query to a database.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sql: Option<SqlChange>,
+    /// What keeps it from being asked too much.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub guard: Option<GuardChange>,
+}
+
+/// Parts of an origin's settings; absent parts keep what they are.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct OriginChange {
+    /// A URL template (RFC 6570), or the URL of a database; one does not become the other.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub url: Option<String>,
+    /// The longest time to connect.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub connect_timeout_ms: Option<u64>,
+    /// The longest time from asking to the last byte, a retry included.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub total_timeout_ms: Option<u64>,
+    /// The largest response.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub largest_response_bytes: Option<u64>,
+    /// The name of the secret that opens it; an empty one is none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub credential: Option<String>,
+    /// Further servers of an HTTP service.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pool: Option<PoolChange>,
+    /// The query to a database.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sql: Option<SqlChange>,
+    /// What keeps it from being asked too much.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub guard: Option<GuardChange>,
+}
+
+/// One server of an origin.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct Endpoint {
+    /// Where it is.
+    pub url: String,
+    /// What its circuit breaker does, as for the origin.
+    pub breaker: String,
+    /// Reads of it under way.
+    pub reads_under_way: u64,
+}
+
+/// The servers of an HTTP origin.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct Pool {
+    /// Which of them is asked: `round-robin` or `least-outstanding`.
+    pub balance: String,
+    /// An answer that takes longer speaks against the server that gave it; absent when none does.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub slow_after_ms: Option<u64>,
+}
+
+/// What a MariaDB is asked.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct Sql {
+    /// The query.
+    pub query: String,
+    /// What its result is as a value: `rows` or `row`.
+    pub result: String,
+    /// The most rows.
+    pub most_rows: u32,
+}
+
+/// What keeps an origin from being asked too much.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct Guard {
+    /// Reads at once.
+    pub reads_at_once: u32,
+    /// Reads that may wait.
+    pub longest_queue: u32,
+    /// How many reads in a hundred may be tried a second time.
+    pub retry_percent: u8,
+    /// Failures in a row after which a server is left alone.
+    pub failures: u32,
+    /// For how long at first.
+    pub pause_ms: u64,
+}
+
+/// An origin.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct Origin {
+    /// The tenant that owns it.
+    pub tenant: String,
+    /// Its name within the tenant.
+    pub name: String,
+    /// Its URL template (RFC 6570), or the URL of its database.
+    pub url: String,
+    /// The longest time to connect.
+    pub connect_timeout_ms: u64,
+    /// The longest time from asking to the last byte, a retry included.
+    pub total_timeout_ms: u64,
+    /// The largest response.
+    pub largest_response_bytes: u64,
+    /// The name of the secret that opens it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub credential: Option<String>,
+    /// Its servers, if it is an HTTP service.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pool: Option<Pool>,
+    /// Its query, if it is a database.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sql: Option<Sql>,
+    /// What keeps it from being asked too much.
+    pub guard: Guard,
+    /// Its servers, one by one.
+    pub endpoints: Vec<Endpoint>,
+    /// What its circuit breakers do: `closed` lets calls through to at least one server, `open` lets none
+    /// through after several failures in a row, `half-open` lets one through to see.
+    pub breaker: String,
+    /// Reads of it under way.
+    pub reads_under_way: u64,
+    /// Reads that wait for a place among those.
+    pub reads_waiting: u64,
+    /// When it was created.
+    #[cfg_attr(feature = "openapi", schema(value_type = String, format = DateTime))]
+    pub created_at: Timestamp,
+}

@@ -1,0 +1,161 @@
+//! `verax origin`.
+
+use std::time::Duration;
+
+use serde_json::json;
+use verax_api::{CreateOrigin, GuardChange, Origin, OriginChange, PoolChange, SqlChange};
+use verax_client::Client;
+
+use super::administration::moment;
+use crate::arguments::{OriginCommand, OriginFlags, Place};
+use crate::failure::Failure;
+use crate::figures;
+use crate::output::{Output, table};
+
+fn origin_table(origins: &[Origin]) -> String {
+    let row = |o: &Origin| {
+        let well = o.endpoints.iter().filter(|e| e.breaker == "closed").count();
+        vec![
+            format!("{}/{}", o.tenant, o.name),
+            o.url.clone(),
+            figures::milliseconds(o.total_timeout_ms as f64),
+            format!("{well} of {}", o.endpoints.len()),
+            o.breaker.clone(),
+            format!("{} of {}", o.reads_under_way, o.guard.reads_at_once),
+            o.reads_waiting.to_string(),
+        ]
+    };
+    let titles = ["origin", "at", ">in all", ">servers well", "breaker", ">under way", ">waiting"];
+    table(&titles, origins.iter().map(row))
+}
+
+fn origin_lines(o: &Origin) -> String {
+    let ms = |ms: u64| figures::milliseconds(ms as f64);
+    let mut lines = vec![
+        ("origin", format!("{}/{}", o.tenant, o.name)),
+        ("at", o.url.clone()),
+        ("connect within", ms(o.connect_timeout_ms)),
+        ("answer within", ms(o.total_timeout_ms)),
+        ("largest response", figures::bytes(o.largest_response_bytes)),
+        ("credential", o.credential.clone().unwrap_or_else(|| "–".into())),
+    ];
+    if let Some(pool) = &o.pool {
+        lines.push(("balance", pool.balance.clone()));
+        lines.push(("slow after", pool.slow_after_ms.map_or_else(|| "–".into(), ms)));
+    }
+    if let Some(sql) = &o.sql {
+        // One line, whatever the query was written on.
+        lines.push(("query", sql.query.split_whitespace().collect::<Vec<_>>().join(" ")));
+        let most = figures::count(sql.most_rows.into());
+        lines.push(("result", format!("{}, at most {most}", sql.result)));
+    }
+    let guard = &o.guard;
+    let failures = format!("{} in a row, for {} at first", guard.failures, ms(guard.pause_ms));
+    lines.extend([
+        ("reads at once", format!("{}, {} may wait", guard.reads_at_once, guard.longest_queue)),
+        ("second tries", format!("{} %", guard.retry_percent)),
+        ("left alone after", failures),
+        ("breaker", o.breaker.clone()),
+        ("reads under way", format!("{}, {} waiting", o.reads_under_way, o.reads_waiting)),
+        ("created", moment(o.created_at)),
+    ]);
+    let lines: Vec<String> =
+        lines.into_iter().map(|(name, text)| format!("{name:<17} {text}")).collect();
+    let row = |e: &verax_api::Endpoint| {
+        vec![e.url.clone(), e.breaker.clone(), e.reads_under_way.to_string()]
+    };
+    let servers = table(&["server", "breaker", ">under way"], o.endpoints.iter().map(row));
+    format!("{}\n\n{servers}", lines.join("\n"))
+}
+
+/// The query, from a file where one is named.
+fn query_of(text: String) -> Result<String, Failure> {
+    let Some(path) = text.strip_prefix('@') else { return Ok(text) };
+    std::fs::read_to_string(path)
+        .map_err(|error| Failure::usage(format!("--query @{path}: {error}")))
+}
+
+/// What the flags change.
+fn change_of(at: Option<String>, flags: OriginFlags) -> Result<OriginChange, Failure> {
+    let ms =
+        |time: Option<Duration>| time.map(|t| u64::try_from(t.as_millis()).unwrap_or(u64::MAX));
+    let endpoints: Vec<String> =
+        flags.endpoints.iter().filter(|url| !url.is_empty()).cloned().collect();
+    let pool = PoolChange {
+        endpoints: (!flags.endpoints.is_empty()).then_some(endpoints),
+        balance: flags.balance,
+        slow_after_ms: ms(flags.slow_after),
+    };
+    let sql = SqlChange {
+        query: flags.query.map(query_of).transpose()?,
+        result: flags.result,
+        most_rows: flags.most_rows,
+    };
+    let guard = GuardChange {
+        reads_at_once: flags.at_once,
+        longest_queue: flags.queue,
+        retry_percent: flags.retries,
+        failures: flags.failures,
+        pause_ms: ms(flags.pause),
+    };
+    Ok(OriginChange {
+        url: at,
+        connect_timeout_ms: ms(flags.connect_timeout),
+        total_timeout_ms: ms(flags.total_timeout),
+        largest_response_bytes: flags.largest_response,
+        credential: flags.credential,
+        pool: Some(pool).filter(|pool| *pool != PoolChange::default()),
+        sql: Some(sql).filter(|sql| *sql != SqlChange::default()),
+        guard: Some(guard).filter(|guard| *guard != GuardChange::default()),
+    })
+}
+
+pub(super) async fn origin(
+    verax: &Client,
+    output: Output,
+    command: OriginCommand,
+) -> Result<(), Failure> {
+    match command {
+        OriginCommand::Create { place: Place { tenant, name }, at, flags } => {
+            if at.starts_with("mysql:") && flags.query.is_none() {
+                return Err(Failure::usage("an origin in a database needs --query"));
+            }
+            let change = change_of(None, flags)?;
+            let request = CreateOrigin {
+                name,
+                url: at,
+                connect_timeout_ms: change.connect_timeout_ms,
+                total_timeout_ms: change.total_timeout_ms,
+                largest_response_bytes: change.largest_response_bytes,
+                credential: change.credential,
+                pool: change.pool,
+                sql: change.sql,
+                guard: change.guard,
+            };
+            output.answer(&verax.create_origin(&tenant, &request).await?, origin_lines)
+        }
+        OriginCommand::List { tenant } => {
+            output.answer(&verax.origins(&tenant).await?, |origins| origin_table(origins))
+        }
+        OriginCommand::Show { place: Place { tenant, name } } => {
+            let origins = verax.origins(&tenant).await?;
+            let origin = origins
+                .into_iter()
+                .find(|origin| origin.name == name)
+                .ok_or_else(|| Failure::not_found(format!("there is no origin {tenant}/{name}")))?;
+            output.answer(&origin, origin_lines)
+        }
+        OriginCommand::Change { place: Place { tenant, name }, at, flags } => {
+            let change = change_of(at, flags)?;
+            if change == OriginChange::default() {
+                return Err(Failure::usage("nothing to change: give --at or a setting"));
+            }
+            output.answer(&verax.change_origin(&tenant, &name, &change).await?, origin_lines)
+        }
+        OriginCommand::Delete { place: Place { tenant, name } } => {
+            verax.delete_origin(&tenant, &name).await?;
+            let path = format!("{tenant}/{name}");
+            output.answer(&json!({ "deleted": path }), |_| format!("deleted origin {path}"))
+        }
+    }
+}

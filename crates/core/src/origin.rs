@@ -1,0 +1,241 @@
+//! How an origin is read.
+
+use std::time::Duration;
+
+use crate::name::Name;
+use crate::policy::LARGEST_VALUE;
+
+/// How an origin is read.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OriginSettings {
+    /// What it is, and where.
+    pub source: OriginSource,
+    /// The name of the secret that opens it, which is kept outside the records.
+    pub credential: Option<Name>,
+    /// The longest time to connect.
+    pub connect_timeout: Duration,
+    /// The longest time from asking to the last byte.
+    pub total_timeout: Duration,
+    /// The largest response, in bytes.
+    pub largest_response: u64,
+    /// What keeps it from being asked too much.
+    pub guard: OriginGuard,
+}
+
+/// What an origin is.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum OriginSource {
+    /// An HTTP service, on one server or on several that are alike.
+    Http {
+        /// A URL template (RFC 6570) with the variables of the key patterns that are bound to it.
+        url: String,
+        /// Further servers, as `http://host:port`: the template's path is read from any of them.
+        endpoints: Vec<String>,
+        /// Which of them is asked.
+        balance: Balance,
+        /// An answer that takes longer speaks against the server that gave it, as long as another is
+        /// well.
+        slow_after: Option<Duration>,
+    },
+    /// A query to a MariaDB.
+    Sql {
+        /// `mysql://user@host:port/database`.
+        url: String,
+        /// A SELECT with `:name` for each value from the key.
+        query: String,
+        /// What its result is as a value.
+        result: SqlResult,
+        /// The most rows.
+        most_rows: u32,
+    },
+}
+
+/// Which of several servers is asked.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Balance {
+    /// One after the other.
+    #[default]
+    RoundRobin,
+    /// The one with the fewest reads under way.
+    LeastOutstanding,
+}
+
+/// What the result of a query is as a value.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum SqlResult {
+    /// A JSON array of all rows, which may be empty.
+    #[default]
+    Rows,
+    /// The only row, as a JSON object; no row is no value.
+    Row,
+}
+
+/// What keeps an origin from being asked too much.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct OriginGuard {
+    /// Reads at once; further ones wait.
+    pub most_at_once: u32,
+    /// Reads that may wait.
+    pub longest_queue: u32,
+    /// How many reads in a hundred may be tried a second time after a failure.
+    pub retry_percent: u8,
+    /// Failures in a row after which a server is left alone for a while.
+    pub failures_to_open: u32,
+    /// For how long at first; each time it fails again, twice as long.
+    pub pause: Duration,
+}
+
+impl Default for OriginGuard {
+    fn default() -> Self {
+        Self {
+            most_at_once: 256,
+            longest_queue: 10_000,
+            retry_percent: 10,
+            failures_to_open: 5,
+            pause: Duration::from_millis(500),
+        }
+    }
+}
+
+/// The longest timeout of an origin.
+pub const LONGEST_TIMEOUT: Duration = Duration::from_secs(300);
+
+/// The most servers of one origin.
+pub const MOST_ENDPOINTS: usize = 32;
+
+/// The longest query, in bytes.
+pub const LONGEST_QUERY: usize = 16 << 10;
+
+/// The most rows that a query may be allowed.
+pub const MOST_ROWS: u32 = 1_000_000;
+
+/// Why an origin's settings are refused.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum InvalidOriginSettings {
+    /// A number is out of its range.
+    #[error("{part} of {given} is out of range: use {least} to {most}")]
+    Range {
+        /// Which setting.
+        part: &'static str,
+        /// The number given.
+        given: u128,
+        /// The smallest one allowed.
+        least: u128,
+        /// The largest one allowed.
+        most: u128,
+    },
+    /// Too many servers.
+    #[error("an origin of {0} servers is too large: use at most {MOST_ENDPOINTS}")]
+    TooManyEndpoints(usize),
+    /// A query that is too long.
+    #[error("a query of {0} bytes is too long: use at most {LONGEST_QUERY}")]
+    QueryTooLong(usize),
+}
+
+impl OriginSettings {
+    /// Settings with the usual limits: one second to connect, ten in all, 8 MiB.
+    pub fn of(source: OriginSource) -> Self {
+        Self {
+            source,
+            credential: None,
+            connect_timeout: Duration::from_secs(1),
+            total_timeout: Duration::from_secs(10),
+            largest_response: 8 << 20,
+            guard: OriginGuard::default(),
+        }
+    }
+
+    /// An HTTP service on one server, with the usual limits.
+    pub fn http(url: impl Into<String>) -> Self {
+        Self::of(OriginSource::Http {
+            url: url.into(),
+            endpoints: Vec::new(),
+            balance: Balance::default(),
+            slow_after: None,
+        })
+    }
+
+    /// A query to a MariaDB, with the usual limits and at most 10,000 rows.
+    pub fn sql(url: impl Into<String>, query: impl Into<String>) -> Self {
+        Self::of(OriginSource::Sql {
+            url: url.into(),
+            query: query.into(),
+            result: SqlResult::default(),
+            most_rows: 10_000,
+        })
+    }
+
+    /// Where it is: a URL template or the URL of a database.
+    pub fn url(&self) -> &str {
+        match &self.source {
+            OriginSource::Http { url, .. } | OriginSource::Sql { url, .. } => url,
+        }
+    }
+
+    /// Checks the numbers; URLs and the query are checked where they are read.
+    ///
+    /// # Errors
+    /// [`InvalidOriginSettings`] names the first number out of range.
+    pub fn check(&self) -> Result<(), InvalidOriginSettings> {
+        let guard = &self.guard;
+        let longest = LONGEST_TIMEOUT.as_millis();
+        let ms = |time: Duration| time.as_millis();
+        let mut ranges = vec![
+            ("connect_timeout_ms", ms(self.connect_timeout), 1, longest),
+            ("total_timeout_ms", ms(self.total_timeout), 1, longest),
+            ("largest_response_bytes", self.largest_response.into(), 1, LARGEST_VALUE.into()),
+            ("reads_at_once", guard.most_at_once.into(), 1, 10_000),
+            ("longest_queue", guard.longest_queue.into(), 0, 1_000_000),
+            ("retry_percent", guard.retry_percent.into(), 0, 100),
+            ("failures", guard.failures_to_open.into(), 1, 1_000),
+            ("pause_ms", ms(guard.pause), 10, 60_000),
+        ];
+        match &self.source {
+            OriginSource::Http { endpoints, slow_after, .. } => {
+                if endpoints.len() >= MOST_ENDPOINTS {
+                    return Err(InvalidOriginSettings::TooManyEndpoints(endpoints.len() + 1));
+                }
+                if let Some(time) = slow_after {
+                    ranges.push(("slow_after_ms", ms(*time), 1, longest));
+                }
+            }
+            OriginSource::Sql { query, most_rows, .. } => {
+                if query.len() > LONGEST_QUERY {
+                    return Err(InvalidOriginSettings::QueryTooLong(query.len()));
+                }
+                ranges.push(("most_rows", (*most_rows).into(), 1, MOST_ROWS.into()));
+            }
+        }
+        for (part, given, least, most) in ranges {
+            if given < least || given > most {
+                return Err(InvalidOriginSettings::Range { part, given, least, most });
+            }
+        }
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case(|s: &mut OriginSettings| s.connect_timeout = Duration::ZERO, "connect_timeout_ms of 0 ")]
+    #[case(|s: &mut OriginSettings| s.total_timeout = Duration::from_secs(301), "total_timeout_ms of 301000 ")]
+    #[case(|s: &mut OriginSettings| s.largest_response = LARGEST_VALUE + 1, "largest_response_bytes of ")]
+    #[case(|s: &mut OriginSettings| s.guard.most_at_once = 0, "reads_at_once of 0 ")]
+    #[case(|s: &mut OriginSettings| s.guard.retry_percent = 101, "retry_percent of 101 ")]
+    #[case(|s: &mut OriginSettings| s.guard.pause = Duration::ZERO, "pause_ms of 0 ")]
+    fn numbers_out_of_range_are_named(
+        #[case] spoil: fn(&mut OriginSettings),
+        #[case] message: &str,
+    ) {
+        let mut settings = OriginSettings::http("http://h/{key}");
+        assert_eq!(settings.check(), Ok(()));
+        spoil(&mut settings);
+        let error = settings.check().unwrap_err().to_string();
+        assert!(error.starts_with(message), "{error}");
+    }
+}

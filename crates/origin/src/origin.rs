@@ -1,0 +1,281 @@
+//! An origin, whatever it is: reading and writing past what guards it.
+
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use bytes::Bytes;
+use verax_core::OriginSettings;
+use verax_core::guard::breaker::BreakerState;
+use verax_core::guard::endpoints::{EndpointState, Health};
+use verax_core::origin::OriginSource;
+
+use crate::credentials::{Credentials, Secret};
+use crate::error::OriginError;
+use crate::gate::Gate;
+use crate::http::HttpReader;
+use crate::http::template::InvalidTemplate;
+use crate::sql::{InvalidQuery, SqlReader};
+
+/// A retry on the server that has just failed waits for a moment, up to this long.
+const LONGEST_PAUSE: Duration = Duration::from_millis(50);
+
+/// With less time left than this, a retry is not worth it.
+const SHORTEST_TRY: Duration = Duration::from_millis(5);
+
+/// What an origin answered.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OriginValue {
+    /// The value's bytes.
+    pub value: Bytes,
+    /// Its media type; `application/octet-stream` when the origin names none.
+    pub media_type: String,
+    /// Tags from `Cache-Groups` (RFC 9875), as written.
+    pub cache_groups: Option<String>,
+    /// Whether the origin forbids storing it (`Cache-Control: no-store`).
+    pub no_store: bool,
+    /// From asking to the last byte.
+    pub took: Duration,
+}
+
+/// A caller's trace context (W3C Trace Context), as it came.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TraceContext {
+    /// The `traceparent` field.
+    pub traceparent: String,
+    /// The `tracestate` field.
+    pub tracestate: Option<String>,
+}
+
+/// A change that goes to an origin.
+#[derive(Debug, Clone, Copy)]
+pub enum OriginWrite<'a> {
+    /// Store a value.
+    Put {
+        /// The value's bytes.
+        value: &'a Bytes,
+        /// Its media type.
+        media_type: &'a str,
+    },
+    /// Remove the value.
+    Delete,
+}
+
+/// Why settings make no origin.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum InvalidOrigin {
+    /// The URL of an HTTP service.
+    #[error(transparent)]
+    Template(#[from] InvalidTemplate),
+    /// The URL or the query of a database.
+    #[error(transparent)]
+    Query(#[from] InvalidQuery),
+}
+
+/// One server of an origin at a moment.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct EndpointView {
+    /// Where it is.
+    pub url: String,
+    /// What its breaker does, and how many reads are under way.
+    pub state: EndpointState,
+}
+
+/// An origin at a moment.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OriginState {
+    /// Closed while any server is asked as usual.
+    pub breaker: BreakerState,
+    /// Calls under way.
+    pub under_way: usize,
+    /// Calls that wait for a place.
+    pub waiting: usize,
+    /// Its servers.
+    pub endpoints: Vec<EndpointView>,
+}
+
+#[derive(Debug)]
+enum Reader {
+    Http(HttpReader),
+    Sql(SqlReader),
+}
+
+/// An origin.
+#[derive(Debug)]
+pub struct Origin {
+    reader: Reader,
+    gate: Gate,
+    total_timeout: Duration,
+    slow_after: Option<Duration>,
+}
+
+impl Origin {
+    /// An origin with `settings`, whose secret comes from `credentials`. Nothing is connected yet.
+    ///
+    /// # Errors
+    /// [`InvalidOrigin`] when its URL or its query cannot be read.
+    pub fn new(
+        settings: &OriginSettings,
+        credentials: &Arc<Credentials>,
+    ) -> Result<Self, InvalidOrigin> {
+        let secret = settings.credential.clone().map(|name| Secret::new(name, credentials));
+        let (reader, balance, slow_after) = match &settings.source {
+            OriginSource::Http { balance, slow_after, .. } => {
+                (Reader::Http(HttpReader::new(settings, secret)?), *balance, *slow_after)
+            }
+            OriginSource::Sql { .. } => {
+                (Reader::Sql(SqlReader::new(settings, secret)?), Default::default(), None)
+            }
+        };
+        let servers = match &reader {
+            Reader::Http(http) => http.servers().len(),
+            Reader::Sql(_) => 1,
+        };
+        let gate = Gate::new(servers, balance, settings.guard);
+        Ok(Self { reader, gate, total_timeout: settings.total_timeout, slow_after })
+    }
+
+    /// The longest time from asking to the last byte, a retry included.
+    pub fn total_timeout(&self) -> Duration {
+        self.total_timeout
+    }
+
+    /// The names that its URL template or its query takes values for.
+    pub fn variables(&self) -> Vec<String> {
+        match &self.reader {
+            Reader::Http(http) => http.variables(),
+            Reader::Sql(sql) => sql.variables(),
+        }
+    }
+
+    /// Whether values can be written to it.
+    pub fn takes_writes(&self) -> bool {
+        matches!(self.reader, Reader::Http(_))
+    }
+
+    /// Its HTTP service, if it is one.
+    pub fn http(&self) -> Option<&HttpReader> {
+        match &self.reader {
+            Reader::Http(http) => Some(http),
+            Reader::Sql(_) => None,
+        }
+    }
+
+    async fn read_at(
+        &self,
+        server: usize,
+        values: &[(&str, &str)],
+        trace: Option<&TraceContext>,
+        deadline: Instant,
+    ) -> Result<OriginValue, OriginError> {
+        match &self.reader {
+            Reader::Http(http) => http.read_at(server, values, trace, deadline).await,
+            Reader::Sql(sql) => sql.read(values, deadline).await,
+        }
+    }
+
+    /// Reads the value that the values of a key stand for, past no guard: from the servers in turn,
+    /// whether they are well or not.
+    ///
+    /// # Errors
+    /// [`OriginError`] says what went wrong, and where.
+    pub async fn read(
+        &self,
+        values: &[(&str, &str)],
+        trace: Option<&TraceContext>,
+    ) -> Result<OriginValue, OriginError> {
+        let deadline = Instant::now() + self.total_timeout;
+        self.read_at(self.gate.in_turn(), values, trace, deadline).await
+    }
+
+    /// [`read`](Self::read) past what guards the origin: a bound on calls at once with a bounded queue, a
+    /// circuit breaker for each server, and a budget of retries.
+    ///
+    /// # Errors
+    /// [`OriginError`]; [`OriginError::SetAside`] and [`OriginError::Busy`] when it was not asked.
+    pub async fn read_guarded(
+        &self,
+        values: &[(&str, &str)],
+        trace: Option<&TraceContext>,
+    ) -> Result<OriginValue, OriginError> {
+        // A key that makes no URL, or a secret that is not there, says nothing about the origin.
+        self.check(values).await?;
+        let deadline = Instant::now() + self.total_timeout;
+        let pass = self.gate.enter(deadline).await?;
+        let mut before: Option<(usize, OriginError)> = None;
+        loop {
+            let attempt = match (pass.attempt(before.as_ref().map(|(server, _)| *server)), before) {
+                (Ok(attempt), before) => {
+                    if before.is_some_and(|(server, _)| server == attempt.server()) {
+                        tokio::time::sleep(LONGEST_PAUSE.mul_f64(rand::random())).await;
+                    }
+                    attempt
+                }
+                (Err(_), Some((_, error))) => return Err(error),
+                (Err(error), None) => return Err(error),
+            };
+            let (server, started) = (attempt.server(), Instant::now());
+            let again = !attempt.is_second();
+            let outcome = self.read_at(server, values, trace, deadline).await;
+            let health = self.health(&outcome, started.elapsed());
+            attempt.ended(health);
+            match outcome {
+                Err(error)
+                    if again
+                        && health == Health::Failed
+                        && deadline.saturating_duration_since(Instant::now()) > SHORTEST_TRY
+                        && self.gate.may_retry() =>
+                {
+                    before = Some((server, error));
+                }
+                outcome => return outcome,
+            }
+        }
+    }
+
+    /// Sends a change to one of the origin's servers, past what guards it. It is not tried again.
+    ///
+    /// # Errors
+    /// [`OriginError`]; [`OriginError::is_certain`] tells whether nothing was changed.
+    pub async fn write_guarded(
+        &self,
+        values: &[(&str, &str)],
+        write: OriginWrite<'_>,
+        trace: Option<&TraceContext>,
+    ) -> Result<(), OriginError> {
+        let Reader::Http(http) = &self.reader else { return Err(OriginError::ReadOnly) };
+        self.check(values).await?;
+        let deadline = Instant::now() + self.total_timeout;
+        let pass = self.gate.enter(deadline).await?;
+        let attempt = pass.attempt(None)?;
+        let started = Instant::now();
+        let outcome = http.write_at(attempt.server(), values, write, trace, deadline).await;
+        attempt.ended(self.health(&outcome, started.elapsed()));
+        outcome
+    }
+
+    /// Whether a key can be asked for at all.
+    async fn check(&self, values: &[(&str, &str)]) -> Result<(), OriginError> {
+        match &self.reader {
+            Reader::Http(http) => http.check(values).await,
+            Reader::Sql(sql) => sql.check().await,
+        }
+    }
+
+    /// What an outcome says about the server: one that has no such value is well.
+    fn health<T>(&self, outcome: &Result<T, OriginError>, took: Duration) -> Health {
+        match outcome {
+            Err(error) if error.speaks_against_the_server() => Health::Failed,
+            _ if self.slow_after.is_some_and(|limit| took > limit) => Health::Slow,
+            _ => Health::Well,
+        }
+    }
+
+    /// What its breakers do, and how many calls are under way and waiting.
+    pub fn state(&self) -> OriginState {
+        let urls = match &self.reader {
+            Reader::Http(http) => http.servers().iter().map(ToString::to_string).collect(),
+            Reader::Sql(sql) => vec![sql.url().to_owned()],
+        };
+        self.gate.state(urls)
+    }
+}

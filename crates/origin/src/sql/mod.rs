@@ -1,0 +1,231 @@
+//! An origin that is a query to a MariaDB: a read-only session, the values from the key bound as
+//! parameters and never written into the statement, bounds on time, rows and size, the result as JSON.
+
+mod json;
+mod query;
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use mysql_async::prelude::Queryable;
+use mysql_async::{Conn, Error, Opts, OptsBuilder, Params, Pool, PoolConstraints, PoolOpts, Value};
+use verax_core::OriginSettings;
+use verax_core::origin::{OriginSource, SqlResult};
+
+use crate::credentials::Secret;
+use crate::error::OriginError;
+use crate::origin::OriginValue;
+use query::{Database, Query};
+
+pub use query::InvalidQuery;
+
+/// MariaDB's error for a statement that took too long.
+const STATEMENT_TIMEOUT: u16 = 1969;
+
+/// A statement is given this much longer than MariaDB itself gives it, so that MariaDB's word comes
+/// first.
+const GRACE: Duration = Duration::from_millis(250);
+
+/// A MariaDB with a pool of connections.
+#[derive(Debug)]
+pub(crate) struct SqlReader {
+    url: String,
+    database: Database,
+    query: Query,
+    result: SqlResult,
+    most_rows: u32,
+    secret: Option<Secret>,
+    connections: usize,
+    connect_timeout: Duration,
+    total_timeout: Duration,
+    largest_response: u64,
+    /// The pool, and the password it was opened with.
+    pool: Mutex<Option<(Arc<str>, Pool)>>,
+}
+
+impl SqlReader {
+    pub(crate) fn new(
+        settings: &OriginSettings,
+        secret: Option<Secret>,
+    ) -> Result<Self, InvalidQuery> {
+        let OriginSource::Sql { url, query, result, most_rows } = &settings.source else {
+            return Err(InvalidQuery::NoSelect(String::new()));
+        };
+        Ok(Self {
+            url: url.clone(),
+            database: Database::parse(url)?,
+            query: Query::parse(query)?,
+            result: *result,
+            most_rows: *most_rows,
+            secret,
+            connections: settings.guard.most_at_once as usize,
+            connect_timeout: settings.connect_timeout,
+            total_timeout: settings.total_timeout,
+            largest_response: settings.largest_response,
+            pool: Mutex::default(),
+        })
+    }
+
+    pub(crate) fn url(&self) -> &str {
+        &self.url
+    }
+
+    pub(crate) fn variables(&self) -> Vec<String> {
+        let mut names = self.query.names.clone();
+        names.sort();
+        names.dedup();
+        names
+    }
+
+    /// Whether the secret is there.
+    pub(crate) async fn check(&self) -> Result<(), OriginError> {
+        self.password().await.map(drop)
+    }
+
+    async fn password(&self) -> Result<Arc<str>, OriginError> {
+        match &self.secret {
+            Some(secret) => secret.read().await,
+            None => Ok("".into()),
+        }
+    }
+
+    /// The pool; a new one when the password has changed.
+    async fn pool(&self) -> Result<Pool, OriginError> {
+        let password = self.password().await?;
+        let mut kept = self.pool.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((of, pool)) = &*kept
+            && *of == password
+        {
+            return Ok(pool.clone());
+        }
+        let pool = Pool::new(self.options(&password));
+        *kept = Some((password, pool.clone()));
+        Ok(pool)
+    }
+
+    fn options(&self, password: &str) -> Opts {
+        let seconds = self.total_timeout.as_secs_f64();
+        // One row more than allowed, so that too many are noticed without reading them all.
+        let rows = u64::from(self.most_rows) + 1;
+        let session = format!(
+            "SET SESSION tx_read_only = 1, max_statement_time = {seconds:.3}, \
+             sql_select_limit = {rows}, time_zone = '+00:00'"
+        );
+        let constraints = PoolConstraints::new(0, self.connections.max(1)).unwrap_or_default();
+        // A database that is reached by a name in brackets is an IPv6 address.
+        let host = self.database.host.trim_matches(['[', ']']);
+        OptsBuilder::default()
+            .ip_or_hostname(host)
+            .tcp_port(self.database.port)
+            .user(Some(&self.database.user))
+            .pass(Some(password))
+            .db_name(Some(&self.database.name))
+            .prefer_socket(false)
+            .setup(vec![session])
+            .pool_opts(PoolOpts::default().with_constraints(constraints))
+            .into()
+    }
+
+    /// Reads the rows that the values of a key stand for.
+    pub(crate) async fn read(
+        &self,
+        values: &[(&str, &str)],
+        deadline: Instant,
+    ) -> Result<OriginValue, OriginError> {
+        let started = Instant::now();
+        let url = || self.url.clone();
+        let pool = self.pool().await?;
+        let connecting = tokio::time::timeout(self.connect_timeout, pool.get_conn());
+        let mut connection = match connecting.await {
+            Ok(connection) => connection.map_err(|e| self.error_of(&e))?,
+            Err(_) => {
+                let reason =
+                    format!("no connection within {} ms", self.connect_timeout.as_millis());
+                return Err(OriginError::Connect { url: url(), reason });
+            }
+        };
+        let late = || OriginError::Timeout { url: url(), limit: self.total_timeout };
+        let rows =
+            tokio::time::timeout_at((deadline + GRACE).into(), self.rows(&mut connection, values));
+        let rows = match rows.await {
+            Ok(Ok(rows)) => rows,
+            failed => {
+                // Rows that nobody wants are not read to the end.
+                drop(connection.disconnect());
+                return Err(failed.map_or_else(|_| late(), |read| read.err().unwrap_or_else(late)));
+            }
+        };
+        Ok(OriginValue {
+            value: rows.into(),
+            media_type: "application/json".into(),
+            cache_groups: None,
+            no_store: false,
+            took: started.elapsed(),
+        })
+    }
+
+    async fn rows(
+        &self,
+        connection: &mut Conn,
+        values: &[(&str, &str)],
+    ) -> Result<Vec<u8>, OriginError> {
+        let url = || self.url.clone();
+        let given: HashMap<&str, &str> = values.iter().copied().collect();
+        let bound: Vec<Value> = self
+            .query
+            .names
+            .iter()
+            .map(|name| given.get(name.as_str()).map_or(Value::NULL, |value| Value::from(*value)))
+            .collect();
+        let parameters = if bound.is_empty() { Params::Empty } else { Params::Positional(bound) };
+        let mut result = connection
+            .exec_iter(self.query.text.as_str(), parameters)
+            .await
+            .map_err(|e| self.error_of(&e))?;
+        let (mut out, mut rows) = (Vec::new(), 0u32);
+        while let Some(row) = result.next().await.map_err(|e| self.error_of(&e))? {
+            rows += 1;
+            match self.result {
+                SqlResult::Row if rows > 1 => {
+                    let reason = "it gave more than one row; ask for rows instead of one row, or add a LIMIT";
+                    return Err(OriginError::Query { url: url(), reason: reason.into() });
+                }
+                SqlResult::Rows if rows > self.most_rows => {
+                    return Err(OriginError::TooManyRows { url: url(), limit: self.most_rows });
+                }
+                SqlResult::Rows => out.push(if rows == 1 { b'[' } else { b',' }),
+                SqlResult::Row => {}
+            }
+            json::write_row(&mut out, &row);
+            if out.len() as u64 > self.largest_response {
+                return Err(OriginError::TooLarge { url: url(), limit: self.largest_response });
+            }
+        }
+        match (self.result, rows) {
+            (SqlResult::Row, 0) => Err(OriginError::NoValue { url: url(), status: None }),
+            (SqlResult::Row, _) => Ok(out),
+            (SqlResult::Rows, 0) => Ok(b"[]".to_vec()),
+            (SqlResult::Rows, _) => {
+                out.push(b']');
+                Ok(out)
+            }
+        }
+    }
+
+    fn error_of(&self, error: &Error) -> OriginError {
+        let (url, reason) = (self.url.clone(), error.to_string());
+        match error {
+            Error::Server(server) if server.code == STATEMENT_TIMEOUT => {
+                OriginError::Timeout { url, limit: self.total_timeout }
+            }
+            // Access denied, too many connections and the like come before any query.
+            Error::Server(server) if matches!(server.code, 1040 | 1044 | 1045 | 1049 | 1203) => {
+                OriginError::Connect { url, reason: server.message.clone() }
+            }
+            Error::Server(server) => OriginError::Query { url, reason: server.message.clone() },
+            Error::Io(_) | Error::Driver(_) => OriginError::Connect { url, reason },
+            Error::Other(_) | Error::Url(_) => OriginError::Query { url, reason },
+        }
+    }
+}

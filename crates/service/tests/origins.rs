@@ -1,0 +1,485 @@
+//! What the service does with origins: negative results, early refresh, writing through, queries.
+
+#![allow(clippy::unwrap_used, clippy::panic)]
+
+mod fixture;
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::Duration;
+
+use axum::Router;
+use axum::extract::Path;
+use axum::http::StatusCode;
+use axum::routing::get;
+use bytes::Bytes;
+use diesel_async::{AsyncConnection, AsyncMysqlConnection, SimpleAsyncConnection};
+use rstest::rstest;
+use serde_json::{Value, json};
+use tokio::net::TcpListener;
+use tokio::sync::Mutex;
+use verax_api::{CreateOrigin, OriginChange, OriginChoice, PolicyChange, SqlChange};
+use verax_core::PutCondition;
+use verax_core::entry::NEGATIVE_TYPE;
+use verax_core::lifetime::CacheControl;
+use verax_service::access::Right;
+use verax_service::cache::{Asked, PermitRequest, PutRequest, RefillOutcome};
+use verax_service::{Namespace, ServiceError, ServiceOptions};
+
+use fixture::{Fixture, key, name, until};
+
+/// A desk that keeps one value for each key, takes new ones, and can be told to fail.
+#[derive(Clone, Default)]
+struct Desk {
+    values: Arc<Mutex<std::collections::BTreeMap<String, Bytes>>>,
+    calls: Arc<AtomicU64>,
+    /// The status for everything while it is not 0.
+    fails: Arc<AtomicU64>,
+    slow_ms: Arc<AtomicU64>,
+}
+
+impl Desk {
+    async fn serve(&self) -> String {
+        let (read, write, remove) = (self.clone(), self.clone(), self.clone());
+        let route = get(async move |Path(key): Path<String>| read.read(key).await)
+            .put(async move |Path(key): Path<String>, body: Bytes| {
+                write.write(key, Some(body)).await
+            })
+            .delete(async move |Path(key): Path<String>| remove.write(key, None).await);
+        let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let at = format!("http://{}", listener.local_addr().unwrap());
+        let router = Router::new().route("/{key}", route);
+        tokio::spawn(async move { axum::serve(listener, router).await });
+        at
+    }
+
+    async fn begin(&self) -> Result<(), StatusCode> {
+        self.calls.fetch_add(1, Ordering::SeqCst);
+        tokio::time::sleep(Duration::from_millis(self.slow_ms.load(Ordering::SeqCst))).await;
+        match self.fails.load(Ordering::SeqCst) {
+            0 => Ok(()),
+            status => Err(StatusCode::from_u16(status as u16).unwrap()),
+        }
+    }
+
+    async fn read(&self, key: String) -> Result<Bytes, StatusCode> {
+        self.begin().await?;
+        self.values.lock().await.get(&key).cloned().ok_or(StatusCode::NOT_FOUND)
+    }
+
+    async fn write(&self, key: String, value: Option<Bytes>) -> Result<(), StatusCode> {
+        self.begin().await?;
+        let mut values = self.values.lock().await;
+        match value {
+            Some(value) => drop(values.insert(key, value)),
+            None => drop(values.remove(&key)),
+        }
+        Ok(())
+    }
+
+    async fn has(&self, key: &str, value: &'static str) {
+        self.values.lock().await.insert(key.into(), Bytes::from_static(value.as_bytes()));
+    }
+
+    fn calls(&self) -> u64 {
+        self.calls.load(Ordering::SeqCst)
+    }
+}
+
+struct Started {
+    fixture: Fixture,
+    desk: Desk,
+    boards: Arc<Namespace>,
+}
+
+async fn started(policy: PolicyChange) -> Started {
+    let (fixture, desk) = (Fixture::start(ServiceOptions::default()).await, Desk::default());
+    fixture.namespace("ferrydesk", "boards", Some(&desk.serve().await)).await;
+    let (tenant, namespace) = (name("ferrydesk"), name("boards"));
+    let changed = fixture.service.change_namespace(&fixture.admin, &tenant, &namespace, &policy);
+    changed.await.unwrap();
+    let boards = fixture.service.open(&fixture.admin, Right::Write, &tenant, &namespace).unwrap();
+    Started { fixture, desk, boards }
+}
+
+impl Started {
+    /// The value of a key, or the kind of what came instead.
+    async fn read(&self, k: &str) -> Result<String, String> {
+        let caller = &self.fixture.admin;
+        match self.fixture.read(caller, "ferrydesk/boards", k).await {
+            Ok(Some(answer)) => Ok(String::from_utf8(answer.entry.value.to_vec()).unwrap()),
+            Ok(None) => Err("miss".into()),
+            Err(ServiceError::Origin(error)) => Err(error.kind().into()),
+            Err(ServiceError::NegativeResult { .. }) => Err("negative".into()),
+            Err(error) => Err(error.to_string()),
+        }
+    }
+}
+
+fn value(text: &'static str) -> PutRequest {
+    PutRequest {
+        value: Bytes::from_static(text.as_bytes()),
+        media_type: "text/plain".into(),
+        cache_control: CacheControl::default(),
+        tags: Vec::new(),
+        condition: PutCondition::Always,
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn that_there_is_no_value_is_kept_for_its_own_time_and_ends_with_a_write() {
+    let kept = PolicyChange { negative_max_age_seconds: Some(3_600.0), ..Default::default() };
+    let all = started(kept).await;
+    assert_eq!(all.read("k").await, Err("no-value".into()));
+    for _ in 0..5 {
+        assert_eq!(all.read("k").await, Err("negative".into()));
+    }
+    assert_eq!(all.desk.calls(), 1, "the origin was asked once");
+    let counters = all.boards.counters();
+    assert_eq!(counters.negative_hits.load(Ordering::Relaxed), 5);
+    assert_eq!(counters.refills(RefillOutcome::NoValue), 1);
+    assert_eq!(counters.reads(), 6);
+    // It is no value: what asks for the key to be absent stores over it, and so does a counter.
+    let absent = PutRequest { condition: PutCondition::IfAbsent, ..value("v") };
+    let service = &all.fixture.service;
+    assert!(!service.put(&all.boards, &key("k"), absent).unwrap().1);
+    assert_eq!(all.read("k").await, Ok("v".into()));
+    // An invalidation ends it too.
+    assert_eq!(all.read("other").await, Err("no-value".into()));
+    all.desk.has("other", "there now").await;
+    assert_eq!(all.read("other").await, Err("negative".into()));
+    service.delete(&all.boards, &key("other"));
+    assert_eq!(all.read("other").await, Ok("there now".into()));
+    all.fixture.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_copy_of_what_is_gone_is_not_served_again() {
+    let short = PolicyChange {
+        max_age_seconds: Some(0.001),
+        stale_if_error_seconds: Some(3_600.0),
+        ..Default::default()
+    };
+    let all = started(short).await;
+    all.desk.has("k", "v").await;
+    assert_eq!(all.read("k").await, Ok("v".into()));
+    all.desk.values.lock().await.clear();
+    until("it is stale", async || all.read("k").await == Err("no-value".into())).await;
+    // Although the origin now fails in a way that policy has an old copy for.
+    all.desk.fails.store(500, Ordering::SeqCst);
+    assert_eq!(all.read("k").await, Err("status".into()));
+    all.fixture.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn callers_that_refill_by_themselves_bring_the_word_that_there_is_none() {
+    let all = started(PolicyChange { origin: Some(None), ..Default::default() }).await;
+    let (service, k) = (&all.fixture.service, key("k"));
+    let ask = |refresh| PermitRequest {
+        owner: "a test".into(),
+        wait: Duration::ZERO,
+        hold: Duration::from_secs(60),
+        stale: false,
+        refresh,
+    };
+    let Asked::Permit(permit) = service.ask(&all.boards, &k, ask(false)).await.unwrap() else {
+        panic!("it is missing")
+    };
+    let none = PutRequest { media_type: NEGATIVE_TYPE.into(), ..value("") };
+    let full = PutRequest { media_type: NEGATIVE_TYPE.into(), ..value("v") };
+    let refused = service.store_with_permit(&all.boards, &k, permit.number, full).unwrap_err();
+    assert!(matches!(refused, ServiceError::Invalid(_)), "{refused}");
+    service.store_with_permit(&all.boards, &k, permit.number, none).unwrap();
+    let known = service.ask(&all.boards, &k, ask(false)).await.unwrap_err();
+    assert!(matches!(known, ServiceError::NegativeResult { .. }), "{known}");
+    let again = service.ask(&all.boards, &k, ask(true)).await.unwrap();
+    assert!(matches!(again, Asked::Permit(_)), "it is wanted all the same");
+    all.fixture.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_hot_entry_is_refreshed_before_its_end_and_nobody_waits() {
+    // The largest factor makes a refill of 50 ms reach half a second and more before the end.
+    let early = PolicyChange {
+        max_age_seconds: Some(2.0),
+        early_refresh_percent: Some(1_000),
+        ..Default::default()
+    };
+    let all = started(early).await;
+    all.desk.slow_ms.store(50, Ordering::SeqCst);
+    all.desk.has("k", "v").await;
+    assert_eq!(all.read("k").await, Ok("v".into()));
+    until("it was refreshed", async || {
+        assert_eq!(all.read("k").await, Ok("v".into()));
+        all.desk.calls() >= 2
+    })
+    .await;
+    let counters = all.boards.counters();
+    // The first caller alone waited for the origin. On a machine that stops for two seconds the entry
+    // may end first, and then one more does.
+    let waited =
+        counters.refilled.load(Ordering::Relaxed) + counters.joined.load(Ordering::Relaxed);
+    assert!(waited <= 2, "{waited} callers waited");
+    all.fixture.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn without_an_origin_the_permit_comes_early_to_one_caller() {
+    let early = PolicyChange {
+        max_age_seconds: Some(1.0),
+        early_refresh_percent: Some(1_000),
+        origin: Some(None),
+        ..Default::default()
+    };
+    let all = started(early).await;
+    let (service, k) = (&all.fixture.service, key("k"));
+    let request = PermitRequest {
+        owner: "a test".into(),
+        wait: Duration::ZERO,
+        hold: Duration::from_secs(60),
+        stale: false,
+        refresh: false,
+    };
+    let Asked::Permit(permit) = service.ask(&all.boards, &k, request.clone()).await.unwrap() else {
+        panic!("it is missing")
+    };
+    tokio::time::sleep(Duration::from_millis(60)).await;
+    let day = CacheControl { max_age: Some(Duration::from_millis(700)), ..Default::default() };
+    let slow = PutRequest { cache_control: day, ..value("v") };
+    service.store_with_permit(&all.boards, &k, permit.number, slow).unwrap();
+    let mut early = None;
+    until("it is due", async || {
+        match service.ask(&all.boards, &k, request.clone()).await.unwrap() {
+            Asked::Permit(permit) => early = Some(permit),
+            Asked::Value(_) => {}
+            Asked::Later(_) => panic!("there is a value"),
+        }
+        early.is_some()
+    })
+    .await;
+    all.fixture.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_written_through_reaches_the_origin_first() {
+    let through = PolicyChange { write_through: Some(true), ..Default::default() };
+    let all = started(through).await;
+    let (service, k) = (&all.fixture.service, key("k"));
+    all.desk.has("k", "old").await;
+    assert_eq!(all.read("k").await, Ok("old".into()));
+    service.put_through(&all.boards, &k, value("new"), None).await.unwrap();
+    assert_eq!(all.desk.values.lock().await["k"], "new");
+    assert_eq!(all.read("k").await, Ok("new".into()));
+    // A write that the origin refuses changes nothing.
+    all.desk.fails.store(403, Ordering::SeqCst);
+    let refused = service.put_through(&all.boards, &k, value("no"), None).await.unwrap_err();
+    let ServiceError::NotWritten { error } = &refused else { panic!("{refused}") };
+    assert!(error.is_certain());
+    assert_eq!(all.read("k").await, Ok("new".into()));
+    // A condition that does not hold, or a value that is too large, never reaches the origin.
+    let calls = all.desk.calls();
+    let absent = PutRequest { condition: PutCondition::IfAbsent, ..value("no") };
+    let refused = service.put_through(&all.boards, &k, absent, None).await.unwrap_err();
+    assert_eq!(refused, ServiceError::ConditionFailed);
+    let large = PutRequest { value: vec![0; 2 << 20].into(), ..value("") };
+    service.put_through(&all.boards, &k, large, None).await.unwrap_err();
+    assert_eq!(all.desk.calls(), calls);
+    all.desk.fails.store(0, Ordering::SeqCst);
+    assert!(service.delete_through(&all.boards, &k, None).await.unwrap());
+    assert!(all.desk.values.lock().await.is_empty());
+    assert_eq!(all.read("k").await, Err("no-value".into()));
+    all.fixture.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_write_whose_outcome_is_not_known_removes_the_entry() {
+    let through = PolicyChange { write_through: Some(true), ..Default::default() };
+    let all = started(through).await;
+    let (service, admin, k) = (&all.fixture.service, &all.fixture.admin, key("k"));
+    all.desk.has("k", "old").await;
+    assert_eq!(all.read("k").await, Ok("old".into()));
+    let change = OriginChange { total_timeout_ms: Some(200), ..Default::default() };
+    service.change_origin(admin, &name("ferrydesk"), &name("desk"), &change).await.unwrap();
+    all.desk.slow_ms.store(10_000, Ordering::SeqCst);
+    let refused = service.put_through(&all.boards, &k, value("new"), None).await.unwrap_err();
+    let ServiceError::NotWritten { error } = &refused else { panic!("{refused}") };
+    assert!(!error.is_certain() && refused.to_string().contains("was removed"), "{refused}");
+    assert_eq!(service.show(&all.boards, &k), None);
+    all.fixture.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn writers_of_one_key_take_turns_and_entry_and_origin_agree() {
+    let through = PolicyChange { write_through: Some(true), ..Default::default() };
+    let all = started(through).await;
+    all.desk.slow_ms.store(2, Ordering::SeqCst);
+    let writers: Vec<_> = (0..40)
+        .map(|n| {
+            let (service, boards) = (Arc::clone(&all.fixture.service), Arc::clone(&all.boards));
+            tokio::spawn(async move {
+                let request = PutRequest { value: n.to_string().into(), ..value("") };
+                service.put_through(&boards, &key("k"), request, None).await.map(drop)
+            })
+        })
+        .collect();
+    // A third of the callers goes away in the middle.
+    for (n, writer) in writers.into_iter().enumerate() {
+        match n % 3 {
+            0 => writer.abort(),
+            _ => writer.await.unwrap().unwrap(),
+        }
+    }
+    until("all have written", async || {
+        let at_desk = all.desk.values.lock().await["k"].clone();
+        all.desk.calls() == 40 && all.read("k").await.unwrap().as_bytes() == at_desk
+    })
+    .await;
+    all.fixture.end().await;
+}
+
+/// A MariaDB with a few gauges, and the name of the secret that opens it.
+async fn gauges(fixture: &Fixture, credentials: &std::path::Path) -> String {
+    let url = fixture.records.url();
+    let mut connection = AsyncMysqlConnection::establish(url).await.unwrap();
+    connection
+        .batch_execute(
+            "CREATE DATABASE tides; \
+             CREATE TABLE tides.readings (gauge VARCHAR(20) PRIMARY KEY, level DECIMAL(6,2), \
+               depth DOUBLE, taken DATETIME(3), day DATE, span TIME, at TIMESTAMP, raw VARBINARY(4), \
+               note TEXT, flags BIT(10), wide BIGINT UNSIGNED); \
+             INSERT INTO tides.readings VALUES ('north', 12.50, 0.1, '2026-03-01 04:05:06.5', \
+               '2026-03-01', '-26:10:00', '2026-03-01 00:00:00', x'ff00', 'café \"x\"', b'1010', \
+               18446744073709551615), \
+               ('south', -1, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL)",
+        )
+        .await
+        .unwrap();
+    let parsed = url.strip_prefix("mysql://verax:").unwrap();
+    let (password, place) = parsed.split_once('@').unwrap();
+    std::fs::write(credentials.join("tides"), password).unwrap();
+    format!("mysql://verax@{}", place.replace("/verax", "/tides"))
+}
+
+struct Sql {
+    fixture: Fixture,
+    url: String,
+    _credentials: tempfile::TempDir,
+}
+
+async fn sql() -> Sql {
+    let credentials = tempfile::tempdir().unwrap();
+    let options = ServiceOptions {
+        credentials_dir: Some(credentials.path().to_owned()),
+        ..Default::default()
+    };
+    let fixture = Fixture::start(options).await;
+    let url = gauges(&fixture, credentials.path()).await;
+    fixture.service.create_tenant(&fixture.admin, "tideline").await.unwrap();
+    Sql { fixture, url, _credentials: credentials }
+}
+
+impl Sql {
+    /// Binds a namespace to a query of this name, or says why that is refused.
+    async fn bind(&self, namespace: &str, sql: SqlChange) -> Result<(), ServiceError> {
+        let origin = CreateOrigin {
+            name: namespace.into(),
+            url: self.url.clone(),
+            credential: Some("tides".into()),
+            total_timeout_ms: Some(2_000),
+            largest_response_bytes: Some(2_000),
+            sql: Some(sql),
+            ..Default::default()
+        };
+        let (service, admin, tenant) =
+            (&self.fixture.service, &self.fixture.admin, name("tideline"));
+        service.create_origin(admin, &tenant, &origin).await?;
+        let choice =
+            OriginChoice { name: namespace.into(), key_pattern: Some("gauge/{gauge}".into()) };
+        let policy = PolicyChange { origin: Some(Some(choice)), ..Default::default() };
+        service.create_namespace(admin, &tenant, namespace, &policy).await.map(drop)
+    }
+
+    async fn read(&self, namespace: &str, k: &str) -> Result<Value, ServiceError> {
+        let path = format!("tideline/{namespace}");
+        let answer = self.fixture.read(&self.fixture.admin, &path, k).await?.unwrap();
+        assert_eq!(answer.entry.media_type.as_str(), "application/json");
+        Ok(serde_json::from_slice(&answer.entry.value).unwrap())
+    }
+}
+
+fn query(text: &str, result: &str) -> SqlChange {
+    SqlChange { query: Some(text.into()), result: Some(result.into()), most_rows: Some(100) }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_query_is_an_origin() {
+    let sql = sql().await;
+    let all = "SELECT gauge, level, depth, taken, day, span, at, raw, note, flags, wide \
+               FROM readings WHERE gauge = :gauge";
+    sql.bind("row", query(all, "row")).await.unwrap();
+    let north = json!({
+        "gauge": "north", "level": 12.50, "depth": 0.1, "taken": "2026-03-01T04:05:06.500000",
+        "day": "2026-03-01", "span": "-26:10:00", "at": "2026-03-01T00:00:00Z", "raw": "/wA=",
+        "note": "café \"x\"", "flags": 10, "wide": u64::MAX,
+    });
+    assert_eq!(sql.read("row", "gauge/north").await.unwrap(), north);
+    let south = sql.read("row", "gauge/south").await.unwrap();
+    assert_eq!((&south["level"], &south["note"]), (&json!(-1.0), &Value::Null));
+    // A key is a value, whatever it holds.
+    for hostile in ["gauge/x' OR '1'='1", "gauge/north'; DROP TABLE readings; --"] {
+        let none = sql.read("row", hostile).await.unwrap_err();
+        let ServiceError::Origin(error) = &none else { panic!("{none}") };
+        assert_eq!(error.kind(), "no-value", "{hostile}");
+    }
+    sql.bind("rows", query("SELECT gauge FROM readings WHERE gauge >= :gauge ORDER BY 1", "rows"))
+        .await
+        .unwrap();
+    let both = json!([{ "gauge": "north" }, { "gauge": "south" }]);
+    assert_eq!(sql.read("rows", "gauge/a").await.unwrap(), both);
+    assert_eq!(sql.read("rows", "gauge/z").await.unwrap(), json!([]));
+    sql.fixture.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_query_is_bounded_and_changes_nothing() {
+    let sql = sql().await;
+    let numbers = |most: u32| format!("SELECT seq AS n, :gauge AS g FROM seq_1_to_{most}");
+    let cases = [
+        ("two", "SELECT gauge FROM readings WHERE :gauge <> ''".to_owned(), "row", "query"),
+        ("many", numbers(101), "rows", "too-large"),
+        ("large", format!("SELECT REPEAT(:gauge, {}) AS a", 600), "rows", "too-large"),
+        (
+            "endless",
+            "SELECT SLEEP(60) AS a, :gauge AS g FROM readings".to_owned(),
+            "rows",
+            "timeout",
+        ),
+        ("wrong", "SELECT nothing FROM readings WHERE gauge = :gauge".to_owned(), "rows", "query"),
+        ("locking", "SELECT NEXT VALUE FOR numbers AS n, :gauge AS g".to_owned(), "rows", "query"),
+    ];
+    for (namespace, text, result, kind) in cases {
+        sql.bind(namespace, query(&text, result)).await.unwrap();
+        let error = sql.read(namespace, "gauge/north").await.unwrap_err();
+        let ServiceError::Origin(error) = &error else { panic!("{namespace}: {error}") };
+        assert_eq!(error.kind(), kind, "{namespace}: {error}");
+    }
+    // The same rows within the bound are fine, and the connection that was cut off is not missed.
+    sql.bind("enough", query(&numbers(40), "rows")).await.unwrap();
+    assert_eq!(sql.read("enough", "gauge/n").await.unwrap().as_array().unwrap().len(), 40);
+    sql.fixture.end().await;
+}
+
+#[rstest]
+#[case("DELETE FROM readings", "must be one SELECT")]
+#[case("SELECT ?", "without a name")]
+#[case("SELECT :harbour", "needs a value for {harbour}")]
+#[tokio::test(flavor = "multi_thread")]
+async fn a_query_that_cannot_serve_is_refused_when_it_is_given(
+    #[case] text: &str,
+    #[case] says: &str,
+) {
+    let sql = sql().await;
+    let error = sql.bind("gauges", query(text, "rows")).await.unwrap_err().to_string();
+    assert!(error.contains(says), "{error}");
+    sql.fixture.end().await;
+}
