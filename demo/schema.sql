@@ -43,6 +43,10 @@ CREATE TABLE berths (
     number TINYINT UNSIGNED NOT NULL,
     metres SMALLINT UNSIGNED NOT NULL
 );
+CREATE TABLE notices (
+    harbour VARCHAR(40) NOT NULL PRIMARY KEY,
+    notice VARCHAR(500) NOT NULL
+);
 CREATE TABLE loaded (
     seed BIGINT UNSIGNED NOT NULL,
     first_day DATE NOT NULL,

@@ -4,6 +4,7 @@
 //!   MariaDB.
 //! * [`queries`] are the slow reads over them: real SQL, no artificial delay.
 //! * [`stand_in`] serves the queries as the origin, with faults that can be set while it runs.
+//! * [`reader`] is the database user that may read them, for an origin that is a query.
 //! * [`setup`] creates the tenants, origins and namespaces through Verax's own interface.
 //! * [`traffic`] runs a few application instances that read gently, for as long as the demo runs.
 //! * [`drills`] show Verax's guarantees, with and without them.
@@ -19,6 +20,7 @@ pub mod drills;
 mod error;
 pub mod profiles;
 pub mod queries;
+pub mod reader;
 pub mod setup;
 pub mod stand_in;
 pub mod traffic;

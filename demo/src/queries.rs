@@ -179,3 +179,50 @@ pub async fn berths(
     .load(connection)
     .await
 }
+
+/// What is written on a harbour's notice board.
+#[derive(Debug, Clone, PartialEq, Serialize, QueryableByName)]
+pub struct Notice {
+    /// The text.
+    #[diesel(sql_type = Text)]
+    pub notice: String,
+}
+
+/// The notice of a harbour, if there is one.
+///
+/// # Errors
+/// Diesel's.
+pub async fn notice(
+    connection: &mut AsyncMysqlConnection,
+    harbour: &str,
+) -> Result<Vec<Notice>, diesel::result::Error> {
+    diesel::sql_query("SELECT notice FROM notices WHERE harbour = ?")
+        .bind::<Text, _>(harbour)
+        .load(connection)
+        .await
+}
+
+/// Puts a notice up at a harbour in place of the one there, or takes it down.
+///
+/// # Errors
+/// Diesel's.
+pub async fn put_notice(
+    connection: &mut AsyncMysqlConnection,
+    harbour: &str,
+    notice: Option<&str>,
+) -> Result<(), diesel::result::Error> {
+    let query = match notice {
+        Some(_) => diesel::sql_query("REPLACE INTO notices (harbour, notice) VALUES (?, ?)"),
+        None => diesel::sql_query("DELETE FROM notices WHERE harbour = ? AND ? IS NULL"),
+    };
+    let query = query.bind::<Text, _>(harbour).bind::<Nullable<Text>, _>(notice);
+    query.execute(connection).await.map(drop)
+}
+
+/// The latest reading of a gauge, as the query of an origin.
+pub const LATEST_READING: &str = "SELECT g.slug AS gauge, h.name AS harbour, r.read_at, r.level_cm
+FROM readings r
+JOIN gauges g ON g.id = r.gauge_id
+JOIN harbours h ON h.id = g.harbour_id
+WHERE g.slug = :gauge AND r.read_at <= UTC_TIMESTAMP()
+ORDER BY r.read_at DESC LIMIT 1";

@@ -2,60 +2,104 @@
 
 use std::net::SocketAddr;
 
-use verax_api::{CreateNamespace, CreateOrigin, OriginChange, OriginChoice, PolicyChange};
+use verax_api::{
+    CreateNamespace, CreateOrigin, OriginChange, OriginChoice, PolicyChange, PoolChange, SqlChange,
+};
 use verax_client::{Client, ClientError};
 
 use crate::error::DemoError;
+use crate::queries::LATEST_READING;
+use crate::reader::READER;
+
+/// Where the origins of this start are.
+#[derive(Debug, Clone)]
+pub struct Places {
+    /// The stand-in.
+    pub stand_in: SocketAddr,
+    /// Another one over the same data, for an origin on two servers.
+    pub second: SocketAddr,
+    /// The port of MariaDB on loopback.
+    pub database: u16,
+}
+
+/// Where the values of a namespace come from.
+enum From {
+    /// A path of the stand-in.
+    StandIn(&'static str),
+    /// A path of both stand-ins.
+    Both(&'static str),
+    /// A query over the ferry data that gives one row.
+    Row(&'static str),
+}
 
 struct Planned {
     tenant: &'static str,
     origin: &'static str,
-    path: &'static str,
+    from: From,
     namespace: &'static str,
     key_pattern: &'static str,
-    max_age_seconds: f64,
-    stale_if_error_seconds: f64,
+    policy: PolicyChange,
 }
 
-/// What there is to see, by tenant.
-const PLAN: [Planned; 4] = [
-    Planned {
-        tenant: "ferrydesk",
-        origin: "timetable",
-        path: "/boards/{harbour}",
-        namespace: "boards",
-        key_pattern: "board/{harbour}",
-        max_age_seconds: 30.0,
-        stale_if_error_seconds: 600.0,
-    },
-    Planned {
-        tenant: "ferrydesk",
-        origin: "tariff",
-        path: "/fares/{from}/{to}",
-        namespace: "fares",
-        key_pattern: "fare/{from}/{to}",
-        max_age_seconds: 900.0,
-        stale_if_error_seconds: 3_600.0,
-    },
-    Planned {
-        tenant: "tideline",
-        origin: "gauges",
-        path: "/tides/{gauge}",
-        namespace: "tables",
-        key_pattern: "tide/{gauge}",
-        max_age_seconds: 120.0,
-        stale_if_error_seconds: 3_600.0,
-    },
-    Planned {
-        tenant: "quayside",
-        origin: "berth-desk",
-        path: "/berths/{harbour}",
-        namespace: "berths",
-        key_pattern: "berths/{harbour}",
-        max_age_seconds: 15.0,
-        stale_if_error_seconds: 60.0,
-    },
-];
+fn plan() -> [Planned; 6] {
+    let lifetime = |max_age: f64, stale_if_error: f64| PolicyChange {
+        max_age_seconds: Some(max_age),
+        stale_if_error_seconds: Some(stale_if_error),
+        negative_max_age_seconds: Some(5.0),
+        ..Default::default()
+    };
+    [
+        Planned {
+            tenant: "ferrydesk",
+            origin: "timetable",
+            from: From::StandIn("/boards/{harbour}"),
+            namespace: "boards",
+            key_pattern: "board/{harbour}",
+            // Boards are what everybody looks at, so nobody is to wait for one.
+            policy: PolicyChange { early_refresh_percent: Some(100), ..lifetime(30.0, 600.0) },
+        },
+        Planned {
+            tenant: "ferrydesk",
+            origin: "tariff",
+            from: From::StandIn("/fares/{from}/{to}"),
+            namespace: "fares",
+            key_pattern: "fare/{from}/{to}",
+            policy: lifetime(900.0, 3_600.0),
+        },
+        Planned {
+            tenant: "ferrydesk",
+            origin: "notice-board",
+            from: From::StandIn("/notices/{harbour}"),
+            namespace: "notices",
+            key_pattern: "notice/{harbour}",
+            policy: PolicyChange { write_through: Some(true), ..lifetime(300.0, 600.0) },
+        },
+        Planned {
+            tenant: "tideline",
+            origin: "gauges",
+            from: From::Both("/tides/{gauge}"),
+            namespace: "tables",
+            key_pattern: "tide/{gauge}",
+            policy: lifetime(120.0, 3_600.0),
+        },
+        Planned {
+            tenant: "tideline",
+            origin: "latest-reading",
+            from: From::Row(LATEST_READING),
+            namespace: "levels",
+            key_pattern: "level/{gauge}",
+            policy: lifetime(20.0, 60.0),
+        },
+        Planned {
+            tenant: "quayside",
+            origin: "berth-desk",
+            from: From::StandIn("/berths/{harbour}"),
+            namespace: "berths",
+            key_pattern: "berths/{harbour}",
+            policy: lifetime(15.0, 60.0),
+        },
+    ]
+}
 
 /// Something that is there already is as good as something created.
 fn there<T>(result: Result<T, ClientError>) -> Result<(), ClientError> {
@@ -65,40 +109,60 @@ fn there<T>(result: Result<T, ClientError>) -> Result<(), ClientError> {
     }
 }
 
-/// Creates what is missing, and points the origins at the stand-in of this start.
+/// Creates what is missing, and points the origins at the stand-ins of this start.
 ///
 /// # Errors
 /// [`DemoError::Verax`].
-pub async fn create(verax: &Client, stand_in: SocketAddr) -> Result<(), DemoError> {
-    for plan in &PLAN {
+pub async fn create(verax: &Client, places: &Places) -> Result<(), DemoError> {
+    for plan in plan() {
         there(verax.create_tenant(plan.tenant).await)?;
-        let url = format!("http://{stand_in}{}", plan.path);
+        let wanted = change_of(&plan.from, places);
         let known = verax.origins(plan.tenant).await?;
-        match known.iter().find(|origin| origin.name == plan.origin) {
-            Some(origin) if origin.url == url => {}
-            Some(_) => {
-                let change = OriginChange { url: Some(url), ..Default::default() };
-                verax.change_origin(plan.tenant, plan.origin, &change).await?;
+        match known.iter().any(|origin| origin.name == plan.origin) {
+            true => {
+                verax.change_origin(plan.tenant, plan.origin, &wanted).await?;
             }
-            None => {
-                let name = plan.origin.into();
-                let origin = CreateOrigin { name, url, ..Default::default() };
+            false => {
+                let origin = CreateOrigin {
+                    name: plan.origin.into(),
+                    url: wanted.url.unwrap_or_default(),
+                    credential: wanted.credential,
+                    pool: wanted.pool,
+                    sql: wanted.sql,
+                    ..Default::default()
+                };
                 verax.create_origin(plan.tenant, &origin).await?;
             }
         }
-        let namespace = CreateNamespace {
-            name: plan.namespace.into(),
-            policy: PolicyChange {
-                max_age_seconds: Some(plan.max_age_seconds),
-                stale_if_error_seconds: Some(plan.stale_if_error_seconds),
-                origin: Some(Some(OriginChoice {
-                    name: plan.origin.into(),
-                    key_pattern: Some(plan.key_pattern.into()),
-                })),
-                ..Default::default()
-            },
-        };
+        let choice =
+            OriginChoice { name: plan.origin.into(), key_pattern: Some(plan.key_pattern.into()) };
+        let policy = PolicyChange { origin: Some(Some(choice)), ..plan.policy };
+        let namespace = CreateNamespace { name: plan.namespace.into(), policy };
         there(verax.create_namespace(plan.tenant, &namespace).await)?;
     }
     Ok(())
+}
+
+fn change_of(from: &From, places: &Places) -> OriginChange {
+    let at = |path: &str| Some(format!("http://{}{path}", places.stand_in));
+    match from {
+        From::StandIn(path) => OriginChange { url: at(path), ..Default::default() },
+        From::Both(path) => {
+            let pool = PoolChange {
+                endpoints: Some(vec![format!("http://{}", places.second)]),
+                balance: Some("least-outstanding".into()),
+                slow_after_ms: Some(2_000),
+            };
+            OriginChange { url: at(path), pool: Some(pool), ..Default::default() }
+        }
+        From::Row(query) => {
+            let (query, result) = (Some((*query).into()), Some("row".into()));
+            OriginChange {
+                url: Some(format!("mysql://{READER}@127.0.0.1:{}/ferry", places.database)),
+                credential: Some(READER.into()),
+                sql: Some(SqlChange { query, result, most_rows: None }),
+                ..Default::default()
+            }
+        }
+    }
 }

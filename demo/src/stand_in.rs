@@ -54,6 +54,7 @@ pub async fn start(database_url: &str, address: SocketAddr) -> Result<StandIn, D
         .route("/fares/{from}/{to}", get(fare))
         .route("/tides/{gauge}", get(tides))
         .route("/berths/{harbour}", get(berths))
+        .route("/notices/{harbour}", get(notice).put(put_notice).delete(remove_notice))
         .with_state(connections);
     let (router, faults) = around(reads);
     let listen = |source| DemoError::Listen { address, source };
@@ -122,6 +123,42 @@ async fn fare(
 async fn tides(State(connections): State<Connections>, Path(gauge): Path<String>) -> Response {
     let rows = read(&connections, async |c| queries::tide_table(c, &gauge).await).await;
     answer(json!({ "gauge": gauge }), "\"tides\"", rows, Vec::is_empty)
+}
+
+async fn notice(State(connections): State<Connections>, Path(harbour): Path<String>) -> Response {
+    let rows = read(&connections, async |c| queries::notice(c, &harbour).await).await;
+    match rows {
+        Ok(rows) => match rows.into_iter().next() {
+            Some(row) => ([("cache-groups", "\"notices\"")], row.notice).into_response(),
+            None => (StatusCode::NOT_FOUND, "there is no notice").into_response(),
+        },
+        Err(error) => answer(json!({}), "", Err::<(), _>(error), |()| false),
+    }
+}
+
+async fn put_notice(
+    State(connections): State<Connections>,
+    Path(harbour): Path<String>,
+    text: String,
+) -> Response {
+    write_notice(&connections, &harbour, Some(&text)).await
+}
+
+async fn remove_notice(
+    State(connections): State<Connections>,
+    Path(harbour): Path<String>,
+) -> Response {
+    write_notice(&connections, &harbour, None).await
+}
+
+async fn write_notice(connections: &Connections, harbour: &str, text: Option<&str>) -> Response {
+    match read(connections, async |c| queries::put_notice(c, harbour, text).await).await {
+        Ok(()) => StatusCode::NO_CONTENT.into_response(),
+        Err(error) => {
+            tracing::warn!(%error, "a notice was not written");
+            (StatusCode::UNPROCESSABLE_ENTITY, "the notice was not written").into_response()
+        }
+    }
 }
 
 async fn berths(State(connections): State<Connections>, Path(harbour): Path<String>) -> Response {

@@ -28,6 +28,9 @@ fn instances(verax: &Client) -> Result<Vec<Instance>, DemoError> {
     let fares = busiest.iter().flat_map(|from| {
         busiest.iter().filter(move |to| *to != from).map(move |to| format!("fare/{from}/{to}"))
     });
+    let levels = gauges().into_iter().map(|g| format!("level/{}", g.slug)).collect();
+    // Most harbours have no notice, which is worth knowing too.
+    let notices = busiest.iter().map(|h| format!("notice/{h}")).collect();
     let tides = gauges().into_iter().map(|g| format!("tide/{}", g.slug)).collect();
     let berths = busiest.iter().map(|h| format!("berths/{h}")).collect();
     let instance = |tenant: &str, name: &str, keys: Vec<String>, reads_per_second: f64| {
@@ -42,7 +45,9 @@ fn instances(verax: &Client) -> Result<Vec<Instance>, DemoError> {
         instance("ferrydesk", "boards", boards.clone(), 6.0)?,
         instance("ferrydesk", "boards", boards, 6.0)?,
         instance("ferrydesk", "fares", fares.collect(), 3.0)?,
+        instance("ferrydesk", "notices", notices, 1.0)?,
         instance("tideline", "tables", tides, 3.0)?,
+        instance("tideline", "levels", levels, 2.0)?,
         instance("quayside", "berths", berths, 2.0)?,
     ])
 }

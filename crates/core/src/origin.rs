@@ -2,11 +2,13 @@
 
 use std::time::Duration;
 
+use serde::{Deserialize, Serialize};
+
 use crate::name::Name;
 use crate::policy::LARGEST_VALUE;
 
 /// How an origin is read.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct OriginSettings {
     /// What it is, and where.
     pub source: OriginSource,
@@ -23,7 +25,7 @@ pub struct OriginSettings {
 }
 
 /// What an origin is.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub enum OriginSource {
     /// An HTTP service, on one server or on several that are alike.
     Http {
@@ -51,7 +53,7 @@ pub enum OriginSource {
 }
 
 /// Which of several servers is asked.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub enum Balance {
     /// One after the other.
     #[default]
@@ -61,7 +63,7 @@ pub enum Balance {
 }
 
 /// What the result of a query is as a value.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub enum SqlResult {
     /// A JSON array of all rows, which may be empty.
     #[default]
@@ -71,7 +73,8 @@ pub enum SqlResult {
 }
 
 /// What keeps an origin from being asked too much.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
 pub struct OriginGuard {
     /// Reads at once; further ones wait.
     pub most_at_once: u32,
@@ -155,14 +158,17 @@ impl OriginSettings {
         })
     }
 
-    /// A query to a MariaDB, with the usual limits and at most 10,000 rows.
+    /// A query to a MariaDB, with the usual limits and at most 10,000 rows. Each read takes a connection,
+    /// of which a database has few, so 32 may run at once.
     pub fn sql(url: impl Into<String>, query: impl Into<String>) -> Self {
-        Self::of(OriginSource::Sql {
+        let mut settings = Self::of(OriginSource::Sql {
             url: url.into(),
             query: query.into(),
             result: SqlResult::default(),
             most_rows: 10_000,
-        })
+        });
+        settings.guard.most_at_once = 32;
+        settings
     }
 
     /// Where it is: a URL template or the URL of a database.

@@ -1,5 +1,6 @@
 //! Key patterns: the shape of a namespace's keys, with named variable parts.
 
+use serde::{Deserialize, Serialize};
 use std::fmt;
 
 use crate::key::{InvalidKey, Key};
@@ -21,7 +22,8 @@ pub const MOST_VARIABLES: usize = 8;
 /// assert_eq!(pattern.values_of("fare/aldermouth"), None);
 /// # Ok::<(), verax_core::pattern::InvalidPattern>(())
 /// ```
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
 pub struct KeyPattern {
     text: String,
     parts: Vec<Part>,
@@ -172,6 +174,20 @@ impl KeyPattern {
             .values_of(&key)
             .is_some_and(|read| read.iter().all(|(name, value)| value_of(name) == Some(*value)));
         if same { Ok(Key::new(key)?) } else { Err(NoSuchKey::Ambiguous(key)) }
+    }
+}
+
+impl TryFrom<String> for KeyPattern {
+    type Error = InvalidPattern;
+
+    fn try_from(text: String) -> Result<Self, InvalidPattern> {
+        Self::parse(&text)
+    }
+}
+
+impl From<KeyPattern> for String {
+    fn from(pattern: KeyPattern) -> String {
+        pattern.text
     }
 }
 

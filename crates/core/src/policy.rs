@@ -2,6 +2,8 @@
 
 use std::time::Duration;
 
+use serde::{Deserialize, Serialize};
+
 use crate::early::LARGEST_FACTOR;
 use crate::lifetime::{LONGEST_LIFETIME, Lifetime};
 use crate::name::Name;
@@ -12,7 +14,8 @@ use crate::store::Quota;
 pub const LARGEST_VALUE: u64 = 64 << 20;
 
 /// The policy of one namespace.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
 pub struct NamespacePolicy {
     /// The lifetime of entries that are stored without one of their own.
     pub lifetime: Lifetime,
@@ -35,7 +38,7 @@ pub struct NamespacePolicy {
 }
 
 /// How a namespace reads through to an origin of its tenant.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct OriginBinding {
     /// The origin's name within the tenant.
     pub origin: Name,

@@ -3,11 +3,15 @@
 use std::ops::{Add, Sub};
 use std::time::Duration;
 
+use serde::{Deserialize, Serialize};
+
 /// A moment, in milliseconds since the Unix epoch.
 ///
 /// The service derives it from a monotonic clock anchored at start, so that it never runs
 /// backwards while the process lives.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize,
+)]
 pub struct Timestamp(u64);
 
 impl Timestamp {

@@ -4,6 +4,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
+use url::Url;
 use verax_core::OriginSettings;
 use verax_core::guard::breaker::BreakerState;
 use verax_core::guard::endpoints::{EndpointState, Health};
@@ -273,7 +274,10 @@ impl Origin {
     /// What its breakers do, and how many calls are under way and waiting.
     pub fn state(&self) -> OriginState {
         let urls = match &self.reader {
-            Reader::Http(http) => http.servers().iter().map(ToString::to_string).collect(),
+            Reader::Http(http) => {
+                let plain = |url: &Url| url.as_str().trim_end_matches('/').to_owned();
+                http.servers().iter().map(plain).collect()
+            }
             Reader::Sql(sql) => vec![sql.url().to_owned()],
         };
         self.gate.state(urls)

@@ -44,9 +44,30 @@ impl Records {
     /// # Errors
     /// [`RecordsError::Unavailable`] when MariaDB cannot be reached or refuses.
     pub async fn open(url: impl Into<String>) -> Result<Self, RecordsError> {
+        let records = Self::later(url);
+        records.prepare().await?;
+        Ok(records)
+    }
+
+    /// A handle on records whose MariaDB may be away. Nothing is connected yet, and before anything else
+    /// they are to be [prepared](Self::prepare).
+    pub fn later(url: impl Into<String>) -> Self {
         let url = url.into();
+        let manager = AsyncDieselConnectionManager::<AsyncMysqlConnection>::new(&url);
+        let pool = Pool::builder()
+            .max_size(CONNECTIONS)
+            .connection_timeout(LONGEST_CHECKOUT)
+            .build_unchecked(manager);
+        Self { pool, url }
+    }
+
+    /// Brings the tables up to date.
+    ///
+    /// # Errors
+    /// [`RecordsError::Unavailable`] when MariaDB cannot be reached or refuses.
+    pub async fn prepare(&self) -> Result<(), RecordsError> {
         let unavailable = |e: &dyn std::fmt::Display| RecordsError::Unavailable(e.to_string());
-        let connecting = AsyncMysqlConnection::establish(&url);
+        let connecting = AsyncMysqlConnection::establish(&self.url);
         let connection = match tokio::time::timeout(LONGEST_CALL, connecting).await {
             Ok(connection) => connection.map_err(|e| unavailable(&e))?,
             Err(_) => return Err(unavailable(&"no connection within 5 seconds")),
@@ -57,15 +78,7 @@ impl Records {
         })
         .await
         .map_err(|e| unavailable(&e))?
-        .map_err(RecordsError::Unavailable)?;
-        let manager = AsyncDieselConnectionManager::<AsyncMysqlConnection>::new(&url);
-        let pool = Pool::builder()
-            .max_size(CONNECTIONS)
-            .connection_timeout(LONGEST_CHECKOUT)
-            .build(manager)
-            .await
-            .map_err(|e| unavailable(&e))?;
-        Ok(Self { pool, url })
+        .map_err(RecordsError::Unavailable)
     }
 
     /// The URL these records were opened with; it carries the password.

@@ -5,7 +5,7 @@
 //! what is acknowledged is never lost and always has an author. Calls are bounded in time: a
 //! MariaDB that hangs is [`RecordsError::Unavailable`], never a caller that waits for ever.
 //!
-//! [`launcher`] starts a private MariaDB on loopback for those who have none.
+//! A [`RecordsCopy`] in a file lets Verax start while MariaDB is away. [`launcher`] starts a private MariaDB on loopback for those who have none.
 //!
 //! ```no_run
 //! use verax_core::{Name, Timestamp};
@@ -24,12 +24,14 @@
 //! ```
 
 mod connection;
+mod copy;
 mod error;
 pub mod launcher;
 mod schema;
 pub mod tables;
 
 pub use connection::Records;
+pub use copy::RecordsCopy;
 pub use error::RecordsError;
 pub use tables::{
     Activity, Actor, Change, NamespaceRecord, OriginRecord, RunKind, RunRecord, RunState,

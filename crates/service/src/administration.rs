@@ -385,6 +385,7 @@ impl Service {
         })?;
         self.tokens.revoke(id);
         self.access_changed();
+        self.records_watch.changed();
         Ok(())
     }
 

@@ -32,6 +32,7 @@ mod live;
 pub mod locks;
 mod namespace;
 mod origins;
+mod records_watch;
 mod registry;
 pub mod runs;
 mod service;

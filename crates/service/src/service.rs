@@ -9,7 +9,7 @@ use std::time::Duration;
 use tokio::sync::watch;
 use verax_api::{LoadProfileSpec, LoadRun, Ready, WarmRun};
 use verax_core::{Name, NamespaceId};
-use verax_origin::{Credentials, Origin};
+use verax_origin::Credentials;
 use verax_records::{Actor, Records};
 
 use crate::access::{Caller, Right, Sessions, TokenTable, hash_of, new_secret};
@@ -20,6 +20,7 @@ use crate::error::ServiceError;
 use crate::live::{Live, sample_every_second};
 use crate::locks::{Locks, end_in_time, keep_epoch};
 use crate::namespace::Namespace;
+use crate::records_watch::{RecordsWatch, keep_in_touch};
 use crate::registry::Registry;
 use crate::runs::{LoadRunner, RunTable};
 use crate::transit::Transit;
@@ -30,9 +31,6 @@ const TIDY_EVERY: Duration = Duration::from_millis(100);
 /// How many chunks of each shard of the store are tidied at a time.
 const TIDY_CHUNKS: usize = 8;
 
-/// How often the records are asked for a sign of life.
-const PING_EVERY: Duration = Duration::from_secs(2);
-
 /// How the service is set up.
 #[derive(Debug, Clone)]
 pub struct ServiceOptions {
@@ -42,6 +40,8 @@ pub struct ServiceOptions {
     pub most_waiters: usize,
     /// The most memory for values on their way in and out, in bytes.
     pub transit_limit: u64,
+    /// Where a copy of what serving needs is kept, for a start while MariaDB is away.
+    pub records_copy: Option<PathBuf>,
     /// Where files with the secrets of origins lie; without it they come from the environment alone.
     pub credentials_dir: Option<PathBuf>,
     /// The load profiles to offer.
@@ -54,6 +54,7 @@ impl Default for ServiceOptions {
             memory_limit: 256 << 20,
             most_waiters: 20_000,
             transit_limit: 256 << 20,
+            records_copy: None,
             credentials_dir: None,
             profiles: Vec::new(),
         }
@@ -79,16 +80,17 @@ pub struct Service {
     pub(crate) locks: Locks,
     pub(crate) drills: Drills,
     runner: OnceLock<Arc<dyn LoadRunner>>,
-    records_available: AtomicBool,
+    pub(crate) records_watch: RecordsWatch,
     access_revision: AtomicU64,
     stopping: watch::Sender<bool>,
 }
 
 impl Service {
-    /// Loads everything from the records and starts the background work.
+    /// Loads everything from the records and starts the background work. While MariaDB is away, what
+    /// serving needs comes from the copy that an earlier start left, if there is one.
     ///
     /// # Errors
-    /// [`ServiceError::RecordsUnavailable`] when the records cannot be read.
+    /// [`ServiceError::RecordsUnavailable`] when neither can be read.
     pub async fn start(
         records: Records,
         options: ServiceOptions,
@@ -110,15 +112,15 @@ impl Service {
             locks: Locks::default(),
             drills: Drills::default(),
             runner: OnceLock::new(),
-            records_available: AtomicBool::new(true),
+            records_watch: RecordsWatch::new(options.records_copy),
             access_revision: AtomicU64::new(0),
             stopping: watch::Sender::new(false),
         });
-        service.load().await?;
+        service.load_or_copy().await?;
         let tasks: [fn(Arc<Self>) -> Work; 5] = [
             tidy,
             |service| Box::pin(sample_every_second(service)),
-            ping,
+            |service| Box::pin(keep_in_touch(service)),
             |service| Box::pin(keep_epoch(service)),
             |service| Box::pin(end_in_time(service)),
         ];
@@ -126,45 +128,6 @@ impl Service {
             tokio::spawn(until_stopped(Arc::clone(&service), task));
         }
         Ok(service)
-    }
-
-    async fn load(&self) -> Result<(), ServiceError> {
-        self.records.interrupt_runs(self.clock.now()).await?;
-        for tenant in self.records.tenants().await? {
-            self.registry.add_tenant(&tenant);
-        }
-        let mut tenants_origins = Vec::new();
-        for record in self.records.origins().await? {
-            // It was checked when it was created; a later version may be stricter.
-            match Origin::new(&record.settings, &self.credentials) {
-                Ok(origin) => tenants_origins.push((record, Arc::new(origin))),
-                Err(error) => tracing::error!(
-                    %error, origin = %format!("{}/{}", record.tenant, record.name),
-                    "an origin is left out"
-                ),
-            }
-        }
-        // Asked for again in the background if it fails.
-        self.begin_lock_epoch().await;
-        let namespaces = self.records.namespaces().await?;
-        self.tokens.load(&self.records.tokens().await?);
-        let mut tenants = self.registry.write();
-        for (record, origin) in tenants_origins {
-            if let Some(tenant) = tenants.get_mut(&record.tenant) {
-                tenant.origins.insert(record.name.clone(), (record, origin));
-            }
-        }
-        for record in namespaces {
-            if let Some(tenant) = tenants.get_mut(&record.tenant) {
-                let bound = record.policy.origin.as_ref();
-                let origin = bound.and_then(|b| tenant.origins.get(&b.origin));
-                let partition = self.cache.store.open(record.id, record.policy.quota);
-                let origin = origin.map(|(_, o)| Arc::clone(o));
-                let namespace = Namespace::new(record.clone(), origin, partition);
-                tenant.namespaces.insert(record.name, Arc::new(namespace));
-            }
-        }
-        Ok(())
     }
 
     /// Makes sure that the administrator token is known: `known` when it still opens everything, else
@@ -250,7 +213,7 @@ impl Service {
 
     /// Whether the records answered when they were last asked.
     pub fn records_available(&self) -> bool {
-        self.records_available.load(Ordering::Relaxed)
+        self.records_watch.available()
     }
 
     /// Whether the service can serve, and what is degraded.
@@ -335,27 +298,6 @@ fn tidy(service: Arc<Service>) -> Work {
                 tokio::task::yield_now().await;
             }
             service.lapse_permits(now);
-        }
-    })
-}
-
-/// Asks the records for a sign of life, and says when that changes.
-fn ping(service: Arc<Service>) -> Work {
-    Box::pin(async move {
-        let mut ticks = tokio::time::interval(PING_EVERY);
-        ticks.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
-        loop {
-            ticks.tick().await;
-            let answer = service.records.ping().await;
-            let was = service.records_available.swap(answer.is_ok(), Ordering::Relaxed);
-            match answer {
-                Err(error) if was => tracing::warn!(
-                    %error,
-                    "MariaDB does not answer: entries are served, but nothing can be created or changed"
-                ),
-                Ok(()) if !was => tracing::info!("MariaDB answers again"),
-                _ => {}
-            }
         }
     })
 }

@@ -14,7 +14,7 @@ use crate::error::DemoError;
 const SEED: u64 = 8_750;
 
 /// Counts up when the data changes, so that older copies are loaded anew.
-const EDITION: u32 = 2;
+const EDITION: u32 = 3;
 
 const DAYS_BACK: i64 = 60;
 const DAYS_AHEAD: i64 = 14;

@@ -50,9 +50,10 @@ fn origin_lines(o: &Origin) -> String {
         lines.push(("result", format!("{}, at most {most}", sql.result)));
     }
     let guard = &o.guard;
+    let queue = figures::count(guard.longest_queue.into());
     let failures = format!("{} in a row, for {} at first", guard.failures, ms(guard.pause_ms));
     lines.extend([
-        ("reads at once", format!("{}, {} may wait", guard.reads_at_once, guard.longest_queue)),
+        ("reads at once", format!("{}, {queue} may wait", guard.reads_at_once)),
         ("second tries", format!("{} %", guard.retry_percent)),
         ("left alone after", failures),
         ("breaker", o.breaker.clone()),

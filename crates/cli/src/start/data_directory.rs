@@ -59,6 +59,11 @@ impl DataDirectory {
         self.path.join("records")
     }
 
+    /// Where a copy of the records is kept.
+    pub(super) fn records_copy(&self) -> PathBuf {
+        self.path.join("records.copy")
+    }
+
     /// Where the secrets of origins lie, unless the settings say otherwise.
     pub(super) fn credentials(&self) -> PathBuf {
         self.path.join("credentials")
@@ -77,19 +82,25 @@ impl DataDirectory {
 
     /// Keeps the administrator token where only its owner can read it.
     pub(super) fn keep_token(&self, token: &str) -> Result<(), Failure> {
-        let path = self.token_path();
-        let wrong =
-            |e: std::io::Error| failed("the administrator token cannot be kept:", &path, &e);
-        let mut file = OpenOptions::new()
-            .write(true)
-            .create(true)
-            .truncate(true)
-            .mode(0o600)
-            .open(&path)
-            .map_err(wrong)?;
-        file.set_permissions(fs::Permissions::from_mode(0o600)).map_err(wrong)?;
-        writeln!(file, "{token}").map_err(wrong)
+        keep_secret(&self.token_path(), token)
     }
+}
+
+/// Writes a secret to a file that only its owner can read.
+pub(super) fn keep_secret(path: &Path, secret: &str) -> Result<(), Failure> {
+    let wrong = |e: std::io::Error| failed("a secret cannot be kept:", path, &e);
+    if let Some(directory) = path.parent() {
+        fs::create_dir_all(directory).map_err(wrong)?;
+    }
+    let mut file = OpenOptions::new()
+        .write(true)
+        .create(true)
+        .truncate(true)
+        .mode(0o600)
+        .open(path)
+        .map_err(wrong)?;
+    file.set_permissions(fs::Permissions::from_mode(0o600)).map_err(wrong)?;
+    writeln!(file, "{secret}").map_err(wrong)
 }
 
 #[cfg(test)]

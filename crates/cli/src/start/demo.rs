@@ -7,7 +7,7 @@ use std::time::Duration;
 use indicatif::{ProgressBar, ProgressStyle};
 use verax_client::{Client, ClientOptions};
 use verax_demo::drills::Drills;
-use verax_demo::{data, profiles, setup, stand_in, traffic};
+use verax_demo::{data, profiles, reader, setup, stand_in, traffic};
 
 use super::drill_runner::DemoDrills;
 use super::serve::start;
@@ -72,6 +72,10 @@ pub(crate) async fn demo(options: DemoOptions) -> Result<(), Failure> {
     tracing::debug!(?loaded, "the ferry data is there");
     steps.begin("starting the stand-in origin, the tenants and their traffic");
     let stand_in = stand_in::start(&private.url("ferry"), origin).await.map_err(|e| failed(&e))?;
+    let anywhere = std::net::SocketAddr::from(([127, 0, 0, 1], 0));
+    let second = stand_in::start(&private.url("ferry"), anywhere).await.map_err(|e| failed(&e))?;
+    let password = reader::create(&private.url("ferry")).await.map_err(|e| failed(&e))?;
+    running.keep_credential(reader::READER, &password)?;
     let verax = Client::new(ClientOptions {
         url: running.url(),
         ca: settings.tls.as_ref().map(|(certificate, _)| certificate.clone()),
@@ -82,7 +86,12 @@ pub(crate) async fn demo(options: DemoOptions) -> Result<(), Failure> {
     let drills = Drills::prepare(verax.clone(), &private.url("ferry")).await;
     let drills = DemoDrills(Arc::new(drills.map_err(|e| failed(&e))?));
     running.service.set_drill_runner(Arc::new(drills));
-    setup::create(&verax, stand_in.address).await.map_err(|e| failed(&e))?;
+    let places = setup::Places {
+        stand_in: stand_in.address,
+        second: second.address,
+        database: private.port(),
+    };
+    setup::create(&verax, &places).await.map_err(|e| failed(&e))?;
     if !options.no_traffic {
         let stopping = running.service.stopping();
         let instances = traffic::run(verax, stopping);

@@ -1,7 +1,7 @@
 //! `verax serve`, and what `verax demo` shares with it.
 
 use std::net::SocketAddr;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use tokio::net::TcpListener;
@@ -14,7 +14,7 @@ use verax_records::launcher::{PrivateServer, PrivateServerOptions};
 use verax_server::{Tls, WireLimits};
 use verax_service::{Service, ServiceOptions};
 
-use super::data_directory::DataDirectory;
+use super::data_directory::{DataDirectory, keep_secret};
 use super::load_runner::LocalLoad;
 use crate::arguments::ServeOptions;
 use crate::failure::Failure;
@@ -30,6 +30,7 @@ pub(super) struct Running {
     pub(super) token: String,
     pub(super) private: Option<PrivateServer>,
     directory: DataDirectory,
+    credentials: PathBuf,
     stop: watch::Sender<bool>,
     serving: JoinHandle<std::io::Result<()>>,
     wire_serving: JoinHandle<()>,
@@ -71,12 +72,14 @@ pub(super) async fn start(
         }
     };
     let failed = |e: &dyn std::fmt::Display| Failure::failed(e.to_string());
-    let records = Records::open(url).await.map_err(|e| failed(&e))?;
+    let records = Records::later(url);
     let credentials = settings.credentials_directory.clone();
+    let credentials = credentials.unwrap_or_else(|| directory.credentials());
     let options = ServiceOptions {
         memory_limit: settings.memory_limit,
         profiles,
-        credentials_dir: Some(credentials.unwrap_or_else(|| directory.credentials())),
+        records_copy: Some(directory.records_copy()),
+        credentials_dir: Some(credentials.clone()),
         ..Default::default()
     };
     let service = Service::start(records, options).await.map_err(|e| failed(&e))?;
@@ -112,6 +115,7 @@ pub(super) async fn start(
         token,
         private,
         directory,
+        credentials,
         stop,
         serving,
         wire_serving,
@@ -130,6 +134,11 @@ impl Running {
             "https" => format!("tls://{}", self.wire),
             _ => self.wire.to_string(),
         }
+    }
+
+    /// Keeps the secret of an origin where only its owner can read it.
+    pub(super) fn keep_credential(&self, name: &str, secret: &str) -> Result<(), Failure> {
+        keep_secret(&self.credentials.join(name), secret)
     }
 
     /// Says that the service can serve: one line, with a sign-in link.

@@ -4,6 +4,8 @@ use std::collections::VecDeque;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError, RwLock, Weak};
 
+use serde::{Deserialize, Serialize};
+
 use super::partition::Partition;
 use super::shard::Shard;
 
@@ -12,7 +14,7 @@ use super::shard::Shard;
 const SLACK_PART: u64 = 1_024;
 
 /// What a namespace is guaranteed and may never exceed, in bytes, bookkeeping included.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Quota {
     /// Memory that no other namespace can push this one below.
     pub reserve: u64,

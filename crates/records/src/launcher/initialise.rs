@@ -109,7 +109,7 @@ pub(super) fn write_accounts(paths: &Paths, password: &str) -> Result<(), Launch
     let statements = format!(
         "CREATE DATABASE IF NOT EXISTS verax CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;\n\
          CREATE OR REPLACE USER 'verax'@'127.0.0.1' IDENTIFIED BY '{password}';\n\
-         GRANT ALL PRIVILEGES ON *.* TO 'verax'@'127.0.0.1';\n\
+         GRANT ALL PRIVILEGES ON *.* TO 'verax'@'127.0.0.1' WITH GRANT OPTION;\n\
          ALTER USER 'root'@'localhost' IDENTIFIED BY '{password}';\n"
     );
     let _ = fs::remove_file(&paths.accounts);

@@ -1,5 +1,6 @@
 //! Who changed what, and when.
 
+use diesel::dsl::max;
 use diesel::prelude::*;
 use diesel::result::Error;
 use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
@@ -130,6 +131,20 @@ impl Records {
                     detail: serde_json::from_str(&detail).unwrap_or(Value::Null),
                 })
                 .collect())
+        })
+        .await
+    }
+
+    /// The identity of the latest change; 0 when there was none.
+    ///
+    /// # Errors
+    /// [`RecordsError::Unavailable`].
+    pub async fn latest_change(&self) -> Result<u64, RecordsError> {
+        let records = self.clone();
+        bounded(async move {
+            let mut connection = records.connection().await?;
+            let latest = activity::table.select(max(activity::id));
+            Ok(latest.first::<Option<u64>>(&mut connection).await?.unwrap_or(0))
         })
         .await
     }

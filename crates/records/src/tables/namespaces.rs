@@ -5,6 +5,7 @@ use std::time::Duration;
 use diesel::prelude::*;
 use diesel::result::Error;
 use diesel_async::{AsyncConnection, AsyncMysqlConnection, RunQueryDsl};
+use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use verax_core::{
     KeyPattern, Lifetime, Name, NamespaceId, NamespacePolicy, OriginBinding, Quota, Timestamp,
@@ -18,7 +19,7 @@ use crate::error::RecordsError;
 use crate::schema::{namespaces, origins, tenants};
 
 /// A namespace of a tenant.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct NamespaceRecord {
     /// Its identity, never used again after it is deleted.
     pub id: NamespaceId,

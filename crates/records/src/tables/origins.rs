@@ -17,7 +17,7 @@ use crate::error::RecordsError;
 use crate::schema::{origins, tenants};
 
 /// An origin of a tenant.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct OriginRecord {
     /// Its identity.
     pub id: u64,

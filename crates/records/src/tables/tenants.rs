@@ -3,6 +3,7 @@
 use diesel::prelude::*;
 use diesel::result::Error;
 use diesel_async::{AsyncConnection, AsyncMysqlConnection, RunQueryDsl};
+use serde::{Deserialize, Serialize};
 use serde_json::json;
 use verax_core::{Name, Timestamp};
 
@@ -13,7 +14,7 @@ use crate::error::RecordsError;
 use crate::schema::tenants;
 
 /// A tenant.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct TenantRecord {
     /// Its identity.
     pub id: u64,

@@ -2,6 +2,7 @@
 
 use diesel::prelude::*;
 use diesel_async::{AsyncConnection, RunQueryDsl};
+use serde::{Deserialize, Serialize};
 use serde_json::json;
 use verax_core::Timestamp;
 
@@ -12,7 +13,7 @@ use crate::error::RecordsError;
 use crate::schema::tokens;
 
 /// A token, without the secret, which is kept nowhere.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct TokenRecord {
     /// Its identity.
     pub id: u64,

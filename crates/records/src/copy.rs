@@ -1,0 +1,127 @@
+//! A copy of what serving needs, in a file: so that Verax can start while MariaDB is away.
+
+use std::fs::{self, File};
+use std::io::{self, Write};
+use std::os::unix::fs::OpenOptionsExt;
+use std::path::Path;
+
+use serde::{Deserialize, Serialize};
+
+use crate::connection::Records;
+use crate::error::RecordsError;
+use crate::tables::{NamespaceRecord, OriginRecord, TenantRecord, TokenRecord};
+
+/// What serving needs: who may do what, where. It holds no secrets: of tokens it has the hashes, of
+/// credentials the names.
+///
+/// The copy is never written back. Whatever it says, MariaDB has the last word as soon as it answers.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RecordsCopy {
+    /// The latest change that it knows of.
+    pub latest_change: u64,
+    /// All tenants.
+    pub tenants: Vec<TenantRecord>,
+    /// All origins.
+    pub origins: Vec<OriginRecord>,
+    /// All namespaces.
+    pub namespaces: Vec<NamespaceRecord>,
+    /// All tokens.
+    pub tokens: Vec<TokenRecord>,
+}
+
+impl RecordsCopy {
+    /// Reads all of it from the records.
+    ///
+    /// # Errors
+    /// [`RecordsError::Unavailable`], [`RecordsError::Unreadable`].
+    pub async fn of(records: &Records) -> Result<Self, RecordsError> {
+        // Asked first: a change that comes in between is then noticed once more.
+        let latest_change = records.latest_change().await?;
+        Ok(Self {
+            latest_change,
+            tenants: records.tenants().await?,
+            origins: records.origins().await?,
+            namespaces: records.namespaces().await?,
+            tokens: records.tokens().await?,
+        })
+    }
+
+    /// Reads a file that [`write`](Self::write) made.
+    ///
+    /// # Errors
+    /// What the system said, or that it is no such file.
+    pub fn read(path: &Path) -> io::Result<Self> {
+        Ok(serde_json::from_slice(&fs::read(path)?)?)
+    }
+
+    /// Writes it to a file that only its owner can read, all of it or nothing.
+    ///
+    /// # Errors
+    /// What the system said.
+    pub fn write(&self, path: &Path) -> io::Result<()> {
+        let new = path.with_extension("new");
+        let mut file =
+            File::options().write(true).create(true).truncate(true).mode(0o600).open(&new)?;
+        file.write_all(&serde_json::to_vec_pretty(self)?)?;
+        file.sync_all()?;
+        fs::rename(&new, path)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::time::Duration;
+
+    use verax_core::{
+        KeyPattern, Name, NamespaceId, NamespacePolicy, OriginBinding, OriginSettings, Timestamp,
+    };
+
+    use super::*;
+
+    #[test]
+    fn a_copy_comes_back_as_it_was() {
+        let (name, at) = (|text| Name::new(text).unwrap(), Timestamp::from_millis(1));
+        let policy = NamespacePolicy {
+            negative_max_age: Duration::from_millis(1_500),
+            origin: Some(OriginBinding {
+                origin: name("gauges"),
+                key_pattern: KeyPattern::parse("tide/{gauge}").unwrap(),
+            }),
+            ..NamespacePolicy::default()
+        };
+        let origin = |id, settings| {
+            let (tenant, name) = (name("tideline"), Name::new(format!("o{id}")).unwrap());
+            OriginRecord { id, tenant, name, settings, created_at: at }
+        };
+        let copy = RecordsCopy {
+            latest_change: 7,
+            tenants: vec![TenantRecord { id: 1, name: name("tideline"), created_at: at }],
+            origins: vec![
+                origin(1, OriginSettings::http("http://h/{gauge}")),
+                origin(2, OriginSettings::sql("mysql://a@h/b", "SELECT 1")),
+            ],
+            namespaces: vec![NamespaceRecord {
+                id: NamespaceId(3),
+                tenant: name("tideline"),
+                name: name("tables"),
+                policy,
+                created_at: at,
+            }],
+            tokens: vec![TokenRecord {
+                id: 4,
+                hash: [9; 32],
+                scopes: "admin".into(),
+                note: String::new(),
+                created_at: at,
+                revoked_at: Some(at),
+            }],
+        };
+        let place = tempfile::tempdir().unwrap();
+        let path = place.path().join("records.copy");
+        copy.write(&path).unwrap();
+        copy.write(&path).unwrap();
+        assert_eq!(RecordsCopy::read(&path).unwrap(), copy);
+        fs::write(&path, "{").unwrap();
+        assert!(RecordsCopy::read(&path).is_err());
+    }
+}
