@@ -17,7 +17,7 @@ import ssl
 import threading
 import urllib.parse
 from dataclasses import dataclass
-from typing import Any, Callable, Iterable, Iterator, Optional
+from typing import Any, Callable, Iterable, Iterator, Optional, Union
 
 __all__ = ["Verax", "Namespace", "Found", "Refused", "Unreachable", "stable_key"]
 
@@ -63,6 +63,8 @@ class Verax:
         self._parts, self._token, self._timeout = parts, token, timeout
         self._tls = ssl.create_default_context(cafile=ca) if parts.scheme == "https" else None
         self._local = threading.local()
+        #: The longest wait, in seconds, that an answer within the timeout leaves room for.
+        self.longest_wait = max(0, int(timeout) - 1)
 
     @classmethod
     def from_environment(cls) -> "Verax":
@@ -150,8 +152,8 @@ class Namespace:
 
     def put(self, key: str, value: bytes, media_type: str = "application/octet-stream",
             max_age: Optional[int] = None, tags: Iterable[str] = (), if_absent: bool = False,
-            if_match: Optional[str] = None) -> bool:
-        """Stores a value; returns whether it replaced one."""
+            if_match: Optional[str] = None, permit: Optional[int] = None) -> bool:
+        """Stores a value, with a permit if it was read with one; returns whether it replaced one."""
         fields = {"Content-Type": media_type}
         if max_age is not None:
             fields["Cache-Control"] = f"max-age={max_age}"
@@ -162,6 +164,8 @@ class Namespace:
             fields["If-None-Match"] = "*"
         if if_match is not None:
             fields["If-Match"] = if_match
+        if permit is not None:
+            fields["Verax-Permit"] = str(permit)
         return self._ask("PUT", f"/entries/{_segment(key)}", value, fields)[0] == 204
 
     def delete(self, key: str) -> None:
@@ -211,21 +215,63 @@ class Namespace:
             if not cursor:
                 return
 
+    def ask(self, key: str, wait: int = 0, hold: float = 10.0,
+            refresh: bool = False) -> Union[Found, int, None]:
+        """Asks for a key that the caller can refill: the value if it is there or another caller brings
+        it within `wait` seconds; the number of a permit if it is for the caller to refill, and to store
+        with that number or give back; `None` while another caller refills yet. With `refresh` a permit is
+        wanted although something is there. That there is no value is refused as `no-value`."""
+        fields = {"Content-Type": "application/json"}
+        if wait:
+            fields["Prefer"] = f"wait={wait}"
+        body = json.dumps({"hold_seconds": hold, "refresh": refresh}).encode()
+        status, answered, value = self._ask("POST", f"/permits/{_segment(key)}", body, fields, accept=(423,))
+        if status == 201:
+            return json.loads(value)["permit"]
+        if status == 423:
+            return None
+        return Found(value, answered.get("Content-Type", ""), answered.get("ETag"),
+                     answered.get("Cache-Status", ""))
+
+    def give_back(self, key: str, permit: int) -> None:
+        """Gives a permit back without a value; the next caller in line may refill."""
+        self._ask("DELETE", f"/permits/{_segment(key)}?permit={permit}")
+
     def get_or_refill(self, key: str, max_age: int, refill: Callable[[], Any]) -> Any:
-        """The JSON value of a key: from the cache, else from `refill`, whose value is stored. Whatever
-        is wrong with the cache, the value comes; only errors of `refill` are raised."""
+        """The JSON value of a key: from the cache, else from `refill`, whose value is stored. Of all
+        callers that miss it at a time, in any process, one refills and the others wait for its value. A
+        value that was read before the key was invalidated is not stored after it. Whatever is wrong with
+        the cache, the value comes; only errors of `refill` are raised."""
+        permit, replace = None, False
         try:
             found = self.get(key, only_if_cached=True)
-            if found is not None:
-                return json.loads(found.value)
-        except (Unreachable, Refused, ValueError):
+            asked = found or self.ask(key, wait=self._verax.longest_wait, refresh=True)
+            if isinstance(asked, Found):
+                return json.loads(asked.value)
+            permit = asked
+        except ValueError:
+            replace = True  # what is no such value is put right
+        except (Unreachable, Refused):
             pass
-        value = refill()
         try:
-            self.put(key, json.dumps(value).encode(), "application/json", max_age)
-        except (Unreachable, Refused, TypeError, ValueError):
-            pass
+            value = refill()
+        except BaseException:
+            self._give_back_quietly(key, permit)
+            raise
+        # Without a permit nothing is stored, since it could be old.
+        if permit is not None or replace:
+            try:
+                self.put(key, json.dumps(value).encode(), "application/json", max_age, permit=permit)
+            except (Unreachable, Refused, TypeError, ValueError):
+                self._give_back_quietly(key, permit)
         return value
+
+    def _give_back_quietly(self, key: str, permit: Optional[int]) -> None:
+        if permit is not None:
+            try:
+                self.give_back(key, permit)
+            except (Unreachable, Refused):
+                pass  # its end time does the rest
 
 
 def _segment(text: str) -> str:

@@ -3,6 +3,8 @@
 import os
 import pathlib
 import sys
+import threading
+import time
 import unittest
 
 sys.path.insert(0, str(pathlib.Path(__file__).parents[1]))
@@ -59,6 +61,35 @@ class AgainstVerax(unittest.TestCase):
         self.assertEqual(nowhere.get_or_refill("board", 60, refill), {"sailings": ["07:10"]})
         with self.assertRaises(Unreachable):
             nowhere.get("board")
+
+    def test_many_callers_refill_once(self):
+        calls, values = [], []
+
+        def refill():
+            calls.append(1)
+            time.sleep(0.2)
+            return 7
+
+        read = lambda: values.append(self.notes.get_or_refill("crowded", 60, refill))  # noqa: E731
+        callers = [threading.Thread(target=read) for _ in range(20)]
+        [caller.start() for caller in callers]
+        [caller.join() for caller in callers]
+        self.assertEqual((len(calls), values), (1, [7] * 20))
+
+    def test_what_was_read_before_an_invalidation_is_not_stored_after_it(self):
+        def refill():
+            self.notes.delete("written")
+            return "old"
+
+        self.assertEqual(self.notes.get_or_refill("written", 60, refill), "old")
+        self.assertIsNone(self.notes.get("written"))
+
+        def fails():
+            raise RuntimeError("the desk is closed")
+
+        with self.assertRaises(RuntimeError):
+            self.notes.get_or_refill("written", 60, fails)
+        self.assertIsInstance(self.notes.ask("written"), int, "the permit was given back")
 
     def test_refusals_say_why(self):
         stranger = Verax(os.environ["VERAX_URL"], "verax-token-wrong").namespace("ferrydesk", "python")

@@ -161,13 +161,17 @@ impl Namespace {
         if response.status().as_u16() != 200 {
             return self.absent(response).await;
         }
+        Ok(Lookup::Found(Box::new(self.value_of(response).await?)))
+    }
+
+    /// The value that a response brings.
+    pub(crate) async fn value_of(&self, response: Response) -> Result<Found, ClientError> {
         let headers = response.headers().clone();
         let value = response.bytes().await.map_err(|e| self.client.failure(&e))?;
-        let found = Found::of(&headers, value).ok_or_else(|| ClientError::NotVerax {
+        Found::of(&headers, value).ok_or_else(|| ClientError::NotVerax {
             url: self.base.to_string(),
             reason: "it answered without a Cache-Status".into(),
-        })?;
-        Ok(Lookup::Found(Box::new(found)))
+        })
     }
 
     async fn absent(&self, response: Response) -> Result<Lookup, ClientError> {
@@ -275,7 +279,7 @@ impl Namespace {
     }
 }
 
-fn with_options(mut request: RequestBuilder, options: PutOptions) -> RequestBuilder {
+pub(crate) fn with_options(mut request: RequestBuilder, options: PutOptions) -> RequestBuilder {
     let media_type = options.media_type.as_deref().unwrap_or("application/octet-stream");
     request = request.header(CONTENT_TYPE, media_type);
     let lifetime = LifetimeOptions {

@@ -22,6 +22,7 @@ mod error;
 mod lock_guard;
 mod locks;
 mod operations;
+mod permits;
 mod runs;
 mod stable_key;
 mod wire;
@@ -33,6 +34,7 @@ pub use error::ClientError;
 pub use lock_guard::LockGuard;
 pub use locks::{Claimed, LockOptions};
 pub use operations::{Rate, Taken};
+pub use permits::{Asked, PermitOptions};
 pub use stable_key::stable_key;
 pub use wire::{
     Cache, CacheEvent, CacheOptions, Hit, NearCopies, Outdated, Page, PutMany, Written,

@@ -7,9 +7,10 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 use reqwest::{Method, RequestBuilder, Response};
+use rstest::rstest;
 use serde_json::{Value, json};
 use tokio::sync::Semaphore;
-use verax_client::{Cache, CacheOptions, PutOptions, Source};
+use verax_client::{Asked, Cache, CacheOptions, PermitOptions, PutOptions, Source};
 use verax_e2e::{HeldOrigin, Verax, until};
 
 fn started() -> Verax {
@@ -273,4 +274,118 @@ async fn the_permit_protocol_over_http() {
     }
     let nonsense = over_http(&verax, Method::PUT, "entries", "k").header("verax-permit", "soon");
     assert_eq!(nonsense.body("v").send().await.unwrap().status(), 400);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_http_client_asks_stores_and_gives_back() {
+    let verax = started();
+    let boards = verax.client().namespace("ferrydesk", "boards").unwrap();
+    let options = PermitOptions::default();
+    let Asked::Permit(first) = boards.ask("k", &options).await.unwrap() else { panic!() };
+    let Asked::Later(time) = boards.ask("k", &options).await.unwrap() else { panic!() };
+    assert!(time <= options.hold && !time.is_zero());
+    let patient = PermitOptions { wait: Duration::from_secs(60), ..PermitOptions::default() };
+    let waiting = tokio::spawn({
+        let (boards, patient) = (boards.clone(), patient.clone());
+        async move { boards.ask("k", &patient).await }
+    });
+    until("it waits", async || waiting_of(&boards).await == 1).await;
+    boards.give_back_permit("k", first.permit, false).await.unwrap();
+    let Asked::Permit(second) = waiting.await.unwrap().unwrap() else { panic!() };
+    let late = boards.put_with_permit("k", "old", first.permit, PutOptions::default()).await;
+    assert_eq!(late.unwrap_err().status(), Some(409));
+    boards.put_with_permit("k", "new", second.permit, PutOptions::default()).await.unwrap();
+    let Asked::Value(found) = boards.ask("k", &options).await.unwrap() else { panic!() };
+    assert_eq!((&found.value[..], found.source), (&b"new"[..], Source::Hit));
+    let none = PutOptions {
+        media_type: Some("application/vnd.verax.no-value".into()),
+        ..PutOptions::default()
+    };
+    boards.put("k", "", none).await.unwrap();
+    assert!(matches!(boards.ask("k", &options).await.unwrap(), Asked::NoValue));
+    let refresh = PermitOptions { refresh: true, ..options };
+    assert!(matches!(boards.ask("k", &refresh).await.unwrap(), Asked::Permit(_)));
+}
+
+async fn waiting_of(boards: &verax_client::Namespace) -> u64 {
+    boards.permits().await.unwrap().items.iter().map(|permit| permit.waiting).sum()
+}
+
+/// What a process is at when it is killed.
+#[derive(Debug, Clone, Copy, PartialEq)]
+enum Step {
+    Claimed,
+    Reading,
+    Stored,
+}
+
+/// A holder in a process of its own: it tells by files how far it is, and goes on when it may. It is this
+/// test run again, since no other program stops where a test wants it to.
+#[tokio::test]
+async fn a_holder_in_a_process_of_its_own() {
+    let Ok(directory) = std::env::var("VERAX_TEST_HOLDER") else { return };
+    let directory = std::path::PathBuf::from(directory);
+    let tell = |step: Step| std::fs::write(directory.join(format!("{step:?}")), "").unwrap();
+    let stops_at = std::env::var("VERAX_TEST_STOPS_AT").unwrap();
+    let pause = async |step: Step| {
+        tell(step);
+        if format!("{step:?}") == stops_at {
+            std::future::pending::<()>().await;
+        }
+    };
+    let client = verax_client::Client::from_environment().unwrap();
+    let boards = client.namespace("ferrydesk", "boards").unwrap();
+    let options = PermitOptions { hold: Duration::from_secs(2), ..PermitOptions::default() };
+    let Asked::Permit(permit) = boards.ask("k", &options).await.unwrap() else { panic!() };
+    pause(Step::Claimed).await;
+    // Half an answer: the connection is open and the value not there yet.
+    pause(Step::Reading).await;
+    let value = "from the one that was killed";
+    boards.put_with_permit("k", value, permit.permit, PutOptions::default()).await.unwrap();
+    pause(Step::Stored).await;
+}
+
+#[rstest]
+#[case(Step::Claimed, "from the next")]
+#[case(Step::Reading, "from the next")]
+#[case(Step::Stored, "from the one that was killed")]
+#[tokio::test(flavor = "multi_thread")]
+async fn a_holder_that_is_killed_is_replaced(#[case] step: Step, #[case] value: &'static str) {
+    let verax = started();
+    let place = tempfile::tempdir().unwrap();
+    let mut holder = std::process::Command::new(std::env::current_exe().unwrap())
+        .args(["--exact", "a_holder_in_a_process_of_its_own", "--nocapture"])
+        .env("VERAX_TEST_HOLDER", place.path())
+        .env("VERAX_TEST_STOPS_AT", format!("{step:?}"))
+        .env("VERAX_URL", verax.url())
+        .env("VERAX_TOKEN", verax.token())
+        .stdout(std::process::Stdio::null())
+        .spawn()
+        .unwrap();
+    let file = place.path().join(format!("{step:?}"));
+    until("the holder is that far", async || file.exists()).await;
+    let boards = verax.client().namespace("ferrydesk", "boards").unwrap();
+    let patient = PermitOptions { wait: Duration::from_secs(60), ..PermitOptions::default() };
+    let callers: Vec<_> = (0..20)
+        .map(|_| {
+            let (boards, patient) = (boards.clone(), patient.clone());
+            tokio::spawn(async move {
+                match boards.ask("k", &patient).await.unwrap() {
+                    Asked::Value(found) => found.value,
+                    Asked::Permit(permit) => {
+                        let stored = PutOptions::default();
+                        let put = boards.put_with_permit("k", value, permit.permit, stored);
+                        put.await.unwrap();
+                        value.into()
+                    }
+                    other => panic!("{other:?}"),
+                }
+            })
+        })
+        .collect();
+    holder.kill().unwrap();
+    holder.wait().unwrap();
+    for caller in callers {
+        assert_eq!(caller.await.unwrap(), value, "nobody is forgotten");
+    }
 }

@@ -47,6 +47,7 @@ pub(crate) fn permit_of(headers: &HeaderMap) -> Result<Option<PermitNumber>> {
     request_body = PermitClaim,
     responses((status = 200, description = "the value, as GET gives it"),
         (status = 201, description = "refill it, and store it with `Verax-Permit: NUMBER`", body = PermitGrant),
+        (status = 404, description = "it is known that there is no value (`no-value`)", body = verax_api::Problem),
         (status = 423, description = "another caller refills it; Retry-After says for how long at most", body = verax_api::Problem),
         (status = 502, description = "the caller that refilled it gave up for all", body = verax_api::Problem))
 )]
