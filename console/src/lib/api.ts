@@ -8,6 +8,7 @@ export type NamespaceSample = Shapes['NamespaceSample'];
 export type LoadProfile = Shapes['LoadProfileSpec'];
 export type LoadRun = Shapes['LoadRun'];
 export type LaneFigures = Shapes['LaneFigures'];
+export type Origin = Shapes['Origin'];
 export type Waiting = Shapes['Waiting'];
 export type WaitingLock = Shapes['WaitingLock'];
 export type DrillSpec = Shapes['DrillSpec'];

@@ -5,6 +5,7 @@
   import * as figures from '../lib/figures';
   import { WaitingFeed } from '../lib/waiting.svelte';
   import Answer from '../parts/Answer.svelte';
+  import Origins from '../parts/Origins.svelte';
 
   const feed = new WaitingFeed();
   let problem = $state('');
@@ -35,7 +36,7 @@
         lasted: refill.took_seconds,
         waiters: refill.waiters,
         longest: refill.longest_wait_seconds as number | null,
-        good: refill.outcome === 'stored' || refill.outcome === 'not-stored',
+        good: ['stored', 'not-stored', 'no-value'].includes(refill.outcome),
       })),
       ...(feed.now?.lock_events ?? []).map(({ namespace, event }) => ({
         at: event.at,
@@ -180,20 +181,7 @@
 {#if origins.length > 0}
   <section class="mt-6" aria-labelledby="origins-title">
     <h2 id="origins-title" class="border-b border-base-300 pb-1 font-semibold">Origins</h2>
-    <ul class="flex flex-wrap gap-x-8 gap-y-1 py-2 text-sm">
-      {#each origins as origin (`${origin.tenant}/${origin.name}`)}
-        <li>
-          <strong>{origin.tenant}/{origin.name}</strong>
-          {#if origin.breaker === 'closed'}
-            breaker closed,
-          {:else}
-            <span class="font-semibold text-error">breaker {origin.breaker}</span>,
-          {/if}
-          {figures.count(origin.reads_under_way)} under way{#if origin.reads_waiting > 0},
-            {figures.count(origin.reads_waiting)} in the queue{/if}
-        </li>
-      {/each}
-    </ul>
+    <Origins {origins} />
   </section>
 {/if}
 

@@ -32,8 +32,9 @@ async fn a_first_session_with_the_demo() {
     assert!(answer.err.starts_with("hit · ") && answer.err.contains("s left"), "{answer:?}");
     assert_eq!(answer.done().as_bytes(), second.value);
 
-    // After the lifetime ends, the next read goes to the origin again.
-    verax.run(&["namespace", "change", "ferrydesk/boards", "--max-age", "200ms"]).done();
+    // After the lifetime ends, the next read goes to the origin again; nobody refreshes it early.
+    let short = ["--max-age", "200ms", "--early-refresh", "0"];
+    verax.run(&[&["namespace", "change", "ferrydesk/boards"][..], &short].concat()).done();
     let short = boards.look_up("board/brinewick", ReadOptions::default()).await.unwrap();
     assert!(matches!(short, Lookup::Found(found) if found.source == Source::Origin));
     let cached = ReadOptions { only_if_cached: true, ..Default::default() };

@@ -9,6 +9,7 @@ use futures_util::future::join_all;
 use verax_client::{Claimed, LockOptions, Namespace};
 
 use super::course::{Course, Side};
+use super::scene::Scene;
 use super::{Drills, Place, TENANT, text};
 use crate::queries;
 
@@ -150,11 +151,14 @@ impl Drills {
             .await
             .map_err(text)?;
         let locks = self.verax.namespace(TENANT, LOCKS.name).map_err(text)?;
-        let attempts = (0..instances).map(|n| self.attempt(n, how, &locks, side));
+        let scene = Scene::of(side);
+        scene.draw();
+        let attempts = (0..instances).map(|n| self.attempt(n, how, &locks, &scene));
         let mut ended = Vec::new();
         for attempt in join_all(attempts).await {
             ended.push(attempt?);
         }
+        scene.draw();
         let rows: Count =
             diesel::sql_query("SELECT COUNT(*) AS `rows` FROM drill_allocations WHERE berth = 7")
                 .get_result(&mut connection)
@@ -176,8 +180,9 @@ impl Drills {
         number: u32,
         how: How,
         locks: &Namespace,
-        side: &Side<'_, '_>,
+        scene: &Scene<'_, '_, '_>,
     ) -> Result<Ended, String> {
+        let side = scene.side();
         let who = format!("berth desk {}", number + 1);
         // A little apart, as instances are, so that the first one is the first in line.
         tokio::time::sleep(Duration::from_millis(u64::from(number) * 5)).await;
@@ -190,7 +195,10 @@ impl Drills {
                 wait: Duration::from_secs(60),
                 ..LockOptions::default()
             };
-            match locks.claim_lock(LOCK, &options).await.map_err(text)? {
+            scene.begin_to_wait();
+            let claimed = locks.claim_lock(LOCK, &options).await;
+            scene.end_waiting();
+            match claimed.map_err(text)? {
                 Claimed::Held(held) => {
                     side.event(&*who, format!("holds the lock, token {}", held.fencing_token));
                     hold = Some(held);
@@ -214,6 +222,7 @@ impl Drills {
             match insert(&mut connection, &who, token.filter(|_| how == How::Lost)).await? {
                 true => {
                     side.event(&*who, "writes its allocation");
+                    scene.allocate();
                     Ended::Allocated
                 }
                 false => {

@@ -8,6 +8,7 @@ mod allocation;
 mod course;
 mod old_data;
 mod outage;
+mod scene;
 mod stampede;
 
 use std::net::{Ipv4Addr, SocketAddr};

@@ -95,7 +95,10 @@ impl Service {
         let started = std::time::Instant::now();
         let outcome = origin.read_guarded(&values, trace).await;
         namespace.counters().origin_latency.record(started.elapsed());
-        if let Err(error) = &outcome {
+        // An origin that has no such value has answered.
+        if let Err(error) = &outcome
+            && !matches!(error, OriginError::NoValue { .. })
+        {
             count(&namespace.counters().origin_errors);
             tracing::debug!(namespace = %namespace.path(), %key, %error, "a refill failed");
         }

@@ -1,0 +1,60 @@
+<script lang="ts">
+  import { CircleCheck, CircleDashed, CircleX } from '@lucide/svelte';
+  import type { Origin } from '../lib/api';
+  import * as figures from '../lib/figures';
+
+  let { origins }: { origins: Origin[] } = $props();
+
+  const WORDS: Record<string, string> = {
+    closed: 'well',
+    'half-open': 'being tried',
+    open: 'left alone',
+  };
+
+  /** The server without what all of them have. */
+  function place(url: string): string {
+    return url.replace(/^https?:\/\//, '').replace(/^mysql:\/\/[^@]*@/, '');
+  }
+</script>
+
+<table class="table table-xs text-sm">
+  <thead>
+    <tr class="text-base-content">
+      <th scope="col">Origin</th>
+      <th scope="col">Servers</th>
+      <th scope="col" class="text-right">Reads under way</th>
+      <th scope="col" class="text-right">At most</th>
+      <th scope="col" class="text-right">In the queue</th>
+    </tr>
+  </thead>
+  <tbody>
+    {#each origins as origin (`${origin.tenant}/${origin.name}`)}
+      <tr>
+        <th scope="row">
+          {origin.tenant}/{origin.name}
+          {#if origin.sql}<span class="font-normal">query</span>{/if}
+        </th>
+        <td>
+          <ul class="flex flex-wrap gap-x-5">
+            {#each origin.endpoints as server (server.url)}
+              <li class="flex items-center gap-1 {server.breaker === 'closed' ? '' : 'font-semibold text-error'}">
+                {#if server.breaker === 'closed'}
+                  <CircleCheck size={14} aria-hidden="true" />
+                {:else if server.breaker === 'open'}
+                  <CircleX size={14} aria-hidden="true" />
+                {:else}
+                  <CircleDashed size={14} aria-hidden="true" />
+                {/if}
+                {place(server.url)}
+                {WORDS[server.breaker] ?? server.breaker}
+              </li>
+            {/each}
+          </ul>
+        </td>
+        <td class="text-right">{figures.count(origin.reads_under_way)}</td>
+        <td class="text-right">{figures.count(origin.guard.reads_at_once)}</td>
+        <td class="text-right">{figures.count(origin.reads_waiting)}</td>
+      </tr>
+    {/each}
+  </tbody>
+</table>

@@ -1,0 +1,50 @@
+//! What is drawn of the allocation race.
+
+use std::sync::atomic::{AtomicU32, Ordering};
+
+use super::course::Side;
+
+/// What is drawn of a side.
+pub(super) struct Scene<'a, 'c, 's> {
+    side: &'a Side<'c, 's>,
+    waiting: AtomicU32,
+    allocated: AtomicU32,
+}
+
+impl<'a, 'c, 's> Scene<'a, 'c, 's> {
+    pub(super) fn of(side: &'a Side<'c, 's>) -> Self {
+        Self { side, waiting: AtomicU32::new(0), allocated: AtomicU32::new(0) }
+    }
+
+    pub(super) fn side(&self) -> &'a Side<'c, 's> {
+        self.side
+    }
+
+    /// Draws what is true now.
+    pub(super) fn draw(&self) {
+        self.side.tick(&[
+            ("boats given berth 7", f64::from(self.allocated.load(Ordering::Relaxed))),
+            ("desks waiting for the lock", f64::from(self.waiting.load(Ordering::Relaxed))),
+        ]);
+    }
+
+    /// A desk begins to wait for the lock. Like every change it is drawn as a step: what was true until
+    /// now, and what is.
+    pub(super) fn begin_to_wait(&self) {
+        self.draw();
+        self.waiting.fetch_add(1, Ordering::Relaxed);
+        self.draw();
+    }
+
+    pub(super) fn end_waiting(&self) {
+        self.draw();
+        self.waiting.fetch_sub(1, Ordering::Relaxed);
+        self.draw();
+    }
+
+    pub(super) fn allocate(&self) {
+        self.draw();
+        self.allocated.fetch_add(1, Ordering::Relaxed);
+        self.draw();
+    }
+}
