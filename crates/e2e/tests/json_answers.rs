@@ -34,8 +34,11 @@ async fn every_command_answers_with_its_members() {
         "breaker",
         "connect_timeout_ms",
         "created_at",
+        "endpoints",
+        "guard",
         "largest_response_bytes",
         "name",
+        "pool",
         "reads_under_way",
         "reads_waiting",
         "tenant",
@@ -46,19 +49,24 @@ async fn every_command_answers_with_its_members() {
     shape(&["origin", "create", "ferrydesk/desk", "--at", at], &origin);
     shape(&["origin", "change", "ferrydesk/desk", "--total-timeout", "3s"], &origin);
     assert_eq!(shape(&["origin", "list", "ferrydesk"], &origin)[0]["total_timeout_ms"], 3_000);
+    let shown = shape(&["origin", "show", "ferrydesk/desk"], &origin);
+    assert_eq!(members(&shown["endpoints"][0]), ["breaker", "reads_under_way", "url"]);
     let namespace = ["created_at", "name", "policy", "tenant", "usage"];
     let create =
         ["namespace", "create", "ferrydesk/boards", "--max-age", "90s", "--largest-value", "2KiB"];
     let created = shape(&create, &namespace);
     let policy = [
         "cap_bytes",
+        "early_refresh_percent",
         "jitter_percent",
         "largest_value_bytes",
         "max_age_seconds",
+        "negative_max_age_seconds",
         "origin",
         "reserve_bytes",
         "stale_if_error_seconds",
         "stale_while_revalidate_seconds",
+        "write_through",
     ];
     assert_eq!(members(&created["policy"]), policy);
     assert_eq!(

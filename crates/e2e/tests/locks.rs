@@ -137,6 +137,38 @@ async fn a_guard_renews_its_hold_and_tells_when_it_was_lost() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_holder_that_is_killed_is_followed_by_the_next_in_line() {
+    let verax = started();
+    let berths = berths(&verax);
+    // The command outlives whoever is killed, but not by long.
+    let command = "while kill -0 $PPID 2>/dev/null; do sleep 0.05; done";
+    let mut holder = std::process::Command::new(verax_e2e::program())
+        .args(["lock", "hold", "quayside/berths", "berth-7", "--hold", "2s", "--owner", "killed"])
+        .args(["--", "sh", "-c", command])
+        .env("VERAX_URL", verax.url())
+        .env("VERAX_TOKEN", verax.token())
+        .spawn()
+        .unwrap();
+    let mut token = 0;
+    until("it holds the lock", async || {
+        let lock = berths.lock("berth-7").await.unwrap();
+        token = lock.holder.map_or(0, |holder| holder.fencing_token);
+        token > 0
+    })
+    .await;
+    let next = tokio::spawn({
+        let berths = berths.clone();
+        async move { berths.claim_lock("berth-7", &options("next", 60, 60)).await }
+    });
+    until("the next is in line", async || berths.lock("berth-7").await.unwrap().line.len() == 1)
+        .await;
+    holder.kill().unwrap();
+    holder.wait().unwrap();
+    let follows = held(next.await.unwrap().unwrap());
+    assert!(follows.fencing_token > token);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn fencing_tokens_grow_over_kills_and_locks_live_without_mariadb() {
     let mut verax = started();
     let mut last = 0;

@@ -57,6 +57,49 @@ fn tags(names: &[&str]) -> Vec<Tag> {
 }
 
 #[test]
+fn a_negative_result_is_an_entry_and_no_value() {
+    let store = Store::new(1 << 20);
+    let partition = store.open(A, Quota::default());
+    let (k, second) = (key("k"), Duration::from_secs(1));
+    let none = || partition.put(&k, &Entry::negative(second, at(0)), PutCondition::Always, at(0));
+    assert_eq!(none(), Ok(false));
+    let found = partition.get("k", at(999)).unwrap();
+    assert!(found.is_negative() && found.entry().is_negative() && found.value().is_empty());
+    assert!(partition.get("k", at(1_000)).is_none(), "it has its own time");
+    assert_eq!(partition.list("", Position::default(), 10, at(0)).entries.len(), 1);
+    // What wants nothing to be there finds nothing, and what wants something does not.
+    assert_eq!(none(), Ok(false));
+    let value = entry("v", 1_000, at(0));
+    let matching = PutCondition::IfMatches(found.entity_tag());
+    assert_eq!(partition.put(&k, &value, matching, at(0)), Err(PutError::ConditionFailed));
+    assert_eq!(partition.put(&k, &value, PutCondition::IfAbsent, at(0)), Ok(false));
+    assert_eq!(none(), Ok(true), "it replaces a value");
+    let counted = partition.add(&k, 3, Lifetime::of(second), at(0)).unwrap();
+    assert_eq!((counted.value, counted.created), (3, true));
+    // A value that looks like it is one all the same.
+    let own = Entry::new("", "application/vnd.verax.other", Lifetime::of(second), at(0));
+    partition.put(&k, &own, PutCondition::Always, at(0)).unwrap();
+    assert!(!partition.get("k", at(0)).unwrap().is_negative());
+}
+
+#[test]
+fn an_entry_remembers_how_long_its_refill_took_at_no_cost() {
+    let store = Store::new(1 << 20);
+    let partition = store.open(A, Quota::default());
+    put(&partition, "k", "v");
+    assert_eq!(partition.get("k", at(0)).unwrap().refill_took(), Duration::ZERO);
+    let bytes = partition.usage().bytes;
+    let refilled = entry("v", 1_000, at(0)).refilled_in(Duration::from_millis(250));
+    partition.put(&key("k"), &refilled, PutCondition::Always, at(0)).unwrap();
+    let took = |now| partition.get("k", at(now)).unwrap().refill_took().as_millis();
+    assert!((243..=257).contains(&took(0)), "{}", took(0));
+    assert_eq!(partition.usage().bytes, bytes);
+    // Another lifetime leaves it.
+    partition.set_lifetime("k", Lifetime::of(Duration::from_secs(9)), at(500)).unwrap();
+    assert_eq!(took(5_000), took(500));
+}
+
+#[test]
 fn the_same_key_in_two_namespaces_is_two_entries() {
     let store = Store::new(1 << 20);
     let (a, b) = (store.open(A, Quota::default()), store.open(B, Quota::default()));
