@@ -62,7 +62,7 @@ impl RecordsCopy {
         let new = path.with_extension("new");
         let mut file =
             File::options().write(true).create(true).truncate(true).mode(0o600).open(&new)?;
-        file.write_all(&serde_json::to_vec_pretty(self)?)?;
+        file.write_all(&serde_json::to_vec(self)?)?;
         file.sync_all()?;
         fs::rename(&new, path)
     }

@@ -123,7 +123,11 @@ impl SqlReader {
             .db_name(Some(&self.database.name))
             .prefer_socket(false)
             .setup(vec![session])
-            .pool_opts(PoolOpts::default().with_constraints(constraints))
+            .pool_opts(
+                // A query cannot change its session, so there is nothing to reset, and what was
+                // prepared stays.
+                PoolOpts::default().with_constraints(constraints).with_reset_connection(false),
+            )
             .into()
     }
 
@@ -136,7 +140,8 @@ impl SqlReader {
         let started = Instant::now();
         let url = || self.url.clone();
         let pool = self.pool().await?;
-        let connecting = tokio::time::timeout(self.connect_timeout, pool.get_conn());
+        let connected_by = deadline.min(started + self.connect_timeout);
+        let connecting = tokio::time::timeout_at(connected_by.into(), pool.get_conn());
         let mut connection = match connecting.await {
             Ok(connection) => connection.map_err(|e| self.error_of(&e))?,
             Err(_) => {

@@ -13,7 +13,7 @@ use verax_core::{
 use super::invalidation::Invalidation;
 use super::read::{Answer, Source};
 use super::trace::{RefillOutcome, RefillRecord};
-use super::waiter::{Told, Waiter, tell_all};
+use super::waiter::{Told, Waited, Waiter, tell_all};
 use super::{PutRequest, Refilled};
 use crate::error::ServiceError;
 use crate::namespace::{Namespace, count};
@@ -298,12 +298,13 @@ impl Service {
             Err(refused) => {
                 drop(guard);
                 count(&namespace.counters().refused_refills);
-                let waited = tell_all(refused.waiters, &Told::AskAgain, now);
+                let waited = Waited::of(&refused.waiters, now);
                 let outcome = match refused.reason {
                     RefusedReason::Voided => RefillOutcome::Voided,
                     RefusedReason::Lapsed => RefillOutcome::Lapsed,
                 };
                 self.refill_ended((namespace, key), holder, took, outcome, waited, now);
+                tell_all(refused.waiters, &Told::AskAgain);
                 return Err(ServiceError::Permit(refused.reason));
             }
         };
@@ -327,11 +328,12 @@ impl Service {
             true => RefillOutcome::Stored,
             false => RefillOutcome::NotStored,
         };
-        // Those who wait have the value even if it does not fit.
-        let waited = tell_all(waiters, &Told::Refilled(refilled), now);
+        let waited = Waited::of(&waiters, now);
         self.refill_ended((namespace, key), holder, took, outcome, waited, now);
         namespace.counters().origin_latency.record(took);
         count(&namespace.counters().puts);
+        // Those who wait have the value even if it does not fit.
+        tell_all(waiters, &Told::Refilled(refilled));
         stored.map(|_| entry).map_err(ServiceError::DoesNotFit)
     }
 
@@ -354,15 +356,16 @@ impl Service {
         drop(guard);
         let given = given.map_err(ServiceError::Permit)?;
         count(&namespace.counters().origin_errors);
-        let waited = match given {
-            GivenBack::Turn(permit, waiter) => {
-                self.give_turns(vec![(permit, waiter)]);
-                Default::default()
-            }
-            GivenBack::Failed(waiters) => tell_all(waiters, &Told::GivenUp, now),
+        let waited = match &given {
+            GivenBack::Turn(..) => Waited::default(),
+            GivenBack::Failed(waiters) => Waited::of(waiters, now),
         };
         let outcome = RefillOutcome::Failed;
         self.refill_ended((namespace, key), holder, took, outcome, waited, now);
+        match given {
+            GivenBack::Turn(permit, waiter) => self.give_turns(vec![(permit, waiter)]),
+            GivenBack::Failed(waiters) => tell_all(waiters, &Told::GivenUp),
+        }
         Ok(())
     }
 
@@ -391,7 +394,7 @@ impl Service {
 
     /// What an invalidation voided is told to those who waited for it.
     pub(crate) fn voided(&self, voided: Voided<Waiter>, told: &Told) {
-        tell_all(voided.waiters, told, self.now());
+        tell_all(voided.waiters, told);
     }
 
     /// The live permits of a namespace, oldest first.

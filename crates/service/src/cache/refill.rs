@@ -13,7 +13,7 @@ use verax_origin::{OriginError, OriginValue, TraceContext};
 use super::invalidation::Invalidation;
 use super::tags::parse_tags;
 use super::trace::RefillOutcome;
-use super::waiter::{Told, tell_all};
+use super::waiter::{Told, Waited, tell_all};
 use crate::namespace::{Namespace, count};
 use crate::service::Service;
 
@@ -169,9 +169,10 @@ impl Service {
             Ok(refilled) => Told::Refilled(refilled),
             Err(error) => Told::OriginFailed(error),
         };
-        let waited = tell_all(waiters, &told, now);
-        let place = (namespace, &permit.key);
+        // Counted first, so that who has its answer finds it counted.
+        let (place, waited) = ((namespace, &permit.key), Waited::of(&waiters, now));
         self.refill_ended(place, "the service", took, outcome, waited, now);
+        tell_all(waiters, &told);
     }
 
     /// The origin has no value: a copy from when it had one goes, and policy says how long that is

@@ -50,13 +50,18 @@ pub(crate) struct Waited {
     pub(crate) longest: Duration,
 }
 
+impl Waited {
+    /// What these have waited until `now`.
+    pub(crate) fn of(waiters: &[Waiter], now: Timestamp) -> Self {
+        let longest = waiters.iter().map(|waiter| now.since(waiter.since)).max();
+        Self { callers: waiters.len(), longest: longest.unwrap_or_default() }
+    }
+}
+
 /// Tells everybody the same.
-pub(crate) fn tell_all(waiters: Vec<Waiter>, told: &Told, now: Timestamp) -> Waited {
-    let mut waited = Waited { callers: waiters.len(), longest: Duration::ZERO };
+pub(crate) fn tell_all(waiters: Vec<Waiter>, told: &Told) {
     for waiter in waiters {
-        waited.longest = waited.longest.max(now.since(waiter.since));
         // A caller that has gone does not need to be told.
         waiter.tell(told.clone());
     }
-    waited
 }
