@@ -28,7 +28,9 @@
 
   const run = $derived(current.run);
   const sides = $derived(run?.sides ?? []);
-  const end = $derived(Math.max(0.5, ...sides.flatMap((s) => s.ticks.map((t) => t.at_ms / 1000))));
+  const end = $derived(Math.max(0.05, ...sides.flatMap((s) => s.ticks.map((t) => t.at_ms / 1000))));
+  // What these count stays as it is until it changes.
+  const stepped = $derived(['allocation', 'old-data'].includes(run?.drill.name ?? ''));
   const series = $derived(
     [...new Set(sides.flatMap((s) => s.ticks.flatMap((t) => Object.keys(t.values))))]
       .sort()
@@ -50,11 +52,15 @@
 
   /** All moments of all sides, and what each side had at its own; between them a line is drawn. */
   function lines(name: string) {
-    const x = [...new Set(sides.flatMap((s) => s.ticks.map((t) => t.at_ms / 1000)))].sort((a, b) => a - b);
+    const moments = sides.flatMap((s) => s.ticks.map((t) => t.at_ms / 1000));
+    const x = [...new Set([...moments, end])].sort((a, b) => a - b);
     return {
       x,
       lines: sides.map((side, at) => {
         const own = new Map(side.ticks.map((t) => [t.at_ms / 1000, t.values[name] ?? null]));
+        // A side that is over keeps what it came to.
+        const last = side.ticks.at(-1);
+        if (stepped && last && side.figures.length > 0) own.set(end, last.values[name] ?? null);
         const values = x.map((moment) => own.get(moment) ?? null);
         return { label: side.name, values, ...styles[at % styles.length]! };
       }),
@@ -132,6 +138,7 @@
           height={series.length > 2 ? 120 : 180}
           write={(v) => (Number.isInteger(v) ? figures.count(v) : v.toFixed(1))}
           span={[0, end]}
+          {stepped}
         />
       </section>
     {/each}

@@ -29,10 +29,21 @@
     clock?: boolean;
     /** The seconds that the horizontal axis always spans. */
     span?: [number, number];
+    /** Whether a value holds until the next one, as counts do. */
+    stepped?: boolean;
   }
 
-  let { summary, x, lines, height, logarithmic = false, write, clock = false, span }: Props =
-    $props();
+  let {
+    summary,
+    x,
+    lines,
+    height,
+    logarithmic = false,
+    write,
+    clock = false,
+    span,
+    stepped = false,
+  }: Props = $props();
   let holder: HTMLDivElement;
   let chart: uPlot | null = null;
 
@@ -53,6 +64,12 @@
     return [x, ...lines.map((line) => line.values.map(fit))] as uPlot.AlignedData;
   }
 
+  /** Seconds since a start; milliseconds where all of it is less than a second. */
+  function since(seconds: number): string {
+    if (span && span[1] <= 1) return `${Math.round(seconds * 1000)} ms`;
+    return `${Number.isInteger(seconds) ? seconds : seconds.toFixed(1)} s`;
+  }
+
   function draw() {
     chart?.destroy();
     const ink = colour('--color-base-content');
@@ -62,7 +79,7 @@
       {
         width: holder.clientWidth,
         height,
-        padding: [8, 12, 0, 0],
+        padding: [8, 22, 0, 0],
         legend: { show: false },
         cursor: { y: false, points: { size: 6 } },
         scales: {
@@ -83,7 +100,7 @@
             size: 30,
             values: clock
               ? undefined
-              : (_, splits) => splits.map((s) => `${Number.isInteger(s) ? s : s.toFixed(1)} s`),
+              : (_, splits) => splits.map(since),
           },
           {
             ...axis,
@@ -101,6 +118,7 @@
             dash: line.dashed ? [8, 5] : undefined,
             fill: line.filled ? `${colour(line.colour)}22` : undefined,
             spanGaps: true,
+            paths: stepped ? uPlot.paths.stepped?.({ align: 1 }) : undefined,
             points: { show: x.length < 3 },
           })),
         ],
@@ -125,6 +143,7 @@
   $effect(() => {
     void theme.name;
     void height;
+    void stepped;
     void lines.map((line) => line.label).join();
     draw();
   });

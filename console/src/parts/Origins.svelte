@@ -7,7 +7,7 @@
 
   const WORDS: Record<string, string> = {
     closed: 'well',
-    'half-open': 'being tried',
+    'half-open': 'to be tried',
     open: 'left alone',
   };
 

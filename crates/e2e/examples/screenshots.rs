@@ -47,12 +47,12 @@ async fn main() {
 async fn guards(verax: &Verax, browser: &Browser, folder: &Path) {
     let picture = async |name: &str| browser.picture(&folder.join(format!("{name}.png"))).await;
     browser.click(By::LinkText("What does it guarantee?")).await;
-    for drill in ["stampede", "outage", "allocation"] {
-        let title = match drill {
-            "stampede" => "Stampede",
-            "outage" => "Outage",
-            _ => "Allocation race",
-        };
+    for (drill, title) in [
+        ("stampede", "Stampede"),
+        ("outage", "Outage"),
+        ("old-data", "Old data"),
+        ("allocation", "Allocation race"),
+    ] {
         browser.click(By::XPath(format!("//button[contains(., '{title}')]"))).await;
         browser.text_when("[data-drill-state]", |text| text == format!("{drill}: done")).await;
         tokio::time::sleep(Duration::from_millis(500)).await;
@@ -74,6 +74,7 @@ async fn guards(verax: &Verax, browser: &Browser, folder: &Path) {
             tokio::spawn(async move { berths.claim_lock("berth-7", &options).await })
         })
         .into();
+    one_server_fails(verax).await;
     browser.click(By::LinkText("Who is waiting for what?")).await;
     browser.text_when("h1", |text| text.starts_with("3 ")).await;
     tokio::time::sleep(Duration::from_secs(2)).await;
@@ -81,8 +82,22 @@ async fn guards(verax: &Verax, browser: &Browser, folder: &Path) {
     waiting.iter().for_each(tokio::task::JoinHandle::abort);
 }
 
+/// Lets one of the two servers of the tide tables fail until it is left alone.
+async fn one_server_fails(verax: &Verax) {
+    let origins = verax.client().origins("tideline").await.unwrap();
+    let gauges = origins.iter().find(|origin| origin.name == "gauges").unwrap();
+    let at = format!("{}/standin", gauges.endpoints[1].url);
+    let outage = serde_json::json!({ "outage": true });
+    reqwest::Client::new().put(at).json(&outage).send().await.unwrap();
+    for _ in 0..8 {
+        let key = "tide/oskness-pier";
+        verax.run(&["get", "tideline/tables", key, "--refresh"]).done();
+        verax.run(&["get", "tideline/tables", key, "--refresh"]).done();
+    }
+}
+
 /// What is typed in each terminal picture.
-const TERMINALS: [(&str, &[&str]); 8] = [
+const TERMINALS: [(&str, &[&str]); 9] = [
     (
         "cli-get",
         &[
@@ -111,6 +126,16 @@ const TERMINALS: [(&str, &[&str]); 8] = [
             "verax lifetime ferrydesk/boards board/aldermouth --max-age 5m",
             "verax tag invalidate ferrydesk/boards harbour-aldermouth",
             "printf '{\"get\":{\"key\":\"boardings\"}}' | verax batch ferrydesk/boards",
+        ],
+    ),
+    (
+        "cli-origin",
+        &[
+            "verax origin list tideline",
+            "verax origin show tideline/gauges",
+            "verax get tideline/levels level/oskness-pier",
+            "verax put ferrydesk/notices notice/saltmere 'Fog: the 07:10 waits'",
+            "verax get ferrydesk/notices notice/nowhere; echo \"exit code $?\"",
         ],
     ),
     (

@@ -133,7 +133,9 @@ fn part(
     seconds: f64,
 ) -> Part {
     let reads = now.reads - before.reads;
-    let hits = (now.hits - before.hits) + (now.stale - before.stale);
+    // That there is no value is an answer, too.
+    let negative = now.negative_hits - before.negative_hits;
+    let hits = (now.hits - before.hits) + (now.stale - before.stale) + negative;
     let usage = namespace.partition().usage();
     let hit_counts = now.hit_latency.since(&before.hit_latency);
     let origin_counts = now.origin_latency.since(&before.origin_latency);

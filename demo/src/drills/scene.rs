@@ -28,22 +28,20 @@ impl<'a, 'c, 's> Scene<'a, 'c, 's> {
         ]);
     }
 
-    /// A desk begins to wait for the lock. Like every change it is drawn as a step: what was true until
-    /// now, and what is.
+    /// A desk begins to wait for the lock.
     pub(super) fn begin_to_wait(&self) {
-        self.draw();
         self.waiting.fetch_add(1, Ordering::Relaxed);
         self.draw();
     }
 
+    /// A desk has waited long enough.
     pub(super) fn end_waiting(&self) {
-        self.draw();
         self.waiting.fetch_sub(1, Ordering::Relaxed);
         self.draw();
     }
 
+    /// A desk has given the berth to its boat.
     pub(super) fn allocate(&self) {
-        self.draw();
         self.allocated.fetch_add(1, Ordering::Relaxed);
         self.draw();
     }
