@@ -7,17 +7,15 @@ mod fixture;
 use std::sync::Arc;
 use std::time::Duration;
 
-use bytes::Bytes;
 use rstest::rstest;
 use tokio::task::JoinSet;
-use verax_core::lifetime::CacheControl;
-use verax_core::{PermitNumber, PutCondition};
+use verax_core::PermitNumber;
 use verax_service::access::Right;
-use verax_service::cache::{Asked, PermitRequest, PutRequest};
+use verax_service::cache::{Asked, PermitRequest};
 use verax_service::locks::LockRequest;
 use verax_service::{Namespace, Service, ServiceError, ServiceOptions};
 
-use fixture::{Fixture, key, name, until};
+use fixture::{Fixture, key, name, until, value};
 
 async fn started() -> (Fixture, Arc<Namespace>) {
     let fixture = Fixture::start(ServiceOptions::default()).await;
@@ -35,16 +33,6 @@ fn lock(hold: u64, wait: u64) -> LockRequest {
 fn permit(hold: u64, wait: u64) -> PermitRequest {
     let [hold, wait] = [hold, wait].map(Duration::from_millis);
     PermitRequest { owner: "a test".into(), wait, hold, stale: false, refresh: false }
-}
-
-fn value(text: &'static str) -> PutRequest {
-    PutRequest {
-        value: Bytes::from_static(text.as_bytes()),
-        media_type: "text/plain".into(),
-        cache_control: CacheControl::default(),
-        tags: Vec::new(),
-        condition: PutCondition::Always,
-    }
 }
 
 /// Starts many callers and takes a third of them away again, each at another moment.

@@ -11,6 +11,7 @@ use std::time::Duration;
 use axum::Router;
 use axum::extract::Path;
 use axum::http::StatusCode;
+use axum::response::{IntoResponse, Response};
 use axum::routing::get;
 use bytes::Bytes;
 use diesel_async::{AsyncConnection, AsyncMysqlConnection, SimpleAsyncConnection};
@@ -26,7 +27,7 @@ use verax_service::access::Right;
 use verax_service::cache::{Asked, PermitRequest, PutRequest, RefillOutcome};
 use verax_service::{Namespace, ServiceError, ServiceOptions};
 
-use fixture::{Fixture, key, name, until};
+use fixture::{Fixture, key, name, until, value};
 
 /// A desk that keeps one value for each key, takes new ones, and can be told to fail.
 #[derive(Clone, Default)]
@@ -62,9 +63,10 @@ impl Desk {
         }
     }
 
-    async fn read(&self, key: String) -> Result<Bytes, StatusCode> {
+    async fn read(&self, key: String) -> Result<Response, StatusCode> {
         self.begin().await?;
-        self.values.lock().await.get(&key).cloned().ok_or(StatusCode::NOT_FOUND)
+        let value = self.values.lock().await.get(&key).cloned().ok_or(StatusCode::NOT_FOUND)?;
+        Ok(([("cache-groups", "\"boards\"")], value).into_response())
     }
 
     async fn write(&self, key: String, value: Option<Bytes>) -> Result<(), StatusCode> {
@@ -113,16 +115,6 @@ impl Started {
             Err(ServiceError::NegativeResult { .. }) => Err("negative".into()),
             Err(error) => Err(error.to_string()),
         }
-    }
-}
-
-fn value(text: &'static str) -> PutRequest {
-    PutRequest {
-        value: Bytes::from_static(text.as_bytes()),
-        media_type: "text/plain".into(),
-        cache_control: CacheControl::default(),
-        tags: Vec::new(),
-        condition: PutCondition::Always,
     }
 }
 
@@ -335,6 +327,85 @@ async fn writers_of_one_key_take_turns_and_entry_and_origin_agree() {
     })
     .await;
     all.fixture.end().await;
+}
+
+/// How a writer tells the cache that what it wrote has changed.
+#[derive(Debug, Clone, Copy)]
+enum Tell {
+    Delete,
+    Tag,
+    Prefix,
+    Through,
+}
+
+/// Writers that count up at the origin and tell the cache, and readers beside them, with everything on
+/// that serves or stores copies by itself: whoever reads after a writer was done has what it wrote, or
+/// something newer.
+#[rstest]
+#[case(Tell::Delete)]
+#[case(Tell::Tag)]
+#[case(Tell::Prefix)]
+#[case(Tell::Through)]
+#[tokio::test(flavor = "multi_thread")]
+async fn nothing_older_is_read_after_a_write_was_told(#[case] tell: Tell) {
+    let restless = PolicyChange {
+        max_age_seconds: Some(0.02),
+        stale_while_revalidate_seconds: Some(600.0),
+        stale_if_error_seconds: Some(600.0),
+        negative_max_age_seconds: Some(600.0),
+        early_refresh_percent: Some(1_000),
+        write_through: Some(matches!(tell, Tell::Through)),
+        ..Default::default()
+    };
+    let all = Arc::new(started(restless).await);
+    all.desk.slow_ms.store(1, Ordering::SeqCst);
+    // What was written last, and told.
+    let told = Arc::new(AtomicU64::new(0));
+    let stop = Arc::new(std::sync::atomic::AtomicBool::new(false));
+    let readers: Vec<_> = (0..6)
+        .map(|_| {
+            let (all, told, stop) = (Arc::clone(&all), Arc::clone(&told), Arc::clone(&stop));
+            tokio::spawn(async move {
+                let mut reads = 0u64;
+                while !stop.load(Ordering::SeqCst) {
+                    let least = told.load(Ordering::SeqCst);
+                    let read = all.read("k").await.map_or(0, |text| text.parse().unwrap());
+                    assert!(read >= least, "{read} was read after {least} was told ({tell:?})");
+                    reads += 1;
+                    // A hit waits for nothing, and others are to run as well.
+                    tokio::task::yield_now().await;
+                }
+                reads
+            })
+        })
+        .collect();
+    let (service, admin) = (Arc::clone(&all.fixture.service), &all.fixture.admin);
+    let (tenant, namespace) = (name("ferrydesk"), name("boards"));
+    for written in 1..=150u64 {
+        let text = Bytes::from(written.to_string());
+        if !matches!(tell, Tell::Through) {
+            all.desk.values.lock().await.insert("k".into(), text.clone());
+        }
+        match tell {
+            Tell::Delete => drop(service.delete(&all.boards, &key("k"))),
+            Tell::Tag => drop(service.invalidate_tag(&all.boards, "boards")),
+            Tell::Prefix => {
+                let place = (&tenant, &namespace);
+                service.clear_prefix(admin, place, "k").await.unwrap();
+            }
+            Tell::Through => {
+                let request = PutRequest { value: text, ..value("") };
+                service.put_through(&all.boards, &key("k"), request, None).await.unwrap();
+            }
+        }
+        told.store(written, Ordering::SeqCst);
+        tokio::time::sleep(Duration::from_millis(written % 4)).await;
+    }
+    stop.store(true, Ordering::SeqCst);
+    for reader in readers {
+        assert!(reader.await.unwrap() > 0);
+    }
+    Arc::into_inner(all).unwrap().fixture.end().await;
 }
 
 /// A MariaDB with a few gauges, and the name of the secret that opens it.
