@@ -158,8 +158,10 @@ impl OriginError {
         }
     }
 
-    /// Whether a write that failed so has surely changed nothing.
+    /// Whether a write that failed so has surely changed nothing. A gateway that had no good answer from
+    /// what is behind it (408, 502, 504) does not know.
     pub fn is_certain(&self) -> bool {
-        !matches!(self, Self::Timeout { .. } | Self::Garbled { .. })
+        let unknown = matches!(self, Self::Status { status: 408 | 502 | 504, .. });
+        !unknown && !matches!(self, Self::Timeout { .. } | Self::Garbled { .. })
     }
 }

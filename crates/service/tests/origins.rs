@@ -300,6 +300,24 @@ async fn a_write_whose_outcome_is_not_known_removes_the_entry() {
     all.fixture.end().await;
 }
 
+#[rstest]
+#[case(500, true)]
+#[case(409, true)]
+#[case(502, false)]
+#[case(504, false)]
+#[tokio::test(flavor = "multi_thread")]
+async fn a_gateway_that_does_not_know_leaves_no_entry(#[case] status: u64, #[case] kept: bool) {
+    let through = PolicyChange { write_through: Some(true), ..Default::default() };
+    let all = started(through).await;
+    let (service, k) = (&all.fixture.service, key("k"));
+    all.desk.has("k", "old").await;
+    assert_eq!(all.read("k").await, Ok("old".into()));
+    all.desk.fails.store(status, Ordering::SeqCst);
+    service.put_through(&all.boards, &k, value("new"), None).await.unwrap_err();
+    assert_eq!(service.show(&all.boards, &k).is_some(), kept);
+    all.fixture.end().await;
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn writers_of_one_key_take_turns_and_entry_and_origin_agree() {
     let through = PolicyChange { write_through: Some(true), ..Default::default() };

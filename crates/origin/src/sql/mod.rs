@@ -124,8 +124,8 @@ impl SqlReader {
             .prefer_socket(false)
             .setup(vec![session])
             .pool_opts(
-                // A query cannot change its session, so there is nothing to reset, and what was
-                // prepared stays.
+                // One SELECT alone uses these sessions, so there is nothing to reset between two reads,
+                // and what was prepared stays.
                 PoolOpts::default().with_constraints(constraints).with_reset_connection(false),
             )
             .into()
@@ -224,8 +224,10 @@ impl SqlReader {
             Error::Server(server) if server.code == STATEMENT_TIMEOUT => {
                 OriginError::Timeout { url, limit: self.total_timeout }
             }
-            // Access denied, too many connections and the like come before any query.
-            Error::Server(server) if matches!(server.code, 1040 | 1044 | 1045 | 1049 | 1203) => {
+            // Access denied, too many connections, a shutdown and the like are no word on the query.
+            Error::Server(server)
+                if matches!(server.code, 1040 | 1044 | 1045 | 1049 | 1053 | 1203 | 1927) =>
+            {
                 OriginError::Connect { url, reason: server.message.clone() }
             }
             Error::Server(server) => OriginError::Query { url, reason: server.message.clone() },
