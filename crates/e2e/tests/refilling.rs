@@ -118,6 +118,12 @@ async fn after_a_write_nobody_reads_the_old_value() {
     let failed = boards.write_and_invalidate([Outdated::key("a")], async || Err::<(), _>("late"));
     assert_eq!(failed.await.unwrap_err(), "late");
     assert!(boards.get("a").await.unwrap().is_none());
+    // One that cannot be ended keeps none of the others.
+    boards.put("a", b"1".to_vec(), PutOptions::default()).await.unwrap();
+    let outdated = [Outdated::key("x".repeat(2_000)), Outdated::key("a")];
+    let written = boards.write_and_invalidate(outdated, async || Ok::<_, ()>(())).await.unwrap();
+    assert!(written.told.is_err(), "a key of 2,000 bytes is none");
+    assert!(boards.get("a").await.unwrap().is_none());
     // Of one that is given up in the middle the same is true.
     boards.put("a", b"1".to_vec(), PutOptions::default()).await.unwrap();
     let never = boards.write_and_invalidate([Outdated::key("a")], async || {

@@ -113,8 +113,12 @@ impl Cache {
         Ok(Written { value, told })
     }
 
-    /// Ends entries, and tries again what fails.
+    /// Ends entries, and tries again what fails. One that cannot be ended keeps none of the others.
+    ///
+    /// # Errors
+    /// The first failure.
     async fn end(&self, outdated: &[Outdated]) -> Result<(), ClientError> {
+        let mut told = Ok(());
         for one in outdated {
             let mut tries = 0;
             while let Err(error) = self.end_one(one).await {
@@ -122,12 +126,13 @@ impl Cache {
                 let again =
                     matches!(error, ClientError::Unreachable { .. } | ClientError::TimedOut { .. });
                 if tries == TRIES || !again {
-                    return Err(error);
+                    told = told.and(Err(error));
+                    break;
                 }
                 tokio::time::sleep(Duration::from_millis(20 << tries)).await;
             }
         }
-        Ok(())
+        told
     }
 
     async fn end_one(&self, one: &Outdated) -> Result<(), ClientError> {
