@@ -323,15 +323,20 @@ async fn writers_of_one_key_take_turns_and_entry_and_origin_agree() {
     let through = PolicyChange { write_through: Some(true), ..Default::default() };
     let all = started(through).await;
     all.desk.slow_ms.store(2, Ordering::SeqCst);
+    let begun = Arc::new(AtomicU64::new(0));
     let writers: Vec<_> = (0..40)
         .map(|n| {
             let (service, boards) = (Arc::clone(&all.fixture.service), Arc::clone(&all.boards));
+            let begun = Arc::clone(&begun);
             tokio::spawn(async move {
+                // What has begun is carried out, whoever goes away.
+                begun.fetch_add(1, Ordering::SeqCst);
                 let request = PutRequest { value: n.to_string().into(), ..value("") };
                 service.put_through(&boards, &key("k"), request, None).await.map(drop)
             })
         })
         .collect();
+    until("all have begun", async || begun.load(Ordering::SeqCst) == 40).await;
     // A third of the callers goes away in the middle.
     for (n, writer) in writers.into_iter().enumerate() {
         match n % 3 {
