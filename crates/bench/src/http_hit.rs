@@ -39,7 +39,13 @@ pub(crate) fn run(options: &Options) -> Result<Vec<Row>, Failure> {
     let (ours, limit) = fixture.runtime.block_on(async {
         let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await?;
         let address = listener.local_addr()?;
-        tokio::spawn(verax_server::serve(listener, service, None, std::future::pending()));
+        tokio::spawn(verax_server::serve(
+            listener,
+            service,
+            None,
+            verax_server::HttpOptions::default(),
+            std::future::pending(),
+        ));
         Ok::<_, Failure>((address, bare().await?))
     })?;
     let token = &fixture.token;

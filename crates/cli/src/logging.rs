@@ -1,5 +1,9 @@
 //! Logs, on standard error.
+//!
+//! Lines are written by a thread of their own, which drops what it cannot write: a log that is full,
+//! closed or read by nobody holds nothing up and takes nothing apart.
 
+use tracing_appender::non_blocking::{NonBlockingBuilder, WorkerGuard};
 use tracing_subscriber::EnvFilter;
 
 /// How log lines look.
@@ -11,10 +15,22 @@ pub(crate) enum LogFormat {
     Json,
 }
 
-/// Starts logging; the filter was checked with the settings.
-pub(crate) fn start(format: LogFormat, filter: &str) {
+/// Lines that may wait to be written.
+const MAX_WAITING_LINES: usize = 10_000;
+
+/// Starts logging; the filter was checked with the settings. What was logged is written when the guard
+/// is dropped.
+pub(crate) fn start(format: LogFormat, filter: &str) -> WorkerGuard {
     let filter = EnvFilter::try_new(filter).unwrap_or_else(|_| EnvFilter::new("info"));
-    let builder = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr);
+    let (writer, guard) = NonBlockingBuilder::default()
+        .lossy(true)
+        .buffered_lines_limit(MAX_WAITING_LINES)
+        .thread_name("log-writer")
+        .finish(std::io::stderr());
+    let builder = tracing_subscriber::fmt()
+        .with_env_filter(filter)
+        .with_writer(writer)
+        .log_internal_errors(false);
     match format {
         LogFormat::Plain => {
             let terminal = std::io::IsTerminal::is_terminal(&std::io::stderr());
@@ -22,4 +38,5 @@ pub(crate) fn start(format: LogFormat, filter: &str) {
         }
         LogFormat::Json => builder.json().flatten_event(true).init(),
     }
+    guard
 }

@@ -15,11 +15,15 @@ mod settings;
 mod start;
 
 use std::process::ExitCode;
+use std::time::Duration;
 
 use clap::Parser;
 
 use arguments::{Arguments, Command};
 use failure::Failure;
+
+/// How long the end of the process waits for work that blocks.
+const SHUTDOWN_TIMEOUT: Duration = Duration::from_millis(500);
 
 fn main() -> ExitCode {
     let arguments = Arguments::parse();
@@ -39,11 +43,14 @@ fn run(arguments: Arguments) -> Result<(), Failure> {
         _ => tokio::runtime::Builder::new_current_thread(),
     };
     let runtime = builder.enable_all().build().map_err(|e| Failure::failed(e.to_string()))?;
-    runtime.block_on(async {
+    let done = runtime.block_on(async {
         match arguments.command {
             Command::Serve(options) => start::serve(options).await,
             Command::Demo(options) => start::demo(options).await,
             command => commands::run(command, &arguments.connection).await,
         }
-    })
+    });
+    // What still blocks a thread, as a hung file system does, does not hold up the end.
+    runtime.shutdown_timeout(SHUTDOWN_TIMEOUT);
+    done
 }

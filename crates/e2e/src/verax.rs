@@ -61,6 +61,13 @@ pub fn program() -> PathBuf {
     target.join("verax")
 }
 
+/// A directory that the user of the private MariaDB can pass through.
+fn passable_directory() -> TempDir {
+    use std::os::unix::fs::PermissionsExt;
+    let mut builder = tempfile::Builder::new();
+    builder.permissions(fs::Permissions::from_mode(0o711)).tempdir().unwrap()
+}
+
 impl Verax {
     /// Starts `verax serve` on a free port.
     pub fn serve(more: &[&str]) -> Self {
@@ -75,7 +82,7 @@ impl Verax {
     }
 
     fn start(command: &str, more: &[&str]) -> Self {
-        let directory = Arc::new(tempfile::tempdir().unwrap());
+        let directory = Arc::new(passable_directory());
         let data = directory.path().join("data").display().to_string();
         let mut arguments =
             vec![command, "--http", "127.0.0.1:0", "--wire", "127.0.0.1:0", "--data-dir", &data];

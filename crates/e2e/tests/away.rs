@@ -72,8 +72,8 @@ async fn lock(verax: &Verax) -> String {
 async fn verax_starts_without_mariadb_and_refuses_only_what_needs_it() {
     let directory = tempfile::tempdir().unwrap();
     let mariadb = PrivateServer::start(directory.path()).await.unwrap();
-    let mut way = Way::to(mariadb.port()).await;
-    let port = format!(":{}/", mariadb.port());
+    let mut way = Way::to(mariadb.port().unwrap()).await;
+    let port = format!(":{}/", mariadb.port().unwrap());
     let url = mariadb.url("verax").replace(&port, &format!(":{}/", way.address.port()));
     let verax = Verax::serve(&["--records-url", &url]);
     verax.run(&["tenant", "create", "quayside"]).done();
@@ -145,6 +145,6 @@ async fn a_first_start_without_mariadb_says_what_is_missing() {
         b"",
     );
     assert_eq!(failed.code, 1);
-    assert!(failed.err.contains("no copy of the records"), "{}", failed.err);
+    assert!(failed.err.contains("no snapshot of the records"), "{}", failed.err);
     assert!(!failed.err.contains("secret"), "{}", failed.err);
 }

@@ -5,7 +5,7 @@ use diesel::result::{DatabaseErrorKind, Error};
 /// Why a call to the records failed.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum RecordsError {
-    /// MariaDB cannot be reached or does not answer in time; nothing is known to have changed.
+    /// MariaDB cannot be reached or does not answer in time; nothing was changed.
     #[error("the records in MariaDB are not available: {0}")]
     Unavailable(String),
     /// What is to be created exists already.
@@ -22,6 +22,16 @@ pub enum RecordsError {
         /// What uses it, and what to do.
         by: &'static str,
     },
+    /// The tables were changed by a later version of Verax.
+    #[error(
+        "the records were used by a later version of Verax: their tables have version {found}, and this Verax knows versions up to {known}; start the later Verax, or restore a dump that was made before it"
+    )]
+    NewerSchema {
+        /// The version of the tables.
+        found: String,
+        /// The latest version that is known here.
+        known: &'static str,
+    },
     /// A stored row does not make sense to this version of Verax.
     #[error("a stored record cannot be read: {0}")]
     Unreadable(String),
@@ -34,6 +44,14 @@ impl From<Error> for RecordsError {
 }
 
 impl RecordsError {
+    /// Whether MariaDB has answered, so that its connection is good for another exchange.
+    pub(crate) fn is_answer(&self) -> bool {
+        match self {
+            Self::Exists(_) | Self::Missing(_) | Self::InUse { .. } | Self::Unreadable(_) => true,
+            Self::Unavailable(_) | Self::NewerSchema { .. } => false,
+        }
+    }
+
     /// Reads a database error of creating or removing `subject`.
     pub(crate) fn of(subject: impl Into<String>, error: Error, used_by: &'static str) -> Self {
         match error {

@@ -1,11 +1,12 @@
 //! Verax's durable records: tenants, namespaces, origins, tokens, runs and activity.
 //!
-//! They live in MariaDB, reached through Diesel. [`Records`] is the handle; every change it makes
-//! is one transaction that also writes the [`Activity`] it amounts to, so that
-//! what is acknowledged is never lost and always has an author. Calls are bounded in time: a
-//! MariaDB that hangs is [`RecordsError::Unavailable`], never a caller that waits for ever.
+//! They live in MariaDB, reached through Diesel. [`Records`] is the handle. Every change is one
+//! transaction that raises the records' revision and writes the [`Activity`] it amounts to, so what
+//! is acknowledged is never lost and always has an author. Exchanges with MariaDB are bounded in
+//! time, and a connection on which one did not end is never used again.
 //!
-//! A [`RecordsCopy`] in a file lets Verax start while MariaDB is away. [`launcher`] starts a private MariaDB on loopback for those who have none.
+//! A [`RecordsSnapshot`] in a file lets Verax start while MariaDB is away. [`launcher`] runs a private
+//! MariaDB for those who have none.
 //!
 //! ```no_run
 //! use verax_core::{Name, Timestamp};
@@ -23,17 +24,22 @@
 //! # }
 //! ```
 
+mod changes;
 mod connection;
-mod copy;
 mod error;
+mod identities;
 pub mod launcher;
+mod migrations;
 mod schema;
+mod snapshot;
 pub mod tables;
 
+pub use changes::Changed;
 pub use connection::Records;
-pub use copy::RecordsCopy;
 pub use error::RecordsError;
+pub use identities::Identities;
+pub use snapshot::RecordsSnapshot;
 pub use tables::{
-    Activity, Actor, Change, NamespaceRecord, OriginRecord, RunKind, RunRecord, RunState,
+    Activity, Actor, Change, NamespaceRecord, NewRun, OriginRecord, RunKind, RunRecord, RunState,
     TenantRecord, TokenRecord,
 };

@@ -72,6 +72,8 @@ diesel::table! {
         action -> Varchar,
         subject -> Varchar,
         detail -> Text,
+        tenant_id -> Nullable<Unsigned<BigInt>>,
+        change_id -> Nullable<Binary>,
     }
 }
 
@@ -86,15 +88,19 @@ diesel::table! {
         ended_at -> Nullable<Unsigned<BigInt>>,
         state -> Varchar,
         result -> Text,
+        tenant_id -> Nullable<Unsigned<BigInt>>,
     }
 }
 
 diesel::joinable!(origins -> tenants (tenant_id));
 diesel::joinable!(namespaces -> tenants (tenant_id));
 diesel::joinable!(namespaces -> origins (origin_id));
-diesel::allow_tables_to_appear_in_same_query!(tenants, origins, namespaces);
+diesel::joinable!(runs -> tenants (tenant_id));
+diesel::allow_tables_to_appear_in_same_query!(tenants, origins, namespaces, runs);
 
-diesel::define_sql_function! {
-    /// The identity that the last insert on this connection was given.
-    fn last_insert_id() -> Unsigned<BigInt>;
+diesel::table! {
+    revisions (id) {
+        id -> Unsigned<TinyInt>,
+        number -> Unsigned<BigInt>,
+    }
 }

@@ -9,8 +9,8 @@ use nix::unistd::Pid;
 use serde_json::json;
 use verax_core::origin::{Balance, OriginSource, SqlResult};
 use verax_core::{KeyPattern, Name, NamespacePolicy, OriginBinding, OriginSettings, Timestamp};
-use verax_records::launcher::{LaunchError, PrivateServer, PrivateServerOptions};
-use verax_records::{Actor, Change, Records, RecordsError, RunKind, RunState};
+use verax_records::launcher::{LaunchError, Listen, PrivateServer, PrivateServerOptions};
+use verax_records::{Actor, Change, NewRun, Records, RecordsError, RunKind, RunState};
 
 fn name(text: &str) -> Name {
     Name::new(text).unwrap()
@@ -70,7 +70,8 @@ async fn records_survive_restarts_crashes_and_stale_files() {
         let tenant = name("tideline");
         let plain = OriginSettings::http("http://127.0.0.1:9/");
         let origin = name(origin);
-        let created = records.create_origin(&tenant, &origin, &plain, &actor, at(3)).await.unwrap();
+        let created =
+            records.create_origin(&tenant, &origin, &plain, &actor, at(3)).await.unwrap().value;
         records.change_origin(&created, settings, &actor, at(3)).await.unwrap();
         let kept = records.origins().await.unwrap();
         let kept = kept.iter().find(|kept| kept.name == origin).unwrap();
@@ -90,7 +91,8 @@ async fn records_survive_restarts_crashes_and_stale_files() {
     let namespace = records
         .create_namespace(&name("tideline"), &name("tables"), &policy, &actor, at(4))
         .await
-        .unwrap();
+        .unwrap()
+        .value;
     policy.lifetime.max_age = Duration::from_millis(1_500);
     records.change_policy(&namespace, &policy, &actor, at(5)).await.unwrap();
     assert_eq!(records.namespaces().await.unwrap()[0].policy, policy);
@@ -102,19 +104,24 @@ async fn records_survive_restarts_crashes_and_stale_files() {
     }
 
     // Tokens are known by hash and revoked once.
-    let token =
-        records.create_token([7; 32], "read:tideline", "for tests", &actor, at(7)).await.unwrap();
+    let token = records.create_token([7; 32], "read:tideline", "for tests", &actor, at(7)).await;
+    let token = token.unwrap().value;
     records.revoke_token(token.id, &actor, at(8)).await.unwrap();
     assert!(records.revoke_token(token.id, &actor, at(9)).await.is_err());
     assert_eq!(records.tokens().await.unwrap()[0].revoked_at, Some(at(8)));
 
     // Runs that were under way when the process ended are told apart.
-    let run = records
-        .start_run(RunKind::Load, &name("tideline"), &name("tables"), "ebb", at(10))
-        .await
-        .unwrap();
+    let run = NewRun {
+        kind: RunKind::Load,
+        tenant: name("tideline"),
+        namespace: name("tables"),
+        title: "ebb".into(),
+        detail: json!({}),
+        result: json!(null),
+    };
+    let run = records.start_run(&run, &actor, at(10)).await.unwrap();
     let note = Change {
-        tenant: Some(&name("tideline")),
+        tenant: Some(name("tideline")),
         action: "namespace.clear",
         subject: "tideline/tables".into(),
         detail: json!({ "entries": 3 }),
@@ -152,13 +159,13 @@ async fn records_survive_restarts_crashes_and_stale_files() {
 
     // Who changed what, newest first.
     let actions: Vec<String> = records
-        .activity(Some(name("tideline")), 3)
+        .activity(Some(&name("tideline")), 4)
         .await
         .unwrap()
         .into_iter()
         .map(|a| a.action)
         .collect();
-    assert_eq!(actions, ["namespace.clear", "namespace.change", "namespace.create"]);
+    assert_eq!(actions, ["namespace.clear", "load.run", "namespace.change", "namespace.create"]);
 
     server.stop().await.unwrap();
 }
@@ -169,6 +176,7 @@ async fn a_missing_program_is_named_with_its_package() {
     let options = PrivateServerOptions {
         directory: directory.path().to_owned(),
         mariadbd: "/nowhere/mariadbd".into(),
+        listen: Listen::Socket,
     };
     let error = PrivateServer::start_with(options).await.unwrap_err();
     assert!(matches!(error, LaunchError::NotInstalled { .. }));

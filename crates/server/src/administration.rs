@@ -15,9 +15,9 @@ use verax_api::{
 use verax_core::Name;
 use verax_service::Service;
 
+use crate::authenticated::Authenticated;
 use crate::extract::{Ask, InNamespace, InTenant, Json, OfOrigin, WithId};
 use crate::problem::{Failure, Result};
-use crate::signed::Signed;
 
 type Verax = State<Arc<Service>>;
 
@@ -30,7 +30,7 @@ fn created(location: String, body: impl Serialize) -> Response {
     responses((status = 200, body = Items<Tenant>)))]
 pub(crate) async fn tenants(
     State(service): Verax,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
 ) -> Answer<Items<Tenant>> {
     Answer(Items { items: service.tenants(&caller) })
 }
@@ -40,7 +40,7 @@ pub(crate) async fn tenants(
     responses((status = 201, body = Tenant), (status = 409, body = verax_api::Problem)))]
 pub(crate) async fn create_tenant(
     State(service): Verax,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     Json(request): Json<CreateTenant>,
 ) -> Result<Response> {
     let tenant = service.create_tenant(&caller, &request.name).await?;
@@ -53,7 +53,7 @@ pub(crate) async fn create_tenant(
     responses((status = 204), (status = 409, body = verax_api::Problem)))]
 pub(crate) async fn delete_tenant(
     State(service): Verax,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     InTenant(tenant): InTenant,
 ) -> Result<StatusCode> {
     service.delete_tenant(&caller, &tenant).await?;
@@ -65,7 +65,7 @@ pub(crate) async fn delete_tenant(
     params(("tenant" = String, Path)), responses((status = 200, body = Items<Origin>)))]
 pub(crate) async fn origins(
     State(service): Verax,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     InTenant(tenant): InTenant,
 ) -> Result<Answer<Items<Origin>>> {
     Ok(Answer(Items { items: service.origins(&caller, &tenant)? }))
@@ -77,7 +77,7 @@ pub(crate) async fn origins(
     responses((status = 201, body = Origin), (status = 409, body = verax_api::Problem)))]
 pub(crate) async fn create_origin(
     State(service): Verax,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     InTenant(tenant): InTenant,
     Json(request): Json<CreateOrigin>,
 ) -> Result<Response> {
@@ -91,7 +91,7 @@ pub(crate) async fn create_origin(
     responses((status = 200, body = Origin), (status = 422, body = verax_api::Problem)))]
 pub(crate) async fn change_origin(
     State(service): Verax,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     InTenant(tenant): InTenant,
     OfOrigin(origin): OfOrigin,
     Json(change): Json<OriginChange>,
@@ -105,7 +105,7 @@ pub(crate) async fn change_origin(
     responses((status = 204), (status = 409, body = verax_api::Problem)))]
 pub(crate) async fn delete_origin(
     State(service): Verax,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     InTenant(tenant): InTenant,
     OfOrigin(origin): OfOrigin,
 ) -> Result<StatusCode> {
@@ -118,7 +118,7 @@ pub(crate) async fn delete_origin(
     params(("tenant" = String, Path)), responses((status = 200, body = Items<Namespace>)))]
 pub(crate) async fn namespaces(
     State(service): Verax,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     InTenant(tenant): InTenant,
 ) -> Result<Answer<Items<Namespace>>> {
     Ok(Answer(Items { items: service.namespaces(&caller, &tenant)? }))
@@ -130,7 +130,7 @@ pub(crate) async fn namespaces(
     responses((status = 201, body = Namespace), (status = 409, body = verax_api::Problem)))]
 pub(crate) async fn create_namespace(
     State(service): Verax,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     InTenant(tenant): InTenant,
     Json(request): Json<CreateNamespace>,
 ) -> Result<Response> {
@@ -145,7 +145,7 @@ pub(crate) async fn create_namespace(
     responses((status = 200, body = Namespace), (status = 404, body = verax_api::Problem)))]
 pub(crate) async fn namespace(
     State(service): Verax,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     InNamespace(tenant, name): InNamespace,
 ) -> Result<Answer<Namespace>> {
     Ok(Answer(service.namespace(&caller, &tenant, &name)?))
@@ -157,7 +157,7 @@ pub(crate) async fn namespace(
     responses((status = 200, body = Namespace), (status = 422, body = verax_api::Problem)))]
 pub(crate) async fn change_namespace(
     State(service): Verax,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     InNamespace(tenant, name): InNamespace,
     Json(change): Json<PolicyChange>,
 ) -> Result<Answer<Namespace>> {
@@ -170,7 +170,7 @@ pub(crate) async fn change_namespace(
     responses((status = 204), (status = 404, body = verax_api::Problem)))]
 pub(crate) async fn delete_namespace(
     State(service): Verax,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     InNamespace(tenant, name): InNamespace,
 ) -> Result<StatusCode> {
     service.delete_namespace(&caller, &tenant, &name).await?;
@@ -182,7 +182,7 @@ pub(crate) async fn delete_namespace(
     responses((status = 200, body = Items<Token>)))]
 pub(crate) async fn tokens(
     State(service): Verax,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
 ) -> Result<Answer<Items<Token>>> {
     Ok(Answer(Items { items: service.tokens(&caller).await? }))
 }
@@ -192,7 +192,7 @@ pub(crate) async fn tokens(
     responses((status = 201, body = CreatedToken), (status = 422, body = verax_api::Problem)))]
 pub(crate) async fn create_token(
     State(service): Verax,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     Json(request): Json<CreateToken>,
 ) -> Result<Response> {
     let token = service.create_token(&caller, &request.scopes, &request.note).await?;
@@ -204,7 +204,7 @@ pub(crate) async fn create_token(
     responses((status = 204), (status = 404, body = verax_api::Problem)))]
 pub(crate) async fn revoke_token(
     State(service): Verax,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     WithId(id): WithId,
 ) -> Result<StatusCode> {
     service.revoke_token(&caller, id).await?;
@@ -225,7 +225,7 @@ pub(crate) struct ActivityQuery {
     responses((status = 200, body = Items<ActivityItem>)))]
 pub(crate) async fn activity(
     State(service): Verax,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     Ask(query): Ask<ActivityQuery>,
 ) -> Result<Answer<Items<ActivityItem>>> {
     let tenant = query.tenant.map(Name::new).transpose();

@@ -10,10 +10,10 @@ use axum::response::{IntoResponse, Response};
 use verax_api::{DrillRequest, DrillRun, DrillSpec, Items};
 use verax_service::Service;
 
+use crate::authenticated::Authenticated;
 use crate::extract::{Json, WithId};
 use crate::live::run_stream;
 use crate::problem::Result;
-use crate::signed::Signed;
 
 type Verax = State<Arc<Service>>;
 
@@ -22,7 +22,7 @@ type Verax = State<Arc<Service>>;
     responses((status = 200, body = Items<DrillSpec>)))]
 pub(crate) async fn specs(
     State(service): Verax,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
 ) -> Result<Answer<Items<DrillSpec>>> {
     Ok(Answer(Items { items: service.drill_specs(&caller)? }))
 }
@@ -32,7 +32,7 @@ pub(crate) async fn specs(
     responses((status = 200, body = Items<DrillRun>)))]
 pub(crate) async fn recent(
     State(service): Verax,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
 ) -> Result<Answer<Items<DrillRun>>> {
     Ok(Answer(Items { items: service.recent_drills(&caller)? }))
 }
@@ -42,7 +42,7 @@ pub(crate) async fn recent(
     responses((status = 202, body = DrillRun), (status = 409, body = verax_api::Problem)))]
 pub(crate) async fn start(
     State(service): Verax,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     Json(request): Json<DrillRequest>,
 ) -> Result<Response> {
     let run = service.start_drill(&caller, &request)?;
@@ -55,7 +55,7 @@ pub(crate) async fn start(
     responses((status = 200, body = DrillRun), (status = 404, body = verax_api::Problem)))]
 pub(crate) async fn show(
     State(service): Verax,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     WithId(id): WithId,
 ) -> Result<Answer<DrillRun>> {
     Ok(Answer(service.drill_run(&caller, id)?.borrow().clone()))
@@ -66,7 +66,7 @@ pub(crate) async fn show(
     responses((status = 200, content_type = "text/event-stream", body = DrillRun)))]
 pub(crate) async fn watch(
     State(service): Verax,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     WithId(id): WithId,
 ) -> Result<Response> {
     let receiver = service.drill_run(&caller, id)?;

@@ -19,6 +19,7 @@ use verax_service::cache::Answer;
 use verax_service::transit::{Place, SMALL, Transit};
 use verax_service::{Service, ServiceError};
 
+use crate::authenticated::Authenticated;
 use crate::entry_fields::{
     CACHE_STATUS, cache_control, describe_answer, describe_entry, has_current, put_request,
     read_options, trace_of,
@@ -26,7 +27,6 @@ use crate::entry_fields::{
 use crate::extract::{Ask, InNamespace, WithKey};
 use crate::permits::permit_of;
 use crate::problem::{Failure, Result};
-use crate::signed::Signed;
 
 /// A body of which nothing more comes for this long is given up.
 const LONGEST_SILENCE: Duration = Duration::from_secs(30);
@@ -51,7 +51,7 @@ pub(crate) async fn no_key() -> Failure {
 )]
 pub(crate) async fn read(
     State(service): State<Arc<Service>>,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     InNamespace(tenant, namespace): InNamespace,
     WithKey(key): WithKey,
     headers: HeaderMap,
@@ -147,7 +147,7 @@ fn failed_read(error: ServiceError) -> Response {
 )]
 pub(crate) async fn put(
     State(service): State<Arc<Service>>,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     InNamespace(tenant, namespace): InNamespace,
     WithKey(key): WithKey,
     request: Request,
@@ -247,7 +247,7 @@ async fn body_within(
 )]
 pub(crate) async fn change_lifetime(
     State(service): State<Arc<Service>>,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     InNamespace(tenant, namespace): InNamespace,
     WithKey(key): WithKey,
     headers: HeaderMap,
@@ -270,7 +270,7 @@ pub(crate) async fn change_lifetime(
 )]
 pub(crate) async fn delete(
     State(service): State<Arc<Service>>,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     InNamespace(tenant, namespace): InNamespace,
     WithKey(key): WithKey,
     headers: HeaderMap,
@@ -305,7 +305,7 @@ pub(crate) struct ListQuery {
 )]
 pub(crate) async fn list(
     State(service): State<Arc<Service>>,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     InNamespace(tenant, namespace): InNamespace,
     Ask(query): Ask<ListQuery>,
 ) -> Result<axum::Json<EntryPage>> {
@@ -337,7 +337,7 @@ pub(crate) struct ClearQuery {
 )]
 pub(crate) async fn clear(
     State(service): State<Arc<Service>>,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     InNamespace(tenant, namespace): InNamespace,
     Ask(query): Ask<ClearQuery>,
 ) -> Result<axum::Json<serde_json::Value>> {

@@ -3,7 +3,10 @@
 use std::fmt::{self, Write};
 use std::time::Duration;
 
-use axum::http::header::{AGE, CACHE_CONTROL, CONTENT_TYPE, ETAG, IF_MATCH, IF_NONE_MATCH};
+use axum::http::header::{
+    AGE, CACHE_CONTROL, CONTENT_SECURITY_POLICY, CONTENT_TYPE, ETAG, IF_MATCH, IF_NONE_MATCH,
+    X_CONTENT_TYPE_OPTIONS,
+};
 use axum::http::{HeaderMap, HeaderName, HeaderValue};
 use bytes::BytesMut;
 use verax_core::lifetime::CacheControl;
@@ -16,6 +19,9 @@ use crate::problem::{Failure, Result};
 pub(crate) const CACHE_STATUS: HeaderName = HeaderName::from_static("cache-status");
 const CACHE_GROUPS: HeaderName = HeaderName::from_static("cache-groups");
 const SERVER_TIMING: HeaderName = HeaderName::from_static("server-timing");
+
+/// The policy of a value that a browser shows as a page.
+const SANDBOX: &str = "sandbox; default-src 'none'; frame-ancestors 'none'";
 
 /// What the texts of an answer's fields usually take together, in bytes.
 const USUAL_TEXT: usize = 192;
@@ -119,6 +125,13 @@ impl<'h> Fields<'h> {
         }
     }
 
+    /// What keeps a browser from taking a value for a page of this service: it is what its media type
+    /// says and nothing else, and as a page it may run and load nothing.
+    fn contain(&mut self) {
+        self.headers.insert(X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
+        self.headers.insert(CONTENT_SECURITY_POLICY, HeaderValue::from_static(SANDBOX));
+    }
+
     /// What describes an entry itself.
     fn describe(&mut self, entry: &Entry) {
         self.insert(CONTENT_TYPE, entry.media_type.as_str());
@@ -189,6 +202,7 @@ pub(crate) fn describe_entry(headers: &mut HeaderMap, entry: &Entry) {
 /// What describes an answer: the entry, its age, where it came from, and how long that took.
 pub(crate) fn describe_answer(headers: &mut HeaderMap, answer: &Answer, took: Duration) {
     let mut fields = Fields::new(headers);
+    fields.contain();
     fields.describe(&answer.entry);
     fields.insert(CACHE_STATUS, CacheStatus(answer));
     let ms = |time: Duration| time.as_secs_f64() * 1_000.0;

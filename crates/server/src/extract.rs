@@ -1,6 +1,7 @@
 //! Reading paths, queries and JSON bodies, with problem documents for what cannot be read.
 
 use std::borrow::Cow;
+use std::time::Duration;
 
 use axum::extract::rejection::JsonRejection;
 use axum::extract::{
@@ -18,34 +19,52 @@ use crate::problem::Failure;
 #[derive(Debug)]
 pub(crate) struct Json<T>(pub(crate) T);
 
+/// How long a JSON body may take to arrive.
+const BODY_TIMEOUT: Duration = Duration::from_secs(30);
+
 impl<S: Send + Sync, T: DeserializeOwned> FromRequest<S> for Json<T> {
     type Rejection = Failure;
 
-    async fn from_request(mut request: Request, state: &S) -> Result<Self, Failure> {
-        DefaultBodyLimit::max(crate::LARGEST_JSON).apply(&mut request);
-        match axum::Json::<T>::from_request(request, state).await {
-            Ok(axum::Json(value)) => Ok(Json(value)),
-            Err(JsonRejection::MissingJsonContentType(_)) => Err(Failure::new(
-                "not-json",
-                "The body must be JSON",
-                415,
-                "send the body as JSON, with Content-Type: application/json",
-            )),
-            Err(JsonRejection::BytesRejection(error)) if error.status() == 413 => {
-                Err(Failure::new(
-                    "body-too-large",
-                    "The body is too large",
-                    413,
-                    format!("the body has more than {} bytes", crate::LARGEST_JSON),
-                ))
-            }
-            Err(error) => Err(Failure::new(
-                "malformed-json",
-                "The JSON cannot be read",
-                error.status().as_u16(),
-                error.body_text(),
-            )),
-        }
+    async fn from_request(request: Request, _: &S) -> Result<Self, Failure> {
+        json_within(request, crate::LARGEST_JSON).await.map(Json)
+    }
+}
+
+/// Reads a JSON body of at most `limit` bytes.
+///
+/// # Errors
+/// A problem document that says what is wrong with it.
+pub(crate) async fn json_within<T: DeserializeOwned>(
+    mut request: Request,
+    limit: usize,
+) -> Result<T, Failure> {
+    DefaultBodyLimit::max(limit).apply(&mut request);
+    let reading = tokio::time::timeout(BODY_TIMEOUT, axum::Json::<T>::from_request(request, &()));
+    let Ok(read) = reading.await else {
+        let seconds = BODY_TIMEOUT.as_secs();
+        let detail = format!("the body did not arrive within {seconds} seconds");
+        return Err(Failure::new("body-late", "The body is late", 408, detail));
+    };
+    match read {
+        Ok(axum::Json(value)) => Ok(value),
+        Err(JsonRejection::MissingJsonContentType(_)) => Err(Failure::new(
+            "not-json",
+            "The body must be JSON",
+            415,
+            "send the body as JSON, with Content-Type: application/json",
+        )),
+        Err(JsonRejection::BytesRejection(error)) if error.status() == 413 => Err(Failure::new(
+            "body-too-large",
+            "The body is too large",
+            413,
+            format!("the body has more than {limit} bytes"),
+        )),
+        Err(error) => Err(Failure::new(
+            "malformed-json",
+            "The JSON cannot be read",
+            error.status().as_u16(),
+            error.body_text(),
+        )),
     }
 }
 

@@ -21,16 +21,16 @@ use verax_service::access::Right;
 use verax_service::cache::{Answer, Source};
 use verax_service::transit::SMALL;
 
+use crate::authenticated::bearer;
 use crate::entry_fields::describe_answer;
 use crate::extract::decode_segment;
-use crate::signed::bearer;
 
 /// Fields that make a GET more than a plain look-up.
 const ASKING_MORE: [HeaderName; 3] =
     [CACHE_CONTROL, IF_NONE_MATCH, HeaderName::from_static("traceparent")];
 
 /// Fields of an answer, the request's id included.
-const FIELDS: usize = 12;
+const FIELDS: usize = 14;
 
 /// The answer to a request, if it is a plain look-up that hits.
 pub(crate) fn answer(service: &Arc<Service>, request: &Request) -> Option<Response> {

@@ -1,34 +1,42 @@
-//! HTTP connections on their way in: counted, and with TLS where it is configured.
+//! HTTP connections: accepted within their limits, with TLS where it is configured, and closed when
+//! they say nothing for too long.
 
+use std::convert::Infallible;
 use std::io;
-use std::net::SocketAddr;
 use std::pin::Pin;
 use std::sync::Arc;
 use std::task::{Context, Poll};
 use std::time::Duration;
 
+use axum::body::Body;
+use axum::extract::Request;
+use axum::response::Response;
+use hyper::server::conn::http1;
+use hyper::service::service_fn;
+use hyper_util::rt::{TokioIo, TokioTimer};
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::{TcpListener, TcpStream};
-use tokio::sync::{OwnedSemaphorePermit, Semaphore, mpsc};
+use tokio::sync::{mpsc, watch};
 use tokio_io_timeout::TimeoutWriter;
 use tokio_rustls::server::TlsStream;
 
+use crate::connections::{AcceptFailures, ConnectionLimits, ConnectionPlace, Connections};
+use crate::host::HostNames;
 use crate::tls::Tls;
-
-/// The most HTTP connections at a time; further ones wait to be taken.
-const MOST_CONNECTIONS: usize = 10_000;
 
 /// An answer of which the client takes nothing for this long is given up.
 const LONGEST_SILENCE: Duration = Duration::from_secs(120);
 
-/// An HTTP connection that gives up on a client that takes nothing.
-pub(crate) type Connection = Pin<Box<TimeoutWriter<Stream>>>;
+/// The time for a request's header, and for which a connection may be idle between two requests.
+const HEADER_TIMEOUT: Duration = Duration::from_secs(30);
 
-/// What an HTTP connection runs over; it holds its place among the counted ones until it is dropped.
+/// The most that is held of a request's header, in bytes.
+const MAX_HEADER_BYTES: usize = 64 << 10;
+
+/// What an HTTP connection runs over.
 #[derive(Debug)]
 pub(crate) struct Stream {
     over: Over,
-    _place: OwnedSemaphorePermit,
 }
 
 #[derive(Debug)]
@@ -95,67 +103,104 @@ impl AsyncWrite for Stream {
     }
 }
 
-/// Takes HTTP connections in, for `axum::serve`.
-pub(crate) struct Incoming {
-    address: SocketAddr,
-    ready: mpsc::Receiver<(Connection, SocketAddr)>,
+/// How HTTP is served.
+#[derive(Debug, Clone, Default)]
+pub struct HttpOptions {
+    /// How many connections there may be.
+    pub limits: ConnectionLimits,
+    /// The names that requests may ask for.
+    pub host_names: HostNames,
 }
 
-impl Incoming {
-    /// Begins to take connections in. Handshakes run beside each other, so that a slow one holds up
-    /// no other.
-    pub(crate) fn new(listener: TcpListener, tls: Option<Arc<Tls>>) -> io::Result<Self> {
-        let address = listener.local_addr()?;
-        let (sender, ready) = mpsc::channel(64);
-        let places = Arc::new(Semaphore::new(MOST_CONNECTIONS));
+/// Accepts connections and serves their requests with `answer`, until the service stops; then lets
+/// those under way finish.
+pub(crate) async fn serve_connections<A, F>(
+    listener: TcpListener,
+    tls: Option<Arc<Tls>>,
+    limits: ConnectionLimits,
+    mut stopping: watch::Receiver<bool>,
+    answer: A,
+) where
+    A: Fn(Request, Arc<ConnectionPlace>) -> F + Clone + Send + Sync + 'static,
+    F: Future<Output = Response> + Send + 'static,
+{
+    let connections = Connections::new(limits);
+    let mut failures = AcceptFailures::default();
+    // Each connection holds a sender: the channel ends with the last of them.
+    let (serving, mut served) = mpsc::channel::<()>(1);
+    loop {
+        let accepted = tokio::select! {
+            accepted = listener.accept() => accepted,
+            _ = stopping.wait_for(|stopping| *stopping) => break,
+        };
+        let (stream, from) = match accepted {
+            Ok(accepted) => accepted,
+            Err(error) => {
+                failures.pause(&error).await;
+                continue;
+            }
+        };
+        let Ok(place) = connections.admit(from.ip()) else {
+            // Nothing was asked yet, so there is nothing to answer; the end says enough.
+            continue;
+        };
+        let _ = stream.set_nodelay(true);
+        let (tls, answer, serving) = (tls.clone(), answer.clone(), serving.clone());
+        let stopping = stopping.clone();
         tokio::spawn(async move {
-            loop {
-                let Ok(place) = Arc::clone(&places).acquire_owned().await else { return };
-                let accepted = tokio::select! {
-                    accepted = listener.accept() => accepted,
-                    () = sender.closed() => return,
-                };
-                let (stream, from) = match accepted {
-                    Ok(accepted) => accepted,
-                    Err(error) => {
-                        tracing::warn!(%error, "a connection could not be taken");
-                        tokio::time::sleep(Duration::from_millis(50)).await;
-                        continue;
-                    }
-                };
-                let _ = stream.set_nodelay(true);
-                let (tls, sender) = (tls.clone(), sender.clone());
-                let connect = async move {
-                    let over = match tls {
-                        None => Some(Over::Plain(stream)),
-                        Some(tls) => tls.accept(stream).await.map(|s| Over::Tls(Box::new(s))),
-                    };
-                    if let Some(over) = over {
-                        let mut writer = TimeoutWriter::new(Stream { over, _place: place });
-                        writer.set_timeout(Some(LONGEST_SILENCE));
-                        let _ = sender.send((Box::pin(writer), from)).await;
-                    }
-                };
-                tokio::spawn(connect);
+            let _serving = serving;
+            let over = match tls {
+                None => Some(Over::Plain(stream)),
+                Some(tls) => tls.accept(stream).await.map(|s| Over::Tls(Box::new(s))),
+            };
+            if let Some(over) = over {
+                serve_connection(Stream { over }, place, stopping, answer).await;
             }
         });
-        Ok(Self { address, ready })
     }
+    drop(listener);
+    drop(serving);
+    let _ = served.recv().await;
 }
 
-impl axum::serve::Listener for Incoming {
-    type Io = Connection;
-    type Addr = SocketAddr;
-
-    async fn accept(&mut self) -> (Connection, SocketAddr) {
-        match self.ready.recv().await {
-            Some(accepted) => accepted,
-            // The task that takes them in lives as long as this does.
-            None => std::future::pending().await,
+async fn serve_connection<A, F>(
+    stream: Stream,
+    place: Arc<ConnectionPlace>,
+    mut stopping: watch::Receiver<bool>,
+    answer: A,
+) where
+    A: Fn(Request, Arc<ConnectionPlace>) -> F + Send + Sync + 'static,
+    F: Future<Output = Response> + Send + 'static,
+{
+    // A client that takes nothing for too long is given up.
+    let mut stream = TimeoutWriter::new(stream);
+    stream.set_timeout(Some(LONGEST_SILENCE));
+    let of = Arc::clone(&place);
+    let service = service_fn(move |request: hyper::Request<hyper::body::Incoming>| {
+        let answering = answer(request.map(Body::new), Arc::clone(&of));
+        async move { Ok::<_, Infallible>(answering.await) }
+    });
+    let mut builder = http1::Builder::new();
+    builder
+        .timer(TokioTimer::new())
+        .header_read_timeout(HEADER_TIMEOUT)
+        .max_buf_size(MAX_HEADER_BYTES);
+    let connection = builder.serve_connection(TokioIo::new(Box::pin(stream)), service);
+    tokio::pin!(connection);
+    let mut told = false;
+    loop {
+        tokio::select! {
+            ended = connection.as_mut() => {
+                if let Err(error) = ended {
+                    tracing::debug!(%error, "an HTTP connection ended");
+                }
+                return;
+            }
+            () = place.closed() => return,
+            _ = stopping.wait_for(|stopping| *stopping), if !told => {
+                told = true;
+                connection.as_mut().graceful_shutdown();
+            }
         }
-    }
-
-    fn local_addr(&self) -> io::Result<SocketAddr> {
-        Ok(self.address)
     }
 }

@@ -11,7 +11,7 @@ use serde::Serialize;
 use tokio::sync::watch;
 use verax_service::Service;
 
-use crate::signed::Signed;
+use crate::authenticated::Authenticated;
 
 pub(crate) type Events = Result<Event, Infallible>;
 
@@ -37,7 +37,7 @@ pub(crate) fn until_stop(
     responses((status = 200, description = "server-sent events", content_type = "text/event-stream", body = verax_api::LiveSample)))]
 pub(crate) async fn samples(
     State(service): State<Arc<Service>>,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
 ) -> Sse<impl Stream<Item = Events> + Send> {
     let (history, receiver) = service.watch(&caller);
     let first = stream::once(std::future::ready(event("history", &history)));

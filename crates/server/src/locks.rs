@@ -15,9 +15,9 @@ use verax_service::access::Right;
 use verax_service::locks::{LockEventKind, LockRequest};
 use verax_service::{Service, ServiceError};
 
+use crate::authenticated::Authenticated;
 use crate::extract::{Ask, InNamespace, Json, WithKey};
 use crate::problem::{Failure, Result};
-use crate::signed::Signed;
 
 /// The hold of a claim that names none.
 const USUAL_HOLD: Duration = Duration::from_secs(30);
@@ -109,6 +109,7 @@ pub(crate) fn shown_event(event: &verax_service::locks::LockEvent) -> LockEvent 
         LockEventKind::Lapsed => "lapsed",
         LockEventKind::Forced => "forced",
         LockEventKind::Disconnected => "disconnected",
+        LockEventKind::Withdrawn => "withdrawn",
         LockEventKind::GaveUp => "gave-up",
     };
     LockEvent {
@@ -150,7 +151,7 @@ fn locked(name: &Key, holder: &Holder, now: Timestamp) -> Response {
 )]
 pub(crate) async fn claim(
     State(service): State<Arc<Service>>,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     InNamespace(tenant, namespace): InNamespace,
     WithKey(name): WithKey,
     headers: HeaderMap,
@@ -161,7 +162,7 @@ pub(crate) async fn claim(
     let hold = claim.hold_seconds.map_or(Ok(USUAL_HOLD), |s| seconds_of("hold_seconds", s))?;
     let owner = claim.owner.unwrap_or_else(|| caller.who().to_owned());
     // HTTP has no connection that a hold could end with.
-    let request = LockRequest { owner, hold, wait, session: None };
+    let request = LockRequest { owner, hold, wait, session: None, access: caller.access() };
     let claimed = service.acquire_lock(&namespace, &name, request).await?;
     let now = service.now();
     let mut response = match claimed {
@@ -180,7 +181,7 @@ pub(crate) async fn claim(
 )]
 pub(crate) async fn look(
     State(service): State<Arc<Service>>,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     InNamespace(tenant, namespace): InNamespace,
     WithKey(name): WithKey,
 ) -> Result<axum::Json<Lock>> {
@@ -202,7 +203,7 @@ pub(crate) async fn look(
 )]
 pub(crate) async fn renew(
     State(service): State<Arc<Service>>,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     InNamespace(tenant, namespace): InNamespace,
     WithKey(name): WithKey,
     Json(renewal): Json<LockRenewal>,
@@ -234,7 +235,7 @@ pub(crate) struct ReleaseQuery {
 )]
 pub(crate) async fn release(
     State(service): State<Arc<Service>>,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     InNamespace(tenant, namespace): InNamespace,
     WithKey(name): WithKey,
     Ask(query): Ask<ReleaseQuery>,
@@ -264,7 +265,7 @@ pub(crate) async fn release(
 )]
 pub(crate) async fn list(
     State(service): State<Arc<Service>>,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     InNamespace(tenant, namespace): InNamespace,
 ) -> Result<axum::Json<Locks>> {
     let namespace = service.open(&caller, Right::Read, &tenant, &namespace)?;

@@ -23,8 +23,8 @@ use verax_service::access::{Caller, Right, Scope};
 use verax_service::cache::RefillOutcome;
 use verax_service::{CounterReading, Namespace, Service};
 
+use crate::authenticated::Authenticated;
 use crate::problem::{Failure, Result};
-use crate::signed::Signed;
 
 /// The upper edges of the latency histograms, in seconds.
 const EDGES: [f64; 14] = [
@@ -50,7 +50,7 @@ struct Reading {
     responses((status = 200, content_type = "application/openmetrics-text", body = String)))]
 pub(crate) async fn show(
     State(service): State<Arc<Service>>,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
 ) -> Result<impl IntoResponse> {
     let mut registry = Registry::with_prefix("verax");
     registry.register_collector(Box::new(Reading {

@@ -21,10 +21,10 @@ use verax_service::access::Right;
 use verax_service::cache::{Answer, LARGEST_BATCH, Operation, Outcome, PutRequest, checked_tags};
 use verax_service::{Service, ServiceError};
 
+use crate::authenticated::Authenticated;
 use crate::entry_fields::CacheStatus;
 use crate::extract::{InNamespace, Json, WithKey, WithTag};
 use crate::problem::{Failure, Result};
-use crate::signed::Signed;
 
 /// Carry out several operations.
 #[utoipa::path(
@@ -36,7 +36,7 @@ use crate::signed::Signed;
 )]
 pub(crate) async fn batch(
     State(service): State<Arc<Service>>,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     InNamespace(tenant, namespace): InNamespace,
     Json(request): Json<BatchRequest>,
 ) -> Result<axum::Json<BatchAnswer>> {
@@ -146,7 +146,7 @@ fn shown(outcome: Outcome) -> BatchResult {
 )]
 pub(crate) async fn invalidate_tag(
     State(service): State<Arc<Service>>,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     InNamespace(tenant, namespace): InNamespace,
     WithTag(tag): WithTag,
 ) -> Result<axum::http::StatusCode> {
@@ -165,7 +165,7 @@ pub(crate) async fn invalidate_tag(
 )]
 pub(crate) async fn add(
     State(service): State<Arc<Service>>,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     InNamespace(tenant, namespace): InNamespace,
     WithKey(key): WithKey,
     Json(request): Json<AddRequest>,
@@ -190,7 +190,7 @@ pub(crate) async fn add(
 )]
 pub(crate) async fn take(
     State(service): State<Arc<Service>>,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     InNamespace(tenant, namespace): InNamespace,
     WithKey(key): WithKey,
     Json(request): Json<TakeRequest>,

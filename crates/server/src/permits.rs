@@ -14,11 +14,11 @@ use verax_service::access::Right;
 use verax_service::cache::{Asked, PermitRequest, RefillRecord};
 use verax_service::{Service, ServiceError};
 
+use crate::authenticated::Authenticated;
 use crate::entries::with_value;
 use crate::extract::{Ask, InNamespace, Json, WithKey};
 use crate::locks::{applied, come_back_in, preferred_wait, seconds_of, shown_moment};
 use crate::problem::{Failure, Result};
-use crate::signed::Signed;
 
 /// The field that carries a permit when a value is stored.
 pub(crate) const PERMIT: HeaderName = HeaderName::from_static("verax-permit");
@@ -53,7 +53,7 @@ pub(crate) fn permit_of(headers: &HeaderMap) -> Result<Option<PermitNumber>> {
 )]
 pub(crate) async fn claim(
     State(service): State<Arc<Service>>,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     InNamespace(tenant, namespace): InNamespace,
     WithKey(key): WithKey,
     headers: HeaderMap,
@@ -117,7 +117,7 @@ fn next() -> String {
 )]
 pub(crate) async fn give_back(
     State(service): State<Arc<Service>>,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     InNamespace(tenant, namespace): InNamespace,
     WithKey(key): WithKey,
     Ask(query): Ask<GiveBackQuery>,
@@ -144,7 +144,7 @@ pub(crate) async fn give_back(
 )]
 pub(crate) async fn list(
     State(service): State<Arc<Service>>,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     InNamespace(tenant, namespace): InNamespace,
 ) -> Result<axum::Json<Permits>> {
     let namespace = service.open(&caller, Right::Read, &tenant, &namespace)?;

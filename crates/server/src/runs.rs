@@ -10,10 +10,10 @@ use axum::response::{IntoResponse, Response};
 use verax_api::{Items, LoadProfileSpec, LoadRequest, LoadRun, WarmRequest, WarmRun};
 use verax_service::Service;
 
+use crate::authenticated::Authenticated;
 use crate::extract::{InNamespace, Json, WithId};
 use crate::live::run_stream;
 use crate::problem::Result;
-use crate::signed::Signed;
 
 type Verax = State<Arc<Service>>;
 
@@ -23,7 +23,7 @@ type Verax = State<Arc<Service>>;
     responses((status = 202, body = WarmRun), (status = 422, body = verax_api::Problem)))]
 pub(crate) async fn start_warm(
     State(service): Verax,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     InNamespace(tenant, name): InNamespace,
     Json(request): Json<WarmRequest>,
 ) -> Result<Response> {
@@ -32,12 +32,22 @@ pub(crate) async fn start_warm(
     Ok((StatusCode::ACCEPTED, [(LOCATION, location)], Answer(run)).into_response())
 }
 
+/// List the latest warm runs, newest first; those under way are always among them.
+#[utoipa::path(get, path = "/v1/warm-runs", tag = "warm",
+    responses((status = 200, body = Items<WarmRun>)))]
+pub(crate) async fn recent_warm(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+) -> Answer<Items<WarmRun>> {
+    Answer(Items { items: service.recent_warm_runs(&caller).await })
+}
+
 /// Show a warm run.
 #[utoipa::path(get, path = "/v1/warm-runs/{id}", tag = "warm", params(("id" = u64, Path)),
     responses((status = 200, body = WarmRun), (status = 404, body = verax_api::Problem)))]
 pub(crate) async fn warm(
     State(service): Verax,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     WithId(id): WithId,
 ) -> Result<Answer<WarmRun>> {
     Ok(Answer(service.warm_run(&caller, id)?.now()))
@@ -48,7 +58,7 @@ pub(crate) async fn warm(
     responses((status = 202, description = "it ends soon")))]
 pub(crate) async fn stop_warm(
     State(service): Verax,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     WithId(id): WithId,
 ) -> Result<StatusCode> {
     service.stop_warm_run(&caller, id)?;
@@ -60,7 +70,7 @@ pub(crate) async fn stop_warm(
     responses((status = 200, content_type = "text/event-stream", body = WarmRun)))]
 pub(crate) async fn watch_warm(
     State(service): Verax,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     WithId(id): WithId,
 ) -> Result<Response> {
     let receiver = service.warm_run(&caller, id)?.watch();
@@ -73,7 +83,7 @@ pub(crate) async fn watch_warm(
     responses((status = 200, body = Items<LoadProfileSpec>)))]
 pub(crate) async fn profiles(
     State(service): Verax,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
 ) -> Answer<Items<LoadProfileSpec>> {
     Answer(Items { items: service.load_profiles(&caller) })
 }
@@ -83,9 +93,9 @@ pub(crate) async fn profiles(
     responses((status = 200, body = Items<LoadRun>)))]
 pub(crate) async fn recent_load(
     State(service): Verax,
-    Signed(caller): Signed,
-) -> Result<Answer<Items<LoadRun>>> {
-    Ok(Answer(Items { items: service.recent_load_runs(&caller).await? }))
+    Authenticated(caller): Authenticated,
+) -> Answer<Items<LoadRun>> {
+    Answer(Items { items: service.recent_load_runs(&caller).await })
 }
 
 /// Start a load run.
@@ -93,7 +103,7 @@ pub(crate) async fn recent_load(
     responses((status = 202, body = LoadRun), (status = 409, body = verax_api::Problem)))]
 pub(crate) async fn start_load(
     State(service): Verax,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     Json(request): Json<LoadRequest>,
 ) -> Result<Response> {
     let run = service.start_load_run(&caller, &request).await?.now();
@@ -106,7 +116,7 @@ pub(crate) async fn start_load(
     responses((status = 200, body = LoadRun), (status = 404, body = verax_api::Problem)))]
 pub(crate) async fn load(
     State(service): Verax,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     WithId(id): WithId,
 ) -> Result<Answer<LoadRun>> {
     Ok(Answer(service.load_run(&caller, id)?.now()))
@@ -117,7 +127,7 @@ pub(crate) async fn load(
     responses((status = 202, description = "it ends soon")))]
 pub(crate) async fn stop_load(
     State(service): Verax,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     WithId(id): WithId,
 ) -> Result<StatusCode> {
     service.stop_load_run(&caller, id)?;
@@ -129,7 +139,7 @@ pub(crate) async fn stop_load(
     responses((status = 200, content_type = "text/event-stream", body = LoadRun)))]
 pub(crate) async fn watch_load(
     State(service): Verax,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
     WithId(id): WithId,
 ) -> Result<Response> {
     let receiver = service.load_run(&caller, id)?.watch();

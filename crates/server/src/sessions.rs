@@ -3,30 +3,34 @@
 use std::sync::Arc;
 
 use axum::Json as Answer;
-use axum::extract::State;
+use axum::extract::{Extension, Request, State};
 use axum::http::header::SET_COOKIE;
 use axum::http::{HeaderMap, StatusCode};
 use axum::response::{IntoResponse, Response};
 use verax_api::{CreateSession, Session, SignInLink};
 use verax_service::Service;
 
-use crate::extract::Json;
+use crate::authenticated::{Authenticated, OverTls};
+use crate::extract::json_within;
 use crate::problem::Result;
-use crate::signed::{SESSION_COOKIE, Signed, session_cookie};
 
 /// Twelve hours, as long as the service keeps a session.
-const SECONDS: u32 = 12 * 3_600;
+const SECONDS: u64 = 12 * 3_600;
+
+/// The largest body that is read of somebody who has not signed in, in bytes.
+const MAX_BODY: usize = 4 << 10;
 
 /// Start a console session, by the code of a sign-in link or by a token.
 #[utoipa::path(post, path = "/v1/session", tag = "session", request_body = CreateSession,
     responses((status = 201, body = Session), (status = 401, body = verax_api::Problem)))]
 pub(crate) async fn start(
     State(service): State<Arc<Service>>,
-    Json(by): Json<CreateSession>,
+    Extension(over): Extension<OverTls>,
+    request: Request,
 ) -> Result<Response> {
+    let by: CreateSession = json_within(request, MAX_BODY).await?;
     let (secret, session) = service.start_session(&by)?;
-    let cookie =
-        format!("{SESSION_COOKIE}={secret}; Path=/; HttpOnly; SameSite=Strict; Max-Age={SECONDS}");
+    let cookie = over.cookie(&secret, SECONDS);
     Ok((StatusCode::CREATED, [(SET_COOKIE, cookie)], Answer(session)).into_response())
 }
 
@@ -35,18 +39,22 @@ pub(crate) async fn start(
     responses((status = 200, body = Session), (status = 401, body = verax_api::Problem)))]
 pub(crate) async fn show(
     State(service): State<Arc<Service>>,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
 ) -> Answer<Session> {
     Answer(service.session_of(&caller))
 }
 
 /// End the console session.
 #[utoipa::path(delete, path = "/v1/session", tag = "session", responses((status = 204)))]
-pub(crate) async fn end(State(service): State<Arc<Service>>, headers: HeaderMap) -> Response {
-    if let Some(secret) = session_cookie(&headers) {
+pub(crate) async fn end(
+    State(service): State<Arc<Service>>,
+    Extension(over): Extension<OverTls>,
+    headers: HeaderMap,
+) -> Response {
+    if let Some(secret) = over.session(&headers) {
         service.end_session(secret);
     }
-    let cookie = format!("{SESSION_COOKIE}=; Path=/; HttpOnly; SameSite=Strict; Max-Age=0");
+    let cookie = over.cookie("", 0);
     (StatusCode::NO_CONTENT, [(SET_COOKIE, cookie)]).into_response()
 }
 
@@ -55,7 +63,7 @@ pub(crate) async fn end(State(service): State<Arc<Service>>, headers: HeaderMap)
     responses((status = 201, body = SignInLink)))]
 pub(crate) async fn new_link(
     State(service): State<Arc<Service>>,
-    Signed(caller): Signed,
-) -> (StatusCode, Answer<SignInLink>) {
-    (StatusCode::CREATED, Answer(service.sign_in_link(&caller)))
+    Authenticated(caller): Authenticated,
+) -> Result<(StatusCode, Answer<SignInLink>)> {
+    Ok((StatusCode::CREATED, Answer(service.sign_in_link(&caller)?)))
 }

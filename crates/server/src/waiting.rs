@@ -11,8 +11,8 @@ use verax_api::{Waiting, WaitingLock, WaitingLockEvent, WaitingPermit, WaitingRe
 use verax_service::Service;
 use verax_service::access::Caller;
 
+use crate::authenticated::Authenticated;
 use crate::live::{Events, until_stop};
-use crate::signed::Signed;
 use crate::{locks, permits};
 
 /// How often it is told.
@@ -65,7 +65,7 @@ fn now(service: &Service, caller: &Caller) -> Waiting {
     responses((status = 200, description = "server-sent events named `waiting`", content_type = "text/event-stream", body = Waiting)))]
 pub(crate) async fn live(
     State(service): State<Arc<Service>>,
-    Signed(caller): Signed,
+    Authenticated(caller): Authenticated,
 ) -> Sse<impl Stream<Item = Events> + Send> {
     let stopping = service.stopping();
     let events = IntervalStream::new(tokio::time::interval(EVERY)).map(move |_| {

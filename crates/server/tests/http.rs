@@ -36,10 +36,15 @@ impl Fixture {
         let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
         let url = format!("http://{}", listener.local_addr().unwrap());
         let (stop, stopped) = oneshot::channel::<()>();
-        let serving =
-            tokio::spawn(verax_server::serve(listener, Arc::clone(&service), None, async {
+        let serving = tokio::spawn(verax_server::serve(
+            listener,
+            Arc::clone(&service),
+            None,
+            Default::default(),
+            async {
                 let _ = stopped.await;
-            }));
+            },
+        ));
         let http = Client::new();
         Self { http, url, token, stop: Some(stop), serving, mariadb, _directory: directory }
     }

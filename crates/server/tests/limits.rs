@@ -17,7 +17,7 @@ use tokio::sync::Semaphore;
 use verax_client::{Client, ClientOptions};
 use verax_records::Records;
 use verax_records::launcher::PrivateServer;
-use verax_server::WireLimits;
+use verax_server::{ConnectionLimits, WireLimits};
 use verax_service::{Service, ServiceOptions};
 use verax_wire::{
     FailureCode, Frame, GetFlags, Hello, Put, PutCondition, Reply, Request, Tags, VERSION,
@@ -46,7 +46,13 @@ impl Fixture {
         let addresses = [&http_listener, &wire_listener].map(|l| l.local_addr().unwrap());
         let [http, wire] = addresses;
         let stop = std::future::pending();
-        tokio::spawn(verax_server::serve(http_listener, Arc::clone(&service), None, stop));
+        tokio::spawn(verax_server::serve(
+            http_listener,
+            Arc::clone(&service),
+            None,
+            Default::default(),
+            stop,
+        ));
         tokio::spawn(verax_server::serve_wire(wire_listener, Arc::clone(&service), None, limits));
         let fixture = Self { service, http, wire, token, mariadb, _directory: directory };
         fixture.client().create_tenant("ferrydesk").await.unwrap();
@@ -155,7 +161,10 @@ async fn until(what: &str, mut holds: impl FnMut() -> bool) {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn one_connection_too_many_is_told_and_takes_nobody_elses_place() {
-    let limits = WireLimits { connections: 2, ..WireLimits::default() };
+    let limits = WireLimits {
+        connections: ConnectionLimits { connections: 2, per_address: 2 },
+        ..WireLimits::default()
+    };
     let fixture = Fixture::start(limits, ServiceOptions::default()).await;
     fixture.namespace(json!({ "name": "boards" })).await;
     let mut first = fixture.opened().await;

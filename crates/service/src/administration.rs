@@ -7,11 +7,12 @@ use verax_api::{
     ActivityItem, CreatedToken, Namespace as ApiNamespace, OriginChoice, Policy, PolicyChange,
     Session, SignInLink, Tenant as ApiTenant, Token, Usage, duration_of,
 };
+use verax_core::guard::lock::AccessId;
 use verax_core::{KeyPattern, Name, NamespaceId, NamespacePolicy, OriginBinding};
 use verax_origin::Origin;
-use verax_records::TokenRecord;
+use verax_records::{RecordsError, TokenRecord};
 
-use crate::access::{Caller, Right, Scope, hash_of, new_secret};
+use crate::access::{CODE_LIFETIME, Caller, ConsoleSession, Right, Scope, hash_of, new_secret};
 use crate::clock::shown;
 use crate::error::{ServiceError, Subject};
 use crate::namespace::Namespace;
@@ -20,6 +21,8 @@ use crate::service::Service;
 
 /// The most rows of activity in one answer.
 const MOST_ACTIVITY: u32 = 500;
+
+const SESSION_ENDED: &str = "the session has ended: sign in again";
 
 impl Service {
     /// The tenants that the caller may see, by name.
@@ -43,29 +46,47 @@ impl Service {
     /// # Errors
     /// [`ServiceError`]: the scope, the name, a tenant of that name, or the records.
     pub async fn create_tenant(
-        &self,
+        self: &Arc<Self>,
         caller: &Caller,
         name: &str,
     ) -> Result<ApiTenant, ServiceError> {
         caller.needs(Scope::Admin)?;
         let name = Name::new(name).map_err(ServiceError::invalid)?;
-        let record = self.records.create_tenant(&name, &caller.actor(), self.clock.now()).await?;
-        self.registry.add_tenant(&record);
-        Ok(ApiTenant { name: name.to_string(), created_at: shown(record.created_at) })
+        let caller = caller.clone();
+        self.administer(async move |service| {
+            caller.needs(Scope::Admin)?;
+            let (actor, now) = (caller.actor(), service.clock.now());
+            let record =
+                service.follow_change(service.records.create_tenant(&name, &actor, now).await?);
+            service.registry.add_tenant(&record);
+            Ok(ApiTenant { name: name.to_string(), created_at: shown(record.created_at) })
+        })
+        .await
     }
 
     /// Removes a tenant that owns nothing any more.
     ///
     /// # Errors
     /// [`ServiceError`]: the scope, the tenant, what it still owns, or the records.
-    pub async fn delete_tenant(&self, caller: &Caller, name: &Name) -> Result<(), ServiceError> {
+    pub async fn delete_tenant(
+        self: &Arc<Self>,
+        caller: &Caller,
+        name: &Name,
+    ) -> Result<(), ServiceError> {
         caller.needs(Scope::Admin)?;
-        if !self.registry.read().contains_key(name) {
-            return Err(ServiceError::Unknown(Subject::Tenant(name.to_string())));
-        }
-        self.records.delete_tenant(name, &caller.actor(), self.clock.now()).await?;
-        self.registry.write().remove(name);
-        Ok(())
+        let (caller, name) = (caller.clone(), name.clone());
+        self.administer(async move |service| {
+            caller.needs(Scope::Admin)?;
+            if !service.registry.read().contains_key(&name) {
+                return Err(ServiceError::Unknown(Subject::Tenant(name.to_string())));
+            }
+            let (actor, now) = (caller.actor(), service.clock.now());
+            service.follow_change(service.records.delete_tenant(&name, &actor, now).await?);
+            service.registry.write().remove(&name);
+            service.withdraw_scopes(&name, None);
+            Ok(())
+        })
+        .await
     }
 
     /// The namespaces of a tenant that the caller may read or manage, by name.
@@ -117,7 +138,7 @@ impl Service {
     /// # Errors
     /// [`ServiceError`]: the scope, the tenant, the policy, a namespace of that name, or the records.
     pub async fn create_namespace(
-        &self,
+        self: &Arc<Self>,
         caller: &Caller,
         tenant: &Name,
         name: &str,
@@ -125,18 +146,24 @@ impl Service {
     ) -> Result<ApiNamespace, ServiceError> {
         caller.needs(Scope::tenant(Right::Manage, tenant))?;
         let name = Name::new(name).map_err(ServiceError::invalid)?;
-        let (policy, origin) = self.changed(tenant, NamespacePolicy::default(), change)?;
-        self.check_quota(caller, change, None, &policy)?;
-        let (actor, now) = (caller.actor(), self.clock.now());
-        let record = self.records.create_namespace(tenant, &name, &policy, &actor, now).await?;
-        let partition = self.cache.store.open(record.id, record.policy.quota);
-        let namespace = Arc::new(Namespace::new(record, origin, partition));
-        if let Some(tenant) = self.registry.write().get_mut(tenant) {
-            tenant.namespaces.insert(name, Arc::clone(&namespace));
-        }
-        // Whoever opened one of this name that was deleted may go on with the new one.
-        self.access_changed();
-        Ok(self.shown_namespace(&namespace))
+        let (caller, tenant, change) = (caller.clone(), tenant.clone(), change.clone());
+        self.administer(async move |service| {
+            caller.needs(Scope::tenant(Right::Manage, &tenant))?;
+            let (policy, origin) = service.changed(&tenant, NamespacePolicy::default(), &change)?;
+            service.check_quota(&caller, &change, None, &policy)?;
+            let (actor, now) = (caller.actor(), service.clock.now());
+            let created = service.records.create_namespace(&tenant, &name, &policy, &actor, now);
+            let record = service.follow_change(created.await?);
+            let partition = service.cache.store.open(record.id, record.policy.quota);
+            let namespace = Arc::new(Namespace::new(record, origin, partition));
+            if let Some(tenant) = service.registry.write().get_mut(&tenant) {
+                tenant.namespaces.insert(name, Arc::clone(&namespace));
+            }
+            // Whoever opened one of this name that was deleted may go on with the new one.
+            service.access_changed();
+            Ok(service.shown_namespace(&namespace))
+        })
+        .await
     }
 
     /// Changes parts of a namespace's policy. Entries that are stored already keep their lifetimes.
@@ -144,20 +171,28 @@ impl Service {
     /// # Errors
     /// [`ServiceError`]: the scope, the namespace, the policy, or the records.
     pub async fn change_namespace(
-        &self,
+        self: &Arc<Self>,
         caller: &Caller,
         tenant: &Name,
         name: &Name,
         change: &PolicyChange,
     ) -> Result<ApiNamespace, ServiceError> {
         caller.needs(Scope::within(Right::Manage, tenant, name))?;
-        let namespace = self.registry.namespace(tenant, name)?;
-        let (policy, origin) = self.changed(tenant, namespace.binding().policy.clone(), change)?;
-        self.check_quota(caller, change, Some(namespace.id()), &policy)?;
-        let (actor, now) = (caller.actor(), self.clock.now());
-        self.records.change_policy(namespace.record(), &policy, &actor, now).await?;
-        namespace.bind(policy, origin);
-        Ok(self.shown_namespace(&namespace))
+        let (caller, tenant, name) = (caller.clone(), tenant.clone(), name.clone());
+        let change = change.clone();
+        self.administer(async move |service| {
+            caller.needs(Scope::within(Right::Manage, &tenant, &name))?;
+            let namespace = service.registry.namespace(&tenant, &name)?;
+            let policy = namespace.binding().policy.clone();
+            let (policy, origin) = service.changed(&tenant, policy, &change)?;
+            service.check_quota(&caller, &change, Some(namespace.id()), &policy)?;
+            let (actor, now) = (caller.actor(), service.clock.now());
+            let changed = service.records.change_policy(namespace.record(), &policy, &actor, now);
+            service.follow_change(changed.await?);
+            namespace.bind(policy, origin);
+            Ok(service.shown_namespace(&namespace))
+        })
+        .await
     }
 
     /// Removes a namespace and everything in it.
@@ -165,22 +200,30 @@ impl Service {
     /// # Errors
     /// [`ServiceError`]: the scope, the namespace, or the records.
     pub async fn delete_namespace(
-        &self,
+        self: &Arc<Self>,
         caller: &Caller,
         tenant: &Name,
         name: &Name,
     ) -> Result<(), ServiceError> {
         caller.needs(Scope::tenant(Right::Manage, tenant))?;
-        let namespace = self.registry.namespace(tenant, name)?;
-        let (actor, now) = (caller.actor(), self.clock.now());
-        self.records.delete_namespace(namespace.record(), &actor, now).await?;
-        if let Some(tenant) = self.registry.write().get_mut(tenant) {
-            tenant.namespaces.remove(name);
-        }
+        let (caller, tenant, name) = (caller.clone(), tenant.clone(), name.clone());
+        self.administer(async move |service| {
+            caller.needs(Scope::tenant(Right::Manage, &tenant))?;
+            let namespace = service.registry.namespace(&tenant, &name)?;
+            let (actor, now) = (caller.actor(), service.clock.now());
+            let deleted = service.records.delete_namespace(namespace.record(), &actor, now);
+            service.follow_change(deleted.await?);
+            service.forget_namespace(&namespace);
+            service.withdraw_scopes(&tenant, Some(&name));
+            Ok(())
+        })
+        .await
+    }
+
+    /// Withdraws the scopes within what was deleted from the tokens in memory, as the records did.
+    fn withdraw_scopes(&self, tenant: &Name, namespace: Option<&Name>) {
+        self.tokens.withdraw(tenant, namespace);
         self.access_changed();
-        self.empty(&namespace);
-        self.end_locks(namespace.id());
-        Ok(())
     }
 
     /// Reserve and cap divide the memory of all tenants, so administrators alone set them, and
@@ -328,7 +371,7 @@ impl Service {
     /// # Errors
     /// [`ServiceError`]: the scope, the scopes asked for, or the records.
     pub async fn create_token(
-        &self,
+        self: &Arc<Self>,
         caller: &Caller,
         scopes: &[String],
         note: &str,
@@ -340,20 +383,22 @@ impl Service {
         if note.chars().count() > 200 {
             return Err(ServiceError::Invalid("the note is longer than 200 characters".into()));
         }
-        let mut parsed = Vec::new();
-        for scope in scopes {
-            let scope: Scope = scope.parse().map_err(ServiceError::invalid)?;
-            self.check_place(&scope)?;
-            parsed.push(scope.to_string());
-        }
-        let secret = new_secret();
-        let (actor, now) = (caller.actor(), self.clock.now());
-        let record = self
-            .records
-            .create_token(hash_of(&secret), &parsed.join(" "), note, &actor, now)
-            .await?;
-        self.tokens.load(std::slice::from_ref(&record));
-        Ok(CreatedToken { secret, token: shown_token(&record) })
+        let parsed: Result<Vec<Scope>, _> = scopes.iter().map(|scope| scope.parse()).collect();
+        let parsed = parsed.map_err(ServiceError::invalid)?;
+        let (caller, note) = (caller.clone(), note.to_owned());
+        self.administer(async move |service| {
+            caller.needs(Scope::Admin)?;
+            parsed.iter().try_for_each(|scope| service.check_place(scope))?;
+            let scopes: Vec<String> = parsed.iter().map(Scope::to_string).collect();
+            let (secret, scopes) = (new_secret(), scopes.join(" "));
+            let (actor, now) = (caller.actor(), service.clock.now());
+            let hash = hash_of(&secret);
+            let created = service.records.create_token(hash, &scopes, &note, &actor, now);
+            let record = service.follow_change(created.await?);
+            service.tokens.add(&record);
+            Ok(CreatedToken { secret, token: shown_token(&record) })
+        })
+        .await
     }
 
     /// A token for something that does not exist is more likely a slip than a plan.
@@ -376,17 +421,33 @@ impl Service {
     ///
     /// # Errors
     /// [`ServiceError`]: the scope, the token, or the records.
-    pub async fn revoke_token(&self, caller: &Caller, id: u64) -> Result<(), ServiceError> {
+    pub async fn revoke_token(
+        self: &Arc<Self>,
+        caller: &Caller,
+        id: u64,
+    ) -> Result<(), ServiceError> {
         caller.needs(Scope::Admin)?;
-        let (actor, now) = (caller.actor(), self.clock.now());
-        self.records.revoke_token(id, &actor, now).await.map_err(|error| match error {
-            verax_records::RecordsError::Missing(_) => ServiceError::Unknown(Subject::Token(id)),
-            other => other.into(),
-        })?;
+        let caller = caller.clone();
+        self.administer(async move |service| {
+            caller.needs(Scope::Admin)?;
+            let (actor, now) = (caller.actor(), service.clock.now());
+            let revoked = service.records.revoke_token(id, &actor, now).await;
+            let revoked = revoked.map_err(|error| match error {
+                RecordsError::Missing(_) => ServiceError::Unknown(Subject::Token(id)),
+                other => other.into(),
+            })?;
+            service.follow_change(revoked);
+            service.end_token(id);
+            Ok(())
+        })
+        .await
+    }
+
+    /// Ends a token in memory, with everything that was begun by it.
+    fn end_token(&self, id: u64) {
         self.tokens.revoke(id);
         self.access_changed();
-        self.records_watch.changed();
-        Ok(())
+        self.withdraw_locks(AccessId(id));
     }
 
     /// Who changed what, newest first. A tenant's managers see their tenant's changes.
@@ -403,7 +464,7 @@ impl Service {
             Some(tenant) => caller.needs(Scope::tenant(Right::Manage, tenant))?,
             None => caller.needs(Scope::Admin)?,
         }
-        let rows = self.records.activity(tenant, most.clamp(1, MOST_ACTIVITY)).await?;
+        let rows = self.records.activity(tenant.as_ref(), most.clamp(1, MOST_ACTIVITY)).await?;
         let item = |row: verax_records::Activity| ActivityItem {
             id: row.id,
             at: shown(row.at),
@@ -417,17 +478,23 @@ impl Service {
     }
 
     /// A one-time link that signs whoever opens it in as this caller.
-    pub fn sign_in_link(&self, caller: &Arc<Caller>) -> SignInLink {
+    ///
+    /// # Errors
+    /// [`ServiceError::NotSignedIn`] when the caller's access has ended, [`ServiceError::Busy`].
+    pub fn sign_in_link(&self, caller: &Arc<Caller>) -> Result<SignInLink, ServiceError> {
+        caller.still_open()?;
         let code = self.sessions.new_code(Arc::clone(caller), self.clock.now());
-        let seconds = crate::access::CODE.as_secs();
+        let code =
+            code.ok_or(ServiceError::Busy("there are too many sign-in links; come back later"))?;
+        let seconds = CODE_LIFETIME.as_secs();
         // In the fragment, which browsers send to no server and write to no log.
-        SignInLink { path: format!("/sign-in#{code}"), seconds }
+        Ok(SignInLink { path: format!("/sign-in#{code}"), seconds })
     }
 
     /// Starts a console session by a code or a token; returns its secret.
     ///
     /// # Errors
-    /// [`ServiceError::NotSignedIn`].
+    /// [`ServiceError::NotSignedIn`], [`ServiceError::Busy`].
     pub fn start_session(
         &self,
         by: &verax_api::CreateSession,
@@ -436,24 +503,41 @@ impl Service {
         let caller = match by {
             verax_api::CreateSession::Token(token) => self.tokens.caller(token)?,
             verax_api::CreateSession::Code(code) => {
-                self.sessions.use_code(code, now).ok_or(ServiceError::NotSignedIn(
+                let caller = self.sessions.use_code(code, now).ok_or(ServiceError::NotSignedIn(
                     "this sign-in link was used already or is too old: make a new one with `verax sign-in`, or paste a token",
-                ))?
+                ))?;
+                self.current(&caller)?
             }
         };
         let session = session_of(&caller);
-        Ok((self.sessions.start(caller, now), session))
+        let secret = self.sessions.start(caller, now);
+        Ok((
+            secret.ok_or(ServiceError::Busy("there are too many sessions; come back later"))?,
+            session,
+        ))
     }
 
-    /// Whoever a session belongs to. A session ends with the token it was begun with.
+    /// What the token that a caller came with opens now.
+    fn current(&self, caller: &Arc<Caller>) -> Result<Arc<Caller>, ServiceError> {
+        match caller.token() {
+            None => Ok(Arc::clone(caller)),
+            Some(token) => {
+                self.tokens.by_hash(&token.hash).ok_or(ServiceError::NotSignedIn(SESSION_ENDED))
+            }
+        }
+    }
+
+    /// Whoever a session belongs to, and the session. A session ends with the token it was begun with.
     ///
     /// # Errors
     /// [`ServiceError::NotSignedIn`].
-    pub fn session_caller(&self, secret: &str) -> Result<Arc<Caller>, ServiceError> {
-        self.sessions
-            .caller(secret, self.clock.now())
-            .filter(|caller| caller.token().is_none_or(|id| self.tokens.is_open(id)))
-            .ok_or(ServiceError::NotSignedIn("the session has ended: sign in again"))
+    pub fn session_caller(
+        &self,
+        secret: &str,
+    ) -> Result<(Arc<Caller>, ConsoleSession), ServiceError> {
+        let session = self.sessions.get(secret, self.clock.now());
+        let session = session.ok_or(ServiceError::NotSignedIn(SESSION_ENDED))?;
+        Ok((self.current(&session.caller)?, session))
     }
 
     /// Ends a session.

@@ -32,7 +32,7 @@ mod live;
 pub mod locks;
 mod namespace;
 mod origins;
-mod records_watch;
+mod records_sync;
 mod registry;
 pub mod runs;
 mod service;

@@ -39,7 +39,7 @@ impl Service {
     /// # Errors
     /// [`ServiceError`]: the scope, the tenant, the settings, an origin of that name, or the records.
     pub async fn create_origin(
-        &self,
+        self: &Arc<Self>,
         caller: &Caller,
         tenant: &Name,
         request: &CreateOrigin,
@@ -50,14 +50,20 @@ impl Service {
             Some(sql) => OriginSettings::sql(&*request.url, sql.query.clone().unwrap_or_default()),
             None => OriginSettings::http(&*request.url),
         };
-        let (settings, origin) = self.changed_origin(new, &parts_of(request)).await?;
-        let (actor, now) = (caller.actor(), self.clock.now());
-        let record = self.records.create_origin(tenant, &name, &settings, &actor, now).await?;
-        let answer = shown_origin(&record, &origin);
-        if let Some(tenant) = self.registry.write().get_mut(tenant) {
-            tenant.origins.insert(name, (record, origin));
-        }
-        Ok(answer)
+        let (caller, tenant, change) = (caller.clone(), tenant.clone(), parts_of(request));
+        self.administer(async move |service| {
+            caller.needs(Scope::Admin)?;
+            let (settings, origin) = service.changed_origin(new, &change).await?;
+            let (actor, now) = (caller.actor(), service.clock.now());
+            let created = service.records.create_origin(&tenant, &name, &settings, &actor, now);
+            let record = service.follow_change(created.await?);
+            let answer = shown_origin(&record, &origin);
+            if let Some(tenant) = service.registry.write().get_mut(&tenant) {
+                tenant.origins.insert(name, (record, origin));
+            }
+            Ok(answer)
+        })
+        .await
     }
 
     /// Changes parts of an origin's settings; the namespaces bound to it use them at once.
@@ -65,37 +71,52 @@ impl Service {
     /// # Errors
     /// [`ServiceError`]: the scope, the origin, the settings, or the records.
     pub async fn change_origin(
-        &self,
+        self: &Arc<Self>,
         caller: &Caller,
         tenant: &Name,
         name: &Name,
         change: &OriginChange,
     ) -> Result<ApiOrigin, ServiceError> {
         caller.needs(Scope::Admin)?;
-        let found = self.registry.read().get(tenant).and_then(|t| t.origins.get(name).cloned());
+        let (caller, change) = (caller.clone(), change.clone());
+        let (tenant, name) = (tenant.clone(), name.clone());
+        self.administer(async move |service| {
+            caller.needs(Scope::Admin)?;
+            service.change_origin_now(&caller, (tenant, name), &change).await
+        })
+        .await
+    }
+
+    async fn change_origin_now(
+        &self,
+        caller: &Caller,
+        (tenant, name): (Name, Name),
+        change: &OriginChange,
+    ) -> Result<ApiOrigin, ServiceError> {
+        let found = self.registry.read().get(&tenant).and_then(|t| t.origins.get(&name).cloned());
         let (mut record, _) = found
             .ok_or_else(|| ServiceError::Unknown(Subject::Origin(format!("{tenant}/{name}"))))?;
         let (settings, origin) = self.changed_origin(record.settings.clone(), change).await?;
         let bound = |n: &Arc<Namespace>| {
             let binding = n.binding();
-            let choice = binding.policy.origin.clone().filter(|choice| choice.origin == *name);
+            let choice = binding.policy.origin.clone().filter(|choice| choice.origin == name);
             choice.map(|choice| (Arc::clone(n), binding.policy.clone(), choice.key_pattern))
         };
         let namespaces: Vec<_> = self.registry.namespaces();
         let bound: Vec<_> =
-            namespaces.iter().filter(|n| n.tenant() == tenant).filter_map(bound).collect();
+            namespaces.iter().filter(|n| *n.tenant() == tenant).filter_map(bound).collect();
         for (_, policy, pattern) in &bound {
             check_binding(&format!("{tenant}/{name}"), &origin, policy, pattern)?;
         }
         let (actor, now) = (caller.actor(), self.clock.now());
-        self.records.change_origin(&record, &settings, &actor, now).await?;
+        self.follow_change(self.records.change_origin(&record, &settings, &actor, now).await?);
         record.settings = settings;
         let answer = shown_origin(&record, &origin);
         for (namespace, policy, _) in bound {
             namespace.bind(policy, Some(Arc::clone(&origin)));
         }
-        if let Some(tenant) = self.registry.write().get_mut(tenant) {
-            tenant.origins.insert(name.clone(), (record, origin));
+        if let Some(tenant) = self.registry.write().get_mut(&tenant) {
+            tenant.origins.insert(name, (record, origin));
         }
         Ok(answer)
     }
@@ -105,20 +126,27 @@ impl Service {
     /// # Errors
     /// [`ServiceError`]: the scope, the origin, a namespace bound to it, or the records.
     pub async fn delete_origin(
-        &self,
+        self: &Arc<Self>,
         caller: &Caller,
         tenant: &Name,
         name: &Name,
     ) -> Result<(), ServiceError> {
         caller.needs(Scope::Admin)?;
-        if self.registry.origin(tenant, name).is_none() {
-            return Err(ServiceError::Unknown(Subject::Origin(format!("{tenant}/{name}"))));
-        }
-        self.records.delete_origin(tenant, name, &caller.actor(), self.clock.now()).await?;
-        if let Some(tenant) = self.registry.write().get_mut(tenant) {
-            tenant.origins.remove(name);
-        }
-        Ok(())
+        let (caller, tenant, name) = (caller.clone(), tenant.clone(), name.clone());
+        self.administer(async move |service| {
+            caller.needs(Scope::Admin)?;
+            if service.registry.origin(&tenant, &name).is_none() {
+                return Err(ServiceError::Unknown(Subject::Origin(format!("{tenant}/{name}"))));
+            }
+            let (actor, now) = (caller.actor(), service.clock.now());
+            service
+                .follow_change(service.records.delete_origin(&tenant, &name, &actor, now).await?);
+            if let Some(tenant) = service.registry.write().get_mut(&tenant) {
+                tenant.origins.remove(&name);
+            }
+            Ok(())
+        })
+        .await
     }
 
     /// Settings with some parts changed, and the origin they make.

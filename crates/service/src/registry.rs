@@ -12,6 +12,7 @@ use crate::namespace::Namespace;
 
 #[derive(Debug, Default)]
 pub(crate) struct Tenant {
+    pub(crate) id: u64,
     pub(crate) created_at: verax_core::Timestamp,
     pub(crate) namespaces: BTreeMap<Name, Arc<Namespace>>,
     pub(crate) origins: BTreeMap<Name, (OriginRecord, Arc<Origin>)>,
@@ -33,7 +34,7 @@ impl Registry {
     }
 
     pub(crate) fn add_tenant(&self, record: &TenantRecord) {
-        let tenant = Tenant { created_at: record.created_at, ..Default::default() };
+        let tenant = Tenant { id: record.id, created_at: record.created_at, ..Default::default() };
         self.write().insert(record.name.clone(), tenant);
     }
 

@@ -20,7 +20,7 @@ use crate::error::ServiceError;
 use crate::live::{Live, sample_every_second};
 use crate::locks::{Locks, end_in_time, keep_epoch};
 use crate::namespace::Namespace;
-use crate::records_watch::{RecordsWatch, keep_in_touch};
+use crate::records_sync::{RecordsSync, sync_loop};
 use crate::registry::Registry;
 use crate::runs::{LoadRunner, RunTable};
 use crate::transit::Transit;
@@ -40,8 +40,10 @@ pub struct ServiceOptions {
     pub most_waiters: usize,
     /// The most memory for values on their way in and out, in bytes.
     pub transit_limit: u64,
-    /// Where a copy of what serving needs is kept, for a start while MariaDB is away.
-    pub records_copy: Option<PathBuf>,
+    /// Where a snapshot of the records is kept, for a start while MariaDB is away.
+    pub records_snapshot: Option<PathBuf>,
+    /// Where the latest epoch of fencing tokens is kept, in case the records forget it.
+    pub epoch_file: Option<PathBuf>,
     /// Where files with the secrets of origins lie; without it they come from the environment alone.
     pub credentials_dir: Option<PathBuf>,
     /// The load profiles to offer.
@@ -54,7 +56,8 @@ impl Default for ServiceOptions {
             memory_limit: 256 << 20,
             most_waiters: 20_000,
             transit_limit: 256 << 20,
-            records_copy: None,
+            records_snapshot: None,
+            epoch_file: None,
             credentials_dir: None,
             profiles: Vec::new(),
         }
@@ -80,14 +83,16 @@ pub struct Service {
     pub(crate) locks: Locks,
     pub(crate) drills: Drills,
     runner: OnceLock<Arc<dyn LoadRunner>>,
-    pub(crate) records_watch: RecordsWatch,
+    pub(crate) sync: RecordsSync,
+    pub(crate) epoch_file: Option<PathBuf>,
     access_revision: AtomicU64,
+    restarts: AtomicU64,
     stopping: watch::Sender<bool>,
 }
 
 impl Service {
     /// Loads everything from the records and starts the background work. While MariaDB is away, what
-    /// serving needs comes from the copy that an earlier start left, if there is one.
+    /// serving needs comes from the snapshot that an earlier start left, if there is one.
     ///
     /// # Errors
     /// [`ServiceError::RecordsUnavailable`] when neither can be read.
@@ -112,15 +117,17 @@ impl Service {
             locks: Locks::default(),
             drills: Drills::default(),
             runner: OnceLock::new(),
-            records_watch: RecordsWatch::new(options.records_copy),
+            sync: RecordsSync::new(options.records_snapshot),
+            epoch_file: options.epoch_file,
             access_revision: AtomicU64::new(0),
+            restarts: AtomicU64::new(0),
             stopping: watch::Sender::new(false),
         });
-        service.load_or_copy().await?;
+        service.load_or_snapshot().await?;
         let tasks: [fn(Arc<Self>) -> Work; 5] = [
             tidy,
             |service| Box::pin(sample_every_second(service)),
-            |service| Box::pin(keep_in_touch(service)),
+            |service| Box::pin(sync_loop(service)),
             |service| Box::pin(keep_epoch(service)),
             |service| Box::pin(end_in_time(service)),
         ];
@@ -130,29 +137,48 @@ impl Service {
         Ok(service)
     }
 
-    /// Makes sure that the administrator token is known: `known` when it still opens everything, else
-    /// a new one, which the caller keeps where only its owner can read it.
+    /// Makes sure that the administrator token is known: `known` when it still opens everything. The
+    /// first one is created here, for the caller to keep where only its owner can read it. No further
+    /// one is ever created by itself: who can damage a file must not become administrator by it.
+    ///
+    /// # Errors
+    /// [`ServiceError::Conflict`] when `known` opens nothing, or is missing although there are
+    /// administrators; [`ServiceError::RecordsUnavailable`].
+    pub async fn administrator_token(
+        self: &Arc<Self>,
+        known: Option<&str>,
+    ) -> Result<String, ServiceError> {
+        if let Some(secret) = known {
+            return match self.tokens.caller(secret) {
+                Ok(caller) if caller.is_admin() => Ok(secret.to_owned()),
+                _ => Err(ServiceError::Conflict(
+                    "it holds no token that is known and opens everything".into(),
+                )),
+            };
+        }
+        if self.tokens.any_admin() {
+            return Err(ServiceError::Conflict(
+                "it is not there, although an administrator token was created before".into(),
+            ));
+        }
+        self.new_administrator_token().await
+    }
+
+    /// Creates an administrator token, for somebody who may write to the data directory and asks for it.
     ///
     /// # Errors
     /// [`ServiceError::RecordsUnavailable`].
-    pub async fn administrator_token(&self, known: Option<&str>) -> Result<String, ServiceError> {
-        if let Some(secret) = known
-            && self.tokens.caller(secret).is_ok_and(|caller| caller.is_admin())
-        {
-            return Ok(secret.to_owned());
-        }
+    pub async fn new_administrator_token(self: &Arc<Self>) -> Result<String, ServiceError> {
         let secret = new_secret();
-        let record = self
-            .records
-            .create_token(
-                hash_of(&secret),
-                "admin",
-                "administrator",
-                &Actor::new("Verax at its first start"),
-                self.clock.now(),
-            )
-            .await?;
-        self.tokens.load(&[record]);
+        let hash = hash_of(&secret);
+        self.administer(async move |service| {
+            let (actor, now) = (Actor::new("Verax at its start"), service.clock.now());
+            let created =
+                service.records.create_token(hash, "admin", "administrator", &actor, now).await?;
+            service.tokens.add(&service.follow_change(created));
+            Ok(())
+        })
+        .await?;
         Ok(secret)
     }
 
@@ -206,6 +232,11 @@ impl Service {
         self.access_revision.fetch_add(1, Ordering::AcqRel);
     }
 
+    /// How many background tasks ended by themselves and were started again.
+    pub fn restarts(&self) -> u64 {
+        self.restarts.load(Ordering::Relaxed)
+    }
+
     /// The time by the service's clock.
     pub fn now(&self) -> verax_core::Timestamp {
         self.clock.now()
@@ -213,7 +244,7 @@ impl Service {
 
     /// Whether the records answered when they were last asked.
     pub fn records_available(&self) -> bool {
-        self.records_watch.available()
+        self.sync.available()
     }
 
     /// Whether the service can serve, and what is degraded.
@@ -277,11 +308,26 @@ impl Service {
 
 type Work = std::pin::Pin<Box<dyn Future<Output = ()> + Send>>;
 
+/// How long a background task that ended by itself is left alone before it is started again.
+const RESTART_AFTER: Duration = Duration::from_secs(1);
+
+/// Runs background work until the service stops. Work that ends before, as by a panic, is told of and
+/// started again.
 async fn until_stopped(service: Arc<Service>, work: fn(Arc<Service>) -> Work) {
     let mut stopping = service.stopping();
-    tokio::select! {
-        () = work(Arc::clone(&service)) => {}
-        _ = stopping.wait_for(|stopping| *stopping) => {}
+    loop {
+        let mut task = tokio::spawn(work(Arc::clone(&service)));
+        tokio::select! {
+            ended = &mut task => {
+                tracing::error!(?ended, "a background task ended by itself: starting it again");
+                service.restarts.fetch_add(1, Ordering::Relaxed);
+            }
+            _ = stopping.wait_for(|stopping| *stopping) => {
+                task.abort();
+                return;
+            }
+        }
+        tokio::time::sleep(RESTART_AFTER).await;
     }
 }
 

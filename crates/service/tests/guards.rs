@@ -27,7 +27,7 @@ async fn started() -> (Fixture, Arc<Namespace>) {
 
 fn lock(hold: u64, wait: u64) -> LockRequest {
     let [hold, wait] = [hold, wait].map(Duration::from_millis);
-    LockRequest { owner: "a test".into(), hold, wait, session: None }
+    LockRequest { owner: "a test".into(), hold, wait, session: None, access: None }
 }
 
 fn permit(hold: u64, wait: u64) -> PermitRequest {

@@ -14,6 +14,17 @@ pub(crate) struct ServiceFlags {
     /// The address for HTTP and the console [env: VERAX_HTTP] [default: 127.0.0.1:8750]
     #[arg(long, value_name = "ADDR")]
     pub(crate) http: Option<String>,
+    /// Names, separated by commas, by which requests may ask beside addresses and localhost; * is any
+    /// [env: VERAX_HOST_NAMES]
+    #[arg(long, value_name = "NAMES")]
+    pub(crate) host_names: Option<String>,
+    /// Connections at most, on HTTP and on the wire each [env: VERAX_MAX_CONNECTIONS] [default: 10000]
+    #[arg(long, value_name = "COUNT")]
+    pub(crate) max_connections: Option<String>,
+    /// Connections at most from one address, which proxies share
+    /// [env: VERAX_MAX_CONNECTIONS_PER_ADDRESS] [default: half of --max-connections]
+    #[arg(long, value_name = "COUNT")]
+    pub(crate) max_connections_per_address: Option<String>,
     /// The address for the wire protocol [env: VERAX_WIRE] [default: 127.0.0.1:8751]
     #[arg(long, value_name = "ADDR")]
     pub(crate) wire: Option<String>,
@@ -42,6 +53,9 @@ pub(crate) struct ServiceFlags {
     /// What to log, such as info or verax_service=debug [env: VERAX_LOG] [default: info]
     #[arg(long, value_name = "FILTER")]
     pub(crate) log: Option<String>,
+    /// Create a new administrator token, because the one in the data directory is lost
+    #[arg(long)]
+    pub(crate) new_admin_token: bool,
 }
 
 #[derive(Debug, Args)]

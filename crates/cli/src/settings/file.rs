@@ -23,12 +23,21 @@ struct Contents {
     log: Log,
     load: Load,
     origins: Origins,
+    connections: Connections,
 }
 
 #[derive(Debug, Default, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 struct Http {
     address: Value,
+    host_names: Value,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+struct Connections {
+    max: Value,
+    max_per_address: Value,
 }
 
 #[derive(Debug, Default, Deserialize)]
@@ -113,6 +122,18 @@ impl SettingsFile {
 
     pub(super) fn http_address(&self) -> Option<Given> {
         self.given("http.address", &self.contents.http.address)
+    }
+
+    pub(super) fn host_names(&self) -> Option<Given> {
+        self.given("http.host_names", &self.contents.http.host_names)
+    }
+
+    pub(super) fn max_connections(&self) -> Option<Given> {
+        self.given("connections.max", &self.contents.connections.max)
+    }
+
+    pub(super) fn max_connections_per_address(&self) -> Option<Given> {
+        self.given("connections.max_per_address", &self.contents.connections.max_per_address)
     }
 
     pub(super) fn wire_address(&self) -> Option<Given> {

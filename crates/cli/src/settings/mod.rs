@@ -6,6 +6,8 @@ mod source;
 use std::net::SocketAddr;
 use std::path::PathBuf;
 
+use verax_server::ConnectionLimits;
+
 use crate::arguments::{DemoOptions, ServeOptions, ServiceFlags, size};
 use crate::failure::Failure;
 use crate::logging::LogFormat;
@@ -30,6 +32,10 @@ pub(crate) struct Settings {
     pub(crate) log_format: LogFormat,
     pub(crate) log_filter: String,
     pub(crate) load_profiles: Option<PathBuf>,
+    /// Names by which requests may ask.
+    pub(crate) host_names: Vec<String>,
+    pub(crate) connections: ConnectionLimits,
+    pub(crate) new_admin_token: bool,
     /// Where the secrets of origins lie; under the data directory without it.
     pub(crate) credentials_directory: Option<PathBuf>,
 }
@@ -59,6 +65,23 @@ fn memory_limit(text: &str) -> Result<u64, String> {
             Err("it is less than 1MiB, which nothing fits into".into())
         }
         bytes => Ok(bytes),
+    }
+}
+
+fn host_names(text: &str) -> Result<Vec<String>, String> {
+    let names: Vec<String> = text.split(',').map(|name| name.trim().to_owned()).collect();
+    match names.iter().find(|name| name.is_empty() || name.contains([':', '/', ' '])) {
+        Some(wrong) => Err(format!(
+            "{wrong:?} is no host name: write names without scheme and port, separated by commas"
+        )),
+        None => Ok(names),
+    }
+}
+
+fn connections(text: &str) -> Result<usize, String> {
+    match text.parse() {
+        Ok(count @ 10..=1_000_000) => Ok(count),
+        _ => Err("use a number from 10 to 1000000".into()),
     }
 }
 
@@ -154,6 +177,27 @@ impl Settings {
             "VERAX_CREDENTIALS_DIR",
             file.credentials_directory(),
         );
+        let names = given(
+            "--host-names",
+            flags.host_names.as_deref(),
+            "VERAX_HOST_NAMES",
+            file.host_names(),
+        );
+        let max_connections = given(
+            "--max-connections",
+            flags.max_connections.as_deref(),
+            "VERAX_MAX_CONNECTIONS",
+            file.max_connections(),
+        );
+        let per_address = given(
+            "--max-connections-per-address",
+            flags.max_connections_per_address.as_deref(),
+            "VERAX_MAX_CONNECTIONS_PER_ADDRESS",
+            file.max_connections_per_address(),
+        );
+        let max_connections = source::parse(max_connections, connections)?
+            .unwrap_or(ConnectionLimits::default().connections);
+        let per_address = source::parse(per_address, connections)?;
         let tls = match (source::parse(certificate, path)?, source::parse(key, path)?) {
             (Some(certificate), Some(key)) => Some((certificate, key)),
             (None, None) => None,
@@ -188,6 +232,12 @@ impl Settings {
             log_filter: source::parse(log, filter)?.unwrap_or_else(|| "info".into()),
             load_profiles: source::parse(profiles, path)?,
             credentials_directory: source::parse(credentials, path)?,
+            host_names: source::parse(names, host_names)?.unwrap_or_default(),
+            connections: ConnectionLimits {
+                connections: max_connections,
+                per_address: per_address.unwrap_or(max_connections / 2),
+            },
+            new_admin_token: flags.new_admin_token,
         })
     }
 }
@@ -234,6 +284,9 @@ mod tests {
     #[case(&[], &[], "[memory]\nlimit = \"3 bytes\"\n", &["line 2", "memory.limit", "1MiB"])]
     #[case(&[], &[("VERAX_MEMORY_LIMIT", "lots")], "", &["VERAX_MEMORY_LIMIT", "lots"])]
     #[case(&["--http", "nowhere"], &[], "", &["--http", "nowhere"])]
+    #[case(&["--host-names", "a,http://b"], &[], "", &["--host-names", "http://b"])]
+    #[case(&["--max-connections", "9"], &[], "", &["--max-connections", "10 to"])]
+    #[case(&[], &[("VERAX_MAX_CONNECTIONS_PER_ADDRESS", "many")], "", &["PER_ADDRESS", "many"])]
     #[case(&["--log-format", "xml"], &[], "", &["--log-format", "plain or json"])]
     fn a_bad_value_names_its_place(
         #[case] flags: &[&str],

@@ -1,8 +1,8 @@
 //! The data directory: one Verax at a time, and the administrator token in it.
 
-use std::fs::{self, File, OpenOptions, TryLockError};
-use std::io::{Read, Write};
-use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
+use std::fs::{self, DirBuilder, File, OpenOptions, TryLockError};
+use std::io::{ErrorKind, Read, Write};
+use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 
 use crate::failure::Failure;
@@ -21,9 +21,14 @@ fn failed(what: &str, path: &Path, error: &std::io::Error) -> Failure {
 
 impl DataDirectory {
     /// Makes the directory if need be, and takes hold of it.
-    pub(super) fn hold(path: &Path) -> Result<Self, Failure> {
-        fs::create_dir_all(path)
-            .map_err(|e| failed("the data directory cannot be made:", path, &e))?;
+    ///
+    /// It is for this user alone. Where the private MariaDB runs as a user of its own (because Verax runs
+    /// as root), that user's group may pass through to the directory of the records, and nothing else.
+    pub(super) fn hold(path: &Path, private_mariadb: bool) -> Result<Self, Failure> {
+        let made = DirBuilder::new().recursive(true).mode(0o700).create(path);
+        made.map_err(|e| failed("the data directory cannot be made:", path, &e))?;
+        protect(path, private_mariadb)
+            .map_err(|e| failed("the data directory cannot be protected:", path, &e))?;
         let lock_path = path.join("verax.lock");
         let mut lock = OpenOptions::new()
             .read(true)
@@ -59,9 +64,19 @@ impl DataDirectory {
         self.path.join("records")
     }
 
-    /// Where a copy of the records is kept.
-    pub(super) fn records_copy(&self) -> PathBuf {
-        self.path.join("records.copy")
+    /// Where a snapshot of the records is kept.
+    pub(super) fn records_snapshot(&self) -> PathBuf {
+        self.path.join("records.snapshot")
+    }
+
+    /// Where the latest epoch of fencing tokens is kept.
+    pub(super) fn epoch_file(&self) -> PathBuf {
+        self.path.join("lock.epoch")
+    }
+
+    /// Where the demo's ferry network lives.
+    pub(super) fn ferry(&self) -> PathBuf {
+        self.path.join("ferry")
     }
 
     /// Where the secrets of origins lie, unless the settings say otherwise.
@@ -74,16 +89,59 @@ impl DataDirectory {
         self.path.join("admin.token")
     }
 
-    /// The administrator token of an earlier start.
-    pub(super) fn token(&self) -> Option<String> {
-        let text = fs::read_to_string(self.token_path()).ok()?;
-        Some(text.trim().to_owned()).filter(|token| !token.is_empty())
+    /// The administrator token of an earlier start; `None` when the file is not there. One that others
+    /// can read is told of, and protected from then on.
+    pub(super) fn token(&self) -> Result<Option<String>, Failure> {
+        let path = self.token_path();
+        let text = match fs::read_to_string(&path) {
+            Ok(text) => text,
+            Err(error) if error.kind() == ErrorKind::NotFound => return Ok(None),
+            Err(error) => {
+                return Err(failed("the administrator token cannot be read:", &path, &error));
+            }
+        };
+        if is_exposed(&path) {
+            tracing::warn!(
+                path = %path.display(),
+                "others could read the administrator token: if somebody did, create another with `verax token create --scope admin` and revoke this one"
+            );
+            fs::set_permissions(&path, fs::Permissions::from_mode(0o600))
+                .map_err(|e| failed("the administrator token cannot be protected:", &path, &e))?;
+        }
+        Ok(Some(text.trim().to_owned()))
+    }
+
+    /// Tells of secrets of origins that others can read.
+    pub(super) fn check_credentials(&self, directory: &Path) {
+        let Ok(files) = fs::read_dir(directory) else { return };
+        for file in files.flatten().filter(|file| is_exposed(&file.path())) {
+            tracing::warn!(
+                path = %file.path().display(),
+                "others can read this credential: chmod 600 it"
+            );
+        }
     }
 
     /// Keeps the administrator token where only its owner can read it.
     pub(super) fn keep_token(&self, token: &str) -> Result<(), Failure> {
         keep_secret(&self.token_path(), token)
     }
+}
+
+/// Whether anybody but its owner can read a file.
+fn is_exposed(path: &Path) -> bool {
+    fs::metadata(path).is_ok_and(|metadata| metadata.permissions().mode() & 0o077 != 0)
+}
+
+fn protect(path: &Path, private_mariadb: bool) -> std::io::Result<()> {
+    let mode = match verax_records::launcher::server_group() {
+        Some(group) if private_mariadb => {
+            std::os::unix::fs::chown(path, None, Some(group))?;
+            0o710
+        }
+        _ => 0o700,
+    };
+    fs::set_permissions(path, fs::Permissions::from_mode(mode))
 }
 
 /// Writes a secret to a file that only its owner can read.
@@ -110,14 +168,37 @@ mod tests {
     #[test]
     fn one_process_holds_a_directory_and_its_token_is_private() {
         let place = tempfile::tempdir().unwrap();
-        let held = DataDirectory::hold(place.path()).unwrap();
-        let second = format!("{:?}", DataDirectory::hold(place.path()).unwrap_err());
+        let held = DataDirectory::hold(place.path(), false).unwrap();
+        let second = format!("{:?}", DataDirectory::hold(place.path(), false).unwrap_err());
         assert!(second.contains("in use by another Verax"), "{second}");
-        assert_eq!(held.token(), None);
+        assert_eq!(held.token().unwrap(), None);
         held.keep_token("secret").unwrap();
         let mode = fs::metadata(held.token_path()).unwrap().permissions().mode();
-        assert_eq!((held.token().as_deref(), mode & 0o777), (Some("secret"), 0o600));
+        assert_eq!((held.token().unwrap().as_deref(), mode & 0o777), (Some("secret"), 0o600));
         drop(held);
-        assert!(DataDirectory::hold(place.path()).is_ok());
+        assert!(DataDirectory::hold(place.path(), false).is_ok());
+    }
+
+    #[test]
+    fn what_others_could_read_is_protected() {
+        let mode = |path: &Path| fs::metadata(path).unwrap().permissions().mode() & 0o777;
+        let open = |path: &Path, mode| {
+            fs::set_permissions(path, fs::Permissions::from_mode(mode)).unwrap();
+        };
+        let place = tempfile::tempdir().unwrap();
+        let path = place.path().join("data");
+        fs::create_dir(&path).unwrap();
+        open(&path, 0o755);
+        let held = DataDirectory::hold(&path, false).unwrap();
+        assert_eq!(mode(&path), 0o700);
+        held.keep_token("secret").unwrap();
+        open(&held.token_path(), 0o644);
+        assert!(is_exposed(&held.token_path()));
+        held.token().unwrap();
+        assert_eq!(mode(&held.token_path()), 0o600);
+        drop(held);
+        // Nobody but the server's own group may pass through, and nobody may look around.
+        drop(DataDirectory::hold(&path, true).unwrap());
+        assert_eq!(mode(&path) & !0o010, 0o700);
     }
 }

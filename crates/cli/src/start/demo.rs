@@ -9,6 +9,8 @@ use verax_client::{Client, ClientOptions};
 use verax_demo::drills::Drills;
 use verax_demo::{data, profiles, reader, setup, stand_in, traffic};
 
+use verax_records::launcher::{Listen, PrivateServer, PrivateServerOptions};
+
 use super::drill_runner::DemoDrills;
 use super::serve::start;
 use crate::arguments::DemoOptions;
@@ -53,43 +55,53 @@ pub(crate) async fn demo(options: DemoOptions) -> Result<(), Failure> {
     let settings = Settings::for_demo(&options, &environment)?;
     let origin = address(&options.origin)
         .map_err(|e| Failure::usage(format!("--origin {:?}: {e}", options.origin)))?;
-    logging::start(settings.log_format, &settings.log_filter);
+    let _log = logging::start(settings.log_format, &settings.log_filter);
     let failed = |e: &dyn std::fmt::Display| Failure::failed(e.to_string());
     let steps = Steps::new();
     steps.bar.set_style(
         ProgressStyle::with_template("{spinner} {msg} ({elapsed})").map_err(|e| failed(&e))?,
     );
     let shipped = profiles::shipped().map_err(|e| failed(&e))?;
-    let running = start(&settings, shipped, |what| steps.begin(what)).await?;
-    let Some(private) = &running.private else {
-        return Err(Failure::failed("the demo needs its private MariaDB"));
+    let mut running = start(&settings, shipped, |what| steps.begin(what)).await?;
+    let Some(token) = running.token.clone() else {
+        return Err(Failure::failed("the demo needs its administrator token: see the log above"));
     };
+    steps.begin("starting the ferry network's own MariaDB");
+    // A server of its own: no origin may lead to the records.
+    let ferry = PrivateServer::start_with(PrivateServerOptions {
+        directory: running.directory.ferry(),
+        mariadbd: settings.mariadbd.clone(),
+        listen: Listen::Loopback,
+    });
+    let ferry = ferry.await.map_err(|e| failed(&e))?;
+    let (base_url, ferry_url, port) = (ferry.url("verax"), ferry.url("ferry"), ferry.port());
+    running.more_servers.push(ferry);
     steps.begin("loading the ferry network's sailings and gauge readings");
     let today = jiff::Timestamp::now().to_zoned(jiff::tz::TimeZone::UTC).date();
     let progress = |done, of| steps.progress("loading days of the ferry network", done, of);
-    let loaded = data::load(&private.url("verax"), today, progress).await;
+    let loaded = data::load(&base_url, today, progress).await;
     let loaded = loaded.map_err(|e| failed(&e))?;
     tracing::debug!(?loaded, "the ferry data is there");
     steps.begin("starting the stand-in origin, the tenants and their traffic");
-    let stand_in = stand_in::start(&private.url("ferry"), origin).await.map_err(|e| failed(&e))?;
+    let stand_in = stand_in::start(&ferry_url, origin).await.map_err(|e| failed(&e))?;
     let anywhere = std::net::SocketAddr::from(([127, 0, 0, 1], 0));
-    let second = stand_in::start(&private.url("ferry"), anywhere).await.map_err(|e| failed(&e))?;
-    let password = reader::create(&private.url("ferry")).await.map_err(|e| failed(&e))?;
+    let second = stand_in::start(&ferry_url, anywhere).await.map_err(|e| failed(&e))?;
+    let password = reader::create(&ferry_url).await.map_err(|e| failed(&e))?;
     running.keep_credential(reader::READER, &password)?;
     let verax = Client::new(ClientOptions {
         url: running.url(),
         ca: settings.tls.as_ref().map(|(certificate, _)| certificate.clone()),
         wire: running.wire_url(),
-        token: Some(running.token.clone()),
+        token: Some(token),
         ..Default::default()
     })?;
-    let drills = Drills::prepare(verax.clone(), &private.url("ferry")).await;
+    let drills = Drills::prepare(verax.clone(), &ferry_url).await;
     let drills = DemoDrills(Arc::new(drills.map_err(|e| failed(&e))?));
     running.service.set_drill_runner(Arc::new(drills));
     let places = setup::Places {
         stand_in: stand_in.address,
         second: second.address,
-        database: private.port(),
+        database: port.unwrap_or_default(),
     };
     setup::create(&verax, &places).await.map_err(|e| failed(&e))?;
     if !options.no_traffic {

@@ -2,6 +2,7 @@
 
 mod data_directory;
 mod demo;
+mod descriptors;
 mod drill_runner;
 mod load_runner;
 mod serve;

@@ -1,8 +1,10 @@
 //! `verax serve`, and what `verax demo` shares with it.
 
+use std::io::Write;
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::time::Duration;
 
 use tokio::net::TcpListener;
 use tokio::signal::unix::{SignalKind, signal};
@@ -10,16 +12,20 @@ use tokio::sync::watch;
 use tokio::task::JoinHandle;
 use verax_api::LoadProfileSpec;
 use verax_records::Records;
-use verax_records::launcher::{PrivateServer, PrivateServerOptions};
-use verax_server::{Tls, WireLimits};
-use verax_service::{Service, ServiceOptions};
+use verax_records::launcher::{Listen, PrivateServer, PrivateServerOptions};
+use verax_server::{HostNames, HttpOptions, Tls, WireLimits};
+use verax_service::{Service, ServiceError, ServiceOptions};
 
 use super::data_directory::{DataDirectory, keep_secret};
+use super::descriptors;
 use super::load_runner::LocalLoad;
 use crate::arguments::ServeOptions;
 use crate::failure::Failure;
 use crate::logging;
 use crate::settings::{Settings, environment};
+
+/// How long a stop waits until what the runs came to is written down.
+const RUNS_TIMEOUT: Duration = Duration::from_secs(3);
 
 /// A service that runs.
 pub(super) struct Running {
@@ -27,9 +33,12 @@ pub(super) struct Running {
     pub(super) address: SocketAddr,
     wire: SocketAddr,
     scheme: &'static str,
-    pub(super) token: String,
-    pub(super) private: Option<PrivateServer>,
-    directory: DataDirectory,
+    /// The administrator token, when it is known.
+    pub(super) token: Option<String>,
+    private: Option<PrivateServer>,
+    /// Servers of the demo, which end with it.
+    pub(super) more_servers: Vec<PrivateServer>,
+    pub(super) directory: DataDirectory,
     credentials: PathBuf,
     stop: watch::Sender<bool>,
     serving: JoinHandle<std::io::Result<()>>,
@@ -50,7 +59,8 @@ pub(super) async fn start(
     profiles: Vec<LoadProfileSpec>,
     step: impl Fn(&str),
 ) -> Result<Running, Failure> {
-    let directory = DataDirectory::hold(&settings.data_directory)?;
+    let connections = descriptors::raise(settings.connections);
+    let directory = DataDirectory::hold(&settings.data_directory, settings.records_url.is_none())?;
     // Before MariaDB, which takes longer to find out about.
     let listener = listen(settings.http, "--http, VERAX_HTTP or http.address").await?;
     let wire_listener = listen(settings.wire, "--wire, VERAX_WIRE or wire.address").await?;
@@ -64,6 +74,7 @@ pub(super) async fn start(
             let options = PrivateServerOptions {
                 directory: directory.records(),
                 mariadbd: settings.mariadbd.clone(),
+                listen: Listen::Socket,
             };
             let server = PrivateServer::start_with(options);
             let server = server.await.map_err(|e| Failure::failed(e.to_string()))?;
@@ -78,7 +89,8 @@ pub(super) async fn start(
     let options = ServiceOptions {
         memory_limit: settings.memory_limit,
         profiles,
-        records_copy: Some(directory.records_copy()),
+        records_snapshot: Some(directory.records_snapshot()),
+        epoch_file: Some(directory.epoch_file()),
         credentials_dir: Some(credentials.clone()),
         ..Default::default()
     };
@@ -86,17 +98,16 @@ pub(super) async fn start(
     let scheme = if tls.is_some() { "https" } else { "http" };
     let ca = settings.tls.as_ref().map(|(certificate, _)| certificate.clone());
     service.set_load_runner(Arc::new(LocalLoad { url: format!("{scheme}://{address}"), ca }));
-    let known = directory.token();
-    let token = service.administrator_token(known.as_deref()).await.map_err(|e| failed(&e))?;
-    if known.as_deref() != Some(&token) {
-        directory.keep_token(&token)?;
-    }
+    directory.check_credentials(&credentials);
+    let token = administrator_token(&service, &directory, settings.new_admin_token).await?;
     let (stop, mut stopped) = watch::channel(false);
     if let Some(tls) = &tls {
         let tls = Arc::clone(tls);
         tokio::spawn(async move { tls.follow_changes().await });
     }
-    let limits = WireLimits::default();
+    let limits = WireLimits { connections, ..Default::default() };
+    let host_names = HostNames::new(settings.host_names.iter().cloned());
+    let http = HttpOptions { limits: connections, host_names };
     let wire_serving = tokio::spawn(verax_server::serve_wire(
         wire_listener,
         Arc::clone(&service),
@@ -106,7 +117,8 @@ pub(super) async fn start(
     let until = async move {
         let _ = stopped.wait_for(|stop| *stop).await;
     };
-    let serving = tokio::spawn(verax_server::serve(listener, Arc::clone(&service), tls, until));
+    let serving =
+        tokio::spawn(verax_server::serve(listener, Arc::clone(&service), tls, http, until));
     Ok(Running {
         service,
         address,
@@ -114,6 +126,7 @@ pub(super) async fn start(
         scheme,
         token,
         private,
+        more_servers: Vec::new(),
         directory,
         credentials,
         stop,
@@ -142,20 +155,22 @@ impl Running {
     }
 
     /// Says that the service can serve: one line, with a sign-in link.
-    #[allow(clippy::print_stdout)]
     pub(super) fn say_ready(&self) {
         let http = self.url();
         let wire = self.wire;
-        let link = self
-            .service
-            .token_caller(&self.token)
-            .map(|caller| format!(" · sign in: {http}{}", self.service.sign_in_link(&caller).path))
-            .unwrap_or_default();
-        let token = self.directory.token_path();
-        println!(
-            "verax ready · {http} · wire {wire} · administrator token in {}{link}",
-            token.display()
-        );
+        let link = self.token.as_ref().and_then(|token| {
+            let caller = self.service.token_caller(token).ok()?;
+            let link = self.service.sign_in_link(&caller).ok()?;
+            let path = self.directory.token_path();
+            Some(format!(
+                " · administrator token in {} · sign in: {http}{}",
+                path.display(),
+                link.path
+            ))
+        });
+        let link = link.unwrap_or_default();
+        // Nobody may be reading, which is no reason to stop.
+        let _ = writeln!(std::io::stdout(), "verax ready · {http} · wire {wire}{link}");
     }
 
     /// Waits for Ctrl-C, SIGTERM, or the end of serving, then stops everything in order.
@@ -170,15 +185,57 @@ impl Running {
         }
         tracing::info!("stopping");
         self.stop.send_replace(true);
-        if !self.serving.is_finished() {
-            let _ = (&mut self.serving).await;
+        let serving = async {
+            if !self.serving.is_finished() {
+                let _ = (&mut self.serving).await;
+            }
+            let _ = self.wire_serving.await;
+        };
+        let runs = tokio::time::timeout(RUNS_TIMEOUT, self.service.runs_ended());
+        let (_, runs) = tokio::join!(serving, runs);
+        if runs.is_err() {
+            tracing::warn!("what some runs came to was not written down in time");
         }
-        let _ = self.wire_serving.await;
-        if let Some(private) = self.private {
-            private.stop().await.map_err(|e| Failure::failed(e.to_string()))?;
+        let servers = self.private.into_iter().chain(self.more_servers);
+        for stopped in futures_util::future::join_all(servers.map(PrivateServer::stop)).await {
+            // It loses nothing by being killed, so that is no failure of the stop.
+            if let Err(error) = stopped {
+                tracing::warn!(%error, "MariaDB did not stop in time");
+            }
         }
         tracing::info!("stopped");
         Ok(())
+    }
+}
+
+/// The administrator token: that of an earlier start, or at the very first start a new one, kept in the
+/// data directory. When the one that was kept is damaged or lost, that is told with what to do, and
+/// serving goes on without it.
+async fn administrator_token(
+    service: &Arc<Service>,
+    directory: &DataDirectory,
+    new: bool,
+) -> Result<Option<String>, Failure> {
+    let known = directory.token()?;
+    let token = match new {
+        true => service.new_administrator_token().await,
+        false => service.administrator_token(known.as_deref()).await,
+    };
+    match token {
+        Ok(token) => {
+            if known.as_deref() != Some(&token) {
+                directory.keep_token(&token)?;
+            }
+            Ok(Some(token))
+        }
+        Err(ServiceError::Conflict(what)) => {
+            tracing::error!(
+                path = %directory.token_path().display(),
+                "the file of the administrator token cannot be used: {what}; put the token back, or start once with --new-admin-token to create another, and revoke the old one then"
+            );
+            Ok(None)
+        }
+        Err(error) => Err(Failure::failed(error.to_string())),
     }
 }
 
@@ -209,7 +266,7 @@ pub(crate) fn read_profile(path: &Path) -> Result<LoadProfileSpec, Failure> {
 pub(crate) async fn serve(options: ServeOptions) -> Result<(), Failure> {
     let settings = Settings::for_serve(&options, &environment)?;
     let profiles = settings.load_profiles.as_deref().map(read_profiles).transpose()?;
-    logging::start(settings.log_format, &settings.log_filter);
+    let _log = logging::start(settings.log_format, &settings.log_filter);
     let step = |what: &str| tracing::info!("{what}");
     let running = start(&settings, profiles.unwrap_or_default(), step).await?;
     running.say_ready();

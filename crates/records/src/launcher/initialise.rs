@@ -1,12 +1,25 @@
 //! Making a data directory, and the accounts in it.
 
 use std::fs;
-use std::io::Write;
+use std::io::{Seek, Write};
 use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
+use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
 use super::LaunchError;
+use super::user::ServerUser;
+
+/// Where the package keeps the statements that make the server's own tables.
+const SHARE: [&str; 2] = ["/usr/share/mysql", "/usr/share/mariadb"];
+
+/// What is read from there, in this order.
+const SYSTEM_TABLES: [&str; 4] = [
+    "mysql_system_tables.sql",
+    "mysql_performance_tables.sql",
+    "mysql_system_tables_data.sql",
+    "maria_add_gis_sp_bootstrap.sql",
+];
 
 /// Where everything of the private MariaDB is.
 #[derive(Debug, Clone)]
@@ -16,29 +29,48 @@ pub(super) struct Paths {
     pub(super) accounts: PathBuf,
     pub(super) process_id: PathBuf,
     pub(super) log: PathBuf,
+    /// Held for as long as any server, whole or in the making, uses the directory.
+    pub(super) lock: PathBuf,
     /// A server removes what it takes for leftovers from its temporary directory when it starts, so
     /// two servers must not share one.
     pub(super) temporary: PathBuf,
+    /// The one directory that statements may read and write files in: nothing is in it, and the
+    /// server's user can put nothing there.
+    pub(super) no_files: PathBuf,
+    pub(super) user: Option<ServerUser>,
 }
 
 impl Paths {
-    /// The paths below `directory`, which is made for this user alone when it is not there.
+    /// The paths below `directory`, which is made for the server's user alone when it is not there.
     pub(super) fn of(directory: &Path) -> Result<Self, LaunchError> {
+        let user = ServerUser::needed()?;
         fs::create_dir_all(directory).map_err(files("could not make the directory", directory))?;
         let directory = fs::canonicalize(directory)
             .map_err(files("could not find the directory", directory))?;
-        fs::set_permissions(&directory, fs::Permissions::from_mode(0o700))
-            .map_err(files("could not protect the directory", &directory))?;
-        let temporary = directory.join("tmp");
-        fs::create_dir_all(&temporary)
-            .map_err(files("could not make the directory", &temporary))?;
+        let (temporary, no_files) = (directory.join("tmp"), directory.join("no-files"));
+        for (path, mode) in [(&directory, 0o700), (&temporary, 0o700), (&no_files, 0o555)] {
+            fs::create_dir_all(path).map_err(files("could not make the directory", path))?;
+            fs::set_permissions(path, fs::Permissions::from_mode(mode))
+                .map_err(files("could not protect the directory", path))?;
+        }
+        if let Some(user) = user {
+            for path in [&directory, &temporary] {
+                user.own(path).map_err(files("could not give to the user mysql", path))?;
+            }
+            if let Some(barrier) = user.barrier(&directory) {
+                return Err(LaunchError::OutOfReach { directory, barrier });
+            }
+        }
         Ok(Self {
             data: directory.join("data"),
             accounts: directory.join("accounts.sql"),
             process_id: directory.join("mariadbd.pid"),
             log: directory.join("mariadbd.log"),
+            lock: directory.join("server.lock"),
             temporary,
+            no_files,
             directory,
+            user,
         })
     }
 }
@@ -67,59 +99,183 @@ pub(super) fn find_program(program: &Path) -> Result<PathBuf, LaunchError> {
     })
 }
 
-/// Makes the data directory if it is not there. It is made aside and moved into place when it is
-/// complete, so that an interrupted start does not leave half of one.
-pub(super) fn initialise(paths: &Paths) -> Result<(), LaunchError> {
-    if paths.data.is_dir() {
-        return Ok(());
+/// A command that runs a MariaDB program as the server's user, ends with `signal` when the thread that
+/// started it does, and never takes privileges back. `lock` is inherited as its standard output: it is
+/// held for as long as the process lives, so the next start can wait for its end.
+pub(super) fn command(
+    paths: &Paths,
+    program: &Path,
+    signal: &str,
+    lock: &fs::File,
+) -> Result<Command, LaunchError> {
+    let setpriv = find_program(Path::new("setpriv")).map_err(|_| LaunchError::NotInstalled {
+        program: "setpriv".into(),
+        package: "util-linux",
+    })?;
+    let lock = lock.try_clone().map_err(files("could not use", &paths.lock))?;
+    let mut command = Command::new(setpriv);
+    if let Some(user) = paths.user {
+        command.args([format!("--reuid={}", user.uid), format!("--regid={}", user.gid)]);
+        command.arg("--clear-groups");
     }
-    let program = find_program(Path::new("mariadb-install-db"))?;
+    command
+        .args(["--no-new-privs", "--pdeathsig", signal, "--"])
+        .arg(program)
+        .arg("--no-defaults")
+        .arg(format!("--tmpdir={}", paths.temporary.display()))
+        .arg(format!("--secure-file-priv={}", paths.no_files.display()))
+        .current_dir(&paths.directory)
+        .stdin(Stdio::null())
+        .stdout(lock)
+        .stderr(append(&paths.log)?)
+        // Ctrl-C in the terminal is for Verax, which stops the server in its own time.
+        .process_group(0);
+    Ok(command)
+}
+
+/// Makes the data directory if it is not there. It is made aside, written to the disk, and moved into
+/// place when it is complete: a directory in its place is a whole one. `lock` is held, so nothing of an
+/// interrupted start still writes.
+pub(super) fn initialise(
+    paths: &Paths,
+    mariadbd: &Path,
+    lock: &fs::File,
+) -> Result<(), LaunchError> {
+    if paths.data.is_dir() {
+        // One that root's server made, before the server had a user of its own.
+        return give_away(paths, &paths.data);
+    }
     let aside = paths.directory.join("data.new");
     if aside.exists() {
         fs::remove_dir_all(&aside).map_err(files("could not remove", &aside))?;
     }
-    let log = append(&paths.log)?;
-    let errors = log.try_clone().map_err(files("could not write", &paths.log))?;
-    let mut command = Command::new(program);
-    command
-        .args(["--no-defaults", "--auth-root-authentication-method=normal", "--skip-test-db"])
+    fs::create_dir(&aside).map_err(files("could not make the directory", &aside))?;
+    fs::set_permissions(&aside, fs::Permissions::from_mode(0o700))
+        .map_err(files("could not protect the directory", &aside))?;
+    give_away(paths, &aside)?;
+    // The server's own program makes its tables: one process, which ends when this one does. The script
+    // around it would leave that process behind.
+    let status = command(paths, mariadbd, "KILL", lock)?
+        .arg("--bootstrap")
         .arg(format!("--datadir={}", aside.display()))
-        .env("TMPDIR", &paths.temporary)
-        .stdin(Stdio::null())
-        .stdout(log)
-        .stderr(errors);
-    if nix::unistd::geteuid().is_root() {
-        command.arg("--user=root");
-    }
+        .args(["--log-warnings=0", "--enforce-storage-engine=", "--max-allowed-packet=8M"])
+        .stdin(system_tables(paths)?)
+        .status();
     let failed = |reason: String| LaunchError::Failed {
-        program: "mariadb-install-db",
+        program: "mariadbd --bootstrap",
         reason,
         log: paths.log.clone(),
     };
-    let status = command.status().map_err(|e| failed(e.to_string()))?;
-    if !status.success() {
+    let status = status.map_err(|e| failed(e.to_string()))?;
+    if !status.success() || !aside.join("mysql").is_dir() {
         return Err(failed(status.to_string()));
     }
-    fs::rename(&aside, &paths.data).map_err(files("could not put in place", &paths.data))
+    sync(&aside).map_err(files("could not write to the disk", &aside))?;
+    fs::rename(&aside, &paths.data).map_err(files("could not put in place", &paths.data))?;
+    sync(&paths.directory).map_err(files("could not write to the disk", &paths.directory))
 }
 
-/// Writes what the server does first at each start: databases, and the one account that can sign
-/// in over loopback, with this start's password.
-pub(super) fn write_accounts(paths: &Paths, password: &str) -> Result<(), LaunchError> {
-    let statements = format!(
-        "CREATE DATABASE IF NOT EXISTS verax CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;\n\
-         CREATE OR REPLACE USER 'verax'@'127.0.0.1' IDENTIFIED BY '{password}';\n\
-         GRANT ALL PRIVILEGES ON *.* TO 'verax'@'127.0.0.1' WITH GRANT OPTION;\n\
-         ALTER USER 'root'@'localhost' IDENTIFIED BY '{password}';\n"
+/// Writes everything on a path's file system to the disk.
+fn sync(path: &Path) -> std::io::Result<()> {
+    Ok(nix::unistd::syncfs(fs::File::open(path)?)?)
+}
+
+/// Gives a directory with all that is in it to the server's user.
+fn give_away(paths: &Paths, path: &Path) -> Result<(), LaunchError> {
+    let Some(user) = paths.user else { return Ok(()) };
+    user.own(path).map_err(files("could not give to the user mysql", path))?;
+    if path.is_dir() {
+        let entries = fs::read_dir(path).map_err(files("could not read", path))?;
+        for entry in entries.filter_map(Result::ok) {
+            // Links are left alone: what they lead to may be anything.
+            if entry.file_type().is_ok_and(|kind| kind.is_dir() || kind.is_file()) {
+                give_away(paths, &entry.path())?;
+            }
+        }
+    }
+    Ok(())
+}
+
+/// The statements that make the server's own tables, as a file.
+fn system_tables(paths: &Paths) -> Result<fs::File, LaunchError> {
+    let missing = || LaunchError::NotInstalled {
+        program: SYSTEM_TABLES[0].into(),
+        package: "mariadb-server-core",
+    };
+    let share = SHARE.iter().map(Path::new).find(|share| share.join(SYSTEM_TABLES[0]).is_file());
+    let share = share.ok_or_else(missing)?;
+    let mut text = String::from(
+        "CREATE DATABASE IF NOT EXISTS mysql;\nUSE mysql;\nSET @auth_root_socket = NULL;\n",
     );
-    let _ = fs::remove_file(&paths.accounts);
+    for name in SYSTEM_TABLES {
+        let path = share.join(name);
+        let part = fs::read_to_string(&path);
+        text.push_str(&part.map_err(files("could not read", &path))?);
+        text.push('\n');
+    }
+    let path = paths.directory.join("bootstrap.sql");
+    private_file(&path, &text, None)
+}
+
+/// Which addresses the server listens on, and so which account it has.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Account {
+    /// One that signs in over the socket, and owns the database `verax` alone.
+    Socket,
+    /// One that signs in over loopback, and may do everything but touch files.
+    Loopback,
+}
+
+/// Writes what the server does first at each start: the one account that can sign in, with this
+/// start's password. All others are removed, those for root included.
+pub(super) fn write_accounts(
+    paths: &Paths,
+    account: Account,
+    password: &str,
+) -> Result<(), LaunchError> {
+    let database =
+        "CREATE DATABASE IF NOT EXISTS verax CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;\n";
+    let (host, grants) = match account {
+        Account::Socket => {
+            ("localhost", "GRANT ALL PRIVILEGES ON verax.* TO 'verax'@'localhost';\n")
+        }
+        Account::Loopback => (
+            "127.0.0.1",
+            "GRANT ALL PRIVILEGES ON *.* TO 'verax'@'127.0.0.1' WITH GRANT OPTION;\n\
+             REVOKE FILE ON *.* FROM 'verax'@'127.0.0.1';\n",
+        ),
+    };
+    let statements = format!(
+        "{database}\
+         CREATE OR REPLACE USER 'verax'@'{host}' IDENTIFIED BY '{password}';\n\
+         {grants}\
+         DELETE FROM mysql.global_priv WHERE NOT (User = 'verax' AND Host = '{host}') AND User <> 'mariadb.sys';\n\
+         FLUSH PRIVILEGES;\n"
+    );
+    private_file(&paths.accounts, &statements, paths.user).map(drop)
+}
+
+/// A new file that only its owner can read, at its beginning.
+fn private_file(
+    path: &Path,
+    text: &str,
+    owner: Option<ServerUser>,
+) -> Result<fs::File, LaunchError> {
+    let wrong = || files("could not write", path);
+    let _ = fs::remove_file(path);
     let mut file = fs::OpenOptions::new()
+        .read(true)
         .write(true)
         .create_new(true)
         .mode(0o600)
-        .open(&paths.accounts)
-        .map_err(files("could not write", &paths.accounts))?;
-    file.write_all(statements.as_bytes()).map_err(files("could not write", &paths.accounts))
+        .open(path)
+        .map_err(wrong())?;
+    file.write_all(text.as_bytes()).map_err(wrong())?;
+    file.rewind().map_err(wrong())?;
+    if let Some(user) = owner {
+        user.own(path).map_err(wrong())?;
+    }
+    Ok(file)
 }
 
 pub(super) fn append(path: &Path) -> Result<fs::File, LaunchError> {

@@ -3,9 +3,9 @@
 //! The parent-death signal is tied to the thread that started the child, so a thread of its own is
 //! not a luxury here: a thread of a pool may end, and would take the server with it.
 
-use std::os::unix::process::CommandExt;
-use std::path::{Path, PathBuf};
-use std::process::{Child, Command, Stdio};
+use std::fs::File;
+use std::path::PathBuf;
+use std::process::{Child, Command};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
@@ -14,14 +14,28 @@ use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 
 use super::LaunchError;
-use super::initialise::{Paths, append, find_program};
+use super::initialise::{self, Paths};
 
 const LOOK_EVERY: Duration = Duration::from_millis(50);
-const LONGEST_STOP: Duration = Duration::from_secs(30);
+/// How long a stop may take before the server is killed, which loses nothing: its log brings back what
+/// was acknowledged.
+const STOP_TIMEOUT: Duration = Duration::from_secs(4);
 const LONGEST_PAUSE: Duration = Duration::from_secs(15);
 
 /// A server that ran at least this long before it ended is started again without a longer pause.
 const STEADY: Duration = Duration::from_secs(30);
+
+/// The socket's name within the data directory.
+pub(super) const SOCKET: &str = "mariadbd.sock";
+
+/// Where the server listens.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum ListenAddress {
+    /// On the socket alone.
+    Socket,
+    /// On the socket, and on a port of 127.0.0.1.
+    Loopback(u16),
+}
 
 #[derive(Debug, Default)]
 struct State {
@@ -43,15 +57,18 @@ fn lock(state: &Mutex<State>) -> MutexGuard<'_, State> {
 }
 
 impl Keeper {
-    pub(super) fn start(program: PathBuf, paths: &Paths, port: u16) -> Result<Self, LaunchError> {
-        let setpriv = find_program(Path::new("setpriv")).map_err(|_| {
-            LaunchError::NotInstalled { program: "setpriv".into(), package: "util-linux" }
-        })?;
+    /// Starts the server. `lock` is the hold on the directory, which each server inherits.
+    pub(super) fn start(
+        program: PathBuf,
+        paths: &Paths,
+        listen: ListenAddress,
+        lock: File,
+    ) -> Result<Self, LaunchError> {
         let state = Arc::new(Mutex::new(State::default()));
         let (shared, paths_of_thread) = (Arc::clone(&state), paths.clone());
         let thread = std::thread::Builder::new()
             .name("mariadb-keeper".into())
-            .spawn(move || keep(&shared, || command(&setpriv, &program, &paths_of_thread, port)))
+            .spawn(move || keep(&shared, || command(&program, &paths_of_thread, listen, &lock)))
             .map_err(|source| LaunchError::Files {
                 what: "could not start a thread for MariaDB in",
                 path: paths.directory.clone(),
@@ -105,35 +122,27 @@ fn signal(state: &State, signal: Signal) {
 }
 
 fn command(
-    setpriv: &Path,
-    program: &Path,
+    program: &std::path::Path,
     paths: &Paths,
-    port: u16,
+    listen: ListenAddress,
+    lock: &File,
 ) -> Result<Command, LaunchError> {
-    let log = append(&paths.log)?;
-    let mut command = Command::new(setpriv);
+    let mut command = initialise::command(paths, program, "TERM", lock)?;
     command
-        .args(["--pdeathsig", "TERM", "--"])
-        .arg(program)
-        .arg("--no-defaults")
         .arg(format!("--datadir={}", paths.data.display()))
         .arg(format!("--init-file={}", paths.accounts.display()))
         .arg(format!("--pid-file={}", paths.process_id.display()))
-        .arg(format!("--tmpdir={}", paths.temporary.display()))
-        .arg(format!("--port={port}"))
         // Relative to the data directory, since a socket's path may not be longer than 107 bytes.
-        .arg("--socket=mariadbd.sock")
-        .args(["--bind-address=127.0.0.1", "--skip-name-resolve", "--skip-log-bin"])
+        .arg(format!("--socket={SOCKET}"))
+        .args(["--skip-name-resolve", "--skip-log-bin", "--local-infile=0"])
         .args(["--character-set-server=utf8mb4", "--innodb-buffer-pool-size=128M"])
-        .args(["--max-connections=200", "--performance-schema=OFF"])
-        .stdin(Stdio::null())
-        .stdout(Stdio::null())
-        .stderr(log)
-        // Ctrl-C in the terminal is for Verax, which stops the server in its own time.
-        .process_group(0);
-    if nix::unistd::geteuid().is_root() {
-        command.arg("--user=root");
-    }
+        .args(["--max-connections=200", "--performance-schema=OFF"]);
+    match listen {
+        ListenAddress::Socket => command.arg("--skip-networking"),
+        ListenAddress::Loopback(port) => {
+            command.arg(format!("--port={port}")).arg("--bind-address=127.0.0.1")
+        }
+    };
     Ok(command)
 }
 
@@ -204,7 +213,7 @@ fn wait(state: &Mutex<State>) -> Ended {
             }
             if state.stopping {
                 let asked = *asked_at.get_or_insert_with(Instant::now);
-                if asked.elapsed() > LONGEST_STOP {
+                if asked.elapsed() > STOP_TIMEOUT {
                     signal(&state, Signal::SIGKILL);
                     killed = true;
                 }

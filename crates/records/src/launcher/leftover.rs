@@ -1,46 +1,70 @@
-//! Ending what an earlier start left behind: a server that still runs, or files of one that does not.
+//! Ending what an earlier start left behind: a server that still runs or is still being made.
 
-use std::fs;
+use std::fs::{self, File, TryLockError};
+use std::os::unix::fs::OpenOptionsExt;
 use std::time::{Duration, Instant};
 
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 
 use super::LaunchError;
-use super::initialise::Paths;
+use super::initialise::{Paths, files};
 
 /// How long an old server may take to stop before it is killed.
-const LONGEST_STOP: Duration = Duration::from_secs(30);
+const STOP_TIMEOUT: Duration = Duration::from_secs(20);
 
-/// Ends the server that a process-id file names, if it is one of this directory, and removes the
-/// file. A process that merely has the same number now is left alone.
-pub(super) fn end(paths: &Paths) -> Result<(), LaunchError> {
-    let Ok(text) = fs::read_to_string(&paths.process_id) else { return Ok(()) };
-    if let Ok(process) = text.trim().parse::<i32>() {
-        let started = Instant::now();
-        let mut signal = Signal::SIGTERM;
-        while is_ours(process, paths) {
+const LOOK_EVERY: Duration = Duration::from_millis(20);
+
+/// Takes hold of the directory when no process of an earlier start uses it any more. Those that do are
+/// asked to end, and killed when they do not.
+///
+/// The lock is inherited by each server, so it tells better than any process-id file: it is free only
+/// when the last of them has ended.
+pub(super) fn take_hold(paths: &Paths) -> Result<File, LaunchError> {
+    let mut options = File::options();
+    options.read(true).append(true).create(true).mode(0o600);
+    let lock = options.open(&paths.lock).map_err(files("could not open", &paths.lock))?;
+    let started = Instant::now();
+    loop {
+        match lock.try_lock() {
+            Ok(()) => break,
+            Err(TryLockError::WouldBlock) => {}
+            Err(TryLockError::Error(source)) => {
+                return Err(files("could not lock", &paths.lock)(source));
+            }
+        }
+        let late = started.elapsed() > STOP_TIMEOUT;
+        let signal = if late { Signal::SIGKILL } else { Signal::SIGTERM };
+        for process in ours(paths) {
             // A failure means that it ended in this moment, which the next look will show.
             let _ = kill(Pid::from_raw(process), signal);
-            if started.elapsed() > LONGEST_STOP {
-                signal = Signal::SIGKILL;
-            }
-            if started.elapsed() > 2 * LONGEST_STOP {
-                return Err(LaunchError::Failed {
-                    program: "mariadbd",
-                    reason: format!("process {process} of an earlier start does not end"),
-                    log: paths.log.clone(),
-                });
-            }
-            std::thread::sleep(Duration::from_millis(100));
         }
+        if started.elapsed() > 2 * STOP_TIMEOUT {
+            return Err(LaunchError::Failed {
+                program: "mariadbd",
+                reason: format!(
+                    "a process of an earlier start does not end and holds {}",
+                    paths.lock.display()
+                ),
+                log: paths.log.clone(),
+            });
+        }
+        std::thread::sleep(LOOK_EVERY);
     }
     let _ = fs::remove_file(&paths.process_id);
-    Ok(())
+    Ok(lock)
+}
+
+/// The processes that serve or make this directory's data, by their command lines.
+fn ours(paths: &Paths) -> Vec<i32> {
+    let Ok(processes) = fs::read_dir("/proc") else { return Vec::new() };
+    let numbers = processes.flatten().filter_map(|p| p.file_name().to_str()?.parse::<i32>().ok());
+    numbers.filter(|process| is_ours(*process, paths)).collect()
 }
 
 fn is_ours(process: i32, paths: &Paths) -> bool {
     let Ok(command) = fs::read(format!("/proc/{process}/cmdline")) else { return false };
-    let argument = format!("--datadir={}", paths.data.display());
-    command.split(|b| *b == 0).any(|part| part == argument.as_bytes())
+    let data = paths.data.display();
+    let arguments = [format!("--datadir={data}"), format!("--datadir={data}.new")];
+    command.split(|b| *b == 0).any(|part| arguments.iter().any(|a| part == a.as_bytes()))
 }

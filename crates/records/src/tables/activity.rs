@@ -1,13 +1,13 @@
 //! Who changed what, and when.
 
-use diesel::dsl::max;
 use diesel::prelude::*;
 use diesel::result::Error;
 use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
 use serde_json::Value;
 use verax_core::{Name, Timestamp};
 
-use crate::connection::{Records, bounded};
+use super::tenants::tenant_id;
+use crate::connection::Records;
 use crate::error::RecordsError;
 use crate::schema::activity;
 
@@ -29,9 +29,9 @@ impl Actor {
 
 /// A change, as it is to be remembered.
 #[derive(Debug, Clone)]
-pub struct Change<'a> {
+pub struct Change {
     /// The tenant it belongs to; `None` when it is the whole service's.
-    pub tenant: Option<&'a Name>,
+    pub tenant: Option<Name>,
     /// What was done, as `noun.verb`.
     pub action: &'static str,
     /// To what.
@@ -61,20 +61,27 @@ pub struct Activity {
 
 type Row = (u64, u64, String, Option<String>, String, String, String);
 
-/// Writes a change down, within the transaction that makes it.
+/// Writes down what a change amounts to, within its transaction.
 pub(crate) async fn write(
     connection: &mut AsyncMysqlConnection,
     actor: &Actor,
     now: Timestamp,
-    change: &Change<'_>,
+    change: &Change,
+    id: Option<&[u8; 16]>,
 ) -> Result<(), Error> {
+    let tenant_id = match &change.tenant {
+        Some(tenant) => tenant_id(connection, tenant).await.optional()?,
+        None => None,
+    };
     let row = (
         activity::at.eq(now.as_millis()),
         activity::actor.eq(actor.as_str()),
-        activity::tenant.eq(change.tenant.map(Name::as_str)),
+        activity::tenant.eq(change.tenant.as_ref().map(Name::as_str)),
+        activity::tenant_id.eq(tenant_id),
         activity::action.eq(change.action),
         activity::subject.eq(&change.subject),
         activity::detail.eq(change.detail.to_string()),
+        activity::change_id.eq(id.map(|id| &id[..])),
     );
     diesel::insert_into(activity::table).values(row).execute(connection).await.map(drop)
 }
@@ -88,37 +95,43 @@ impl Records {
         &self,
         actor: &Actor,
         now: Timestamp,
-        change: Change<'_>,
+        change: Change,
     ) -> Result<(), RecordsError> {
-        let (records, actor) = (self.clone(), actor.clone());
-        let tenant = change.tenant.cloned();
-        let (action, subject, detail) = (change.action, change.subject, change.detail);
-        bounded(async move {
-            let mut connection = records.connection().await?;
-            let change = Change { tenant: tenant.as_ref(), action, subject, detail };
-            Ok(write(&mut connection, &actor, now, &change).await?)
-        })
-        .await
+        self.exchange(async |connection| Ok(write(connection, actor, now, &change, None).await?))
+            .await
     }
 
-    /// The latest activity, newest first, at most `most`, of one tenant or of all.
+    /// The latest activity, newest first, at most `most`, of one tenant or of all. A tenant has the
+    /// activity since it was created, and none of an earlier one of its name.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`].
     pub async fn activity(
         &self,
-        tenant: Option<Name>,
+        tenant: Option<&Name>,
         most: u32,
     ) -> Result<Vec<Activity>, RecordsError> {
-        let records = self.clone();
-        bounded(async move {
-            let mut connection = records.connection().await?;
-            let mut query =
-                activity::table.order(activity::id.desc()).limit(most.into()).into_boxed();
+        self.exchange(async |connection| {
+            let mut query = activity::table
+                .select((
+                    activity::id,
+                    activity::at,
+                    activity::actor,
+                    activity::tenant,
+                    activity::action,
+                    activity::subject,
+                    activity::detail,
+                ))
+                .order(activity::id.desc())
+                .limit(most.into())
+                .into_boxed();
             if let Some(tenant) = tenant {
-                query = query.filter(activity::tenant.eq(tenant.to_string()));
+                let Some(id) = tenant_id(connection, tenant).await.optional()? else {
+                    return Ok(Vec::new());
+                };
+                query = query.filter(activity::tenant_id.eq(id));
             }
-            let rows: Vec<Row> = query.load(&mut connection).await?;
+            let rows: Vec<Row> = query.load(connection).await?;
             Ok(rows
                 .into_iter()
                 .map(|(id, at, actor, tenant, action, subject, detail)| Activity {
@@ -131,20 +144,6 @@ impl Records {
                     detail: serde_json::from_str(&detail).unwrap_or(Value::Null),
                 })
                 .collect())
-        })
-        .await
-    }
-
-    /// The identity of the latest change; 0 when there was none.
-    ///
-    /// # Errors
-    /// [`RecordsError::Unavailable`].
-    pub async fn latest_change(&self) -> Result<u64, RecordsError> {
-        let records = self.clone();
-        bounded(async move {
-            let mut connection = records.connection().await?;
-            let latest = activity::table.select(max(activity::id));
-            Ok(latest.first::<Option<u64>>(&mut connection).await?.unwrap_or(0))
         })
         .await
     }

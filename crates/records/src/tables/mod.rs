@@ -2,29 +2,50 @@
 
 mod activity;
 mod lock_epochs;
-mod namespaces;
-mod origins;
+pub(crate) mod namespaces;
+pub(crate) mod origins;
 mod runs;
-mod tenants;
-mod tokens;
+pub(crate) mod tenants;
+pub(crate) mod tokens;
 
 pub use activity::{Activity, Actor, Change};
 pub use namespaces::NamespaceRecord;
 pub use origins::OriginRecord;
-pub use runs::{RunKind, RunRecord, RunState};
+pub use runs::{NewRun, RunKind, RunRecord, RunState};
 pub use tenants::TenantRecord;
 pub use tokens::TokenRecord;
 
-use diesel::dsl::select;
-use diesel::result::Error;
-use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
+pub(crate) use activity::write as write_activity;
+
+use diesel::mysql::Mysql;
+use diesel::query_builder::{AstPass, Query, QueryFragment, QueryId};
+use diesel::result::QueryResult;
+use diesel::sql_types::{BigInt, Unsigned};
 use verax_core::Name;
 
 use crate::error::RecordsError;
-use crate::schema::last_insert_id;
 
-async fn new_id(connection: &mut AsyncMysqlConnection) -> Result<u64, Error> {
-    select(last_insert_id()).get_result(connection).await
+/// An INSERT that returns the identity of its row (`INSERT … RETURNING`, which MariaDB has and Diesel's
+/// MySQL dialect does not know): identities come from the statement that made them, never from a
+/// second question.
+struct ReturningId<I>(I);
+
+impl<I: QueryFragment<Mysql>> QueryFragment<Mysql> for ReturningId<I> {
+    fn walk_ast<'b>(&'b self, mut out: AstPass<'_, 'b, Mysql>) -> QueryResult<()> {
+        self.0.walk_ast(out.reborrow())?;
+        out.push_sql(" RETURNING `id`");
+        Ok(())
+    }
+}
+
+impl<I: QueryId> QueryId for ReturningId<I> {
+    type QueryId = ReturningId<I::QueryId>;
+
+    const HAS_STATIC_QUERY_ID: bool = I::HAS_STATIC_QUERY_ID;
+}
+
+impl<I> Query for ReturningId<I> {
+    type SqlType = Unsigned<BigInt>;
 }
 
 fn read_name(text: String) -> Result<Name, RecordsError> {

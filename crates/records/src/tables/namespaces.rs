@@ -4,24 +4,27 @@ use std::time::Duration;
 
 use diesel::prelude::*;
 use diesel::result::Error;
-use diesel_async::{AsyncConnection, AsyncMysqlConnection, RunQueryDsl};
+use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use verax_core::{
     KeyPattern, Lifetime, Name, NamespaceId, NamespacePolicy, OriginBinding, Quota, Timestamp,
 };
 
-use super::activity::{Actor, Change, write};
+use super::activity::{Actor, Change};
 use super::tenants::tenant_id;
-use super::{millis, new_id, read_name};
-use crate::connection::{Records, bounded};
+use super::tokens::withdraw_scopes;
+use super::{millis, read_name};
+use crate::changes::Changed;
+use crate::connection::Records;
 use crate::error::RecordsError;
 use crate::schema::{namespaces, origins, tenants};
 
 /// A namespace of a tenant.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct NamespaceRecord {
-    /// Its identity, never used again after it is deleted.
+    /// Its identity: random, so it is never used again, not even when a dump is restored that has
+    /// forgotten it.
     pub id: NamespaceId,
     /// The tenant that owns it.
     pub tenant: Name,
@@ -156,48 +159,7 @@ impl Records {
     /// # Errors
     /// [`RecordsError::Unavailable`], [`RecordsError::Unreadable`].
     pub async fn namespaces(&self) -> Result<Vec<NamespaceRecord>, RecordsError> {
-        let records = self.clone();
-        bounded(async move {
-            let mut connection = records.connection().await?;
-            let rows: Vec<(String, Option<String>, Row)> = namespaces::table
-                .inner_join(tenants::table)
-                .left_join(origins::table)
-                .order((tenants::name, namespaces::name))
-                .select((
-                    tenants::name,
-                    origins::name.nullable(),
-                    (
-                        namespaces::id,
-                        namespaces::name,
-                        namespaces::max_age_ms,
-                        namespaces::stale_while_revalidate_ms,
-                        namespaces::stale_if_error_ms,
-                        namespaces::largest_value,
-                        namespaces::key_pattern,
-                        namespaces::created_at,
-                        namespaces::jitter_percent,
-                        namespaces::reserve_bytes,
-                        namespaces::cap_bytes,
-                        namespaces::negative_max_age_ms,
-                        namespaces::early_refresh_percent,
-                        namespaces::write_through,
-                    ),
-                ))
-                .load(&mut connection)
-                .await?;
-            rows.into_iter()
-                .map(|(tenant, origin, row)| {
-                    Ok(NamespaceRecord {
-                        id: NamespaceId(row.id),
-                        tenant: read_name(tenant)?,
-                        policy: policy_of(&row, origin)?,
-                        name: read_name(row.name)?,
-                        created_at: Timestamp::from_millis(row.created_at),
-                    })
-                })
-                .collect()
-        })
-        .await
+        self.exchange(async |connection| load(connection).await).await
     }
 
     /// Creates a namespace of a tenant.
@@ -212,33 +174,26 @@ impl Records {
         policy: &NamespacePolicy,
         actor: &Actor,
         now: Timestamp,
-    ) -> Result<NamespaceRecord, RecordsError> {
-        let (records, actor, policy) = (self.clone(), actor.clone(), policy.clone());
-        let (tenant, name) = (tenant.clone(), name.clone());
-        bounded(async move {
-            let mut connection = records.connection().await?;
-            let (of_tenant, columns) = look_up(&mut connection, &tenant, &policy).await?;
-            let created = connection.transaction(async |connection| {
-                let row = (
-                    namespaces::tenant_id.eq(of_tenant),
-                    namespaces::name.eq(name.as_str()),
-                    namespaces::created_at.eq(now.as_millis()),
-                    columns,
-                );
-                diesel::insert_into(namespaces::table).values(row).execute(connection).await?;
-                let id = new_id(connection).await?;
-                let change = Change {
-                    tenant: Some(&tenant),
-                    action: "namespace.create",
-                    subject: format!("{tenant}/{name}"),
-                    detail: detail_of(&policy),
-                };
-                write(connection, &actor, now, &change).await?;
-                Ok(id)
-            });
-            let subject = format!("namespace {tenant}/{name}");
-            let id = NamespaceId(created.await.map_err(|e| RecordsError::of(subject, e, ""))?);
-            Ok(NamespaceRecord { id, tenant, name, policy, created_at: now })
+    ) -> Result<Changed<NamespaceRecord>, RecordsError> {
+        // 63 bits, since some readers of numbers know no more.
+        let id = NamespaceId(rand::random::<u64>() >> 1);
+        self.change(actor, now, async |connection| {
+            let (of_tenant, columns) = look_up(connection, tenant, policy).await?;
+            let row = (
+                namespaces::id.eq(id.0),
+                namespaces::tenant_id.eq(of_tenant),
+                namespaces::name.eq(name.as_str()),
+                namespaces::created_at.eq(now.as_millis()),
+                columns,
+            );
+            diesel::insert_into(namespaces::table)
+                .values(row)
+                .execute(connection)
+                .await
+                .map_err(|e| RecordsError::of(format!("namespace {tenant}/{name}"), e, ""))?;
+            let change = change_of("namespace.create", (tenant, name), detail_of(policy));
+            let (tenant, name, policy) = (tenant.clone(), name.clone(), policy.clone());
+            Ok((NamespaceRecord { id, tenant, name, policy, created_at: now }, change))
         })
         .await
     }
@@ -254,37 +209,20 @@ impl Records {
         policy: &NamespacePolicy,
         actor: &Actor,
         now: Timestamp,
-    ) -> Result<(), RecordsError> {
-        let (records, actor, policy) = (self.clone(), actor.clone(), policy.clone());
-        let (tenant, name, id) = (namespace.tenant.clone(), namespace.name.clone(), namespace.id);
-        bounded(async move {
-            let mut connection = records.connection().await?;
-            let (_, columns) = look_up(&mut connection, &tenant, &policy).await?;
-            let changed = connection.transaction(async |connection| {
-                namespaces::table
-                    .find(id.0)
-                    .select(namespaces::id)
-                    .first::<u64>(connection)
-                    .await?;
-                diesel::update(namespaces::table.find(id.0))
-                    .set(columns)
-                    .execute(connection)
-                    .await?;
-                let change = Change {
-                    tenant: Some(&tenant),
-                    action: "namespace.change",
-                    subject: format!("{tenant}/{name}"),
-                    detail: detail_of(&policy),
-                };
-                write(connection, &actor, now, &change).await
-            });
-            let subject = format!("namespace {tenant}/{name}");
-            changed.await.map_err(|e| RecordsError::of(subject, e, ""))
+    ) -> Result<Changed<()>, RecordsError> {
+        let NamespaceRecord { id, tenant, name, .. } = namespace;
+        let error = |e| RecordsError::of(format!("namespace {tenant}/{name}"), e, "");
+        self.change(actor, now, async |connection| {
+            let (_, columns) = look_up(connection, tenant, policy).await?;
+            let found = namespaces::table.find(id.0).select(namespaces::id);
+            found.first::<u64>(connection).await.map_err(error)?;
+            diesel::update(namespaces::table.find(id.0)).set(columns).execute(connection).await?;
+            Ok(((), change_of("namespace.change", (tenant, name), detail_of(policy))))
         })
         .await
     }
 
-    /// Removes a namespace.
+    /// Removes a namespace, and withdraws the scopes within it from all tokens.
     ///
     /// # Errors
     /// [`RecordsError::Missing`], [`RecordsError::Unavailable`].
@@ -293,28 +231,64 @@ impl Records {
         namespace: &NamespaceRecord,
         actor: &Actor,
         now: Timestamp,
-    ) -> Result<(), RecordsError> {
-        let (records, actor) = (self.clone(), actor.clone());
-        let (tenant, name, id) = (namespace.tenant.clone(), namespace.name.clone(), namespace.id);
-        bounded(async move {
-            let mut connection = records.connection().await?;
-            let removed = connection.transaction(async |connection| {
-                if diesel::delete(namespaces::table.find(id.0)).execute(connection).await? == 0 {
-                    return Err(Error::NotFound);
-                }
-                let change = Change {
-                    tenant: Some(&tenant),
-                    action: "namespace.delete",
-                    subject: format!("{tenant}/{name}"),
-                    detail: json!({}),
-                };
-                write(connection, &actor, now, &change).await
-            });
-            let subject = format!("namespace {tenant}/{name}");
-            removed.await.map_err(|e| RecordsError::of(subject, e, ""))
+    ) -> Result<Changed<()>, RecordsError> {
+        let NamespaceRecord { id, tenant, name, .. } = namespace;
+        self.change(actor, now, async |connection| {
+            if diesel::delete(namespaces::table.find(id.0)).execute(connection).await? == 0 {
+                return Err(RecordsError::Missing(format!("namespace {tenant}/{name}")));
+            }
+            withdraw_scopes(connection, &format!("{tenant}/{name}"), now).await?;
+            Ok(((), change_of("namespace.delete", (tenant, name), json!({}))))
         })
         .await
     }
+}
+
+fn change_of(action: &'static str, (tenant, name): (&Name, &Name), detail: Value) -> Change {
+    Change { tenant: Some(tenant.clone()), action, subject: format!("{tenant}/{name}"), detail }
+}
+
+/// All namespaces, by tenant and name.
+pub(crate) async fn load(
+    connection: &mut AsyncMysqlConnection,
+) -> Result<Vec<NamespaceRecord>, RecordsError> {
+    let rows: Vec<(String, Option<String>, Row)> = namespaces::table
+        .inner_join(tenants::table)
+        .left_join(origins::table)
+        .order((tenants::name, namespaces::name))
+        .select((
+            tenants::name,
+            origins::name.nullable(),
+            (
+                namespaces::id,
+                namespaces::name,
+                namespaces::max_age_ms,
+                namespaces::stale_while_revalidate_ms,
+                namespaces::stale_if_error_ms,
+                namespaces::largest_value,
+                namespaces::key_pattern,
+                namespaces::created_at,
+                namespaces::jitter_percent,
+                namespaces::reserve_bytes,
+                namespaces::cap_bytes,
+                namespaces::negative_max_age_ms,
+                namespaces::early_refresh_percent,
+                namespaces::write_through,
+            ),
+        ))
+        .load(connection)
+        .await?;
+    rows.into_iter()
+        .map(|(tenant, origin, row)| {
+            Ok(NamespaceRecord {
+                id: NamespaceId(row.id),
+                tenant: read_name(tenant)?,
+                policy: policy_of(&row, origin)?,
+                name: read_name(row.name)?,
+                created_at: Timestamp::from_millis(row.created_at),
+            })
+        })
+        .collect()
 }
 
 /// The tenant's identity and the policy's columns; names what is missing.

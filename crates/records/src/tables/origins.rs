@@ -3,16 +3,17 @@
 use std::time::Duration;
 
 use diesel::prelude::*;
-use diesel_async::{AsyncConnection, RunQueryDsl};
+use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use verax_core::origin::{Balance, OriginGuard, OriginSource, SqlResult};
 use verax_core::{Name, OriginSettings, Timestamp};
 
-use super::activity::{Actor, Change, write};
+use super::activity::{Actor, Change};
 use super::tenants::tenant_id;
-use super::{millis, new_id, read_name};
-use crate::connection::{Records, bounded};
+use super::{ReturningId, millis, read_name};
+use crate::changes::Changed;
+use crate::connection::Records;
 use crate::error::RecordsError;
 use crate::schema::{origins, tenants};
 
@@ -183,28 +184,7 @@ impl Records {
     /// # Errors
     /// [`RecordsError::Unavailable`], [`RecordsError::Unreadable`].
     pub async fn origins(&self) -> Result<Vec<OriginRecord>, RecordsError> {
-        let records = self.clone();
-        bounded(async move {
-            let mut connection = records.connection().await?;
-            let rows: Vec<(String, Row)> = origins::table
-                .inner_join(tenants::table)
-                .order((tenants::name, origins::name))
-                .select((tenants::name, Row::as_select()))
-                .load(&mut connection)
-                .await?;
-            rows.into_iter()
-                .map(|(tenant, row)| {
-                    Ok(OriginRecord {
-                        id: row.id,
-                        tenant: read_name(tenant)?,
-                        name: read_name(row.name)?,
-                        settings: row.settings.settings()?,
-                        created_at: Timestamp::from_millis(row.created_at),
-                    })
-                })
-                .collect()
-        })
-        .await
+        self.exchange(async |connection| load(connection).await).await
     }
 
     /// Creates an origin of a tenant.
@@ -219,35 +199,25 @@ impl Records {
         settings: &OriginSettings,
         actor: &Actor,
         now: Timestamp,
-    ) -> Result<OriginRecord, RecordsError> {
-        let (records, actor, settings) = (self.clone(), actor.clone(), settings.clone());
-        let (tenant, name) = (tenant.clone(), name.clone());
-        bounded(async move {
-            let mut connection = records.connection().await?;
-            let of_tenant = tenant_id(&mut connection, &tenant)
+    ) -> Result<Changed<OriginRecord>, RecordsError> {
+        self.change(actor, now, async |connection| {
+            let of_tenant = tenant_id(connection, tenant)
                 .await
                 .map_err(|e| RecordsError::of(format!("tenant {tenant}"), e, ""))?;
-            let created = connection.transaction(async |connection| {
-                let row = (
-                    origins::tenant_id.eq(of_tenant),
-                    origins::name.eq(name.as_str()),
-                    origins::created_at.eq(now.as_millis()),
-                    SettingsColumns::of(&settings),
-                );
-                diesel::insert_into(origins::table).values(row).execute(connection).await?;
-                let id = new_id(connection).await?;
-                let change = Change {
-                    tenant: Some(&tenant),
-                    action: "origin.create",
-                    subject: format!("{tenant}/{name}"),
-                    detail: detail_of(&settings),
-                };
-                write(connection, &actor, now, &change).await?;
-                Ok(id)
-            });
-            let subject = format!("origin {tenant}/{name}");
-            let id = created.await.map_err(|e| RecordsError::of(subject, e, ""))?;
-            Ok(OriginRecord { id, tenant, name, settings, created_at: now })
+            let row = (
+                origins::tenant_id.eq(of_tenant),
+                origins::name.eq(name.as_str()),
+                origins::created_at.eq(now.as_millis()),
+                SettingsColumns::of(settings),
+            );
+            let row = diesel::insert_into(origins::table).values(row);
+            let id = ReturningId(row)
+                .get_result(connection)
+                .await
+                .map_err(|e| RecordsError::of(format!("origin {tenant}/{name}"), e, ""))?;
+            let change = change_of("origin.create", (tenant, name), detail_of(settings));
+            let (tenant, name, settings) = (tenant.clone(), name.clone(), settings.clone());
+            Ok((OriginRecord { id, tenant, name, settings, created_at: now }, change))
         })
         .await
     }
@@ -262,25 +232,15 @@ impl Records {
         settings: &OriginSettings,
         actor: &Actor,
         now: Timestamp,
-    ) -> Result<(), RecordsError> {
-        let (records, actor, settings) = (self.clone(), actor.clone(), settings.clone());
-        let (tenant, name, id) = (origin.tenant.clone(), origin.name.clone(), origin.id);
-        bounded(async move {
-            let mut connection = records.connection().await?;
-            let changed = connection.transaction(async |connection| {
-                origins::table.find(id).select(origins::id).first::<u64>(connection).await?;
-                let columns = SettingsColumns::of(&settings);
-                diesel::update(origins::table.find(id)).set(columns).execute(connection).await?;
-                let change = Change {
-                    tenant: Some(&tenant),
-                    action: "origin.change",
-                    subject: format!("{tenant}/{name}"),
-                    detail: detail_of(&settings),
-                };
-                write(connection, &actor, now, &change).await
-            });
-            let subject = format!("origin {tenant}/{name}");
-            changed.await.map_err(|e| RecordsError::of(subject, e, ""))
+    ) -> Result<Changed<()>, RecordsError> {
+        let OriginRecord { id, tenant, name, .. } = origin;
+        let error = |e| RecordsError::of(format!("origin {tenant}/{name}"), e, "");
+        self.change(actor, now, async |connection| {
+            let found = origins::table.find(id).select(origins::id);
+            found.first::<u64>(connection).await.map_err(error)?;
+            let columns = SettingsColumns::of(settings);
+            diesel::update(origins::table.find(id)).set(columns).execute(connection).await?;
+            Ok(((), change_of("origin.change", (tenant, name), detail_of(settings))))
         })
         .await
     }
@@ -295,31 +255,46 @@ impl Records {
         name: &Name,
         actor: &Actor,
         now: Timestamp,
-    ) -> Result<(), RecordsError> {
-        let (records, actor) = (self.clone(), actor.clone());
-        let (tenant, name) = (tenant.clone(), name.clone());
-        bounded(async move {
-            let mut connection = records.connection().await?;
-            let removed = connection.transaction(async |connection| {
-                let of_tenant = tenant_id(connection, &tenant).await?;
-                let rows = origins::table
-                    .filter(origins::tenant_id.eq(of_tenant))
-                    .filter(origins::name.eq(name.as_str()));
-                if diesel::delete(rows).execute(connection).await? == 0 {
-                    return Err(diesel::result::Error::NotFound);
-                }
-                let change = Change {
-                    tenant: Some(&tenant),
-                    action: "origin.delete",
-                    subject: format!("{tenant}/{name}"),
-                    detail: json!({}),
-                };
-                write(connection, &actor, now, &change).await
-            });
-            let used_by = "a namespace reads through it; unbind or delete that first";
-            let subject = format!("origin {tenant}/{name}");
-            removed.await.map_err(|e| RecordsError::of(subject, e, used_by))
+    ) -> Result<Changed<()>, RecordsError> {
+        let used_by = "a namespace reads through it; unbind or delete that first";
+        let error = |e| RecordsError::of(format!("origin {tenant}/{name}"), e, used_by);
+        self.change(actor, now, async |connection| {
+            let of_tenant = tenant_id(connection, tenant).await.map_err(error)?;
+            let rows = origins::table
+                .filter(origins::tenant_id.eq(of_tenant))
+                .filter(origins::name.eq(name.as_str()));
+            if diesel::delete(rows).execute(connection).await.map_err(error)? == 0 {
+                return Err(error(diesel::result::Error::NotFound));
+            }
+            Ok(((), change_of("origin.delete", (tenant, name), json!({}))))
         })
         .await
     }
+}
+
+fn change_of(action: &'static str, (tenant, name): (&Name, &Name), detail: Value) -> Change {
+    Change { tenant: Some(tenant.clone()), action, subject: format!("{tenant}/{name}"), detail }
+}
+
+/// All origins, by tenant and name.
+pub(crate) async fn load(
+    connection: &mut AsyncMysqlConnection,
+) -> Result<Vec<OriginRecord>, RecordsError> {
+    let rows: Vec<(String, Row)> = origins::table
+        .inner_join(tenants::table)
+        .order((tenants::name, origins::name))
+        .select((tenants::name, Row::as_select()))
+        .load(connection)
+        .await?;
+    rows.into_iter()
+        .map(|(tenant, row)| {
+            Ok(OriginRecord {
+                id: row.id,
+                tenant: read_name(tenant)?,
+                name: read_name(row.name)?,
+                settings: row.settings.settings()?,
+                created_at: Timestamp::from_millis(row.created_at),
+            })
+        })
+        .collect()
 }

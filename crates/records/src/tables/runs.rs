@@ -1,14 +1,16 @@
 //! Warm runs and load runs: when they ran, and what came of them.
 
 use diesel::prelude::*;
-use diesel_async::RunQueryDsl;
-use serde_json::Value;
+use diesel_async::{AsyncConnection, RunQueryDsl};
+use serde_json::{Value, json};
 use verax_core::{Name, Timestamp};
 
-use super::{new_id, read_name};
-use crate::connection::{Records, bounded};
+use super::activity::{Actor, Change, write};
+use super::tenants::tenant_id;
+use super::{ReturningId, read_name};
+use crate::connection::Records;
 use crate::error::RecordsError;
-use crate::schema::runs;
+use crate::schema::{runs, tenants};
 
 /// Which kind of run.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -51,7 +53,7 @@ pub struct RunRecord {
     pub ended_at: Option<Timestamp>,
     /// How far it came.
     pub state: RunState,
-    /// What came of it; `Null` while it is under way.
+    /// What came of it, or has so far.
     pub result: Value,
 }
 
@@ -60,6 +62,13 @@ impl RunKind {
         match self {
             RunKind::Warm => "warm",
             RunKind::Load => "load",
+        }
+    }
+
+    const fn action(self) -> &'static str {
+        match self {
+            RunKind::Warm => "warm.run",
+            RunKind::Load => "load.run",
         }
     }
 }
@@ -85,59 +94,90 @@ impl RunState {
     }
 }
 
-type Row = (u64, String, String, String, String, u64, Option<u64>, String, String);
+type Row = (u64, String, String, String, u64, Option<u64>, String, String);
+
+/// A run that is about to start.
+#[derive(Debug, Clone)]
+pub struct NewRun {
+    /// Which kind.
+    pub kind: RunKind,
+    /// The tenant whose namespace it reads.
+    pub tenant: Name,
+    /// The namespace it reads.
+    pub namespace: Name,
+    /// What it is, for people.
+    pub title: String,
+    /// More about it, for the activity.
+    pub detail: Value,
+    /// What it has come to yet.
+    pub result: Value,
+}
 
 impl Records {
-    /// Remembers that a run started; returns its identity.
+    /// Remembers that a run starts, and who started it; returns its identity.
     ///
     /// # Errors
-    /// [`RecordsError::Unavailable`].
+    /// [`RecordsError::Missing`] (the tenant), [`RecordsError::Unavailable`].
     pub async fn start_run(
         &self,
-        kind: RunKind,
-        tenant: &Name,
-        namespace: &Name,
-        title: &str,
+        run: &NewRun,
+        actor: &Actor,
         now: Timestamp,
     ) -> Result<u64, RecordsError> {
-        let records = self.clone();
-        let row = (
-            runs::kind.eq(kind.name()),
-            runs::tenant.eq(tenant.to_string()),
-            runs::namespace.eq(namespace.to_string()),
-            runs::title.eq(title.chars().take(200).collect::<String>()),
-            runs::started_at.eq(now.as_millis()),
-            runs::state.eq(RunState::Running.name()),
-            runs::result.eq("null"),
-        );
-        bounded(async move {
-            let mut connection = records.connection().await?;
-            diesel::insert_into(runs::table).values(row).execute(&mut connection).await?;
-            Ok(new_id(&mut connection).await?)
+        let NewRun { kind, tenant, namespace, title, detail, result } = run;
+        self.exchange(async |connection| {
+            let of_tenant = tenant_id(connection, tenant)
+                .await
+                .map_err(|e| RecordsError::of(format!("tenant {tenant}"), e, ""))?;
+            let started = connection.transaction(async |connection| {
+                let row = (
+                    runs::kind.eq(kind.name()),
+                    runs::tenant.eq(tenant.as_str()),
+                    runs::tenant_id.eq(of_tenant),
+                    runs::namespace.eq(namespace.as_str()),
+                    runs::title.eq(title.chars().take(200).collect::<String>()),
+                    runs::started_at.eq(now.as_millis()),
+                    runs::state.eq(RunState::Running.name()),
+                    runs::result.eq(result.to_string()),
+                );
+                let row = diesel::insert_into(runs::table).values(row);
+                let id: u64 = ReturningId(row).get_result(connection).await?;
+                let mut detail = detail.clone();
+                detail["run"] = json!(id);
+                let change = Change {
+                    tenant: Some(tenant.clone()),
+                    action: kind.action(),
+                    subject: format!("{tenant}/{namespace}"),
+                    detail,
+                };
+                write(connection, actor, now, &change, None).await?;
+                Ok::<_, diesel::result::Error>(id)
+            });
+            Ok(started.await?)
         })
         .await
     }
 
-    /// Remembers how a run ended.
+    /// Remembers how far a run is, or how it ended: `ended_at` is `None` while it is under way. A run
+    /// that has ended stays as it is.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`].
-    pub async fn end_run(
+    pub async fn keep_run(
         &self,
         id: u64,
         state: RunState,
         result: &Value,
-        now: Timestamp,
+        ended_at: Option<Timestamp>,
     ) -> Result<(), RecordsError> {
-        let (records, result) = (self.clone(), result.to_string());
-        bounded(async move {
-            let mut connection = records.connection().await?;
+        self.exchange(async |connection| {
             let columns = (
-                runs::ended_at.eq(now.as_millis()),
+                runs::ended_at.eq(ended_at.map(Timestamp::as_millis)),
                 runs::state.eq(state.name()),
-                runs::result.eq(result),
+                runs::result.eq(result.to_string()),
             );
-            diesel::update(runs::table.find(id)).set(columns).execute(&mut connection).await?;
+            let row = runs::table.find(id).filter(runs::ended_at.is_null());
+            diesel::update(row).set(columns).execute(connection).await?;
             Ok(())
         })
         .await
@@ -148,33 +188,41 @@ impl Records {
     /// # Errors
     /// [`RecordsError::Unavailable`].
     pub async fn interrupt_runs(&self, now: Timestamp) -> Result<usize, RecordsError> {
-        let records = self.clone();
-        bounded(async move {
-            let mut connection = records.connection().await?;
+        self.exchange(async |connection| {
             let running = runs::table.filter(runs::state.eq(RunState::Running.name()));
             let columns =
                 (runs::ended_at.eq(now.as_millis()), runs::state.eq(RunState::Interrupted.name()));
-            Ok(diesel::update(running).set(columns).execute(&mut connection).await?)
+            Ok(diesel::update(running).set(columns).execute(connection).await?)
         })
         .await
     }
 
-    /// The latest runs of a kind, newest first, at most `most`.
+    /// The latest runs of a kind, newest first, at most `most`. Those of tenants that were deleted are
+    /// left out.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`], [`RecordsError::Unreadable`].
     pub async fn runs(&self, kind: RunKind, most: u32) -> Result<Vec<RunRecord>, RecordsError> {
-        let records = self.clone();
-        bounded(async move {
-            let mut connection = records.connection().await?;
+        self.exchange(async |connection| {
             let rows: Vec<Row> = runs::table
+                .inner_join(tenants::table)
                 .filter(runs::kind.eq(kind.name()))
+                .select((
+                    runs::id,
+                    runs::tenant,
+                    runs::namespace,
+                    runs::title,
+                    runs::started_at,
+                    runs::ended_at,
+                    runs::state,
+                    runs::result,
+                ))
                 .order(runs::id.desc())
                 .limit(most.into())
-                .load(&mut connection)
+                .load(connection)
                 .await?;
             rows.into_iter()
-                .map(|(id, _, tenant, namespace, title, started, ended, state, result)| {
+                .map(|(id, tenant, namespace, title, started, ended, state, result)| {
                     Ok(RunRecord {
                         id,
                         tenant: read_name(tenant)?,

@@ -2,14 +2,16 @@
 
 use diesel::prelude::*;
 use diesel::result::Error;
-use diesel_async::{AsyncConnection, AsyncMysqlConnection, RunQueryDsl};
+use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use verax_core::{Name, Timestamp};
 
-use super::activity::{Actor, Change, write};
-use super::{new_id, read_name};
-use crate::connection::{Records, bounded};
+use super::activity::{Actor, Change};
+use super::tokens::withdraw_scopes;
+use super::{ReturningId, read_name};
+use crate::changes::Changed;
+use crate::connection::Records;
 use crate::error::RecordsError;
 use crate::schema::tenants;
 
@@ -42,19 +44,7 @@ impl Records {
     /// # Errors
     /// [`RecordsError::Unavailable`].
     pub async fn tenants(&self) -> Result<Vec<TenantRecord>, RecordsError> {
-        let records = self.clone();
-        bounded(async move {
-            let mut connection = records.connection().await?;
-            let rows: Vec<(u64, String, u64)> =
-                tenants::table.order(tenants::name).load(&mut connection).await?;
-            rows.into_iter()
-                .map(|(id, name, at)| {
-                    let created_at = Timestamp::from_millis(at);
-                    Ok(TenantRecord { id, name: read_name(name)?, created_at })
-                })
-                .collect()
-        })
-        .await
+        self.exchange(async |connection| load(connection).await).await
     }
 
     /// Creates a tenant.
@@ -66,32 +56,27 @@ impl Records {
         name: &Name,
         actor: &Actor,
         now: Timestamp,
-    ) -> Result<TenantRecord, RecordsError> {
-        let (records, name, actor) = (self.clone(), name.clone(), actor.clone());
-        bounded(async move {
-            let mut connection = records.connection().await?;
-            let created = connection.transaction(async |connection| {
-                let row =
-                    (tenants::name.eq(name.as_str()), tenants::created_at.eq(now.as_millis()));
-                diesel::insert_into(tenants::table).values(row).execute(connection).await?;
-                let id = new_id(connection).await?;
-                let change = Change {
-                    tenant: Some(&name),
-                    action: "tenant.create",
-                    subject: name.to_string(),
-                    detail: json!({}),
-                };
-                write(connection, &actor, now, &change).await?;
-                Ok(id)
-            });
-            let id =
-                created.await.map_err(|e| RecordsError::of(format!("tenant {name}"), e, ""))?;
-            Ok(TenantRecord { id, name, created_at: now })
+    ) -> Result<Changed<TenantRecord>, RecordsError> {
+        self.change(actor, now, async |connection| {
+            let row = (tenants::name.eq(name.as_str()), tenants::created_at.eq(now.as_millis()));
+            let row = diesel::insert_into(tenants::table).values(row);
+            let id = ReturningId(row)
+                .get_result(connection)
+                .await
+                .map_err(|e| RecordsError::of(format!("tenant {name}"), e, ""))?;
+            let change = Change {
+                tenant: Some(name.clone()),
+                action: "tenant.create",
+                subject: name.to_string(),
+                detail: json!({}),
+            };
+            Ok((TenantRecord { id, name: name.clone(), created_at: now }, change))
         })
         .await
     }
 
-    /// Removes a tenant that has no namespaces and no origins.
+    /// Removes a tenant that has no namespaces and no origins. Scopes within it are withdrawn from all
+    /// tokens, so that none of them opens a later tenant of the same name.
     ///
     /// # Errors
     /// [`RecordsError::Missing`], [`RecordsError::InUse`], [`RecordsError::Unavailable`].
@@ -100,24 +85,35 @@ impl Records {
         name: &Name,
         actor: &Actor,
         now: Timestamp,
-    ) -> Result<(), RecordsError> {
-        let (records, name, actor) = (self.clone(), name.clone(), actor.clone());
-        bounded(async move {
-            let mut connection = records.connection().await?;
-            let removed = connection.transaction(async |connection| {
-                let id = tenant_id(connection, &name).await?;
-                diesel::delete(tenants::table.find(id)).execute(connection).await?;
-                let change = Change {
-                    tenant: Some(&name),
-                    action: "tenant.delete",
-                    subject: name.to_string(),
-                    detail: json!({}),
-                };
-                write(connection, &actor, now, &change).await
-            });
-            let used_by = "it owns namespaces or origins; delete those first";
-            removed.await.map_err(|e| RecordsError::of(format!("tenant {name}"), e, used_by))
+    ) -> Result<Changed<()>, RecordsError> {
+        let used_by = "it owns namespaces or origins; delete those first";
+        let error = |e| RecordsError::of(format!("tenant {name}"), e, used_by);
+        self.change(actor, now, async |connection| {
+            let id = tenant_id(connection, name).await.map_err(error)?;
+            diesel::delete(tenants::table.find(id)).execute(connection).await.map_err(error)?;
+            withdraw_scopes(connection, name.as_str(), now).await?;
+            let change = Change {
+                tenant: Some(name.clone()),
+                action: "tenant.delete",
+                subject: name.to_string(),
+                detail: json!({}),
+            };
+            Ok(((), change))
         })
         .await
     }
+}
+
+/// All tenants, by name.
+pub(crate) async fn load(
+    connection: &mut AsyncMysqlConnection,
+) -> Result<Vec<TenantRecord>, RecordsError> {
+    let rows: Vec<(u64, String, u64)> =
+        tenants::table.order(tenants::name).load(connection).await?;
+    rows.into_iter()
+        .map(|(id, name, at)| {
+            let created_at = Timestamp::from_millis(at);
+            Ok(TenantRecord { id, name: read_name(name)?, created_at })
+        })
+        .collect()
 }

@@ -1,14 +1,15 @@
 //! Access tokens: what they open, and a hash to know them by.
 
 use diesel::prelude::*;
-use diesel_async::{AsyncConnection, RunQueryDsl};
+use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use verax_core::Timestamp;
 
-use super::activity::{Actor, Change, write};
-use super::new_id;
-use crate::connection::{Records, bounded};
+use super::ReturningId;
+use super::activity::{Actor, Change};
+use crate::changes::Changed;
+use crate::connection::Records;
 use crate::error::RecordsError;
 use crate::schema::tokens;
 
@@ -37,22 +38,7 @@ impl Records {
     /// # Errors
     /// [`RecordsError::Unavailable`], [`RecordsError::Unreadable`].
     pub async fn tokens(&self) -> Result<Vec<TokenRecord>, RecordsError> {
-        let records = self.clone();
-        bounded(async move {
-            let mut connection = records.connection().await?;
-            let rows: Vec<Row> = tokens::table.order(tokens::id).load(&mut connection).await?;
-            rows.into_iter()
-                .map(|(id, hash, scopes, note, created_at, revoked_at)| {
-                    let hash = hash.try_into().map_err(|_| {
-                        RecordsError::Unreadable(format!("token {id} has a hash of a wrong size"))
-                    })?;
-                    let created_at = Timestamp::from_millis(created_at);
-                    let revoked_at = revoked_at.map(Timestamp::from_millis);
-                    Ok(TokenRecord { id, hash, scopes, note, created_at, revoked_at })
-                })
-                .collect()
-        })
-        .await
+        self.exchange(async |connection| load(connection).await).await
     }
 
     /// Remembers a new token by its hash.
@@ -66,32 +52,28 @@ impl Records {
         note: &str,
         actor: &Actor,
         now: Timestamp,
-    ) -> Result<TokenRecord, RecordsError> {
-        let (records, actor) = (self.clone(), actor.clone());
-        let (scopes, note) = (scopes.to_owned(), note.to_owned());
-        bounded(async move {
-            let mut connection = records.connection().await?;
-            let created = connection.transaction(async |connection| {
-                let row = (
-                    tokens::hash.eq(&hash[..]),
-                    tokens::scopes.eq(&scopes),
-                    tokens::note.eq(&note),
-                    tokens::created_at.eq(now.as_millis()),
-                );
-                diesel::insert_into(tokens::table).values(row).execute(connection).await?;
-                let id = new_id(connection).await?;
-                let change = Change {
-                    tenant: None,
-                    action: "token.create",
-                    subject: format!("token {id}"),
-                    detail: json!({ "scopes": scopes, "note": note }),
-                };
-                write(connection, &actor, now, &change).await?;
-                Ok(id)
-            });
-            let id = created.await.map_err(|e| RecordsError::of("the token", e, ""))?;
-            let (created_at, revoked_at) = (now, None);
-            Ok(TokenRecord { id, hash, scopes, note, created_at, revoked_at })
+    ) -> Result<Changed<TokenRecord>, RecordsError> {
+        self.change(actor, now, async |connection| {
+            let row = (
+                tokens::hash.eq(&hash[..]),
+                tokens::scopes.eq(scopes),
+                tokens::note.eq(note),
+                tokens::created_at.eq(now.as_millis()),
+            );
+            let row = diesel::insert_into(tokens::table).values(row);
+            let id: u64 = ReturningId(row)
+                .get_result(connection)
+                .await
+                .map_err(|e| RecordsError::of("the token", e, ""))?;
+            let change = Change {
+                tenant: None,
+                action: "token.create",
+                subject: format!("token {id}"),
+                detail: json!({ "scopes": scopes, "note": note }),
+            };
+            let (scopes, note) = (scopes.to_owned(), note.to_owned());
+            let record = TokenRecord { id, hash, scopes, note, created_at: now, revoked_at: None };
+            Ok((record, change))
         })
         .await
     }
@@ -106,26 +88,96 @@ impl Records {
         id: u64,
         actor: &Actor,
         now: Timestamp,
-    ) -> Result<(), RecordsError> {
-        let (records, actor) = (self.clone(), actor.clone());
-        bounded(async move {
-            let mut connection = records.connection().await?;
-            let revoked = connection.transaction(async |connection| {
-                let rows = tokens::table.find(id).filter(tokens::revoked_at.is_null());
-                let at = tokens::revoked_at.eq(now.as_millis());
-                if diesel::update(rows).set(at).execute(connection).await? == 0 {
-                    return Err(diesel::result::Error::NotFound);
-                }
-                let change = Change {
-                    tenant: None,
-                    action: "token.revoke",
-                    subject: format!("token {id}"),
-                    detail: json!({}),
-                };
-                write(connection, &actor, now, &change).await
-            });
-            revoked.await.map_err(|e| RecordsError::of(format!("token {id}"), e, ""))
+    ) -> Result<Changed<()>, RecordsError> {
+        self.change(actor, now, async |connection| {
+            let rows = tokens::table.find(id).filter(tokens::revoked_at.is_null());
+            let at = tokens::revoked_at.eq(now.as_millis());
+            if diesel::update(rows).set(at).execute(connection).await? == 0 {
+                return Err(RecordsError::Missing(format!("token {id}")));
+            }
+            let change = Change {
+                tenant: None,
+                action: "token.revoke",
+                subject: format!("token {id}"),
+                detail: json!({}),
+            };
+            Ok(((), change))
         })
         .await
+    }
+}
+
+/// All tokens, revoked ones included, oldest first.
+pub(crate) async fn load(
+    connection: &mut AsyncMysqlConnection,
+) -> Result<Vec<TokenRecord>, RecordsError> {
+    let rows: Vec<Row> = tokens::table.order(tokens::id).load(connection).await?;
+    rows.into_iter()
+        .map(|(id, hash, scopes, note, created_at, revoked_at)| {
+            let hash = hash.try_into().map_err(|_| {
+                RecordsError::Unreadable(format!("token {id} has a hash of a wrong size"))
+            })?;
+            let created_at = Timestamp::from_millis(created_at);
+            let revoked_at = revoked_at.map(Timestamp::from_millis);
+            Ok(TokenRecord { id, hash, scopes, note, created_at, revoked_at })
+        })
+        .collect()
+}
+
+/// Withdraws the scopes within a place that is deleted, `TENANT` or `TENANT/NAMESPACE`, from all
+/// tokens: a scope ends with what it opens. A token that is left with none is revoked.
+pub(super) async fn withdraw_scopes(
+    connection: &mut AsyncMysqlConnection,
+    place: &str,
+    now: Timestamp,
+) -> Result<(), RecordsError> {
+    let open: Vec<(u64, String)> = tokens::table
+        .filter(tokens::revoked_at.is_null())
+        .select((tokens::id, tokens::scopes))
+        .for_update()
+        .load(connection)
+        .await?;
+    for (id, scopes) in open {
+        let kept: Vec<&str> =
+            scopes.split_whitespace().filter(|scope| !is_within(scope, place)).collect();
+        if kept.len() == scopes.split_whitespace().count() {
+            continue;
+        }
+        let revoked_at = kept.is_empty().then(|| now.as_millis());
+        diesel::update(tokens::table.find(id))
+            .set((tokens::scopes.eq(kept.join(" ")), tokens::revoked_at.eq(revoked_at)))
+            .execute(connection)
+            .await?;
+    }
+    Ok(())
+}
+
+/// Whether a scope, written `RIGHT:PLACE`, opens something within a place.
+fn is_within(scope: &str, place: &str) -> bool {
+    scope.split_once(':').is_some_and(|(_, opens)| {
+        opens.strip_prefix(place).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::is_within;
+
+    #[rstest]
+    #[case("read:tideline", "tideline", true)]
+    #[case("write:tideline/tables", "tideline", true)]
+    #[case("write:tideline/tables", "tideline/tables", true)]
+    #[case("read:tideline", "tideline/tables", false)]
+    #[case("read:tideline-two", "tideline", false)]
+    #[case("write:tideline/tables-two", "tideline/tables", false)]
+    #[case("admin", "admin", false)]
+    fn a_scope_ends_with_what_it_opens(
+        #[case] scope: &str,
+        #[case] place: &str,
+        #[case] ends: bool,
+    ) {
+        assert_eq!(is_within(scope, place), ends);
     }
 }

@@ -8,7 +8,7 @@ use futures_util::future::BoxFuture;
 use futures_util::stream::{FuturesUnordered, StreamExt};
 use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite};
 use tokio::task::JoinSet;
-use verax_core::guard::lock::SessionId;
+use verax_core::guard::lock::{AccessId, SessionId};
 use verax_service::access::{Caller, Right};
 use verax_service::cache::{Invalidated, InvalidationWatch};
 use verax_service::locks::LockSession;
@@ -22,6 +22,7 @@ use verax_wire::{
 use super::WireLimits;
 use super::failure::Failure;
 use super::outbox::{Encoded, Outbox};
+use crate::connections::ConnectionPlace;
 
 /// What a read asks for at least.
 const READ: usize = 16 << 10;
@@ -76,6 +77,7 @@ pub(super) struct Connection<S> {
     ending: bool,
     /// For holds of locks that end with the connection.
     session: Option<LockSession>,
+    place: Arc<ConnectionPlace>,
 }
 
 /// Why a connection cannot go on.
@@ -92,7 +94,12 @@ pub(super) enum Ended {
 }
 
 impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
-    pub(super) fn new(stream: S, service: Arc<Service>, limits: WireLimits) -> Self {
+    pub(super) fn new(
+        stream: S,
+        service: Arc<Service>,
+        limits: WireLimits,
+        place: Arc<ConnectionPlace>,
+    ) -> Self {
         Self {
             stream,
             service,
@@ -107,6 +114,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             arriving: None,
             ending: false,
             session: None,
+            place,
         }
     }
 
@@ -127,13 +135,6 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         }
     }
 
-    /// Answers the hello with a refusal, and ends.
-    pub(super) async fn refuse(mut self, why: &str) -> Result<(), Ended> {
-        self.fail(Frame::default(), &Failure::new(FailureCode::Busy, why));
-        self.outbox.write(&mut self.stream).await?;
-        Err(Ended::Refused(why.to_owned()))
-    }
-
     async fn converse(&mut self) -> Result<(), Ended> {
         let mut stopping = self.service.stopping();
         let stop = async move { stopping.wait_for(|stopping| *stopping).await.map(drop) };
@@ -142,6 +143,11 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         let silence = tokio::time::sleep(self.limits.hello);
         tokio::pin!(silence);
         let mut heard = false;
+        let place = Arc::clone(&self.place);
+        let closed = place.closed();
+        tokio::pin!(closed);
+        let mut followed: Option<Arc<Caller>> = None;
+        let mut access_end: BoxFuture<'static, ()> = Box::pin(std::future::pending());
         loop {
             let more = self.answer_received()?;
             if !self.outbox.is_empty() {
@@ -153,6 +159,13 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             }
             if self.ending && self.waiting.is_empty() {
                 return Ok(());
+            }
+            if let Some(peer) = &self.peer
+                && followed.as_ref().is_none_or(|caller| !Arc::ptr_eq(caller, &peer.caller))
+            {
+                let signal = peer.caller.signal().clone();
+                followed = Some(Arc::clone(&peer.caller));
+                access_end = Box::pin(async move { signal.ended().await });
             }
             let full = self.waiting.len() >= self.limits.in_flight;
             if !full && !self.ending {
@@ -178,6 +191,12 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                     }
                 }
                 Some(told) = self.watches.next(), if !self.watches.is_empty() => self.push(told)?,
+                () = &mut access_end => self.check_peer()?,
+                () = &mut closed => {
+                    let why = "another connection needs the place of this one, which has not signed in";
+                    self.fail(Frame::default(), &Failure::new(FailureCode::Busy, why));
+                    return Err(Ended::Refused(why.to_owned()));
+                }
                 _ = &mut stop, if !stop_told => {
                     stop_told = true;
                     self.ending = true;
@@ -282,6 +301,11 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         self.session.get_or_insert_with(|| self.service.lock_session()).id()
     }
 
+    /// By which what the peer holds can be withdrawn.
+    pub(super) fn access(&self) -> Option<AccessId> {
+        self.peer.as_ref().and_then(|peer| peer.caller.access())
+    }
+
     /// Who is at the other end, in words.
     pub(super) fn who(&self) -> String {
         self.peer.as_ref().map_or_else(String::new, |peer| peer.caller.who().to_owned())
@@ -309,6 +333,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                         client = hello.client,
                         "a wire client connected"
                     );
+                    self.place.set_authenticated();
                     self.peer = Some(Peer { caller, token, revision });
                     None
                 }
@@ -371,7 +396,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
     fn check_peer(&mut self) -> Result<(), Ended> {
         let Some(peer) = &mut self.peer else { return Ok(()) };
         let revision = self.service.access_revision();
-        if peer.revision == revision {
+        if peer.revision == revision && !peer.caller.signal().has_ended() {
             return Ok(());
         }
         match self.service.token_caller(&peer.token) {
@@ -422,6 +447,15 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         }
         Ok(())
     }
+}
+
+/// Answers the hello that is to come with a refusal, and ends.
+pub(super) async fn refuse(mut stream: impl AsyncWrite + Unpin, why: &str) -> Result<(), Ended> {
+    let mut outbox = Outbox::default();
+    let reply = Reply::Failed { code: FailureCode::Busy as u16, detail: why };
+    outbox.add(Frame::default(), &reply);
+    outbox.write(&mut stream).await?;
+    Err(Ended::Refused(why.to_owned()))
 }
 
 fn next_told(number: u16, mut watch: InvalidationWatch) -> BoxFuture<'static, Told> {

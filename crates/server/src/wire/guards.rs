@@ -67,6 +67,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             hold: Duration::from_millis(asked.hold),
             wait: Duration::from_millis(asked.wait),
             session: asked.ends_with_connection.then(|| self.session()),
+            access: self.access(),
         };
         self.waiting.spawn(async move {
             let claimed = service.acquire_lock(&namespace, &name, request).await;

@@ -11,14 +11,15 @@ mod guards;
 mod outbox;
 
 use std::sync::Arc;
-use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::{TcpListener, TcpStream};
+use tokio::sync::mpsc;
 use tokio_io_timeout::TimeoutWriter;
 use verax_service::Service;
 
+use crate::connections::{AcceptFailures, ConnectionLimits, ConnectionPlace, Connections, NoPlace};
 use crate::tls::Tls;
 use connection::{Connection, Ended};
 
@@ -26,7 +27,7 @@ use connection::{Connection, Ended};
 #[derive(Debug, Clone, Copy)]
 pub struct WireLimits {
     /// Connections at a time; further ones are told to come back later.
-    pub connections: usize,
+    pub connections: ConnectionLimits,
     /// Requests of one connection that wait for something; while they do, no more are read.
     pub in_flight: usize,
     /// A connection on which nothing is heard for this long is closed.
@@ -38,31 +39,11 @@ pub struct WireLimits {
 impl Default for WireLimits {
     fn default() -> Self {
         Self {
-            connections: 10_000,
+            connections: ConnectionLimits::default(),
             in_flight: 1_024,
             idle: Duration::from_secs(120),
             hello: Duration::from_secs(10),
         }
-    }
-}
-
-/// Counts a connection as long as it lives.
-struct Place(Arc<AtomicUsize>);
-
-impl Place {
-    /// A place, or `None` when all are taken.
-    fn take(taken: &Arc<AtomicUsize>, limit: usize) -> Option<Self> {
-        if taken.fetch_add(1, Ordering::Relaxed) < limit {
-            return Some(Self(Arc::clone(taken)));
-        }
-        taken.fetch_sub(1, Ordering::Relaxed);
-        None
-    }
-}
-
-impl Drop for Place {
-    fn drop(&mut self) {
-        self.0.fetch_sub(1, Ordering::Relaxed);
     }
 }
 
@@ -75,30 +56,30 @@ pub async fn serve_wire(
     limits: WireLimits,
 ) {
     let mut stopping = service.stopping();
-    let taken = Arc::new(AtomicUsize::new(0));
+    let connections = Connections::new(limits.connections);
+    let mut failures = AcceptFailures::default();
+    // Each connection holds a sender: the channel ends with the last of them.
+    let (serving, mut served) = mpsc::channel::<()>(1);
     loop {
         let accepted = tokio::select! {
             accepted = listener.accept() => accepted,
             _ = stopping.wait_for(|stopping| *stopping) => break,
         };
         match accepted {
-            Ok((stream, _)) => {
-                let (service, place) =
-                    (Arc::clone(&service), Place::take(&taken, limits.connections));
-                let tls = tls.clone();
-                tokio::spawn(async move { serve(stream, service, tls, limits, place).await });
+            Ok((stream, from)) => {
+                let (service, place) = (Arc::clone(&service), connections.admit(from.ip()));
+                let (tls, serving) = (tls.clone(), serving.clone());
+                tokio::spawn(async move {
+                    serve(stream, service, tls, limits, place).await;
+                    drop(serving);
+                });
             }
-            Err(error) => {
-                // Usually too many open files: let some close before the next attempt.
-                tracing::warn!(%error, "a connection could not be taken");
-                tokio::time::sleep(Duration::from_millis(50)).await;
-            }
+            Err(error) => failures.pause(&error).await,
         }
     }
-    let end = tokio::time::Instant::now() + crate::LONGEST_STOP;
-    while taken.load(Ordering::Relaxed) > 0 && tokio::time::Instant::now() < end {
-        tokio::time::sleep(Duration::from_millis(5)).await;
-    }
+    drop(listener);
+    drop(serving);
+    let _ = tokio::time::timeout(crate::STOP_TIMEOUT, served.recv()).await;
 }
 
 async fn serve(
@@ -106,7 +87,7 @@ async fn serve(
     service: Arc<Service>,
     tls: Option<Arc<Tls>>,
     limits: WireLimits,
-    place: Option<Place>,
+    place: Result<Arc<ConnectionPlace>, NoPlace>,
 ) {
     // Replies are written whole, so there is nothing to be gained by holding them back.
     if stream.set_nodelay(true).is_err() {
@@ -128,14 +109,19 @@ async fn converse(
     stream: impl AsyncRead + AsyncWrite,
     service: Arc<Service>,
     limits: WireLimits,
-    place: Option<Place>,
+    place: Result<Arc<ConnectionPlace>, NoPlace>,
 ) -> Result<(), Ended> {
     // A client that takes nothing for too long is given up; one that takes little by little is not.
     let mut stream = TimeoutWriter::new(stream);
     stream.set_timeout(Some(limits.idle));
-    let connection = Connection::new(Box::pin(stream), service, limits);
     match place {
-        Some(_place) => connection.serve().await,
-        None => connection.refuse("there are too many connections; come back later").await,
+        Ok(place) => Connection::new(Box::pin(stream), service, limits, place).serve().await,
+        Err(why) => {
+            let why = match why {
+                NoPlace::Full => "there are too many connections; come back later",
+                NoPlace::Address => "there are too many connections from this address",
+            };
+            connection::refuse(Box::pin(stream), why).await
+        }
     }
 }

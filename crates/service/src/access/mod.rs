@@ -2,9 +2,11 @@
 
 mod scope;
 mod sessions;
+mod signal;
 mod tokens;
 
 pub use scope::{InvalidScope, Right, Scope};
-pub(crate) use sessions::CODE;
-pub use sessions::Sessions;
-pub use tokens::{Caller, TokenTable, hash_of, new_secret};
+pub(crate) use sessions::CODE_LIFETIME;
+pub use sessions::{ConsoleSession, Sessions};
+pub use signal::AccessSignal;
+pub use tokens::{Caller, ENDED, TokenTable, hash_of, new_secret};

@@ -1,21 +1,32 @@
 //! Tokens in memory, known by their hashes.
 
 use std::collections::HashMap;
-use std::sync::{Arc, PoisonError, RwLock};
+use std::sync::{Arc, PoisonError, RwLock, RwLockWriteGuard};
 
 use sha2::{Digest, Sha256};
 use verax_core::Name;
+use verax_core::guard::lock::AccessId;
 use verax_records::{Actor, TokenRecord};
 
 use super::scope::{Right, Scope};
+use super::signal::AccessSignal;
 use crate::error::ServiceError;
 
 /// Whoever makes a call, and what they may do.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone)]
 pub struct Caller {
     who: String,
     scopes: Vec<Scope>,
-    token: Option<u64>,
+    token: Option<TokenIdentity>,
+    signal: AccessSignal,
+}
+
+/// What a token is known by. The hash is the identity: numbers may come again when a dump of the
+/// records is restored.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct TokenIdentity {
+    pub(crate) id: u64,
+    pub(crate) hash: [u8; 32],
 }
 
 impl Caller {
@@ -27,13 +38,20 @@ impl Caller {
             who: format!("token {}{note}", record.id),
             // Scopes are checked when a token is created, so what does not parse opens nothing.
             scopes: record.scopes.split_whitespace().filter_map(|s| s.parse().ok()).collect(),
-            token: Some(record.id),
+            token: Some(TokenIdentity { id: record.id, hash: record.hash }),
+            signal: AccessSignal::default(),
         }
+    }
+
+    /// Whether it is what a record says.
+    fn is_of(&self, record: &TokenRecord) -> bool {
+        let now = Self::of(record);
+        (&now.who, &now.scopes, now.token) == (&self.who, &self.scopes, self.token)
     }
 
     /// The service itself, with some scopes.
     pub fn service(what: &str, scopes: Vec<Scope>) -> Self {
-        Self { who: what.to_owned(), scopes, token: None }
+        Self { who: what.to_owned(), scopes, token: None, signal: AccessSignal::default() }
     }
 
     /// Who it is, in words.
@@ -47,8 +65,18 @@ impl Caller {
     }
 
     /// The token it holds.
-    pub(crate) fn token(&self) -> Option<u64> {
+    pub(crate) fn token(&self) -> Option<TokenIdentity> {
         self.token
+    }
+
+    /// By which what it holds can be withdrawn.
+    pub fn access(&self) -> Option<AccessId> {
+        self.token.map(|token| AccessId(token.id))
+    }
+
+    /// Tells when its access ends.
+    pub fn signal(&self) -> &AccessSignal {
+        &self.signal
     }
 
     /// Whether it may do everything.
@@ -66,7 +94,19 @@ impl Caller {
     /// # Errors
     /// [`ServiceError::MissingScope`] names the scope.
     pub fn needs(&self, needed: Scope) -> Result<(), ServiceError> {
+        self.still_open()?;
         if self.holds(&needed) { Ok(()) } else { Err(ServiceError::MissingScope(needed)) }
+    }
+
+    /// Refuses when its access has ended since it was let in.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotSignedIn`].
+    pub fn still_open(&self) -> Result<(), ServiceError> {
+        match self.signal.has_ended() {
+            false => Ok(()),
+            true => Err(ServiceError::NotSignedIn(ENDED)),
+        }
     }
 
     /// Whether it holds a right within one namespace.
@@ -103,6 +143,10 @@ impl Caller {
     }
 }
 
+/// What somebody hears whose access ended meanwhile.
+pub const ENDED: &str =
+    "this token or session was ended: check VERAX_TOKEN, or have a new token created";
+
 /// The SHA-256 of a token.
 ///
 /// Tokens are 256 random bits, so a plain hash cannot be searched, and looking a hash up in a map
@@ -125,31 +169,96 @@ pub struct TokenTable {
 }
 
 impl TokenTable {
-    /// Takes tokens in; revoked ones are left out.
-    pub(crate) fn load(&self, records: &[TokenRecord]) {
-        let open = records.iter().filter(|r| r.revoked_at.is_none());
-        let mut table = self.by_hash.write().unwrap_or_else(PoisonError::into_inner);
-        table.extend(open.map(|r| (r.hash, Arc::new(Caller::of(r)))));
+    fn write(&self) -> RwLockWriteGuard<'_, HashMap<[u8; 32], Arc<Caller>>> {
+        self.by_hash.write().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Takes a token in.
+    pub(crate) fn add(&self, record: &TokenRecord) {
+        self.write().insert(record.hash, Arc::new(Caller::of(record)));
+    }
+
+    /// Makes the tokens in the records be those that are known. Access that is no longer there, or has
+    /// become another, ends; what stays the same goes on. Lent tokens are left alone. Returns the
+    /// identities of tokens that open nothing any more.
+    pub(crate) fn replace_all(&self, records: &[TokenRecord]) -> Vec<u64> {
+        let open: HashMap<[u8; 32], &TokenRecord> =
+            records.iter().filter(|r| r.revoked_at.is_none()).map(|r| (r.hash, r)).collect();
+        let mut table = self.write();
+        let mut ended = Vec::new();
+        table.retain(|hash, caller| {
+            let stays = caller.token().is_none()
+                || open.get(hash).is_some_and(|record| caller.is_of(record));
+            if !stays {
+                caller.signal.end();
+                let gone = caller.token().filter(|_| !open.contains_key(hash));
+                ended.extend(gone.map(|token| token.id));
+            }
+            stays
+        });
+        for (hash, record) in open {
+            table.entry(hash).or_insert_with(|| Arc::new(Caller::of(record)));
+        }
+        ended
     }
 
     /// Gives the service itself a token that lives in memory alone; returns its secret.
     pub(crate) fn lend(&self, caller: Caller) -> String {
         let secret = new_secret();
-        let mut table = self.by_hash.write().unwrap_or_else(PoisonError::into_inner);
-        table.insert(hash_of(&secret), Arc::new(caller));
+        self.write().insert(hash_of(&secret), Arc::new(caller));
         secret
     }
 
     /// Ends a token that was lent.
     pub(crate) fn take_back(&self, secret: &str) {
-        let mut table = self.by_hash.write().unwrap_or_else(PoisonError::into_inner);
-        table.remove(&hash_of(secret));
+        if let Some(caller) = self.write().remove(&hash_of(secret)) {
+            caller.signal.end();
+        }
     }
 
-    /// Ends a token.
+    /// Ends a token, and everything that was begun with it.
     pub(crate) fn revoke(&self, id: u64) {
-        let mut table = self.by_hash.write().unwrap_or_else(PoisonError::into_inner);
-        table.retain(|_, caller| caller.token() != Some(id));
+        self.write().retain(|_, caller| {
+            let ends = caller.token().is_some_and(|token| token.id == id);
+            if ends {
+                caller.signal.end();
+            }
+            !ends
+        });
+    }
+
+    /// Withdraws the scopes within a tenant or namespace that was deleted. Access that was begun with
+    /// them ends; a token that is left with none is no longer known.
+    pub(crate) fn withdraw(&self, tenant: &Name, namespace: Option<&Name>) {
+        let gone = |scope: &Scope| match scope {
+            Scope::Admin => false,
+            Scope::Within { tenant: of, namespace: within, .. } => {
+                of == tenant && namespace.is_none_or(|gone| within.as_ref() == Some(gone))
+            }
+        };
+        self.write().retain(|_, caller| {
+            if !caller.scopes.iter().any(gone) {
+                return true;
+            }
+            caller.signal.end();
+            let scopes: Vec<Scope> =
+                caller.scopes.iter().filter(|scope| !gone(scope)).cloned().collect();
+            let left = Caller { scopes, signal: AccessSignal::default(), ..Caller::clone(caller) };
+            *caller = Arc::new(left);
+            !caller.scopes.is_empty()
+        });
+    }
+
+    /// Whether any token opens everything.
+    pub(crate) fn any_admin(&self) -> bool {
+        let table = self.by_hash.read().unwrap_or_else(PoisonError::into_inner);
+        table.values().any(|caller| caller.token().is_some() && caller.is_admin())
+    }
+
+    /// The largest identity of a token.
+    pub(crate) fn latest(&self) -> u64 {
+        let table = self.by_hash.read().unwrap_or_else(PoisonError::into_inner);
+        table.values().filter_map(|caller| Some(caller.token()?.id)).max().unwrap_or(0)
     }
 
     /// Whoever holds this token.
@@ -167,9 +276,8 @@ impl TokenTable {
             ))
     }
 
-    /// Whether a token is still open.
-    pub(crate) fn is_open(&self, id: u64) -> bool {
-        let table = self.by_hash.read().unwrap_or_else(PoisonError::into_inner);
-        table.values().any(|caller| caller.token() == Some(id))
+    /// Whoever holds the token with a hash now.
+    pub(crate) fn by_hash(&self, hash: &[u8; 32]) -> Option<Arc<Caller>> {
+        self.by_hash.read().unwrap_or_else(PoisonError::into_inner).get(hash).cloned()
     }
 }

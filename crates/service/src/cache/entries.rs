@@ -181,7 +181,7 @@ impl Service {
         let namespace = self.open(caller, Right::Manage, tenant, namespace)?;
         let entries = self.empty(&namespace);
         let change = Change {
-            tenant: Some(namespace.tenant()),
+            tenant: Some(namespace.tenant().clone()),
             action: "namespace.clear",
             subject: namespace.path(),
             detail: serde_json::json!({ "entries": entries }),
@@ -223,7 +223,7 @@ impl Service {
         }
         self.voided(waiters, &Told::AskAgain);
         let change = Change {
-            tenant: Some(namespace.tenant()),
+            tenant: Some(namespace.tenant().clone()),
             action: "namespace.clear",
             subject: namespace.path(),
             detail: serde_json::json!({ "entries": entries, "prefix": prefix }),

@@ -1,5 +1,9 @@
 //! The epoch of fencing tokens: asked of the records at the start, and again when it is nearly used up.
 
+use std::fs::File;
+use std::io::Write;
+use std::os::unix::fs::OpenOptionsExt;
+use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -29,10 +33,31 @@ pub(crate) async fn keep_epoch(service: Arc<Service>) {
 impl Service {
     /// Asks the records for an epoch; returns whether there is one.
     pub(crate) async fn begin_lock_epoch(&self) -> bool {
-        let epoch = self.records.next_lock_epoch(self.now()).await;
-        if let Ok(epoch) = epoch {
-            self.locks.table().begin_epoch(epoch);
+        let used = self.epoch_file.as_deref().and_then(read).unwrap_or(0);
+        let known = self.locks.table().epoch().unwrap_or(0).max(used);
+        let Ok(epoch) = self.records.next_lock_epoch(known, self.now()).await else { return false };
+        if let Some(file) = self.epoch_file.clone() {
+            let written = tokio::task::spawn_blocking(move || write(&file, epoch)).await;
+            if !matches!(written, Ok(Ok(()))) {
+                tracing::warn!(?written, "the epoch of fencing tokens was not written to its file");
+            }
         }
-        epoch.is_ok()
+        self.locks.table().begin_epoch(epoch);
+        true
     }
+}
+
+/// The latest epoch that was used with this data directory.
+fn read(file: &Path) -> Option<u32> {
+    std::fs::read_to_string(file).ok()?.trim().parse().ok()
+}
+
+/// Keeps the latest epoch: a dump of the records that is restored may have forgotten it.
+fn write(file: &Path, epoch: u32) -> std::io::Result<()> {
+    let new = file.with_extension("new");
+    let mut options = File::options();
+    let mut opened = options.write(true).create(true).truncate(true).mode(0o600).open(&new)?;
+    writeln!(opened, "{epoch}")?;
+    opened.sync_all()?;
+    std::fs::rename(&new, file)
 }

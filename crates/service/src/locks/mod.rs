@@ -11,8 +11,8 @@ use std::time::Duration;
 
 use tokio::sync::{Notify, oneshot};
 use verax_core::guard::lock::{
-    Claim, ClaimError, Claimed, EndedBy, FencingToken, Grant, Holder, LONGEST_HOLD, LONGEST_OWNER,
-    LONGEST_WAIT, LockName, LockTable, LockView, NotHeld, SessionId, Told,
+    AccessId, Claim, ClaimError, Claimed, EndedBy, FencingToken, Grant, Holder, LONGEST_HOLD,
+    LONGEST_OWNER, LONGEST_WAIT, LockName, LockTable, LockView, NotHeld, SessionId, Told,
 };
 use verax_core::{Key, Name, NamespaceId, Timestamp};
 use verax_records::Change;
@@ -70,6 +70,8 @@ pub struct LockRequest {
     pub wait: Duration,
     /// The connection that the hold ends with; `None` for a hold that outlives it.
     pub session: Option<SessionId>,
+    /// The access that it is asked for with: the hold ends with it.
+    pub access: Option<AccessId>,
 }
 
 /// A connection whose end ends the holds that were asked for with it.
@@ -146,8 +148,8 @@ impl Service {
         check(&request)?;
         let name: LockName = (namespace.id(), name.clone());
         let began = self.now();
-        let LockRequest { owner, hold, wait, session } = request;
-        let claim = Claim { owner: owner.clone(), hold, wait, session };
+        let LockRequest { owner, hold, wait, session, access } = request;
+        let claim = Claim { owner: owner.clone(), hold, wait, session, access };
         let (waiter, answer) = oneshot::channel();
         let mut told = Vec::new();
         let claimed = self.locks.table().claim(&name, claim, waiter, began, &mut told);
@@ -221,7 +223,7 @@ impl Service {
         self.locks.deliver(told, now);
         if let Some(holder) = &ended {
             let change = Change {
-                tenant: Some(namespace.tenant()),
+                tenant: Some(namespace.tenant().clone()),
                 action: "lock.force-release",
                 subject: format!("{} {name}", namespace.path()),
                 detail: serde_json::json!({
@@ -270,6 +272,13 @@ impl Service {
     /// How many locks are held, and how many callers are in line for one.
     pub fn lock_counts(&self) -> (usize, usize) {
         self.locks.table().count()
+    }
+
+    /// Ends the holds and waits of an access that was withdrawn; those next in line get the locks.
+    pub(crate) fn withdraw_locks(&self, access: AccessId) {
+        let (now, mut told) = (self.now(), Vec::new());
+        self.locks.table().withdraw(access, now, &mut told);
+        self.locks.deliver(told, now);
     }
 
     /// Ends what a namespace that is deleted has of locks.
@@ -351,5 +360,6 @@ fn kind_of(by: EndedBy) -> LockEventKind {
         EndedBy::Time => LockEventKind::Lapsed,
         EndedBy::Force => LockEventKind::Forced,
         EndedBy::Disconnection => LockEventKind::Disconnected,
+        EndedBy::Withdrawal => LockEventKind::Withdrawn,
     }
 }

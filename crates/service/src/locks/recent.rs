@@ -23,6 +23,8 @@ pub enum LockEventKind {
     Forced,
     /// The hold ended with its holder's connection.
     Disconnected,
+    /// The hold ended with its holder's access.
+    Withdrawn,
     /// Somebody waited in vain.
     GaveUp,
 }

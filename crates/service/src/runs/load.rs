@@ -13,7 +13,7 @@ use verax_api::{
 use verax_core::load::LoadProfile;
 use verax_core::{Key, KeyPattern, Name};
 use verax_origin::Origin;
-use verax_records::{Change, RunKind, RunState};
+use verax_records::RunState;
 
 use super::keys::target_of;
 use super::table::Watched;
@@ -132,16 +132,9 @@ impl Service {
         profile.popularity.chooser(target.keys.len()).map_err(ServiceError::invalid)?;
         let now = self.clock.now();
         let title = if spec.title.is_empty() { &spec.name } else { &spec.title };
-        let id = self.records.start_run(RunKind::Load, &tenant, &name, title, now).await?;
-        let change = Change {
-            tenant: Some(&tenant),
-            action: "load.run",
-            subject: namespace.path(),
-            detail: serde_json::json!({ "run": id, "profile": spec.name }),
-        };
-        self.records.note(&caller.actor(), now, change).await?;
+        let (title, detail) = (title.clone(), serde_json::json!({ "profile": spec.name }));
         let run = LoadRun {
-            id,
+            id: 0,
             profile: spec,
             state: RunState::Running.name().into(),
             started_at: shown(now),
@@ -149,23 +142,31 @@ impl Service {
             report: None,
             ticks: Vec::new(),
         };
-        let watched = self.load_runs.add(id, namespace, run);
         let lent = Scope::within(Right::Read, &tenant, &name);
-        let plan = LoadPlan {
+        let mut plan = LoadPlan {
             profile,
-            token: self.tokens.lend(Caller::service(&format!("load run {id}"), vec![lent])),
+            token: String::new(),
             tenant,
             namespace: name,
             keys: target.keys,
             origin: target.origin,
             key_pattern: target.pattern,
         };
-        let (service, run) = (Arc::clone(self), Arc::clone(&watched));
-        tokio::spawn(async move {
-            service.run_load(id, &run, &*runner, plan).await;
-            drop(place);
+        let (service, caller) = (Arc::clone(self), caller.clone());
+        // Once it is written down it runs, whether or not its caller waits for that.
+        let started = tokio::spawn(async move {
+            let begun = service.begin_run(&caller, namespace, (&title, detail), run).await?;
+            let (id, run) = begun;
+            let watched = Arc::clone(&run);
+            plan.token =
+                service.tokens.lend(Caller::service(&format!("load run {id}"), vec![lent]));
+            tokio::spawn(async move {
+                service.run_load(id, &run, &*runner, plan).await;
+                drop(place);
+            });
+            Ok(watched)
         });
-        Ok(watched)
+        started.await.unwrap_or(Err(ServiceError::Busy("the run did not start; try again")))
     }
 
     async fn run_load(
@@ -184,27 +185,19 @@ impl Service {
             });
         });
         let stop = run.stop_signal();
-        let outcome = runner.run(plan, progress, stop.clone()).await;
+        let outcome = self.drive(id, run, runner.run(plan, progress, stop.clone())).await;
         self.tokens.take_back(&token);
         self.access_changed();
-        let mut last = run.now();
-        let ended = match outcome {
-            Ok(report) => {
-                last.report = Some(report);
-                if *stop.borrow() { RunState::Stopped } else { RunState::Done }
-            }
-            Err(reason) => {
-                last.reason = Some(reason);
-                RunState::Failed
-            }
+        let (report, reason, ended) = match outcome {
+            Ok(report) if *stop.borrow() => (Some(report), None, RunState::Stopped),
+            Ok(report) => (Some(report), None, RunState::Done),
+            Err(reason) => (None, Some(reason), RunState::Failed),
         };
-        last.state = ended.name().into();
-        // Written down before it is told, so that whoever sees the end can look it up.
-        let result = serde_json::to_value(&last).unwrap_or_default();
-        if let Err(error) = self.records.end_run(id, ended, &result, self.clock.now()).await {
-            tracing::warn!(%error, run = id, "the end of a load run is missing in the records");
-        }
-        run.change(|state| *state = last);
+        self.finish_run(id, run, ended, |last| {
+            last.report = report.or_else(|| last.report.take());
+            last.reason = reason;
+        })
+        .await;
     }
 
     /// A load run of this process.
@@ -233,23 +226,8 @@ impl Service {
         Ok(())
     }
 
-    /// The latest load runs, of earlier processes too, that the caller manages; newest first.
-    ///
-    /// # Errors
-    /// [`ServiceError::RecordsUnavailable`].
-    pub async fn recent_load_runs(&self, caller: &Caller) -> Result<Vec<LoadRun>, ServiceError> {
-        let rows = self.records.runs(RunKind::Load, 50).await?;
-        let visible = rows
-            .into_iter()
-            .filter(|row| caller.needs_within(Right::Manage, &row.tenant, &row.namespace).is_ok());
-        let run = |row: verax_records::RunRecord| match self.load_runs.get(row.id) {
-            Some(run) => Some(run.now()),
-            None => {
-                let mut run: LoadRun = serde_json::from_value(row.result).ok()?;
-                run.state = row.state.name().into();
-                Some(run)
-            }
-        };
-        Ok(visible.filter_map(run).collect())
+    /// The latest load runs that the caller manages, newest first.
+    pub async fn recent_load_runs(&self, caller: &Caller) -> Vec<LoadRun> {
+        self.recent_runs(caller).await
     }
 }

@@ -1,6 +1,7 @@
 //! Warm runs and load runs: what is under way, and what it came to.
 
 mod keys;
+mod lifecycle;
 mod load;
 mod table;
 mod warm;

@@ -16,6 +16,7 @@ pub struct Watched<R> {
     pub(crate) namespace: Arc<Namespace>,
     state: watch::Sender<R>,
     stop: watch::Sender<bool>,
+    ended: watch::Sender<bool>,
 }
 
 impl<R: Clone> Watched<R> {
@@ -33,12 +34,23 @@ impl<R: Clone> Watched<R> {
         self.state.send_modify(change);
     }
 
+    /// It has ended, and its end is written down or could not be.
+    pub(crate) fn set_ended(&self) {
+        self.ended.send_replace(true);
+    }
+
     pub(crate) fn stop(&self) {
         self.stop.send_replace(true);
     }
 
     pub(crate) fn stop_signal(&self) -> watch::Receiver<bool> {
         self.stop.subscribe()
+    }
+}
+
+impl<R> Watched<R> {
+    fn has_ended(&self) -> bool {
+        *self.ended.borrow()
     }
 }
 
@@ -60,13 +72,37 @@ impl<R> RunTable<R> {
             namespace,
             state: watch::Sender::new(run),
             stop: watch::Sender::new(false),
+            ended: watch::Sender::new(false),
         });
         let mut runs = self.runs.lock().unwrap_or_else(PoisonError::into_inner);
         runs.insert(id, Arc::clone(&watched));
-        if runs.len() > KEPT {
-            runs.pop_first();
+        // Those under way are always kept: they can be seen and stopped whatever was started after them.
+        let ended = runs.iter().filter(|(_, run)| run.has_ended()).map(|(id, _)| *id);
+        let surplus = runs.len().saturating_sub(KEPT);
+        for id in ended.take(surplus).collect::<Vec<_>>() {
+            runs.remove(&id);
         }
         watched
+    }
+
+    /// All runs, newest first.
+    pub(crate) fn all(&self) -> Vec<(u64, Arc<Watched<R>>)> {
+        let runs = self.runs.lock().unwrap_or_else(PoisonError::into_inner);
+        runs.iter().rev().map(|(id, run)| (*id, Arc::clone(run))).collect()
+    }
+
+    /// The largest identity of a run.
+    pub(crate) fn latest(&self) -> u64 {
+        let runs = self.runs.lock().unwrap_or_else(PoisonError::into_inner);
+        runs.keys().next_back().copied().unwrap_or(0)
+    }
+
+    /// Waits until every run has ended and is written down.
+    pub(crate) async fn all_ended(&self) {
+        for (_, run) in self.all() {
+            let mut ended = run.ended.subscribe();
+            let _ = ended.wait_for(|ended| *ended).await;
+        }
     }
 
     pub(crate) fn get(&self, id: u64) -> Option<Arc<Watched<R>>> {

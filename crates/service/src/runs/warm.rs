@@ -7,7 +7,7 @@ use futures_util::StreamExt;
 use futures_util::stream;
 use verax_api::{WarmFailure, WarmRequest, WarmRun};
 use verax_core::{Key, Name};
-use verax_records::{Change, RunKind, RunState};
+use verax_records::RunState;
 
 use super::keys::target_of;
 use super::table::Watched;
@@ -44,16 +44,8 @@ impl Service {
         let target = target_of(&namespace, request.pattern.as_deref(), &request.values).await?;
         let (keys, now) = (target.keys, self.clock.now());
         let title = request.pattern.clone().unwrap_or_else(|| target.pattern.to_string());
-        let id = self.records.start_run(RunKind::Warm, tenant, name, &title, now).await?;
-        let change = Change {
-            tenant: Some(tenant),
-            action: "warm.run",
-            subject: namespace.path(),
-            detail: serde_json::json!({ "run": id, "keys": keys.len() }),
-        };
-        self.records.note(&caller.actor(), now, change).await?;
         let run = WarmRun {
-            id,
+            id: 0,
             tenant: tenant.to_string(),
             namespace: name.to_string(),
             state: RunState::Running.name().into(),
@@ -65,10 +57,17 @@ impl Service {
             per_second: 0.0,
             failures: Vec::new(),
         };
-        let watched = self.warm_runs.add(id, namespace, run);
-        let (service, run) = (Arc::clone(self), Arc::clone(&watched));
-        tokio::spawn(async move { service.warm(id, &run, keys, concurrency as usize).await });
-        Ok(watched)
+        let (service, caller) = (Arc::clone(self), caller.clone());
+        // Once it is written down it runs, whether or not its caller waits for that.
+        let started = tokio::spawn(async move {
+            let detail = serde_json::json!({ "keys": keys.len() });
+            let begun = service.begin_run(&caller, namespace, (&title, detail), run).await?;
+            let (id, run) = begun;
+            let watched = Arc::clone(&run);
+            tokio::spawn(async move { service.warm(id, &run, keys, concurrency as usize).await });
+            Ok(watched)
+        });
+        started.await.unwrap_or(Err(ServiceError::Busy("the run did not start; try again")))
     }
 
     async fn warm(
@@ -80,7 +79,7 @@ impl Service {
     ) {
         let started = Instant::now();
         let stop = run.stop_signal();
-        stream::iter(keys)
+        let refilling = stream::iter(keys)
             .take_while(|_| std::future::ready(!*stop.borrow()))
             .for_each_concurrent(concurrency, async |key| {
                 let outcome = match self.refill_and_wait(&run.namespace, &key, false, None).await {
@@ -102,17 +101,10 @@ impl Service {
                     state.elapsed_ms = elapsed * 1_000.0;
                     state.per_second = (state.stored + state.failed) as f64 / elapsed.max(1e-9);
                 });
-            })
-            .await;
+            });
+        self.drive(id, run, refilling).await;
         let ended = if *stop.borrow() { RunState::Stopped } else { RunState::Done };
-        // Written down before it is told, so that whoever sees the end can look it up.
-        let mut last = run.now();
-        last.state = ended.name().into();
-        let result = serde_json::to_value(&last).unwrap_or_default();
-        if let Err(error) = self.records.end_run(id, ended, &result, self.clock.now()).await {
-            tracing::warn!(%error, run = id, "the end of a warm run is missing in the records");
-        }
-        run.change(|state| *state = last);
+        self.finish_run(id, run, ended, |_| {}).await;
     }
 
     /// A warm run of this process.
@@ -130,6 +122,11 @@ impl Service {
         let (tenant, name) = (run.namespace.tenant(), run.namespace.name());
         caller.needs_within(Right::Manage, tenant, name).map_err(|_| unknown())?;
         Ok(run)
+    }
+
+    /// The latest warm runs that the caller manages, newest first.
+    pub async fn recent_warm_runs(&self, caller: &Caller) -> Vec<WarmRun> {
+        self.recent_runs(caller).await
     }
 
     /// Stops a warm run after the refills that are under way.

@@ -63,6 +63,10 @@ pub type LockName = (NamespaceId, Key);
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct SessionId(pub u64);
 
+/// The access that a hold was asked for with, by which it can be withdrawn.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct AccessId(pub u64);
+
 /// One wait in a line.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Ticket(u64);
@@ -78,6 +82,8 @@ pub struct Claim {
     pub wait: Duration,
     /// The connection that the hold ends with; `None` for a hold that outlives it.
     pub session: Option<SessionId>,
+    /// The access that it is asked for with; `None` when that cannot be withdrawn.
+    pub access: Option<AccessId>,
 }
 
 /// A hold that was given.
@@ -187,6 +193,8 @@ pub enum EndedBy {
     Force,
     /// Its holder's connection ended.
     Disconnection,
+    /// Its holder's access was withdrawn.
+    Withdrawal,
 }
 
 /// What happened, and whom it concerns.

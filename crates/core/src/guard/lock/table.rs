@@ -4,8 +4,8 @@ use std::collections::{BTreeSet, HashMap, VecDeque};
 use std::time::Duration;
 
 use super::{
-    Claim, ClaimError, Claimed, EndedBy, FencingToken, Grant, Holder, InLine, LockName, LockView,
-    NotHeld, SessionId, Ticket, Told,
+    AccessId, Claim, ClaimError, Claimed, EndedBy, FencingToken, Grant, Holder, InLine, LockName,
+    LockView, NotHeld, SessionId, Ticket, Told,
 };
 use crate::key::NamespaceId;
 use crate::time::Timestamp;
@@ -20,6 +20,7 @@ struct Held {
     since: Timestamp,
     ends_at: Timestamp,
     session: Option<SessionId>,
+    access: Option<AccessId>,
 }
 
 #[derive(Debug)]
@@ -84,6 +85,11 @@ impl<W> LockTable<W> {
         }
     }
 
+    /// The epoch of the tokens given now.
+    pub fn epoch(&self) -> Option<u32> {
+        self.epoch
+    }
+
     /// Whether a new epoch is needed soon: there is none, or most of it is used up.
     pub fn needs_epoch(&self) -> bool {
         self.epoch.is_none() || self.given > u32::MAX - (u32::MAX >> 4)
@@ -140,7 +146,8 @@ impl<W> LockTable<W> {
         }
         let token = self.next_token()?;
         let ends_at = now + claim.hold;
-        let held = Held { owner: claim.owner, token, since: now, ends_at, session: claim.session };
+        let Claim { owner, session, access, .. } = claim;
+        let held = Held { owner, token, since: now, ends_at, session, access };
         let lock = Lock { held, line: VecDeque::new(), moment: ends_at };
         self.locks.insert(name.clone(), lock);
         self.moments.insert((ends_at, name.clone()));
@@ -186,8 +193,8 @@ impl<W> LockTable<W> {
         let Some(lock) = self.locks.get_mut(name) else { return };
         let Some(next) = lock.line.pop_front() else { return };
         let ends_at = now + next.claim.hold;
-        let (owner, session) = (next.claim.owner, next.claim.session);
-        lock.held = Held { owner, token, since: now, ends_at, session };
+        let Claim { owner, session, access, .. } = next.claim;
+        lock.held = Held { owner, token, since: now, ends_at, session, access };
         let moment = ends_at.min(lock.moment);
         // The one that held it is gone; the one that was in line holds it.
         self.left(name.0, 1);
@@ -311,25 +318,40 @@ impl<W> LockTable<W> {
     /// Ends the holds that end with a connection, and its waits for such holds. Callers of waits must
     /// know by themselves that the connection is gone: they are told nothing.
     pub fn disconnect(&mut self, session: SessionId, now: Timestamp, told: &mut Vec<Told<W>>) {
-        let ends = |lock: &Lock<W>| {
-            lock.held.session == Some(session)
-                || lock.line.iter().any(|waiting| waiting.claim.session == Some(session))
-        };
-        let held = |(name, lock): (&LockName, &Lock<W>)| (lock.held.token, name.clone());
+        self.end_where(EndedBy::Disconnection, now, told, |of, _| of == Some(session));
+    }
+
+    /// Ends the holds and waits that were asked for with an access which is withdrawn. Callers of waits
+    /// must know by themselves that it is: they are told nothing.
+    pub fn withdraw(&mut self, access: AccessId, now: Timestamp, told: &mut Vec<Told<W>>) {
+        self.end_where(EndedBy::Withdrawal, now, told, |_, of| of == Some(access));
+    }
+
+    fn end_where(
+        &mut self,
+        by: EndedBy,
+        now: Timestamp,
+        told: &mut Vec<Told<W>>,
+        ends: impl Fn(Option<SessionId>, Option<AccessId>) -> bool,
+    ) {
+        let held = |lock: &Lock<W>| ends(lock.held.session, lock.held.access);
+        let waits = |waiting: &Waiting<W>| ends(waiting.claim.session, waiting.claim.access);
+        let concerns = |lock: &Lock<W>| held(lock) || lock.line.iter().any(waits);
+        let by_hold = |(name, lock): (&LockName, &Lock<W>)| (lock.held.token, name.clone());
         let mut names: Vec<(FencingToken, LockName)> =
-            self.locks.iter().filter(|(_, lock)| ends(lock)).map(held).collect();
+            self.locks.iter().filter(|(_, lock)| concerns(lock)).map(by_hold).collect();
         // In the order of their holds, so that tokens are given in an order that can be foretold.
         names.sort_unstable_by_key(|(held, _)| *held);
         for (_, name) in names {
             self.settle(&name, now, told);
             let Some(lock) = self.locks.get_mut(&name) else { continue };
             let before = lock.line.len();
-            lock.line.retain(|waiting| waiting.claim.session != Some(session));
+            lock.line.retain(|waiting| !waits(waiting));
             let gone = before - lock.line.len();
-            let holds = lock.held.session == Some(session);
+            let holds = held(lock);
             self.left(name.0, gone);
             if holds {
-                self.pass_on(&name, EndedBy::Disconnection, now, told);
+                self.pass_on(&name, by, now, told);
             }
         }
     }

@@ -16,7 +16,7 @@ fn name(text: &str) -> LockName {
 
 fn claim(owner: &str, hold: u64, wait: u64) -> Claim {
     let [hold, wait] = [hold, wait].map(Duration::from_millis);
-    Claim { owner: owner.into(), hold, wait, session: None }
+    Claim { owner: owner.into(), hold, wait, session: None, access: None }
 }
 
 fn table() -> LockTable<u32> {

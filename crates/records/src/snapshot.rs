@@ -1,24 +1,29 @@
-//! A copy of what serving needs, in a file: so that Verax can start while MariaDB is away.
+//! What serving needs of the records at one moment; kept in a file, so that Verax can start while
+//! MariaDB is away.
 
 use std::fs::{self, File};
 use std::io::{self, Write};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 
+use diesel_async::SimpleAsyncConnection;
 use serde::{Deserialize, Serialize};
 
+use crate::changes::revision;
 use crate::connection::Records;
 use crate::error::RecordsError;
-use crate::tables::{NamespaceRecord, OriginRecord, TenantRecord, TokenRecord};
+use crate::tables::{
+    NamespaceRecord, OriginRecord, TenantRecord, TokenRecord, namespaces, origins, tenants, tokens,
+};
 
 /// What serving needs: who may do what, where. It holds no secrets: of tokens it has the hashes, of
 /// credentials the names.
 ///
-/// The copy is never written back. Whatever it says, MariaDB has the last word as soon as it answers.
+/// A snapshot is never written back. Whatever it says, MariaDB has the last word as soon as it answers.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct RecordsCopy {
-    /// The latest change that it knows of.
-    pub latest_change: u64,
+pub struct RecordsSnapshot {
+    /// The records' revision at that moment.
+    pub revision: u64,
     /// All tenants.
     pub tenants: Vec<TenantRecord>,
     /// All origins.
@@ -29,21 +34,27 @@ pub struct RecordsCopy {
     pub tokens: Vec<TokenRecord>,
 }
 
-impl RecordsCopy {
-    /// Reads all of it from the records.
+impl RecordsSnapshot {
+    /// Reads all of it from the records, as they are at one moment.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`], [`RecordsError::Unreadable`].
     pub async fn of(records: &Records) -> Result<Self, RecordsError> {
-        // Asked first: a change that comes in between is then noticed once more.
-        let latest_change = records.latest_change().await?;
-        Ok(Self {
-            latest_change,
-            tenants: records.tenants().await?,
-            origins: records.origins().await?,
-            namespaces: records.namespaces().await?,
-            tokens: records.tokens().await?,
-        })
+        records
+            .exchange(async |connection| {
+                // REPEATABLE READ: every question is answered as of the first one.
+                connection.batch_execute("START TRANSACTION READ ONLY").await?;
+                let snapshot = Self {
+                    revision: revision(connection).await?,
+                    tenants: tenants::load(connection).await?,
+                    origins: origins::load(connection).await?,
+                    namespaces: namespaces::load(connection).await?,
+                    tokens: tokens::load(connection).await?,
+                };
+                connection.batch_execute("COMMIT").await?;
+                Ok(snapshot)
+            })
+            .await
     }
 
     /// Reads a file that [`write`](Self::write) made.
@@ -79,7 +90,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_copy_comes_back_as_it_was() {
+    fn a_snapshot_comes_back_as_it_was() {
         let (name, at) = (|text| Name::new(text).unwrap(), Timestamp::from_millis(1));
         let policy = NamespacePolicy {
             negative_max_age: Duration::from_millis(1_500),
@@ -93,8 +104,8 @@ mod tests {
             let (tenant, name) = (name("tideline"), Name::new(format!("o{id}")).unwrap());
             OriginRecord { id, tenant, name, settings, created_at: at }
         };
-        let copy = RecordsCopy {
-            latest_change: 7,
+        let snapshot = RecordsSnapshot {
+            revision: 7,
             tenants: vec![TenantRecord { id: 1, name: name("tideline"), created_at: at }],
             origins: vec![
                 origin(1, OriginSettings::http("http://h/{gauge}")),
@@ -117,11 +128,11 @@ mod tests {
             }],
         };
         let place = tempfile::tempdir().unwrap();
-        let path = place.path().join("records.copy");
-        copy.write(&path).unwrap();
-        copy.write(&path).unwrap();
-        assert_eq!(RecordsCopy::read(&path).unwrap(), copy);
+        let path = place.path().join("records.snapshot");
+        snapshot.write(&path).unwrap();
+        snapshot.write(&path).unwrap();
+        assert_eq!(RecordsSnapshot::read(&path).unwrap(), snapshot);
         fs::write(&path, "{").unwrap();
-        assert!(RecordsCopy::read(&path).is_err());
+        assert!(RecordsSnapshot::read(&path).is_err());
     }
 }

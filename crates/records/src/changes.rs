@@ -1,0 +1,141 @@
+//! Changes: the one way in which records are written.
+//!
+//! A change is one transaction. It first raises the records' revision, whose row it keeps locked
+//! until it ends, so changes come one after the other and every revision has exactly one; then it
+//! writes the rows, and last the activity that says who changed what, under a random change id.
+//!
+//! When the answer to COMMIT is lost, nobody knows whether the change was made. Reading the change
+//! log back tells: the question locks the revision's row and so comes after the transaction's end,
+//! however late MariaDB gets to it.
+
+use std::time::Duration;
+
+use diesel::prelude::*;
+use diesel::result::Error;
+use diesel_async::{AsyncConnection, AsyncMysqlConnection, RunQueryDsl, TransactionManager};
+use verax_core::Timestamp;
+
+use crate::connection::{EXCHANGE_TIMEOUT, Records};
+use crate::error::RecordsError;
+use crate::schema::{activity, revisions};
+use crate::tables::{Actor, Change, write_activity};
+
+/// How soon an outcome that is not known is asked for again.
+const ASK_AGAIN_AFTER: Duration = Duration::from_millis(250);
+
+/// The row of `revisions` that counts changes.
+const ROW: u8 = 1;
+
+type Transactions = <AsyncMysqlConnection as AsyncConnection>::TransactionManager;
+
+/// A change that was made.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Changed<R> {
+    /// What it brought.
+    pub value: R,
+    /// The records' revision since then: one more than before.
+    pub revision: u64,
+}
+
+/// Reads the records' revision and keeps it from being raised until the transaction ends.
+async fn locked_revision(connection: &mut AsyncMysqlConnection) -> Result<u64, Error> {
+    revisions::table.find(ROW).select(revisions::number).for_update().first(connection).await
+}
+
+pub(crate) async fn revision(connection: &mut AsyncMysqlConnection) -> Result<u64, RecordsError> {
+    Ok(revisions::table.find(ROW).select(revisions::number).first(connection).await?)
+}
+
+impl Records {
+    /// Makes a change: `make` writes the rows and says what it amounts to.
+    ///
+    /// Returns only when the outcome is known, for as long as that may take; who cannot wait drops
+    /// the call, and finds the outcome in the records later.
+    ///
+    /// # Errors
+    /// Those of `make`; [`RecordsError::Unavailable`] when nothing was changed.
+    pub(crate) async fn change<R>(
+        &self,
+        actor: &Actor,
+        now: Timestamp,
+        make: impl AsyncFnOnce(&mut AsyncMysqlConnection) -> Result<(R, Change), RecordsError>,
+    ) -> Result<Changed<R>, RecordsError> {
+        let id: [u8; 16] = rand::random();
+        let mut lent = self.lend().await?;
+        let connection = lent.connection()?;
+        let made = async {
+            Transactions::begin_transaction(connection).await?;
+            let revision = locked_revision(connection).await? + 1;
+            diesel::update(revisions::table.find(ROW))
+                .set(revisions::number.eq(revision))
+                .execute(connection)
+                .await?;
+            let (value, change) = make(connection).await?;
+            write_activity(connection, actor, now, &change, Some(&id)).await?;
+            Ok(Changed { value, revision })
+        };
+        let made = tokio::time::timeout(EXCHANGE_TIMEOUT, made).await;
+        let changed = match made {
+            Ok(Ok(changed)) => changed,
+            // Without a COMMIT, the end of the connection takes back what was written.
+            Ok(Err(error)) => return Err(error),
+            Err(_) => {
+                let seconds = EXCHANGE_TIMEOUT.as_secs();
+                return Err(RecordsError::Unavailable(format!(
+                    "no answer within {seconds} seconds"
+                )));
+            }
+        };
+        let committing = Transactions::commit_transaction(lent.connection()?);
+        match tokio::time::timeout(EXCHANGE_TIMEOUT, committing).await {
+            Ok(Ok(())) => {
+                lent.give_back();
+                Ok(changed)
+            }
+            unknown => {
+                tracing::warn!(
+                    ?unknown,
+                    "MariaDB did not confirm a change: reading the outcome back"
+                );
+                drop(lent);
+                match self.outcome(&id).await {
+                    true => Ok(changed),
+                    false => Err(RecordsError::Unavailable("the change was rolled back".into())),
+                }
+            }
+        }
+    }
+
+    /// Whether the change with an id was made; waits until MariaDB can tell.
+    async fn outcome(&self, id: &[u8; 16]) -> bool {
+        loop {
+            let found = self
+                .exchange(async |connection| {
+                    Transactions::begin_transaction(connection).await?;
+                    // Waits for the transaction that made the change, if it has not ended yet.
+                    locked_revision(connection).await?;
+                    let found = activity::table
+                        .filter(activity::change_id.eq(&id[..]))
+                        .select(activity::id)
+                        .first::<u64>(connection)
+                        .await
+                        .optional()?;
+                    Transactions::rollback_transaction(connection).await?;
+                    Ok(found.is_some())
+                })
+                .await;
+            match found {
+                Ok(found) => return found,
+                Err(_) => tokio::time::sleep(ASK_AGAIN_AFTER).await,
+            }
+        }
+    }
+
+    /// The records' revision: how many changes were made.
+    ///
+    /// # Errors
+    /// [`RecordsError::Unavailable`].
+    pub async fn revision(&self) -> Result<u64, RecordsError> {
+        self.exchange(async |connection| revision(connection).await).await
+    }
+}

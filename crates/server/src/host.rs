@@ -1,0 +1,103 @@
+//! Which names the service answers to (RFC 9110, section 7.2).
+//!
+//! A page of another site can make a browser send requests here under a name of its own that leads to
+//! this address. Such a request carries that name, and is refused.
+
+use axum::extract::Request;
+use axum::http::StatusCode;
+use axum::http::header::HOST;
+use axum::http::uri::Authority;
+use axum::response::{IntoResponse, Response};
+
+use crate::problem::Failure;
+
+/// The names that are served beside `localhost` and addresses, which no other site can claim.
+#[derive(Debug, Clone, Default)]
+pub struct HostNames(Vec<String>);
+
+impl HostNames {
+    /// Names as they stand in URLs, without a port; `*` is any name.
+    pub fn new(names: impl IntoIterator<Item = String>) -> Self {
+        Self(names.into_iter().map(|name| name.trim().to_ascii_lowercase()).collect())
+    }
+
+    fn serves(&self, host: &str) -> bool {
+        let host = host.trim_end_matches('.').to_ascii_lowercase();
+        let address = host.trim_start_matches('[').trim_end_matches(']');
+        address.parse::<std::net::IpAddr>().is_ok()
+            || host == "localhost"
+            || self.0.iter().any(|name| name == "*" || *name == host)
+    }
+
+    /// Refuses a request without one host that is served here.
+    pub(crate) fn check(&self, request: &Request) -> Option<Response> {
+        let mut fields = request.headers().get_all(HOST).iter();
+        let (first, second) = (fields.next(), fields.next());
+        let malformed = |detail: &str| Some(Failure::bad_request(detail).into_response());
+        if second.is_some() {
+            return malformed("send one Host field, not several");
+        }
+        let Some(field) = first else {
+            return malformed("the Host field is missing: name the host that you ask");
+        };
+        let host = field.to_str().ok().and_then(|text| text.parse::<Authority>().ok());
+        let Some(host) = host.filter(|host| !host.as_str().contains('@')) else {
+            return malformed("the Host field is no host with an optional port");
+        };
+        // A target in absolute form counts more than the field, so they may not differ.
+        let target = request.uri().authority();
+        let other = target.filter(|target| !self.serves(target.host()));
+        if self.serves(host.host()) && other.is_none() {
+            return None;
+        }
+        let detail = format!(
+            "{} is not served here: ask by address or as localhost, or add the name to http.host_names",
+            other.map_or(host.host(), |other| other.host()),
+        );
+        let status = StatusCode::MISDIRECTED_REQUEST.as_u16();
+        Some(
+            Failure::new("foreign-host", "Not a name of this service", status, detail)
+                .into_response(),
+        )
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use axum::body::Body;
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case(&["127.0.0.1:8750"], 200)]
+    #[case(&["[::1]:8750"], 200)]
+    #[case(&["localhost"], 200)]
+    #[case(&["LOCALHOST.:80"], 200)]
+    #[case(&["cache.ferry.example:443"], 200)]
+    #[case(&["evil.example"], 421)]
+    #[case(&["localhost.evil.example"], 421)]
+    #[case(&["user@localhost"], 400)]
+    #[case(&[""], 400)]
+    #[case(&[], 400)]
+    #[case(&["localhost", "localhost"], 400)]
+    fn a_request_names_one_host_that_is_served(#[case] hosts: &[&str], #[case] status: u16) {
+        let names = HostNames::new(["cache.ferry.example".to_owned()]);
+        let mut request = Request::builder().uri("/healthz");
+        for host in hosts {
+            request = request.header(HOST, *host);
+        }
+        let refused = names.check(&request.body(Body::empty()).unwrap());
+        assert_eq!(refused.map_or(200, |response| response.status().as_u16()), status);
+    }
+
+    #[test]
+    fn a_target_in_absolute_form_is_checked_too() {
+        let request = Request::builder().uri("http://evil.example/v1/tenants");
+        let request = request.header(HOST, "localhost").body(Body::empty()).unwrap();
+        let refused = HostNames::default().check(&request).unwrap();
+        assert_eq!(refused.status(), 421);
+        let any = HostNames::new(["*".to_owned()]);
+        assert!(any.check(&request).is_none());
+    }
+}

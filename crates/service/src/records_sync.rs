@@ -1,0 +1,362 @@
+//! Keeping what is served in step with the records, and the records' snapshot in its file.
+//!
+//! Every change of the records and its taking effect are one piece of work, done by a task of its own
+//! ([`Service::administer`]): a caller that goes away, or that is answered late, leaves neither half
+//! undone. Changes come one after the other, and each raises the records' revision by one, so memory
+//! knows which revision it holds. The sync loop compares the two all the time; where they differ,
+//! everything is read anew.
+
+use std::collections::{HashMap, HashSet};
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::time::Duration;
+
+use tokio::sync::{Mutex, MutexGuard, Notify};
+use verax_core::guard::lock::AccessId;
+use verax_core::{Name, NamespaceId};
+use verax_origin::Origin;
+use verax_records::{
+    Changed, Identities, NamespaceRecord, OriginRecord, RecordsError, RecordsSnapshot, TenantRecord,
+};
+
+use crate::error::ServiceError;
+use crate::namespace::Namespace;
+use crate::service::Service;
+
+/// How often memory is compared with the records; at the same time a sign of life.
+const COMPARE_EVERY: Duration = Duration::from_secs(1);
+
+/// How long a change waits for those before it.
+const QUEUE_TIMEOUT: Duration = Duration::from_secs(5);
+
+/// How long a caller waits for the outcome of a change. The change itself goes on.
+const ANSWER_TIMEOUT: Duration = Duration::from_secs(15);
+
+/// What memory knows of the records.
+#[derive(Debug)]
+pub(crate) struct RecordsSync {
+    available: AtomicBool,
+    /// Whether what is served was read from the records, rather than from the snapshot's file.
+    loaded: AtomicBool,
+    /// The revision that memory holds.
+    applied: AtomicU64,
+    /// The revision that the file holds.
+    filed: AtomicU64,
+    file: Option<PathBuf>,
+    /// Held while memory follows the records, so that it does so in their order.
+    order: Mutex<()>,
+    changed: Notify,
+}
+
+impl RecordsSync {
+    pub(crate) fn new(file: Option<PathBuf>) -> Self {
+        Self {
+            available: AtomicBool::new(true),
+            loaded: AtomicBool::new(false),
+            applied: AtomicU64::new(0),
+            filed: AtomicU64::new(0),
+            file,
+            order: Mutex::default(),
+            changed: Notify::new(),
+        }
+    }
+
+    /// Whether the records answered when they were last asked.
+    pub(crate) fn available(&self) -> bool {
+        self.available.load(Ordering::Relaxed)
+    }
+}
+
+/// Compares memory with the records, says when they stop and begin to answer, loads what a start
+/// without them could not, and keeps the snapshot's file up to date.
+pub(crate) async fn sync_loop(service: Arc<Service>) {
+    let sync = &service.sync;
+    loop {
+        let answer = service.compare().await;
+        let was = sync.available.swap(answer.is_ok(), Ordering::Relaxed);
+        match answer {
+            Err(error) if was => tracing::warn!(
+                %error,
+                "MariaDB does not answer: entries are served, but nothing can be created or changed"
+            ),
+            Ok(()) if !was => tracing::info!("MariaDB answers again"),
+            _ => {}
+        }
+        tokio::select! {
+            () = tokio::time::sleep(COMPARE_EVERY) => {}
+            () = sync.changed.notified() => {}
+        }
+    }
+}
+
+impl Service {
+    /// Does a piece of administrative work in a task of its own, after those before it: the change in
+    /// the records and its taking effect in memory belong together, whatever becomes of the caller.
+    ///
+    /// # Errors
+    /// Those of the work; [`ServiceError::RecordsUnavailable`] when its outcome is not known in time.
+    pub(crate) async fn administer<R, W>(
+        self: &Arc<Self>,
+        work: impl FnOnce(Arc<Self>) -> W + Send + 'static,
+    ) -> Result<R, ServiceError>
+    where
+        R: Send + 'static,
+        W: Future<Output = Result<R, ServiceError>> + Send + 'static,
+    {
+        if !self.sync.available() || !self.sync.loaded.load(Ordering::Relaxed) {
+            return Err(ServiceError::RecordsUnavailable("MariaDB does not answer".into()));
+        }
+        let service = Arc::clone(self);
+        let done = tokio::spawn(async move {
+            let order = service.sync.order.lock();
+            let Ok(_order) = tokio::time::timeout(QUEUE_TIMEOUT, order).await else {
+                return Err(ServiceError::RecordsUnavailable(
+                    "an earlier change still waits for MariaDB".into(),
+                ));
+            };
+            let result = work(Arc::clone(&service)).await;
+            service.sync.changed.notify_one();
+            result
+        });
+        match tokio::time::timeout(ANSWER_TIMEOUT, done).await {
+            Ok(Ok(result)) => result,
+            Ok(Err(error)) => {
+                tracing::error!(%error, "an administrative task ended early");
+                Err(ServiceError::RecordsUnavailable("the change was given up".into()))
+            }
+            Err(_) => Err(ServiceError::RecordsUnavailable(
+                "MariaDB did not answer in time: whether the change is made shows when it answers again, so look before you repeat it"
+                    .into(),
+            )),
+        }
+    }
+
+    /// Takes over what a change brought. When other changes came in between, memory is behind, and
+    /// everything is read anew right after.
+    pub(crate) fn follow_change<R>(&self, changed: Changed<R>) -> R {
+        let expected = changed.revision.wrapping_sub(1);
+        // On failure memory keeps the older revision, which the sync loop finds to differ.
+        let _ = self.sync.applied.compare_exchange(
+            expected,
+            changed.revision,
+            Ordering::AcqRel,
+            Ordering::Relaxed,
+        );
+        changed.value
+    }
+
+    /// Loads everything from the records, or from the snapshot's file while they are away.
+    pub(crate) async fn load_or_snapshot(&self) -> Result<(), ServiceError> {
+        let Err(error) = self.load().await else { return Ok(()) };
+        let away = || ServiceError::RecordsUnavailable(error.to_string());
+        if matches!(error, RecordsError::NewerSchema { .. }) {
+            return Err(ServiceError::Conflict(error.to_string()));
+        }
+        if !matches!(error, RecordsError::Unavailable(_)) {
+            return Err(away());
+        }
+        let path = self.sync.file.as_ref().ok_or_else(away)?;
+        match RecordsSnapshot::read(path) {
+            Ok(snapshot) => {
+                tracing::warn!(
+                    %error, snapshot = %path.display(),
+                    "MariaDB does not answer: what is served is known from a snapshot of the records, locks are refused, and nothing can be created or changed"
+                );
+                self.sync.available.store(false, Ordering::Relaxed);
+                self.sync.applied.store(snapshot.revision, Ordering::Release);
+                self.apply(&snapshot);
+                Ok(())
+            }
+            Err(unread) => Err(ServiceError::RecordsUnavailable(format!(
+                "{error}; there is no snapshot of the records of an earlier start to begin with ({}: {unread})",
+                path.display()
+            ))),
+        }
+    }
+
+    /// Loads everything from the records for the first time.
+    async fn load(&self) -> Result<(), RecordsError> {
+        let order = self.sync.order.lock().await;
+        self.records.prepare().await?;
+        self.records.interrupt_runs(self.clock.now()).await?;
+        let known = self.sync.file.as_ref().and_then(|path| RecordsSnapshot::read(path).ok());
+        let snapshot = RecordsSnapshot::of(&self.records).await?;
+        if let Some(known) = known.filter(|known| known.revision > snapshot.revision) {
+            self.sync.applied.store(known.revision, Ordering::Release);
+            self.restored(&known, &snapshot).await?;
+        }
+        self.follow_snapshot(&order, snapshot).await;
+        self.sync.loaded.store(true, Ordering::Relaxed);
+        // Asked for again in the background if it fails.
+        self.begin_lock_epoch().await;
+        Ok(())
+    }
+
+    /// Compares memory with the records once.
+    async fn compare(&self) -> Result<(), RecordsError> {
+        if !self.sync.loaded.load(Ordering::Relaxed) {
+            return self.load().await;
+        }
+        let revision = self.records.revision().await?;
+        let applied = self.sync.applied.load(Ordering::Acquire);
+        if revision == applied && revision == self.sync.filed.load(Ordering::Relaxed) {
+            return Ok(());
+        }
+        // A change that is under way will be compared the next time.
+        let Ok(order) = self.sync.order.try_lock() else { return Ok(()) };
+        let snapshot = RecordsSnapshot::of(&self.records).await?;
+        let applied = self.sync.applied.load(Ordering::Acquire);
+        if snapshot.revision < applied {
+            let known = self.identities();
+            tracing::error!(
+                known_revision = applied,
+                revision = snapshot.revision,
+                "the records went back, as they do when a dump is restored: everything is read anew, changes since the dump are lost, and locks go on with a new epoch"
+            );
+            self.renew_epoch(&known).await?;
+        }
+        self.follow_snapshot(&order, snapshot).await;
+        Ok(())
+    }
+
+    /// Tells that the records went back while Verax was away, and sees to it that what is created from
+    /// now on is not taken for what was known before.
+    async fn restored(
+        &self,
+        known: &RecordsSnapshot,
+        snapshot: &RecordsSnapshot,
+    ) -> Result<(), RecordsError> {
+        tracing::error!(
+            known_revision = known.revision,
+            revision = snapshot.revision,
+            "the records are older than at the last start, as they are when a dump was restored: changes since the dump are lost"
+        );
+        self.renew_epoch(&Identities::of(known)).await
+    }
+
+    /// After the records went back: identities and lock epochs go on above all that are known.
+    async fn renew_epoch(&self, known: &Identities) -> Result<(), RecordsError> {
+        self.records.raise_identities(known).await?;
+        self.begin_lock_epoch().await;
+        Ok(())
+    }
+
+    /// The largest identities that memory knows.
+    fn identities(&self) -> Identities {
+        let tenants = self.registry.read();
+        let origins = tenants.values().flat_map(|t| t.origins.values());
+        Identities {
+            tenant: tenants.values().map(|t| t.id).max().unwrap_or(0),
+            origin: origins.map(|(record, _)| record.id).max().unwrap_or(0),
+            token: self.tokens.latest(),
+            run: self.warm_runs.latest().max(self.load_runs.latest()),
+        }
+    }
+
+    /// Makes memory hold a snapshot, and files it. The order is held.
+    async fn follow_snapshot(&self, _order: &MutexGuard<'_, ()>, snapshot: RecordsSnapshot) {
+        if snapshot.revision != self.sync.applied.load(Ordering::Acquire)
+            || !self.sync.loaded.load(Ordering::Relaxed)
+        {
+            self.apply(&snapshot);
+            self.sync.applied.store(snapshot.revision, Ordering::Release);
+        }
+        let Some(path) = self.sync.file.clone() else {
+            self.sync.filed.store(snapshot.revision, Ordering::Relaxed);
+            return;
+        };
+        let revision = snapshot.revision;
+        let written = tokio::task::spawn_blocking(move || snapshot.write(&path)).await;
+        match written {
+            Ok(Ok(())) => self.sync.filed.store(revision, Ordering::Relaxed),
+            failed => tracing::warn!(?failed, "the snapshot of the records was not written"),
+        }
+    }
+
+    /// Makes what is served be what a snapshot says. What is there already and still the same stays as
+    /// it is, entries, permits and locks included.
+    fn apply(&self, snapshot: &RecordsSnapshot) {
+        let kept: HashSet<NamespaceId> =
+            snapshot.namespaces.iter().map(|record| record.id).collect();
+        let gone: Vec<Arc<Namespace>> =
+            self.registry.namespaces().into_iter().filter(|n| !kept.contains(&n.id())).collect();
+        for namespace in gone {
+            self.forget_namespace(&namespace);
+        }
+        self.apply_tenants(&snapshot.tenants);
+        self.forget_origins(&snapshot.origins);
+        for record in &snapshot.origins {
+            self.apply_origin(record);
+        }
+        for record in &snapshot.namespaces {
+            self.apply_namespace(record);
+        }
+        let ended = self.tokens.replace_all(&snapshot.tokens);
+        self.access_changed();
+        ended.into_iter().for_each(|id| self.withdraw_locks(AccessId(id)));
+    }
+
+    /// Ends a namespace: nothing of it is served, waited for or held from now on.
+    pub(crate) fn forget_namespace(&self, namespace: &Namespace) {
+        if let Some(tenant) = self.registry.write().get_mut(namespace.tenant()) {
+            tenant.namespaces.retain(|_, n| n.id() != namespace.id());
+        }
+        self.access_changed();
+        self.empty(namespace);
+        self.end_locks(namespace.id());
+    }
+
+    fn apply_tenants(&self, records: &[TenantRecord]) {
+        let kept: HashMap<&Name, u64> = records.iter().map(|r| (&r.name, r.id)).collect();
+        // One of the same name with another identity is another tenant.
+        self.registry.write().retain(|name, tenant| kept.get(name) == Some(&tenant.id));
+        for record in records {
+            if !self.registry.read().contains_key(&record.name) {
+                self.registry.add_tenant(record);
+            }
+        }
+    }
+
+    fn forget_origins(&self, records: &[OriginRecord]) {
+        let kept: HashSet<u64> = records.iter().map(|record| record.id).collect();
+        for tenant in self.registry.write().values_mut() {
+            tenant.origins.retain(|_, (record, _)| kept.contains(&record.id));
+        }
+    }
+
+    fn apply_origin(&self, record: &OriginRecord) {
+        let mut tenants = self.registry.write();
+        let Some(tenant) = tenants.get_mut(&record.tenant) else { return };
+        let known = tenant.origins.get(&record.name);
+        if known.is_some_and(|(known, _)| known == record) {
+            return;
+        }
+        // It was checked when it was created; a later version may be stricter.
+        match Origin::new(&record.settings, &self.credentials) {
+            Ok(origin) => {
+                tenant.origins.insert(record.name.clone(), (record.clone(), Arc::new(origin)));
+            }
+            Err(error) => tracing::error!(
+                %error, origin = %format!("{}/{}", record.tenant, record.name),
+                "an origin is left out"
+            ),
+        }
+    }
+
+    fn apply_namespace(&self, record: &NamespaceRecord) {
+        let mut tenants = self.registry.write();
+        let Some(tenant) = tenants.get_mut(&record.tenant) else { return };
+        let bound = record.policy.origin.as_ref();
+        let origin = bound.and_then(|bound| tenant.origins.get(&bound.origin));
+        let origin = origin.map(|(_, origin)| Arc::clone(origin));
+        match tenant.namespaces.get(&record.name).filter(|known| known.id() == record.id) {
+            Some(known) => known.bind(record.policy.clone(), origin),
+            None => {
+                let partition = self.cache.store.open(record.id, record.policy.quota);
+                let namespace = Namespace::new(record.clone(), origin, partition);
+                tenant.namespaces.insert(record.name.clone(), Arc::new(namespace));
+            }
+        }
+    }
+}
