@@ -129,6 +129,7 @@ pub async fn create(verax: &Client, places: &Places) -> Result<(), DemoError> {
                     credential: wanted.credential,
                     pool: wanted.pool,
                     sql: wanted.sql,
+                    listings: wanted.listings,
                     ..Default::default()
                 };
                 verax.create_origin(plan.tenant, &origin).await?;
@@ -145,15 +146,17 @@ pub async fn create(verax: &Client, places: &Places) -> Result<(), DemoError> {
 
 fn change_of(from: &From, places: &Places) -> OriginChange {
     let at = |path: &str| Some(format!("http://{}{path}", places.stand_in));
+    // What the stand-in lists: the names of everything that there is.
+    let listings = Some(["/harbours", "/gauges"].map(str::to_owned).to_vec());
     match from {
-        From::StandIn(path) => OriginChange { url: at(path), ..Default::default() },
+        From::StandIn(path) => OriginChange { url: at(path), listings, ..Default::default() },
         From::Both(path) => {
             let pool = PoolChange {
                 endpoints: Some(vec![format!("http://{}", places.second)]),
                 balance: Some("least-outstanding".into()),
                 slow_after_ms: Some(2_000),
             };
-            OriginChange { url: at(path), pool: Some(pool), ..Default::default() }
+            OriginChange { url: at(path), pool: Some(pool), listings, ..Default::default() }
         }
         From::Row(query) => {
             let (query, result) = (Some((*query).into()), Some("row".into()));

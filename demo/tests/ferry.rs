@@ -55,11 +55,9 @@ async fn the_data_is_loaded_once_and_answers_every_page() {
     let stand_in =
         stand_in::start(&server.url("ferry"), "127.0.0.1:0".parse().unwrap()).await.unwrap();
     let base = format!("http://{}", stand_in.address);
-    let boards = Origin::new(
-        &OriginSettings::http(format!("{base}/boards/{{harbour}}")),
-        &Default::default(),
-    )
-    .unwrap();
+    let mut settings = OriginSettings::http(format!("{base}/boards/{{harbour}}"));
+    settings.listings = vec!["/harbours".into(), "/gauges".into()];
+    let boards = Origin::new(&settings, &Default::default()).unwrap();
     let answer = boards.read(&[("harbour", "brinewick")], None).await.unwrap();
     assert_eq!(answer.media_type, "application/json");
     assert_eq!(answer.cache_groups.as_deref(), Some("\"boards\", \"harbour-brinewick\""));

@@ -93,6 +93,14 @@ pub struct CreateOrigin {
     /// What keeps it from being asked too much.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub guard: Option<GuardChange>,
+    /// The paths on its server, such as `/harbours`, that runs may read lists of values from; none when
+    /// absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub listings: Option<Vec<String>>,
+    /// The namespaces whose own managers may bind to it; none when absent. Managers of the whole tenant
+    /// always may.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub open_to: Option<Vec<String>>,
 }
 
 /// Parts of an origin's settings; absent parts keep what they are.
@@ -124,13 +132,21 @@ pub struct OriginChange {
     /// What keeps it from being asked too much.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub guard: Option<GuardChange>,
+    /// The paths on its server, such as `/harbours`, that runs may read lists of values from; none when
+    /// absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub listings: Option<Vec<String>>,
+    /// The namespaces whose own managers may bind to it; none when absent. Managers of the whole tenant
+    /// always may.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub open_to: Option<Vec<String>>,
 }
 
 /// One server of an origin.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct Endpoint {
-    /// Where it is.
+    /// Where it is, for administrators; to others a number.
     pub url: String,
     /// What its circuit breaker does, as for the origin.
     pub breaker: String,
@@ -185,7 +201,8 @@ pub struct Origin {
     pub tenant: String,
     /// Its name within the tenant.
     pub name: String,
-    /// Its URL template (RFC 6570), or the URL of its database.
+    /// Its URL template (RFC 6570), or the URL of its database. Only administrators see it: to others it
+    /// says `http://…` or `mysql://…`.
     pub url: String,
     /// The longest time to connect.
     pub connect_timeout_ms: u64,
@@ -193,7 +210,7 @@ pub struct Origin {
     pub total_timeout_ms: u64,
     /// The largest response.
     pub largest_response_bytes: u64,
-    /// The name of the secret that opens it.
+    /// The name of the secret that opens it, for administrators.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub credential: Option<String>,
     /// Its servers, if it is an HTTP service.
@@ -204,6 +221,10 @@ pub struct Origin {
     pub sql: Option<Sql>,
     /// What keeps it from being asked too much.
     pub guard: Guard,
+    /// The paths on its server that runs may read lists of values from.
+    pub listings: Vec<String>,
+    /// The namespaces whose own managers may bind to it.
+    pub open_to: Vec<String>,
     /// Its servers, one by one.
     pub endpoints: Vec<Endpoint>,
     /// What its circuit breakers do: `closed` lets calls through to at least one server, `open` lets none

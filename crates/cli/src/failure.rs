@@ -2,6 +2,7 @@
 //!
 //! 1 failed, 2 wrong usage, 3 not found or a miss, 4 refused, 5 unreachable.
 
+use std::io::Write;
 use std::process::ExitCode;
 
 use verax_client::ClientError;
@@ -35,12 +36,13 @@ impl Failure {
         Self { message: String::new(), code }
     }
 
-    #[allow(clippy::print_stderr)]
     pub(crate) fn tell(&self) {
         if self.message.is_empty() {
             return;
         }
-        eprintln!("verax: {}", self.message);
+        // What failed may carry the words of others.
+        let message = crate::output::printable(&self.message);
+        let _ = writeln!(std::io::stderr(), "verax: {message}");
     }
 
     pub(crate) fn exit_code(&self) -> ExitCode {

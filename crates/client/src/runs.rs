@@ -63,6 +63,14 @@ impl Client {
         self.events(url, &["progress", "end"]).await
     }
 
+    /// The latest warm runs, newest first.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn warm_runs(&self) -> Result<Vec<WarmRun>, ClientError> {
+        Ok(self.get::<Items<WarmRun>>(self.url_of(["v1", "warm-runs"])).await?.items)
+    }
+
     /// Stops a warm run after the refills that are under way.
     ///
     /// # Errors

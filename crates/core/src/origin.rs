@@ -22,6 +22,12 @@ pub struct OriginSettings {
     pub largest_response: u64,
     /// What keeps it from being asked too much.
     pub guard: OriginGuard,
+    /// The URL references on its server that runs may read lists of values from.
+    #[serde(default)]
+    pub listings: Vec<String>,
+    /// The namespaces whose own managers may bind to it. Managers of the whole tenant always may.
+    #[serde(default)]
+    pub open_to: Vec<Name>,
 }
 
 /// What an origin is.
@@ -112,6 +118,9 @@ pub const LONGEST_QUERY: usize = 16 << 10;
 /// The most rows that a query may be allowed.
 pub const MOST_ROWS: u32 = 1_000_000;
 
+/// The most listings of an origin, and the most namespaces that it is open to.
+pub const MAX_LISTED: usize = 100;
+
 /// Why an origin's settings are refused.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum InvalidOriginSettings {
@@ -130,6 +139,16 @@ pub enum InvalidOriginSettings {
     /// Too many servers.
     #[error("an origin of {0} servers is too large: use at most {MOST_ENDPOINTS}")]
     TooManyEndpoints(usize),
+    /// Too many listings, or namespaces that it is open to.
+    #[error(
+        "an origin has at most {MAX_LISTED} listings, and is open to at most as many namespaces"
+    )]
+    TooManyListed,
+    /// A listing that is no path.
+    #[error(
+        "{0:?} is no listing: write a path on the origin's server that starts with /, of at most 500 bytes"
+    )]
+    Listing(String),
     /// A query that is too long.
     #[error("a query of {0} bytes is too long: use at most {LONGEST_QUERY}")]
     QueryTooLong(usize),
@@ -145,6 +164,8 @@ impl OriginSettings {
             total_timeout: Duration::from_secs(10),
             largest_response: 8 << 20,
             guard: OriginGuard::default(),
+            listings: Vec::new(),
+            open_to: Vec::new(),
         }
     }
 
@@ -186,6 +207,14 @@ impl OriginSettings {
         let guard = &self.guard;
         let longest = LONGEST_TIMEOUT.as_millis();
         let ms = |time: Duration| time.as_millis();
+        if self.listings.len() > MAX_LISTED || self.open_to.len() > MAX_LISTED {
+            return Err(InvalidOriginSettings::TooManyListed);
+        }
+        let is_path =
+            |path: &&String| path.starts_with('/') && !path.starts_with("//") && path.len() <= 500;
+        if let Some(listing) = self.listings.iter().find(|listing| !is_path(listing)) {
+            return Err(InvalidOriginSettings::Listing(listing.clone()));
+        }
         let mut ranges = vec![
             ("connect_timeout_ms", ms(self.connect_timeout), 1, longest),
             ("total_timeout_ms", ms(self.total_timeout), 1, longest),
@@ -234,7 +263,9 @@ mod tests {
     #[case(|s: &mut OriginSettings| s.guard.most_at_once = 0, "reads_at_once of 0 ")]
     #[case(|s: &mut OriginSettings| s.guard.retry_percent = 101, "retry_percent of 101 ")]
     #[case(|s: &mut OriginSettings| s.guard.pause = Duration::ZERO, "pause_ms of 0 ")]
-    fn numbers_out_of_range_are_named(
+    #[case(|s: &mut OriginSettings| s.listings = vec!["/here".into(), "//elsewhere".into()], "\"//elsewhere\" is no listing")]
+    #[case(|s: &mut OriginSettings| s.listings = vec!["/a".into(); MAX_LISTED + 1], "an origin has at most 100 ")]
+    fn settings_out_of_range_are_named(
         #[case] spoil: fn(&mut OriginSettings),
         #[case] message: &str,
     ) {

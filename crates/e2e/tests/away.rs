@@ -82,11 +82,11 @@ async fn verax_starts_without_mariadb_and_refuses_only_what_needs_it() {
     let revoked = verax.run(&["token", "create", "--scope", "read:quayside", "--json"]).json();
     verax.run(&["token", "revoke", &revoked["id"].to_string()]).done();
     let token: u64 = lock(&verax).await.parse().unwrap();
-    let copy = verax.data().join("records.copy");
-    until("the copy knows of the revocation, which came last", async || {
-        let text = std::fs::read(&copy).unwrap_or_default();
-        let copy: Value = serde_json::from_slice(&text).unwrap_or_default();
-        let tokens = copy["tokens"].as_array();
+    let file = verax.data().join("records.snapshot");
+    until("the snapshot knows of the revocation, which came last", async || {
+        let text = std::fs::read(&file).unwrap_or_default();
+        let snapshot: Value = serde_json::from_slice(&text).unwrap_or_default();
+        let tokens = snapshot["tokens"].as_array();
         tokens.is_some_and(|tokens| tokens.iter().any(|token| !token["revoked_at"].is_null()))
     })
     .await;

@@ -135,6 +135,14 @@ impl Origin {
         Ok(Self { reader, gate, total_timeout: settings.total_timeout, slow_after })
     }
 
+    /// Host and port of the database that it reads, if it is a query.
+    pub fn database(&self) -> Option<(&str, u16)> {
+        match &self.reader {
+            Reader::Http(_) => None,
+            Reader::Sql(sql) => Some(sql.server()),
+        }
+    }
+
     /// The longest time from asking to the last byte, a retry included.
     pub fn total_timeout(&self) -> Duration {
         self.total_timeout

@@ -113,7 +113,16 @@ async fn an_origin_that_is_not_there_cannot_be_connected() {
 #[tokio::test]
 async fn listings_stay_on_the_origins_server() {
     let base = serve(ferry_router()).await;
-    let boards = origin(format!("{base}/boards/{{harbour}}"), |_| {});
+    let listings = [
+        "/harbours",
+        "/odd",
+        "http://127.0.0.1:1/harbours",
+        "//example.test/x",
+        "file:///etc/hosts",
+    ];
+    let boards = origin(format!("{base}/boards/{{harbour}}"), |settings| {
+        settings.listings = listings.map(str::to_owned).to_vec();
+    });
     assert_eq!(boards.read_listing("/harbours").await.unwrap(), ["aldermouth", "port ulla"]);
     let shape = boards.read_listing("/odd").await.unwrap_err();
     assert!(matches!(shape, InvalidListing::Shape { .. }), "{shape}");
@@ -121,6 +130,10 @@ async fn listings_stay_on_the_origins_server() {
         let error = boards.read_listing(elsewhere).await.unwrap_err();
         assert!(matches!(error, InvalidListing::Origin(OriginError::NoUrl(_))), "{error}");
     }
+    // What the settings do not name is not read, whatever it is.
+    let refused = boards.read_listing("/boards/aldermouth").await.unwrap_err();
+    assert!(refused.to_string().contains("/harbours"), "{refused}");
+    assert!(matches!(refused, InvalidListing::NotAllowed { .. }));
 }
 
 #[tokio::test]

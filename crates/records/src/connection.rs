@@ -77,6 +77,12 @@ impl Records {
         &self.url
     }
 
+    /// Host and port of the server; `None` when it is reached over a socket.
+    pub fn server(&self) -> Option<(String, u16)> {
+        let options = Opts::from_url(&self.url).ok()?;
+        options.socket().is_none().then(|| (options.ip_or_hostname().into(), options.tcp_port()))
+    }
+
     /// Asks MariaDB for a sign of life.
     ///
     /// # Errors

@@ -25,7 +25,7 @@ use crate::{
         administration::activity,
         sessions::start, sessions::show, sessions::end, sessions::new_link,
         live::samples, waiting::live,
-        runs::start_warm, runs::warm, runs::stop_warm, runs::watch_warm,
+        runs::start_warm, runs::recent_warm, runs::warm, runs::stop_warm, runs::watch_warm,
         runs::profiles, runs::recent_load, runs::start_load, runs::load, runs::stop_load,
         runs::watch_load,
         drills::specs, drills::recent, drills::start, drills::show, drills::watch,

@@ -149,7 +149,8 @@ impl Service {
         let (caller, tenant, change) = (caller.clone(), tenant.clone(), change.clone());
         self.administer(async move |service| {
             caller.needs(Scope::tenant(Right::Manage, &tenant))?;
-            let (policy, origin) = service.changed(&tenant, NamespacePolicy::default(), &change)?;
+            let (policy, origin) =
+                service.changed(&caller, (&tenant, &name), NamespacePolicy::default(), &change)?;
             service.check_quota(&caller, &change, None, &policy)?;
             let (actor, now) = (caller.actor(), service.clock.now());
             let created = service.records.create_namespace(&tenant, &name, &policy, &actor, now);
@@ -184,7 +185,7 @@ impl Service {
             caller.needs(Scope::within(Right::Manage, &tenant, &name))?;
             let namespace = service.registry.namespace(&tenant, &name)?;
             let policy = namespace.binding().policy.clone();
-            let (policy, origin) = service.changed(&tenant, policy, &change)?;
+            let (policy, origin) = service.changed(&caller, (&tenant, &name), policy, &change)?;
             service.check_quota(&caller, &change, Some(namespace.id()), &policy)?;
             let (actor, now) = (caller.actor(), service.clock.now());
             let changed = service.records.change_policy(namespace.record(), &policy, &actor, now);
@@ -257,7 +258,8 @@ impl Service {
     /// A policy with some parts changed, and the origin it names.
     fn changed(
         &self,
-        tenant: &Name,
+        caller: &Caller,
+        (tenant, name): (&Name, &Name),
         mut policy: NamespacePolicy,
         change: &PolicyChange,
     ) -> Result<(NamespacePolicy, Option<Arc<Origin>>), ServiceError> {
@@ -315,9 +317,16 @@ impl Service {
             None => None,
             Some(binding) => {
                 let path = format!("{tenant}/{}", binding.origin);
-                let origin = self
-                    .registry
-                    .origin(tenant, &binding.origin)
+                let found = self.registry.read().get(tenant).and_then(|tenant| {
+                    let (record, origin) = tenant.origins.get(&binding.origin)?;
+                    Some((record.settings.open_to.clone(), Arc::clone(origin)))
+                });
+                let (_, origin) = found
+                    .filter(|(open_to, _)| {
+                        change.origin.is_none()
+                            || caller.holds(&Scope::tenant(Right::Manage, tenant))
+                            || open_to.contains(name)
+                    })
                     .ok_or_else(|| ServiceError::Invalid(format!("there is no origin {path}")))?;
                 check_binding(&path, &origin, &policy, &binding.key_pattern)?;
                 Some(origin)

@@ -1,5 +1,7 @@
 //! Creating, changing and showing the origins of tenants.
 
+use std::collections::HashSet;
+use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -30,7 +32,10 @@ impl Service {
         let found = tenants
             .get(tenant)
             .ok_or_else(|| ServiceError::Unknown(Subject::Tenant(tenant.to_string())))?;
-        Ok(found.origins.values().map(|(record, origin)| shown_origin(record, origin)).collect())
+        let show = |(record, origin): &(OriginRecord, Arc<Origin>)| {
+            shown_origin_to(caller, record, origin)
+        };
+        Ok(found.origins.values().map(show).collect())
     }
 
     /// Creates an origin of a tenant. Only administrators may, since an origin's URL is read from
@@ -186,12 +191,27 @@ impl Service {
         if let Some(guard) = &change.guard {
             change_guard(&mut settings.guard, guard);
         }
+        if let Some(listings) = &change.listings {
+            settings.listings.clone_from(listings);
+        }
+        if let Some(open_to) = &change.open_to {
+            let names: Result<_, _> = open_to.iter().map(|name| Name::new(&**name)).collect();
+            settings.open_to = names.map_err(ServiceError::invalid)?;
+        }
         settings.check().map_err(ServiceError::invalid)?;
         // A secret that is not there is a slip, found now rather than by a user.
         if let Some(name) = &settings.credential {
             self.credentials.read(name).await.map_err(ServiceError::invalid)?;
         }
         let origin = Origin::new(&settings, &self.credentials).map_err(ServiceError::invalid)?;
+        if let Some(database) = origin.database()
+            && same_server(database, self.records.server()).await
+        {
+            return Err(ServiceError::Invalid(
+                "an origin cannot read from the MariaDB that holds Verax's own records: use another server"
+                    .into(),
+            ));
+        }
         Ok((settings, Arc::new(origin)))
     }
 }
@@ -207,7 +227,26 @@ fn parts_of(request: &CreateOrigin) -> OriginChange {
         pool: request.pool.clone(),
         sql: request.sql.clone(),
         guard: request.guard.clone(),
+        listings: request.listings.clone(),
+        open_to: request.open_to.clone(),
     }
+}
+
+/// Whether two addresses of databases, by host and port, lead to the same server as far as names tell.
+async fn same_server(one: (&str, u16), other: Option<(String, u16)>) -> bool {
+    let Some((host, port)) = other else { return false };
+    if one.1 != port {
+        return false;
+    }
+    let addresses = async |host: &str| -> HashSet<IpAddr> {
+        let looked_up = tokio::net::lookup_host((host.trim_matches(['[', ']']), port)).await;
+        looked_up.map(|found| found.map(|at| at.ip().to_canonical()).collect()).unwrap_or_default()
+    };
+    let loops = |set: &HashSet<IpAddr>| set.iter().any(IpAddr::is_loopback);
+    let (here, there) = (addresses(one.0).await, addresses(&host).await);
+    one.0.eq_ignore_ascii_case(&host)
+        || !here.is_disjoint(&there)
+        || (loops(&here) && loops(&there))
 }
 
 fn change_pool(source: &mut OriginSource, change: &PoolChange) -> Result<(), ServiceError> {
@@ -299,7 +338,27 @@ fn word(breaker: BreakerState) -> String {
     .into()
 }
 
-pub(crate) fn shown_origin(record: &OriginRecord, origin: &Origin) -> ApiOrigin {
+/// An origin as somebody may see it: only administrators see addresses within the network and the names
+/// of secrets.
+pub(crate) fn shown_origin_to(
+    caller: &Caller,
+    record: &OriginRecord,
+    origin: &Origin,
+) -> ApiOrigin {
+    let mut shown = shown_origin(record, origin);
+    if !caller.is_admin() {
+        let scheme = shown.url.split("://").next().unwrap_or_default();
+        shown.url = format!("{scheme}://…");
+        shown.credential = None;
+        shown.listings.clear();
+        for (number, endpoint) in (1..).zip(&mut shown.endpoints) {
+            endpoint.url = format!("server {number}");
+        }
+    }
+    shown
+}
+
+fn shown_origin(record: &OriginRecord, origin: &Origin) -> ApiOrigin {
     let settings = &record.settings;
     let ms = |time: Duration| u64::try_from(time.as_millis()).unwrap_or(u64::MAX);
     let state = origin.state();
@@ -342,6 +401,8 @@ pub(crate) fn shown_origin(record: &OriginRecord, origin: &Origin) -> ApiOrigin 
             failures: settings.guard.failures_to_open,
             pause_ms: ms(settings.guard.pause),
         },
+        listings: settings.listings.clone(),
+        open_to: settings.open_to.iter().map(Name::to_string).collect(),
         endpoints: state.endpoints.into_iter().map(endpoint).collect(),
         breaker: word(state.breaker),
         reads_under_way: state.under_way as u64,

@@ -7,7 +7,7 @@
 //! everything is read anew.
 
 use std::collections::{HashMap, HashSet};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Duration;
@@ -27,6 +27,9 @@ use crate::service::Service;
 /// How often memory is compared with the records; at the same time a sign of life.
 const COMPARE_EVERY: Duration = Duration::from_secs(1);
 
+/// With less room than this on the disk of the data directory, it counts as full.
+const LEAST_FREE_BYTES: u64 = 32 << 20;
+
 /// How long a change waits for those before it.
 const QUEUE_TIMEOUT: Duration = Duration::from_secs(5);
 
@@ -44,6 +47,7 @@ pub(crate) struct RecordsSync {
     /// The revision that the file holds.
     filed: AtomicU64,
     file: Option<PathBuf>,
+    disk_full: AtomicBool,
     /// Held while memory follows the records, so that it does so in their order.
     order: Mutex<()>,
     changed: Notify,
@@ -57,8 +61,30 @@ impl RecordsSync {
             applied: AtomicU64::new(0),
             filed: AtomicU64::new(0),
             file,
+            disk_full: AtomicBool::new(false),
             order: Mutex::default(),
             changed: Notify::new(),
+        }
+    }
+
+    /// Whether the disk of the data directory has next to no room left.
+    pub(crate) fn disk_full(&self) -> bool {
+        self.disk_full.load(Ordering::Relaxed)
+    }
+
+    /// Looks how much room the disk has, and tells when that becomes too little.
+    fn look_at_disk(&self) {
+        let Some(directory) = self.file.as_deref().and_then(Path::parent) else { return };
+        let Ok(disk) = nix::sys::statvfs::statvfs(directory) else { return };
+        let free = disk.blocks_available() as u64 * disk.fragment_size() as u64;
+        let full = free < LEAST_FREE_BYTES;
+        match (self.disk_full.swap(full, Ordering::Relaxed), full) {
+            (false, true) => tracing::error!(
+                directory = %directory.display(), free_bytes = free,
+                "the disk is full: entries are served, but changes will fail until there is room"
+            ),
+            (true, false) => tracing::info!("the disk has room again"),
+            _ => {}
         }
     }
 
@@ -73,6 +99,7 @@ impl RecordsSync {
 pub(crate) async fn sync_loop(service: Arc<Service>) {
     let sync = &service.sync;
     loop {
+        sync.look_at_disk();
         let answer = service.compare().await;
         let was = sync.available.swap(answer.is_ok(), Ordering::Relaxed);
         match answer {

@@ -253,6 +253,7 @@ impl Service {
         Ready {
             ready: !*self.stopping.borrow(),
             records: records.into(),
+            disk: if self.sync.disk_full() { "full" } else { "ok" }.into(),
             version: env!("CARGO_PKG_VERSION").into(),
         }
     }

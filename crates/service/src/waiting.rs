@@ -12,7 +12,7 @@ use crate::access::{Caller, Right, Scope};
 use crate::cache::RefillRecord;
 use crate::locks::LockEvent;
 use crate::namespace::Namespace;
-use crate::origins::shown_origin;
+use crate::origins::shown_origin_to;
 use crate::service::Service;
 
 /// Something, and the namespace that it is in.
@@ -69,7 +69,7 @@ impl Service {
             .iter()
             .filter(|(tenant, _)| caller.holds(&Scope::tenant(Right::Manage, tenant)))
             .flat_map(|(_, tenant)| tenant.origins.values())
-            .map(|(record, origin)| shown_origin(record, origin))
+            .map(|(record, origin)| shown_origin_to(caller, record, origin))
             .collect();
         origins.sort_by(|a, b| (&a.tenant, &a.name).cmp(&(&b.tenant, &b.name)));
         origins

@@ -26,6 +26,13 @@ pub(crate) enum WarmCommand {
         #[arg(long, default_value_t = 4, value_name = "N")]
         concurrency: u32,
     },
+    /// List the latest warm runs; those under way are always among them
+    List,
+    /// Stop a warm run after the refills that are under way
+    Stop {
+        /// The run, by its number in the list
+        run: u64,
+    },
 }
 
 #[derive(Debug, Subcommand)]
@@ -41,8 +48,13 @@ pub(crate) enum LoadCommand {
         #[arg(long, value_name = "N")]
         clients: Option<u32>,
     },
-    /// List the latest load runs
+    /// List the latest load runs; one under way is always among them
     List,
+    /// End a load run early; what it measured so far is its report
+    Stop {
+        /// The run, by its number in the list
+        run: u64,
+    },
     /// List the load profiles that the service offers
     Profiles,
 }

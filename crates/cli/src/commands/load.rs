@@ -3,6 +3,7 @@
 use std::path::Path;
 
 use futures_util::StreamExt;
+use serde_json::json;
 use verax_api::{LoadRequest, LoadRun, ProfileChoice};
 use verax_client::Client;
 
@@ -54,6 +55,10 @@ pub(super) async fn load(
             let runs = verax.load_runs().await?;
             output.answer(&runs, |runs| table_of(runs))
         }
+        LoadCommand::Stop { run } => {
+            verax.stop_load_run(run).await?;
+            output.answer(&json!({ "stopping": run }), |_| format!("load run {run} stops"))
+        }
         LoadCommand::Profiles => {
             let profiles = verax.load_profiles().await?;
             output.answer(&profiles, |profiles| {
@@ -98,7 +103,9 @@ async fn run(verax: &Client, output: Output, request: &LoadRequest) -> Result<()
     }
     output.answer(&run, summary)?;
     match run.state.as_str() {
-        "running" => Err(Failure::failed("Verax stopped before the load run ended")),
+        "running" | "interrupted" => {
+            Err(Failure::failed("Verax stopped before the load run ended"))
+        }
         _ => Ok(()),
     }
 }

@@ -39,7 +39,13 @@ fn origin_lines(o: &Origin) -> String {
         ("largest response", figures::bytes(o.largest_response_bytes)),
         ("credential", o.credential.clone().unwrap_or_else(|| "–".into())),
     ];
+    let listed = |list: &[String]| match list {
+        [] => "–".to_owned(),
+        list => list.join(", "),
+    };
+    lines.push(("open to", listed(&o.open_to)));
     if let Some(pool) = &o.pool {
+        lines.push(("listings", listed(&o.listings)));
         lines.push(("balance", pool.balance.clone()));
         lines.push(("slow after", pool.slow_after_ms.map_or_else(|| "–".into(), ms)));
     }
@@ -80,10 +86,12 @@ fn query_of(text: String) -> Result<String, Failure> {
 fn change_of(at: Option<String>, flags: OriginFlags) -> Result<OriginChange, Failure> {
     let ms =
         |time: Option<Duration>| time.map(|t| u64::try_from(t.as_millis()).unwrap_or(u64::MAX));
-    let endpoints: Vec<String> =
-        flags.endpoints.iter().filter(|url| !url.is_empty()).cloned().collect();
+    // An empty text alone stands for an empty list.
+    let list = |given: Vec<String>| {
+        (!given.is_empty()).then(|| given.into_iter().filter(|text| !text.is_empty()).collect())
+    };
     let pool = PoolChange {
-        endpoints: (!flags.endpoints.is_empty()).then_some(endpoints),
+        endpoints: list(flags.endpoints),
         balance: flags.balance,
         slow_after_ms: ms(flags.slow_after),
     };
@@ -108,6 +116,8 @@ fn change_of(at: Option<String>, flags: OriginFlags) -> Result<OriginChange, Fai
         pool: Some(pool).filter(|pool| *pool != PoolChange::default()),
         sql: Some(sql).filter(|sql| *sql != SqlChange::default()),
         guard: Some(guard).filter(|guard| *guard != GuardChange::default()),
+        listings: list(flags.listings),
+        open_to: list(flags.open_to),
     })
 }
 
@@ -132,6 +142,8 @@ pub(super) async fn origin(
                 pool: change.pool,
                 sql: change.sql,
                 guard: change.guard,
+                listings: change.listings,
+                open_to: change.open_to,
             };
             output.answer(&verax.create_origin(&tenant, &request).await?, origin_lines)
         }

@@ -1,6 +1,6 @@
 //! `verax demo`: the service with the ferry network around it.
 
-use std::io::IsTerminal;
+use std::io::{IsTerminal, Write};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -32,12 +32,11 @@ impl Steps {
         Self { bar, terminal }
     }
 
-    #[allow(clippy::print_stderr)]
     fn begin(&self, what: &str) {
         if self.terminal {
             self.bar.set_message(what.to_owned());
         } else {
-            eprintln!("{what}");
+            let _ = writeln!(std::io::stderr(), "{what}");
         }
     }
 

@@ -15,6 +15,14 @@ pub enum InvalidListing {
     /// Queries have no listings.
     #[error("the origin is a query, which has no listings: give the values themselves")]
     NoListings,
+    /// The origin's settings do not name it.
+    #[error("the listing {reference:?} may not be read: {}", match .allowed.as_slice() { [] => "the origin's settings name none; have an administrator add it (verax origin change --listing)".to_owned(), allowed => format!("the origin's settings name {}", allowed.join(", ")) })]
+    NotAllowed {
+        /// The listing's reference.
+        reference: String,
+        /// Those that are.
+        allowed: Vec<String>,
+    },
     /// It is not a JSON array of strings.
     #[error("the listing {reference:?} of the origin is not a JSON array of strings: {reason}")]
     Shape {
@@ -37,6 +45,10 @@ impl Origin {
 
 impl HttpReader {
     async fn read_listing(&self, reference: &str) -> Result<Vec<String>, InvalidListing> {
+        if !self.listings.iter().any(|allowed| allowed == reference) {
+            let (reference, allowed) = (reference.to_owned(), self.listings.clone());
+            return Err(InvalidListing::NotAllowed { reference, allowed });
+        }
         let url = self.url_on(reference)?;
         let answer = self.read_url(url, None, Instant::now() + self.total_timeout).await?;
         serde_json::from_slice(&answer.value).map_err(|e| InvalidListing::Shape {

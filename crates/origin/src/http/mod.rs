@@ -34,6 +34,7 @@ pub struct HttpReader {
     secret: Option<Secret>,
     total_timeout: Duration,
     largest_response: u64,
+    listings: Vec<String>,
 }
 
 /// The address of a further server.
@@ -81,7 +82,8 @@ impl HttpReader {
                 reason: reason_of(&e),
             })?;
         let (total_timeout, largest_response) = (settings.total_timeout, settings.largest_response);
-        Ok(Self { template, servers, client, secret, total_timeout, largest_response })
+        let listings = settings.listings.clone();
+        Ok(Self { template, servers, client, secret, total_timeout, largest_response, listings })
     }
 
     /// Its servers, by number.

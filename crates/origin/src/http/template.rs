@@ -78,11 +78,33 @@ impl UrlTemplate {
         }
         let text =
             self.template.expand::<UriSpec, _>(&context).map_err(|e| e.to_string())?.to_string();
+        if let Some(segment) = path_of(&text).split('/').find(|segment| is_dots(segment)) {
+            return Err(format!(
+                "{text:?} has the path segment {segment:?}, which would lead to another path"
+            ));
+        }
         let url = Url::parse(&text).map_err(|e| format!("{text:?}: {e}"))?;
+        if url.path() != path_of(&text) && !(url.path() == "/" && path_of(&text).is_empty()) {
+            return Err(format!("{text:?} would be read as the path {:?}", url.path()));
+        }
         // The host is fixed by construction; this holds even if a URL parser reads it otherwise.
         let same = url.origin() == self.base.origin();
         if same { Ok(url) } else { Err(format!("{text:?} leaves {}", self.base)) }
     }
+}
+
+/// The path of a URL with a host, as it is written.
+fn path_of(url: &str) -> &str {
+    let rest = url.split_once("://").map_or(url, |(_, rest)| rest);
+    let path = rest.find(['/', '?', '#']).map_or("", |start| &rest[start..]);
+    &path[..path.find(['?', '#']).unwrap_or(path.len())]
+}
+
+/// Whether a path segment is `.` or `..` (RFC 3986, section 3.3), encoded or not: these are removed with
+/// what stands before them, so a key could choose another path.
+fn is_dots(segment: &str) -> bool {
+    let decoded = segment.to_ascii_lowercase().replace("%2e", ".");
+    decoded == "." || decoded == ".."
 }
 
 #[cfg(test)]
@@ -96,13 +118,28 @@ mod tests {
     #[case("http://h:81/t{?x,y}", &[("x", "1"), ("y", "2&3")], "http://h:81/t?x=1&y=2%263")]
     #[case("https://h/{+x}", &[("x", "a/b")], "https://h/a/b")]
     #[case("http://h/all", &[], "http://h/all")]
-    #[case("http://h/../b/{x}", &[("x", "..")], "http://h/")]
+    #[case("http://h/b/{x}", &[("x", "a..b/...")], "http://h/b/a..b%2F...")]
+    #[case("http://h{?x}", &[("x", "..")], "http://h/?x=..")]
     fn values_are_encoded(
         #[case] template: &str,
         #[case] values: &[(&str, &str)],
         #[case] url: &str,
     ) {
         assert_eq!(UrlTemplate::parse(template).unwrap().expand(values).unwrap().as_str(), url);
+    }
+
+    #[rstest]
+    #[case("http://h/b/{x}", "..")]
+    #[case("http://h/b/{x}", ".")]
+    #[case("http://h/{+x}", "a/../../secret")]
+    #[case("http://h/{+x}", "%2e%2E/secret")]
+    #[case("http://h/b/.{x}", ".")]
+    #[case("http://h/b{/x}", "..")]
+    #[case("http://h/../b/{x}", "a")]
+    #[case("http://h/b/{+x}/c", "..")]
+    fn no_key_leads_to_another_path(#[case] template: &str, #[case] value: &str) {
+        let refused = UrlTemplate::parse(template).unwrap().expand(&[("x", value)]).unwrap_err();
+        assert!(refused.contains("path segment"), "{refused}");
     }
 
     #[rstest]

@@ -27,6 +27,9 @@ const STATEMENT_TIMEOUT: u16 = 1969;
 /// first.
 const GRACE: Duration = Duration::from_millis(250);
 
+/// A connection that no read has used for this long is closed.
+const IDLE_TIMEOUT: Duration = Duration::from_secs(60);
+
 /// A MariaDB with a pool of connections.
 #[derive(Debug)]
 pub(crate) struct SqlReader {
@@ -69,6 +72,11 @@ impl SqlReader {
 
     pub(crate) fn url(&self) -> &str {
         &self.url
+    }
+
+    /// Host and port.
+    pub(crate) fn server(&self) -> (&str, u16) {
+        (&self.database.host, self.database.port)
     }
 
     pub(crate) fn variables(&self) -> Vec<String> {
@@ -124,9 +132,13 @@ impl SqlReader {
             .prefer_socket(false)
             .setup(vec![session])
             .pool_opts(
-                // One SELECT alone uses these sessions, so there is nothing to reset between two reads,
-                // and what was prepared stays.
-                PoolOpts::default().with_constraints(constraints).with_reset_connection(false),
+                // Connections are kept between reads, and each begins its next one with a new session:
+                // whatever a query did to it (variables, locks) is gone.
+                PoolOpts::default()
+                    .with_constraints(constraints)
+                    .with_inactive_connection_ttl(IDLE_TIMEOUT)
+                    .with_ttl_check_interval(IDLE_TIMEOUT / 4)
+                    .with_reset_connection(true),
             )
             .into()
     }

@@ -69,6 +69,10 @@ struct More {
     retry_percent: u8,
     failures_to_open: u32,
     pause_ms: u64,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    listings: Vec<String>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    open_to: Vec<Name>,
 }
 
 impl Default for More {
@@ -85,6 +89,8 @@ impl Default for More {
             retry_percent: guard.retry_percent,
             failures_to_open: guard.failures_to_open,
             pause_ms: millis(guard.pause),
+            listings: Vec::new(),
+            open_to: Vec::new(),
         }
     }
 }
@@ -99,6 +105,8 @@ impl SettingsColumns {
             retry_percent,
             failures_to_open,
             pause_ms: millis(pause),
+            listings: settings.listings.clone(),
+            open_to: settings.open_to.clone(),
             ..More::default()
         };
         let mut query = None;
@@ -161,6 +169,8 @@ impl SettingsColumns {
                 failures_to_open: more.failures_to_open,
                 pause: Duration::from_millis(more.pause_ms),
             },
+            listings: more.listings,
+            open_to: more.open_to,
         })
     }
 }
