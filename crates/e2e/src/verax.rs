@@ -3,7 +3,7 @@
 use std::fs;
 use std::io::{BufRead, BufReader, Write};
 use std::path::{Path, PathBuf};
-use std::process::{Child, Command, Stdio};
+use std::process::{Child, ChildStderr, Command, Stdio};
 use std::sync::{Arc, Mutex};
 
 use nix::sys::signal::Signal;
@@ -48,6 +48,8 @@ pub struct Verax {
     wire: String,
     sign_in: String,
     log: Arc<Mutex<String>>,
+    /// A log that nobody reads.
+    _unread: Option<ChildStderr>,
 }
 
 /// The program, as built beside this test; `VERAX_PROGRAM` names another.
@@ -81,17 +83,31 @@ impl Verax {
         Self::start("demo", &arguments)
     }
 
+    /// Starts `verax serve` with a log that nobody reads.
+    pub fn serve_unread(more: &[&str]) -> Self {
+        let (arguments, directory) = Self::arguments("serve", more);
+        Self::spawn_with(arguments, directory, false)
+    }
+
     fn start(command: &str, more: &[&str]) -> Self {
+        let (arguments, directory) = Self::arguments(command, more);
+        Self::spawn(arguments, directory)
+    }
+
+    fn arguments(command: &str, more: &[&str]) -> (Vec<String>, Arc<TempDir>) {
         let directory = Arc::new(passable_directory());
         let data = directory.path().join("data").display().to_string();
         let mut arguments =
             vec![command, "--http", "127.0.0.1:0", "--wire", "127.0.0.1:0", "--data-dir", &data];
         arguments.extend(more);
-        let arguments: Vec<String> = arguments.into_iter().map(str::to_owned).collect();
-        Self::spawn(arguments, directory)
+        (arguments.into_iter().map(str::to_owned).collect(), directory)
     }
 
     fn spawn(arguments: Vec<String>, directory: Arc<TempDir>) -> Self {
+        Self::spawn_with(arguments, directory, true)
+    }
+
+    fn spawn_with(arguments: Vec<String>, directory: Arc<TempDir>, read_log: bool) -> Self {
         let mut child = Command::new(program())
             .args(&arguments)
             .env_remove("VERAX_URL")
@@ -104,7 +120,9 @@ impl Verax {
             .unwrap();
         let log = Arc::new(Mutex::new(String::new()));
         let (errors, written) = (child.stderr.take().unwrap(), Arc::clone(&log));
+        let (errors, unread) = if read_log { (Some(errors), None) } else { (None, Some(errors)) };
         std::thread::spawn(move || {
+            let Some(errors) = errors else { return };
             for line in BufReader::new(errors).lines().map_while(Result::ok) {
                 let mut log = written.lock().unwrap();
                 log.push_str(&line);
@@ -123,8 +141,7 @@ impl Verax {
         let url = words.iter().find(|w| w.starts_with("http")).unwrap().to_string();
         let wire = words.iter().skip_while(|w| **w != "wire").nth(1).unwrap().to_string();
         let sign_in = words.last().unwrap().to_string();
-        assert!(sign_in.contains("/sign-in#"), "{ready}");
-        Self { arguments, directory, child, url, wire, sign_in, log }
+        Self { arguments, directory, child, url, wire, sign_in, log, _unread: unread }
     }
 
     /// Kills it as hard as can be, and starts it again over the same data.
@@ -144,6 +161,14 @@ impl Verax {
         let (arguments, directory) = (self.arguments.clone(), Arc::clone(&self.directory));
         drop(self);
         Self::spawn(arguments, directory)
+    }
+
+    /// Stops it as Ctrl-C does, and starts it once with one more argument over the same data.
+    pub fn restart_with(mut self, argument: &str) -> Self {
+        self.arguments.push(argument.to_owned());
+        let mut next = self.restart();
+        next.arguments.pop();
+        next
     }
 
     /// Stops it as Ctrl-C does, and starts it again with its wire at an address that is known.
@@ -184,6 +209,7 @@ impl Verax {
 
     /// The one-time sign-in link of its start.
     pub fn sign_in_link(&self) -> &str {
+        assert!(self.sign_in.contains("/sign-in#"), "{}", self.sign_in);
         &self.sign_in
     }
 

@@ -46,7 +46,7 @@ async fn requests_are_refused_with_what_is_wrong() {
     let long = "k".repeat(1_025);
     let with = |method: &str, path: &str, more: &str, body: &str| {
         format!(
-            "{method} {path} HTTP/1.1\r\nhost: x\r\nauthorization: Bearer {token}\r\n{more}content-length: {}\r\n\r\n{body}",
+            "{method} {path} HTTP/1.1\r\nhost: localhost\r\nauthorization: Bearer {token}\r\n{more}content-length: {}\r\n\r\n{body}",
             body.len()
         )
     };
@@ -119,14 +119,16 @@ async fn requests_are_refused_with_what_is_wrong() {
         (with("DELETE", "/v1/tokens/999", "", ""), 404, "999"),
         (with("GET", "/v1/nothing", "", ""), 404, "openapi.json"),
         (with("POST", "/v1/live", "", ""), 405, "POST"),
-        ("GET /v1/tenants HTTP/1.1\r\nhost: x\r\n\r\n".to_owned(), 401, "VERAX_TOKEN"),
+        ("GET /v1/tenants HTTP/1.1\r\nhost: localhost\r\n\r\n".to_owned(), 401, "VERAX_TOKEN"),
         (
-            "GET /v1/tenants HTTP/1.1\r\nhost: x\r\nauthorization: Basic eA==\r\n\r\n".to_owned(),
+            "GET /v1/tenants HTTP/1.1\r\nhost: localhost\r\nauthorization: Basic eA==\r\n\r\n"
+                .to_owned(),
             401,
             "Bearer",
         ),
         (
-            "GET /v1/tenants HTTP/1.1\r\nhost: x\r\nauthorization: Bearer wrong\r\n\r\n".to_owned(),
+            "GET /v1/tenants HTTP/1.1\r\nhost: localhost\r\nauthorization: Bearer wrong\r\n\r\n"
+                .to_owned(),
             401,
             "unknown",
         ),
@@ -144,14 +146,14 @@ async fn requests_are_refused_with_what_is_wrong() {
 
     // A body over the limit is refused by its announced size, without being read…
     let announced = format!(
-        "PUT {entries}/kept HTTP/1.1\r\nhost: x\r\nauthorization: Bearer {token}\r\ncontent-length: 999999999999\r\n\r\n"
+        "PUT {entries}/kept HTTP/1.1\r\nhost: localhost\r\nauthorization: Bearer {token}\r\ncontent-length: 999999999999\r\n\r\n"
     );
     let (status, problem) = raw(&verax, announced.as_bytes()).await;
     assert_eq!((status, &problem["limit_bytes"]), (413, &1_024.into()), "{problem}");
     // … and one that announces none, as soon as it has gone over.
     let chunk = format!("400\r\n{}\r\n", "x".repeat(1_024));
     let chunked = format!(
-        "PUT {entries}/kept HTTP/1.1\r\nhost: x\r\nauthorization: Bearer {token}\r\ntransfer-encoding: chunked\r\n\r\n{chunk}{chunk}"
+        "PUT {entries}/kept HTTP/1.1\r\nhost: localhost\r\nauthorization: Bearer {token}\r\ntransfer-encoding: chunked\r\n\r\n{chunk}{chunk}"
     );
     assert_eq!(raw(&verax, chunked.as_bytes()).await.0, 413);
 

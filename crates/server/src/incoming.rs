@@ -27,9 +27,6 @@ use crate::tls::Tls;
 /// An answer of which the client takes nothing for this long is given up.
 const LONGEST_SILENCE: Duration = Duration::from_secs(120);
 
-/// The time for a request's header, and for which a connection may be idle between two requests.
-const HEADER_TIMEOUT: Duration = Duration::from_secs(30);
-
 /// The most that is held of a request's header, in bytes.
 const MAX_HEADER_BYTES: usize = 64 << 10;
 
@@ -104,12 +101,24 @@ impl AsyncWrite for Stream {
 }
 
 /// How HTTP is served.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone)]
 pub struct HttpOptions {
     /// How many connections there may be.
     pub limits: ConnectionLimits,
+    /// The time for a request's header, and for which a connection may be idle between two requests.
+    pub header_timeout: Duration,
     /// The names that requests may ask for.
     pub host_names: HostNames,
+}
+
+impl Default for HttpOptions {
+    fn default() -> Self {
+        Self {
+            limits: ConnectionLimits::default(),
+            header_timeout: Duration::from_secs(30),
+            host_names: HostNames::default(),
+        }
+    }
 }
 
 /// Accepts connections and serves their requests with `answer`, until the service stops; then lets
@@ -117,14 +126,14 @@ pub struct HttpOptions {
 pub(crate) async fn serve_connections<A, F>(
     listener: TcpListener,
     tls: Option<Arc<Tls>>,
-    limits: ConnectionLimits,
+    options: &HttpOptions,
     mut stopping: watch::Receiver<bool>,
     answer: A,
 ) where
     A: Fn(Request, Arc<ConnectionPlace>) -> F + Clone + Send + Sync + 'static,
     F: Future<Output = Response> + Send + 'static,
 {
-    let connections = Connections::new(limits);
+    let connections = Connections::new(options.limits);
     let mut failures = AcceptFailures::default();
     // Each connection holds a sender: the channel ends with the last of them.
     let (serving, mut served) = mpsc::channel::<()>(1);
@@ -146,7 +155,7 @@ pub(crate) async fn serve_connections<A, F>(
         };
         let _ = stream.set_nodelay(true);
         let (tls, answer, serving) = (tls.clone(), answer.clone(), serving.clone());
-        let stopping = stopping.clone();
+        let (stopping, header_timeout) = (stopping.clone(), options.header_timeout);
         tokio::spawn(async move {
             let _serving = serving;
             let over = match tls {
@@ -154,7 +163,7 @@ pub(crate) async fn serve_connections<A, F>(
                 Some(tls) => tls.accept(stream).await.map(|s| Over::Tls(Box::new(s))),
             };
             if let Some(over) = over {
-                serve_connection(Stream { over }, place, stopping, answer).await;
+                serve_connection(Stream { over }, header_timeout, place, stopping, answer).await;
             }
         });
     }
@@ -165,6 +174,7 @@ pub(crate) async fn serve_connections<A, F>(
 
 async fn serve_connection<A, F>(
     stream: Stream,
+    header_timeout: Duration,
     place: Arc<ConnectionPlace>,
     mut stopping: watch::Receiver<bool>,
     answer: A,
@@ -183,7 +193,7 @@ async fn serve_connection<A, F>(
     let mut builder = http1::Builder::new();
     builder
         .timer(TokioTimer::new())
-        .header_read_timeout(HEADER_TIMEOUT)
+        .header_read_timeout(header_timeout)
         .max_buf_size(MAX_HEADER_BYTES);
     let connection = builder.serve_connection(TokioIo::new(Box::pin(stream)), service);
     tokio::pin!(connection);

@@ -257,11 +257,11 @@ pub async fn serve(
     let answering = Answering {
         router: router(Arc::clone(&service)),
         service: Arc::clone(&service),
-        host_names: Arc::new(options.host_names),
+        host_names: Arc::new(options.host_names.clone()),
         over: OverTls(tls.is_some()),
     };
     let answer = move |request, place| answering.clone().answer(request, place);
-    let serving = serve_connections(listener, tls, options.limits, service.stopping(), answer);
+    let serving = serve_connections(listener, tls, &options, service.stopping(), answer);
     let told = async move {
         stop.await;
         // This also ends the live streams, which would otherwise never finish.

@@ -310,3 +310,31 @@ async fn who_takes_no_answers_is_given_up_and_holds_nothing_back() {
     until("it is given up", || fixture.service.transit().taken() == 0).await;
     fixture.end().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_idle_connection_ends_with_its_token() {
+    let mut fixture = Fixture::start(WireLimits::default(), ServiceOptions::default()).await;
+    fixture.namespace(serde_json::json!({ "name": "boards" })).await;
+    let admin = fixture.client();
+    let scopes = vec!["read:ferrydesk".to_owned(), "write:ferrydesk".to_owned()];
+    let request = verax_api::CreateToken { scopes, note: String::new() };
+    let token = admin.create_token(&request).await.unwrap();
+    fixture.token.clone_from(&token.secret);
+    let mut wire = fixture.opened().await;
+    // A lock that would outlive the connection does not outlive the access.
+    let lock = Request::Lock {
+        name: "gate",
+        owner: "x",
+        hold: 600_000,
+        wait: 0,
+        ends_with_connection: false,
+    };
+    wire.send(1, 2, lock).await;
+    assert!(wire.next().await.unwrap().1.starts_with("Granted"));
+    assert_eq!(fixture.service.lock_counts(), (1, 0));
+    admin.revoke_token(token.token.id).await.unwrap();
+    wire.refused_as(FailureCode::NotSignedIn).await;
+    assert!(wire.next().await.is_none(), "it is closed");
+    until("the lock is free", || fixture.service.lock_counts() == (0, 0)).await;
+    fixture.end().await;
+}

@@ -12,7 +12,7 @@ use verax_demo::{data, profiles, reader, setup, stand_in, traffic};
 use verax_records::launcher::{Listen, PrivateServer, PrivateServerOptions};
 
 use super::drill_runner::DemoDrills;
-use super::serve::start;
+use super::serve::{Running, StopSignals, start};
 use crate::arguments::DemoOptions;
 use crate::failure::Failure;
 use crate::logging;
@@ -51,10 +51,21 @@ impl Steps {
 
 /// Runs the demo until it is told to stop.
 pub(crate) async fn demo(options: DemoOptions) -> Result<(), Failure> {
+    let mut signals = StopSignals::catch()?;
+    let (running, _log) = tokio::select! {
+        prepared = prepare(options) => prepared?,
+        () = signals.received() => return Ok(()),
+    };
+    running.say_ready();
+    running.until_stopped(&mut signals).await
+}
+
+/// Starts the service and the ferry network around it.
+async fn prepare(options: DemoOptions) -> Result<(Running, impl Sized), Failure> {
     let settings = Settings::for_demo(&options, &environment)?;
     let origin = address(&options.origin)
         .map_err(|e| Failure::usage(format!("--origin {:?}: {e}", options.origin)))?;
-    let _log = logging::start(settings.log_format, &settings.log_filter);
+    let log = logging::start(settings.log_format, &settings.log_filter);
     let failed = |e: &dyn std::fmt::Display| Failure::failed(e.to_string());
     let steps = Steps::new();
     steps.bar.set_style(
@@ -113,6 +124,5 @@ pub(crate) async fn demo(options: DemoOptions) -> Result<(), Failure> {
         });
     }
     steps.end();
-    running.say_ready();
-    running.until_stopped().await
+    Ok((running, log))
 }

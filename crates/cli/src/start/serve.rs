@@ -7,7 +7,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use tokio::net::TcpListener;
-use tokio::signal::unix::{SignalKind, signal};
+use tokio::signal::unix::{Signal, SignalKind, signal};
 use tokio::sync::watch;
 use tokio::task::JoinHandle;
 use verax_api::LoadProfileSpec;
@@ -23,6 +23,28 @@ use crate::arguments::ServeOptions;
 use crate::failure::Failure;
 use crate::logging;
 use crate::settings::{Settings, environment};
+
+/// The signals that stop the service: SIGINT (Ctrl-C) and SIGTERM. They are caught from the beginning, so
+/// one that comes during the start ends it in order too.
+pub(super) struct StopSignals {
+    interrupt: Signal,
+    terminate: Signal,
+}
+
+impl StopSignals {
+    pub(super) fn catch() -> Result<Self, Failure> {
+        let (interrupt, terminate) =
+            (signal(SignalKind::interrupt())?, signal(SignalKind::terminate())?);
+        Ok(Self { interrupt, terminate })
+    }
+
+    pub(super) async fn received(&mut self) {
+        tokio::select! {
+            _ = self.interrupt.recv() => {}
+            _ = self.terminate.recv() => {}
+        }
+    }
+}
 
 /// How long a stop waits until what the runs came to is written down.
 const RUNS_TIMEOUT: Duration = Duration::from_secs(3);
@@ -107,7 +129,7 @@ pub(super) async fn start(
     }
     let limits = WireLimits { connections, ..Default::default() };
     let host_names = HostNames::new(settings.host_names.iter().cloned());
-    let http = HttpOptions { limits: connections, host_names };
+    let http = HttpOptions { limits: connections, host_names, ..Default::default() };
     let wire_serving = tokio::spawn(verax_server::serve_wire(
         wire_listener,
         Arc::clone(&service),
@@ -173,12 +195,10 @@ impl Running {
         let _ = writeln!(std::io::stdout(), "verax ready · {http} · wire {wire}{link}");
     }
 
-    /// Waits for Ctrl-C, SIGTERM, or the end of serving, then stops everything in order.
-    pub(super) async fn until_stopped(mut self) -> Result<(), Failure> {
-        let mut terminate = signal(SignalKind::terminate())?;
+    /// Waits for a signal to stop, or the end of serving, then stops everything in order.
+    pub(super) async fn until_stopped(mut self, signals: &mut StopSignals) -> Result<(), Failure> {
         tokio::select! {
-            _ = tokio::signal::ctrl_c() => {}
-            _ = terminate.recv() => {}
+            () = signals.received() => {}
             ended = &mut self.serving => {
                 tracing::error!(?ended, "serving ended by itself");
             }
@@ -268,7 +288,11 @@ pub(crate) async fn serve(options: ServeOptions) -> Result<(), Failure> {
     let profiles = settings.load_profiles.as_deref().map(read_profiles).transpose()?;
     let _log = logging::start(settings.log_format, &settings.log_filter);
     let step = |what: &str| tracing::info!("{what}");
-    let running = start(&settings, profiles.unwrap_or_default(), step).await?;
+    let mut signals = StopSignals::catch()?;
+    let running = tokio::select! {
+        running = start(&settings, profiles.unwrap_or_default(), step) => running?,
+        () = signals.received() => return Ok(()),
+    };
     running.say_ready();
-    running.until_stopped().await
+    running.until_stopped(&mut signals).await
 }

@@ -119,7 +119,7 @@ mod tests {
     #[case("https://h/{+x}", &[("x", "a/b")], "https://h/a/b")]
     #[case("http://h/all", &[], "http://h/all")]
     #[case("http://h/b/{x}", &[("x", "a..b/...")], "http://h/b/a..b%2F...")]
-    #[case("http://h{?x}", &[("x", "..")], "http://h/?x=..")]
+    #[case("http://h/{?x}", &[("x", "..")], "http://h/?x=..")]
     fn values_are_encoded(
         #[case] template: &str,
         #[case] values: &[(&str, &str)],

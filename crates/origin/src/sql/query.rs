@@ -56,7 +56,7 @@ impl Query {
             parsed.params().iter().map(|n| String::from_utf8_lossy(n).into_owned()).collect();
         let sent = String::from_utf8_lossy(parsed.query()).into_owned();
         // Without any name, a lone ? is passed over by the parser.
-        if names.is_empty() && outside_of_quotes(&sent).contains('?') {
+        if names.is_empty() && outside_of_quotes(&sent).is_none_or(|plain| plain.contains('?')) {
             return Err(InvalidQuery::WithoutName);
         }
         Ok(Self { text: sent, names })
@@ -69,7 +69,7 @@ fn more_than_select(text: &str) -> Option<&'static str> {
     if text.contains("/*!") || text.to_ascii_uppercase().contains("/*M!") {
         return Some("a comment that is executed");
     }
-    let plain = outside_of_quotes(text);
+    let Some(plain) = outside_of_quotes(text) else { return Some("a quote without its end") };
     if plain.contains(';') {
         return Some("several statements");
     }
@@ -81,16 +81,15 @@ fn more_than_select(text: &str) -> Option<&'static str> {
     words.any(|word| word.eq_ignore_ascii_case("into")).then_some("INTO")
 }
 
-/// A statement without its comments and with empty quotes. An end in quotes keeps what follows them
-/// from counting, which MariaDB refuses anyway.
-fn outside_of_quotes(text: &str) -> String {
+/// A statement without its comments and quoted texts; `None` when one of those has no end.
+fn outside_of_quotes(text: &str) -> Option<String> {
     let mut plain = String::with_capacity(text.len());
     let mut rest = text;
     while let Some(first) = rest.chars().next() {
         let after = match first {
             '\'' | '"' | '`' => {
                 plain.push_str("\u{20}\u{20}");
-                after_quotes(rest, first)
+                after_quotes(rest, first)?
             }
             '#' => rest.find('\n').map_or("", |end| &rest[end..]),
             // Two dashes begin a comment only before a space, a tab or an end of line.
@@ -108,11 +107,11 @@ fn outside_of_quotes(text: &str) -> String {
         };
         rest = after;
     }
-    plain
+    Some(plain)
 }
 
 /// What follows a quoted text. A quote is written in it twice, or behind a backslash in all but names.
-fn after_quotes(text: &str, quote: char) -> &str {
+fn after_quotes(text: &str, quote: char) -> Option<&str> {
     let mut characters = text.char_indices().skip(1);
     while let Some((at, c)) = characters.next() {
         if c == '\\' && quote != '`' {
@@ -120,12 +119,12 @@ fn after_quotes(text: &str, quote: char) -> &str {
         } else if c == quote {
             let rest = &text[at + quote.len_utf8()..];
             if !rest.starts_with(quote) {
-                return rest;
+                return Some(rest);
             }
             characters.next();
         }
     }
-    ""
+    None
 }
 
 /// The parts of a database's URL.
