@@ -2,6 +2,7 @@
 
 #![allow(clippy::unwrap_used)]
 
+use std::os::unix::fs::PermissionsExt;
 use std::time::{Duration, Instant};
 
 use nix::sys::signal::{Signal, kill};
@@ -191,4 +192,30 @@ async fn a_missing_program_is_named_with_its_package() {
 async fn records_that_cannot_be_reached_are_unavailable() {
     let error = Records::open("mysql://verax:x@127.0.0.1:1/verax").await.unwrap_err();
     assert!(matches!(error, RecordsError::Unavailable(_)), "{error:?}");
+}
+
+/// As below root's home: the server's user cannot get there by the path.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_directory_behind_a_closed_door_serves_too() {
+    let closed = tempfile::tempdir().unwrap();
+    std::fs::set_permissions(closed.path(), std::fs::Permissions::from_mode(0o700)).unwrap();
+    let directory = closed.path().join("records");
+    for round in 0..2u8 {
+        let server = PrivateServer::start_with(PrivateServerOptions {
+            directory: directory.clone(),
+            mariadbd: "mariadbd".into(),
+            listen: Listen::Socket,
+        });
+        let server = server.await.unwrap();
+        let records = Records::open(server.url("verax")).await.unwrap();
+        let actor = Actor::new("the test");
+        records.create_token([round; 32], "admin", "", &actor, at(1)).await.unwrap();
+        assert_eq!(records.tokens().await.unwrap().len(), usize::from(round) + 1);
+        let process = server.process_id().unwrap();
+        let command = std::fs::read(format!("/proc/{process}/cmdline")).unwrap();
+        let command = String::from_utf8_lossy(&command).into_owned();
+        let mounted = command.contains("--datadir=/run/verax-records/data");
+        assert_eq!(mounted, nix::unistd::geteuid().is_root(), "{command}");
+        server.stop().await.unwrap();
+    }
 }

@@ -312,16 +312,26 @@ type Work = std::pin::Pin<Box<dyn Future<Output = ()> + Send>>;
 /// How long a background task that ended by itself is left alone before it is started again.
 const RESTART_AFTER: Duration = Duration::from_secs(1);
 
-/// Runs background work until the service stops. Work that ends before, as by a panic, is told of and
-/// started again.
+/// Runs background work until the service stops.
 async fn until_stopped(service: Arc<Service>, work: fn(Arc<Service>) -> Work) {
-    let mut stopping = service.stopping();
+    let stopping = service.stopping();
+    let begin = || work(Arc::clone(&service));
+    supervise(begin, stopping, &service.restarts).await;
+}
+
+/// Runs work until the service stops. Work that ends before, as by a panic, is told of, counted, and
+/// begun again.
+async fn supervise(
+    begin: impl Fn() -> Work,
+    mut stopping: watch::Receiver<bool>,
+    restarts: &AtomicU64,
+) {
     loop {
-        let mut task = tokio::spawn(work(Arc::clone(&service)));
+        let mut task = tokio::spawn(begin());
         tokio::select! {
             ended = &mut task => {
                 tracing::error!(?ended, "a background task ended by itself: starting it again");
-                service.restarts.fetch_add(1, Ordering::Relaxed);
+                restarts.fetch_add(1, Ordering::Relaxed);
             }
             _ = stopping.wait_for(|stopping| *stopping) => {
                 task.abort();
@@ -347,4 +357,30 @@ fn tidy(service: Arc<Service>) -> Work {
             service.lapse_permits(now);
         }
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[tokio::test(start_paused = true)]
+    async fn work_that_panics_is_begun_again() {
+        let (begun, stop) = (Arc::new(AtomicU64::new(0)), watch::Sender::new(false));
+        let restarts = AtomicU64::new(0);
+        let begin = || -> Work {
+            let (begun, stop) = (Arc::clone(&begun), stop.clone());
+            Box::pin(async move {
+                match begun.fetch_add(1, Ordering::Relaxed) {
+                    0 => panic!("as a bug would"),
+                    1 => {}
+                    _ => {
+                        stop.send_replace(true);
+                        std::future::pending::<()>().await;
+                    }
+                }
+            })
+        };
+        supervise(begin, stop.subscribe(), &restarts).await;
+        assert_eq!((begun.load(Ordering::Relaxed), restarts.load(Ordering::Relaxed)), (3, 2));
+    }
 }

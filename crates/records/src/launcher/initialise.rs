@@ -38,6 +38,46 @@ pub(super) struct Paths {
     /// server's user can put nothing there.
     pub(super) no_files: PathBuf,
     pub(super) user: Option<ServerUser>,
+    /// Where the server finds the directory: in its place, or mounted elsewhere for it alone.
+    reach: Reach,
+}
+
+/// How the server's user gets to the directory.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Reach {
+    /// It can pass through all that is above.
+    Direct,
+    /// It cannot, as below root's home: the directory is mounted at [`MOUNT_POINT`], in a mount
+    /// namespace that only the server sees (mount_namespaces(7)).
+    Mounted,
+}
+
+/// An empty directory; each server has its own files there.
+const MOUNT_POINT: &str = "/run/verax-records";
+
+/// Mounts `$1` at `$2` and becomes what follows.
+const MOUNT: &str = r#"mount --bind -- "$1" "$2" && shift 2 && exec "$@""#;
+
+impl Reach {
+    fn of(directory: &Path, user: Option<ServerUser>) -> Result<Self, LaunchError> {
+        let Some(barrier) = user.and_then(|user| user.barrier(directory)) else {
+            return Ok(Self::Direct);
+        };
+        let possible = fs::create_dir_all(MOUNT_POINT).is_ok()
+            && Command::new("unshare")
+                .args(["--mount", "--", "sh", "-c", MOUNT, "sh"])
+                .arg(directory)
+                .args([MOUNT_POINT, "true"])
+                .stdin(Stdio::null())
+                .stdout(Stdio::null())
+                .stderr(Stdio::null())
+                .status()
+                .is_ok_and(|status| status.success());
+        match possible {
+            true => Ok(Self::Mounted),
+            false => Err(LaunchError::OutOfReach { directory: directory.to_owned(), barrier }),
+        }
+    }
 }
 
 impl Paths {
@@ -57,10 +97,8 @@ impl Paths {
             for path in [&directory, &temporary] {
                 user.own(path).map_err(files("could not give to the user mysql", path))?;
             }
-            if let Some(barrier) = user.barrier(&directory) {
-                return Err(LaunchError::OutOfReach { directory, barrier });
-            }
         }
+        let reach = Reach::of(&directory, user)?;
         Ok(Self {
             data: directory.join("data"),
             accounts: directory.join("accounts.sql"),
@@ -71,7 +109,16 @@ impl Paths {
             no_files,
             directory,
             user,
+            reach,
         })
+    }
+
+    /// One of the paths as the server writes it.
+    pub(super) fn seen(&self, path: &Path) -> PathBuf {
+        match (self.reach, path.strip_prefix(&self.directory)) {
+            (Reach::Mounted, Ok(rest)) => Path::new(MOUNT_POINT).join(rest),
+            _ => path.to_owned(),
+        }
     }
 }
 
@@ -113,7 +160,15 @@ pub(super) fn command(
         package: "util-linux",
     })?;
     let lock = lock.try_clone().map_err(files("could not use", &paths.lock))?;
-    let mut command = Command::new(setpriv);
+    let mut command = match paths.reach {
+        Reach::Direct => Command::new(setpriv),
+        Reach::Mounted => {
+            let mut command = Command::new("unshare");
+            command.args(["--mount", "--", "sh", "-c", MOUNT, "sh"]);
+            command.arg(&paths.directory).arg(MOUNT_POINT).arg(setpriv);
+            command
+        }
+    };
     if let Some(user) = paths.user {
         command.args([format!("--reuid={}", user.uid), format!("--regid={}", user.gid)]);
         command.arg("--clear-groups");
@@ -122,8 +177,8 @@ pub(super) fn command(
         .args(["--no-new-privs", "--pdeathsig", signal, "--"])
         .arg(program)
         .arg("--no-defaults")
-        .arg(format!("--tmpdir={}", paths.temporary.display()))
-        .arg(format!("--secure-file-priv={}", paths.no_files.display()))
+        .arg(format!("--tmpdir={}", paths.seen(&paths.temporary).display()))
+        .arg(format!("--secure-file-priv={}", paths.seen(&paths.no_files).display()))
         .current_dir(&paths.directory)
         .stdin(Stdio::null())
         .stdout(lock)
@@ -157,7 +212,7 @@ pub(super) fn initialise(
     // around it would leave that process behind.
     let status = command(paths, mariadbd, "KILL", lock)?
         .arg("--bootstrap")
-        .arg(format!("--datadir={}", aside.display()))
+        .arg(format!("--datadir={}", paths.seen(&aside).display()))
         .args(["--log-warnings=0", "--enforce-storage-engine=", "--max-allowed-packet=8M"])
         .stdin(system_tables(paths)?)
         .status();

@@ -129,9 +129,9 @@ fn command(
 ) -> Result<Command, LaunchError> {
     let mut command = initialise::command(paths, program, "TERM", lock)?;
     command
-        .arg(format!("--datadir={}", paths.data.display()))
-        .arg(format!("--init-file={}", paths.accounts.display()))
-        .arg(format!("--pid-file={}", paths.process_id.display()))
+        .arg(format!("--datadir={}", paths.seen(&paths.data).display()))
+        .arg(format!("--init-file={}", paths.seen(&paths.accounts).display()))
+        .arg(format!("--pid-file={}", paths.seen(&paths.process_id).display()))
         // Relative to the data directory, since a socket's path may not be longer than 107 bytes.
         .arg(format!("--socket={SOCKET}"))
         .args(["--skip-name-resolve", "--skip-log-bin", "--local-infile=0"])

@@ -55,16 +55,12 @@ pub(super) fn take_hold(paths: &Paths) -> Result<File, LaunchError> {
     Ok(lock)
 }
 
-/// The processes that serve or make this directory's data, by their command lines.
+/// The servers of this directory: each has the lock as its standard output.
 fn ours(paths: &Paths) -> Vec<i32> {
     let Ok(processes) = fs::read_dir("/proc") else { return Vec::new() };
     let numbers = processes.flatten().filter_map(|p| p.file_name().to_str()?.parse::<i32>().ok());
-    numbers.filter(|process| is_ours(*process, paths)).collect()
-}
-
-fn is_ours(process: i32, paths: &Paths) -> bool {
-    let Ok(command) = fs::read(format!("/proc/{process}/cmdline")) else { return false };
-    let data = paths.data.display();
-    let arguments = [format!("--datadir={data}"), format!("--datadir={data}.new")];
-    command.split(|b| *b == 0).any(|part| arguments.iter().any(|a| part == a.as_bytes()))
+    let holds = |process: &i32| {
+        fs::read_link(format!("/proc/{process}/fd/1")).is_ok_and(|output| output == paths.lock)
+    };
+    numbers.filter(holds).collect()
 }

@@ -46,7 +46,7 @@ pub enum LaunchError {
     NoUser(&'static str),
     /// Verax runs as root, and the server's user cannot get to its directory.
     #[error(
-        "mariadbd runs as the user mysql, which cannot pass through {}: choose a data directory elsewhere with --data-dir, or let others pass (chmod o+x {})", barrier.display(), barrier.display()
+        "mariadbd runs as the user mysql, which cannot pass through {}, and the directory cannot be mounted for it elsewhere: choose a data directory elsewhere with --data-dir, or let others pass (chmod o+x {})", barrier.display(), barrier.display()
     )]
     OutOfReach {
         /// The server's directory.
