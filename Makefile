@@ -10,7 +10,7 @@ DEMO_DIR ?= .demo
 CONSOLE_SOURCES := $(shell find console/src console/public -type f -not -name openapi.d.ts) \
 	console/index.html console/vite.config.ts console/svelte.config.js docs/openapi.json
 
-.PHONY: help demo test check bench screenshots console openapi build packages test-packages clean
+.PHONY: help demo test check faults bench screenshots console openapi build packages test-packages clean
 
 help: ## Show what can be made
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 14
@@ -32,6 +32,10 @@ check: packages console ## Check formats, lints and types
 	cargo clippy --locked --workspace --all-targets -- --deny warnings
 	RUSTDOCFLAGS="--deny warnings" cargo doc --locked --workspace --no-deps --quiet
 	npm --prefix console run check
+
+faults: test-packages console ## Stop and kill MariaDB and Verax 250 times under changing load
+	cargo build --locked --package verax-cli --package verax-e2e --all-targets
+	VERAX_FAULTS=full cargo test --locked --package verax-e2e --test faults -- --nocapture
 
 bench: build ## Print the benchmark tables
 	@target/release/verax-bench
