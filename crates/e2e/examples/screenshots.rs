@@ -112,6 +112,7 @@ const TERMINALS: [(&str, &[&str]); 9] = [
         &[
             "verax warm run ferrydesk/boards --values harbour=origin:/harbours",
             "verax warm run ferrydesk/boards --values harbour=aldermouth,brinewick,nowhere",
+            "verax warm list",
             "verax activity list --limit 6",
         ],
     ),

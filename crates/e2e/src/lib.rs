@@ -9,11 +9,13 @@
 mod browser;
 mod origin;
 mod process;
+mod secrets;
 mod verax;
 mod wait;
 
 pub use browser::Browser;
 pub use origin::HeldOrigin;
 pub use process::{is_running, send};
+pub use secrets::found_secret;
 pub use verax::{Answer, Verax, program, run};
 pub use wait::{until, until_some};

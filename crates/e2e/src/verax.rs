@@ -12,6 +12,7 @@ use tempfile::TempDir;
 use verax_client::{Client, ClientOptions};
 
 use crate::process::{end, send};
+use crate::secrets::assert_no_secret;
 
 /// What a command answered.
 #[derive(Debug)]
@@ -228,6 +229,21 @@ impl Verax {
         self.directory.path().join("data")
     }
 
+    /// Neither its log nor that of its MariaDB may hold a secret of this start.
+    fn assert_no_secret_is_logged(&self) {
+        let read = |path: &str| fs::read_to_string(self.data().join(path)).unwrap_or_default();
+        // IDENTIFIED BY 'PASSWORD'
+        let accounts = read("records/accounts.sql");
+        let password = accounts.split("IDENTIFIED BY '").nth(1).and_then(|p| p.split('\'').next());
+        let known = [read("admin.token").trim().to_owned(), password.unwrap_or("").to_owned()];
+        // A test may have damaged the token.
+        let known = known.map(|secret| if secret.len() < 40 { String::new() } else { secret });
+        assert_no_secret("the log", &self.log(), &known);
+        for log in ["records/mariadbd.log", "ferry/mariadbd.log"] {
+            assert_no_secret(log, &read(log), &known);
+        }
+    }
+
     /// A path for a file of the test's own.
     pub fn scratch(&self, name: &str) -> PathBuf {
         self.directory.path().join(name)
@@ -293,17 +309,22 @@ pub fn run(
     let _ = child.stdin.take().unwrap().write_all(input);
     let output = child.wait_with_output().unwrap();
     let text = |bytes| String::from_utf8_lossy(bytes).into_owned();
-    Answer {
-        code: output.status.code().unwrap_or(-1),
-        out: text(&output.stdout),
-        err: text(&output.stderr),
-    }
+    let known: Vec<String> = environment
+        .iter()
+        .filter(|(name, _)| *name == "VERAX_TOKEN")
+        .map(|(_, token)| (*token).to_owned())
+        .collect();
+    let err = text(&output.stderr);
+    assert_no_secret("an error text", &err, &known);
+    Answer { code: output.status.code().unwrap_or(-1), out: text(&output.stdout), err }
 }
 
 impl Drop for Verax {
     fn drop(&mut self) {
         end(&mut self.child);
-        if std::thread::panicking() {
+        if !std::thread::panicking() {
+            self.assert_no_secret_is_logged();
+        } else {
             eprintln!("--- the log of verax {:?} ---\n{}", self.arguments, self.log());
         }
     }

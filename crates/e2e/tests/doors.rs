@@ -1,6 +1,6 @@
 //! The process and what it leaves on the machine: its MariaDB, its files, its log, its end.
 
-#![allow(clippy::unwrap_used)]
+#![allow(clippy::unwrap_used, clippy::expect_used)]
 
 use std::fs;
 use std::os::unix::fs::{MetadataExt, PermissionsExt};

@@ -118,9 +118,8 @@ impl Records {
                 Ok(()) => return Ok(lent),
                 Err(_) => {
                     // What broke one has usually broken all.
-                    lent.connection.take().map(close);
                     let others = std::mem::take(&mut *lock(&self.idle));
-                    others.into_iter().for_each(close);
+                    lent.connection.take().into_iter().chain(others).for_each(close);
                 }
             }
         }

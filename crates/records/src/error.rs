@@ -22,6 +22,11 @@ pub enum RecordsError {
         /// What uses it, and what to do.
         by: &'static str,
     },
+    /// Another Verax makes changes to the same records.
+    #[error(
+        "another Verax uses these records, from {0}: stop it first, or give this one a database of its own"
+    )]
+    HeldByOther(String),
     /// The tables were changed by a later version of Verax.
     #[error(
         "the records were used by a later version of Verax: their tables have version {found}, and this Verax knows versions up to {known}; start the later Verax, or restore a dump that was made before it"
@@ -48,7 +53,7 @@ impl RecordsError {
     pub(crate) fn is_answer(&self) -> bool {
         match self {
             Self::Exists(_) | Self::Missing(_) | Self::InUse { .. } | Self::Unreadable(_) => true,
-            Self::Unavailable(_) | Self::NewerSchema { .. } => false,
+            Self::Unavailable(_) | Self::HeldByOther(_) | Self::NewerSchema { .. } => false,
         }
     }
 

@@ -29,6 +29,7 @@ mod connection;
 mod error;
 mod identities;
 pub mod launcher;
+mod lease;
 mod migrations;
 mod schema;
 mod snapshot;
@@ -38,6 +39,7 @@ pub use changes::Changed;
 pub use connection::Records;
 pub use error::RecordsError;
 pub use identities::Identities;
+pub use lease::Lease;
 pub use snapshot::RecordsSnapshot;
 pub use tables::{
     Activity, Actor, Change, NamespaceRecord, NewRun, OriginRecord, RunKind, RunRecord, RunState,

@@ -1,6 +1,6 @@
-//! What keeps out those who may not come in, and puts out at once those who may no longer stay.
+//! What keeps out those who may not come in, and puts out without delay those who may no longer stay.
 
-#![allow(clippy::unwrap_used)]
+#![allow(clippy::unwrap_used, clippy::expect_used)]
 
 mod fixture;
 

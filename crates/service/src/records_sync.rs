@@ -17,7 +17,8 @@ use verax_core::guard::lock::AccessId;
 use verax_core::{Name, NamespaceId};
 use verax_origin::Origin;
 use verax_records::{
-    Changed, Identities, NamespaceRecord, OriginRecord, RecordsError, RecordsSnapshot, TenantRecord,
+    Changed, Identities, Lease, NamespaceRecord, OriginRecord, RecordsError, RecordsSnapshot,
+    TenantRecord,
 };
 
 use crate::error::ServiceError;
@@ -26,6 +27,13 @@ use crate::service::Service;
 
 /// How often memory is compared with the records; at the same time a sign of life.
 const COMPARE_EVERY: Duration = Duration::from_secs(1);
+
+/// How long a start waits for the lease on the records: an earlier process may only just have ended.
+const LEASE_WAIT: Duration = Duration::from_secs(5);
+
+/// How long a later attempt waits for it: MariaDB may not have noticed yet that the connection of the lease
+/// that was lost has ended.
+const LEASE_RETRY: Duration = Duration::from_secs(1);
 
 /// With less room than this on the disk of the data directory, it counts as full.
 const LEAST_FREE_BYTES: u64 = 32 << 20;
@@ -48,13 +56,15 @@ pub(crate) struct RecordsSync {
     filed: AtomicU64,
     file: Option<PathBuf>,
     disk_full: AtomicBool,
+    /// The lease on the records, where one is wanted.
+    lease: Option<Mutex<Option<Lease>>>,
     /// Held while memory follows the records, so that it does so in their order.
     order: Mutex<()>,
     changed: Notify,
 }
 
 impl RecordsSync {
-    pub(crate) fn new(file: Option<PathBuf>) -> Self {
+    pub(crate) fn new(file: Option<PathBuf>, exclusive: bool) -> Self {
         Self {
             available: AtomicBool::new(true),
             loaded: AtomicBool::new(false),
@@ -62,8 +72,17 @@ impl RecordsSync {
             filed: AtomicU64::new(0),
             file,
             disk_full: AtomicBool::new(false),
+            lease: exclusive.then(Mutex::default),
             order: Mutex::default(),
             changed: Notify::new(),
+        }
+    }
+
+    /// Gives the lease back, so that another may have it without delay.
+    pub(crate) fn give_back_lease(&self) {
+        // Whoever confirms it at this moment drops it with the runtime.
+        if let Some(mut lease) = self.lease.as_ref().and_then(|lease| lease.try_lock().ok()) {
+            lease.take();
         }
     }
 
@@ -76,7 +95,7 @@ impl RecordsSync {
     fn look_at_disk(&self) {
         let Some(directory) = self.file.as_deref().and_then(Path::parent) else { return };
         let Ok(disk) = nix::sys::statvfs::statvfs(directory) else { return };
-        let free = disk.blocks_available() as u64 * disk.fragment_size() as u64;
+        let free = disk.blocks_available() * disk.fragment_size();
         let full = free < LEAST_FREE_BYTES;
         match (self.disk_full.swap(full, Ordering::Relaxed), full) {
             (false, true) => tracing::error!(
@@ -177,7 +196,7 @@ impl Service {
     pub(crate) async fn load_or_snapshot(&self) -> Result<(), ServiceError> {
         let Err(error) = self.load().await else { return Ok(()) };
         let away = || ServiceError::RecordsUnavailable(error.to_string());
-        if matches!(error, RecordsError::NewerSchema { .. }) {
+        if matches!(error, RecordsError::NewerSchema { .. } | RecordsError::HeldByOther(_)) {
             return Err(ServiceError::Conflict(error.to_string()));
         }
         if !matches!(error, RecordsError::Unavailable(_)) {
@@ -205,6 +224,7 @@ impl Service {
     /// Loads everything from the records for the first time.
     async fn load(&self) -> Result<(), RecordsError> {
         let order = self.sync.order.lock().await;
+        self.hold_lease(LEASE_WAIT).await?;
         self.records.prepare().await?;
         self.records.interrupt_runs(self.clock.now()).await?;
         let known = self.sync.file.as_ref().and_then(|path| RecordsSnapshot::read(path).ok());
@@ -225,6 +245,31 @@ impl Service {
         if !self.sync.loaded.load(Ordering::Relaxed) {
             return self.load().await;
         }
+        // Without the lease this one follows what the other changes, and changes nothing.
+        let lease = self.hold_lease(LEASE_RETRY).await;
+        if let Err(RecordsError::HeldByOther(_)) = lease {
+            self.end_lock_epoch();
+        }
+        self.follow_records().await?;
+        lease
+    }
+
+    /// Makes sure of the lease, and takes it anew where it was lost.
+    async fn hold_lease(&self, wait: Duration) -> Result<(), RecordsError> {
+        let Some(lease) = &self.sync.lease else { return Ok(()) };
+        let mut lease = lease.lock().await;
+        if let Some(held) = lease.as_mut() {
+            if held.confirm().await.is_ok() {
+                return Ok(());
+            }
+            *lease = None;
+        }
+        *lease = Some(self.records.acquire_lease(wait).await?);
+        Ok(())
+    }
+
+    /// Reads everything anew if memory holds another revision than the records.
+    async fn follow_records(&self) -> Result<(), RecordsError> {
         let revision = self.records.revision().await?;
         let applied = self.sync.applied.load(Ordering::Acquire);
         if revision == applied && revision == self.sync.filed.load(Ordering::Relaxed) {

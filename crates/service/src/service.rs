@@ -42,6 +42,8 @@ pub struct ServiceOptions {
     pub transit_limit: u64,
     /// Where a snapshot of the records is kept, for a start while MariaDB is away.
     pub records_snapshot: Option<PathBuf>,
+    /// Whether no other Verax may use the same records.
+    pub exclusive: bool,
     /// Where the latest epoch of fencing tokens is kept, in case the records forget it.
     pub epoch_file: Option<PathBuf>,
     /// Where files with the secrets of origins lie; without it they come from the environment alone.
@@ -57,6 +59,7 @@ impl Default for ServiceOptions {
             most_waiters: 20_000,
             transit_limit: 256 << 20,
             records_snapshot: None,
+            exclusive: false,
             epoch_file: None,
             credentials_dir: None,
             profiles: Vec::new(),
@@ -117,7 +120,7 @@ impl Service {
             locks: Locks::default(),
             drills: Drills::default(),
             runner: OnceLock::new(),
-            sync: RecordsSync::new(options.records_snapshot),
+            sync: RecordsSync::new(options.records_snapshot, options.exclusive),
             epoch_file: options.epoch_file,
             access_revision: AtomicU64::new(0),
             restarts: AtomicU64::new(0),
@@ -299,6 +302,7 @@ impl Service {
         self.stopping.send_replace(true);
         self.warm_runs.stop_all();
         self.load_runs.stop_all();
+        self.sync.give_back_lease();
     }
 
     /// Becomes true when the service stops.

@@ -11,7 +11,6 @@ use diesel_async::{AsyncConnection, AsyncMysqlConnection, SimpleAsyncConnection}
 use fixture::{Fixture, key, name, until};
 use futures_util::FutureExt;
 use nix::sys::signal::{Signal, kill};
-use nix::unistd::Pid;
 use tokio::task::JoinSet;
 use verax_api::{CreateOrigin, CreateSession, OriginChoice, PolicyChange, SqlChange};
 use verax_core::guard::lock::Grant;
@@ -23,7 +22,7 @@ use verax_service::{Service, ServiceError, ServiceOptions};
 /// Starts a call and leaves before its answer.
 async fn leave<R>(call: impl Future<Output = R>) {
     let mut call = Box::pin(call);
-    assert!((&mut call).now_or_never().is_none(), "it was answered at once");
+    assert!((&mut call).now_or_never().is_none(), "it was answered already");
     tokio::task::yield_now().await;
 }
 
@@ -362,6 +361,84 @@ async fn managers_see_no_addresses_and_bind_to_what_is_opened_to_them() {
     let change = PolicyChange { max_age_seconds: Some(5.0), ..Default::default() };
     service.change_namespace(&of_fares, &ferrydesk, &fares, &change).await.unwrap();
     fixture.end().await;
+}
+
+/// At most one Verax makes changes and gives locks; what the other one serves follows its changes.
+#[tokio::test(flavor = "multi_thread")]
+async fn two_over_one_database_do_not_both_make_changes() {
+    let options = ServiceOptions { exclusive: true, ..Default::default() };
+    let fixture = Fixture::start(options.clone()).await;
+    let (first, admin) = (&fixture.service, &fixture.admin);
+    fixture.namespace("quayside", "berths", None).await;
+    let before = lock(&fixture, "berths").await;
+    let refused = Service::start(fixture.records.clone(), options.clone()).await.unwrap_err();
+    assert!(refused.to_string().contains("another Verax uses these records"), "{refused}");
+
+    // The first one's lease ends without its knowing, and another takes it.
+    let mut connection = AsyncMysqlConnection::establish(fixture.records.url()).await.unwrap();
+    let taken = fixture.records.clone();
+    let taking = tokio::spawn(async move { taken.acquire_lease(Duration::from_secs(30)).await });
+    until("another waits for the lease", async || waits_for_lease(&mut connection).await).await;
+    kill_lease(&mut connection).await;
+    let other = taking.await.unwrap().unwrap();
+    until("the first one knows", async || {
+        !first.records_available() && first.create_tenant(admin, "late").await.is_err()
+    })
+    .await;
+    let berths = first.open(admin, Right::Write, &name("quayside"), &name("berths")).unwrap();
+    until("it gives no locks", async || {
+        first.acquire_lock(&berths, &key("other"), lock_request()).await.is_err()
+    })
+    .await;
+    // What the other changes is served here too: a token that it revokes opens nothing.
+    let secret = "verax-token-of-the-test";
+    let (actor, now) = (verax_records::Actor::new("the other"), verax_core::Timestamp::default());
+    let hash = verax_service::access::hash_of(secret);
+    let created =
+        fixture.records.create_token(hash, "read:quayside", "", &actor, now).await.unwrap();
+    until("its token opens", async || first.token_caller(secret).is_ok()).await;
+    fixture.records.revoke_token(created.value.id, &actor, now).await.unwrap();
+    until("its revocation counts", async || first.token_caller(secret).is_err()).await;
+
+    drop(other);
+    until("the first one makes changes again", async || {
+        first.create_tenant(admin, "later").await.is_ok()
+    })
+    .await;
+    let mut after = None;
+    until("it gives locks again", async || {
+        let asked = first.acquire_lock(&berths, &key("other"), lock_request()).await;
+        after = asked.ok().and_then(Result::ok);
+        after.is_some()
+    })
+    .await;
+    assert!(after.unwrap().token > before.token);
+    first.stop();
+    let next = Service::start(fixture.records.clone(), options).await.unwrap();
+    next.stop();
+    fixture.end().await;
+}
+
+#[derive(diesel::QueryableByName)]
+struct Waiting {
+    #[diesel(sql_type = diesel::sql_types::BigInt)]
+    waiting: i64,
+}
+
+/// Whether a session waits for the lease.
+async fn waits_for_lease(connection: &mut AsyncMysqlConnection) -> bool {
+    let count =
+        "SELECT COUNT(*) AS waiting FROM information_schema.processlist WHERE state = 'User lock'";
+    let waiting: Waiting =
+        diesel_async::RunQueryDsl::get_result(diesel::sql_query(count), connection).await.unwrap();
+    waiting.waiting > 0
+}
+
+/// Ends the session that holds the lease.
+async fn kill_lease(connection: &mut AsyncMysqlConnection) {
+    let kill =
+        "EXECUTE IMMEDIATE CONCAT('KILL ', IS_USED_LOCK(CONCAT('verax.share.0.', DATABASE())))";
+    connection.batch_execute(kill).await.unwrap();
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -113,6 +113,7 @@ pub(super) async fn start(
         profiles,
         records_snapshot: Some(directory.records_snapshot()),
         epoch_file: Some(directory.epoch_file()),
+        exclusive: true,
         credentials_dir: Some(credentials.clone()),
         ..Default::default()
     };

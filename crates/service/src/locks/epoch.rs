@@ -17,7 +17,7 @@ const EVERY: Duration = Duration::from_secs(1);
 pub(crate) async fn keep_epoch(service: Arc<Service>) {
     let mut told = false;
     loop {
-        if service.locks.table().needs_epoch() {
+        if service.locks.table().needs_epoch() && service.records_available() {
             let given = service.begin_lock_epoch().await;
             if given && told {
                 tracing::info!("locks are given again");
@@ -31,6 +31,12 @@ pub(crate) async fn keep_epoch(service: Arc<Service>) {
 }
 
 impl Service {
+    /// Gives no locks from now on: another Verax may, and its tokens must be the larger ones. A later epoch
+    /// begins anew.
+    pub(crate) fn end_lock_epoch(&self) {
+        self.locks.table().end_epoch();
+    }
+
     /// Asks the records for an epoch; returns whether there is one.
     pub(crate) async fn begin_lock_epoch(&self) -> bool {
         let used = self.epoch_file.as_deref().and_then(read).unwrap_or(0);

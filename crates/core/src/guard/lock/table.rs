@@ -45,6 +45,8 @@ struct Lock<W> {
 #[derive(Debug)]
 pub struct LockTable<W> {
     epoch: Option<u32>,
+    /// The latest one that was ended.
+    ended: Option<u32>,
     given: u32,
     last_ticket: u64,
     locks: HashMap<LockName, Lock<W>>,
@@ -68,6 +70,7 @@ impl<W> LockTable<W> {
     pub fn new(most: usize) -> Self {
         Self {
             epoch: None,
+            ended: None,
             given: 0,
             last_ticket: 0,
             locks: HashMap::new(),
@@ -80,9 +83,14 @@ impl<W> LockTable<W> {
     /// Begins an epoch, which must be larger than every one before, by whatever process it was used.
     /// Smaller ones than the current one change nothing.
     pub fn begin_epoch(&mut self, epoch: u32) {
-        if self.epoch.is_none_or(|current| epoch > current) {
+        if Some(epoch) > self.epoch.max(self.ended) {
             (self.epoch, self.given) = (Some(epoch), 0);
         }
+    }
+
+    /// Ends the epoch: nothing is given until another begins, which must be larger.
+    pub fn end_epoch(&mut self) {
+        self.ended = self.ended.max(self.epoch.take());
     }
 
     /// The epoch of the tokens given now.

@@ -363,3 +363,46 @@ proptest! {
         prop_assert!(table.taken.is_empty(), "places are left over");
     }
 }
+
+#[test]
+fn an_epoch_that_ended_is_followed_by_a_larger_one_alone() {
+    let (mut table, mut told) = (LockTable::new(10), Vec::new());
+    let mut ask = |table: &mut LockTable<u32>| {
+        let name = (NamespaceId(1), Key::new("gate").unwrap());
+        let claimed = table.claim(&name, claim("a", 1, 0), 0, at(1), &mut told);
+        table.end_namespace(NamespaceId(1));
+        claimed.map(|claimed| match claimed {
+            Claimed::Granted(grant, _) => grant.token.number() >> 32,
+            other => panic!("{other:?}"),
+        })
+    };
+    table.begin_epoch(3);
+    assert_eq!(ask(&mut table), Ok(3));
+    table.end_epoch();
+    assert_eq!(ask(&mut table), Err(ClaimError::NoEpoch));
+    table.begin_epoch(3);
+    assert_eq!(ask(&mut table), Err(ClaimError::NoEpoch));
+    table.begin_epoch(4);
+    assert_eq!(ask(&mut table), Ok(4));
+}
+
+#[test]
+fn access_that_is_withdrawn_ends_holds_and_waits() {
+    let (mut table, mut told) = (LockTable::new(10), Vec::new());
+    table.begin_epoch(1);
+    let name = (NamespaceId(1), Key::new("gate").unwrap());
+    let by =
+        |owner: &str, access| Claim { access: Some(AccessId(access)), ..claim(owner, 100, 100) };
+    for (waiter, access) in [(1, 7), (2, 7), (3, 8)] {
+        table.claim(&name, by("x", access), waiter, at(1), &mut told).unwrap();
+    }
+    table.withdraw(AccessId(7), at(2), &mut told);
+    let [Told::Ended(_, holder, EndedBy::Withdrawal), Told::Granted(3, grant)] = &told[..] else {
+        panic!("{told:?}")
+    };
+    assert!(grant.token > holder.token);
+    assert_eq!(table.count(), (1, 0));
+    told.clear();
+    table.withdraw(AccessId(9), at(3), &mut told);
+    assert_eq!((told.len(), table.count()), (0, (1, 0)));
+}
