@@ -36,6 +36,8 @@ enum Cut {
     Answer,
     /// It is lost on its way.
     Request,
+    /// Nothing that was sent over the connections of now arrives any more, either way.
+    Everything,
 }
 
 /// A way to MariaDB that cuts a connection at its COMMIT.
@@ -66,6 +68,10 @@ async fn pass(mut here: TcpStream, mut there: TcpStream, cut: Arc<AtomicU8>) {
         tokio::select! {
             read = here.read(&mut up) => {
                 let Ok(read @ 1..) = read else { return };
+                if cut.load(Ordering::SeqCst) == Cut::Everything as u8 {
+                    // Silent, and not closed: like a network that loses every packet.
+                    return std::future::pending().await;
+                }
                 let bytes = &up[..read];
                 if bytes.windows(6).any(|part| part == b"COMMIT") {
                     let now = cut.swap(Cut::Nothing as u8, Ordering::SeqCst);
@@ -123,6 +129,30 @@ async fn a_lost_answer_to_commit_is_read_back(#[case] cut: Cut, #[case] made: bo
             assert_eq!(again.revision, first.revision + 1);
         }
     }
+    server.stop().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn connections_that_lead_nowhere_are_given_up() {
+    let directory = tempfile::tempdir().unwrap();
+    let server = PrivateServer::start(directory.path()).await.unwrap();
+    let cutter = Cutter::before(server.port().unwrap()).await;
+    let port = format!(":{}/", server.port().unwrap());
+    let url = server.url("verax").replace(&port, &format!(":{}/", cutter.address.port()));
+    let records = Records::open(url).await.unwrap();
+    // All connections that are kept lose everything from now on, and so do new ones.
+    let pings = (0..4).map(|_| records.ping());
+    assert!(futures_util::future::join_all(pings).await.iter().all(Result::is_ok));
+    cutter.cut.store(Cut::Everything as u8, Ordering::SeqCst);
+    let began = Instant::now();
+    let lost = records.create_tenant(&name("lost"), &actor(), NOW).await;
+    assert!(matches!(lost, Err(RecordsError::Unavailable(_))), "{lost:?}");
+    assert!(began.elapsed() < Duration::from_secs(30), "{:?}", began.elapsed());
+    // Packets arrive again, on new connections: none of the old ones is waited for.
+    cutter.cut.store(Cut::Nothing as u8, Ordering::SeqCst);
+    records.create_tenant(&name("found"), &actor(), NOW).await.unwrap();
+    let there: Vec<_> = records.tenants().await.unwrap().into_iter().map(|t| t.name).collect();
+    assert_eq!(there, [name("found")]);
     server.stop().await.unwrap();
 }
 

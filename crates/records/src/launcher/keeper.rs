@@ -22,8 +22,12 @@ const LOOK_EVERY: Duration = Duration::from_millis(50);
 const STOP_TIMEOUT: Duration = Duration::from_secs(4);
 const LONGEST_PAUSE: Duration = Duration::from_secs(15);
 
-/// A server that ran at least this long before it ended is started again without a longer pause.
-const STEADY: Duration = Duration::from_secs(30);
+/// The pause before the first attempt; each further one is twice as long.
+const FIRST_PAUSE: Duration = Duration::from_millis(100);
+
+/// A server that ran at least this long before it ended is started again without a longer pause: one
+/// that cannot start ends sooner.
+const STEADY: Duration = Duration::from_secs(1);
 
 /// The socket's name within the data directory.
 pub(super) const SOCKET: &str = "mariadbd.sock";
@@ -148,7 +152,7 @@ fn command(
 
 /// Runs the server again and again until it is told to stop; false when it had to be killed.
 fn keep(state: &Mutex<State>, command: impl Fn() -> Result<Command, LaunchError>) -> bool {
-    let mut pause = Duration::from_secs(1);
+    let mut pause = FIRST_PAUSE;
     loop {
         if lock(state).stopping {
             return true;
@@ -175,9 +179,9 @@ fn keep(state: &Mutex<State>, command: impl Fn() -> Result<Command, LaunchError>
             }
         }
         if started.elapsed() > STEADY {
-            pause = Duration::from_secs(1);
+            pause = FIRST_PAUSE;
         }
-        tracing::warn!(reason = %ended, pause_seconds = pause.as_secs(), "MariaDB ended; starting it again");
+        tracing::warn!(reason = %ended, pause_ms = pause.as_millis() as u64, "MariaDB ended; starting it again");
         let until = Instant::now() + pause;
         while Instant::now() < until && !lock(state).stopping {
             std::thread::sleep(LOOK_EVERY);
