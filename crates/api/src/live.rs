@@ -84,7 +84,8 @@ pub struct Ready {
     pub ready: bool,
     /// `available`, or `unavailable`: entries are served, but nothing can be created or changed.
     pub records: String,
-    /// `ok`, or `full`: the disk of the data directory has next to no room left, so changes will fail.
+    /// `ok`, or `full`: the disk of the data directory has next to no room left, so changes will
+    /// fail.
     #[serde(default)]
     pub disk: String,
     /// The version of the service.

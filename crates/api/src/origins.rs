@@ -93,12 +93,12 @@ pub struct CreateOrigin {
     /// What keeps it from being asked too much.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub guard: Option<GuardChange>,
-    /// The paths on its server, such as `/harbours`, that runs may read lists of values from; none when
-    /// absent.
+    /// The paths on its server, such as `/harbours`, that runs may read lists of values from; none
+    /// when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub listings: Option<Vec<String>>,
-    /// The namespaces whose own managers may bind to it; none when absent. Managers of the whole tenant
-    /// always may.
+    /// The namespaces whose own managers may bind to it; none when absent. Managers of the whole
+    /// tenant always may.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub open_to: Option<Vec<String>>,
 }
@@ -132,12 +132,12 @@ pub struct OriginChange {
     /// What keeps it from being asked too much.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub guard: Option<GuardChange>,
-    /// The paths on its server, such as `/harbours`, that runs may read lists of values from; none when
-    /// absent.
+    /// The paths on its server, such as `/harbours`, that runs may read lists of values from; none
+    /// when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub listings: Option<Vec<String>>,
-    /// The namespaces whose own managers may bind to it; none when absent. Managers of the whole tenant
-    /// always may.
+    /// The namespaces whose own managers may bind to it; none when absent. Managers of the whole
+    /// tenant always may.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub open_to: Option<Vec<String>>,
 }
@@ -201,8 +201,8 @@ pub struct Origin {
     pub tenant: String,
     /// Its name within the tenant.
     pub name: String,
-    /// Its URL template (RFC 6570), or the URL of its database. Only administrators see it: to others it
-    /// says `http://…` or `mysql://…`.
+    /// Its URL template (RFC 6570), or the URL of its database. Only administrators see it: to
+    /// others it says `http://…` or `mysql://…`.
     pub url: String,
     /// The longest time to connect.
     pub connect_timeout_ms: u64,

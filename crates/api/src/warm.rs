@@ -52,7 +52,8 @@ pub struct WarmRun {
     pub tenant: String,
     /// The namespace it fills.
     pub namespace: String,
-    /// `running`, `done`, `stopped`, `failed` or `interrupted`: the service stopped before the run ended.
+    /// `running`, `done`, `stopped`, `failed` or `interrupted`: the service stopped before the run
+    /// ended.
     pub state: String,
     /// When it started.
     #[cfg_attr(feature = "openapi", schema(value_type = String, format = DateTime))]

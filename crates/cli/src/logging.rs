@@ -1,7 +1,7 @@
 //! Logs, on standard error.
 //!
-//! Lines are written by a thread of their own, which drops what it cannot write: a log that is full,
-//! closed or read by nobody holds nothing up and takes nothing apart.
+//! Lines are written by a thread of their own, which drops what it cannot write: a log that is
+//! full, closed or read by nobody holds nothing up and takes nothing apart.
 
 use tracing_appender::non_blocking::{NonBlockingBuilder, WorkerGuard};
 use tracing_subscriber::EnvFilter;
@@ -18,8 +18,8 @@ pub(crate) enum LogFormat {
 /// Lines that may wait to be written.
 const MAX_WAITING_LINES: usize = 10_000;
 
-/// Starts logging; the filter was checked with the settings. What was logged is written when the guard
-/// is dropped.
+/// Starts logging; the filter was checked with the settings. What was logged is written when the
+/// guard is dropped.
 pub(crate) fn start(format: LogFormat, filter: &str) -> WorkerGuard {
     let filter = EnvFilter::try_new(filter).unwrap_or_else(|_| EnvFilter::new("info"));
     let (writer, guard) = NonBlockingBuilder::default()

@@ -27,7 +27,8 @@ pub fn found_secret(text: &str, known: &[String]) -> Option<String> {
     })
 }
 
-/// Fails when a text holds a secret. The text is not repeated: that would tell the secret once more.
+/// Fails when a text holds a secret. The text is not repeated: that would tell the secret once
+/// more.
 pub(crate) fn assert_no_secret(what: &str, text: &str, known: &[String]) {
     if let Some(found) = found_secret(text, known) {
         panic!("{what} holds a secret: {found}");

@@ -51,7 +51,8 @@ async fn the_private_mariadb_is_for_verax_alone() {
     assert!(no_files.uid() == nix::unistd::geteuid().as_raw() && no_files.mode() & 0o222 == 0);
 }
 
-/// However early a first start is killed, the next one works, and nothing of the first goes on writing.
+/// However early a first start is killed, the next one works, and nothing of the first goes on
+/// writing.
 #[test]
 fn a_first_start_that_is_killed_does_not_spoil_the_next() {
     for kill_after_ms in [30, 120, 300, 600, 1_000, 1_500, 2_200] {
@@ -84,7 +85,8 @@ fn a_first_start_that_is_killed_does_not_spoil_the_next() {
         send(next.id(), Signal::SIGTERM);
         assert!(next.wait().unwrap().success());
         assert!(line.starts_with("verax ready"), "killed after {kill_after_ms} ms: {line:?}");
-        // Killed between the record of the first token and its file, it says so; see the test below.
+        // Killed between the record of the first token and its file, it says so; see the test
+        // below.
         assert!(token.is_ok() || !line.contains("admin.token"));
     }
 }

@@ -1,6 +1,6 @@
-//! Faults under changing load: MariaDB stands still, MariaDB is killed, Verax is killed. Whatever was
-//! acknowledged is there afterwards, in MariaDB and in memory; nothing is half there; nothing answers
-//! for anything else; and the records are back soon.
+//! Faults under changing load: MariaDB stands still, MariaDB is killed, Verax is killed. Whatever
+//! was acknowledged is there afterwards, in MariaDB and in memory; nothing is half there; nothing
+//! answers for anything else; and the records are back soon.
 //!
 //! `make faults` runs it at full length; as one of the tests it is short.
 
@@ -38,8 +38,8 @@ const FULL: Rounds = Rounds {
 /// Callers that change records.
 const CALLERS: usize = 4;
 
-/// What is known of something: whether it was there after the last answer, or may be either way because
-/// an answer was lost.
+/// What is known of something: whether it was there after the last answer, or may be either way
+/// because an answer was lost.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Known {
     There,
@@ -171,7 +171,8 @@ async fn compare(verax: &Verax, model: &Mutex<Model>, after: &str) {
     for (note, (id, secret, known)) in &tokens {
         let listed = listed.get(id).unwrap_or_else(|| panic!("{after}: token {note} is lost"));
         assert_eq!(&listed.note, note, "{after}: token {id} is another");
-        // Asked for a few only, since each is a request: the latest, and all that nobody is sure of.
+        // Asked for a few only, since each is a request: the latest, and all that nobody is sure
+        // of.
         let opens = async || verax.client_with(secret).namespaces("tideline").await.is_ok();
         match known {
             Known::There => assert!(listed.revoked_at.is_none(), "{after}: {note} was revoked"),

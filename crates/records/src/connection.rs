@@ -1,9 +1,9 @@
 //! The handle on the records: a few connections, and a bound on every exchange.
 //!
 //! A connection is taken out of the list of idle ones for one exchange and goes back only when that
-//! exchange has ended with an answer. In every other case (a time-out, a broken connection, a caller
-//! that is gone) it is closed, and MariaDB rolls back what was under way on it: a reply that comes
-//! late can never be read as the answer to a later question.
+//! exchange has ended with an answer. In every other case (a time-out, a broken connection, a
+//! caller that is gone) it is closed, and MariaDB rolls back what was under way on it: a reply that
+//! comes late can never be read as the answer to a later question.
 
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;

@@ -15,8 +15,8 @@ use crate::error::RecordsError;
 /// The only share.
 const SHARE: &str = "0";
 
-/// How long a holder may be silent before MariaDB ends its session, in seconds: it may be gone without a
-/// word.
+/// How long a holder may be silent before MariaDB ends its session, in seconds: it may be gone
+/// without a word.
 const SILENCE_SECONDS: u32 = 10;
 
 /// How long confirming the lease may take.
@@ -54,7 +54,8 @@ impl Records {
     /// Takes the lease, and waits for it for some seconds while another has it.
     ///
     /// # Errors
-    /// [`RecordsError::HeldByOther`] when another has it all that time, [`RecordsError::Unavailable`].
+    /// [`RecordsError::HeldByOther`] when another has it all that time,
+    /// [`RecordsError::Unavailable`].
     pub async fn acquire_lease(&self, wait: Duration) -> Result<Lease, RecordsError> {
         // From here on the connection is closed with the lease, whatever happens.
         let mut lease = Lease { connection: Some(connect(self.url()).await?) };
@@ -95,8 +96,8 @@ impl Lease {
     /// Makes sure that the lease is still held.
     ///
     /// # Errors
-    /// [`RecordsError::Unavailable`] when that cannot be told, or it is over: its connection is closed
-    /// then, and the lease must be taken anew.
+    /// [`RecordsError::Unavailable`] when that cannot be told, or it is over: its connection is
+    /// closed then, and the lease must be taken anew.
     pub async fn confirm(&mut self) -> Result<(), RecordsError> {
         let ask = format!("SELECT IS_USED_LOCK({}) <=> CONNECTION_ID() AS yes", lock_name());
         let asking = async {

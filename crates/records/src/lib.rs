@@ -5,8 +5,8 @@
 //! is acknowledged is never lost and always has an author. Exchanges with MariaDB are bounded in
 //! time, and a connection on which one did not end is never used again.
 //!
-//! A [`RecordsSnapshot`] in a file lets Verax start while MariaDB is away. [`launcher`] runs a private
-//! MariaDB for those who have none.
+//! A [`RecordsSnapshot`] in a file lets Verax start while MariaDB is away. [`launcher`] runs a
+//! private MariaDB for those who have none.
 //!
 //! ```no_run
 //! use verax_core::{Name, Timestamp};

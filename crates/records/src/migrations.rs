@@ -1,8 +1,8 @@
 //! Bringing the tables up to date.
 //!
-//! MariaDB ends a transaction at each statement that makes or changes a table, so a migration that is
-//! killed halfway leaves its first half. Every statement can therefore be repeated: the next start
-//! begins the migration anew and finishes it.
+//! MariaDB ends a transaction at each statement that makes or changes a table, so a migration that
+//! is killed halfway leaves its first half. Every statement can therefore be repeated: the next
+//! start begins the migration anew and finishes it.
 
 use std::time::Duration;
 
@@ -77,7 +77,8 @@ impl Records {
     /// [`RecordsError::Unavailable`] when MariaDB cannot be reached or refuses,
     /// [`RecordsError::NewerSchema`] when a later version of Verax has used them.
     pub async fn prepare(&self) -> Result<(), RecordsError> {
-        // Nearly always there is nothing to do, which is found out within the bounds of an exchange.
+        // Nearly always there is nothing to do, which is found out within the bounds of an
+        // exchange.
         match self.exchange(async |connection| Ok(pending(connection).await?.is_empty())).await? {
             true => Ok(()),
             false => self.prepare_with(usize::MAX).await,

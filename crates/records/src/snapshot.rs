@@ -19,7 +19,8 @@ use crate::tables::{
 /// What serving needs: who may do what, where. It holds no secrets: of tokens it has the hashes, of
 /// credentials the names.
 ///
-/// A snapshot is never written back. Whatever it says, MariaDB has the last word as soon as it answers.
+/// A snapshot is never written back. Whatever it says, MariaDB has the last word as soon as it
+/// answers.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct RecordsSnapshot {
     /// The records' revision at that moment.

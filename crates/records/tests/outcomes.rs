@@ -156,8 +156,8 @@ async fn connections_that_lead_nowhere_are_given_up() {
     server.stop().await.unwrap();
 }
 
-/// MariaDB stands still while tenants and tokens are created and deleted: whatever the replies of that
-/// time are, none of them is taken for the answer to another question.
+/// MariaDB stands still while tenants and tokens are created and deleted: whatever the replies of
+/// that time are, none of them is taken for the answer to another question.
 #[tokio::test(flavor = "multi_thread")]
 async fn replies_after_a_standstill_answer_nothing_else() {
     let directory = tempfile::tempdir().unwrap();
@@ -170,7 +170,8 @@ async fn replies_after_a_standstill_answer_nothing_else() {
     let records = Records::open(server.url("verax")).await.unwrap();
     let process = Pid::from_raw(server.process_id().unwrap() as i32);
     let (mut tenants, mut tokens) = (HashSet::new(), Vec::new());
-    // Short and long against the bounds of a sign of life (2 s), connecting (5 s) and an exchange (10 s).
+    // Short and long against the bounds of a sign of life (2 s), connecting (5 s) and an exchange
+    // (10 s).
     for (round, stop_ms) in [100, 1_900, 2_500, 6_000, 11_000].into_iter().enumerate() {
         let mut tasks = tokio::task::JoinSet::new();
         for worker in 0..6usize {
@@ -250,8 +251,8 @@ async fn identities_and_epochs_go_on_above_what_is_known() {
     server.stop().await.unwrap();
 }
 
-/// Scopes end with what they open: a tenant made again under an old name is opened by no old token, and
-/// has none of its activity.
+/// Scopes end with what they open: a tenant made again under an old name is opened by no old token,
+/// and has none of its activity.
 #[tokio::test(flavor = "multi_thread")]
 async fn what_belongs_to_a_deleted_tenant_does_not_pass_to_the_next_of_its_name() {
     let directory = tempfile::tempdir().unwrap();

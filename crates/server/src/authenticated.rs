@@ -1,4 +1,5 @@
-//! Who makes a request: a bearer token (RFC 6750), or the console's session cookie; and for how long.
+//! Who makes a request: a bearer token (RFC 6750), or the console's session cookie; and for how
+//! long.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -12,8 +13,8 @@ use verax_service::{Service, ServiceError};
 
 use crate::problem::Failure;
 
-/// The cookie that carries a console session. Over TLS its name has the prefix by which browsers see to
-/// it that no other host or plain connection has set it (RFC 6265bis, section 4.1.3.2).
+/// The cookie that carries a console session. Over TLS its name has the prefix by which browsers
+/// see to it that no other host or plain connection has set it (RFC 6265bis, section 4.1.3.2).
 const COOKIE_NAME: &str = "verax_session";
 const SECURE_COOKIE_NAME: &str = "__Host-verax_session";
 
@@ -124,7 +125,8 @@ fn is_of_console(request: &Request) -> bool {
     let reads = matches!(*request.method(), Method::GET | Method::HEAD);
     match says(FETCH_SITE, "same-origin") {
         Some(same) => same && says(FETCH_DESTINATION, "empty") == Some(true) && (reads || marked),
-        // Browsers leave these fields out where the service is reached without TLS and not on loopback.
+        // Browsers leave these fields out where the service is reached without TLS and not on
+        // loopback.
         None => marked || (reads && !request.uri().path().contains("/entries")),
     }
 }

@@ -2,8 +2,8 @@
 //! who have signed in.
 //!
 //! A connection begins without a name. When places run out, the one that has been so for longest is
-//! closed for the newcomer, so whoever opens connections and says nothing keeps nobody out: a client
-//! with a token signs in with its first request, and is not closed for others from then on.
+//! closed for the newcomer, so whoever opens connections and says nothing keeps nobody out: a
+//! client with a token signs in with its first request, and is not closed for others from then on.
 
 use std::collections::{BTreeMap, HashMap};
 use std::net::IpAddr;
@@ -150,7 +150,8 @@ pub(crate) struct AcceptFailures {
 }
 
 impl AcceptFailures {
-    /// Tells of a failure, if it is time to, and lets some connections close before the next attempt.
+    /// Tells of a failure, if it is time to, and lets some connections close before the next
+    /// attempt.
     pub(crate) async fn pause(&mut self, error: &std::io::Error) {
         self.untold += 1;
         if self.told_at.is_none_or(|at| at.elapsed() >= Duration::from_secs(1)) {

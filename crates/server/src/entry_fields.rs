@@ -125,8 +125,8 @@ impl<'h> Fields<'h> {
         }
     }
 
-    /// What keeps a browser from taking a value for a page of this service: it is what its media type
-    /// says and nothing else, and as a page it may run and load nothing.
+    /// What keeps a browser from taking a value for a page of this service: it is what its media
+    /// type says and nothing else, and as a page it may run and load nothing.
     fn contain(&mut self) {
         self.headers.insert(X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
         self.headers.insert(CONTENT_SECURITY_POLICY, HeaderValue::from_static(SANDBOX));

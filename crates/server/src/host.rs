@@ -1,7 +1,7 @@
 //! Which names the service answers to (RFC 9110, section 7.2).
 //!
-//! A page of another site can make a browser send requests here under a name of its own that leads to
-//! this address. Such a request carries that name, and is refused.
+//! A page of another site can make a browser send requests here under a name of its own that leads
+//! to this address. Such a request carries that name, and is refused.
 
 use axum::extract::Request;
 use axum::http::StatusCode;

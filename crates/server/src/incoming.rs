@@ -105,7 +105,8 @@ impl AsyncWrite for Stream {
 pub struct HttpOptions {
     /// How many connections there may be.
     pub limits: ConnectionLimits,
-    /// The time for a request's header, and for which a connection may be idle between two requests.
+    /// The time for a request's header, and for which a connection may be idle between two
+    /// requests.
     pub header_timeout: Duration,
     /// The names that requests may ask for.
     pub host_names: HostNames,

@@ -174,9 +174,9 @@ struct Answering {
 }
 
 impl Answering {
-    /// Answers a request: on the fast path if it is a plain hit, else through the router. What concerns
-    /// every request stands here and not in layers of the router, which cost each request an
-    /// allocation.
+    /// Answers a request: on the fast path if it is a plain hit, else through the router. What
+    /// concerns every request stands here and not in layers of the router, which cost each request
+    /// an allocation.
     async fn answer(self, request: Request, place: Arc<ConnectionPlace>) -> Response {
         let any = async move |request| {
             if let Some(refused) = self.host_names.check(&request) {

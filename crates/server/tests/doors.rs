@@ -1,4 +1,5 @@
-//! What keeps out those who may not come in, and puts out without delay those who may no longer stay.
+//! What keeps out those who may not come in, and puts out without delay those who may no longer
+//! stay.
 
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
@@ -72,8 +73,8 @@ async fn a_stored_page_is_no_page_of_this_service() {
         );
         assert!(!response.headers().contains_key("content-disposition"));
     }
-    // A browser that goes to it with the session of the console gets nothing; the console itself does, as
-    // something to keep and not to show.
+    // A browser that goes to it with the session of the console gets nothing; the console itself
+    // does, as something to keep and not to show.
     let cookie = session(&fixture, &fixture.token).await;
     let as_browser = |mode: &str, destination: &str| {
         let get = fixture.request(Method::GET, &entry).header("cookie", &cookie);

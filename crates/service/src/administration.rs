@@ -536,7 +536,8 @@ impl Service {
         }
     }
 
-    /// Whoever a session belongs to, and the session. A session ends with the token it was begun with.
+    /// Whoever a session belongs to, and the session. A session ends with the token it was begun
+    /// with.
     ///
     /// # Errors
     /// [`ServiceError::NotSignedIn`].

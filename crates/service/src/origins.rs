@@ -232,7 +232,8 @@ fn parts_of(request: &CreateOrigin) -> OriginChange {
     }
 }
 
-/// Whether two addresses of databases, by host and port, lead to the same server as far as names tell.
+/// Whether two addresses of databases, by host and port, lead to the same server as far as names
+/// tell.
 async fn same_server(one: (&str, u16), other: Option<(String, u16)>) -> bool {
     let Some((host, port)) = other else { return false };
     if one.1 != port {
@@ -338,8 +339,8 @@ fn word(breaker: BreakerState) -> String {
     .into()
 }
 
-/// An origin as somebody may see it: only administrators see addresses within the network and the names
-/// of secrets.
+/// An origin as somebody may see it: only administrators see addresses within the network and the
+/// names of secrets.
 pub(crate) fn shown_origin_to(
     caller: &Caller,
     record: &OriginRecord,

@@ -1,10 +1,10 @@
 //! Keeping what is served in step with the records, and the records' snapshot in its file.
 //!
-//! Every change of the records and its taking effect are one piece of work, done by a task of its own
-//! ([`Service::administer`]): a caller that goes away, or that is answered late, leaves neither half
-//! undone. Changes come one after the other, and each raises the records' revision by one, so memory
-//! knows which revision it holds. The sync loop compares the two all the time; where they differ,
-//! everything is read anew.
+//! Every change of the records and its taking effect are one piece of work, done by a task of its
+//! own ([`Service::administer`]): a caller that goes away, or that is answered late, leaves neither
+//! half undone. Changes come one after the other, and each raises the records' revision by one, so
+//! memory knows which revision it holds. The sync loop compares the two all the time; where they
+//! differ, everything is read anew.
 
 use std::collections::{HashMap, HashSet};
 use std::path::{Path, PathBuf};
@@ -28,11 +28,12 @@ use crate::service::Service;
 /// How often memory is compared with the records; at the same time a sign of life.
 const COMPARE_EVERY: Duration = Duration::from_secs(1);
 
-/// How long a start waits for the lease on the records: an earlier process may only just have ended.
+/// How long a start waits for the lease on the records: an earlier process may only just have
+/// ended.
 const LEASE_WAIT: Duration = Duration::from_secs(5);
 
-/// How long a later attempt waits for it: MariaDB may not have noticed yet that the connection of the lease
-/// that was lost has ended.
+/// How long a later attempt waits for it: MariaDB may not have noticed yet that the connection of
+/// the lease that was lost has ended.
 const LEASE_RETRY: Duration = Duration::from_secs(1);
 
 /// With less room than this on the disk of the data directory, it counts as full.
@@ -137,11 +138,13 @@ pub(crate) async fn sync_loop(service: Arc<Service>) {
 }
 
 impl Service {
-    /// Does a piece of administrative work in a task of its own, after those before it: the change in
-    /// the records and its taking effect in memory belong together, whatever becomes of the caller.
+    /// Does a piece of administrative work in a task of its own, after those before it: the change
+    /// in the records and its taking effect in memory belong together, whatever becomes of the
+    /// caller.
     ///
     /// # Errors
-    /// Those of the work; [`ServiceError::RecordsUnavailable`] when its outcome is not known in time.
+    /// Those of the work; [`ServiceError::RecordsUnavailable`] when its outcome is not known in
+    /// time.
     pub(crate) async fn administer<R, W>(
         self: &Arc<Self>,
         work: impl FnOnce(Arc<Self>) -> W + Send + 'static,
@@ -292,8 +295,8 @@ impl Service {
         Ok(())
     }
 
-    /// Tells that the records went back while Verax was away, and sees to it that what is created from
-    /// now on is not taken for what was known before.
+    /// Tells that the records went back while Verax was away, and sees to it that what is created
+    /// from now on is not taken for what was known before.
     async fn restored(
         &self,
         known: &RecordsSnapshot,
@@ -346,8 +349,8 @@ impl Service {
         }
     }
 
-    /// Makes what is served be what a snapshot says. What is there already and still the same stays as
-    /// it is, entries, permits and locks included.
+    /// Makes what is served be what a snapshot says. What is there already and still the same stays
+    /// as it is, entries, permits and locks included.
     fn apply(&self, snapshot: &RecordsSnapshot) {
         let kept: HashSet<NamespaceId> =
             snapshot.namespaces.iter().map(|record| record.id).collect();

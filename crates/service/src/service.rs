@@ -140,9 +140,10 @@ impl Service {
         Ok(service)
     }
 
-    /// Makes sure that the administrator token is known: `known` when it still opens everything. The
-    /// first one is created here, for the caller to keep where only its owner can read it. No further
-    /// one is ever created by itself: who can damage a file must not become administrator by it.
+    /// Makes sure that the administrator token is known: `known` when it still opens everything.
+    /// The first one is created here, for the caller to keep where only its owner can read it. No
+    /// further one is ever created by itself: who can damage a file must not become administrator
+    /// by it.
     ///
     /// # Errors
     /// [`ServiceError::Conflict`] when `known` opens nothing, or is missing although there are
@@ -167,7 +168,8 @@ impl Service {
         self.new_administrator_token().await
     }
 
-    /// Creates an administrator token, for somebody who may write to the data directory and asks for it.
+    /// Creates an administrator token, for somebody who may write to the data directory and asks
+    /// for it.
     ///
     /// # Errors
     /// [`ServiceError::RecordsUnavailable`].
@@ -323,8 +325,8 @@ async fn until_stopped(service: Arc<Service>, work: fn(Arc<Service>) -> Work) {
     supervise(begin, stopping, &service.restarts).await;
 }
 
-/// Runs work until the service stops. Work that ends before, as by a panic, is told of, counted, and
-/// begun again.
+/// Runs work until the service stops. Work that ends before, as by a panic, is told of, counted,
+/// and begun again.
 async fn supervise(
     begin: impl Fn() -> Work,
     mut stopping: watch::Receiver<bool>,

@@ -1,4 +1,5 @@
-//! Changes and their taking effect: whatever becomes of callers, of MariaDB and of the records in it.
+//! Changes and their taking effect: whatever becomes of callers, of MariaDB and of the records in
+//! it.
 
 #![allow(clippy::unwrap_used)]
 
@@ -64,8 +65,8 @@ async fn what_callers_began_is_finished_without_them() {
     fixture.end().await;
 }
 
-/// MariaDB stands still for longer than a caller waits: the caller is told that the outcome is not known,
-/// and memory follows as soon as it is.
+/// MariaDB stands still for longer than a caller waits: the caller is told that the outcome is not
+/// known, and memory follows as soon as it is.
 #[tokio::test(flavor = "multi_thread")]
 async fn memory_follows_what_was_answered_too_late() {
     let fixture = Fixture::start(ServiceOptions::default()).await;
@@ -173,7 +174,8 @@ async fn a_dump_that_is_restored_is_noticed() {
     let new_id = service.tokens(admin).await.unwrap().last().unwrap().id;
     assert!(new_id > lost_id, "token {new_id} after {lost_id}");
 
-    // The same while Verax is away: the files of its data directory know what the records have forgotten.
+    // The same while Verax is away: the files of its data directory know what the records have
+    // forgotten.
     until("the snapshot is written", async || {
         let text = std::fs::read_to_string(options.records_snapshot.as_ref().unwrap());
         text.unwrap().contains("pilots")
@@ -236,6 +238,11 @@ async fn access_that_is_withdrawn_takes_everything_along() {
     next.await.unwrap().unwrap();
     assert!(waits.await.unwrap().is_err(), "it is no longer in line");
     assert!(matches!(caller.needs(Scope::Admin), Err(ServiceError::NotSignedIn(_))));
+    // Neither does a claim that is on its way get anything any more.
+    let late = LockRequest { access: caller.access(), ..lock_request() };
+    let late = service.acquire_lock(&berths, &key("third"), late).await;
+    assert!(matches!(late, Err(ServiceError::NotSignedIn(_))), "{late:?}");
+    assert!(service.look_at_lock(&berths, &key("third")).is_none());
     assert!(service.sign_in_link(&caller).is_err() && service.session_caller(&session).is_err());
     let code = link.path.strip_prefix("/sign-in#").unwrap().to_owned();
     assert!(service.start_session(&CreateSession::Code(code)).is_err());

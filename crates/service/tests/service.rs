@@ -129,7 +129,8 @@ async fn sessions_end_with_their_tokens() {
         service.session_caller(&by_token).is_err() && service.session_caller(&by_code).is_err()
     );
     assert!(service.token_caller(&secret).is_err());
-    // The first administrator token is created; no further one is by itself, whatever the file says.
+    // The first administrator token is created; no further one is by itself, whatever the file
+    // says.
     let first = service.administrator_token(None).await.unwrap();
     assert_eq!(service.administrator_token(Some(&first)).await.unwrap(), first);
     for known in [None, Some("lost"), Some(""), Some(secret.as_str())] {

@@ -113,16 +113,16 @@ pub(crate) struct OriginFlags {
     /// of that name among the service's credentials; an empty name is none
     #[arg(long, value_name = "NAME")]
     pub(crate) credential: Option<String>,
-    /// A namespace whose own managers may bind to it; may be given several times, and an empty one alone
-    /// is none
+    /// A namespace whose own managers may bind to it; may be given several times, and an empty one
+    /// alone is none
     #[arg(long = "open-to", value_name = "NAMESPACE")]
     pub(crate) open_to: Vec<String>,
     /// A further server that is alike, as http://HOST:PORT; may be given several times, and an empty one
     /// alone leaves the URL's own server
     #[arg(long = "endpoint", value_name = "URL", help_heading = "For an HTTP service")]
     pub(crate) endpoints: Vec<String>,
-    /// A path on its server that runs may read a list of values from, such as /harbours; may be given
-    /// several times, and an empty one alone is none
+    /// A path on its server that runs may read a list of values from, such as /harbours; may be
+    /// given several times, and an empty one alone is none
     #[arg(long = "listing", value_name = "PATH", help_heading = "For an HTTP service")]
     pub(crate) listings: Vec<String>,
     /// Which of its servers is asked: round-robin or least-outstanding

@@ -14,11 +14,13 @@ pub(crate) struct ServiceFlags {
     /// The address for HTTP and the console [env: VERAX_HTTP] [default: 127.0.0.1:8750]
     #[arg(long, value_name = "ADDR")]
     pub(crate) http: Option<String>,
-    /// Names, separated by commas, by which requests may ask beside addresses and localhost; * is any
+    /// Names, separated by commas, by which requests may ask beside addresses and localhost; * is
+    /// any
     /// [env: VERAX_HOST_NAMES]
     #[arg(long, value_name = "NAMES")]
     pub(crate) host_names: Option<String>,
-    /// Connections at most, on HTTP and on the wire each [env: VERAX_MAX_CONNECTIONS] [default: 10000]
+    /// Connections at most, on HTTP and on the wire each [env: VERAX_MAX_CONNECTIONS] [default:
+    /// 10000]
     #[arg(long, value_name = "COUNT")]
     pub(crate) max_connections: Option<String>,
     /// Connections at most from one address, which proxies share

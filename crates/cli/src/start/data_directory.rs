@@ -22,8 +22,9 @@ fn failed(what: &str, path: &Path, error: &std::io::Error) -> Failure {
 impl DataDirectory {
     /// Makes the directory if need be, and takes hold of it.
     ///
-    /// It is for this user alone. Where the private MariaDB runs as a user of its own (because Verax runs
-    /// as root), that user's group may pass through to the directory of the records, and nothing else.
+    /// It is for this user alone. Where the private MariaDB runs as a user of its own (because
+    /// Verax runs as root), that user's group may pass through to the directory of the records, and
+    /// nothing else.
     pub(super) fn hold(path: &Path, private_mariadb: bool) -> Result<Self, Failure> {
         let made = DirBuilder::new().recursive(true).mode(0o700).create(path);
         made.map_err(|e| failed("the data directory cannot be made:", path, &e))?;
@@ -89,8 +90,8 @@ impl DataDirectory {
         self.path.join("admin.token")
     }
 
-    /// The administrator token of an earlier start; `None` when the file is not there. One that others
-    /// can read is told of, and protected from then on.
+    /// The administrator token of an earlier start; `None` when the file is not there. One that
+    /// others can read is told of, and protected from then on.
     pub(super) fn token(&self) -> Result<Option<String>, Failure> {
         let path = self.token_path();
         let text = match fs::read_to_string(&path) {

@@ -6,8 +6,8 @@ use verax_server::ConnectionLimits;
 /// Descriptors for everything but connections of clients: files, MariaDB, origins.
 const OTHERS: u64 = 1_500;
 
-/// Raises this process's limit of open files to what the connections need, or lowers their limits to
-/// what the system allows, with a word.
+/// Raises this process's limit of open files to what the connections need, or lowers their limits
+/// to what the system allows, with a word.
 pub(super) fn raise(wanted: ConnectionLimits) -> ConnectionLimits {
     let needed = 2 * wanted.connections as u64 + OTHERS;
     let Ok((soft, hard)) = getrlimit(Resource::RLIMIT_NOFILE) else { return wanted };

@@ -24,8 +24,8 @@ use crate::failure::Failure;
 use crate::logging;
 use crate::settings::{Settings, environment};
 
-/// The signals that stop the service: SIGINT (Ctrl-C) and SIGTERM. They are caught from the beginning, so
-/// one that comes during the start ends it in order too.
+/// The signals that stop the service: SIGINT (Ctrl-C) and SIGTERM. They are caught from the
+/// beginning, so one that comes during the start ends it in order too.
 pub(super) struct StopSignals {
     interrupt: Signal,
     terminate: Signal,
@@ -229,9 +229,9 @@ impl Running {
     }
 }
 
-/// The administrator token: that of an earlier start, or at the very first start a new one, kept in the
-/// data directory. When the one that was kept is damaged or lost, that is told with what to do, and
-/// serving goes on without it.
+/// The administrator token: that of an earlier start, or at the very first start a new one, kept in
+/// the data directory. When the one that was kept is damaged or lost, that is told with what to do,
+/// and serving goes on without it.
 async fn administrator_token(
     service: &Arc<Service>,
     directory: &DataDirectory,

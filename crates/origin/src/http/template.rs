@@ -100,8 +100,8 @@ fn path_of(url: &str) -> &str {
     &path[..path.find(['?', '#']).unwrap_or(path.len())]
 }
 
-/// Whether a path segment is `.` or `..` (RFC 3986, section 3.3), encoded or not: these are removed with
-/// what stands before them, so a key could choose another path.
+/// Whether a path segment is `.` or `..` (RFC 3986, section 3.3), encoded or not: these are removed
+/// with what stands before them, so a key could choose another path.
 fn is_dots(segment: &str) -> bool {
     let decoded = segment.to_ascii_lowercase().replace("%2e", ".");
     decoded == "." || decoded == ".."

@@ -132,8 +132,8 @@ impl SqlReader {
             .prefer_socket(false)
             .setup(vec![session])
             .pool_opts(
-                // Connections are kept between reads, and each begins its next one with a new session:
-                // whatever a query did to it (variables, locks) is gone.
+                // Connections are kept between reads, and each begins its next one with a new
+                // session: whatever a query did to it (variables, locks) is gone.
                 PoolOpts::default()
                     .with_constraints(constraints)
                     .with_inactive_connection_ttl(IDLE_TIMEOUT)

@@ -63,8 +63,8 @@ impl Query {
     }
 }
 
-/// What in a statement does more than select, if anything: writes a file or variables, is followed by
-/// another statement, or hides statements in comments that MariaDB executes.
+/// What in a statement does more than select, if anything: writes a file or variables, is followed
+/// by another statement, or hides statements in comments that MariaDB executes.
 fn more_than_select(text: &str) -> Option<&'static str> {
     if text.contains("/*!") || text.to_ascii_uppercase().contains("/*M!") {
         return Some("a comment that is executed");
@@ -110,7 +110,8 @@ fn outside_of_quotes(text: &str) -> Option<String> {
     Some(plain)
 }
 
-/// What follows a quoted text. A quote is written in it twice, or behind a backslash in all but names.
+/// What follows a quoted text. A quote is written in it twice, or behind a backslash in all but
+/// names.
 fn after_quotes(text: &str, quote: char) -> Option<&str> {
     let mut characters = text.char_indices().skip(1);
     while let Some((at, c)) = characters.next() {

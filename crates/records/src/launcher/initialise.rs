@@ -146,9 +146,9 @@ pub(super) fn find_program(program: &Path) -> Result<PathBuf, LaunchError> {
     })
 }
 
-/// A command that runs a MariaDB program as the server's user, ends with `signal` when the thread that
-/// started it does, and never takes privileges back. `lock` is inherited as its standard output: it is
-/// held for as long as the process lives, so the next start can wait for its end.
+/// A command that runs a MariaDB program as the server's user, ends with `signal` when the thread
+/// that started it does, and never takes privileges back. `lock` is inherited as its standard
+/// output: it is held for as long as the process lives, so the next start can wait for its end.
 pub(super) fn command(
     paths: &Paths,
     program: &Path,
@@ -188,9 +188,9 @@ pub(super) fn command(
     Ok(command)
 }
 
-/// Makes the data directory if it is not there. It is made aside, written to the disk, and moved into
-/// place when it is complete: a directory in its place is a whole one. `lock` is held, so nothing of an
-/// interrupted start still writes.
+/// Makes the data directory if it is not there. It is made aside, written to the disk, and moved
+/// into place when it is complete: a directory in its place is a whole one. `lock` is held, so
+/// nothing of an interrupted start still writes.
 pub(super) fn initialise(
     paths: &Paths,
     mariadbd: &Path,
@@ -208,8 +208,8 @@ pub(super) fn initialise(
     fs::set_permissions(&aside, fs::Permissions::from_mode(0o700))
         .map_err(files("could not protect the directory", &aside))?;
     give_away(paths, &aside)?;
-    // The server's own program makes its tables: one process, which ends when this one does. The script
-    // around it would leave that process behind.
+    // The server's own program makes its tables: one process, which ends when this one does. The
+    // script around it would leave that process behind.
     let status = command(paths, mariadbd, "KILL", lock)?
         .arg("--bootstrap")
         .arg(format!("--datadir={}", paths.seen(&aside).display()))

@@ -17,16 +17,16 @@ use super::LaunchError;
 use super::initialise::{self, Paths};
 
 const LOOK_EVERY: Duration = Duration::from_millis(50);
-/// How long a stop may take before the server is killed, which loses nothing: its log brings back what
-/// was acknowledged.
+/// How long a stop may take before the server is killed, which loses nothing: its log brings back
+/// what was acknowledged.
 const STOP_TIMEOUT: Duration = Duration::from_secs(4);
 const LONGEST_PAUSE: Duration = Duration::from_secs(15);
 
 /// The pause before the first attempt; each further one is twice as long.
 const FIRST_PAUSE: Duration = Duration::from_millis(100);
 
-/// A server that ran at least this long before it ended is started again without a longer pause: one
-/// that cannot start ends sooner.
+/// A server that ran at least this long before it ended is started again without a longer pause:
+/// one that cannot start ends sooner.
 const STEADY: Duration = Duration::from_secs(1);
 
 /// The socket's name within the data directory.

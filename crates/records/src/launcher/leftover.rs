@@ -15,11 +15,11 @@ const STOP_TIMEOUT: Duration = Duration::from_secs(20);
 
 const LOOK_EVERY: Duration = Duration::from_millis(20);
 
-/// Takes hold of the directory when no process of an earlier start uses it any more. Those that do are
-/// asked to end, and killed when they do not.
+/// Takes hold of the directory when no process of an earlier start uses it any more. Those that do
+/// are asked to end, and killed when they do not.
 ///
-/// The lock is inherited by each server, so it tells better than any process-id file: it is free only
-/// when the last of them has ended.
+/// The lock is inherited by each server, so it tells better than any process-id file: it is free
+/// only when the last of them has ended.
 pub(super) fn take_hold(paths: &Paths) -> Result<File, LaunchError> {
     let mut options = File::options();
     options.read(true).append(true).create(true).mode(0o600);

@@ -1,8 +1,8 @@
 //! A private MariaDB for a Verax that was not given one.
 //!
-//! [`PrivateServer`] initialises a data directory, starts Debian's `mariadbd`, keeps it running, and
-//! stops it. The server never runs as root, has one account with a new password at each start, and
-//! can read and write no files for its clients. It listens on a socket that its own directory
+//! [`PrivateServer`] initialises a data directory, starts Debian's `mariadbd`, keeps it running,
+//! and stops it. The server never runs as root, has one account with a new password at each start,
+//! and can read and write no files for its clients. It listens on a socket that its own directory
 //! protects; on loopback only where that is asked for.
 //!
 //! It leaves no process behind: a clean stop waits for it, the death of Verax by any signal ends it
@@ -201,8 +201,8 @@ impl PrivateServer {
         }
     }
 
-    /// The URL of one of its databases, with the password of this start. It is good for as long as this
-    /// value lives, and in this process alone where the server listens on a socket.
+    /// The URL of one of its databases, with the password of this start. It is good for as long as
+    /// this value lives, and in this process alone where the server listens on a socket.
     pub fn url(&self, database: &str) -> String {
         let password = &self.password;
         match self.listen {
@@ -219,8 +219,8 @@ impl PrivateServer {
         }
     }
 
-    /// A path to the socket that is short enough for its address: through this process's own handle on
-    /// the directory, where the path itself is too long.
+    /// A path to the socket that is short enough for its address: through this process's own handle
+    /// on the directory, where the path itself is too long.
     fn socket_path(&self) -> PathBuf {
         let plain = self.data.join(SOCKET);
         match plain.as_os_str().len() < MAX_SOCKET_PATH {

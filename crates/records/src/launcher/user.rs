@@ -19,8 +19,8 @@ pub(super) struct ServerUser {
 }
 
 impl ServerUser {
-    /// The user to switch to: `None` when this process is not root, and the server simply runs as the
-    /// same user.
+    /// The user to switch to: `None` when this process is not root, and the server simply runs as
+    /// the same user.
     ///
     /// # Errors
     /// [`LaunchError::NoUser`].

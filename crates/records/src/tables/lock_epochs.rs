@@ -11,8 +11,8 @@ use crate::schema::lock_epochs;
 
 impl Records {
     /// An epoch that is larger than `known` and than every one that was given before, whatever the
-    /// clocks say. `known` is the latest that the caller has used: a dump that was restored may have
-    /// forgotten it.
+    /// clocks say. `known` is the latest that the caller has used: a dump that was restored may
+    /// have forgotten it.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`]; then no epoch may be used.

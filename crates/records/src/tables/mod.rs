@@ -25,9 +25,9 @@ use verax_core::Name;
 
 use crate::error::RecordsError;
 
-/// An INSERT that returns the identity of its row (`INSERT … RETURNING`, which MariaDB has and Diesel's
-/// MySQL dialect does not know): identities come from the statement that made them, never from a
-/// second question.
+/// An INSERT that returns the identity of its row (`INSERT … RETURNING`, which MariaDB has and
+/// Diesel's MySQL dialect does not know): identities come from the statement that made them, never
+/// from a second question.
 struct ReturningId<I>(I);
 
 impl<I: QueryFragment<Mysql>> QueryFragment<Mysql> for ReturningId<I> {

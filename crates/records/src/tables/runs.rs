@@ -158,8 +158,8 @@ impl Records {
         .await
     }
 
-    /// Remembers how far a run is, or how it ended: `ended_at` is `None` while it is under way. A run
-    /// that has ended stays as it is.
+    /// Remembers how far a run is, or how it ended: `ended_at` is `None` while it is under way. A
+    /// run that has ended stays as it is.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`].
@@ -197,8 +197,8 @@ impl Records {
         .await
     }
 
-    /// The latest runs of a kind, newest first, at most `most`. Those of tenants that were deleted are
-    /// left out.
+    /// The latest runs of a kind, newest first, at most `most`. Those of tenants that were deleted
+    /// are left out.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`], [`RecordsError::Unreadable`].

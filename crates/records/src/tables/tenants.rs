@@ -75,8 +75,8 @@ impl Records {
         .await
     }
 
-    /// Removes a tenant that has no namespaces and no origins. Scopes within it are withdrawn from all
-    /// tokens, so that none of them opens a later tenant of the same name.
+    /// Removes a tenant that has no namespaces and no origins. Scopes within it are withdrawn from
+    /// all tokens, so that none of them opens a later tenant of the same name.
     ///
     /// # Errors
     /// [`RecordsError::Missing`], [`RecordsError::InUse`], [`RecordsError::Unavailable`].

@@ -8,8 +8,8 @@ use futures_util::future::BoxFuture;
 use futures_util::stream::{FuturesUnordered, StreamExt};
 use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite};
 use tokio::task::JoinSet;
-use verax_core::guard::lock::{AccessId, SessionId};
-use verax_service::access::{Caller, Right};
+use verax_core::guard::lock::SessionId;
+use verax_service::access::{Caller, LeasedBy, Right};
 use verax_service::cache::{Invalidated, InvalidationWatch};
 use verax_service::locks::LockSession;
 use verax_service::transit::{Place, SMALL};
@@ -302,7 +302,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
     }
 
     /// By which what the peer holds can be withdrawn.
-    pub(super) fn access(&self) -> Option<AccessId> {
+    pub(super) fn access(&self) -> Option<LeasedBy> {
         self.peer.as_ref().and_then(|peer| peer.caller.access())
     }
 

@@ -9,4 +9,4 @@ pub use scope::{InvalidScope, Right, Scope};
 pub(crate) use sessions::CODE_LIFETIME;
 pub use sessions::{ConsoleSession, Sessions};
 pub use signal::AccessSignal;
-pub use tokens::{Caller, ENDED, TokenTable, hash_of, new_secret};
+pub use tokens::{Caller, ENDED, LeasedBy, TokenTable, hash_of, new_secret};

@@ -15,8 +15,8 @@ pub(crate) const SESSION_LIFETIME: Duration = Duration::from_secs(12 * 3_600);
 /// How long a sign-in code works.
 pub(crate) const CODE_LIFETIME: Duration = Duration::from_secs(15 * 60);
 
-/// The most sessions, and as many codes, of one token: a further one ends the oldest. Nobody can push
-/// out those of others.
+/// The most sessions, and as many codes, of one token: a further one ends the oldest. Nobody can
+/// push out those of others.
 const MAX_PER_TOKEN: usize = 20;
 
 /// The most sessions and codes in all.

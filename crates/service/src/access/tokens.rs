@@ -21,6 +21,13 @@ pub struct Caller {
     signal: AccessSignal,
 }
 
+/// The access that something is leased by: the lease ends with it.
+#[derive(Debug, Clone)]
+pub struct LeasedBy {
+    pub(crate) id: AccessId,
+    pub(crate) signal: AccessSignal,
+}
+
 /// What a token is known by. The hash is the identity: numbers may come again when a dump of the
 /// records is restored.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -70,8 +77,8 @@ impl Caller {
     }
 
     /// By which what it holds can be withdrawn.
-    pub fn access(&self) -> Option<AccessId> {
-        self.token.map(|token| AccessId(token.id))
+    pub fn access(&self) -> Option<LeasedBy> {
+        self.token.map(|token| LeasedBy { id: AccessId(token.id), signal: self.signal.clone() })
     }
 
     /// Tells when its access ends.
@@ -178,9 +185,9 @@ impl TokenTable {
         self.write().insert(record.hash, Arc::new(Caller::of(record)));
     }
 
-    /// Makes the tokens in the records be those that are known. Access that is no longer there, or has
-    /// become another, ends; what stays the same goes on. Lent tokens are left alone. Returns the
-    /// identities of tokens that open nothing any more.
+    /// Makes the tokens in the records be those that are known. Access that is no longer there, or
+    /// has become another, ends; what stays the same goes on. Lent tokens are left alone. Returns
+    /// the identities of tokens that open nothing any more.
     pub(crate) fn replace_all(&self, records: &[TokenRecord]) -> Vec<u64> {
         let open: HashMap<[u8; 32], &TokenRecord> =
             records.iter().filter(|r| r.revoked_at.is_none()).map(|r| (r.hash, r)).collect();
@@ -227,8 +234,8 @@ impl TokenTable {
         });
     }
 
-    /// Withdraws the scopes within a tenant or namespace that was deleted. Access that was begun with
-    /// them ends; a token that is left with none is no longer known.
+    /// Withdraws the scopes within a tenant or namespace that was deleted. Access that was begun
+    /// with them ends; a token that is left with none is no longer known.
     pub(crate) fn withdraw(&self, tenant: &Name, namespace: Option<&Name>) {
         let gone = |scope: &Scope| match scope {
             Scope::Admin => false,

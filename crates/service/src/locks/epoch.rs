@@ -31,8 +31,8 @@ pub(crate) async fn keep_epoch(service: Arc<Service>) {
 }
 
 impl Service {
-    /// Gives no locks from now on: another Verax may, and its tokens must be the larger ones. A later epoch
-    /// begins anew.
+    /// Gives no locks from now on: another Verax may, and its tokens must be the larger ones. A
+    /// later epoch begins anew.
     pub(crate) fn end_lock_epoch(&self) {
         self.locks.table().end_epoch();
     }

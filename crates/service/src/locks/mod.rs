@@ -17,7 +17,7 @@ use verax_core::guard::lock::{
 use verax_core::{Key, Name, NamespaceId, Timestamp};
 use verax_records::Change;
 
-use crate::access::{Caller, Right};
+use crate::access::{Caller, ENDED, LeasedBy, Right};
 use crate::error::ServiceError;
 use crate::namespace::Namespace;
 use crate::service::Service;
@@ -60,7 +60,7 @@ impl Default for Locks {
 }
 
 /// What a caller wants of a lock.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone)]
 pub struct LockRequest {
     /// Who it is, in words for people.
     pub owner: String,
@@ -71,7 +71,7 @@ pub struct LockRequest {
     /// The connection that the hold ends with; `None` for a hold that outlives it.
     pub session: Option<SessionId>,
     /// The access that it is asked for with: the hold ends with it.
-    pub access: Option<AccessId>,
+    pub access: Option<LeasedBy>,
 }
 
 /// A connection whose end ends the holds that were asked for with it.
@@ -149,11 +149,18 @@ impl Service {
         let name: LockName = (namespace.id(), name.clone());
         let began = self.now();
         let LockRequest { owner, hold, wait, session, access } = request;
-        let claim = Claim { owner: owner.clone(), hold, wait, session, access };
+        let leased_by = access.as_ref().map(|access| access.id);
+        let claim = Claim { owner: owner.clone(), hold, wait, session, access: leased_by };
         let (waiter, answer) = oneshot::channel();
         let mut told = Vec::new();
         let claimed = self.locks.table().claim(&name, claim, waiter, began, &mut told);
         self.locks.deliver(told, began);
+        // Withdrawing access raises its signal first and then ends what it holds: a claim that came in
+        // between is found there, and a later one here.
+        if let Some(access) = access.filter(|access| access.signal.has_ended()) {
+            self.withdraw_locks(access.id);
+            return Err(ServiceError::NotSignedIn(ENDED));
+        }
         let granted = match claimed.map_err(refused)? {
             Claimed::Granted(grant, _) => Ok(grant),
             Claimed::Held(holder, _) => Err(holder),

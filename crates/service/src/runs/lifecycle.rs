@@ -1,5 +1,5 @@
-//! What all runs have in common: they are written down when they start, while they are under way, and
-//! when they end; they are listed from then on, whatever becomes of the process.
+//! What all runs have in common: they are written down when they start, while they are under way,
+//! and when they end; they are listed from then on, whatever becomes of the process.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -108,7 +108,8 @@ impl Service {
         }
     }
 
-    /// Writes down how a run ended. It is told after that, so that whoever sees the end can look it up.
+    /// Writes down how a run ended. It is told after that, so that whoever sees the end can look it
+    /// up.
     pub(super) async fn finish_run<R: Run>(
         &self,
         id: u64,

@@ -76,7 +76,8 @@ impl<R> RunTable<R> {
         });
         let mut runs = self.runs.lock().unwrap_or_else(PoisonError::into_inner);
         runs.insert(id, Arc::clone(&watched));
-        // Those under way are always kept: they can be seen and stopped whatever was started after them.
+        // Those under way are always kept: they can be seen and stopped whatever was started after
+        // them.
         let ended = runs.iter().filter(|(_, run)| run.has_ended()).map(|(id, _)| *id);
         let surplus = runs.len().saturating_sub(KEPT);
         for id in ended.take(surplus).collect::<Vec<_>>() {

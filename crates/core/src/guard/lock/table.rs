@@ -329,8 +329,8 @@ impl<W> LockTable<W> {
         self.end_where(EndedBy::Disconnection, now, told, |of, _| of == Some(session));
     }
 
-    /// Ends the holds and waits that were asked for with an access which is withdrawn. Callers of waits
-    /// must know by themselves that it is: they are told nothing.
+    /// Ends the holds and waits that were asked for with an access which is withdrawn. Callers of
+    /// waits must know by themselves that it is: they are told nothing.
     pub fn withdraw(&mut self, access: AccessId, now: Timestamp, told: &mut Vec<Told<W>>) {
         self.end_where(EndedBy::Withdrawal, now, told, |_, of| of == Some(access));
     }
