@@ -23,6 +23,7 @@ use verax_api::{CreateOrigin, OriginChange, OriginChoice, PolicyChange, SqlChang
 use verax_core::PutCondition;
 use verax_core::entry::NEGATIVE_TYPE;
 use verax_core::lifetime::CacheControl;
+use verax_records::launcher::PrivateServer;
 use verax_service::access::Right;
 use verax_service::cache::{Asked, PermitRequest, PutRequest, RefillOutcome};
 use verax_service::{Namespace, ServiceError, ServiceOptions};
@@ -432,8 +433,7 @@ async fn nothing_older_is_read_after_a_write_was_told(#[case] tell: Tell) {
 }
 
 /// A MariaDB with a few gauges, and the name of the secret that opens it.
-async fn gauges(fixture: &Fixture, credentials: &std::path::Path) -> String {
-    let url = fixture.records.url();
+async fn gauges(url: &str, credentials: &std::path::Path) -> String {
     let mut connection = AsyncMysqlConnection::establish(url).await.unwrap();
     connection
         .batch_execute(
@@ -458,6 +458,9 @@ struct Sql {
     fixture: Fixture,
     url: String,
     _credentials: tempfile::TempDir,
+    /// A MariaDB of its own: no origin may lead to the records.
+    _server: PrivateServer,
+    _directory: tempfile::TempDir,
 }
 
 async fn sql() -> Sql {
@@ -467,9 +470,11 @@ async fn sql() -> Sql {
         ..Default::default()
     };
     let fixture = Fixture::start(options).await;
-    let url = gauges(&fixture, credentials.path()).await;
+    let directory = tempfile::tempdir().unwrap();
+    let server = PrivateServer::start(directory.path()).await.unwrap();
+    let url = gauges(&server.url("verax"), credentials.path()).await;
     fixture.service.create_tenant(&fixture.admin, "tideline").await.unwrap();
-    Sql { fixture, url, _credentials: credentials }
+    Sql { fixture, url, _credentials: credentials, _server: server, _directory: directory }
 }
 
 impl Sql {
