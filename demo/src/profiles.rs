@@ -21,6 +21,15 @@ pub fn shipped() -> Result<Vec<LoadProfileSpec>, DemoError> {
     FILES.into_iter().map(read).collect()
 }
 
+/// Writes all of them to a directory, for a service that reads them from there.
+///
+/// # Errors
+/// What the system said.
+pub fn write(directory: &std::path::Path) -> std::io::Result<()> {
+    std::fs::create_dir_all(directory)?;
+    FILES.iter().try_for_each(|(name, text)| std::fs::write(directory.join(name), text))
+}
+
 #[cfg(test)]
 mod tests {
     #[test]

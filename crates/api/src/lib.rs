@@ -29,7 +29,7 @@ pub use drills::{
     DrillEvent, DrillFigure, DrillRequest, DrillRun, DrillSide, DrillSpec, DrillTick,
 };
 pub use entries::{EntryPage, EntrySummary};
-pub use live::{Latency, LiveSample, NamespaceSample, Ready};
+pub use live::{Latency, LiveSample, NamespaceSample, Node, Ready};
 pub use load::{
     LoadProfileSpec, LoadProgress, LoadReport, LoadRequest, LoadRun, LoadTick, ProfileChoice,
 };

@@ -76,12 +76,34 @@ pub struct LiveSample {
     pub origin_latency: Option<Latency>,
 }
 
+/// One of the nodes that use the same records.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct Node {
+    /// Its identity, which belongs to its data directory.
+    pub id: String,
+    /// `active`: it serves; `standby`: it waits to take over; `away`: it has no connection to
+    /// MariaDB.
+    pub state: String,
+    /// Whether it is the one that answers.
+    pub this: bool,
+    /// Where clients reach it over HTTP; empty when it cannot tell.
+    pub http: String,
+    /// Where clients reach it over the wire; empty when it cannot tell.
+    pub wire: String,
+    /// Its version.
+    pub version: String,
+}
+
 /// Whether the service can serve, and what is degraded.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct Ready {
     /// Whether entries are served.
     pub ready: bool,
+    /// `active`, or `standby`: another Verax serves, and this one waits to take over.
+    #[serde(default)]
+    pub role: String,
     /// `available`, or `unavailable`: entries are served, but nothing can be created or changed.
     pub records: String,
     /// `ok`, or `full`: the disk of the data directory has next to no room left, so changes will

@@ -56,6 +56,8 @@ impl From<ClientError> for Failure {
             ClientError::Unreachable { .. } | ClientError::TimedOut { .. } => 5,
             ClientError::NotVerax { .. } | ClientError::Unreadable { .. } => 1,
             ClientError::Invalid(_) => 2,
+            // Nobody serves there.
+            ClientError::Refused(problem) if problem.name() == "standby" => 5,
             ClientError::Refused(problem) => match problem.status {
                 404 => 3,
                 400..500 => 4,

@@ -3,7 +3,7 @@
 use reqwest::Method;
 use verax_api::{
     ActivityItem, CreateNamespace, CreateOrigin, CreateTenant, CreateToken, CreatedToken, Items,
-    Namespace as NamespaceInfo, Origin, OriginChange, PolicyChange, Ready, SignInLink, Tenant,
+    Namespace as NamespaceInfo, Node, Origin, OriginChange, PolicyChange, Ready, SignInLink, Tenant,
     Token,
 };
 
@@ -19,6 +19,14 @@ impl Client {
     pub async fn ready(&self) -> Result<Ready, ClientError> {
         let response = self.send_any(self.request(Method::GET, self.url_of(["readyz"]))).await?;
         self.json(response).await
+    }
+
+    /// The Verax that use the same records: the active one and those that stand by.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn nodes(&self) -> Result<Vec<Node>, ClientError> {
+        Ok(self.get::<Items<Node>>(self.url_of(["v1", "nodes"])).await?.items)
     }
 
     /// The tenants that the token opens something of.

@@ -1,16 +1,18 @@
 //! Where Verax is, and one pool of connections to it.
 
+use std::collections::VecDeque;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
 use reqwest::header::{AUTHORIZATION, HeaderMap, HeaderValue};
-use reqwest::{Method, RequestBuilder, Response};
+use reqwest::{Method, RequestBuilder, Response, StatusCode};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use url::Url;
 use verax_api::Problem;
 
+use crate::addresses::Addresses;
 use crate::error::ClientError;
 
 /// Where Verax listens by default.
@@ -19,12 +21,20 @@ pub const DEFAULT_URL: &str = "http://127.0.0.1:8750";
 /// Where Verax listens for the wire protocol by default.
 pub const DEFAULT_WIRE: &str = "127.0.0.1:8751";
 
+/// The most addresses that one call tries.
+const MAX_TRIES: usize = 16;
+
+/// The kind of problem that a standby answers with.
+const STANDBY: &str = "standby";
+
 /// How to reach Verax.
 #[derive(Debug, Clone)]
 pub struct ClientOptions {
-    /// Its address, such as `http://127.0.0.1:8750`.
+    /// Its address, such as `http://127.0.0.1:8750`; of several that use the same records, with
+    /// commas. The client follows the active one.
     pub url: String,
-    /// The address for the wire protocol, such as `127.0.0.1:8751`, or `tls://HOST:PORT`.
+    /// The address for the wire protocol, such as `127.0.0.1:8751`, or `tls://HOST:PORT`; several
+    /// with commas.
     pub wire: String,
     /// A file with the certificates (PEM) to trust, in place of the system's.
     pub ca: Option<PathBuf>,
@@ -64,6 +74,23 @@ impl ClientOptions {
     }
 }
 
+/// The refusal of a standby, or the response if it is none.
+async fn standby(response: Response) -> Result<Box<Problem>, Response> {
+    if response.status() != StatusCode::SERVICE_UNAVAILABLE {
+        return Err(response);
+    }
+    let (status, headers) = (response.status(), response.headers().clone());
+    let body = response.bytes().await.unwrap_or_default();
+    match serde_json::from_slice::<Problem>(&body) {
+        Ok(problem) if problem.name() == STANDBY => Ok(Box::new(problem)),
+        _ => {
+            let mut whole = http::Response::new(body);
+            (*whole.status_mut(), *whole.headers_mut()) = (status, headers);
+            Err(whole.into())
+        }
+    }
+}
+
 fn certificates(path: &Path) -> Result<Vec<reqwest::Certificate>, ClientError> {
     let wrong = |reason: String| {
         ClientError::Invalid(format!("the certificates in {}: {reason}", path.display()))
@@ -75,12 +102,33 @@ fn certificates(path: &Path) -> Result<Vec<reqwest::Certificate>, ClientError> {
 #[derive(Debug)]
 struct Inner {
     http: reqwest::Client,
-    base: Url,
+    bases: Addresses<Url>,
     timeout: Duration,
     options: ClientOptions,
 }
 
-/// A client of one Verax. Cloning shares its connections.
+/// Reads an address.
+fn base_of(text: &str) -> Result<Url, ClientError> {
+    Url::parse(text)
+        .ok()
+        .filter(|url| matches!(url.scheme(), "http" | "https") && url.has_host())
+        .ok_or_else(|| {
+            ClientError::Invalid(format!(
+                "{text:?} is not an address of Verax: use something like {DEFAULT_URL}"
+            ))
+        })
+}
+
+/// The same resource at another address.
+fn moved(url: &Url, from: &Url, to: &Url) -> Url {
+    let rest = url.path().strip_prefix(from.path().trim_end_matches('/')).unwrap_or(url.path());
+    let mut moved = to.clone();
+    moved.set_path(&format!("{}{rest}", to.path().trim_end_matches('/')));
+    moved.set_query(url.query());
+    moved
+}
+
+/// A client of one Verax, or of several that use the same records. Cloning shares its connections.
 #[derive(Debug, Clone)]
 pub struct Client(Arc<Inner>);
 
@@ -90,15 +138,9 @@ impl Client {
     /// # Errors
     /// [`ClientError::Invalid`] when address or token cannot be used.
     pub fn new(options: ClientOptions) -> Result<Self, ClientError> {
-        let base = Url::parse(&options.url)
-            .ok()
-            .filter(|url| matches!(url.scheme(), "http" | "https") && url.has_host())
-            .ok_or_else(|| {
-                ClientError::Invalid(format!(
-                    "{:?} is not an address of Verax: use something like {DEFAULT_URL}",
-                    options.url
-                ))
-            })?;
+        let mut named = options.url.split(',').map(|text| base_of(text.trim()));
+        let first = named.next().unwrap_or_else(|| base_of(""))?;
+        let bases = Addresses::new(first, named.collect::<Result<_, _>>()?);
         let mut headers = HeaderMap::new();
         if let Some(token) = &options.token {
             let field = HeaderValue::try_from(format!("Bearer {}", token.trim()));
@@ -123,7 +165,7 @@ impl Client {
             .user_agent(concat!("verax-client/", env!("CARGO_PKG_VERSION")))
             .build()
             .map_err(|e| ClientError::Invalid(e.to_string()))?;
-        Ok(Self(Arc::new(Inner { http, base, timeout: options.timeout, options })))
+        Ok(Self(Arc::new(Inner { http, bases, timeout: options.timeout, options })))
     }
 
     pub(crate) fn options(&self) -> &ClientOptions {
@@ -138,14 +180,14 @@ impl Client {
         Self::new(ClientOptions::from_environment())
     }
 
-    /// Where Verax is.
-    pub fn url(&self) -> &Url {
-        &self.0.base
+    /// Where Verax is: of several addresses, the one that answered last.
+    pub fn url(&self) -> Url {
+        self.0.bases.current()
     }
 
     /// The URL of a path whose segments are percent-encoded here.
     pub(crate) fn url_of<'s>(&self, segments: impl IntoIterator<Item = &'s str>) -> Url {
-        let mut url = self.0.base.clone();
+        let mut url = self.0.bases.current();
         if let Ok(mut path) = url.path_segments_mut() {
             path.pop_if_empty().extend(segments);
         }
@@ -177,13 +219,53 @@ impl Client {
         }
     }
 
-    /// Sends a request; every answer is welcome.
+    /// Sends a request; every answer is welcome. An address that cannot be reached, or where a
+    /// standby answers, has done nothing, so the next one is asked.
     pub(crate) async fn send_any(&self, request: RequestBuilder) -> Result<Response, ClientError> {
-        request.send().await.map_err(|e| self.failure(&e))
+        let request = request.build().map_err(|e| self.failure(&e))?;
+        let mut bases: VecDeque<Url> = self.0.bases.in_order().into();
+        let is_made_for = |base: &&Url| base.origin() == request.url().origin();
+        let made_for = bases.iter().find(is_made_for).cloned();
+        let made_for = made_for.unwrap_or_else(|| self.0.bases.current());
+        let (mut tried, mut outcome) = (Vec::new(), None);
+        while let Some(base) = bases.pop_front() {
+            if tried.contains(&base) || tried.len() == MAX_TRIES {
+                continue;
+            }
+            let Some(mut copy) = request.try_clone() else { break };
+            *copy.url_mut() = moved(request.url(), &made_for, &base);
+            tried.push(base.clone());
+            match self.0.http.execute(copy).await {
+                Ok(response) => match standby(response).await {
+                    Err(response) => {
+                        self.0.bases.answered(&base);
+                        return Ok(response);
+                    }
+                    Ok(problem) => {
+                        let active = problem.more.get("active").and_then(|url| url.as_str());
+                        let active = active.and_then(|url| base_of(url).ok());
+                        // The token must not go out without TLS where it came in with it.
+                        let safe = |url: &Url| url.scheme() == "https" || base.scheme() == "http";
+                        bases.extend(active.filter(safe));
+                        outcome = Some(ClientError::Refused(problem));
+                    }
+                },
+                Err(error) if error.is_connect() => {
+                    // What a standby says tells more.
+                    outcome.get_or_insert(self.failure_at(&base, &error));
+                }
+                Err(error) => return Err(self.failure_at(&base, &error)),
+            }
+        }
+        Err(outcome.unwrap_or_else(|| ClientError::Invalid("the request cannot be sent".into())))
     }
 
     pub(crate) fn failure(&self, error: &reqwest::Error) -> ClientError {
-        let url = self.0.base.to_string();
+        self.failure_at(&self.0.bases.current(), error)
+    }
+
+    fn failure_at(&self, base: &Url, error: &reqwest::Error) -> ClientError {
+        let url = base.to_string();
         if error.is_timeout() && !error.is_connect() {
             return ClientError::TimedOut { url, milliseconds: self.0.timeout.as_millis() };
         }
@@ -202,7 +284,7 @@ impl Client {
         match response.json::<Problem>().await {
             Ok(problem) => ClientError::Refused(Box::new(problem)),
             Err(_) => ClientError::NotVerax {
-                url: self.0.base.to_string(),
+                url: self.0.bases.current().to_string(),
                 reason: format!("it answered {status} without a problem document"),
             },
         }
@@ -214,7 +296,7 @@ impl Client {
     ) -> Result<T, ClientError> {
         let text = response.bytes().await.map_err(|e| self.failure(&e))?;
         serde_json::from_slice(&text).map_err(|e| ClientError::NotVerax {
-            url: self.0.base.to_string(),
+            url: self.0.bases.current().to_string(),
             reason: format!("it answered what cannot be read: {e}"),
         })
     }

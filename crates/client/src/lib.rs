@@ -14,6 +14,7 @@
 //!
 //! A cache may lose any entry at any time: read `None` as "ask the origin", never as an error.
 
+mod addresses;
 mod administration;
 mod answer;
 mod connection;

@@ -1,8 +1,8 @@
 //! Changes: the one way in which records are written.
 //!
 //! A change is one transaction. It first raises the records' revision, whose row it keeps locked
-//! until it ends, so changes come one after the other and every revision has exactly one; then it
-//! writes the rows, and last the activity that says who changed what, under a random change id.
+//! until it ends, so changes come one after the other and every revision has exactly one. It checks
+//! that its node still owns the share of the keys (see [`membership`](crate::membership)), writes the rows, and last the activity that says who changed what, under a random change id.
 //!
 //! When the answer to COMMIT is lost, nobody knows whether the change was made. Reading the change
 //! log back tells: the question locks the revision's row and so comes after the transaction's end,
@@ -17,8 +17,8 @@ use verax_core::Timestamp;
 
 use crate::connection::{EXCHANGE_TIMEOUT, Records};
 use crate::error::RecordsError;
-use crate::schema::{activity, revisions};
-use crate::tables::{Actor, Change, write_activity};
+use crate::schema::{activity, revisions, shares};
+use crate::tables::{Actor, Change, SHARE, write_activity};
 
 /// How soon an outcome that is not known is asked for again.
 const ASK_AGAIN_AFTER: Duration = Duration::from_millis(250);
@@ -38,7 +38,7 @@ pub struct Changed<R> {
 }
 
 /// Reads the records' revision and keeps it from being raised until the transaction ends.
-async fn locked_revision(connection: &mut AsyncMysqlConnection) -> Result<u64, Error> {
+pub(crate) async fn locked_revision(connection: &mut AsyncMysqlConnection) -> Result<u64, Error> {
     revisions::table.find(ROW).select(revisions::number).for_update().first(connection).await
 }
 
@@ -66,6 +66,7 @@ impl Records {
         let made = async {
             Transactions::begin_transaction(connection).await?;
             let revision = locked_revision(connection).await? + 1;
+            self.check_owner(connection).await?;
             diesel::update(revisions::table.find(ROW))
                 .set(revisions::number.eq(revision))
                 .execute(connection)
@@ -104,6 +105,22 @@ impl Records {
                 }
             }
         }
+    }
+
+    /// Makes sure that the share of the keys is still this node's, if this is a node's handle. The
+    /// revision must be locked, so that the answer holds until the transaction ends. The share's
+    /// row is not locked: the owner confirms its lease in it meanwhile.
+    pub(crate) async fn check_owner(
+        &self,
+        connection: &mut AsyncMysqlConnection,
+    ) -> Result<(), RecordsError> {
+        let owned = self.owned_epoch();
+        if owned == 0 {
+            return Ok(());
+        }
+        let share = shares::table.find(SHARE).select((shares::owner.is_not_null(), shares::epoch));
+        let share = share.first::<(bool, u32)>(connection).await?;
+        if share == (true, owned) { Ok(()) } else { Err(RecordsError::NotOwner) }
     }
 
     /// Whether the change with an id was made; waits until MariaDB can tell.

@@ -5,6 +5,7 @@
 //! caller that is gone) it is closed, and MariaDB rolls back what was under way on it: a reply that
 //! comes late can never be read as the answer to a later question.
 
+use std::sync::atomic::{AtomicU32, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
@@ -40,6 +41,9 @@ pub struct Records {
     url: Arc<str>,
     places: Arc<Semaphore>,
     idle: Arc<Mutex<Vec<AsyncMysqlConnection>>>,
+    /// The epoch with which this node owns the share of the keys, which every change checks; zero
+    /// for a handle that is no node, whose changes check nothing.
+    owned_epoch: Arc<AtomicU32>,
 }
 
 impl std::fmt::Debug for Records {
@@ -69,7 +73,16 @@ impl Records {
             url: url.into(),
             places: Arc::new(Semaphore::new(MAX_CONNECTIONS)),
             idle: Arc::default(),
+            owned_epoch: Arc::default(),
         }
+    }
+
+    pub(crate) fn owned_epoch(&self) -> u32 {
+        self.owned_epoch.load(Ordering::Acquire)
+    }
+
+    pub(crate) fn set_owned_epoch(&self, epoch: u32) {
+        self.owned_epoch.store(epoch, Ordering::Release);
     }
 
     /// The URL these records were opened with; it carries the password.

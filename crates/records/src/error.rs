@@ -22,11 +22,14 @@ pub enum RecordsError {
         /// What uses it, and what to do.
         by: &'static str,
     },
-    /// Another Verax makes changes to the same records.
+    /// Another process has the identity of this node.
     #[error(
-        "another Verax uses these records, from {0}: stop it first, or give this one a database of its own"
+        "another Verax uses these records as the same node ({0}): if this data directory was copied, remove node.id from the copy"
     )]
-    HeldByOther(String),
+    SameNode(String),
+    /// This node does not own the share of the keys any more; nothing was changed.
+    #[error("another Verax has taken over: this one changes nothing until it is active again")]
+    NotOwner,
     /// The tables were changed by a later version of Verax.
     #[error(
         "the records were used by a later version of Verax: their tables have version {found}, and this Verax knows versions up to {known}; start the later Verax, or restore a dump that was made before it"
@@ -53,7 +56,10 @@ impl RecordsError {
     pub(crate) fn is_answer(&self) -> bool {
         match self {
             Self::Exists(_) | Self::Missing(_) | Self::InUse { .. } | Self::Unreadable(_) => true,
-            Self::Unavailable(_) | Self::HeldByOther(_) | Self::NewerSchema { .. } => false,
+            Self::Unavailable(_)
+            | Self::SameNode(_)
+            | Self::NotOwner
+            | Self::NewerSchema { .. } => false,
         }
     }
 

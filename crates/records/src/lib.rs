@@ -29,7 +29,7 @@ mod connection;
 mod error;
 mod identities;
 pub mod launcher;
-mod lease;
+mod membership;
 mod migrations;
 mod schema;
 mod snapshot;
@@ -39,9 +39,9 @@ pub use changes::Changed;
 pub use connection::Records;
 pub use error::RecordsError;
 pub use identities::Identities;
-pub use lease::Lease;
+pub use membership::{LEASE_VALIDITY, Membership, Ownership};
 pub use snapshot::RecordsSnapshot;
 pub use tables::{
-    Activity, Actor, Change, NamespaceRecord, NewRun, OriginRecord, RunKind, RunRecord, RunState,
-    TenantRecord, TokenRecord,
+    Activity, Actor, Change, InvalidNodeId, NamespaceRecord, NewRun, Node, NodeId, NodeState,
+    OriginRecord, RunKind, RunRecord, RunState, TenantRecord, TokenRecord, Topology,
 };

@@ -28,12 +28,13 @@ macro_rules! migration {
     };
 }
 
-static MIGRATIONS: [Migration; 5] = [
+static MIGRATIONS: [Migration; 6] = [
     migration!("0001", "records"),
     migration!("0002", "quotas"),
     migration!("0003", "lock_epochs"),
     migration!("0004", "refills"),
     migration!("0005", "revisions"),
+    migration!("0006", "nodes"),
 ];
 
 /// How long one process waits for another that brings the same tables up to date, in seconds.
@@ -79,10 +80,19 @@ impl Records {
     pub async fn prepare(&self) -> Result<(), RecordsError> {
         // Nearly always there is nothing to do, which is found out within the bounds of an
         // exchange.
-        match self.exchange(async |connection| Ok(pending(connection).await?.is_empty())).await? {
+        match self.is_prepared().await? {
             true => Ok(()),
             false => self.prepare_with(usize::MAX).await,
         }
+    }
+
+    /// Whether the tables are up to date. Only the owner of the share brings them up to date: an
+    /// earlier version may still be at work on them.
+    ///
+    /// # Errors
+    /// As [`prepare`](Self::prepare).
+    pub async fn is_prepared(&self) -> Result<bool, RecordsError> {
+        self.exchange(async |connection| Ok(pending(connection).await?.is_empty())).await
     }
 
     /// [`prepare`](Self::prepare) that is cut off after some statements, as a kill would.

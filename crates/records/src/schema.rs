@@ -99,6 +99,15 @@ diesel::joinable!(runs -> tenants (tenant_id));
 diesel::allow_tables_to_appear_in_same_query!(tenants, origins, namespaces, runs);
 
 diesel::table! {
+    shares (id) {
+        id -> Unsigned<TinyInt>,
+        owner -> Nullable<Binary>,
+        epoch -> Unsigned<Integer>,
+        confirmations -> Unsigned<BigInt>,
+    }
+}
+
+diesel::table! {
     revisions (id) {
         id -> Unsigned<TinyInt>,
         number -> Unsigned<BigInt>,

@@ -13,7 +13,8 @@ use crate::changes::revision;
 use crate::connection::Records;
 use crate::error::RecordsError;
 use crate::tables::{
-    NamespaceRecord, OriginRecord, TenantRecord, TokenRecord, namespaces, origins, tenants, tokens,
+    NamespaceRecord, OriginRecord, TenantRecord, TokenRecord, Topology, namespaces, nodes,
+    origins, tenants, tokens,
 };
 
 /// What serving needs: who may do what, where. It holds no secrets: of tokens it has the hashes, of
@@ -33,6 +34,9 @@ pub struct RecordsSnapshot {
     pub namespaces: Vec<NamespaceRecord>,
     /// All tokens.
     pub tokens: Vec<TokenRecord>,
+    /// The nodes, and which of them owned the share.
+    #[serde(default)]
+    pub topology: Topology,
 }
 
 impl RecordsSnapshot {
@@ -51,6 +55,7 @@ impl RecordsSnapshot {
                     origins: origins::load(connection).await?,
                     namespaces: namespaces::load(connection).await?,
                     tokens: tokens::load(connection).await?,
+                    topology: nodes::load(connection).await?,
                 };
                 connection.batch_execute("COMMIT").await?;
                 Ok(snapshot)
@@ -89,6 +94,7 @@ mod tests {
     };
 
     use super::*;
+    use crate::tables::NodeId;
 
     #[test]
     fn a_snapshot_comes_back_as_it_was() {
@@ -127,6 +133,11 @@ mod tests {
                 created_at: at,
                 revoked_at: Some(at),
             }],
+            topology: Topology {
+                revision: 2,
+                owner: Some(NodeId::random()),
+                ..Topology::default()
+            },
         };
         let place = tempfile::tempdir().unwrap();
         let path = place.path().join("records.snapshot");

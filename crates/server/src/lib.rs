@@ -32,6 +32,7 @@ mod incoming;
 mod live;
 mod locks;
 mod metrics;
+mod nodes;
 mod openapi;
 mod operations;
 mod permits;
@@ -60,7 +61,7 @@ use futures_util::StreamExt;
 use tokio::net::TcpListener;
 use tower::Service as _;
 use verax_service::access::ENDED;
-use verax_service::{Service, ServiceError};
+use verax_service::{Role, Service, ServiceError};
 
 use authenticated::{Access, OverTls};
 use connections::ConnectionPlace;
@@ -139,6 +140,7 @@ fn router(service: Arc<Service>) -> Router {
         )
         .route("/v1/tokens", get(administration::tokens).post(administration::create_token))
         .route("/v1/tokens/{id}", delete(administration::revoke_token))
+        .route("/v1/nodes", get(nodes::list))
         .route("/v1/activity", get(administration::activity))
         .route("/v1/session", post(sessions::start).get(sessions::show).delete(sessions::end))
         .route("/v1/sign-in-links", post(sessions::new_link))
@@ -198,6 +200,12 @@ impl Answering {
         request.extensions_mut().insert(self.over);
         let access = Access::of(&request, &self.service);
         request.extensions_mut().insert(access.clone());
+        let path = request.uri().path().to_owned();
+        if self.service.role() == Role::Standby
+            && let Some(refused) = nodes::refuse_at_standby(&path, access.is_ok(), &self.service)
+        {
+            return secured(refused, self.over);
+        }
         let routed = self.router.call(request);
         let access = match access {
             Ok(access) => access,

@@ -5,7 +5,7 @@ use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 use utoipa::{Modify, OpenApi};
 
 use crate::{
-    administration, drills, entries, health, live, locks, metrics, operations, permits, runs,
+    administration, drills, entries, health, live, locks, metrics, nodes, operations, permits, runs,
     sessions, waiting,
 };
 
@@ -29,7 +29,7 @@ use crate::{
         runs::profiles, runs::recent_load, runs::start_load, runs::load, runs::stop_load,
         runs::watch_load,
         drills::specs, drills::recent, drills::start, drills::show, drills::watch,
-        health::healthz, health::readyz, metrics::show, show,
+        health::healthz, health::readyz, nodes::list, metrics::show, show,
     ),
     modifiers(&Bearer),
     security(("token" = []))

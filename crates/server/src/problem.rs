@@ -46,6 +46,7 @@ impl From<ServiceError> for Failure {
             ServiceError::RecordsUnavailable(_) => {
                 new("records-unavailable", "The records are not available", 503)
             }
+            ServiceError::Standby => new("standby", "This Verax stands by", 503),
             ServiceError::ValueTooLarge { limit, .. } => {
                 new("value-too-large", "The value is too large", 413).with("limit_bytes", *limit)
             }

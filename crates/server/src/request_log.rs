@@ -29,7 +29,8 @@ pub(crate) async fn logged(
     if let Some(ProblemBody(problem)) = response.extensions_mut().remove() {
         let mut problem = (*problem).clone();
         problem.request_id = Some(id.clone());
-        if status.is_server_error() {
+        // What a standby refuses is as it should be.
+        if status.is_server_error() && problem.name() != "standby" {
             tracing::warn!(request_id = %id, status = status.as_u16(), problem = problem.name(), detail = %problem.detail, "a request failed");
         }
         let body = serde_json::to_vec(&problem).unwrap_or_default();

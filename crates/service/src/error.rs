@@ -67,6 +67,11 @@ pub enum ServiceError {
         "{0}; entries are still served, but nothing can be created or changed until MariaDB is back"
     )]
     RecordsUnavailable(String),
+    /// Another Verax is active; this one stands by.
+    #[error(
+        "this Verax stands by, and serves only when the active one has ended: ask that one, or give clients the addresses of both"
+    )]
+    Standby,
     /// The value is larger than the namespace allows.
     #[error(
         "the value has {size} bytes, more than the {limit} bytes that namespace {namespace} allows"
@@ -120,6 +125,7 @@ impl From<RecordsError> for ServiceError {
             RecordsError::Exists(_) | RecordsError::InUse { .. } => {
                 Self::Conflict(error.to_string())
             }
+            RecordsError::NotOwner => Self::Standby,
             RecordsError::Missing(what) => Self::Invalid(format!("there is no {what}")),
             other => Self::RecordsUnavailable(other.to_string()),
         }

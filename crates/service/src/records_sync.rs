@@ -17,24 +17,17 @@ use verax_core::guard::lock::AccessId;
 use verax_core::{Name, NamespaceId};
 use verax_origin::Origin;
 use verax_records::{
-    Changed, Identities, Lease, NamespaceRecord, OriginRecord, RecordsError, RecordsSnapshot,
-    TenantRecord,
+    Changed, Identities, Membership, NamespaceRecord, Node, OriginRecord, RecordsError,
+    RecordsSnapshot, TenantRecord,
 };
 
 use crate::error::ServiceError;
+use crate::membership::Role;
 use crate::namespace::Namespace;
 use crate::service::Service;
 
 /// How often memory is compared with the records; at the same time a sign of life.
 const COMPARE_EVERY: Duration = Duration::from_secs(1);
-
-/// How long a start waits for the lease on the records: an earlier process may only just have
-/// ended.
-const LEASE_WAIT: Duration = Duration::from_secs(5);
-
-/// How long a later attempt waits for it: MariaDB may not have noticed yet that the connection of
-/// the lease that was lost has ended.
-const LEASE_RETRY: Duration = Duration::from_secs(1);
 
 /// With less room than this on the disk of the data directory, it counts as full.
 const LEAST_FREE_BYTES: u64 = 32 << 20;
@@ -53,38 +46,34 @@ pub(crate) struct RecordsSync {
     loaded: AtomicBool,
     /// The revision that memory holds.
     applied: AtomicU64,
-    /// The revision that the file holds.
+    /// The revision that the file holds, and that of its topology.
     filed: AtomicU64,
+    filed_topology: AtomicU64,
     file: Option<PathBuf>,
     disk_full: AtomicBool,
-    /// The lease on the records, where one is wanted.
-    lease: Option<Mutex<Option<Lease>>>,
     /// Held while memory follows the records, so that it does so in their order.
     order: Mutex<()>,
     changed: Notify,
 }
 
 impl RecordsSync {
-    pub(crate) fn new(file: Option<PathBuf>, exclusive: bool) -> Self {
+    pub(crate) fn new(file: Option<PathBuf>) -> Self {
         Self {
             available: AtomicBool::new(true),
             loaded: AtomicBool::new(false),
             applied: AtomicU64::new(0),
             filed: AtomicU64::new(0),
+            filed_topology: AtomicU64::new(0),
             file,
             disk_full: AtomicBool::new(false),
-            lease: exclusive.then(Mutex::default),
             order: Mutex::default(),
             changed: Notify::new(),
         }
     }
 
-    /// Gives the lease back, so that another may have it without delay.
-    pub(crate) fn give_back_lease(&self) {
-        // Whoever confirms it at this moment drops it with the runtime.
-        if let Some(mut lease) = self.lease.as_ref().and_then(|lease| lease.try_lock().ok()) {
-            lease.take();
-        }
+    /// Whether what is served was read from the records.
+    pub(crate) fn is_loaded(&self) -> bool {
+        self.loaded.load(Ordering::Relaxed)
     }
 
     /// Whether the disk of the data directory has next to no room left.
@@ -153,7 +142,8 @@ impl Service {
         R: Send + 'static,
         W: Future<Output = Result<R, ServiceError>> + Send + 'static,
     {
-        if !self.sync.available() || !self.sync.loaded.load(Ordering::Relaxed) {
+        self.needs_confirmed_lease()?;
+        if !self.sync.available() || !self.sync.is_loaded() {
             return Err(ServiceError::RecordsUnavailable("MariaDB does not answer".into()));
         }
         let service = Arc::clone(self);
@@ -197,9 +187,9 @@ impl Service {
 
     /// Loads everything from the records, or from the snapshot's file while they are away.
     pub(crate) async fn load_or_snapshot(&self) -> Result<(), ServiceError> {
-        let Err(error) = self.load().await else { return Ok(()) };
+        let Err(error) = self.first_load().await else { return Ok(()) };
         let away = || ServiceError::RecordsUnavailable(error.to_string());
-        if matches!(error, RecordsError::NewerSchema { .. } | RecordsError::HeldByOther(_)) {
+        if matches!(error, RecordsError::NewerSchema { .. } | RecordsError::SameNode(_)) {
             return Err(ServiceError::Conflict(error.to_string()));
         }
         if !matches!(error, RecordsError::Unavailable(_)) {
@@ -214,6 +204,7 @@ impl Service {
                 );
                 self.sync.available.store(false, Ordering::Relaxed);
                 self.sync.applied.store(snapshot.revision, Ordering::Release);
+                self.nodes.begin_without_records(&snapshot.topology);
                 self.apply(&snapshot);
                 Ok(())
             }
@@ -224,10 +215,46 @@ impl Service {
         }
     }
 
-    /// Loads everything from the records for the first time.
-    async fn load(&self) -> Result<(), RecordsError> {
+    /// Loads everything from the records for the first time, as their owner or as a standby.
+    async fn first_load(&self) -> Result<(), RecordsError> {
+        if !self.nodes.shared() {
+            let order = self.sync.order.lock().await;
+            return self.load_in_order(&order, None).await;
+        }
+        self.membership_step().await?;
+        if self.role() == Role::Standby {
+            // Now as one that follows.
+            self.membership_step().await?;
+            self.follow_records().await?;
+        }
+        Ok(())
+    }
+
+    /// Loads everything from the records as the owner of the share, which this node becomes.
+    pub(crate) async fn load_as_owner(
+        &self,
+        node: &Node,
+        membership: &mut Membership,
+    ) -> Result<(), RecordsError> {
         let order = self.sync.order.lock().await;
-        self.hold_lease(LEASE_WAIT).await?;
+        self.records.register(node, self.now()).await?;
+        // Before anything is read: from here on no earlier owner changes anything.
+        self.begin_epoch_of(Some(membership)).await?;
+        self.load_in_order(&order, Some(membership)).await?;
+        // A request that came in before another was active may have stored its value since.
+        if self.role() == Role::Standby {
+            self.empty_all();
+        }
+        self.nodes.set_topology(self.records.topology().await?);
+        Ok(())
+    }
+
+    /// Loads everything from the records, which nobody else changes.
+    async fn load_in_order(
+        &self,
+        order: &MutexGuard<'_, ()>,
+        membership: Option<&mut Membership>,
+    ) -> Result<(), RecordsError> {
         self.records.prepare().await?;
         self.records.interrupt_runs(self.clock.now()).await?;
         let known = self.sync.file.as_ref().and_then(|path| RecordsSnapshot::read(path).ok());
@@ -236,63 +263,75 @@ impl Service {
             self.sync.applied.store(known.revision, Ordering::Release);
             self.restored(&known, &snapshot).await?;
         }
-        self.follow_snapshot(&order, snapshot).await;
-        self.sync.loaded.store(true, Ordering::Relaxed);
-        // Asked for again in the background if it fails.
-        self.begin_lock_epoch().await;
+        self.follow_snapshot(order, snapshot).await;
+        if membership.is_none() {
+            // Asked for again in the background if it fails.
+            self.begin_lock_epoch().await;
+        }
         Ok(())
     }
 
     /// Compares memory with the records once.
     async fn compare(&self) -> Result<(), RecordsError> {
-        if !self.sync.loaded.load(Ordering::Relaxed) {
-            return self.load().await;
+        if self.sync.is_loaded() {
+            return self.follow_records().await;
         }
-        // Without the lease this one follows what the other changes, and changes nothing.
-        let lease = self.hold_lease(LEASE_RETRY).await;
-        if let Err(RecordsError::HeldByOther(_)) = lease {
-            self.end_lock_epoch();
+        if !self.nodes.shared() {
+            let order = self.sync.order.lock().await;
+            return self.load_in_order(&order, None).await;
         }
-        self.follow_records().await?;
-        lease
-    }
-
-    /// Makes sure of the lease, and takes it anew where it was lost.
-    async fn hold_lease(&self, wait: Duration) -> Result<(), RecordsError> {
-        let Some(lease) = &self.sync.lease else { return Ok(()) };
-        let mut lease = lease.lock().await;
-        if let Some(held) = lease.as_mut() {
-            if held.confirm().await.is_ok() {
-                return Ok(());
-            }
-            *lease = None;
+        // An active node loads when it has the lease, a standby as soon as the tables are there.
+        match self.role() {
+            Role::Active => Err(RecordsError::Unavailable("they were not read yet".into())),
+            Role::Standby if self.records.is_prepared().await? => self.follow_records().await,
+            Role::Standby => Ok(()),
         }
-        *lease = Some(self.records.acquire_lease(wait).await?);
-        Ok(())
     }
 
     /// Reads everything anew if memory holds another revision than the records.
     async fn follow_records(&self) -> Result<(), RecordsError> {
         let revision = self.records.revision().await?;
+        let topology = self.follow_topology().await?;
         let applied = self.sync.applied.load(Ordering::Acquire);
-        if revision == applied && revision == self.sync.filed.load(Ordering::Relaxed) {
+        if revision == applied
+            && revision == self.sync.filed.load(Ordering::Relaxed)
+            && topology == self.sync.filed_topology.load(Ordering::Relaxed)
+            && self.sync.is_loaded()
+        {
             return Ok(());
         }
         // A change that is under way will be compared the next time.
         let Ok(order) = self.sync.order.try_lock() else { return Ok(()) };
         let snapshot = RecordsSnapshot::of(&self.records).await?;
         let applied = self.sync.applied.load(Ordering::Acquire);
-        if snapshot.revision < applied {
+        if snapshot.revision < applied && self.role() == Role::Active {
             let known = self.identities();
             tracing::error!(
                 known_revision = applied,
                 revision = snapshot.revision,
                 "the records went back, as they do when a dump is restored: everything is read anew, changes since the dump are lost, and locks go on with a new epoch"
             );
-            self.renew_epoch(&known).await?;
+            self.records.raise_identities(&known).await?;
+            if self.nodes.shared() {
+                // By the membership, which may wait for the order that is held here.
+                self.nodes.want_epoch();
+            } else {
+                self.begin_lock_epoch().await;
+            }
         }
         self.follow_snapshot(&order, snapshot).await;
         Ok(())
+    }
+
+    /// Reads which nodes there are; returns the revision of that.
+    async fn follow_topology(&self) -> Result<u64, RecordsError> {
+        if !self.nodes.shared() {
+            return Ok(self.sync.filed_topology.load(Ordering::Relaxed));
+        }
+        let topology = self.records.topology().await?;
+        let revision = topology.revision;
+        self.nodes.set_topology(topology);
+        Ok(revision)
     }
 
     /// Tells that the records went back while Verax was away, and sees to it that what is created
@@ -307,14 +346,8 @@ impl Service {
             revision = snapshot.revision,
             "the records are older than at the last start, as they are when a dump was restored: changes since the dump are lost"
         );
-        self.renew_epoch(&Identities::of(known)).await
-    }
-
-    /// After the records went back: identities and lock epochs go on above all that are known.
-    async fn renew_epoch(&self, known: &Identities) -> Result<(), RecordsError> {
-        self.records.raise_identities(known).await?;
-        self.begin_lock_epoch().await;
-        Ok(())
+        // The epoch that is about to begin, or has begun, is larger than the file's.
+        self.records.raise_identities(&Identities::of(known)).await
     }
 
     /// The largest identities that memory knows.
@@ -331,20 +364,21 @@ impl Service {
 
     /// Makes memory hold a snapshot, and files it. The order is held.
     async fn follow_snapshot(&self, _order: &MutexGuard<'_, ()>, snapshot: RecordsSnapshot) {
-        if snapshot.revision != self.sync.applied.load(Ordering::Acquire)
-            || !self.sync.loaded.load(Ordering::Relaxed)
+        if snapshot.revision != self.sync.applied.load(Ordering::Acquire) || !self.sync.is_loaded()
         {
             self.apply(&snapshot);
             self.sync.applied.store(snapshot.revision, Ordering::Release);
+            self.sync.loaded.store(true, Ordering::Relaxed);
         }
-        let Some(path) = self.sync.file.clone() else {
-            self.sync.filed.store(snapshot.revision, Ordering::Relaxed);
-            return;
+        let (revision, topology) = (snapshot.revision, snapshot.topology.revision);
+        let filed = || {
+            self.sync.filed.store(revision, Ordering::Relaxed);
+            self.sync.filed_topology.store(topology, Ordering::Relaxed);
         };
-        let revision = snapshot.revision;
+        let Some(path) = self.sync.file.clone() else { return filed() };
         let written = tokio::task::spawn_blocking(move || snapshot.write(&path)).await;
         match written {
-            Ok(Ok(())) => self.sync.filed.store(revision, Ordering::Relaxed),
+            Ok(Ok(())) => filed(),
             failed => tracing::warn!(?failed, "the snapshot of the records was not written"),
         }
     }

@@ -10,7 +10,7 @@ use tokio::sync::watch;
 use verax_api::{LoadProfileSpec, LoadRun, Ready, WarmRun};
 use verax_core::{Name, NamespaceId};
 use verax_origin::Credentials;
-use verax_records::{Actor, Records};
+use verax_records::{Actor, Node, Records};
 
 use crate::access::{Caller, Right, Sessions, TokenTable, hash_of, new_secret};
 use crate::cache::Cache;
@@ -19,6 +19,7 @@ use crate::drills::Drills;
 use crate::error::ServiceError;
 use crate::live::{Live, sample_every_second};
 use crate::locks::{Locks, end_in_time, keep_epoch};
+use crate::membership::{Nodes, Role, membership_loop};
 use crate::namespace::Namespace;
 use crate::records_sync::{RecordsSync, sync_loop};
 use crate::registry::Registry;
@@ -42,8 +43,8 @@ pub struct ServiceOptions {
     pub transit_limit: u64,
     /// Where a snapshot of the records is kept, for a start while MariaDB is away.
     pub records_snapshot: Option<PathBuf>,
-    /// Whether no other Verax may use the same records.
-    pub exclusive: bool,
+    /// This node, where other Verax may use the same records; `None` where none ever does.
+    pub node: Option<Node>,
     /// Where the latest epoch of fencing tokens is kept, in case the records forget it.
     pub epoch_file: Option<PathBuf>,
     /// Where files with the secrets of origins lie; without it they come from the environment alone.
@@ -59,7 +60,7 @@ impl Default for ServiceOptions {
             most_waiters: 20_000,
             transit_limit: 256 << 20,
             records_snapshot: None,
-            exclusive: false,
+            node: None,
             epoch_file: None,
             credentials_dir: None,
             profiles: Vec::new(),
@@ -87,6 +88,7 @@ pub struct Service {
     pub(crate) drills: Drills,
     runner: OnceLock<Arc<dyn LoadRunner>>,
     pub(crate) sync: RecordsSync,
+    pub(crate) nodes: Nodes,
     pub(crate) epoch_file: Option<PathBuf>,
     access_revision: AtomicU64,
     restarts: AtomicU64,
@@ -120,17 +122,19 @@ impl Service {
             locks: Locks::default(),
             drills: Drills::default(),
             runner: OnceLock::new(),
-            sync: RecordsSync::new(options.records_snapshot, options.exclusive),
+            sync: RecordsSync::new(options.records_snapshot),
+            nodes: Nodes::new(options.node),
             epoch_file: options.epoch_file,
             access_revision: AtomicU64::new(0),
             restarts: AtomicU64::new(0),
             stopping: watch::Sender::new(false),
         });
         service.load_or_snapshot().await?;
-        let tasks: [fn(Arc<Self>) -> Work; 5] = [
+        let tasks: [fn(Arc<Self>) -> Work; 6] = [
             tidy,
             |service| Box::pin(sample_every_second(service)),
             |service| Box::pin(sync_loop(service)),
+            |service| Box::pin(membership_loop(service)),
             |service| Box::pin(keep_epoch(service)),
             |service| Box::pin(end_in_time(service)),
         ];
@@ -221,6 +225,7 @@ impl Service {
         tenant: &str,
         namespace: &str,
     ) -> Option<Arc<Namespace>> {
+        (self.role() == Role::Active).then_some(())?;
         // The names are looked up only for those who may know them, so that time tells others nothing.
         let caller = self.tokens.caller(token).ok()?;
         caller.holds_within(right, tenant, namespace).then_some(())?;
@@ -256,7 +261,8 @@ impl Service {
     pub fn ready(&self) -> Ready {
         let records = if self.records_available() { "available" } else { "unavailable" };
         Ready {
-            ready: !*self.stopping.borrow(),
+            ready: !*self.stopping.borrow() && self.role() == Role::Active,
+            role: self.role().name().into(),
             records: records.into(),
             disk: if self.sync.disk_full() { "full" } else { "ok" }.into(),
             version: env!("CARGO_PKG_VERSION").into(),
@@ -304,7 +310,6 @@ impl Service {
         self.stopping.send_replace(true);
         self.warm_runs.stop_all();
         self.load_runs.stop_all();
-        self.sync.give_back_lease();
     }
 
     /// Becomes true when the service stops.

@@ -77,6 +77,8 @@ pub enum FailureCode {
     PermitVoided = 16,
     /// A refill permit's time is over, or it was used.
     PermitLapsed = 17,
+    /// The server stands by: another one serves. Nothing was done.
+    Standby = 18,
 }
 
 impl FailureCode {
@@ -85,7 +87,7 @@ impl FailureCode {
         use FailureCode::{
             Busy, ConditionFailed, Internal, Invalid, MissingScope, NoValue, NotFound, NotHeld,
             NotSignedIn, OriginFailed, OriginTimeout, PermitLapsed, PermitVoided,
-            RecordsUnavailable, TooLarge, Version, WrongKind,
+            RecordsUnavailable, Standby, TooLarge, Version, WrongKind,
         };
         let all = [
             Invalid,
@@ -105,6 +107,7 @@ impl FailureCode {
             NotHeld,
             PermitVoided,
             PermitLapsed,
+            Standby,
         ];
         all.into_iter().find(|code| *code as u16 == number)
     }

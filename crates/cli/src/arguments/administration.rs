@@ -221,6 +221,12 @@ pub(crate) enum TokenCommand {
 }
 
 #[derive(Debug, Subcommand)]
+pub(crate) enum NodeCommand {
+    /// List them, with what each does
+    List,
+}
+
+#[derive(Debug, Subcommand)]
 pub(crate) enum ActivityCommand {
     /// List who changed what, newest first
     List {

@@ -33,7 +33,8 @@ pub(crate) struct Arguments {
 /// Which Verax to talk to, and how to answer.
 #[derive(Debug, Args)]
 pub(crate) struct Connection {
-    /// The address of Verax [env: VERAX_URL] [default: http://127.0.0.1:8750]
+    /// The address of Verax, or several with commas: the active one answers [env: VERAX_URL]
+    /// [default: http://127.0.0.1:8750]
     #[arg(long, global = true, value_name = "URL", help_heading = "Connection")]
     pub(crate) url: Option<String>,
     /// A file with the token to send; else VERAX_TOKEN is sent
@@ -103,6 +104,9 @@ pub(crate) enum Command {
     /// Small experiments that show one guarantee, with and without it
     #[command(subcommand)]
     Drill(DrillCommand),
+    /// The Verax processes that use the same records: one is active, the others stand by
+    #[command(subcommand)]
+    Node(NodeCommand),
     /// Who changed what
     #[command(subcommand)]
     Activity(ActivityCommand),

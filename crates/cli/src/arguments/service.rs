@@ -19,6 +19,14 @@ pub(crate) struct ServiceFlags {
     /// [env: VERAX_HOST_NAMES]
     #[arg(long, value_name = "NAMES")]
     pub(crate) host_names: Option<String>,
+    /// The URL where clients reach HTTP, told to other nodes and to clients
+    /// [env: VERAX_PUBLIC_HTTP] [default: its address]
+    #[arg(long, value_name = "URL")]
+    pub(crate) public_http: Option<String>,
+    /// The address where clients reach the wire, HOST:PORT or tls://HOST:PORT
+    /// [env: VERAX_PUBLIC_WIRE] [default: its address]
+    #[arg(long, value_name = "ADDR")]
+    pub(crate) public_wire: Option<String>,
     /// Connections at most, on HTTP and on the wire each [env: VERAX_MAX_CONNECTIONS] [default:
     /// 10000]
     #[arg(long, value_name = "COUNT")]
@@ -83,6 +91,9 @@ pub(crate) struct DemoOptions {
     /// The address of the stand-in origin
     #[arg(long, value_name = "ADDR", default_value = "127.0.0.1:8752")]
     pub(crate) origin: String,
+    /// Run a pair: an active Verax and one that stands by, over one MariaDB
+    #[arg(long)]
+    pub(crate) pair: bool,
     /// Do not run the application instances that read gently
     #[arg(long)]
     pub(crate) no_traffic: bool,

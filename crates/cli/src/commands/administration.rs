@@ -6,7 +6,7 @@ use verax_client::Client;
 
 use super::entries::namespace as handle;
 use crate::arguments::{
-    ActivityCommand, NamespaceCommand, Place, PolicyFlags, TenantCommand, TokenCommand,
+    ActivityCommand, NamespaceCommand, NodeCommand, Place, PolicyFlags, TenantCommand, TokenCommand,
 };
 use crate::failure::Failure;
 use crate::figures;
@@ -212,6 +212,31 @@ pub(super) async fn token(
             output.answer(&json!({ "revoked": id }), |_| format!("revoked token {id}"))
         }
     }
+}
+
+pub(super) async fn node(
+    verax: &Client,
+    output: Output,
+    command: NodeCommand,
+) -> Result<(), Failure> {
+    let NodeCommand::List = command;
+    output.answer(&verax.nodes().await?, |nodes| {
+        let or_unknown = |address: &str| match address {
+            "" => "not told".to_owned(),
+            address => address.to_owned(),
+        };
+        let row = |node: &verax_api::Node| {
+            vec![
+                node.id[..8].to_owned(),
+                node.state.clone(),
+                or_unknown(&node.http),
+                or_unknown(&node.wire),
+                node.version.clone(),
+                if node.this { "answered this" } else { "" }.to_owned(),
+            ]
+        };
+        table(&["node", "state", "http", "wire", "version", ""], nodes.iter().map(row))
+    })
 }
 
 pub(super) async fn activity(

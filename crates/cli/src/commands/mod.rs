@@ -66,6 +66,7 @@ pub(crate) async fn run(command: Command, connection: &Connection) -> Result<(),
         Command::Warm(command) => warm::warm(&verax, output, command).await,
         Command::Load(command) => load::load(&verax, output, command).await,
         Command::Drill(command) => drills::drill(&verax, output, command).await,
+        Command::Node(command) => administration::node(&verax, output, command).await,
         Command::Activity(command) => administration::activity(&verax, output, command).await,
         Command::SignIn => administration::sign_in(&verax, output).await,
     }

@@ -31,6 +31,7 @@ struct Contents {
 struct Http {
     address: Value,
     host_names: Value,
+    public_url: Value,
 }
 
 #[derive(Debug, Default, Deserialize)]
@@ -44,6 +45,7 @@ struct Connections {
 #[serde(deny_unknown_fields, default)]
 struct Wire {
     address: Value,
+    public_address: Value,
 }
 
 #[derive(Debug, Default, Deserialize)]
@@ -114,6 +116,14 @@ impl SettingsFile {
         let line = line_of(&self.text, &value.span());
         let place = format!("the settings file {}, line {line}, {name}", self.path.display());
         Some(Given { text: value.get_ref().clone(), place })
+    }
+
+    pub(super) fn http_public_url(&self) -> Option<Given> {
+        self.given("http.public_url", &self.contents.http.public_url)
+    }
+
+    pub(super) fn wire_public_address(&self) -> Option<Given> {
+        self.given("wire.public_address", &self.contents.wire.public_address)
     }
 
     pub(super) fn data_directory(&self) -> Option<Given> {

@@ -6,6 +6,7 @@ mod source;
 use std::net::SocketAddr;
 use std::path::PathBuf;
 
+use verax_client::{Client, ClientOptions};
 use verax_server::ConnectionLimits;
 
 use crate::arguments::{DemoOptions, ServeOptions, ServiceFlags, size};
@@ -32,6 +33,10 @@ pub(crate) struct Settings {
     pub(crate) log_format: LogFormat,
     pub(crate) log_filter: String,
     pub(crate) load_profiles: Option<PathBuf>,
+    /// Where clients reach HTTP, if that is not its address.
+    pub(crate) public_http: Option<String>,
+    /// Where clients reach the wire, if that is not its address.
+    pub(crate) public_wire: Option<String>,
     /// Names by which requests may ask.
     pub(crate) host_names: Vec<String>,
     pub(crate) connections: ConnectionLimits,
@@ -75,6 +80,21 @@ fn host_names(text: &str) -> Result<Vec<String>, String> {
             "{wrong:?} is no host name: write names without scheme and port, separated by commas"
         )),
         None => Ok(names),
+    }
+}
+
+fn public_http(text: &str) -> Result<String, String> {
+    let wrong = || "write it as http://HOST:PORT or https://HOST:PORT".to_owned();
+    let url = Client::new(ClientOptions { url: text.into(), ..Default::default() });
+    url.map(|client| client.url().as_str().trim_end_matches('/').to_owned()).map_err(|_| wrong())
+}
+
+fn public_wire(text: &str) -> Result<String, String> {
+    let (host, port) = text.rsplit_once(':').unwrap_or_default();
+    let host = host.strip_prefix("tls://").unwrap_or(host);
+    match !host.is_empty() && !host.contains([',', '/', ' ']) && port.parse::<u16>().is_ok() {
+        true => Ok(text.to_owned()),
+        false => Err("write it as HOST:PORT or tls://HOST:PORT".into()),
     }
 }
 
@@ -183,6 +203,18 @@ impl Settings {
             "VERAX_HOST_NAMES",
             file.host_names(),
         );
+        let public_http_url = given(
+            "--public-http",
+            flags.public_http.as_deref(),
+            "VERAX_PUBLIC_HTTP",
+            file.http_public_url(),
+        );
+        let public_wire_address = given(
+            "--public-wire",
+            flags.public_wire.as_deref(),
+            "VERAX_PUBLIC_WIRE",
+            file.wire_public_address(),
+        );
         let max_connections = given(
             "--max-connections",
             flags.max_connections.as_deref(),
@@ -232,6 +264,8 @@ impl Settings {
             log_filter: source::parse(log, filter)?.unwrap_or_else(|| "info".into()),
             load_profiles: source::parse(profiles, path)?,
             credentials_directory: source::parse(credentials, path)?,
+            public_http: source::parse(public_http_url, public_http)?,
+            public_wire: source::parse(public_wire_address, public_wire)?,
             host_names: source::parse(names, host_names)?.unwrap_or_default(),
             connections: ConnectionLimits {
                 connections: max_connections,
@@ -285,6 +319,9 @@ mod tests {
     #[case(&[], &[("VERAX_MEMORY_LIMIT", "lots")], "", &["VERAX_MEMORY_LIMIT", "lots"])]
     #[case(&["--http", "nowhere"], &[], "", &["--http", "nowhere"])]
     #[case(&["--host-names", "a,http://b"], &[], "", &["--host-names", "http://b"])]
+    #[case(&["--public-http", "verax.example"], &[], "", &["--public-http", "http://HOST:PORT"])]
+    #[case(&[], &[("VERAX_PUBLIC_WIRE", "verax.example")], "", &["VERAX_PUBLIC_WIRE", "HOST:PORT"])]
+    #[case(&["--public-wire", "a:1,b:2"], &[], "", &["--public-wire", "HOST:PORT"])]
     #[case(&["--max-connections", "9"], &[], "", &["--max-connections", "10 to"])]
     #[case(&[], &[("VERAX_MAX_CONNECTIONS_PER_ADDRESS", "many")], "", &["PER_ADDRESS", "many"])]
     #[case(&["--log-format", "xml"], &[], "", &["--log-format", "plain or json"])]

@@ -5,6 +5,8 @@ use std::io::{ErrorKind, Read, Write};
 use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 
+use verax_service::NodeId;
+
 use crate::failure::Failure;
 
 /// A data directory that this process holds.
@@ -60,6 +62,11 @@ impl DataDirectory {
         Ok(Self { path: path.to_owned(), _lock: lock })
     }
 
+    /// Its path.
+    pub(super) fn path(&self) -> &Path {
+        &self.path
+    }
+
     /// Where the private MariaDB lives.
     pub(super) fn records(&self) -> PathBuf {
         self.path.join("records")
@@ -83,6 +90,25 @@ impl DataDirectory {
     /// Where the secrets of origins lie, unless the settings say otherwise.
     pub(super) fn credentials(&self) -> PathBuf {
         self.path.join("credentials")
+    }
+
+    /// The identity of this node, which belongs to its data directory.
+    pub(super) fn node_id(&self) -> Result<NodeId, Failure> {
+        let path = self.path.join("node.id");
+        match fs::read_to_string(&path) {
+            Ok(text) => text.trim().parse().map_err(|e| {
+                Failure::failed(format!(
+                    "{} is damaged: {e}; remove the file, and this Verax goes on as a new node",
+                    path.display()
+                ))
+            }),
+            Err(error) if error.kind() == ErrorKind::NotFound => {
+                let id = NodeId::random();
+                keep_secret(&path, &id.to_string())?;
+                Ok(id)
+            }
+            Err(error) => Err(failed("the identity of this node cannot be read:", &path, &error)),
+        }
     }
 
     /// Where the administrator token is.

@@ -1,17 +1,21 @@
 //! `verax demo`: the service with the ferry network around it.
 
 use std::io::{IsTerminal, Write};
+use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
 
 use indicatif::{ProgressBar, ProgressStyle};
+use tokio::sync::watch;
 use verax_client::{Client, ClientOptions};
 use verax_demo::drills::Drills;
 use verax_demo::{data, profiles, reader, setup, stand_in, traffic};
 
 use verax_records::launcher::{Listen, PrivateServer, PrivateServerOptions};
 
+use super::data_directory::{DataDirectory, keep_secret};
 use super::drill_runner::DemoDrills;
+use super::pair::Pair;
 use super::serve::{Running, StopSignals, start};
 use crate::arguments::DemoOptions;
 use crate::failure::Failure;
@@ -25,11 +29,13 @@ struct Steps {
 }
 
 impl Steps {
-    fn new() -> Self {
+    fn new() -> Result<Self, Failure> {
         let terminal = std::io::stderr().is_terminal();
         let bar = if terminal { ProgressBar::new_spinner() } else { ProgressBar::hidden() };
+        let style = ProgressStyle::with_template("{spinner} {msg} ({elapsed})");
+        bar.set_style(style.map_err(|e| Failure::failed(e.to_string()))?);
         bar.enable_steady_tick(Duration::from_millis(100));
-        Self { bar, terminal }
+        Ok(Self { bar, terminal })
     }
 
     fn begin(&self, what: &str) {
@@ -52,40 +58,125 @@ impl Steps {
 /// Runs the demo until it is told to stop.
 pub(crate) async fn demo(options: DemoOptions) -> Result<(), Failure> {
     let mut signals = StopSignals::catch()?;
-    let (running, _log) = tokio::select! {
-        prepared = prepare(options) => prepared?,
+    let settings = Settings::for_demo(&options, &environment)?;
+    let _log = logging::start(settings.log_format, &settings.log_filter);
+    let steps = Steps::new()?;
+    if options.pair {
+        let prepared = tokio::select! {
+            prepared = prepare_pair(&options, &settings, &steps) => prepared?,
+            () = signals.received() => return Ok(()),
+        };
+        let (pair, network) = prepared;
+        signals.received().await;
+        return pair.stop(network.servers).await;
+    }
+    let running = tokio::select! {
+        prepared = prepare(&options, &settings, &steps) => prepared?,
         () = signals.received() => return Ok(()),
     };
-    running.say_ready();
+    running.say_role();
     running.until_stopped(&mut signals).await
 }
 
+/// The Verax that the ferry network is built around.
+struct Center<'c> {
+    client: ClientOptions,
+    directory: &'c DataDirectory,
+    credentials: &'c Path,
+}
+
+/// The ferry network.
+struct Network {
+    servers: Vec<PrivateServer>,
+    verax: Client,
+    ferry_url: String,
+}
+
 /// Starts the service and the ferry network around it.
-async fn prepare(options: DemoOptions) -> Result<(Running, impl Sized), Failure> {
-    let settings = Settings::for_demo(&options, &environment)?;
-    let origin = address(&options.origin)
-        .map_err(|e| Failure::usage(format!("--origin {:?}: {e}", options.origin)))?;
-    let log = logging::start(settings.log_format, &settings.log_filter);
+async fn prepare(
+    options: &DemoOptions,
+    settings: &Settings,
+    steps: &Steps,
+) -> Result<Running, Failure> {
     let failed = |e: &dyn std::fmt::Display| Failure::failed(e.to_string());
-    let steps = Steps::new();
-    steps.bar.set_style(
-        ProgressStyle::with_template("{spinner} {msg} ({elapsed})").map_err(|e| failed(&e))?,
-    );
     let shipped = profiles::shipped().map_err(|e| failed(&e))?;
-    let mut running = start(&settings, shipped, |what| steps.begin(what)).await?;
+    let mut running = start(settings, shipped, |what| steps.begin(what)).await?;
     let Some(token) = running.token.clone() else {
         return Err(Failure::failed("the demo needs its administrator token: see the log above"));
     };
+    let client = ClientOptions {
+        url: running.url(),
+        ca: settings.tls.as_ref().map(|(certificate, _)| certificate.clone()),
+        wire: running.wire_url(),
+        token: Some(token),
+        ..Default::default()
+    };
+    let center =
+        Center { client, directory: &running.directory, credentials: &running.credentials };
+    let network = surround(&center, options, settings, steps).await?;
+    let drills = Drills::prepare(network.verax.clone(), &network.ferry_url).await;
+    let drills = DemoDrills(Arc::new(drills.map_err(|e| failed(&e))?));
+    running.service.set_drill_runner(Arc::new(drills));
+    if !options.no_traffic {
+        begin_traffic(network.verax.clone(), running.service.stopping());
+    }
+    running.more_servers.extend(network.servers);
+    steps.end();
+    Ok(running)
+}
+
+/// Starts two Verax and the ferry network around them.
+async fn prepare_pair(
+    options: &DemoOptions,
+    settings: &Settings,
+    steps: &Steps,
+) -> Result<(Pair, Network), Failure> {
+    let pair = Pair::start(settings, |what| steps.begin(what)).await?;
+    let client = ClientOptions {
+        url: pair.urls(),
+        wire: pair.wire_addresses(),
+        token: Some(pair.token()?),
+        ..Default::default()
+    };
+    let center =
+        Center { client, directory: pair.directory(), credentials: pair.credentials() };
+    let network = surround(&center, options, settings, steps).await?;
+    if !options.no_traffic {
+        begin_traffic(network.verax.clone(), pair.stopping());
+    }
+    steps.end();
+    pair.explain();
+    Ok((pair, network))
+}
+
+fn begin_traffic(verax: Client, stopping: watch::Receiver<bool>) {
+    let instances = traffic::run(verax, stopping);
+    tokio::spawn(async move {
+        if let Err(error) = instances.await {
+            tracing::warn!(%error, "the demo's traffic did not start");
+        }
+    });
+}
+
+/// Starts the ferry network around a Verax: its data, its slow origin, its tenants.
+async fn surround(
+    center: &Center<'_>,
+    options: &DemoOptions,
+    settings: &Settings,
+    steps: &Steps,
+) -> Result<Network, Failure> {
+    let failed = |e: &dyn std::fmt::Display| Failure::failed(e.to_string());
+    let origin = address(&options.origin)
+        .map_err(|e| Failure::usage(format!("--origin {:?}: {e}", options.origin)))?;
     steps.begin("starting the ferry network's own MariaDB");
     // A server of its own: no origin may lead to the records.
     let ferry = PrivateServer::start_with(PrivateServerOptions {
-        directory: running.directory.ferry(),
+        directory: center.directory.ferry(),
         mariadbd: settings.mariadbd.clone(),
         listen: Listen::Loopback,
     });
     let ferry = ferry.await.map_err(|e| failed(&e))?;
     let (base_url, ferry_url, port) = (ferry.url("verax"), ferry.url("ferry"), ferry.port());
-    running.more_servers.push(ferry);
     steps.begin("loading the ferry network's sailings and gauge readings");
     let today = jiff::Timestamp::now().to_zoned(jiff::tz::TimeZone::UTC).date();
     let progress = |done, of| steps.progress("loading days of the ferry network", done, of);
@@ -97,32 +188,13 @@ async fn prepare(options: DemoOptions) -> Result<(Running, impl Sized), Failure>
     let anywhere = std::net::SocketAddr::from(([127, 0, 0, 1], 0));
     let second = stand_in::start(&ferry_url, anywhere).await.map_err(|e| failed(&e))?;
     let password = reader::create(&ferry_url).await.map_err(|e| failed(&e))?;
-    running.keep_credential(reader::READER, &password)?;
-    let verax = Client::new(ClientOptions {
-        url: running.url(),
-        ca: settings.tls.as_ref().map(|(certificate, _)| certificate.clone()),
-        wire: running.wire_url(),
-        token: Some(token),
-        ..Default::default()
-    })?;
-    let drills = Drills::prepare(verax.clone(), &ferry_url).await;
-    let drills = DemoDrills(Arc::new(drills.map_err(|e| failed(&e))?));
-    running.service.set_drill_runner(Arc::new(drills));
+    keep_secret(&center.credentials.join(reader::READER), &password)?;
+    let verax = Client::new(center.client.clone())?;
     let places = setup::Places {
         stand_in: stand_in.address,
         second: second.address,
         database: port.unwrap_or_default(),
     };
     setup::create(&verax, &places).await.map_err(|e| failed(&e))?;
-    if !options.no_traffic {
-        let stopping = running.service.stopping();
-        let instances = traffic::run(verax, stopping);
-        tokio::spawn(async move {
-            if let Err(error) = instances.await {
-                tracing::warn!(%error, "the demo's traffic did not start");
-            }
-        });
-    }
-    steps.end();
-    Ok((running, log))
+    Ok(Network { servers: vec![ferry], verax, ferry_url })
 }

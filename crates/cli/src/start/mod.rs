@@ -5,6 +5,7 @@ mod demo;
 mod descriptors;
 mod drill_runner;
 mod load_runner;
+mod pair;
 mod serve;
 
 pub(crate) use demo::demo;

@@ -14,9 +14,9 @@ use verax_api::LoadProfileSpec;
 use verax_records::Records;
 use verax_records::launcher::{Listen, PrivateServer, PrivateServerOptions};
 use verax_server::{HostNames, HttpOptions, Tls, WireLimits};
-use verax_service::{Service, ServiceError, ServiceOptions};
+use verax_service::{Node, Role, Service, ServiceError, ServiceOptions};
 
-use super::data_directory::{DataDirectory, keep_secret};
+use super::data_directory::DataDirectory;
 use super::descriptors;
 use super::load_runner::LocalLoad;
 use crate::arguments::ServeOptions;
@@ -61,10 +61,18 @@ pub(super) struct Running {
     /// Servers of the demo, which end with it.
     pub(super) more_servers: Vec<PrivateServer>,
     pub(super) directory: DataDirectory,
-    credentials: PathBuf,
+    pub(super) credentials: PathBuf,
     stop: watch::Sender<bool>,
     serving: JoinHandle<std::io::Result<()>>,
     wire_serving: JoinHandle<()>,
+}
+
+/// An address as others are told it; empty when it says nothing to them.
+fn told(scheme: &str, between: &str, address: SocketAddr) -> String {
+    match address.ip().is_unspecified() {
+        true => String::new(),
+        false => format!("{scheme}{between}{address}"),
+    }
 }
 
 async fn listen(address: SocketAddr, setting: &str) -> Result<TcpListener, Failure> {
@@ -105,6 +113,16 @@ pub(super) async fn start(
         }
     };
     let failed = |e: &dyn std::fmt::Display| Failure::failed(e.to_string());
+    let scheme = if tls.is_some() { "https" } else { "http" };
+    let node = Node {
+        id: directory.node_id()?,
+        http: settings.public_http.clone().unwrap_or_else(|| told(scheme, "://", address)),
+        wire: settings.public_wire.clone().unwrap_or_else(|| match tls {
+            Some(_) => told("tls", "://", wire),
+            None => told("", "", wire),
+        }),
+        version: env!("CARGO_PKG_VERSION").into(),
+    };
     let records = Records::later(url);
     let credentials = settings.credentials_directory.clone();
     let credentials = credentials.unwrap_or_else(|| directory.credentials());
@@ -113,12 +131,11 @@ pub(super) async fn start(
         profiles,
         records_snapshot: Some(directory.records_snapshot()),
         epoch_file: Some(directory.epoch_file()),
-        exclusive: true,
+        node: Some(node),
         credentials_dir: Some(credentials.clone()),
         ..Default::default()
     };
     let service = Service::start(records, options).await.map_err(|e| failed(&e))?;
-    let scheme = if tls.is_some() { "https" } else { "http" };
     let ca = settings.tls.as_ref().map(|(certificate, _)| certificate.clone());
     service.set_load_runner(Arc::new(LocalLoad { url: format!("{scheme}://{address}"), ca }));
     directory.check_credentials(&credentials);
@@ -172,15 +189,21 @@ impl Running {
         }
     }
 
-    /// Keeps the secret of an origin where only its owner can read it.
-    pub(super) fn keep_credential(&self, name: &str, secret: &str) -> Result<(), Failure> {
-        keep_secret(&self.credentials.join(name), secret)
-    }
-
-    /// Says that the service can serve: one line, with a sign-in link.
-    pub(super) fn say_ready(&self) {
+    /// Says what the service does: that it can serve, with a sign-in link, or that it stands by.
+    /// One line.
+    pub(super) fn say_role(&self) {
         let http = self.url();
         let wire = self.wire;
+        if self.service.role() == Role::Standby {
+            let topology = self.service.topology();
+            let active = topology.active().map(|node| node.http.as_str()).filter(|a| !a.is_empty());
+            let active = active.unwrap_or("another Verax");
+            let _ = writeln!(
+                std::io::stdout(),
+                "verax standby · {http} · wire {wire} · takes over when {active} ends"
+            );
+            return;
+        }
         let link = self.token.as_ref().and_then(|token| {
             let caller = self.service.token_caller(token).ok()?;
             let link = self.service.sign_in_link(&caller).ok()?;
@@ -198,10 +221,31 @@ impl Running {
 
     /// Waits for a signal to stop, or the end of serving, then stops everything in order.
     pub(super) async fn until_stopped(mut self, signals: &mut StopSignals) -> Result<(), Failure> {
-        tokio::select! {
-            () = signals.received() => {}
-            ended = &mut self.serving => {
-                tracing::error!(?ended, "serving ended by itself");
+        let mut role = self.service.watch_role();
+        role.mark_unchanged();
+        let mut said = self.service.role();
+        loop {
+            tokio::select! {
+                () = signals.received() => break,
+                ended = &mut self.serving => {
+                    tracing::error!(?ended, "serving ended by itself");
+                    break;
+                }
+                _ = role.changed() => {
+                    let now = *role.borrow_and_update();
+                    if now == Role::Active && self.token.is_none() {
+                        self.token = match administrator_token(&self.service, &self.directory, false).await {
+                            Ok(token) => token,
+                            Err(error) => {
+                                error.tell();
+                                None
+                            }
+                        };
+                    }
+                    if std::mem::replace(&mut said, now) != now {
+                        self.say_role();
+                    }
+                }
             }
         }
         tracing::info!("stopping");
@@ -217,6 +261,7 @@ impl Running {
         if runs.is_err() {
             tracing::warn!("what some runs came to was not written down in time");
         }
+        self.service.leave().await;
         let servers = self.private.into_iter().chain(self.more_servers);
         for stopped in futures_util::future::join_all(servers.map(PrivateServer::stop)).await {
             // It loses nothing by being killed, so that is no failure of the stop.
@@ -238,6 +283,15 @@ async fn administrator_token(
     new: bool,
 ) -> Result<Option<String>, Failure> {
     let known = directory.token()?;
+    if service.role() == Role::Standby {
+        if new {
+            return Err(Failure::failed(
+                "a Verax that stands by creates no administrator token: start the active one with --new-admin-token",
+            ));
+        }
+        // Whatever is in the file, one that opens nothing here must not be shown as one that does.
+        return Ok(known.filter(|token| service.token_caller(token).is_ok()));
+    }
     let token = match new {
         true => service.new_administrator_token().await,
         false => service.administrator_token(known.as_deref()).await,
@@ -248,6 +302,13 @@ async fn administrator_token(
                 directory.keep_token(&token)?;
             }
             Ok(Some(token))
+        }
+        Err(ServiceError::Conflict(_)) if known.is_none() && service.topology().nodes.len() > 1 => {
+            tracing::info!(
+                path = %directory.token_path().display(),
+                "no administrator token is kept here: that of the other Verax opens this one too"
+            );
+            Ok(None)
         }
         Err(ServiceError::Conflict(what)) => {
             tracing::error!(
@@ -294,6 +355,6 @@ pub(crate) async fn serve(options: ServeOptions) -> Result<(), Failure> {
         running = start(&settings, profiles.unwrap_or_default(), step) => running?,
         () = signals.received() => return Ok(()),
     };
-    running.say_ready();
+    running.say_role();
     running.until_stopped(&mut signals).await
 }

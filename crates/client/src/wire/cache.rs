@@ -18,6 +18,7 @@ use super::link::{Link, RawReply};
 use super::near::Near;
 use super::options::{CacheEvent, CacheOptions, Hit, Looked, Page};
 use super::pool::Pool;
+use crate::addresses::Addresses;
 use crate::answer::Source;
 use crate::connection::Client;
 use crate::entries::{LifetimeOptions, PutCondition, PutOptions};
@@ -74,12 +75,14 @@ impl Client {
         // Checks the names.
         self.namespace(tenant, namespace)?;
         let own = self.options();
-        let target = Target::new(&own.wire, own.ca.as_deref())?;
+        let mut named = own.wire.split(',').map(|a| Target::new(a.trim(), own.ca.as_deref()));
+        let first = named.next().unwrap_or_else(|| Target::new("", None))?;
+        let targets = Addresses::new(first, named.collect::<Result<_, _>>()?);
         let token = own.token.clone().unwrap_or_default();
         Ok(Cache(Arc::new(Inner {
             tenant: tenant.to_owned(),
             namespace: namespace.to_owned(),
-            pool: Pool::new(target, token, own.connect_timeout, options.connections),
+            pool: Pool::new(targets, own, token, options.connections),
             breaker: Breaker::default(),
             near: options.near_copies.map(|near| Arc::new(Near::new(near))),
             options,
@@ -174,7 +177,7 @@ impl Cache {
         call: impl Future<Output = Result<T, ClientError>>,
     ) -> Result<T, ClientError> {
         let outcome = tokio::time::timeout(bound, call).await.unwrap_or_else(|_| {
-            let url = self.0.pool.address().to_owned();
+            let url = self.0.pool.address();
             Err(ClientError::TimedOut { url, milliseconds: bound.as_millis() })
         });
         match &outcome {
@@ -266,7 +269,7 @@ impl Cache {
         if !self.0.breaker.admits(started) {
             self.note(CacheEvent::Skipped, started);
             return Err(ClientError::Unreachable {
-                url: self.0.pool.address().to_owned(),
+                url: self.0.pool.address(),
                 reason: "it did not answer several times in a row, so it is left alone for a while"
                     .into(),
             });

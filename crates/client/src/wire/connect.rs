@@ -30,6 +30,12 @@ impl std::fmt::Debug for Target {
     }
 }
 
+impl PartialEq for Target {
+    fn eq(&self, other: &Self) -> bool {
+        (&self.address, self.tls.is_some()) == (&other.address, other.tls.is_some())
+    }
+}
+
 fn roots(ca: Option<&Path>) -> Result<RootCertStore, ClientError> {
     let path = ca.ok_or_else(|| {
         ClientError::Invalid(
@@ -76,6 +82,12 @@ impl Target {
             .with_no_client_auth();
         let connector = TlsConnector::from(Arc::new(config));
         Ok(Self { address, tls: Some((connector, name.map_err(|_| wrong())?)) })
+    }
+
+    /// Reads an address that a peer told. The token must not go out without TLS where it came in
+    /// with it.
+    pub(super) fn told(&self, text: &str, ca: Option<&Path>) -> Option<Self> {
+        Self::new(text, ca).ok().filter(|told| told.tls.is_some() || self.tls.is_none())
     }
 
     pub(super) fn address(&self) -> &str {

@@ -72,6 +72,7 @@ pub(super) fn refusal(code: u16, detail: &str) -> ClientError {
         Some(FailureCode::RecordsUnavailable) => {
             ("records-unavailable", "The records are not available", 503)
         }
+        Some(FailureCode::Standby) => ("standby", "This Verax stands by", 503),
         Some(FailureCode::Version) => ("version", "No common version of the protocol", 400),
         Some(FailureCode::Internal) => ("internal", "Verax made a mistake", 500),
         Some(FailureCode::Invalid) | None => {
@@ -171,8 +172,11 @@ impl Drop for Waiting<'_> {
 }
 
 impl Link {
-    /// Connects and says hello.
-    pub(super) async fn connect(target: &Target, token: &str) -> Result<Arc<Self>, ClientError> {
+    /// Connects and says hello; returns the nodes' addresses too, as the welcome names them.
+    pub(super) async fn connect(
+        target: &Target,
+        token: &str,
+    ) -> Result<(Arc<Self>, Vec<String>), ClientError> {
         let address = target.address().to_owned();
         let unreachable =
             |reason: String| ClientError::Unreachable { url: address.clone(), reason };
@@ -195,12 +199,18 @@ impl Link {
             client: concat!("verax-client/", env!("CARGO_PKG_VERSION")),
         };
         let answered = link.call(0, Request::Hello(hello)).await;
-        match answered.and_then(|raw| raw.reply().map(|r| matches!(r, Reply::Welcome(_)))) {
-            Ok(true) => {
-                tokio::spawn(Arc::clone(&link).keep_alive());
-                Ok(link)
+        let welcomed = answered.and_then(|raw| match raw.reply()? {
+            Reply::Welcome(welcome) => {
+                Ok(Some(welcome.nodes.iter().map(str::to_owned).collect::<Vec<_>>()))
             }
-            Ok(false) => {
+            _ => Ok(None),
+        });
+        match welcomed {
+            Ok(Some(nodes)) => {
+                tokio::spawn(Arc::clone(&link).keep_alive());
+                Ok((link, nodes))
+            }
+            Ok(None) => {
                 link.fail();
                 Err(unreachable("it did not say welcome".into()))
             }

@@ -1,18 +1,26 @@
-//! A few connections to one Verax, made when needed and made anew when they break.
+//! A few connections to the active Verax, made when needed and made anew when they break.
 
+use std::collections::VecDeque;
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
 use tokio::sync::Mutex;
+use verax_wire::FailureCode;
 
 use super::connect::Target;
-use super::link::Link;
+use super::link::{Link, refusal};
+use crate::addresses::Addresses;
+use crate::connection::ClientOptions;
 use crate::error::ClientError;
 
 /// How long after a failed attempt to connect the next one waits at first, and at most.
 const SHORTEST: Duration = Duration::from_millis(20);
 const LONGEST: Duration = Duration::from_secs(2);
+
+/// The most addresses that one attempt tries.
+const MAX_TRIES: usize = 16;
 
 #[derive(Debug, Default)]
 struct Slot {
@@ -24,7 +32,8 @@ struct Slot {
 /// The connections.
 #[derive(Debug)]
 pub(super) struct Pool {
-    target: Target,
+    targets: Addresses<Target>,
+    ca: Option<PathBuf>,
     token: String,
     connect_timeout: Duration,
     slots: Box<[Mutex<Slot>]>,
@@ -40,17 +49,19 @@ impl Drop for Pool {
 
 impl Pool {
     pub(super) fn new(
-        target: Target,
+        targets: Addresses<Target>,
+        options: &ClientOptions,
         token: String,
-        connect_timeout: Duration,
         connections: usize,
     ) -> Self {
         let slots = (0..connections.max(1)).map(|_| Mutex::default()).collect();
-        Self { target, token, connect_timeout, slots, next: AtomicUsize::new(0) }
+        let (ca, connect_timeout) = (options.ca.clone(), options.connect_timeout);
+        Self { targets, ca, token, connect_timeout, slots, next: AtomicUsize::new(0) }
     }
 
-    pub(super) fn address(&self) -> &str {
-        self.target.address()
+    /// The address that answered last.
+    pub(super) fn address(&self) -> String {
+        self.targets.current().address().to_owned()
     }
 
     /// A connection that works, the next in turn. One that broke is made anew; after an attempt that
@@ -72,25 +83,61 @@ impl Pool {
             return Ok(Arc::clone(link));
         }
         slot.link = None;
-        let unreachable = |reason: &str| ClientError::Unreachable {
-            url: self.address().to_owned(),
-            reason: reason.to_owned(),
-        };
         if slot.not_before.is_some_and(|at| Instant::now() < at) {
-            return Err(unreachable("the last attempt to connect failed a moment ago"));
+            let reason = "the last attempt to connect failed a moment ago";
+            return Err(unreachable(&self.targets.current(), reason));
         }
-        let attempt = Link::connect(&self.target, &self.token);
-        let error = match tokio::time::timeout(self.connect_timeout, attempt).await {
-            Ok(Ok(link)) => {
+        let error = match self.connect().await {
+            Ok(link) => {
                 *slot = Slot { link: Some(Arc::clone(&link)), ..Slot::default() };
                 return Ok(link);
             }
-            Ok(Err(error)) => error,
-            Err(_) => unreachable("connecting took too long"),
+            Err(error) => error,
         };
         slot.pause = (slot.pause * 2).clamp(SHORTEST, LONGEST);
         let spread = 0.5 + rand::random::<f64>() / 2.0;
         slot.not_before = Some(Instant::now() + slot.pause.mul_f64(spread));
         Err(error)
     }
+
+    /// Connects to the active Verax: each address is tried in turn, and a standby tells where the
+    /// active one is.
+    async fn connect(&self) -> Result<Arc<Link>, ClientError> {
+        let mut targets: VecDeque<Target> = self.targets.in_order().into();
+        let (mut tried, mut error) = (Vec::new(), None);
+        while let Some(target) = targets.pop_front() {
+            if tried.contains(&target) || tried.len() == MAX_TRIES {
+                continue;
+            }
+            tried.push(target.clone());
+            let attempt = Link::connect(&target, &self.token);
+            match tokio::time::timeout(self.connect_timeout, attempt).await {
+                Ok(Ok((link, nodes))) => match nodes.first() {
+                    // The active one comes first, and names itself by an empty address.
+                    Some(first) if first.is_empty() => {
+                        self.targets.answered(&target);
+                        return Ok(link);
+                    }
+                    active => {
+                        link.fail();
+                        let told = active.and_then(|text| target.told(text, self.ca.as_deref()));
+                        told.into_iter().for_each(|active| targets.push_front(active));
+                        error = Some(refusal(
+                            FailureCode::Standby as u16,
+                            "only a Verax that stands by answers: the active one cannot be reached",
+                        ));
+                    }
+                },
+                // A refusal holds for all that use the same records.
+                Ok(Err(refused @ ClientError::Refused(_))) => return Err(refused),
+                Ok(Err(failed)) => drop(error.get_or_insert(failed)),
+                Err(_) => drop(error.get_or_insert(unreachable(&target, "connecting took too long"))),
+            }
+        }
+        Err(error.unwrap_or_else(|| unreachable(&self.targets.current(), "no address is left")))
+    }
+}
+
+fn unreachable(target: &Target, reason: &str) -> ClientError {
+    ClientError::Unreachable { url: target.address().to_owned(), reason: reason.to_owned() }
 }

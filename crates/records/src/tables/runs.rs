@@ -8,6 +8,7 @@ use verax_core::{Name, Timestamp};
 use super::activity::{Actor, Change, write};
 use super::tenants::tenant_id;
 use super::{ReturningId, read_name};
+use crate::changes::locked_revision;
 use crate::connection::Records;
 use crate::error::RecordsError;
 use crate::schema::{runs, tenants};
@@ -130,6 +131,8 @@ impl Records {
                 .await
                 .map_err(|e| RecordsError::of(format!("tenant {tenant}"), e, ""))?;
             let started = connection.transaction(async |connection| {
+                locked_revision(connection).await?;
+                self.check_owner(connection).await?;
                 let row = (
                     runs::kind.eq(kind.name()),
                     runs::tenant.eq(tenant.as_str()),
@@ -151,9 +154,9 @@ impl Records {
                     detail,
                 };
                 write(connection, actor, now, &change, None).await?;
-                Ok::<_, diesel::result::Error>(id)
+                Ok::<_, RecordsError>(id)
             });
-            Ok(started.await?)
+            started.await
         })
         .await
     }

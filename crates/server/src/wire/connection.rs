@@ -13,7 +13,9 @@ use verax_service::access::{Caller, LeasedBy, Right};
 use verax_service::cache::{Invalidated, InvalidationWatch};
 use verax_service::locks::LockSession;
 use verax_service::transit::{Place, SMALL};
-use verax_service::{Namespace, Service, ServiceError};
+use verax_service::{
+    Namespace, NodeId, NodeState, Role, Service, ServiceError, Topology,
+};
 use verax_wire::{
     FailureCode, Frame, Hello, LARGEST_HELLO, Nodes, RawFrame, Reply, Request, VERSION, Welcome,
     WireError, frame, next_frame,
@@ -36,6 +38,9 @@ const WRITE_AT: usize = 256 << 10;
 
 /// What a body may have beyond its value: key, media type, tags, numbers, and a batch's heads.
 const BEYOND_VALUE: u64 = 64 << 10;
+
+/// The most addresses that a welcome names.
+const MAX_NODES: usize = 16;
 
 /// The most namespaces that one connection opens.
 const MOST_OPENED: usize = 4_096;
@@ -136,8 +141,15 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
     }
 
     async fn converse(&mut self) -> Result<(), Ended> {
-        let mut stopping = self.service.stopping();
-        let stop = async move { stopping.wait_for(|stopping| *stopping).await.map(drop) };
+        let (mut stopping, mut role) = (self.service.stopping(), self.service.watch_role());
+        // A connection to an active node ends with that, so that its client finds the next one.
+        let began_active = *role.borrow_and_update() == Role::Active;
+        let stop = async move {
+            tokio::select! {
+                _ = stopping.wait_for(|stopping| *stopping) => {}
+                _ = role.wait_for(|role| began_active && *role == Role::Standby) => {}
+            }
+        };
         let mut stop_told = false;
         tokio::pin!(stop);
         let silence = tokio::time::sleep(self.limits.hello);
@@ -197,7 +209,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                     self.fail(Frame::default(), &Failure::new(FailureCode::Busy, why));
                     return Err(Ended::Refused(why.to_owned()));
                 }
-                _ = &mut stop, if !stop_told => {
+                () = &mut stop, if !stop_told => {
                     stop_told = true;
                     self.ending = true;
                     self.outbox.add(Frame::default(), &Reply::Goodbye);
@@ -273,18 +285,22 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             (None, Request::Hello(hello)) => self.hello(frame, hello),
             (None, _) => Err(Ended::Protocol(WireError::Kind(head.kind))),
             (Some(_), Request::Hello(_)) => Err(Ended::Protocol(WireError::Kind(head.kind))),
-            (Some(peer), Request::Open { tenant, namespace }) => {
-                let caller = Arc::clone(&peer.caller);
-                let opened = self.open(&caller, tenant, namespace);
-                self.reply_opened(frame, opened);
-                Ok(())
-            }
             (_, Request::Ping) => {
                 self.outbox.add(frame, &Reply::Pong);
                 Ok(())
             }
             (_, Request::Goodbye) => {
                 self.ending = true;
+                Ok(())
+            }
+            (_, _) if self.service.role() == Role::Standby => {
+                self.fail(frame, &ServiceError::Standby.into());
+                Ok(())
+            }
+            (Some(peer), Request::Open { tenant, namespace }) => {
+                let caller = Arc::clone(&peer.caller);
+                let opened = self.open(&caller, tenant, namespace);
+                self.reply_opened(frame, opened);
                 Ok(())
             }
             (_, request) => {
@@ -348,14 +364,16 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         }
         let largest = verax_core::policy::LARGEST_VALUE + BEYOND_VALUE;
         self.largest_body = u32::try_from(largest).unwrap_or(u32::MAX);
+        let topology = self.service.topology();
+        let this = self.service.node().map(|node| node.id);
+        let nodes = addresses(&topology, this, self.service.role());
         let welcome = Welcome {
             version: VERSION,
             largest_body: self.largest_body,
             most_in_flight: u32::try_from(self.limits.in_flight).unwrap_or(u32::MAX),
             idle_timeout: u32::try_from(self.limits.idle.as_millis()).unwrap_or(u32::MAX),
-            // One node today: the one that the client is connected to.
-            topology: 1,
-            nodes: Nodes::of(&[""]),
+            topology: topology.revision,
+            nodes: Nodes::of(&nodes),
         };
         self.outbox.add(frame, &Reply::Welcome(welcome));
         Ok(())
@@ -446,6 +464,28 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             }
         }
         Ok(())
+    }
+}
+
+/// The addresses of the nodes that are there, the active one first; that of this node is empty.
+/// While none is active, there are none.
+fn addresses(topology: &Topology, this: Option<NodeId>, role: Role) -> Vec<&str> {
+    let Some(this) = this else { return vec![""] };
+    let present = topology.nodes.iter().filter(|(_, state)| *state != NodeState::Away);
+    let mut present: Vec<_> = present.collect();
+    present.sort_by_key(|(_, state)| *state != NodeState::Active);
+    let addresses = present.into_iter().filter_map(|(node, _)| match node.id == this {
+        true => Some(""),
+        false if node.wire.is_empty() => None,
+        false => Some(node.wire.as_str()),
+    });
+    let addresses: Vec<&str> = addresses.take(MAX_NODES).collect();
+    match (role, topology.active().map(|active| active.id == this)) {
+        // What this node knows of itself comes before what was read a second ago.
+        (Role::Active, Some(true)) => addresses,
+        (Role::Active, _) => vec![""],
+        (Role::Standby, Some(false)) => addresses,
+        (Role::Standby, _) => Vec::new(),
     }
 }
 

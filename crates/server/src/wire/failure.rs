@@ -29,6 +29,7 @@ impl From<ServiceError> for Failure {
             ServiceError::Unknown(_) => FailureCode::NotFound,
             ServiceError::Invalid(_) | ServiceError::Conflict(_) => FailureCode::Invalid,
             ServiceError::RecordsUnavailable(_) => FailureCode::RecordsUnavailable,
+            ServiceError::Standby => FailureCode::Standby,
             ServiceError::ValueTooLarge { .. } | ServiceError::DoesNotFit(_) => {
                 FailureCode::TooLarge
             }

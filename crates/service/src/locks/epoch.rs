@@ -7,6 +7,9 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
 
+use verax_records::{Membership, RecordsError};
+
+use crate::membership::Role;
 use crate::service::Service;
 
 /// How often it is looked at, and how long after a failure it is asked for again.
@@ -17,7 +20,8 @@ const EVERY: Duration = Duration::from_secs(1);
 pub(crate) async fn keep_epoch(service: Arc<Service>) {
     let mut told = false;
     loop {
-        if service.locks.table().needs_epoch() && service.records_available() {
+        let wanted = service.role() == Role::Active && service.records_available();
+        if wanted && service.locks.table().needs_epoch() {
             let given = service.begin_lock_epoch().await;
             if given && told {
                 tracing::info!("locks are given again");
@@ -31,17 +35,23 @@ pub(crate) async fn keep_epoch(service: Arc<Service>) {
 }
 
 impl Service {
-    /// Gives no locks from now on: another Verax may, and its tokens must be the larger ones. A
-    /// later epoch begins anew.
-    pub(crate) fn end_lock_epoch(&self) {
-        self.locks.table().end_epoch();
+    /// Asks the records for an epoch; returns whether there is one. Where several Verax use them, it
+    /// is for the owner of the share alone.
+    pub(crate) async fn begin_lock_epoch(&self) -> bool {
+        self.begin_epoch_of(None).await.is_ok()
     }
 
-    /// Asks the records for an epoch; returns whether there is one.
-    pub(crate) async fn begin_lock_epoch(&self) -> bool {
+    /// [`begin_lock_epoch`](Self::begin_lock_epoch) by a membership that is at hand.
+    pub(crate) async fn begin_epoch_of(
+        &self,
+        membership: Option<&mut Membership>,
+    ) -> Result<(), RecordsError> {
         let used = self.epoch_file.as_deref().and_then(read).unwrap_or(0);
-        let known = self.locks.table().epoch().unwrap_or(0).max(used);
-        let Ok(epoch) = self.records.next_lock_epoch(known, self.now()).await else { return false };
+        let (known, now) = (self.locks.table().epoch().unwrap_or(0).max(used), self.now());
+        let epoch = match membership {
+            Some(membership) => membership.begin_epoch(known, now).await?,
+            None => self.next_epoch(known, now).await?,
+        };
         if let Some(file) = self.epoch_file.clone() {
             let written = tokio::task::spawn_blocking(move || write(&file, epoch)).await;
             if !matches!(written, Ok(Ok(()))) {
@@ -49,7 +59,7 @@ impl Service {
             }
         }
         self.locks.table().begin_epoch(epoch);
-        true
+        Ok(())
     }
 }
 

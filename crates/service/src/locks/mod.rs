@@ -288,6 +288,18 @@ impl Service {
         self.locks.deliver(told, now);
     }
 
+    /// Ends all holds and waits, and gives none: another Verax does. A later epoch begins anew.
+    pub(crate) fn end_all_locks(&self) {
+        let mut table = self.locks.table();
+        table.end_epoch();
+        table.end_all();
+    }
+
+    /// Sets until when locks are given; `None` for as long as there is an epoch.
+    pub(crate) fn give_locks_until(&self, moment: Option<Timestamp>) {
+        self.locks.table().give_until(moment);
+    }
+
     /// Ends what a namespace that is deleted has of locks.
     pub(crate) fn end_locks(&self, namespace: NamespaceId) {
         self.locks.table().end_namespace(namespace);
@@ -326,7 +338,7 @@ fn check(request: &LockRequest) -> Result<(), ServiceError> {
 
 fn refused(error: ClaimError) -> ServiceError {
     match error {
-        ClaimError::NoEpoch | ClaimError::EpochUsedUp => {
+        ClaimError::NoEpoch | ClaimError::EpochUsedUp | ClaimError::Unconfirmed => {
             ServiceError::RecordsUnavailable(error.to_string())
         }
         ClaimError::Full(_) => ServiceError::Busy(
@@ -336,7 +348,10 @@ fn refused(error: ClaimError) -> ServiceError {
 }
 
 fn not_held(error: NotHeld) -> ServiceError {
-    ServiceError::NotHeld(error)
+    match error {
+        NotHeld::Unconfirmed { .. } => ServiceError::RecordsUnavailable(error.to_string()),
+        error => ServiceError::NotHeld(error),
+    }
 }
 
 /// Ends holds and waits when their time is over.

@@ -69,6 +69,7 @@ impl Service {
         (title, detail): (&str, serde_json::Value),
         mut run: R,
     ) -> Result<(u64, Arc<Watched<R>>), ServiceError> {
+        self.needs_confirmed_lease()?;
         let new = NewRun {
             kind: R::KIND,
             tenant: namespace.tenant().clone(),

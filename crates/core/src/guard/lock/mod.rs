@@ -151,6 +151,11 @@ pub enum ClaimError {
         "locks are not given at the moment: MariaDB did not answer at the start, so nobody can tell which fencing tokens were given before; they are given as soon as it does"
     )]
     NoEpoch,
+    /// Somebody else may give locks now.
+    #[error(
+        "locks are not given at the moment: another Verax stands by, and MariaDB does not confirm that this one is still active"
+    )]
+    Unconfirmed,
     /// So many holds were given since the start that the epoch is used up.
     #[error("the fencing tokens of this epoch are used up; a new one is being asked for")]
     EpochUsedUp,
@@ -165,6 +170,14 @@ pub enum NotHeld {
     /// Nobody holds the lock now.
     #[error("the hold with fencing token {token} is over; nobody holds the lock now")]
     Free {
+        /// The token that was given.
+        token: FencingToken,
+    },
+    /// Whether it is over cannot be told: somebody else may give locks now.
+    #[error(
+        "the hold with fencing token {token} is not renewed: another Verax stands by, and MariaDB does not confirm that this one is still active"
+    )]
+    Unconfirmed {
         /// The token that was given.
         token: FencingToken,
     },

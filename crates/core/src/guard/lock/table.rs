@@ -47,6 +47,8 @@ pub struct LockTable<W> {
     epoch: Option<u32>,
     /// The latest one that was ended.
     ended: Option<u32>,
+    /// Nothing is given from this moment on, unless it is put off.
+    gives_until: Option<Timestamp>,
     given: u32,
     last_ticket: u64,
     locks: HashMap<LockName, Lock<W>>,
@@ -71,6 +73,7 @@ impl<W> LockTable<W> {
         Self {
             epoch: None,
             ended: None,
+            gives_until: None,
             given: 0,
             last_ticket: 0,
             locks: HashMap::new(),
@@ -93,6 +96,17 @@ impl<W> LockTable<W> {
         self.ended = self.ended.max(self.epoch.take());
     }
 
+    /// Sets until when locks are given and renewed; `None` for as long as there is an epoch. Somebody
+    /// else may give them from then on.
+    pub fn give_until(&mut self, moment: Option<Timestamp>) {
+        self.gives_until = moment;
+    }
+
+    /// Whether locks are given and renewed.
+    pub fn gives(&self, now: Timestamp) -> bool {
+        self.gives_until.is_none_or(|until| now < until)
+    }
+
     /// The epoch of the tokens given now.
     pub fn epoch(&self) -> Option<u32> {
         self.epoch
@@ -103,8 +117,11 @@ impl<W> LockTable<W> {
         self.epoch.is_none() || self.given > u32::MAX - (u32::MAX >> 4)
     }
 
-    fn next_token(&mut self) -> Result<FencingToken, ClaimError> {
+    fn next_token(&mut self, now: Timestamp) -> Result<FencingToken, ClaimError> {
         let epoch = self.epoch.ok_or(ClaimError::NoEpoch)?;
+        if !self.gives(now) {
+            return Err(ClaimError::Unconfirmed);
+        }
         let given = self.given.checked_add(1).ok_or(ClaimError::EpochUsedUp)?;
         self.given = given;
         Ok(FencingToken((u64::from(epoch) << COUNT_BITS) | u64::from(given)))
@@ -152,7 +169,7 @@ impl<W> LockTable<W> {
             *self.taken.entry(name.0).or_default() += 1;
             return Ok(Claimed::Waiting(ticket));
         }
-        let token = self.next_token()?;
+        let token = self.next_token(now)?;
         let ends_at = now + claim.hold;
         let Claim { owner, session, access, .. } = claim;
         let held = Held { owner, token, since: now, ends_at, session, access };
@@ -190,9 +207,9 @@ impl<W> LockTable<W> {
             self.remove(name);
             return;
         }
-        let Ok(token) = self.next_token() else {
-            // The epoch is used up, so nobody can be given the lock. Those in line give up, and it is
-            // free for whoever asks once there is a new epoch.
+        let Ok(token) = self.next_token(now) else {
+            // Nobody can be given the lock. Those in line give up, and it is free for whoever asks
+            // once locks are given again.
             let Some(lock) = self.remove(name) else { return };
             let holder = lock.held.shown();
             told.extend(lock.line.into_iter().map(|w| Told::GaveUp(w.waiter, holder.clone())));
@@ -266,7 +283,7 @@ impl<W> LockTable<W> {
     /// Makes a hold last for `hold` from now on, longer or shorter; returns when it ends then.
     ///
     /// # Errors
-    /// [`NotHeld`] when the hold is over.
+    /// [`NotHeld`] when the hold is over, or locks are not [given](Self::gives) at the moment.
     pub fn renew(
         &mut self,
         name: &LockName,
@@ -275,6 +292,9 @@ impl<W> LockTable<W> {
         now: Timestamp,
         told: &mut Vec<Told<W>>,
     ) -> Result<Timestamp, NotHeld> {
+        if !self.gives(now) {
+            return Err(NotHeld::Unconfirmed { token });
+        }
         let held = self.held(name, token, now, told)?;
         let ends_at = now + hold;
         held.ends_at = ends_at;
@@ -369,6 +389,13 @@ impl<W> LockTable<W> {
         self.locks.retain(|(of, _), _| *of != namespace);
         self.moments.retain(|(_, (of, _))| *of != namespace);
         self.taken.remove(&namespace);
+    }
+
+    /// Ends all holds and waits: holders learn of it when they renew.
+    pub fn end_all(&mut self) {
+        self.locks.clear();
+        self.moments.clear();
+        self.taken.clear();
     }
 
     /// A lock as it stands, without touching it; `None` when nobody holds it.

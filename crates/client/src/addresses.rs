@@ -1,0 +1,88 @@
+//! The addresses of several Verax that use the same records, and which of them answered last.
+//!
+//! Those that the application names come first; further ones are learned from what answers, as the
+//! active one may be where nobody expected it.
+
+use std::sync::{Mutex, MutexGuard, PoisonError};
+
+/// The most addresses that are kept: what a peer tells must not grow without bounds.
+const MAX_ADDRESSES: usize = 16;
+
+/// Addresses of one kind, in the order in which they are tried.
+#[derive(Debug)]
+pub(crate) struct Addresses<A>(Mutex<Known<A>>);
+
+#[derive(Debug)]
+struct Known<A> {
+    all: Vec<A>,
+    /// How many of them the application named.
+    named: usize,
+    /// The one that answered last as the active one.
+    active: usize,
+}
+
+impl<A: Clone + PartialEq> Addresses<A> {
+    /// Those that the application names, at least one.
+    pub(crate) fn new(first: A, others: Vec<A>) -> Self {
+        let mut all = vec![first];
+        all.extend(others);
+        Self(Mutex::new(Known { named: all.len(), all, active: 0 }))
+    }
+
+    fn known(&self) -> MutexGuard<'_, Known<A>> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// The one that answered last.
+    pub(crate) fn current(&self) -> A {
+        let known = self.known();
+        known.all[known.active.min(known.all.len() - 1)].clone()
+    }
+
+    /// All of them, the one that answered last first.
+    pub(crate) fn in_order(&self) -> Vec<A> {
+        let known = self.known();
+        let mut all = known.all.clone();
+        let active = all.remove(known.active.min(known.all.len() - 1));
+        all.insert(0, active);
+        all
+    }
+
+    /// This one answered as the active one. One that was learned is kept, and the oldest learned
+    /// one is forgotten for it when there are too many.
+    pub(crate) fn answered(&self, address: &A) {
+        let mut known = self.known();
+        if let Some(at) = known.all.iter().position(|a| a == address) {
+            known.active = at;
+            return;
+        }
+        if known.all.len() >= MAX_ADDRESSES.max(known.named + 1) {
+            let oldest = known.named;
+            known.all.remove(oldest);
+        }
+        known.all.push(address.clone());
+        known.active = known.all.len() - 1;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_one_that_answered_is_tried_first() {
+        let addresses = Addresses::new("a", vec!["b", "c"]);
+        assert_eq!((addresses.current(), addresses.in_order()), ("a", vec!["a", "b", "c"]));
+        addresses.answered(&"c");
+        assert_eq!((addresses.current(), addresses.in_order()), ("c", vec!["c", "a", "b"]));
+    }
+
+    #[test]
+    fn learned_addresses_are_bounded_and_named_ones_stay() {
+        let addresses = Addresses::new(0, vec![1]);
+        (100..200).for_each(|learned| addresses.answered(&learned));
+        let all = addresses.in_order();
+        assert_eq!((all.len(), all[0]), (MAX_ADDRESSES, 199));
+        assert!(all.contains(&0) && all.contains(&1) && !all.contains(&100));
+    }
+}

@@ -1,0 +1,309 @@
+//! Being one of the nodes that use the same records, and owning the share of the keys.
+//!
+//! MariaDB guards both by locks of a session (`GET_LOCK`), so they end with the connection of the
+//! node that has them, however that ends: one lock says that the node is there, the other is the
+//! lease on the share. Owning the share is also written down, with the owner's epoch, and every
+//! change of the records checks it: a node that has lost the share changes nothing, whether or not
+//! it has noticed.
+//!
+//! A standby that gets the lease cannot know whether the owner has ended or only lost its
+//! connection. So the owner confirms the lease while a standby is there, and each confirmation is
+//! valid for a time that both know ([`LEASE_VALIDITY`]): the owner gives nothing after it, the
+//! standby nothing before its end.
+
+use std::time::Duration;
+
+use diesel::QueryableByName;
+use diesel::sql_types::{BigInt, Binary, Integer, Nullable, Text, TinyInt, Unsigned};
+use diesel_async::{AsyncConnection, AsyncMysqlConnection, RunQueryDsl, SimpleAsyncConnection};
+use verax_core::Timestamp;
+
+use crate::connection::{Records, close, connect};
+use crate::error::RecordsError;
+use crate::tables::{NODE_LOCK, NodeId, SHARE, next_epoch, raise_topology};
+
+/// How long a confirmation of the lease is valid, from the moment that it is asked for.
+pub const LEASE_VALIDITY: Duration = Duration::from_secs(3);
+
+/// How long a node may be silent before MariaDB ends its session, in seconds: it may be gone
+/// without a word.
+const SILENCE_SECONDS: u32 = 3;
+
+/// How long a start waits until MariaDB has noticed the end of the node's earlier process.
+const REJOIN_SECONDS: u32 = 4;
+
+/// How long an answer about the membership may take.
+const ANSWER_TIMEOUT: Duration = Duration::from_secs(2);
+
+/// A node's membership, for as long as this lives and its connection does.
+pub struct Membership {
+    records: Records,
+    id: NodeId,
+    connection: Option<AsyncMysqlConnection>,
+}
+
+impl std::fmt::Debug for Membership {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Membership").field("id", &self.id).finish_non_exhaustive()
+    }
+}
+
+/// What the records say of the share's ownership.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Ownership {
+    /// It is this node's, with the epoch that it has here.
+    Ours,
+    /// It is this node's with another epoch: the records went back.
+    OtherEpoch,
+    /// Another node had it since, or has it.
+    Theirs,
+}
+
+#[derive(QueryableByName)]
+struct Yes {
+    #[diesel(sql_type = Integer)]
+    yes: i32,
+}
+
+#[derive(QueryableByName)]
+struct Count {
+    #[diesel(sql_type = BigInt)]
+    count: i64,
+}
+
+#[derive(QueryableByName)]
+struct Owner {
+    #[diesel(sql_type = Nullable<Binary>)]
+    owner: Option<Vec<u8>>,
+    #[diesel(sql_type = Unsigned<Integer>)]
+    epoch: u32,
+}
+
+/// The lock on the share, as SQL.
+fn share_lock() -> String {
+    format!("CONCAT('verax.share.{SHARE}.', DATABASE())")
+}
+
+impl Records {
+    /// Joins as a node. Nothing is written down: the tables may not be there yet.
+    ///
+    /// # Errors
+    /// [`RecordsError::SameNode`] when another process has the same identity,
+    /// [`RecordsError::Unavailable`].
+    pub async fn join(&self, id: NodeId) -> Result<Membership, RecordsError> {
+        // From here on the connection is closed with the membership, whatever happens.
+        let connection = Some(connect(self.url()).await?);
+        let mut membership = Membership { records: self.clone(), id, connection };
+        let wait = Duration::from_secs(REJOIN_SECONDS.into());
+        let joined = membership.ask(wait + ANSWER_TIMEOUT, async |connection| {
+            let silence = format!("SET SESSION wait_timeout = {SILENCE_SECONDS}");
+            connection.batch_execute(&silence).await?;
+            let get = format!("SELECT GET_LOCK(CONCAT('verax.node.', ?), {REJOIN_SECONDS}) AS yes");
+            let get = diesel::sql_query(get).bind::<Text, _>(id.to_string());
+            Ok(get.get_result::<Yes>(connection).await?.yes == 1)
+        });
+        match joined.await? {
+            true => Ok(membership),
+            false => Err(RecordsError::SameNode(id.to_string())),
+        }
+    }
+
+    /// Leaves in order, at the end of a node: gives the share back if it was this node's, so that
+    /// a standby need not wait for confirmations to run out, and forgets the node. End the
+    /// membership after this.
+    ///
+    /// # Errors
+    /// [`RecordsError::Unavailable`].
+    pub async fn leave(&self, id: NodeId) -> Result<(), RecordsError> {
+        let epoch = self.owned_epoch();
+        self.exchange(async |connection| {
+            let left = connection.transaction(async |connection| {
+                // After this, changes that are still under way find that the share has no owner.
+                crate::changes::locked_revision(connection).await?;
+                raise_topology(connection).await?;
+                diesel::sql_query(
+                    "UPDATE shares SET owner = NULL WHERE id = ? AND owner = ? AND epoch = ?",
+                )
+                .bind::<Unsigned<TinyInt>, _>(SHARE)
+                .bind::<Binary, _>(id.bytes())
+                .bind::<Unsigned<Integer>, _>(epoch)
+                .execute(connection)
+                .await?;
+                diesel::sql_query("DELETE FROM nodes WHERE id = ?")
+                    .bind::<Binary, _>(id.bytes())
+                    .execute(connection)
+                    .await?;
+                Ok::<_, diesel::result::Error>(())
+            });
+            Ok(left.await?)
+        })
+        .await
+    }
+}
+
+impl Membership {
+    /// Asks MariaDB something on the membership's connection. Without an answer the connection is
+    /// closed, and the node has to join anew.
+    async fn ask<R>(
+        &mut self,
+        limit: Duration,
+        question: impl AsyncFnOnce(&mut AsyncMysqlConnection) -> Result<R, RecordsError>,
+    ) -> Result<R, RecordsError> {
+        // Taken out, so that a call which is dropped does not leave a connection behind on which
+        // an answer is still to come.
+        let taken = self.connection.take();
+        let mut connection =
+            Closing(Some(taken.ok_or_else(|| RecordsError::Unavailable("the membership is over".into()))?));
+        let Some(open) = connection.0.as_mut() else {
+            return Err(RecordsError::Unavailable("the membership is over".into()));
+        };
+        match tokio::time::timeout(limit, question(open)).await {
+            Ok(Ok(answer)) => {
+                self.connection = connection.0.take();
+                Ok(answer)
+            }
+            Ok(Err(error)) => Err(error),
+            Err(_) => Err(RecordsError::Unavailable("no answer about the lease in time".into())),
+        }
+    }
+
+    /// Whether its connection still stands, as far as is known here.
+    pub fn is_open(&self) -> bool {
+        self.connection.is_some()
+    }
+
+    /// Whether this node has the lease on the share.
+    ///
+    /// # Errors
+    /// [`RecordsError::Unavailable`]: the membership is over then.
+    pub async fn has_lease(&mut self) -> Result<bool, RecordsError> {
+        let ask = format!("SELECT IS_USED_LOCK({}) <=> CONNECTION_ID() AS yes", share_lock());
+        self.ask(ANSWER_TIMEOUT, async |connection| {
+            Ok(diesel::sql_query(ask).get_result::<Yes>(connection).await?.yes == 1)
+        })
+        .await
+    }
+
+    /// Takes the lease on the share, and waits some seconds for it while another node has it;
+    /// returns whether this node has it now.
+    ///
+    /// # Errors
+    /// [`RecordsError::Unavailable`]: the membership is over then.
+    pub async fn acquire_lease(&mut self, wait: Duration) -> Result<bool, RecordsError> {
+        let get = format!("SELECT GET_LOCK({}, {}) AS yes", share_lock(), wait.as_secs());
+        self.ask(wait + ANSWER_TIMEOUT, async |connection| {
+            Ok(diesel::sql_query(get).get_result::<Yes>(connection).await?.yes == 1)
+        })
+        .await
+    }
+
+    /// How many other nodes are there, which may take the lease when this one loses it.
+    ///
+    /// # Errors
+    /// [`RecordsError::Unavailable`]: the membership is over then.
+    pub async fn standbys(&mut self) -> Result<u64, RecordsError> {
+        let (id, ask) = (self.id, format!(
+            "SELECT COUNT(*) AS count FROM nodes WHERE id <> ? AND IS_USED_LOCK({NODE_LOCK}) IS NOT NULL"
+        ));
+        self.ask(ANSWER_TIMEOUT, async |connection| {
+            let ask = diesel::sql_query(ask).bind::<Binary, _>(id.bytes());
+            let count = ask.get_result::<Count>(connection).await?.count;
+            Ok(count.unsigned_abs())
+        })
+        .await
+    }
+
+    /// Gives the standbys a sign of life, which makes the lease valid for [`LEASE_VALIDITY`] from
+    /// the moment that this is called; returns whether this node still owns the share by the
+    /// records.
+    ///
+    /// # Errors
+    /// [`RecordsError::Unavailable`]: the membership is over then.
+    pub async fn confirm(&mut self) -> Result<bool, RecordsError> {
+        let (id, epoch) = (self.id, self.records.owned_epoch());
+        let confirm = format!(
+            "UPDATE shares SET confirmations = confirmations + 1 WHERE id = {SHARE} AND owner = ? \
+             AND epoch = ? AND IS_USED_LOCK({}) = CONNECTION_ID()",
+            share_lock()
+        );
+        self.ask(ANSWER_TIMEOUT, async |connection| {
+            let confirm = diesel::sql_query(confirm)
+                .bind::<Binary, _>(id.bytes())
+                .bind::<Unsigned<Integer>, _>(epoch);
+            Ok(confirm.execute(connection).await? == 1)
+        })
+        .await
+    }
+
+    /// What the records say of the share's ownership.
+    ///
+    /// # Errors
+    /// [`RecordsError::Unavailable`]: the membership is over then.
+    pub async fn ownership(&mut self) -> Result<Ownership, RecordsError> {
+        let (id, epoch) = (self.id, self.records.owned_epoch());
+        let ask = format!("SELECT owner, epoch FROM shares WHERE id = {SHARE}");
+        self.ask(ANSWER_TIMEOUT, async |connection| {
+            let row: Owner = diesel::sql_query(ask).get_result(connection).await?;
+            Ok(match row.owner.as_deref() == Some(id.bytes()) {
+                true if row.epoch == epoch => Ownership::Ours,
+                true => Ownership::OtherEpoch,
+                false => Ownership::Theirs,
+            })
+        })
+        .await
+    }
+
+    /// Begins an epoch as the owner of the share, which must have the lease. The epoch is larger
+    /// than `known` and than every one that was given before. Changes of earlier owners are made
+    /// before this or not at all.
+    ///
+    /// # Errors
+    /// [`RecordsError::NotOwner`] without the lease, [`RecordsError::Unavailable`]: the membership
+    /// is over then.
+    pub async fn begin_epoch(&mut self, known: u32, now: Timestamp) -> Result<u32, RecordsError> {
+        let (id, has) = (self.id, self.has_lease().await?);
+        if !has {
+            return Err(RecordsError::NotOwner);
+        }
+        // On the connection that has the lease: while it answers, the lease is there.
+        let epoch = self
+            .ask(crate::connection::EXCHANGE_TIMEOUT, async |connection| {
+                let begun = connection.transaction(async |connection| {
+                    // Waits for changes that are under way, as the next change waits for this.
+                    crate::changes::locked_revision(connection).await?;
+                    let epoch = next_epoch(connection, known, now).await?;
+                    raise_topology(connection).await?;
+                    diesel::sql_query(
+                        "INSERT INTO shares (id, owner, epoch, confirmations) VALUES (?, ?, ?, 1) \
+                         ON DUPLICATE KEY UPDATE owner = VALUES(owner), epoch = VALUES(epoch), \
+                         confirmations = confirmations + 1",
+                    )
+                    .bind::<Unsigned<TinyInt>, _>(SHARE)
+                    .bind::<Binary, _>(id.bytes())
+                    .bind::<Unsigned<Integer>, _>(epoch)
+                    .execute(connection)
+                    .await?;
+                    Ok::<_, RecordsError>(epoch)
+                });
+                begun.await
+            })
+            .await?;
+        self.records.set_owned_epoch(epoch);
+        Ok(epoch)
+    }
+}
+
+impl Drop for Membership {
+    fn drop(&mut self) {
+        self.connection.take().into_iter().for_each(close);
+    }
+}
+
+/// A connection that is closed without a word unless it is taken out.
+struct Closing(Option<AsyncMysqlConnection>);
+
+impl Drop for Closing {
+    fn drop(&mut self) {
+        self.0.take().into_iter().for_each(close);
+    }
+}
