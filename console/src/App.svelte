@@ -6,6 +6,7 @@
   import Drills from './pages/Drills.svelte';
   import Load from './pages/Load.svelte';
   import Overview from './pages/Overview.svelte';
+  import Standby from './pages/Standby.svelte';
   import SignIn from './pages/SignIn.svelte';
   import Waiting from './pages/Waiting.svelte';
   import Masthead from './parts/Masthead.svelte';
@@ -51,7 +52,9 @@
 {:else}
   <Masthead {session} {feed} onsignout={signOut} />
   <main class="mx-auto max-w-[84rem] px-6 pb-8">
-    {#if route.path === '/load'}
+    {#if feed.latest?.role === 'standby'}
+      <Standby {feed} />
+    {:else if route.path === '/load'}
       <Load {feed} />
     {:else if route.path === '/waiting'}
       <Waiting />

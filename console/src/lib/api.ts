@@ -13,6 +13,7 @@ export type Waiting = Shapes['Waiting'];
 export type WaitingLock = Shapes['WaitingLock'];
 export type DrillSpec = Shapes['DrillSpec'];
 export type DrillRun = Shapes['DrillRun'];
+export type Node = Shapes['Node'];
 type Problem = Shapes['Problem'];
 
 /** Verax refused, and said why. */
@@ -45,6 +46,7 @@ export const api = {
   signInByCode: (code: string) => call<Session>('POST', '/v1/session', { code }),
   signInByToken: (token: string) => call<Session>('POST', '/v1/session', { token }),
   signOut: () => call<void>('DELETE', '/v1/session'),
+  nodes: async () => (await call<{ items: Node[] }>('GET', '/v1/nodes')).items,
   loadProfiles: async () =>
     (await call<{ items: LoadProfile[] }>('GET', '/v1/load-profiles')).items,
   loadRuns: async () => (await call<{ items: LoadRun[] }>('GET', '/v1/load-runs')).items,

@@ -35,6 +35,13 @@
           ? 'The origin fails'
           : 'Yes',
   );
+  const others = $derived.by(() => {
+    if (!latest || latest.standbys + latest.away === 0) return '';
+    const away = latest.away > 0 ? `; ${latest.away} away` : '';
+    if (latest.standbys === 0) return `No other Verax stands by to take over${away}.`;
+    const stand = latest.standbys === 1 ? 'other Verax stands' : 'others stand';
+    return `${latest.standbys} ${stand} by, ready to take over${away}.`;
+  });
 </script>
 
 <svelte:head><title>Is it well? · Verax</title></svelte:head>
@@ -47,6 +54,12 @@
     <strong>{figures.milliseconds(hit?.p50_ms)}</strong> within the service, a read of the origin
     <strong>{figures.milliseconds(slow?.p50_ms)}</strong>.
   </Answer>
+
+  {#if others}
+    <p class="mb-3" data-figure="standbys">
+      <span class={latest.standbys === 0 ? 'font-semibold text-warning' : ''}>{others}</span>
+    </p>
+  {/if}
 
   <dl class="grid grid-cols-5 border-y border-base-300">
     {#each [['Reads', figures.rate(readRate), 'reads'], ['Hit ratio', figures.share(ratio), 'hit-ratio'], ['Hit p50 · p99', `${figures.milliseconds(hit?.p50_ms)} · ${figures.milliseconds(hit?.p99_ms)}`, 'hit-latency'], ['Origin calls', figures.rate(originRate), 'origin-calls'], ['Origin p50 · p99', `${figures.milliseconds(slow?.p50_ms)} · ${figures.milliseconds(slow?.p99_ms)}`, 'origin-latency']] as [name, figure, id] (id)}

@@ -68,6 +68,12 @@ pub struct LiveSample {
     pub evictions: Option<u64>,
     /// Whether the records in MariaDB answer.
     pub records_available: bool,
+    /// `active`, or `standby`: another Verax serves, and this one waits to take over.
+    pub role: String,
+    /// How many stand by and would take over from the active one.
+    pub standbys: u32,
+    /// How many are known and have no connection to MariaDB.
+    pub away: u32,
     /// The namespaces that the caller may see, by tenant and name.
     pub namespaces: Vec<NamespaceSample>,
     /// Latency of hits over all of them.

@@ -3,8 +3,8 @@
 use reqwest::Method;
 use verax_api::{
     ActivityItem, CreateNamespace, CreateOrigin, CreateTenant, CreateToken, CreatedToken, Items,
-    Namespace as NamespaceInfo, Node, Origin, OriginChange, PolicyChange, Ready, SignInLink, Tenant,
-    Token,
+    Namespace as NamespaceInfo, Node, Origin, OriginChange, PolicyChange, Ready, SignInLink,
+    Tenant, Token,
 };
 
 use crate::connection::Client;

@@ -152,8 +152,9 @@ impl Membership {
         // Taken out, so that a call which is dropped does not leave a connection behind on which
         // an answer is still to come.
         let taken = self.connection.take();
-        let mut connection =
-            Closing(Some(taken.ok_or_else(|| RecordsError::Unavailable("the membership is over".into()))?));
+        let mut connection = Closing(Some(
+            taken.ok_or_else(|| RecordsError::Unavailable("the membership is over".into()))?,
+        ));
         let Some(open) = connection.0.as_mut() else {
             return Err(RecordsError::Unavailable("the membership is over".into()));
         };
@@ -202,9 +203,12 @@ impl Membership {
     /// # Errors
     /// [`RecordsError::Unavailable`]: the membership is over then.
     pub async fn standbys(&mut self) -> Result<u64, RecordsError> {
-        let (id, ask) = (self.id, format!(
-            "SELECT COUNT(*) AS count FROM nodes WHERE id <> ? AND IS_USED_LOCK({NODE_LOCK}) IS NOT NULL"
-        ));
+        let (id, ask) = (
+            self.id,
+            format!(
+                "SELECT COUNT(*) AS count FROM nodes WHERE id <> ? AND IS_USED_LOCK({NODE_LOCK}) IS NOT NULL"
+            ),
+        );
         self.ask(ANSWER_TIMEOUT, async |connection| {
             let ask = diesel::sql_query(ask).bind::<Binary, _>(id.bytes());
             let count = ask.get_result::<Count>(connection).await?.count;

@@ -13,8 +13,8 @@ use crate::changes::revision;
 use crate::connection::Records;
 use crate::error::RecordsError;
 use crate::tables::{
-    NamespaceRecord, OriginRecord, TenantRecord, TokenRecord, Topology, namespaces, nodes,
-    origins, tenants, tokens,
+    NamespaceRecord, OriginRecord, TenantRecord, TokenRecord, Topology, namespaces, nodes, origins,
+    tenants, tokens,
 };
 
 /// What serving needs: who may do what, where. It holds no secrets: of tokens it has the hashes, of

@@ -11,8 +11,8 @@ use verax_service::{NodeState, Service, ServiceError};
 use crate::authenticated::Authenticated;
 use crate::problem::Failure;
 
-/// What a standby answers by itself: who is signed in, and which nodes there are.
-const AT_STANDBY: [&str; 3] = ["/v1/session", "/v1/sign-in-links", "/v1/nodes"];
+/// What a standby answers by itself: who is signed in, which nodes there are, and what they do.
+const AT_STANDBY: [&str; 4] = ["/v1/session", "/v1/sign-in-links", "/v1/nodes", "/v1/live"];
 
 /// List the nodes that use the same records: the active one and those that stand by.
 #[utoipa::path(get, path = "/v1/nodes", tag = "health", responses((status = 200, body = Items<Node>)))]
@@ -43,7 +43,11 @@ fn state_name(state: NodeState) -> &'static str {
 
 /// The refusal of a request that only the active node answers; `None` for one that a standby
 /// answers too. Where the active one is, those learn who have signed in.
-pub(crate) fn refuse_at_standby(path: &str, signed_in: bool, service: &Service) -> Option<Response> {
+pub(crate) fn refuse_at_standby(
+    path: &str,
+    signed_in: bool,
+    service: &Service,
+) -> Option<Response> {
     if !path.starts_with("/v1/") || AT_STANDBY.contains(&path) {
         return None;
     }

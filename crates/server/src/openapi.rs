@@ -5,8 +5,8 @@ use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 use utoipa::{Modify, OpenApi};
 
 use crate::{
-    administration, drills, entries, health, live, locks, metrics, nodes, operations, permits, runs,
-    sessions, waiting,
+    administration, drills, entries, health, live, locks, metrics, nodes, operations, permits,
+    runs, sessions, waiting,
 };
 
 #[derive(OpenApi)]

@@ -9,11 +9,13 @@ use tokio::sync::broadcast;
 use verax_api::{Latency, LiveSample, NamespaceSample};
 use verax_core::meter::LatencyCounts;
 use verax_core::{NamespaceId, Timestamp};
+use verax_records::NodeState;
 
 use crate::access::Caller;
 use crate::administration::sees;
 use crate::cache::RefillOutcome;
 use crate::clock::shown;
+use crate::membership::Role;
 use crate::namespace::Namespace;
 use crate::service::Service;
 
@@ -104,6 +106,9 @@ pub(crate) struct Window {
     memory: u64,
     evictions: u64,
     records_available: bool,
+    role: Role,
+    standbys: u32,
+    away: u32,
     parts: Vec<Part>,
 }
 
@@ -179,6 +184,7 @@ pub(crate) async fn sample_every_second(service: Arc<Service>) {
         }
         before = readings;
         let evicted_now = service.cache.store.evicted();
+        let topology = service.topology();
         let window = Arc::new(Window {
             at: service.clock.now(),
             length,
@@ -186,6 +192,9 @@ pub(crate) async fn sample_every_second(service: Arc<Service>) {
             memory: service.cache.store.used(),
             evictions: evicted_now - evicted,
             records_available: service.records_available(),
+            role: service.role(),
+            standbys: topology.count(NodeState::Standby),
+            away: topology.count(NodeState::Away),
             parts,
         });
         evicted = evicted_now;
@@ -230,6 +239,9 @@ impl Service {
             memory_limit_bytes: whole.then(|| self.cache.store.limit()),
             evictions: whole.then_some(window.evictions),
             records_available: window.records_available,
+            role: window.role.name().into(),
+            standbys: window.standbys,
+            away: window.away,
             namespaces: parts.iter().map(|p| p.sample.clone()).collect(),
             hit_latency: latency(&hits),
             origin_latency: latency(&origin),

@@ -403,11 +403,7 @@ impl Service {
     }
 
     /// An epoch for the owner of the share.
-    pub(crate) async fn next_epoch(
-        &self,
-        known: u32,
-        now: Timestamp,
-    ) -> Result<u32, RecordsError> {
+    pub(crate) async fn next_epoch(&self, known: u32, now: Timestamp) -> Result<u32, RecordsError> {
         if !self.nodes.shared() {
             return self.records.next_lock_epoch(known, now).await;
         }

@@ -213,6 +213,7 @@ impl Service {
         namespace: &Name,
     ) -> Result<Arc<Namespace>, ServiceError> {
         caller.needs_within(right, tenant, namespace)?;
+        self.needs_active()?;
         self.registry.namespace(tenant, namespace)
     }
 

@@ -138,8 +138,7 @@ async fn prepare_pair(
         token: Some(pair.token()?),
         ..Default::default()
     };
-    let center =
-        Center { client, directory: pair.directory(), credentials: pair.credentials() };
+    let center = Center { client, directory: pair.directory(), credentials: pair.credentials() };
     let network = surround(&center, options, settings, steps).await?;
     if !options.no_traffic {
         begin_traffic(network.verax.clone(), pair.stopping());

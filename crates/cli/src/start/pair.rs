@@ -68,7 +68,9 @@ impl Pair {
     /// Starts MariaDB and both: the first becomes active.
     pub(super) async fn start(settings: &Settings, step: impl Fn(&str)) -> Result<Self, Failure> {
         if settings.tls.is_some() {
-            return Err(Failure::usage("a pair in the demo has no TLS: leave --tls-certificate out"));
+            return Err(Failure::usage(
+                "a pair in the demo has no TLS: leave --tls-certificate out",
+            ));
         }
         let failed = |e: &dyn std::fmt::Display| Failure::failed(e.to_string());
         let directory = DataDirectory::hold(&settings.data_directory, true)?;

@@ -4,7 +4,7 @@ use std::fmt;
 use std::str::FromStr;
 
 use diesel::QueryableByName;
-use diesel::sql_types::{Binary, BigInt, Bool, Integer, Nullable, Text, Unsigned};
+use diesel::sql_types::{BigInt, Binary, Bool, Integer, Nullable, Text, Unsigned};
 use diesel_async::{AsyncConnection, AsyncMysqlConnection, RunQueryDsl, SimpleAsyncConnection};
 use serde::{Deserialize, Serialize};
 use verax_core::Timestamp;
@@ -119,6 +119,12 @@ impl Topology {
     /// The node that serves.
     pub fn active(&self) -> Option<&Node> {
         self.nodes.iter().find(|(_, state)| *state == NodeState::Active).map(|(node, _)| node)
+    }
+
+    /// How many nodes do something.
+    pub fn count(&self, what: NodeState) -> u32 {
+        let count = self.nodes.iter().filter(|(_, state)| *state == what).count();
+        u32::try_from(count).unwrap_or(u32::MAX)
     }
 }
 

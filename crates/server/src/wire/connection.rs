@@ -13,9 +13,7 @@ use verax_service::access::{Caller, LeasedBy, Right};
 use verax_service::cache::{Invalidated, InvalidationWatch};
 use verax_service::locks::LockSession;
 use verax_service::transit::{Place, SMALL};
-use verax_service::{
-    Namespace, NodeId, NodeState, Role, Service, ServiceError, Topology,
-};
+use verax_service::{Namespace, NodeId, NodeState, Role, Service, ServiceError, Topology};
 use verax_wire::{
     FailureCode, Frame, Hello, LARGEST_HELLO, Nodes, RawFrame, Reply, Request, VERSION, Welcome,
     WireError, frame, next_frame,

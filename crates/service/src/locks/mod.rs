@@ -146,6 +146,7 @@ impl Service {
         request: LockRequest,
     ) -> Result<Result<Grant, Holder>, ServiceError> {
         check(&request)?;
+        self.needs_active()?;
         let name: LockName = (namespace.id(), name.clone());
         let began = self.now();
         let LockRequest { owner, hold, wait, session, access } = request;
@@ -192,6 +193,7 @@ impl Service {
         hold: Duration,
     ) -> Result<Grant, ServiceError> {
         check_hold(hold)?;
+        self.needs_active()?;
         let (name, now, mut told) = ((namespace.id(), name.clone()), self.now(), Vec::new());
         let renewed = self.locks.table().renew(&name, token, hold, now, &mut told);
         self.locks.deliver(told, now);

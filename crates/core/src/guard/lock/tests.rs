@@ -81,6 +81,48 @@ fn without_an_epoch_nothing_is_given_and_a_new_one_only_grows() {
 }
 
 #[test]
+fn nothing_is_given_or_renewed_from_the_moment_that_somebody_else_may_give() {
+    let (mut table, mut told, berth) = (table(), Vec::new(), name("berth-7"));
+    table.give_until(Some(at(100)));
+    let held = granted(table.claim(&berth, claim("a", 500, 0), 0, at(99), &mut told).unwrap());
+    table.renew(&berth, held.token, Duration::from_millis(500), at(99), &mut told).unwrap();
+    table.claim(&berth, claim("b", 500, 900), 1, at(99), &mut told).unwrap();
+    // One millisecond later.
+    let other = name("berth-8");
+    let refused = table.claim(&other, claim("c", 500, 0), 2, at(100), &mut told).unwrap_err();
+    assert_eq!(refused, ClaimError::Unconfirmed);
+    let renewed = table.renew(&berth, held.token, Duration::from_millis(9), at(100), &mut told);
+    assert_eq!(renewed, Err(NotHeld::Unconfirmed { token: held.token }));
+    assert!(told.is_empty());
+    // A hold may be given back, which gives the lock to nobody; its queue is not forgotten.
+    table.release(&berth, held.token, at(100), &mut told).unwrap();
+    assert!(matches!(&told[..], [Told::Ended(..), Told::GaveUp(1, _)]), "{told:?}");
+    assert_eq!(table.count(), (0, 0));
+    table.give_until(Some(at(200)));
+    let next = granted(table.claim(&berth, claim("d", 5, 0), 3, at(199), &mut told).unwrap());
+    assert!(next.token > held.token);
+    table.give_until(None);
+    granted(table.claim(&other, claim("e", 5, 0), 4, at(9_999), &mut told).unwrap());
+}
+
+#[test]
+fn all_holds_and_waits_end_together_and_a_later_epoch_begins_anew() {
+    let (mut table, mut told, berth) = (table(), Vec::new(), name("berth-7"));
+    let held = granted(table.claim(&berth, claim("a", 500, 0), 0, at(0), &mut told).unwrap());
+    table.claim(&berth, claim("b", 500, 900), 1, at(0), &mut told).unwrap();
+    table.end_epoch();
+    table.end_all();
+    assert_eq!((table.count(), table.next_moment(), table.taken.len()), ((0, 0), None, 0));
+    let renewed = table.renew(&berth, held.token, Duration::from_secs(1), at(1), &mut told);
+    assert_eq!(renewed, Err(NotHeld::Free { token: held.token }));
+    table.begin_epoch(7);
+    assert!(table.needs_epoch(), "the one that ended does not begin again");
+    table.begin_epoch(8);
+    let next = granted(table.claim(&berth, claim("c", 5, 0), 2, at(1), &mut told).unwrap());
+    assert!(next.token > held.token);
+}
+
+#[test]
 fn holds_and_waits_of_a_namespace_are_bounded_and_others_are_not_touched() {
     let (mut table, mut told) = (LockTable::new(3), Vec::new());
     table.begin_epoch(1);
