@@ -44,7 +44,13 @@
   <h2 id="nodes-title" class="font-semibold">Who uses these records?</h2>
   <table class="table">
     <thead>
-      <tr><th>Node</th><th>State</th><th>HTTP</th><th>Wire</th><th>Version</th></tr>
+      <tr class="text-base-content">
+        <th scope="col">Node</th>
+        <th scope="col">State</th>
+        <th scope="col">HTTP</th>
+        <th scope="col">Wire</th>
+        <th scope="col">Version</th>
+      </tr>
     </thead>
     <tbody>
       {#each nodes ?? [] as node (node.id)}

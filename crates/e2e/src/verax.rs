@@ -84,6 +84,13 @@ impl Verax {
         Self::start("demo", &arguments)
     }
 
+    /// Starts `verax serve` over records elsewhere, which others may use too.
+    pub fn serve_over(records_url: &str, more: &[&str]) -> Self {
+        let mut arguments = vec!["--records-url", records_url];
+        arguments.extend(more);
+        Self::start("serve", &arguments)
+    }
+
     /// Starts `verax serve` with a log that nobody reads.
     pub fn serve_unread(more: &[&str]) -> Self {
         let (arguments, directory) = Self::arguments("serve", more);
@@ -131,7 +138,9 @@ impl Verax {
             }
         });
         let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
-        let ready = lines.by_ref().map_while(Result::ok).find(|l| l.starts_with("verax ready"));
+        let says_role =
+            |line: &String| line.starts_with("verax ready") || line.starts_with("verax standby");
+        let ready = lines.by_ref().map_while(Result::ok).find(says_role);
         let Some(ready) = ready else {
             let _ = child.wait();
             panic!("verax {arguments:?} did not become ready: {}", log.lock().unwrap());
@@ -152,6 +161,12 @@ impl Verax {
         let (arguments, directory) = (self.arguments.clone(), Arc::clone(&self.directory));
         drop(self);
         Self::spawn(arguments, directory)
+    }
+
+    /// Kills it as hard as can be; it does not come back.
+    pub fn kill(&mut self) {
+        send(self.child.id(), Signal::SIGKILL);
+        self.child.wait().unwrap();
     }
 
     /// Stops it as Ctrl-C does, and starts it again over the same data.

@@ -130,10 +130,9 @@ impl Pool {
                 },
                 // A refusal holds for all that use the same records.
                 Ok(Err(refused @ ClientError::Refused(_))) => return Err(refused),
-                Ok(Err(failed)) => drop(error.get_or_insert(failed)),
-                Err(_) => {
-                    drop(error.get_or_insert(unreachable(&target, "connecting took too long")))
-                }
+                // What a standby said tells more.
+                Ok(Err(failed)) => error = error.or(Some(failed)),
+                Err(_) => error = error.or(Some(unreachable(&target, "connecting took too long"))),
             }
         }
         Err(error.unwrap_or_else(|| unreachable(&self.targets.current(), "no address is left")))
