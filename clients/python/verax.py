@@ -53,15 +53,19 @@ class Found:
 
 class Verax:
     """Where Verax is, and the token to send. Safe to share between threads: each has a connection
-    of its own, which is kept."""
+    of its own, which is kept. `url` may be several addresses with commas: of Verax that use the same
+    records, the active one answers."""
 
     def __init__(self, url: str = "http://127.0.0.1:8750", token: Optional[str] = None,
                  timeout: float = 5.0, ca: Optional[str] = None):
-        parts = urllib.parse.urlsplit(url)
-        if parts.scheme not in ("http", "https") or not parts.hostname:
-            raise ValueError(f"{url!r} is not an address of Verax: use something like http://127.0.0.1:8750")
-        self._parts, self._token, self._timeout = parts, token, timeout
-        self._tls = ssl.create_default_context(cafile=ca) if parts.scheme == "https" else None
+        self._all = [urllib.parse.urlsplit(one.strip()) for one in url.split(",")]
+        for parts in self._all:
+            if parts.scheme not in ("http", "https") or not parts.hostname:
+                raise ValueError(f"{parts.geturl()!r} is not an address of Verax: use something like "
+                                 "http://127.0.0.1:8750")
+        self._at, self._token, self._timeout = 0, token, timeout
+        secure = any(parts.scheme == "https" for parts in self._all)
+        self._tls = ssl.create_default_context(cafile=ca) if secure else None
         self._local = threading.local()
         #: The longest wait, in seconds, that an answer within the timeout leaves room for.
         self.longest_wait = max(0, int(timeout) - 1)
@@ -76,16 +80,19 @@ class Verax:
         """A handle on one namespace of one tenant."""
         return Namespace(self, tenant, name)
 
-    def _connection(self) -> tuple[http.client.HTTPConnection, bool]:
-        kept = getattr(self._local, "connection", None)
-        if kept is not None:
+    def _connection(self, at: int) -> tuple[http.client.HTTPConnection, bool]:
+        kept, kept_at = getattr(self._local, "connection", None), getattr(self._local, "at", None)
+        if kept is not None and kept_at == at:
             return kept, True
-        host, port = self._parts.hostname, self._parts.port
-        if self._tls:
-            made = http.client.HTTPSConnection(host, port, timeout=self._timeout, context=self._tls)
+        self._drop()
+        parts = self._all[at]
+        if parts.scheme == "https":
+            made = http.client.HTTPSConnection(parts.hostname, parts.port, timeout=self._timeout,
+                                               context=self._tls)
         else:
-            made = http.client.HTTPConnection(host, port, timeout=self._timeout)
-        self._local.connection = made
+            made = http.client.HTTPConnection(parts.hostname, parts.port, timeout=self._timeout)
+        made.connect()
+        self._local.connection, self._local.at = made, at
         return made, False
 
     def _drop(self) -> None:
@@ -97,16 +104,30 @@ class Verax:
     def request(self, method: str, path: str, body: Optional[bytes] = None,
                 fields: Optional[dict] = None) -> tuple[int, http.client.HTTPMessage, bytes]:
         """Sends one request. A kept connection that the other side has closed meanwhile is made anew,
-        once."""
+        once. An address that cannot be reached, or where a standby answers, has done nothing, so the
+        next one is asked."""
         fields = dict(fields or {})
         if self._token:
             fields["Authorization"] = f"Bearer {self._token}"
+        at, left = self._at, len(self._all) - 1
         while True:
-            connection, kept = self._connection()
+            try:
+                connection, kept = self._connection(at)
+            except OSError as error:
+                self._drop()
+                if left == 0:
+                    raise Unreachable(str(error)) from error
+                at, left = (at + 1) % len(self._all), left - 1
+                continue
             try:
                 connection.request(method, path, body=body, headers=fields)
                 response = connection.getresponse()
-                return response.status, response.headers, response.read()
+                status, answered, value = response.status, response.headers, response.read()
+                if status == 503 and left > 0 and _is_standby(value):
+                    at, left = (at + 1) % len(self._all), left - 1
+                    continue
+                self._at = at
+                return status, answered, value
             except (http.client.RemoteDisconnected, BrokenPipeError, ConnectionResetError) as error:
                 self._drop()
                 if not kept:
@@ -114,6 +135,13 @@ class Verax:
             except (OSError, http.client.HTTPException) as error:
                 self._drop()
                 raise Unreachable(str(error)) from error
+
+
+def _is_standby(value: bytes) -> bool:
+    try:
+        return json.loads(value).get("type") == "urn:verax:problem:standby"
+    except (ValueError, AttributeError):
+        return False
 
 
 class Namespace:

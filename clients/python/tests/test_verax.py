@@ -9,7 +9,7 @@ import unittest
 
 sys.path.insert(0, str(pathlib.Path(__file__).parents[1]))
 
-from verax import Refused, Unreachable, Verax, stable_key  # noqa: E402
+from verax import Refused, Unreachable, Verax, stable_key
 
 
 class AgainstVerax(unittest.TestCase):
@@ -90,6 +90,17 @@ class AgainstVerax(unittest.TestCase):
         with self.assertRaises(RuntimeError):
             self.notes.get_or_refill("written", 60, fails)
         self.assertIsInstance(self.notes.ask("written"), int, "the permit was given back")
+
+    def test_several_addresses_find_the_one_that_answers(self):
+        both = Verax("http://127.0.0.1:1, " + os.environ["VERAX_URL"], os.environ["VERAX_TOKEN"])
+        notes = both.namespace("ferrydesk", "python")
+        for _ in range(2):
+            notes.put("several", b"x")
+        self.assertEqual(notes.get("several").value, b"x")
+        with self.assertRaises(Unreachable):
+            Verax("http://127.0.0.1:1,http://127.0.0.1:2").namespace("a", "b").get("c")
+        with self.assertRaises(ValueError):
+            Verax("http://127.0.0.1:1,here")
 
     def test_refusals_say_why(self):
         stranger = Verax(os.environ["VERAX_URL"], "verax-token-wrong").namespace("ferrydesk", "python")

@@ -11,7 +11,7 @@ use std::time::Duration;
 
 use thirtyfour::prelude::*;
 use verax_client::LockOptions;
-use verax_e2e::{Browser, Verax};
+use verax_e2e::{Browser, Verax, until};
 
 #[tokio::main]
 async fn main() {
@@ -34,25 +34,51 @@ async fn main() {
     browser.click(By::Css("button[aria-label='Use light colours']")).await;
     browser.click(By::LinkText("How much faster is it?")).await;
     browser.click(By::XPath("//button[contains(., 'Start the run')]")).await;
-    tokio::time::sleep(Duration::from_secs(8)).await;
-    picture("console-load-running").await;
     browser.text_when("[data-run-state]", |text| text.contains("done")).await;
     tokio::time::sleep(Duration::from_millis(500)).await;
     picture("console-load").await;
     guards(&verax, &browser, &folder).await;
-    terminal_pictures(&verax, &folder);
+    let token = verax.token();
+    for (name, commands) in TERMINALS {
+        terminal_picture(&verax, (verax.url(), &token), name, commands, &folder);
+    }
+    pair(&browser, &folder).await;
+}
+
+/// A standby in the console, and a takeover in the terminal.
+async fn pair(browser: &Browser, folder: &Path) {
+    let verax = Verax::demo(&["--pair", "--no-traffic"]);
+    let token = std::fs::read_to_string(verax.data().join("node-a/admin.token")).unwrap();
+    let client = verax.client_with(token.trim());
+    until("both are there", async || client.nodes().await.is_ok_and(|nodes| nodes.len() == 2))
+        .await;
+    let nodes = client.nodes().await.unwrap();
+    let standby = nodes.iter().find(|node| node.state == "standby").unwrap();
+    let environment = [("VERAX_URL", standby.http.as_str()), ("VERAX_TOKEN", token.trim())];
+    let link = verax_e2e::run(&environment, folder, &["sign-in"], b"").done();
+    browser.page.goto(link.trim()).await.unwrap();
+    browser.text_when("h1", |text| text == "It stands by").await;
+    browser.text_when("main table", |text| text.contains("standby")).await;
+    browser.picture(&folder.join("console-standby.png")).await;
+    let urls: Vec<&str> = nodes.iter().map(|node| node.http.as_str()).collect();
+    let process = std::fs::read_to_string(verax.data().join("node-a/verax.lock")).unwrap();
+    let kill = format!("kill -9 {}; sleep 4; verax node list", process.trim());
+    let commands = [
+        "verax node list",
+        &kill,
+        "verax get ferrydesk/boards board/saltmere | head -c 300; echo ' …'",
+        "sleep 12; verax node list",
+    ];
+    terminal_picture(&verax, (&urls.join(","), token.trim()), "cli-node", &commands, folder);
 }
 
 /// Who waits for what, with locks that are held and waited for, and drills.
 async fn guards(verax: &Verax, browser: &Browser, folder: &Path) {
     let picture = async |name: &str| browser.picture(&folder.join(format!("{name}.png"))).await;
     browser.click(By::LinkText("What does it guarantee?")).await;
-    for (drill, title) in [
-        ("stampede", "Stampede"),
-        ("outage", "Outage"),
-        ("old-data", "Old data"),
-        ("allocation", "Allocation race"),
-    ] {
+    for (drill, title) in
+        [("stampede", "Stampede"), ("outage", "Outage"), ("allocation", "Allocation race")]
+    {
         browser.click(By::XPath(format!("//button[contains(., '{title}')]"))).await;
         browser.text_when("[data-drill-state]", |text| text == format!("{drill}: done")).await;
         tokio::time::sleep(Duration::from_millis(500)).await;
@@ -155,59 +181,62 @@ const TERMINALS: [(&str, &[&str]); 9] = [
     ("cli-watch", &["verax watch --seconds 12"]),
 ];
 
-fn terminal_pictures(verax: &Verax, folder: &Path) {
-    for (name, commands) in TERMINALS {
-        let picture = folder.join(format!("{name}.png"));
-        let mut script = String::from("clear\n");
-        if name.ends_with("-running") {
-            // The picture is taken while the command is at work.
-            script.push_str(&format!("(sleep 8; import -window root {}) &\n", picture.display()));
-        }
-        for command in commands {
-            // The command as it was typed, then what it does.
-            let typed = command.replace('\'', "'\\''");
-            script.push_str(&format!(
-                "printf '\\033[1m$ %s\\033[0m\\n' '{typed}'\n{command}\necho\n"
-            ));
-        }
-        if !name.ends_with("-running") {
-            script.push_str(&format!("sleep 0.5\nimport -window root {}\n", picture.display()));
-        }
-        let file = verax.scratch(&format!("{name}.sh"));
-        std::fs::write(&file, script).unwrap();
-        let program = verax_e2e::program();
-        let path =
-            format!("{}:{}", program.parent().unwrap().display(), std::env::var("PATH").unwrap());
-        let status = Command::new("xvfb-run")
-            .args([
-                "-a",
-                "-s",
-                "-screen 0 1280x800x24",
-                "xterm",
-                "-fa",
-                "DejaVu Sans Mono",
-                "-fs",
-                "11",
-            ])
-            .args([
-                "-geometry",
-                "141x44+0+0",
-                "-bg",
-                "#fbf8f1",
-                "-fg",
-                "#14293a",
-                "-b",
-                "10",
-                "+sb",
-                "-e",
-                "bash",
-            ])
-            .arg(&file)
-            .env("PATH", path)
-            .env("VERAX_URL", verax.url())
-            .env("VERAX_TOKEN", verax.token())
-            .status()
-            .expect("xvfb-run is needed: apt-get install xvfb xauth xterm imagemagick");
-        assert!(status.success() && picture.is_file(), "no picture of {name}");
+/// A picture of a terminal after some commands, or while the last one is at work.
+fn terminal_picture(
+    verax: &Verax,
+    (url, token): (&str, &str),
+    name: &str,
+    commands: &[&str],
+    folder: &Path,
+) {
+    let picture = folder.join(format!("{name}.png"));
+    let mut script = String::from("clear\n");
+    if name.ends_with("-running") {
+        // The picture is taken while the command is at work.
+        script.push_str(&format!("(sleep 8; import -window root {}) &\n", picture.display()));
     }
+    for command in commands {
+        // The command as it was typed, then what it does.
+        let typed = command.replace('\'', "'\\''");
+        script.push_str(&format!("printf '\\033[1m$ %s\\033[0m\\n' '{typed}'\n{command}\necho\n"));
+    }
+    if !name.ends_with("-running") {
+        script.push_str(&format!("sleep 0.5\nimport -window root {}\n", picture.display()));
+    }
+    let file = verax.scratch(&format!("{name}.sh"));
+    std::fs::write(&file, script).unwrap();
+    let program = verax_e2e::program();
+    let path =
+        format!("{}:{}", program.parent().unwrap().display(), std::env::var("PATH").unwrap());
+    let status = Command::new("xvfb-run")
+        .args([
+            "-a",
+            "-s",
+            "-screen 0 1280x800x24",
+            "xterm",
+            "-fa",
+            "DejaVu Sans Mono",
+            "-fs",
+            "11",
+        ])
+        .args([
+            "-geometry",
+            "141x44+0+0",
+            "-bg",
+            "#fbf8f1",
+            "-fg",
+            "#14293a",
+            "-b",
+            "10",
+            "+sb",
+            "-e",
+            "bash",
+        ])
+        .arg(&file)
+        .env("PATH", path)
+        .env("VERAX_URL", url)
+        .env("VERAX_TOKEN", token)
+        .status()
+        .expect("xvfb-run is needed: apt-get install xvfb xauth xterm imagemagick");
+    assert!(status.success() && picture.is_file(), "no picture of {name}");
 }

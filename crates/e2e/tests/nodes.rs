@@ -4,6 +4,7 @@
 #![allow(clippy::unwrap_used, clippy::print_stdout)]
 
 use std::path::Path;
+use std::process::Command;
 use std::time::{Duration, Instant};
 
 use nix::sys::signal::Signal;
@@ -170,6 +171,17 @@ async fn a_standby_says_what_it_is() {
     // A command that knows the standby alone finds the active one.
     pair.run(standby.url(), &["put", "quayside/berths", "b", "x"]).done();
     assert_eq!(pair.run(active.url(), &["get", "quayside/berths", "b"]).done().trim(), "x");
+    // So does the client in Python that knows both, the standby first.
+    let python = Command::new("python3")
+        .args(["-B", "-c"])
+        .arg("from verax import Verax; n = Verax.from_environment().namespace('quayside', 'berths'); print(n.get('b').value)")
+        .current_dir(concat!(env!("CARGO_MANIFEST_DIR"), "/../../clients/python"))
+        .env("VERAX_URL", format!("{},{}", standby.url(), active.url()))
+        .env("VERAX_TOKEN", &pair.token)
+        .output()
+        .unwrap();
+    let errors = String::from_utf8_lossy(&python.stderr);
+    assert_eq!(String::from_utf8_lossy(&python.stdout).trim(), "b'x'", "{errors}");
     // Neither can a second process with the same identity start.
     let copied = standby.scratch("copy");
     std::fs::create_dir(&copied).unwrap();

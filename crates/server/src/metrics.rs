@@ -21,7 +21,7 @@ use verax_core::meter::LatencyCounts;
 use verax_core::store::Usage;
 use verax_service::access::{Caller, Right, Scope};
 use verax_service::cache::RefillOutcome;
-use verax_service::{CounterReading, Namespace, Service};
+use verax_service::{CounterReading, Namespace, NodeState, Role, Service};
 
 use crate::authenticated::Authenticated;
 use crate::problem::{Failure, Result};
@@ -43,6 +43,8 @@ struct Reading {
     refills: (usize, usize),
     locks: (usize, usize),
     records_available: bool,
+    active: bool,
+    standbys: u32,
 }
 
 /// Show the metrics of what the token may see.
@@ -61,6 +63,8 @@ pub(crate) async fn show(
         refills: service.refills(),
         locks: service.lock_counts(),
         records_available: service.records_available(),
+        active: service.role() == Role::Active,
+        standbys: service.topology().count(NodeState::Standby),
     }));
     let mut text = String::new();
     let internal =
@@ -229,6 +233,10 @@ impl Collector for Reading {
                 waiting as u64,
             )?;
         }
+        let active = ("active", "1 while this Verax serves, 0 while it stands by", None);
+        single(&mut encoder, active, u64::from(self.active))?;
+        let standbys = ("standbys", "Verax that stand by to take over", None);
+        single(&mut encoder, standbys, u64::from(self.standbys))?;
         let available = u64::from(self.records_available);
         single(&mut encoder, ("records_available", "1 while MariaDB answers", None), available)
     }
