@@ -33,9 +33,9 @@ check: packages console ## Check formats, lints and types
 	RUSTDOCFLAGS="--deny warnings" cargo doc --locked --workspace --no-deps --quiet
 	npm --prefix console run check
 
-faults: test-packages console ## Stop and kill MariaDB and Verax 250 times under changing load
+faults: test-packages console ## Stop and kill MariaDB and Verax 300 times under changing load
 	cargo build --locked --package verax-cli --package verax-e2e --all-targets
-	VERAX_FAULTS=full cargo test --locked --package verax-e2e --test faults -- --nocapture
+	VERAX_FAULTS=full cargo test --locked --package verax-e2e --test faults --test pair_faults -- --nocapture
 
 bench: build ## Print the benchmark tables
 	@target/release/verax-bench

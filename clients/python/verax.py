@@ -134,6 +134,8 @@ class Verax:
                     raise Unreachable(str(error)) from error
             except (OSError, http.client.HTTPException) as error:
                 self._drop()
+                # It may have been done, so it is not sent again. The next call goes elsewhere.
+                self._at = (at + 1) % len(self._all)
                 raise Unreachable(str(error)) from error
 
 

@@ -48,6 +48,14 @@ impl<A: Clone + PartialEq> Addresses<A> {
         all
     }
 
+    /// This one did not answer: the next call begins with another.
+    pub(crate) fn was_silent(&self, address: &A) {
+        let mut known = self.known();
+        if known.all.get(known.active) == Some(address) {
+            known.active = (known.active + 1) % known.all.len();
+        }
+    }
+
     /// This one answered as the active one. One that was learned is kept, and the oldest learned
     /// one is forgotten for it when there are too many.
     pub(crate) fn answered(&self, address: &A) {
@@ -75,6 +83,20 @@ mod tests {
         assert_eq!((addresses.current(), addresses.in_order()), ("a", vec!["a", "b", "c"]));
         addresses.answered(&"c");
         assert_eq!((addresses.current(), addresses.in_order()), ("c", vec!["c", "a", "b"]));
+    }
+
+    #[test]
+    fn one_that_is_silent_is_left_for_the_next() {
+        let addresses = Addresses::new("a", vec!["b"]);
+        addresses.was_silent(&"b");
+        assert_eq!(addresses.current(), "a", "another call has moved on already");
+        addresses.was_silent(&"a");
+        assert_eq!(addresses.in_order(), ["b", "a"]);
+        addresses.was_silent(&"b");
+        assert_eq!(addresses.current(), "a");
+        let alone = Addresses::new("a", Vec::new());
+        alone.was_silent(&"a");
+        assert_eq!(alone.current(), "a");
     }
 
     #[test]

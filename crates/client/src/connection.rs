@@ -24,6 +24,10 @@ pub const DEFAULT_WIRE: &str = "127.0.0.1:8751";
 /// The most addresses that one call tries.
 const MAX_TRIES: usize = 16;
 
+/// How long what was sent may stay unacknowledged by the other end's system (RFC 5482).
+#[cfg(target_os = "linux")]
+const UNACKNOWLEDGED_TIMEOUT: Duration = Duration::from_secs(5);
+
 /// The kind of problem that a standby answers with.
 const STANDBY: &str = "standby";
 
@@ -156,6 +160,11 @@ impl Client {
         if let Some(path) = &options.ca {
             builder = builder.tls_certs_only(certificates(path)?);
         }
+        #[cfg(target_os = "linux")]
+        {
+            // A host that is gone says nothing, not even that it has received.
+            builder = builder.tcp_user_timeout(UNACKNOWLEDGED_TIMEOUT);
+        }
         let http = builder
             .default_headers(headers)
             .connect_timeout(options.connect_timeout)
@@ -220,7 +229,8 @@ impl Client {
     }
 
     /// Sends a request; every answer is welcome. An address that cannot be reached, or where a
-    /// standby answers, has done nothing, so the next one is asked.
+    /// standby answers, has done nothing, so the next one is asked. One that does not answer may have
+    /// done it: the call fails, and the next call begins with another address.
     pub(crate) async fn send_any(&self, request: RequestBuilder) -> Result<Response, ClientError> {
         let request = request.build().map_err(|e| self.failure(&e))?;
         let mut bases: VecDeque<Url> = self.0.bases.in_order().into();
@@ -254,7 +264,11 @@ impl Client {
                     // What a standby says tells more.
                     outcome.get_or_insert(self.failure_at(&base, &error));
                 }
-                Err(error) => return Err(self.failure_at(&base, &error)),
+                // It may have been done, so it is not sent again. The next call goes elsewhere.
+                Err(error) => {
+                    self.0.bases.was_silent(&base);
+                    return Err(self.failure_at(&base, &error));
+                }
             }
         }
         Err(outcome.unwrap_or_else(|| ClientError::Invalid("the request cannot be sent".into())))

@@ -43,6 +43,8 @@ impl Answer {
 #[derive(Debug)]
 pub struct Verax {
     arguments: Vec<String>,
+    /// Records elsewhere; not an argument, which would be shown with its password.
+    records_url: Option<String>,
     directory: Arc<TempDir>,
     child: Child,
     url: String,
@@ -86,15 +88,14 @@ impl Verax {
 
     /// Starts `verax serve` over records elsewhere, which others may use too.
     pub fn serve_over(records_url: &str, more: &[&str]) -> Self {
-        let mut arguments = vec!["--records-url", records_url];
-        arguments.extend(more);
-        Self::start("serve", &arguments)
+        let (arguments, directory) = Self::arguments("serve", more);
+        Self::spawn_with(arguments, directory, true, Some(records_url.to_owned()))
     }
 
     /// Starts `verax serve` with a log that nobody reads.
     pub fn serve_unread(more: &[&str]) -> Self {
         let (arguments, directory) = Self::arguments("serve", more);
-        Self::spawn_with(arguments, directory, false)
+        Self::spawn_with(arguments, directory, false, None)
     }
 
     fn start(command: &str, more: &[&str]) -> Self {
@@ -112,14 +113,20 @@ impl Verax {
     }
 
     fn spawn(arguments: Vec<String>, directory: Arc<TempDir>) -> Self {
-        Self::spawn_with(arguments, directory, true)
+        Self::spawn_with(arguments, directory, true, None)
     }
 
-    fn spawn_with(arguments: Vec<String>, directory: Arc<TempDir>, read_log: bool) -> Self {
+    fn spawn_with(
+        arguments: Vec<String>,
+        directory: Arc<TempDir>,
+        read_log: bool,
+        records_url: Option<String>,
+    ) -> Self {
         let mut child = Command::new(program())
             .args(&arguments)
             .env_remove("VERAX_URL")
             .env_remove("VERAX_TOKEN")
+            .envs(records_url.iter().map(|url| ("VERAX_RECORDS_URL", url)))
             .current_dir(directory.path())
             .stdin(Stdio::null())
             .stdout(Stdio::piped())
@@ -151,16 +158,22 @@ impl Verax {
         let url = words.iter().find(|w| w.starts_with("http")).unwrap().to_string();
         let wire = words.iter().skip_while(|w| **w != "wire").nth(1).unwrap().to_string();
         let sign_in = words.last().unwrap().to_string();
-        Self { arguments, directory, child, url, wire, sign_in, log, _unread: unread }
+        Self { arguments, records_url, directory, child, url, wire, sign_in, log, _unread: unread }
     }
 
     /// Kills it as hard as can be, and starts it again over the same data.
     pub fn kill_and_restart(mut self) -> Self {
-        send(self.child.id(), Signal::SIGKILL);
+        self.kill();
+        self.start_again()
+    }
+
+    /// Starts it again over the same data, after it has ended or was asked to.
+    pub fn start_again(mut self) -> Self {
         self.child.wait().unwrap();
         let (arguments, directory) = (self.arguments.clone(), Arc::clone(&self.directory));
+        let records_url = self.records_url.clone();
         drop(self);
-        Self::spawn(arguments, directory)
+        Self::spawn_with(arguments, directory, true, records_url)
     }
 
     /// Kills it as hard as can be; it does not come back.
@@ -175,8 +188,9 @@ impl Verax {
         let status = self.child.wait().unwrap();
         assert!(status.success(), "{status}: {}", self.log());
         let (arguments, directory) = (self.arguments.clone(), Arc::clone(&self.directory));
+        let records_url = self.records_url.clone();
         drop(self);
-        Self::spawn(arguments, directory)
+        Self::spawn_with(arguments, directory, true, records_url)
     }
 
     /// Stops it as Ctrl-C does, and starts it once with one more argument over the same data.
