@@ -66,7 +66,8 @@ pub(crate) async fn claim(
     let wait = preferred_wait(&headers)?;
     let hold = claim.hold_seconds.map_or(Ok(USUAL_HOLD), |s| seconds_of("hold_seconds", s))?;
     let owner = claim.owner.as_deref().unwrap_or(caller.who()).into();
-    let request = PermitRequest { owner, wait, hold, stale: claim.stale, refresh: claim.refresh };
+    let (stale, refresh, access) = (claim.stale, claim.refresh, caller.access());
+    let request = PermitRequest { owner, wait, hold, stale, refresh, access };
     let mut response = match service.ask(&namespace, &key, request).await? {
         Asked::Value(answer) => with_value(&service, &headers, &answer, started)?,
         Asked::Permit(permit) => {

@@ -456,7 +456,7 @@ impl Service {
     fn end_token(&self, id: u64) {
         self.tokens.revoke(id);
         self.access_changed();
-        self.withdraw_locks(AccessId(id));
+        self.withdraw(AccessId(id));
     }
 
     /// Who changed what, newest first. A tenant's managers see their tenant's changes.

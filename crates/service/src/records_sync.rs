@@ -403,7 +403,7 @@ impl Service {
         }
         let ended = self.tokens.replace_all(&snapshot.tokens);
         self.access_changed();
-        ended.into_iter().for_each(|id| self.withdraw_locks(AccessId(id)));
+        ended.into_iter().for_each(|id| self.withdraw(AccessId(id)));
     }
 
     /// Ends a namespace: nothing of it is served, waited for or held from now on.

@@ -32,7 +32,7 @@ fn lock(hold: u64, wait: u64) -> LockRequest {
 
 fn permit(hold: u64, wait: u64) -> PermitRequest {
     let [hold, wait] = [hold, wait].map(Duration::from_millis);
-    PermitRequest { owner: "a test".into(), wait, hold, stale: false, refresh: false }
+    PermitRequest { owner: "a test".into(), wait, hold, stale: false, refresh: false, access: None }
 }
 
 /// Starts many callers and takes a third of them away again, each at another moment.

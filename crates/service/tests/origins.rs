@@ -174,6 +174,7 @@ async fn callers_that_refill_by_themselves_bring_the_word_that_there_is_none() {
         hold: Duration::from_secs(60),
         stale: false,
         refresh,
+        access: None,
     };
     let Asked::Permit(permit) = service.ask(&all.boards, &k, ask(false)).await.unwrap() else {
         panic!("it is missing")
@@ -232,6 +233,7 @@ async fn without_an_origin_the_permit_comes_early_to_one_caller() {
         hold: Duration::from_secs(60),
         stale: false,
         refresh: false,
+        access: None,
     };
     let Asked::Permit(permit) = service.ask(&all.boards, &k, request.clone()).await.unwrap() else {
         panic!("it is missing")

@@ -9,14 +9,14 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use diesel_async::{AsyncConnection, AsyncMysqlConnection, SimpleAsyncConnection};
-use fixture::{Fixture, key, name, until};
+use fixture::{Fixture, key, name, until, value};
 use futures_util::FutureExt;
 use nix::sys::signal::{Signal, kill};
 use tokio::task::JoinSet;
 use verax_api::{CreateOrigin, CreateSession, OriginChoice, PolicyChange, SqlChange};
 use verax_core::guard::lock::Grant;
 use verax_service::access::{Caller, Right, Scope};
-use verax_service::cache::ReadOptions;
+use verax_service::cache::{Asked, PermitRequest, ReadOptions};
 use verax_service::locks::LockRequest;
 use verax_service::{Service, ServiceError, ServiceOptions};
 
@@ -215,6 +215,25 @@ async fn access_that_is_withdrawn_takes_everything_along() {
     let caller = service.token_caller(&secret).unwrap();
     let id = service.tokens(admin).await.unwrap().last().unwrap().id;
     let berths = service.open(&caller, Right::Write, &name("quayside"), &name("berths")).unwrap();
+    // It refills a key for which somebody else waits.
+    let permit = |access| PermitRequest {
+        owner: "desk".into(),
+        wait: Duration::from_secs(50),
+        hold: Duration::from_secs(50),
+        stale: false,
+        refresh: false,
+        access,
+    };
+    let asked = service.ask(&berths, &key("board"), permit(caller.access())).await.unwrap();
+    let Asked::Permit(held) = asked else { panic!("{asked:?}") };
+    let next_refiller = tokio::spawn({
+        let (service, berths, request) = (Arc::clone(service), Arc::clone(&berths), permit(None));
+        async move { service.ask(&berths, &key("board"), request).await.unwrap() }
+    });
+    until("somebody waits for the value", async || {
+        service.permits(&berths).iter().any(|permit| permit.waiting == 1)
+    })
+    .await;
     let request = LockRequest { access: caller.access(), ..lock_request() };
     service.acquire_lock(&berths, &key("lock"), request.clone()).await.unwrap().unwrap();
     // Somebody else waits for the lock that the token holds, and the token waits for another one.
@@ -236,6 +255,10 @@ async fn access_that_is_withdrawn_takes_everything_along() {
     service.revoke_token(admin, id).await.unwrap();
     caller.signal().ended().await;
     next.await.unwrap().unwrap();
+    let turn = next_refiller.await.unwrap();
+    assert!(matches!(turn, Asked::Permit(_)), "{turn:?}");
+    let late = service.store_with_permit(&berths, &key("board"), held.number, value("late"));
+    assert!(matches!(late, Err(ServiceError::Permit(_))), "{late:?}");
     assert!(waits.await.unwrap().is_err(), "it is no longer in line");
     assert!(matches!(caller.needs(Scope::Admin), Err(ServiceError::NotSignedIn(_))));
     // Neither does a claim that is on its way get anything any more.
@@ -243,6 +266,9 @@ async fn access_that_is_withdrawn_takes_everything_along() {
     let late = service.acquire_lock(&berths, &key("third"), late).await;
     assert!(matches!(late, Err(ServiceError::NotSignedIn(_))), "{late:?}");
     assert!(service.look_at_lock(&berths, &key("third")).is_none());
+    let late = service.ask(&berths, &key("third"), permit(caller.access())).await;
+    assert!(matches!(late, Err(ServiceError::NotSignedIn(_))), "{late:?}");
+    assert!(service.permits(&berths).iter().all(|permit| permit.key != key("third")));
     assert!(service.sign_in_link(&caller).is_err() && service.session_caller(&session).is_err());
     let code = link.path.strip_prefix("/sign-in#").unwrap().to_owned();
     assert!(service.start_session(&CreateSession::Code(code)).is_err());

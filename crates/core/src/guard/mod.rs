@@ -12,5 +12,5 @@ pub mod retry_budget;
 pub use lock::{FencingToken, LockTable};
 pub use refill::{
     GivenBack, HeldBy, Joined, Lapsed, LivePermit, Permit, PermitNumber, PermitView, RefillTable,
-    Refused, RefusedReason, Voided, WaitTicket,
+    Refiller, Refused, RefusedReason, Voided, WaitTicket,
 };

@@ -132,6 +132,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             hold: Duration::from_millis(asked.hold),
             stale: asked.flags.stale,
             refresh: asked.flags.refresh,
+            access: self.access(),
         };
         let details = asked.flags.details;
         self.waiting.spawn(async move {

@@ -5,7 +5,8 @@ use std::time::Duration;
 
 use tokio::sync::oneshot;
 use verax_core::entry::Entry;
-use verax_core::guard::{GivenBack, HeldBy, PermitView, RefusedReason, WaitTicket};
+use verax_core::guard::lock::AccessId;
+use verax_core::guard::{GivenBack, HeldBy, PermitView, Refiller, RefusedReason, WaitTicket};
 use verax_core::{
     Freshness, Key, NamespaceId, Permit, PermitNumber, PutCondition, Timestamp, Voided,
 };
@@ -15,6 +16,7 @@ use super::read::{Answer, Source};
 use super::trace::{RefillOutcome, RefillRecord};
 use super::waiter::{Told, Waited, Waiter, tell_all};
 use super::{PutRequest, Refilled};
+use crate::access::{ENDED, LeasedBy};
 use crate::error::ServiceError;
 use crate::namespace::{Namespace, count};
 use crate::service::Service;
@@ -27,7 +29,7 @@ const HOLDS: std::ops::RangeInclusive<Duration> =
 const LONGEST_WAIT: Duration = Duration::from_secs(300);
 
 /// How a caller that refills by itself asks for a key.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone)]
 pub struct PermitRequest {
     /// Who asks, in words for people.
     pub owner: Arc<str>,
@@ -40,6 +42,15 @@ pub struct PermitRequest {
     /// Whether the permit is wanted although a fresh copy is there, which will do while another caller
     /// holds it, or the word that there is no value.
     pub refresh: bool,
+    /// The access that it is asked for with: the permit ends with it.
+    pub access: Option<LeasedBy>,
+}
+
+impl PermitRequest {
+    fn refiller(&self) -> Refiller {
+        let access = self.access.as_ref().map(|access| access.id);
+        Refiller { owner: Arc::clone(&self.owner), access }
+    }
 }
 
 /// What a caller that refills by itself gets.
@@ -110,6 +121,25 @@ impl Service {
     /// [`ServiceError`]: a request out of range, too many callers in line, or a refill that another
     /// caller gave up for all.
     pub async fn ask(
+        self: &Arc<Self>,
+        namespace: &Arc<Namespace>,
+        key: &Key,
+        request: PermitRequest,
+    ) -> Result<Asked, ServiceError> {
+        let access = request.access.clone();
+        let asked = self.ask_while_open(namespace, key, request).await?;
+        // Withdrawing access raises its signal first and then ends its permits: one that came in
+        // between is found there, and a later one here.
+        if let Asked::Permit(permit) = &asked
+            && access.is_some_and(|access| access.signal.has_ended())
+        {
+            self.pass_on(permit);
+            return Err(ServiceError::NotSignedIn(ENDED));
+        }
+        Ok(asked)
+    }
+
+    async fn ask_while_open(
         self: &Arc<Self>,
         namespace: &Arc<Namespace>,
         key: &Key,
@@ -248,24 +278,26 @@ impl Service {
             Some((_, answer)) if answer.time_left.is_some() && !refresh => {
                 Step::Done(Box::new(Asked::Value(answer)))
             }
-            copy => match guard.claim(id, key, &request.owner, now, request.hold, &mut turns) {
-                Ok(permit) => Step::Done(Box::new(Asked::Permit(permit))),
-                Err(live) => match copy {
-                    Some((true, answer)) if request.stale || answer.time_left.is_some() => {
-                        Step::Done(Box::new(Asked::Value(answer)))
-                    }
-                    _ if now >= deadline => {
-                        Step::Done(Box::new(Asked::Later(live.ends_at.since(now))))
-                    }
-                    _ => {
-                        let (waiter, told) = Waiter::new(now);
-                        match guard.wait(id, key, &request.owner, waiter, request.hold) {
-                            Ok(ticket) => Step::Wait(ticket, told),
-                            Err(_) => Step::Full,
+            copy => {
+                match guard.claim(id, key, &request.refiller(), now, request.hold, &mut turns) {
+                    Ok(permit) => Step::Done(Box::new(Asked::Permit(permit))),
+                    Err(live) => match copy {
+                        Some((true, answer)) if request.stale || answer.time_left.is_some() => {
+                            Step::Done(Box::new(Asked::Value(answer)))
                         }
-                    }
-                },
-            },
+                        _ if now >= deadline => {
+                            Step::Done(Box::new(Asked::Later(live.ends_at.since(now))))
+                        }
+                        _ => {
+                            let (waiter, told) = Waiter::new(now);
+                            match guard.wait(id, key, &request.refiller(), waiter, request.hold) {
+                                Ok(ticket) => Step::Wait(ticket, told),
+                                Err(_) => Step::Full,
+                            }
+                        }
+                    },
+                }
+            }
         };
         drop(guard);
         self.give_turns(turns);
@@ -414,6 +446,13 @@ impl Service {
         self.cache.trace.of(namespace.id())
     }
 
+    /// Ends the permits and waits of an access that was withdrawn; those next in line may refill.
+    pub(crate) fn withdraw_permits(&self, access: AccessId) {
+        let (now, mut turns) = (self.now(), Vec::new());
+        self.cache.guards().for_each(|mut guard| guard.withdraw(access, now, &mut turns));
+        self.give_turns(turns);
+    }
+
     /// Ends permits whose time is over.
     pub(crate) fn lapse_permits(self: &Arc<Self>, now: Timestamp) {
         let (mut refills, mut turns) = (Vec::new(), Vec::new());
@@ -425,12 +464,19 @@ impl Service {
             turns.extend(lapsed.turns);
             // Those who waited for a voided permit that ran out are dropped, which tells them.
             for view in over {
-                if let HeldBy::Caller(owner) = &view.held_by
+                if let HeldBy::Caller(caller) = &view.held_by
                     && let Some(namespace) = self.registry.by_id(view.namespace)
                 {
                     let (place, took) = ((&*namespace, &view.key), now.since(view.permit.since));
                     let outcome = RefillOutcome::Lapsed;
-                    self.refill_ended(place, &**owner, took, outcome, Default::default(), now);
+                    self.refill_ended(
+                        place,
+                        &*caller.owner,
+                        took,
+                        outcome,
+                        Default::default(),
+                        now,
+                    );
                 }
             }
         }

@@ -283,6 +283,12 @@ impl Service {
         self.locks.table().count()
     }
 
+    /// Ends what an access that was withdrawn has leased, and what it waits for.
+    pub(crate) fn withdraw(&self, access: AccessId) {
+        self.withdraw_locks(access);
+        self.withdraw_permits(access);
+    }
+
     /// Ends the holds and waits of an access that was withdrawn; those next in line get the locks.
     pub(crate) fn withdraw_locks(&self, access: AccessId) {
         let (now, mut told) = (self.now(), Vec::new());

@@ -19,6 +19,7 @@ pub use table::RefillTable;
 use std::fmt;
 use std::sync::Arc;
 
+use super::lock::AccessId;
 use crate::key::{Key, NamespaceId};
 use crate::time::Timestamp;
 
@@ -31,15 +32,25 @@ pub struct PermitNumber(pub u64);
 pub enum HeldBy {
     /// The service, on behalf of everybody who waits.
     Service,
-    /// One caller, which refills by itself: who it is, in words for people.
-    Caller(Arc<str>),
+    /// One caller, which refills by itself.
+    Caller(Refiller),
+}
+
+/// A caller that refills by itself.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Refiller {
+    /// Who it is, in words for people.
+    pub owner: Arc<str>,
+    /// The access that it asks with, and with which its permits end; `None` when that cannot be
+    /// withdrawn.
+    pub access: Option<AccessId>,
 }
 
 impl fmt::Display for HeldBy {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
             Self::Service => "the service",
-            Self::Caller(owner) => owner,
+            Self::Caller(caller) => &caller.owner,
         })
     }
 }

@@ -1,12 +1,12 @@
 //! All refills under way: who holds which permit, and who waits for it.
 
 use std::collections::{HashMap, VecDeque};
-use std::sync::Arc;
 use std::time::Duration;
 
+use super::super::lock::AccessId;
 use super::{
-    GivenBack, HeldBy, Joined, Lapsed, LivePermit, Permit, PermitNumber, PermitView, Refused,
-    RefusedReason, Voided, WaitTicket,
+    GivenBack, HeldBy, Joined, Lapsed, LivePermit, Permit, PermitNumber, PermitView, Refiller,
+    Refused, RefusedReason, Voided, WaitTicket,
 };
 use crate::key::{Key, NamespaceId};
 use crate::time::Timestamp;
@@ -18,7 +18,7 @@ struct Waiting<W> {
     /// The hold that the caller gets if it becomes the holder.
     hold: Duration,
     /// Who it is; `None` for one that leaves refills to the service.
-    owner: Option<Arc<str>>,
+    caller: Option<Refiller>,
 }
 
 #[derive(Debug)]
@@ -76,9 +76,9 @@ impl<W> RefillTable<W> {
         }
     }
 
-    fn waiting(&mut self, waiter: W, hold: Duration, owner: Option<Arc<str>>) -> Waiting<W> {
+    fn waiting(&mut self, waiter: W, hold: Duration, caller: Option<Refiller>) -> Waiting<W> {
         self.last_ticket += 1;
-        Waiting { ticket: WaitTicket(self.last_ticket), waiter, hold, owner }
+        Waiting { ticket: WaitTicket(self.last_ticket), waiter, hold, caller }
     }
 
     fn start(
@@ -141,7 +141,7 @@ impl<W> RefillTable<W> {
         Some(self.start((namespace, key), HeldBy::Service, line, now, hold))
     }
 
-    /// Asks for a permit for a caller, `owner`, that refills by itself. If one is live, it says which; the caller
+    /// Asks for a permit for a caller that refills by itself. If one is live, it says which; the caller
     /// may [wait](Self::wait) for it. Callers whose turn it is, because the one before let its time
     /// lapse, are added to `turns`.
     ///
@@ -151,7 +151,7 @@ impl<W> RefillTable<W> {
         &mut self,
         namespace: NamespaceId,
         key: &Key,
-        owner: &Arc<str>,
+        caller: &Refiller,
         now: Timestamp,
         hold: Duration,
         turns: &mut Vec<(Permit, W)>,
@@ -162,7 +162,7 @@ impl<W> RefillTable<W> {
         match self.live.get(&(namespace, key.clone())) {
             Some(flight) => Err(flight.live()),
             None => {
-                let (line, held_by) = (VecDeque::new(), HeldBy::Caller(Arc::clone(owner)));
+                let (line, held_by) = (VecDeque::new(), HeldBy::Caller(caller.clone()));
                 Ok(self.start((namespace, key), held_by, line, now, hold))
             }
         }
@@ -176,12 +176,12 @@ impl<W> RefillTable<W> {
         &mut self,
         namespace: NamespaceId,
         key: &Key,
-        owner: &Arc<str>,
+        caller: &Refiller,
         waiter: W,
         hold: Duration,
     ) -> Result<WaitTicket, W> {
         let most_waiters = self.most_waiters;
-        let waiting = self.waiting(waiter, hold, Some(Arc::clone(owner)));
+        let waiting = self.waiting(waiter, hold, Some(caller.clone()));
         let flight = self.live.get_mut(&(namespace, key.clone()));
         match flight.filter(|flight| flight.line.len() < most_waiters) {
             Some(flight) => {
@@ -209,9 +209,10 @@ impl<W> RefillTable<W> {
         now: Timestamp,
     ) -> Option<(Permit, W)> {
         let mut flight = self.live.remove(&(namespace, key.clone()))?;
-        let Waiting { waiter, hold, owner, .. } = flight.line.pop_front()?;
+        let Waiting { waiter, hold, caller, .. } = flight.line.pop_front()?;
         // One without a name hands its turn to the service at once.
-        let held_by = HeldBy::Caller(owner.unwrap_or_else(|| "the service".into()));
+        let service = || Refiller { owner: "the service".into(), access: None };
+        let held_by = HeldBy::Caller(caller.unwrap_or_else(service));
         let permit = self.start((namespace, key), held_by, flight.line, now, hold);
         Some((permit, waiter))
     }
@@ -311,6 +312,25 @@ impl<W> RefillTable<W> {
             Some((permit, waiter)) => GivenBack::Turn(permit, waiter),
             None => GivenBack::Failed(Vec::new()),
         })
+    }
+
+    /// Ends the permits and waits that were asked for with an access which is withdrawn. Callers whose
+    /// turn it is then are added to `turns`; those who waited with that access must know by
+    /// themselves that it has ended.
+    pub fn withdraw(&mut self, access: AccessId, now: Timestamp, turns: &mut Vec<(Permit, W)>) {
+        let is_of = |caller: &Refiller| caller.access == Some(access);
+        let mut ended = Vec::new();
+        for (place, flight) in &mut self.live {
+            flight.line.retain(|waiting| !waiting.caller.as_ref().is_some_and(is_of));
+            if matches!(&flight.held_by, HeldBy::Caller(caller) if is_of(caller)) {
+                ended.push((flight.number, place.clone()));
+            }
+        }
+        // In the order of their beginning, so that turns come in an order that can be foretold.
+        ended.sort_unstable_by_key(|(number, _)| *number);
+        for (_, (namespace, key)) in ended {
+            turns.extend(self.next_turn(namespace, &key, now));
+        }
     }
 
     fn void_flight(

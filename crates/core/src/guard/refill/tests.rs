@@ -13,8 +13,12 @@ fn key(text: &str) -> Key {
     Key::new(text).unwrap()
 }
 
-fn me() -> Arc<str> {
-    "a test".into()
+fn me() -> Refiller {
+    with_access(1)
+}
+
+fn with_access(access: u64) -> Refiller {
+    Refiller { owner: "a test".into(), access: Some(AccessId(access)) }
 }
 
 fn at(millis: u64) -> Timestamp {
@@ -108,6 +112,30 @@ fn a_turn_may_be_left_to_the_service() {
     assert_eq!((view.held_by, view.waiting), (HeldBy::Service, 1));
     assert_eq!(finish(&mut table, &turn, at(60)), Ok(vec!['a']));
     assert_eq!(table.leave_to_service(&turn, 'b'), Err('b'));
+}
+
+#[test]
+fn access_that_is_withdrawn_ends_permits_and_waits_and_no_others() {
+    let (mut table, mut turns) = (RefillTable::new(10, 0), Vec::new());
+    let (gone, stays) = (with_access(7), with_access(8));
+    let held = table.claim(N, &key("k"), &gone, at(0), HOLD, &mut turns).unwrap();
+    table.wait(N, &key("k"), &gone, 'a', HOLD).unwrap();
+    table.wait(N, &key("k"), &stays, 'b', HOLD).unwrap();
+    let alone = table.claim(N, &key("alone"), &gone, at(0), HOLD, &mut turns).unwrap();
+    let other = table.claim(N, &key("other"), &stays, at(0), HOLD, &mut turns).unwrap();
+    table.join(N, &key("service"), 'c', at(0), HOLD);
+    table.withdraw(AccessId(7), at(1), &mut turns);
+    let told: Vec<char> = turns.iter().map(|(_, waiter)| *waiter).collect();
+    assert_eq!(told, ['b'], "the one that waited with the same access is not asked");
+    for permit in [&held, &alone] {
+        let late = table.finish(N, &permit.key, permit.number, at(1)).unwrap_err();
+        assert_eq!((late.reason, late.waiters.len()), (RefusedReason::Lapsed, 0));
+    }
+    let next = &turns[0].0;
+    assert_eq!(table.finish(N, &next.key, next.number, at(2)), Ok(Vec::new()));
+    assert_eq!(table.finish(N, &other.key, other.number, at(2)), Ok(Vec::new()));
+    assert_eq!(table.views().count(), 1, "the service's refill goes on");
+    table.claim(N, &key("alone"), &stays, at(2), HOLD, &mut turns).unwrap();
 }
 
 #[derive(Debug, Clone)]
