@@ -92,6 +92,18 @@ impl Verax {
         Self::spawn_with(arguments, directory, true, Some(records_url.to_owned()))
     }
 
+    /// Starts `verax serve` over records elsewhere, with a data directory on a disk of its own that
+    /// has as many bytes. Only its own processes see what is in there.
+    pub fn serve_on_small_disk(records_url: &str, bytes: usize) -> Self {
+        let (arguments, directory) = Self::arguments("serve", &[]);
+        let data = directory.path().join("data");
+        fs::create_dir(&data).unwrap();
+        let mount = format!("mount -t tmpfs -o size={bytes} none \"$0\" && exec \"$@\"");
+        let mut command = Command::new("unshare");
+        command.args(["--mount", "--", "sh", "-c", &mount]).arg(&data).arg(program());
+        Self::spawn_by(command, arguments, directory, true, Some(records_url.to_owned()))
+    }
+
     /// Starts `verax serve` with a log that nobody reads.
     pub fn serve_unread(more: &[&str]) -> Self {
         let (arguments, directory) = Self::arguments("serve", more);
@@ -122,7 +134,18 @@ impl Verax {
         read_log: bool,
         records_url: Option<String>,
     ) -> Self {
-        let mut child = Command::new(program())
+        let command = Command::new(program());
+        Self::spawn_by(command, arguments, directory, read_log, records_url)
+    }
+
+    fn spawn_by(
+        mut command: Command,
+        arguments: Vec<String>,
+        directory: Arc<TempDir>,
+        read_log: bool,
+        records_url: Option<String>,
+    ) -> Self {
+        let mut child = command
             .args(&arguments)
             .env_remove("VERAX_URL")
             .env_remove("VERAX_TOKEN")

@@ -12,6 +12,7 @@ use nix::sys::signal::Signal;
 use serde_json::json;
 use verax_client::{PutOptions, Source};
 use verax_e2e::{HeldOrigin, Verax, is_running, program, run, send, until};
+use verax_records::launcher::PrivateServer;
 
 /// Tries to sign in to a MariaDB over its socket; returns whether that worked.
 fn signs_in(socket: &Path, user: &str) -> bool {
@@ -232,4 +233,49 @@ fn control_characters_do_not_reach_a_terminal() {
         b"",
     );
     assert!(!missing.err.contains('\u{1b}'), "{:?}", missing.err);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_disk_that_is_full_is_told() {
+    let directory = tempfile::tempdir().unwrap();
+    let server = PrivateServer::start(directory.path()).await.unwrap();
+    let disk = async |bytes: usize| {
+        let verax = Verax::serve_on_small_disk(&server.url("verax"), bytes);
+        let client = verax.client_with("nobody");
+        let mut disk = String::new();
+        until("the disk was looked at", async || {
+            disk = client.ready().await.unwrap().disk;
+            disk == "full" || bytes > 32 << 20
+        })
+        .await;
+        (disk, verax.log().contains("the disk is full"))
+    };
+    // On both sides of the bound of 32 MiB.
+    assert_eq!(disk(31 << 20).await, ("full".to_owned(), true));
+    assert_eq!(disk(36 << 20).await, ("ok".to_owned(), false));
+    server.stop().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn running_out_of_descriptors_is_told_once_a_second_and_passes() {
+    let verax = Verax::serve(&[]);
+    let process = verax.process();
+    let open = fs::read_dir(format!("/proc/{process}/fd")).unwrap().count();
+    let allow = |files: usize| {
+        let limit = Command::new("prlimit")
+            .args(["--pid", &process.to_string(), &format!("--nofile={files}:")])
+            .status();
+        assert!(limit.expect("prlimit comes with util-linux").success());
+    };
+    allow(open + 10);
+    let address = verax.url().strip_prefix("http://").unwrap().to_owned();
+    let began = Instant::now();
+    let held: Vec<_> = (0..60).map(|_| std::net::TcpStream::connect(&address).unwrap()).collect();
+    let lines = || verax.log().matches("connections cannot be accepted").count();
+    until("it was told more than once", async || lines() >= 3).await;
+    let (told, seconds) = (lines(), began.elapsed().as_secs_f64());
+    assert!(told as f64 <= seconds + 1.0, "{told} lines in {seconds} s");
+    drop(held);
+    allow(20_000.min(open + 1_000));
+    until("it answers again", async || verax.client().ready().await.is_ok()).await;
 }

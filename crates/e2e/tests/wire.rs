@@ -553,6 +553,19 @@ async fn tls_serves_http_and_wire_and_takes_new_certificates() {
     let cache = client.cache("ferrydesk", "boards", CacheOptions::default()).unwrap();
     cache.put("k", "v", PutOptions::default()).await.unwrap();
     assert_eq!(text(&cache, "k").await.unwrap(), "v");
+    // Browsers are told to come by TLS alone, on the fast path as on every other.
+    let pem = std::fs::read(&cert).unwrap();
+    let browser = reqwest::Client::builder()
+        .tls_certs_only([reqwest::Certificate::from_pem(&pem).unwrap()])
+        .build()
+        .unwrap();
+    for path in ["/readyz", "/v1/tenants", "/v1/tenants/ferrydesk/namespaces/boards/entries/k"] {
+        let request = browser.get(format!("{}{path}", verax.url())).bearer_auth(verax.token());
+        let answered = request.send().await.unwrap();
+        assert_eq!(answered.status(), 200, "{path}");
+        let told = answered.headers().get("strict-transport-security").map(|f| f.as_bytes());
+        assert!(told.is_some_and(|field| field.starts_with(b"max-age=")), "{path}: {told:?}");
+    }
     // Plain text is not understood.
     let plain = verax.client_with(&verax.token());
     let plain = plain.cache("ferrydesk", "boards", CacheOptions::default()).unwrap();

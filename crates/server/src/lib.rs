@@ -187,7 +187,7 @@ impl Answering {
             match hit::answer(&self.service, &request) {
                 Some(response) => {
                     place.set_authenticated();
-                    response
+                    secured(response, self.over)
                 }
                 None => self.route(request, &place).await,
             }

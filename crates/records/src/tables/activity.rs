@@ -6,7 +6,7 @@ use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
 use serde_json::Value;
 use verax_core::{Name, Timestamp};
 
-use super::tenants::tenant_id;
+use super::tenant_ids::tenant_id;
 use crate::connection::Records;
 use crate::error::RecordsError;
 use crate::schema::activity;

@@ -6,6 +6,8 @@ pub(crate) mod namespaces;
 pub(crate) mod nodes;
 pub(crate) mod origins;
 mod runs;
+mod scopes;
+mod tenant_ids;
 pub(crate) mod tenants;
 pub(crate) mod tokens;
 

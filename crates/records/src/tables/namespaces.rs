@@ -12,8 +12,8 @@ use verax_core::{
 };
 
 use super::activity::{Actor, Change};
-use super::tenants::tenant_id;
-use super::tokens::withdraw_scopes;
+use super::scopes::withdraw_scopes;
+use super::tenant_ids::tenant_id;
 use super::{millis, read_name};
 use crate::changes::Changed;
 use crate::connection::Records;

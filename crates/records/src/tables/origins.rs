@@ -10,7 +10,7 @@ use verax_core::origin::{Balance, OriginGuard, OriginSource, SqlResult};
 use verax_core::{Name, OriginSettings, Timestamp};
 
 use super::activity::{Actor, Change};
-use super::tenants::tenant_id;
+use super::tenant_ids::tenant_id;
 use super::{ReturningId, millis, read_name};
 use crate::changes::Changed;
 use crate::connection::Records;

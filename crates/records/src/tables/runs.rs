@@ -6,7 +6,7 @@ use serde_json::{Value, json};
 use verax_core::{Name, Timestamp};
 
 use super::activity::{Actor, Change, write};
-use super::tenants::tenant_id;
+use super::tenant_ids::tenant_id;
 use super::{ReturningId, read_name};
 use crate::changes::locked_revision;
 use crate::connection::Records;

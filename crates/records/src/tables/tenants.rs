@@ -1,14 +1,14 @@
 //! Tenants.
 
 use diesel::prelude::*;
-use diesel::result::Error;
 use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use verax_core::{Name, Timestamp};
 
 use super::activity::{Actor, Change};
-use super::tokens::withdraw_scopes;
+use super::scopes::withdraw_scopes;
+use super::tenant_ids::tenant_id;
 use super::{ReturningId, read_name};
 use crate::changes::Changed;
 use crate::connection::Records;
@@ -24,18 +24,6 @@ pub struct TenantRecord {
     pub name: Name,
     /// When it was created.
     pub created_at: Timestamp,
-}
-
-/// The identity of a tenant, within a transaction.
-pub(super) async fn tenant_id(
-    connection: &mut AsyncMysqlConnection,
-    name: &Name,
-) -> Result<u64, Error> {
-    tenants::table
-        .filter(tenants::name.eq(name.as_str()))
-        .select(tenants::id)
-        .first(connection)
-        .await
 }
 
 impl Records {

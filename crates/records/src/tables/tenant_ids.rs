@@ -1,0 +1,20 @@
+//! The identities of tenants, by which rows of other tables belong to them.
+
+use diesel::prelude::*;
+use diesel::result::Error;
+use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
+use verax_core::Name;
+
+use crate::schema::tenants;
+
+/// The identity of a tenant, within a transaction.
+pub(super) async fn tenant_id(
+    connection: &mut AsyncMysqlConnection,
+    name: &Name,
+) -> Result<u64, Error> {
+    tenants::table
+        .filter(tenants::name.eq(name.as_str()))
+        .select(tenants::id)
+        .first(connection)
+        .await
+}
