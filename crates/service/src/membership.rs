@@ -358,8 +358,11 @@ impl Service {
             }
         }
         let Some(membership) = &mut session.membership else { return Ok(()) };
-        let was = self.role();
+        let (was, began) = (self.role(), self.now());
         self.load_as_owner(node, membership).await?;
+        // Beginning the epoch was a confirmation, too; without a standby, none is needed.
+        let alone = membership.standbys().await? == 0;
+        self.confirm_until((!alone).then(|| began + LEASE_VALIDITY));
         self.nodes.set_role(Role::Active);
         if was == Role::Standby {
             tracing::warn!(previous = ?other.map(|id| id.to_string()), "this Verax is active now");

@@ -149,6 +149,7 @@ impl Service {
         let began = self.now();
         let deadline = began + request.wait;
         loop {
+            self.needs_active()?;
             let (ticket, told) = match self.look(namespace, key, &request, deadline) {
                 Step::Wait(ticket, told) => (ticket, told),
                 Step::Full => {
