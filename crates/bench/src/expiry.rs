@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use comfy_table::Table;
 use verax_core::meter::{LatencyCounts, LatencyMeter};
 use verax_core::{
-    Entry, Key, Lifetime, NamespaceId, Partition, PutCondition, Quota, Store, Timestamp,
+    Entry, Key, Lifetime, NamespaceId, Partition, Precondition, Quota, Store, Timestamp,
 };
 
 use crate::tables::{right_aligned, table};
@@ -19,7 +19,7 @@ const ENTRIES: u64 = 1_000_000;
 fn put(partition: &Partition, name: &str, ends: Duration) -> Result<(), Failure> {
     let now = Timestamp::from_millis(0);
     let entry = Entry::new(vec![7; 128], "application/json", Lifetime::of(ends), now);
-    partition.put(&Key::new(name)?, &entry, PutCondition::Always, now)?;
+    partition.put(&Key::new(name)?, &entry, Precondition::Always, now)?;
     Ok(())
 }
 

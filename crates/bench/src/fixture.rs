@@ -7,7 +7,7 @@ use tokio::runtime::Runtime;
 use verax_api::PolicyChange;
 use verax_core::lifetime::CacheControl;
 use verax_core::policy::LARGEST_VALUE;
-use verax_core::{Key, Name, PutCondition};
+use verax_core::{Key, Name, Precondition};
 use verax_records::Records;
 use verax_records::launcher::PrivateServer;
 use verax_service::access::{Caller, Right, Scope};
@@ -71,7 +71,7 @@ impl Fixture {
             media_type: "application/json".into(),
             cache_control: CacheControl::default(),
             tags: Vec::new(),
-            condition: PutCondition::Always,
+            condition: Precondition::Always,
         };
         self.service.put(&self.namespace, &Key::new(key)?, request)?;
         Ok(())

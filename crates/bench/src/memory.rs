@@ -5,7 +5,7 @@ use std::process::Command;
 use std::time::Duration;
 
 use comfy_table::Table;
-use verax_core::{Entry, Key, Lifetime, NamespaceId, PutCondition, Quota, Store, Timestamp};
+use verax_core::{Entry, Key, Lifetime, NamespaceId, Precondition, Quota, Store, Timestamp};
 
 use crate::tables::{right_aligned, table};
 
@@ -30,7 +30,7 @@ fn put(partition: &verax_core::Partition, number: u64, bytes: usize) -> Result<u
     let key = Key::new(format!("board/harbour-{number:07}"))?;
     let (lifetime, now) = (Lifetime::of(Duration::from_secs(3_600)), Timestamp::from_millis(0));
     let entry = Entry::new(vec![7; bytes], "application/json", lifetime, now);
-    partition.put(&key, &entry, PutCondition::Always, now)?;
+    partition.put(&key, &entry, Precondition::Always, now)?;
     Ok((key.as_str().len() + bytes) as u64)
 }
 

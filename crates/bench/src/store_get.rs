@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use bytes::Bytes;
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
-use verax_core::{Entry, Key, Lifetime, NamespaceId, PutCondition, Quota, Store, Timestamp};
+use verax_core::{Entry, Key, Lifetime, NamespaceId, Precondition, Quota, Store, Timestamp};
 
 use crate::Options;
 use crate::rounds::Row;
@@ -82,7 +82,7 @@ pub(crate) fn run(options: &Options) -> Result<Vec<Row>, Box<dyn std::error::Err
         let key = Key::new(format!("board/harbour-{n:06}"))?;
         let lifetime = Lifetime::of(Duration::from_secs(3_600));
         let entry = Entry::new(value.clone(), "application/json", lifetime, now);
-        partition.put(&key, &entry, PutCondition::Always, now)?;
+        partition.put(&key, &entry, Precondition::Always, now)?;
         let whole = (NAMESPACE, key);
         if let Ok(mut shard) = bare.shard(&whole).lock() {
             shard.insert(whole.clone(), value.clone());

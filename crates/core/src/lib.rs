@@ -19,7 +19,7 @@
 //! ```
 //! use std::time::Duration;
 //! use verax_core::{
-//!     Entry, Joined, Key, Lifetime, NamespaceId, PutCondition, Quota, RefillTable, Store, Timestamp,
+//!     Entry, Joined, Key, Lifetime, NamespaceId, Precondition, Quota, RefillTable, Store, Timestamp,
 //! };
 //!
 //! let store = Store::new(64 << 20);
@@ -34,7 +34,7 @@
 //! // The holder reads the origin; its value is stored only if the permit still stands.
 //! let waiters = refills.finish(NamespaceId(1), &key, permit.number, now).expect("nothing voided the permit");
 //! let entry = Entry::new("[]", "application/json", Lifetime::of(Duration::from_secs(30)), now);
-//! boards.put(&key, &entry, PutCondition::Always, now)?;
+//! boards.put(&key, &entry, Precondition::Always, now)?;
 //!
 //! assert_eq!(waiters, ["caller 1"]);
 //! assert_eq!(boards.get("board/aldermouth", now).unwrap().value(), b"[]");
@@ -64,5 +64,5 @@ pub use name::Name;
 pub use origin::OriginSettings;
 pub use pattern::KeyPattern;
 pub use policy::{NamespacePolicy, OriginBinding};
-pub use store::{Found, Partition, PutCondition, Quota, Store};
+pub use store::{Found, Partition, Precondition, Quota, Store};
 pub use time::Timestamp;

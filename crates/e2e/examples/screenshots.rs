@@ -1,7 +1,7 @@
 //! Takes the pictures in docs/screenshots from a fresh demo: the console's pages in headless Chromium,
 //! the main commands' output in a terminal under Xvfb.
 //!
-//! Usage: screenshots DIRECTORY
+//! Usage: screenshots DIRECTORY [pair]
 
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
@@ -16,8 +16,11 @@ use verax_e2e::{Browser, Verax, until};
 #[tokio::main]
 async fn main() {
     let folder = PathBuf::from(std::env::args().nth(1).expect("give a directory"));
-    let verax = Verax::demo(&[]);
     let browser = Browser::start().await;
+    if std::env::args().nth(2).is_some_and(|which| which == "pair") {
+        return pair(&browser, &folder).await;
+    }
+    let verax = Verax::demo(&[]);
     let picture = async |name: &str| browser.picture(&folder.join(format!("{name}.png"))).await;
     browser.page.goto(format!("{}/sign-in", verax.url())).await.unwrap();
     browser.text_when("h1", |text| text.contains("Verax")).await;
@@ -50,8 +53,12 @@ async fn pair(browser: &Browser, folder: &Path) {
     let verax = Verax::demo(&["--pair", "--no-traffic"]);
     let token = std::fs::read_to_string(verax.data().join("node-a/admin.token")).unwrap();
     let client = verax.client_with(token.trim());
-    until("both are there", async || client.nodes().await.is_ok_and(|nodes| nodes.len() == 2))
-        .await;
+    let boards = client.namespace("ferrydesk", "boards").unwrap();
+    until("both are there, and the ferry network", async || {
+        client.nodes().await.is_ok_and(|nodes| nodes.len() == 2)
+            && boards.get("board/quillsound").await.is_ok()
+    })
+    .await;
     let nodes = client.nodes().await.unwrap();
     let standby = nodes.iter().find(|node| node.state == "standby").unwrap();
     let environment = [("VERAX_URL", standby.http.as_str()), ("VERAX_TOKEN", token.trim())];
@@ -66,7 +73,7 @@ async fn pair(browser: &Browser, folder: &Path) {
     let commands = [
         "verax node list",
         &kill,
-        "verax get ferrydesk/boards board/saltmere | head -c 300; echo ' …'",
+        "verax get ferrydesk/boards board/quillsound | head -c 300; echo ' …'",
         "sleep 12; verax node list",
     ];
     terminal_picture(&verax, (&urls.join(","), token.trim()), "cli-node", &commands, folder);

@@ -13,7 +13,7 @@ use http_body_util::BodyExt;
 use serde::Deserialize;
 use verax_api::EntryPage;
 use verax_core::store::Position;
-use verax_core::{Key, PutCondition};
+use verax_core::{Key, Precondition};
 use verax_service::access::Right;
 use verax_service::cache::Answer;
 use verax_service::transit::{Place, SMALL, Transit};
@@ -21,8 +21,8 @@ use verax_service::{Service, ServiceError};
 
 use crate::authenticated::Authenticated;
 use crate::entry_fields::{
-    CACHE_STATUS, cache_control, describe_answer, describe_entry, has_current, put_request,
-    read_options, trace_of,
+    CACHE_STATUS, cache_control, condition, describe_answer, describe_entry, has_current,
+    put_request, read_options, trace_of,
 };
 use crate::extract::{Ask, InNamespace, WithKey};
 use crate::permits::permit_of;
@@ -134,8 +134,8 @@ fn failed_read(error: ServiceError) -> Response {
     params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path),
         ("Cache-Control" = Option<String>, Header, description = "`max-age`, `stale-while-revalidate`, `stale-if-error`; else the namespace's"),
         ("Cache-Groups" = Option<String>, Header, description = "tags"),
-        ("If-None-Match" = Option<String>, Header, description = "`*` stores only where nothing is"),
-        ("If-Match" = Option<String>, Header, description = "stores only over the entry with this ETag"),
+        ("If-None-Match" = Option<String>, Header, description = "`*` stores only where nothing is, a list of entity tags only over other entries"),
+        ("If-Match" = Option<String>, Header, description = "stores only over an entry with one of these entity tags, `*` over any"),
         ("Verax-Permit" = Option<u64>, Header, description = "the refill permit that the value was read with; refused when it is over")),
     request_body(content = Vec<u8>, content_type = "application/octet-stream"),
     responses((status = 201, description = "stored where nothing was"),
@@ -174,7 +174,7 @@ pub(crate) async fn put(
     };
     let request = put_request(&parts.headers, value)?;
     if let Some(number) = permit_of(&parts.headers)? {
-        if request.condition != PutCondition::Always {
+        if request.condition != Precondition::Always {
             return Err(Failure::bad_request(
                 "send Verax-Permit, or If-Match or If-None-Match, not both: a permit is a condition by itself",
             ));
@@ -241,9 +241,12 @@ async fn body_within(
 #[utoipa::path(
     patch, path = "/v1/tenants/{tenant}/namespaces/{namespace}/entries/{key}", tag = "entries",
     params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path),
-        ("Cache-Control" = Option<String>, Header, description = "the lifetime, as for PUT; the namespace's when absent")),
+        ("Cache-Control" = Option<String>, Header, description = "the lifetime, as for PUT; the namespace's when absent"),
+        ("If-None-Match" = Option<String>, Header, description = "as for PUT"),
+        ("If-Match" = Option<String>, Header, description = "as for PUT")),
     responses((status = 204, description = "its fields describe the entry as it is now"),
-        (status = 404, description = "there is no such entry", body = verax_api::Problem))
+        (status = 404, description = "there is no such entry", body = verax_api::Problem),
+        (status = 412, description = "the condition does not hold", body = verax_api::Problem))
 )]
 pub(crate) async fn change_lifetime(
     State(service): State<Arc<Service>>,
@@ -253,7 +256,8 @@ pub(crate) async fn change_lifetime(
     headers: HeaderMap,
 ) -> Result<Response> {
     let namespace = service.open(&caller, Right::Write, &tenant, &namespace)?;
-    let Some(found) = service.set_lifetime(&namespace, &key, cache_control(&headers)?) else {
+    let (cache_control, condition) = (cache_control(&headers)?, condition(&headers)?);
+    let Some(found) = service.set_lifetime(&namespace, &key, cache_control, &condition)? else {
         return Ok(miss());
     };
     let mut response = StatusCode::NO_CONTENT.into_response();
@@ -264,8 +268,11 @@ pub(crate) async fn change_lifetime(
 /// Delete an entry, present or not.
 #[utoipa::path(
     delete, path = "/v1/tenants/{tenant}/namespaces/{namespace}/entries/{key}", tag = "entries",
-    params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path)),
+    params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path),
+        ("If-None-Match" = Option<String>, Header, description = "as for PUT"),
+        ("If-Match" = Option<String>, Header, description = "as for PUT")),
     responses((status = 204, description = "it is not there any more"),
+        (status = 412, description = "the condition does not hold", body = verax_api::Problem),
         (status = 502, description = "the namespace writes through, and the origin did not take it", body = verax_api::Problem))
 )]
 pub(crate) async fn delete(
@@ -277,8 +284,11 @@ pub(crate) async fn delete(
 ) -> Result<StatusCode> {
     let namespace = service.open(&caller, Right::Write, &tenant, &namespace)?;
     match namespace.writes_through() {
-        true => service.delete_through(&namespace, &key, trace_of(&headers)).await?,
-        false => service.delete(&namespace, &key),
+        true => {
+            let trace = trace_of(&headers);
+            service.delete_through(&namespace, &key, condition(&headers)?, trace).await?
+        }
+        false => service.delete_if(&namespace, &key, &condition(&headers)?)?,
     };
     Ok(StatusCode::NO_CONTENT)
 }

@@ -1,5 +1,6 @@
 //! The header fields of entries: what a request asks for, and what an answer tells.
 
+use std::borrow::Cow;
 use std::fmt::{self, Write};
 use std::time::Duration;
 
@@ -10,7 +11,7 @@ use axum::http::header::{
 use axum::http::{HeaderMap, HeaderName, HeaderValue};
 use bytes::BytesMut;
 use verax_core::lifetime::CacheControl;
-use verax_core::{EntityTag, Entry, Lifetime, PutCondition};
+use verax_core::{EntityTag, Entry, Lifetime, Precondition};
 use verax_service::TraceContext;
 use verax_service::cache::{Answer, PutRequest, ReadOptions, Source, parse_tags, write_tags};
 
@@ -29,6 +30,23 @@ const USUAL_TEXT: usize = 192;
 /// The longest media type, in bytes.
 const LONGEST_MEDIA_TYPE: usize = 255;
 
+/// All lines of a list-based field, as one (RFC 9110, section 5.3).
+fn joined<'h>(headers: &'h HeaderMap, name: &HeaderName) -> Result<Option<Cow<'h, str>>> {
+    let mut lines = headers.get_all(name).iter();
+    let Some(first) = lines.next() else { return Ok(None) };
+    let readable = |field: &'h HeaderValue| {
+        let text = field.to_str();
+        text.map_err(|_| Failure::bad_request(format!("the field {name} is not plain ASCII")))
+    };
+    let mut text = Cow::Borrowed(readable(first)?);
+    for line in lines {
+        let all = text.to_mut();
+        all.push_str(", ");
+        all.push_str(readable(line)?);
+    }
+    Ok(Some(text))
+}
+
 fn text<'h>(headers: &'h HeaderMap, name: &HeaderName) -> Result<Option<&'h str>> {
     let Some(field) = headers.get(name) else { return Ok(None) };
     let readable = field.to_str().map(Some);
@@ -36,15 +54,15 @@ fn text<'h>(headers: &'h HeaderMap, name: &HeaderName) -> Result<Option<&'h str>
 }
 
 pub(crate) fn cache_control(headers: &HeaderMap) -> Result<CacheControl> {
-    let field = text(headers, &CACHE_CONTROL)?;
-    let parsed = CacheControl::parse(field.unwrap_or(""));
+    let field = joined(headers, &CACHE_CONTROL)?;
+    let parsed = CacheControl::parse(field.as_deref().unwrap_or(""));
     parsed.map_err(|e| Failure::bad_request(e.to_string()))
 }
 
 /// How a look-up is to be answered (RFC 9111, section 5.2.1, as far as it makes sense for a caller
 /// that asked this cache on purpose).
 pub(crate) fn read_options(headers: &HeaderMap) -> Result<ReadOptions> {
-    let directives = text(headers, &CACHE_CONTROL)?.unwrap_or("");
+    let directives = joined(headers, &CACHE_CONTROL)?.unwrap_or_default();
     let only_if_cached =
         directives.split(',').any(|d| d.trim().eq_ignore_ascii_case("only-if-cached"));
     let (refresh, trace) = (cache_control(headers)?.no_cache, trace_of(headers));
@@ -71,18 +89,73 @@ pub(crate) fn has_current(headers: &HeaderMap, tag: EntityTag) -> bool {
     headers.get_all(IF_NONE_MATCH).iter().any(listed)
 }
 
-fn condition(headers: &HeaderMap) -> Result<PutCondition> {
-    match (text(headers, &IF_NONE_MATCH)?, text(headers, &IF_MATCH)?) {
-        (None, None) => Ok(PutCondition::Always),
-        (Some("*"), None) => Ok(PutCondition::IfAbsent),
-        (None, Some(tag)) => EntityTag::parse(tag).map(PutCondition::IfMatches).ok_or_else(|| {
-            Failure::bad_request("If-Match takes one entity tag as ETag gave it, with its quotes")
-        }),
-        (Some(_), None) => Err(Failure::bad_request(
-            "If-None-Match takes * when storing: it means that no entry may be there",
-        )),
+/// What must hold of the entry there (RFC 9110, sections 13.1.1 and 13.1.2).
+pub(crate) fn condition(headers: &HeaderMap) -> Result<Precondition> {
+    let listed = |name: &HeaderName| {
+        let text = joined(headers, name)?;
+        text.map(|text| listed_tags(&text).map_err(|what| malformed_list(name, &what))).transpose()
+    };
+    match (listed(&IF_MATCH)?, listed(&IF_NONE_MATCH)?) {
+        (None, None) => Ok(Precondition::Always),
+        (Some(Listed::Any), None) => Ok(Precondition::IfPresent),
+        (Some(Listed::Tags { strong, .. }), None) => Ok(Precondition::IfMatches(strong)),
+        (None, Some(Listed::Any)) => Ok(Precondition::IfAbsent),
+        (None, Some(Listed::Tags { mut strong, weak })) => {
+            // The comparison is weak: what a weak tag names is the same value here.
+            strong.extend(weak);
+            Ok(Precondition::UnlessMatches(strong))
+        }
         (Some(_), Some(_)) => Err(Failure::bad_request("send If-Match or If-None-Match, not both")),
     }
+}
+
+fn malformed_list(name: &HeaderName, what: &str) -> Failure {
+    Failure::bad_request(format!(
+        "the field {name} has {what:?}: it takes * or entity tags as ETag gave them, with their quotes, separated by commas"
+    ))
+}
+
+/// What If-Match or If-None-Match names. Tags that no entry can have, since they are not of the form
+/// in which Verax gives them, are left out.
+#[derive(Debug, PartialEq, Eq)]
+enum Listed {
+    Any,
+    Tags { strong: Vec<EntityTag>, weak: Vec<EntityTag> },
+}
+
+/// Reads `*` or a list of entity tags (RFC 9110, section 8.8.3); a comma may stand within one.
+///
+/// # Errors
+/// What is no entity tag.
+fn listed_tags(text: &str) -> std::result::Result<Listed, String> {
+    let mut rest = text.trim();
+    if rest == "*" {
+        return Ok(Listed::Any);
+    }
+    let (mut strong, mut weak, mut any) = (Vec::new(), Vec::new(), false);
+    while !rest.is_empty() {
+        // Empty elements of a list are allowed (section 5.6.1).
+        if let Some(after) = rest.strip_prefix(',') {
+            rest = after.trim_start();
+            continue;
+        }
+        let broken = || rest.chars().take(40).collect::<String>();
+        let (is_weak, tag) = match rest.strip_prefix("W/") {
+            Some(tag) => (true, tag),
+            None => (false, rest),
+        };
+        let inner = tag.strip_prefix('"').ok_or_else(broken)?;
+        let end = inner.find('"').ok_or_else(broken)?;
+        let after = inner[end + 1..].trim_start();
+        if !(after.is_empty() || after.starts_with(',')) {
+            return Err(broken());
+        }
+        any = true;
+        let known = EntityTag::parse(&tag[..end + 2]);
+        if is_weak { &mut weak } else { &mut strong }.extend(known);
+        rest = after;
+    }
+    if any { Ok(Listed::Tags { strong, weak }) } else { Err(text.to_owned()) }
 }
 
 /// A request to store a value, from its fields.
@@ -93,7 +166,7 @@ pub(crate) fn put_request(headers: &HeaderMap, value: bytes::Bytes) -> Result<Pu
             "Content-Type is longer than {LONGEST_MEDIA_TYPE} bytes"
         )));
     }
-    let tags = parse_tags(text(headers, &CACHE_GROUPS)?.unwrap_or(""))
+    let tags = parse_tags(&joined(headers, &CACHE_GROUPS)?.unwrap_or_default())
         .map_err(|e| Failure::bad_request(e.to_string()))?;
     let cache_control = cache_control(headers)?;
     if cache_control.no_store {
@@ -215,4 +288,74 @@ pub(crate) fn describe_answer(headers: &mut HeaderMap, answer: &Answer, took: Du
         _ => fields.insert(SERVER_TIMING, format_args!("service;dur={:.3}", ms(took))),
     }
     headers.insert(AGE, HeaderValue::from(answer.age.as_secs()));
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    const TAG: &str = "\"000000000000000000000000000000ff\"";
+
+    fn tag() -> EntityTag {
+        EntityTag::from_number(0xff)
+    }
+
+    fn fields(lines: &[(&'static str, String)]) -> HeaderMap {
+        let mut headers = HeaderMap::new();
+        for (name, line) in lines {
+            headers.append(*name, HeaderValue::try_from(line).unwrap());
+        }
+        headers
+    }
+
+    #[rstest]
+    #[case("if-match", "*", Ok(Precondition::IfPresent))]
+    #[case("if-none-match", "*", Ok(Precondition::IfAbsent))]
+    #[case("if-match", "TAG", Ok(Precondition::IfMatches(vec![tag()])))]
+    #[case("if-match", "\"a,b\", TAG ,", Ok(Precondition::IfMatches(vec![tag()])))]
+    // The comparison is strong, so a weak tag never matches; neither does one of somebody else's.
+    #[case("if-match", "W/TAG", Ok(Precondition::IfMatches(vec![])))]
+    #[case("if-match", "\"v1\"", Ok(Precondition::IfMatches(vec![])))]
+    #[case("if-none-match", "W/TAG", Ok(Precondition::UnlessMatches(vec![tag()])))]
+    #[case("if-match", "v1", Err("v1"))]
+    #[case("if-match", "\"v1", Err("v1"))]
+    #[case("if-match", "\"a\" \"b\"", Err("b"))]
+    #[case("if-match", "", Err("takes * or"))]
+    #[case("if-match", ", ,", Err("takes * or"))]
+    #[case("if-match", "*, TAG", Err("*"))]
+    fn conditions_are_read_as_rfc_9110_has_them(
+        #[case] name: &'static str,
+        #[case] line: &str,
+        #[case] expected: std::result::Result<Precondition, &str>,
+    ) {
+        let headers = fields(&[(name, line.replace("TAG", TAG))]);
+        match (condition(&headers), expected) {
+            (Ok(read), Ok(expected)) => assert_eq!(read, expected),
+            (Err(Failure(problem)), Err(says)) => {
+                assert!(
+                    problem.status == 400 && problem.detail.contains(says),
+                    "{}",
+                    problem.detail
+                );
+            }
+            (read, expected) => panic!("{read:?} {expected:?}"),
+        }
+    }
+
+    #[test]
+    fn further_lines_of_a_field_count() {
+        let line = |name, line: &str| (name, line.to_owned());
+        let headers =
+            fields(&[line("cache-control", "max-age=5"), line("cache-control", "no-store")]);
+        assert!(cache_control(&headers).unwrap().no_store);
+        let headers =
+            fields(&[line("cache-groups", "\"a\""), line("cache-groups", "\"b\", \"c\"")]);
+        let request = put_request(&headers, bytes::Bytes::new()).unwrap();
+        let tags: Vec<String> = request.tags.iter().map(|tag| tag.to_string()).collect();
+        assert_eq!(tags, ["a", "b", "c"]);
+        let headers = fields(&[line("if-match", "\"v1\""), line("if-match", TAG)]);
+        assert_eq!(condition(&headers).unwrap(), Precondition::IfMatches(vec![tag()]));
+    }
 }

@@ -16,7 +16,7 @@ use verax_api::{
 };
 use verax_core::lifetime::CacheControl;
 use verax_core::store::{Rate, Taken};
-use verax_core::{Key, PutCondition};
+use verax_core::{Key, Precondition};
 use verax_service::access::Right;
 use verax_service::cache::{Answer, LARGEST_BATCH, Operation, Outcome, PutRequest, checked_tags};
 use verax_service::{Service, ServiceError};
@@ -88,7 +88,7 @@ fn read_operation(operation: BatchOperation) -> Result<Operation> {
                 media_type: media_type.as_deref().unwrap_or(usual).into(),
                 cache_control: cache_control(field.as_deref())?,
                 tags: tags.map_err(|e| Failure::bad_request(e.to_string()))?,
-                condition: PutCondition::Always,
+                condition: Precondition::Always,
             };
             Operation::Put(key(text)?, request)
         }

@@ -20,7 +20,7 @@ use serde_json::{Value, json};
 use tokio::net::TcpListener;
 use tokio::sync::Mutex;
 use verax_api::{CreateOrigin, OriginChange, OriginChoice, PolicyChange, SqlChange};
-use verax_core::PutCondition;
+use verax_core::Precondition;
 use verax_core::entry::NEGATIVE_TYPE;
 use verax_core::lifetime::CacheControl;
 use verax_records::launcher::PrivateServer;
@@ -133,7 +133,7 @@ async fn that_there_is_no_value_is_kept_for_its_own_time_and_ends_with_a_write()
     assert_eq!(counters.refills(RefillOutcome::NoValue), 1);
     assert_eq!(counters.reads(), 6);
     // It is no value: what asks for the key to be absent stores over it, and so does a counter.
-    let absent = PutRequest { condition: PutCondition::IfAbsent, ..value("v") };
+    let absent = PutRequest { condition: Precondition::IfAbsent, ..value("v") };
     let service = &all.fixture.service;
     assert!(!service.put(&all.boards, &key("k"), absent).unwrap().1);
     assert_eq!(all.read("k").await, Ok("v".into()));
@@ -273,14 +273,14 @@ async fn what_is_written_through_reaches_the_origin_first() {
     assert_eq!(all.read("k").await, Ok("new".into()));
     // A condition that does not hold, or a value that is too large, never reaches the origin.
     let calls = all.desk.calls();
-    let absent = PutRequest { condition: PutCondition::IfAbsent, ..value("no") };
+    let absent = PutRequest { condition: Precondition::IfAbsent, ..value("no") };
     let refused = service.put_through(&all.boards, &k, absent, None).await.unwrap_err();
     assert_eq!(refused, ServiceError::ConditionFailed);
     let large = PutRequest { value: vec![0; 2 << 20].into(), ..value("") };
     service.put_through(&all.boards, &k, large, None).await.unwrap_err();
     assert_eq!(all.desk.calls(), calls);
     all.desk.fails.store(0, Ordering::SeqCst);
-    assert!(service.delete_through(&all.boards, &k, None).await.unwrap());
+    assert!(service.delete_through(&all.boards, &k, Precondition::Always, None).await.unwrap());
     assert!(all.desk.values.lock().await.is_empty());
     assert_eq!(all.read("k").await, Err("no-value".into()));
     all.fixture.end().await;

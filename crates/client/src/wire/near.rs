@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
-use verax_core::store::{PutCondition, Quota, Store};
+use verax_core::store::{Precondition, Quota, Store};
 use verax_core::{Entry, Found, Key, Lifetime, NamespaceId, Partition, Timestamp};
 
 use super::link::Pushed;
@@ -86,7 +86,7 @@ impl Near {
         }
         (entry.lifetime, entry.stored_at) = (lifetime, now);
         // What does not fit is not kept.
-        let _ = self.partition.put(&key, &entry, PutCondition::Always, now);
+        let _ = self.partition.put(&key, &entry, Precondition::Always, now);
         // Checked after the put: a push in between has either removed the copy or is seen here.
         if self.pushes.load(Ordering::Acquire) != mark {
             self.partition.delete(key.as_str(), now);

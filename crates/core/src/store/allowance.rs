@@ -164,7 +164,7 @@ mod tests {
 
     use super::*;
     use crate::NamespaceId;
-    use crate::store::{PutCondition, Quota, Store};
+    use crate::store::{Precondition, Quota, Store};
 
     fn at(millis: u64) -> Timestamp {
         Timestamp::from_millis(1_700_000_000_000 + millis)
@@ -195,7 +195,7 @@ mod tests {
         assert_eq!(error, TakeError::MoreThanBurst { amount: 4, burst: 3 });
         let entry =
             Entry::new("[]", "application/json", Lifetime::of(Duration::from_secs(9)), at(0));
-        partition.put(&key, &entry, PutCondition::Always, at(0)).unwrap();
+        partition.put(&key, &entry, Precondition::Always, at(0)).unwrap();
         assert_eq!(partition.take(&key, 1, rate, at(0)), Err(TakeError::NotAnAllowance));
         assert!(Rate::new(0, Duration::from_secs(1), 1).is_err());
         assert!(Rate::new(1, Duration::ZERO, 1).is_err());

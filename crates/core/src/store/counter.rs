@@ -72,7 +72,7 @@ mod tests {
     use std::time::Duration;
 
     use super::*;
-    use crate::store::{PutCondition, Store};
+    use crate::store::{Precondition, Store};
     use crate::{NamespaceId, store::Quota};
 
     const MINUTE: Lifetime = Lifetime::of(Duration::from_secs(60));
@@ -119,7 +119,7 @@ mod tests {
             [("seven", AddError::NotANumber), ("9223372036854775807", AddError::Overflow)]
         {
             let entry = Entry::new(value, "text/plain", MINUTE, at(0));
-            partition.put(&key, &entry, PutCondition::Always, at(0)).unwrap();
+            partition.put(&key, &entry, Precondition::Always, at(0)).unwrap();
             assert_eq!(partition.add(&key, 1, MINUTE, at(1)), Err(error));
             assert_eq!(partition.get("k", at(1)).unwrap().value(), value.as_bytes());
         }

@@ -25,6 +25,7 @@ mod listing;
 mod memory;
 mod order;
 mod partition;
+mod precondition;
 mod room;
 mod shard;
 mod slots;
@@ -33,7 +34,6 @@ mod tags;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
-use crate::entry::EntityTag;
 use crate::key::NamespaceId;
 use crate::time::Timestamp;
 
@@ -44,18 +44,8 @@ pub use listing::{InvalidPosition, Listed, Listing, Position};
 pub use partition::{Partition, Visited};
 pub use room::Quota;
 
+pub use precondition::{ConditionFailed, Precondition};
 use room::Room;
-
-/// What must hold for a value to be stored (RFC 9110, section 13).
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum PutCondition {
-    /// Store it whatever is there.
-    Always,
-    /// Store it only if no entry is there (`If-None-Match: *`).
-    IfAbsent,
-    /// Store it only if the entry there has this entity tag (`If-Match`).
-    IfMatches(EntityTag),
-}
 
 /// Why a value was not stored.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
@@ -86,7 +76,7 @@ pub struct Usage {
 ///
 /// ```
 /// use std::time::Duration;
-/// use verax_core::store::{PutCondition, Quota, Store};
+/// use verax_core::store::{Precondition, Quota, Store};
 /// use verax_core::{Entry, Key, Lifetime, NamespaceId, Timestamp};
 ///
 /// let store = Store::new(64 << 20);
@@ -94,7 +84,7 @@ pub struct Usage {
 /// let (key, now) = (Key::new("board/aldermouth")?, Timestamp::from_millis(0));
 ///
 /// let entry = Entry::new("[]", "application/json", Lifetime::of(Duration::from_secs(30)), now);
-/// boards.put(&key, &entry, PutCondition::Always, now)?;
+/// boards.put(&key, &entry, Precondition::Always, now)?;
 /// assert_eq!(boards.get("board/aldermouth", now).unwrap().value(), b"[]");
 /// # Ok::<(), Box<dyn std::error::Error>>(())
 /// ```

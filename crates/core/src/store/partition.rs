@@ -14,7 +14,7 @@ use super::room::{Quota, Room};
 use super::shard::{New, Shard};
 use super::slots::{CHUNK, Times};
 use super::tags::{TAG_MEMORY, TagTable};
-use super::{PutCondition, PutError, Usage};
+use super::{ConditionFailed, Precondition, PutError, Usage};
 use crate::early::RefillTime;
 use crate::entry::{Entry, NEGATIVE_NUMBER};
 use crate::key::{Key, NamespaceId};
@@ -252,19 +252,15 @@ impl Partition {
         &self,
         key: &Key,
         entry: &Entry,
-        condition: PutCondition,
+        condition: Precondition,
         now: Timestamp,
     ) -> Result<bool, PutError> {
         self.too_large(memory_of(key.as_str().len(), entry.value.len()))?;
         let new = self.new_entry(key, entry);
         self.too_large(new.memory())?;
         self.update(key, now, |found| {
-            let holds = match condition {
-                PutCondition::Always => true,
-                PutCondition::IfAbsent => found.is_none(),
-                PutCondition::IfMatches(tag) => found.is_some_and(|f| f.entity_tag() == tag),
-            };
-            if holds { Ok((new, found.is_some())) } else { Err(PutError::ConditionFailed) }
+            condition.check(found).map_err(|_| PutError::ConditionFailed)?;
+            Ok((new, found.is_some()))
         })
     }
 
@@ -301,25 +297,57 @@ impl Partition {
 
     /// Removes an entry; returns whether a live one was there.
     pub fn delete(&self, key: &str, now: Timestamp) -> bool {
+        // Without a condition there is nothing that fails.
+        self.delete_if(key, &Precondition::Always, now).unwrap_or(false)
+    }
+
+    /// [`delete`](Self::delete) where a condition holds of the entry that is there.
+    ///
+    /// # Errors
+    /// [`ConditionFailed`]; nothing changes then.
+    pub fn delete_if(
+        &self,
+        key: &str,
+        condition: &Precondition,
+        now: Timestamp,
+    ) -> Result<bool, ConditionFailed> {
         let hash = self.hash(key);
         self.change(shard_number(hash), |shard| {
-            let Some(slot) = shard.find(hash as u32, key) else { return false };
-            let live = shard.freshness(slot, now) != Freshness::Ended;
-            shard.remove(slot);
-            live
+            let there = shard.find(hash as u32, key);
+            let found = there.and_then(|slot| Self::found(shard, slot, now));
+            condition.check(found.as_ref())?;
+            there.into_iter().for_each(|slot| shard.remove(slot));
+            Ok(found.is_some())
         })
     }
 
     /// Gives an entry another lifetime, counted from `now`; its value, tags and age stay. Returns the
-    /// entry as it is then, or `None` when there is none.
+    /// entry as it is then, or `None` when there is none. A negative result has its own time.
     pub fn set_lifetime(&self, key: &str, lifetime: Lifetime, now: Timestamp) -> Option<Found> {
+        self.set_lifetime_if(key, lifetime, &Precondition::Always, now).ok().flatten()
+    }
+
+    /// [`set_lifetime`](Self::set_lifetime) where a condition holds of the entry that is there.
+    ///
+    /// # Errors
+    /// [`ConditionFailed`]; nothing changes then.
+    pub fn set_lifetime_if(
+        &self,
+        key: &str,
+        lifetime: Lifetime,
+        condition: &Precondition,
+        now: Timestamp,
+    ) -> Result<Option<Found>, ConditionFailed> {
         let hash = self.hash(key);
         let number = shard_number(hash);
         let found = self.change(number, |shard| {
-            let slot = shard.find(hash as u32, key)?;
-            if shard.freshness(slot, now) == Freshness::Ended {
-                return None;
-            }
+            let there = shard.find(hash as u32, key);
+            let found = there.and_then(|slot| Self::found(shard, slot, now));
+            condition.check(found.as_ref())?;
+            let Some(slot) = there.filter(|_| found.is_some_and(|found| !found.is_negative()))
+            else {
+                return Ok(None);
+            };
             let stored_at = shard.slots.times(slot).stored_at();
             let times = Times::new(stored_at, now.since(stored_at) + lifetime.max_age);
             let extra = match shard.extra(slot) {
@@ -328,7 +356,7 @@ impl Partition {
             };
             let ends_at = shard.set_lifetime(slot, times, self.shared(extra));
             self.expect_end(number, ends_at);
-            Self::found(shard, slot, now)
+            Ok(Self::found(shard, slot, now))
         });
         self.room.make(self);
         found

@@ -5,7 +5,7 @@ use proptest::prelude::*;
 use rstest::rstest;
 
 use super::*;
-use crate::entry::{Entry, Tag};
+use crate::entry::{EntityTag, Entry, Tag};
 use crate::key::Key;
 use crate::lifetime::{Freshness, Lifetime};
 
@@ -31,7 +31,7 @@ fn put(partition: &Partition, name: &str, value: &str) {
 
 fn put_for(partition: &Partition, name: &str, value: &str, max_age_ms: u64, now: u64) {
     let entry = entry(value, max_age_ms, at(now));
-    partition.put(&key(name), &entry, PutCondition::Always, at(now)).unwrap();
+    partition.put(&key(name), &entry, Precondition::Always, at(now)).unwrap();
 }
 
 fn value(partition: &Partition, name: &str, now: u64) -> Option<String> {
@@ -61,7 +61,7 @@ fn a_negative_result_is_an_entry_and_no_value() {
     let store = Store::new(1 << 20);
     let partition = store.open(A, Quota::default());
     let (k, second) = (key("k"), Duration::from_secs(1));
-    let none = || partition.put(&k, &Entry::negative(second, at(0)), PutCondition::Always, at(0));
+    let none = || partition.put(&k, &Entry::negative(second, at(0)), Precondition::Always, at(0));
     assert_eq!(none(), Ok(false));
     let found = partition.get("k", at(999)).unwrap();
     assert!(found.is_negative() && found.entry().is_negative() && found.value().is_empty());
@@ -70,15 +70,15 @@ fn a_negative_result_is_an_entry_and_no_value() {
     // What wants nothing to be there finds nothing, and what wants something does not.
     assert_eq!(none(), Ok(false));
     let value = entry("v", 1_000, at(0));
-    let matching = PutCondition::IfMatches(found.entity_tag());
+    let matching = Precondition::IfMatches(vec![found.entity_tag()]);
     assert_eq!(partition.put(&k, &value, matching, at(0)), Err(PutError::ConditionFailed));
-    assert_eq!(partition.put(&k, &value, PutCondition::IfAbsent, at(0)), Ok(false));
+    assert_eq!(partition.put(&k, &value, Precondition::IfAbsent, at(0)), Ok(false));
     assert_eq!(none(), Ok(true), "it replaces a value");
     let counted = partition.add(&k, 3, Lifetime::of(second), at(0)).unwrap();
     assert_eq!((counted.value, counted.created), (3, true));
     // A value that looks like it is one all the same.
     let own = Entry::new("", "application/vnd.verax.other", Lifetime::of(second), at(0));
-    partition.put(&k, &own, PutCondition::Always, at(0)).unwrap();
+    partition.put(&k, &own, Precondition::Always, at(0)).unwrap();
     assert!(!partition.get("k", at(0)).unwrap().is_negative());
 }
 
@@ -90,7 +90,7 @@ fn an_entry_remembers_how_long_its_refill_took_at_no_cost() {
     assert_eq!(partition.get("k", at(0)).unwrap().refill_took(), Duration::ZERO);
     let bytes = partition.usage().bytes;
     let refilled = entry("v", 1_000, at(0)).refilled_in(Duration::from_millis(250));
-    partition.put(&key("k"), &refilled, PutCondition::Always, at(0)).unwrap();
+    partition.put(&key("k"), &refilled, Precondition::Always, at(0)).unwrap();
     let took = |now| partition.get("k", at(now)).unwrap().refill_took().as_millis();
     assert!((243..=257).contains(&took(0)), "{}", took(0));
     assert_eq!(partition.usage().bytes, bytes);
@@ -120,7 +120,7 @@ fn dropping_a_partition_gives_its_memory_back() {
     let a = store.open(A, Quota::default());
     for n in 0..5_000 {
         let tagged = entry("v", 1_000, at(0)).with_tags(tags(&[&format!("t{}", n % 7)]));
-        a.put(&key(&format!("k{n}")), &tagged, PutCondition::Always, at(0)).unwrap();
+        a.put(&key(&format!("k{n}")), &tagged, Precondition::Always, at(0)).unwrap();
     }
     assert_eq!(store.used(), a.usage().bytes);
     drop(a);
@@ -164,12 +164,68 @@ fn stale_parts_keep_an_entry_after_its_max_age() {
     let mut stale = entry("v", 1_000, at(0));
     stale.lifetime.stale_while_revalidate = Duration::from_millis(500);
     stale.lifetime.stale_if_error = Duration::from_millis(2_000);
-    a.put(&key("k"), &stale, PutCondition::Always, at(0)).unwrap();
+    a.put(&key("k"), &stale, Precondition::Always, at(0)).unwrap();
     let freshness = |now| a.peek("k", at(now)).map(|found| found.freshness());
     assert_eq!(freshness(1_100), Some(Freshness::Stale(Duration::from_millis(100))));
     assert_eq!(freshness(1_500), Some(Freshness::OnlyOnError(Duration::from_millis(500))));
     assert_eq!(tidy(&store, 2_999), 0);
     assert_eq!(tidy(&store, 3_000), 1);
+}
+
+#[test]
+fn conditions_hold_for_deletes_and_lifetimes_too() {
+    let store = Store::new(1 << 20);
+    let a = store.open(A, Quota::default());
+    let other = Precondition::IfMatches(vec![EntityTag::from_number(1)]);
+    let nobodys = Precondition::IfMatches(Vec::new());
+    let longer = Lifetime::of(Duration::from_secs(60));
+    // Nothing is there.
+    assert_eq!(a.delete_if("k", &Precondition::IfPresent, at(0)), Err(ConditionFailed));
+    assert_eq!(a.delete_if("k", &Precondition::IfAbsent, at(0)), Ok(false));
+    assert!(a.set_lifetime_if("k", longer, &Precondition::IfPresent, at(0)).is_err());
+    let stored = |now| a.put(&key("k"), &entry("v", 1_000, at(now)), Precondition::Always, at(now));
+    stored(0).unwrap();
+    let tag = a.get("k", at(0)).unwrap().entity_tag();
+    for refused in
+        [&other, &nobodys, &Precondition::IfAbsent, &Precondition::UnlessMatches(vec![tag])]
+    {
+        assert_eq!(a.delete_if("k", refused, at(1)), Err(ConditionFailed), "{refused:?}");
+        let changed = a.set_lifetime_if("k", longer, refused, at(1));
+        assert_eq!(changed.unwrap_err(), ConditionFailed, "{refused:?}");
+        let put = a.put(&key("k"), &entry("w", 9, at(1)), refused.clone(), at(1));
+        assert_eq!(put, Err(PutError::ConditionFailed), "{refused:?}");
+    }
+    // What was refused changed nothing: it still ends as it would have.
+    assert!(a.get("k", at(999)).is_some() && a.get("k", at(1_000)).is_none());
+    stored(2_000).unwrap();
+    let matching = Precondition::IfMatches(vec![EntityTag::from_number(1), tag]);
+    let changed = a.set_lifetime_if("k", longer, &matching, at(2_000)).unwrap().unwrap();
+    assert_eq!(changed.freshness(), Freshness::Fresh(Duration::from_secs(60)));
+    for holds in [matching, Precondition::IfPresent, Precondition::UnlessMatches(vec![])] {
+        assert_eq!(a.delete_if("k", &holds, at(2_000)), Ok(true), "{holds:?}");
+        stored(2_000).unwrap();
+    }
+}
+
+#[test]
+fn what_look_ups_do_not_find_is_not_there_for_conditions() {
+    let store = Store::new(1 << 20);
+    let a = store.open(A, Quota::default());
+    let second = Duration::from_secs(1);
+    let lifetime = Lifetime { stale_if_error: second * 10, ..Lifetime::of(second) };
+    let value = Entry::new("v", "text/plain", lifetime, at(0));
+    a.put(&key("k"), &value, Precondition::Always, at(0)).unwrap();
+    let tag = a.get("k", at(0)).unwrap().entity_tag();
+    let put = |condition, now| a.put(&key("k"), &value, condition, at(now));
+    assert_eq!(put(Precondition::IfAbsent, 999), Err(PutError::ConditionFailed));
+    // From here on it is of use only when the origin fails.
+    assert_eq!(put(Precondition::IfMatches(vec![tag]), 1_000), Err(PutError::ConditionFailed));
+    assert_eq!(put(Precondition::IfPresent, 1_000), Err(PutError::ConditionFailed));
+    put(Precondition::IfAbsent, 1_000).unwrap();
+    // A negative result keeps its own time, and never becomes an empty value.
+    a.put(&key("n"), &Entry::negative(second, at(0)), Precondition::Always, at(0)).unwrap();
+    assert!(a.set_lifetime("n", lifetime, at(1)).is_none());
+    assert!(a.get("n", at(999)).unwrap().is_negative() && a.get("n", at(1_000)).is_none());
 }
 
 #[test]
@@ -179,13 +235,16 @@ fn conditions_are_checked_against_what_is_there() {
     let try_put = |value: &str, condition, now| {
         a.put(&key("k"), &entry(value, 1_000, at(now)), condition, at(now))
     };
-    assert_eq!(try_put("one", PutCondition::IfAbsent, 0), Ok(false));
+    assert_eq!(try_put("one", Precondition::IfAbsent, 0), Ok(false));
     let tag = a.get("k", at(0)).unwrap().entity_tag();
-    assert_eq!(try_put("two", PutCondition::IfAbsent, 1), Err(PutError::ConditionFailed));
-    assert_eq!(try_put("two", PutCondition::IfMatches(tag), 1), Ok(true));
-    assert_eq!(try_put("three", PutCondition::IfMatches(tag), 2), Err(PutError::ConditionFailed));
+    assert_eq!(try_put("two", Precondition::IfAbsent, 1), Err(PutError::ConditionFailed));
+    assert_eq!(try_put("two", Precondition::IfMatches(vec![tag]), 1), Ok(true));
+    assert_eq!(
+        try_put("three", Precondition::IfMatches(vec![tag]), 2),
+        Err(PutError::ConditionFailed)
+    );
     assert_eq!(value(&a, "k", 3).unwrap(), "two");
-    assert_eq!(try_put("four", PutCondition::IfAbsent, 5_000), Ok(false), "the old one ended");
+    assert_eq!(try_put("four", Precondition::IfAbsent, 5_000), Ok(false), "the old one ended");
 }
 
 #[test]
@@ -201,7 +260,7 @@ fn an_entry_comes_back_as_it_was_stored() {
         stored.lifetime.max_age = Duration::from_secs(3);
         stored.lifetime.stale_if_error = Duration::from_secs(2);
         let stored = stored.with_tags(tags(&["boards", "harbour-7"]));
-        a.put(&key(name), &stored, PutCondition::Always, at(5)).unwrap();
+        a.put(&key(name), &stored, Precondition::Always, at(5)).unwrap();
         let found = a.get(name, at(6)).unwrap().entry();
         assert_eq!(found.value, stored.value);
         assert_eq!(found.media_type, stored.media_type);
@@ -216,7 +275,7 @@ fn another_lifetime_counts_from_now_and_leaves_value_tags_and_age() {
     let store = Store::new(1 << 20);
     let a = store.open(A, Quota::default());
     let tagged = entry("v", 1_000, at(0)).with_tags(tags(&["t"]));
-    a.put(&key("k"), &tagged, PutCondition::Always, at(0)).unwrap();
+    a.put(&key("k"), &tagged, Precondition::Always, at(0)).unwrap();
     let longer =
         Lifetime { stale_if_error: Duration::from_secs(9), ..Lifetime::of(Duration::from_secs(5)) };
     let found = a.set_lifetime("k", longer, at(900)).unwrap();
@@ -238,7 +297,7 @@ fn an_entry_larger_than_the_limit_is_refused_and_nothing_is_lost(#[case] cap: u6
     let a = store.open(A, Quota { reserve: 0, cap });
     put(&a, "k", "v");
     let big = entry(&"x".repeat(100_000), 1_000, at(0));
-    let error = a.put(&key("k"), &big, PutCondition::Always, at(0)).unwrap_err();
+    let error = a.put(&key("k"), &big, Precondition::Always, at(0)).unwrap_err();
     assert!(matches!(error, PutError::TooLarge { limit, .. } if limit == cap.min(80_000)));
     assert_eq!(value(&a, "k", 0).unwrap(), "v");
 }
@@ -251,7 +310,7 @@ fn invalidating_a_tag_ends_all_that_carry_it_and_nothing_else() {
         let names = if n % 2 == 0 { ["even", "all"] } else { ["odd", "all"] };
         for partition in [&a, &b] {
             let tagged = entry("v", 1_000, at(0)).with_tags(tags(&names));
-            partition.put(&key(&format!("k{n}")), &tagged, PutCondition::Always, at(0)).unwrap();
+            partition.put(&key(&format!("k{n}")), &tagged, Precondition::Always, at(0)).unwrap();
         }
     }
     let live = |partition: &Partition| {
@@ -261,7 +320,7 @@ fn invalidating_a_tag_ends_all_that_carry_it_and_nothing_else() {
     assert!(a.invalidate_tag("even"));
     assert_eq!((live(&a), live(&b)), (150, 300));
     let again = entry("new", 1_000, at(1)).with_tags(tags(&["even"]));
-    a.put(&key("k0"), &again, PutCondition::Always, at(1)).unwrap();
+    a.put(&key("k0"), &again, Precondition::Always, at(1)).unwrap();
     assert_eq!(value(&a, "k0", 1).unwrap(), "new", "stored after the invalidation");
     assert_eq!(tidy(&store, 1), 149, "memory comes back in the background");
     assert_eq!(live(&a), 151);
@@ -491,7 +550,7 @@ proptest! {
                     if tag > 0 {
                         new = new.with_tags(tags(&[&tag.to_string()]));
                     }
-                    sides[&n].put(&key(&k.to_string()), &new, PutCondition::Always, at(now)).unwrap();
+                    sides[&n].put(&key(&k.to_string()), &new, Precondition::Always, at(now)).unwrap();
                     model.insert((n, k), (text, now + u64::from(age), tag));
                 }
                 Step::Get(n, k) => {

@@ -12,7 +12,6 @@ use reqwest::header::{AUTHORIZATION, CACHE_CONTROL, CONTENT_TYPE, HeaderValue};
 use reqwest::{Client, RequestBuilder, Response, redirect};
 use url::Url;
 use verax_core::OriginSettings;
-use verax_core::lifetime::CacheControl;
 use verax_core::origin::OriginSource;
 
 use crate::credentials::{CredentialError, Secret};
@@ -229,16 +228,21 @@ impl HttpReader {
             let value = response.headers().get(name)?;
             value.to_str().ok().map(str::to_owned)
         };
+        // Of a list, all lines count (RFC 9110, section 5.3).
+        let list = |name| {
+            let lines = response.headers().get_all(name).iter();
+            lines.filter_map(|line| line.to_str().ok()).collect::<Vec<_>>().join(", ")
+        };
         let media_type = text(CONTENT_TYPE.as_str());
-        let cache_groups = text("cache-groups");
-        let control = text(CACHE_CONTROL.as_str());
+        let cache_groups = Some(list("cache-groups")).filter(|groups| !groups.is_empty());
+        let control = list(CACHE_CONTROL.as_str());
         let value = self.body(&url, response).await?;
         Ok(OriginValue {
             value,
             media_type: media_type.unwrap_or_else(|| "application/octet-stream".into()),
             cache_groups,
-            // A malformed field forbids nothing.
-            no_store: control.is_some_and(|c| CacheControl::parse(&c).is_ok_and(|c| c.no_store)),
+            // Whatever else stands in the field, and whether or not that can be read.
+            no_store: control.split(',').any(|part| part.trim().eq_ignore_ascii_case("no-store")),
             took: started.elapsed(),
         })
     }

@@ -7,7 +7,7 @@ use bytes::Bytes;
 use tokio::io::{AsyncRead, AsyncWrite};
 use verax_core::lifetime::CacheControl;
 use verax_core::store::{AddError, Position, TakeError, Taken, Visited};
-use verax_core::{EntityTag, Freshness, Key, PutCondition, Timestamp};
+use verax_core::{EntityTag, Freshness, Key, Precondition, Timestamp};
 use verax_service::cache::{
     Answer, BatchAccess, Cached, Operation, Outcome, PutRequest, ReadOptions, Source, checked_tags,
 };
@@ -84,10 +84,10 @@ pub(super) fn put_request(put: &Put<'_>) -> Result<PutRequest, Failure> {
         cache_control: lifetime(put.lifetime)?,
         tags: checked_tags(put.tags.iter()).map_err(Failure::invalid)?,
         condition: match put.condition {
-            verax_wire::PutCondition::Always => PutCondition::Always,
-            verax_wire::PutCondition::IfAbsent => PutCondition::IfAbsent,
+            verax_wire::PutCondition::Always => Precondition::Always,
+            verax_wire::PutCondition::IfAbsent => Precondition::IfAbsent,
             verax_wire::PutCondition::IfMatches(tag) => {
-                PutCondition::IfMatches(EntityTag::from_number(tag))
+                Precondition::IfMatches(vec![EntityTag::from_number(tag)])
             }
         },
     })
@@ -182,7 +182,9 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             }
             Request::SetLifetime { key: text, lifetime: given } => {
                 let lifetime = lifetime(given)?;
-                let found = self.service.set_lifetime(opened.writes()?, &key(text)?, lifetime);
+                let condition = Precondition::Always;
+                let writes = opened.writes()?;
+                let found = self.service.set_lifetime(writes, &key(text)?, lifetime, &condition)?;
                 let reply = match found {
                     Some(_) => Reply::Done { was_there: true },
                     None => Reply::Miss,
@@ -353,7 +355,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                 Some(request) => {
                     service.put_through(&namespace, &key, request, None).await.map(|put| put.1)
                 }
-                None => service.delete_through(&namespace, &key, None).await,
+                None => service.delete_through(&namespace, &key, Precondition::Always, None).await,
             };
             let mut encoded = Encoded::default();
             match was_there {

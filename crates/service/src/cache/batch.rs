@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use futures_util::{StreamExt, stream};
 use verax_core::entry::Entry;
-use verax_core::{Key, Name};
+use verax_core::{Key, Name, Precondition};
 
 use super::{Answer, PutRequest, ReadOptions};
 use crate::access::{Caller, Right};
@@ -75,7 +75,7 @@ impl Service {
             }),
             Operation::Delete(key) => Outcome::Deleted(match &access.writes {
                 Ok(namespace) if namespace.writes_through() => {
-                    self.delete_through(namespace, &key, None).await
+                    self.delete_through(namespace, &key, Precondition::Always, None).await
                 }
                 Ok(namespace) => Ok(self.delete(namespace, &key)),
                 Err(error) => Err(error.clone()),

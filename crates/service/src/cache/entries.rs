@@ -7,7 +7,7 @@ use verax_api::{EntryPage, EntrySummary};
 use verax_core::entry::{Entry, MediaType, NEGATIVE_TYPE, Tag};
 use verax_core::lifetime::CacheControl;
 use verax_core::store::{Listed, Position, PutError};
-use verax_core::{Found, Freshness, Key, Name, PutCondition, Timestamp, Voided};
+use verax_core::{Found, Freshness, Key, Name, Precondition, Timestamp, Voided};
 use verax_records::Change;
 
 use super::Refilled;
@@ -33,7 +33,7 @@ pub struct PutRequest {
     /// Its tags.
     pub tags: Vec<Tag>,
     /// What must hold for it to be stored.
-    pub condition: PutCondition,
+    pub condition: Precondition,
 }
 
 impl Namespace {
@@ -79,7 +79,7 @@ impl Service {
         key: &Key,
         request: PutRequest,
     ) -> Result<(Entry, bool), ServiceError> {
-        let (now, condition) = (self.clock.now(), request.condition);
+        let (now, condition) = (self.clock.now(), request.condition.clone());
         let entry = namespace.entry_of(request, now)?;
         let mut guard = self.cache.guard(namespace.id(), key);
         let put = namespace.partition().put(key, &entry, condition, now);
@@ -102,29 +102,49 @@ impl Service {
     /// Deletes an entry; a refill of it that is under way will not be stored. Returns whether there
     /// was one.
     pub fn delete(&self, namespace: &Namespace, key: &Key) -> bool {
+        // Without a condition there is nothing that fails.
+        self.delete_if(namespace, key, &Precondition::Always).unwrap_or(false)
+    }
+
+    /// [`delete`](Self::delete) where a condition holds of the entry that is there.
+    ///
+    /// # Errors
+    /// [`ServiceError::ConditionFailed`]; nothing was changed.
+    pub fn delete_if(
+        &self,
+        namespace: &Namespace,
+        key: &Key,
+        condition: &Precondition,
+    ) -> Result<bool, ServiceError> {
         let mut guard = self.cache.guard(namespace.id(), key);
+        let deleted = namespace.partition().delete_if(key.as_str(), condition, self.clock.now());
+        let deleted = deleted.map_err(|_| ServiceError::ConditionFailed)?;
         let voided = guard.void(namespace.id(), key);
-        let deleted = namespace.partition().delete(key.as_str(), self.clock.now());
         drop(guard);
         self.voided(voided, &Told::AskAgain);
         self.tell(namespace, Invalidation::Key(key));
         count(&namespace.counters().deletes);
-        deleted
+        Ok(deleted)
     }
 
     /// Gives an entry another lifetime, counted from now; parts that `cache_control` leaves out come
     /// from the namespace's policy. Returns the entry as it is then; `None` when there is none.
+    ///
+    /// # Errors
+    /// [`ServiceError::ConditionFailed`]; nothing was changed.
     pub fn set_lifetime(
         &self,
         namespace: &Namespace,
         key: &Key,
         cache_control: CacheControl,
-    ) -> Option<Found> {
-        let lifetime = cache_control.lifetime_or(namespace.lifetime());
-        let found = namespace.partition().set_lifetime(key.as_str(), lifetime, self.clock.now());
+        condition: &Precondition,
+    ) -> Result<Option<Found>, ServiceError> {
+        let (lifetime, now) = (cache_control.lifetime_or(namespace.lifetime()), self.clock.now());
+        let found = namespace.partition().set_lifetime_if(key.as_str(), lifetime, condition, now);
+        let found = found.map_err(|_| ServiceError::ConditionFailed)?;
         // A near copy would keep to the lifetime it came with.
         self.tell(namespace, Invalidation::Key(key));
-        found
+        Ok(found)
     }
 
     /// Ends every entry that carries a tag, and voids the namespace's refills: what they bring may

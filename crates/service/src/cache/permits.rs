@@ -8,7 +8,7 @@ use verax_core::entry::Entry;
 use verax_core::guard::lock::AccessId;
 use verax_core::guard::{GivenBack, HeldBy, PermitView, Refiller, RefusedReason, WaitTicket};
 use verax_core::{
-    Freshness, Key, NamespaceId, Permit, PermitNumber, PutCondition, Timestamp, Voided,
+    Freshness, Key, NamespaceId, Permit, PermitNumber, Precondition, Timestamp, Voided,
 };
 
 use super::invalidation::Invalidation;
@@ -344,7 +344,7 @@ impl Service {
         let stored = match lifetime.total().is_zero() {
             true => Ok(false),
             false => {
-                namespace.partition().put(key, &entry, PutCondition::Always, now).map(|_| true)
+                namespace.partition().put(key, &entry, Precondition::Always, now).map(|_| true)
             }
         };
         if stored.is_ok() {

@@ -7,7 +7,7 @@ use std::time::Duration;
 use futures_util::FutureExt;
 use verax_core::entry::Entry;
 use verax_core::guard::RefusedReason;
-use verax_core::{Key, Permit, PutCondition, Timestamp};
+use verax_core::{Key, Permit, Precondition, Timestamp};
 use verax_origin::{OriginError, OriginValue, TraceContext};
 
 use super::invalidation::Invalidation;
@@ -145,7 +145,7 @@ impl Service {
             let stored = wanted
                 && namespace
                     .partition()
-                    .put(&permit.key, &entry, PutCondition::Always, now)
+                    .put(&permit.key, &entry, Precondition::Always, now)
                     .is_ok();
             if stored {
                 self.tell(namespace, Invalidation::Key(&permit.key));
@@ -181,7 +181,7 @@ impl Service {
         let max_age = namespace.binding().policy.negative_max_age;
         let entry = Entry::negative(max_age, now);
         let kept = !max_age.is_zero()
-            && namespace.partition().put(&permit.key, &entry, PutCondition::Always, now).is_ok();
+            && namespace.partition().put(&permit.key, &entry, Precondition::Always, now).is_ok();
         if !kept {
             namespace.partition().delete(permit.key.as_str(), now);
         }

@@ -9,7 +9,7 @@ use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use verax_core::entry::Entry;
-use verax_core::{Key, NamespaceId, PutCondition};
+use verax_core::{Key, NamespaceId, Precondition};
 use verax_origin::{OriginError, OriginWrite, TraceContext};
 
 use super::PutRequest;
@@ -68,7 +68,7 @@ impl Service {
             let _turn = writer.turn.lock().await;
             // What can be refused is refused before the origin knows of it.
             let entry = namespace.entry_of(request.clone(), service.now())?;
-            service.holds(&namespace, &key, request.condition)?;
+            service.holds(&namespace, &key, &request.condition)?;
             let write = match entry.is_negative() {
                 true => OriginWrite::Delete,
                 false => {
@@ -76,7 +76,7 @@ impl Service {
                 }
             };
             service.send(&namespace, &key, write, trace.as_ref()).await?;
-            let request = PutRequest { condition: PutCondition::Always, ..request };
+            let request = PutRequest { condition: Precondition::Always, ..request };
             let stored = service.put(&namespace, &key, request);
             if stored.is_err() {
                 // The origin has the new value, so the entry before is old.
@@ -91,17 +91,19 @@ impl Service {
     /// whether there was an entry. It goes on to its end if the caller does not wait.
     ///
     /// # Errors
-    /// [`ServiceError::NotWritten`] when the origin did not take it.
+    /// [`ServiceError::ConditionFailed`], [`ServiceError::NotWritten`] when the origin did not take it.
     pub async fn delete_through(
         self: &Arc<Self>,
         namespace: &Arc<Namespace>,
         key: &Key,
+        condition: Precondition,
         trace: Option<TraceContext>,
     ) -> Result<bool, ServiceError> {
         let (service, namespace, key) = (Arc::clone(self), Arc::clone(namespace), key.clone());
         to_its_end(async move {
             let writer = service.cache.writes.of((namespace.id(), key.clone()));
             let _turn = writer.turn.lock().await;
+            service.holds(&namespace, &key, &condition)?;
             service.send(&namespace, &key, OriginWrite::Delete, trace.as_ref()).await?;
             Ok(service.delete(&namespace, &key))
         })
@@ -143,16 +145,10 @@ impl Service {
         &self,
         namespace: &Namespace,
         key: &Key,
-        condition: PutCondition,
+        condition: &Precondition,
     ) -> Result<(), ServiceError> {
         let found = namespace.partition().peek(key.as_str(), self.now());
-        let found = found.filter(|found| !found.is_negative());
-        let holds = match condition {
-            PutCondition::Always => true,
-            PutCondition::IfAbsent => found.is_none(),
-            PutCondition::IfMatches(tag) => found.is_some_and(|f| f.entity_tag() == tag),
-        };
-        if holds { Ok(()) } else { Err(ServiceError::ConditionFailed) }
+        condition.check(found.as_ref()).map_err(|_| ServiceError::ConditionFailed)
     }
 }
 

@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use verax_core::{
-    Entry, Key, Lifetime, NamespaceId, Partition, PutCondition, Quota, Store, Timestamp,
+    Entry, Key, Lifetime, NamespaceId, Partition, Precondition, Quota, Store, Timestamp,
 };
 
 use super::Policy;
@@ -19,7 +19,7 @@ fn put(partition: &Partition, key: u64, bytes: u32) {
     let entry = Entry::new(vec![0; bytes as usize], "text/plain", lifetime, NOW);
     if let Ok(key) = Key::new(format!("k{key:08}")) {
         // A value larger than the whole store is refused, as it is by the others.
-        let _ = partition.put(&key, &entry, PutCondition::Always, NOW);
+        let _ = partition.put(&key, &entry, Precondition::Always, NOW);
     }
 }
 

@@ -1,0 +1,54 @@
+//! What a caller asks to hold of the entry that is there (RFC 9110, section 13.1).
+
+use super::Found;
+use crate::entry::EntityTag;
+use crate::lifetime::Freshness;
+
+/// What must hold of the entry that is there, or nothing is changed. An entry that look-ups do not
+/// find, because it is a negative result or of use only when the origin fails, is not there.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub enum Precondition {
+    /// Nothing.
+    #[default]
+    Always,
+    /// No entry is there (`If-None-Match: *`).
+    IfAbsent,
+    /// An entry is there, whatever it is (`If-Match: *`).
+    IfPresent,
+    /// The entry there has one of these entity tags (`If-Match`). An empty list is a caller that
+    /// named tags of others alone: it never holds.
+    IfMatches(Vec<EntityTag>),
+    /// No entry is there that has one of these entity tags (`If-None-Match`).
+    UnlessMatches(Vec<EntityTag>),
+}
+
+/// The condition of a call does not hold; nothing was changed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+#[error("the condition does not hold: the entry there is not the expected one")]
+pub struct ConditionFailed;
+
+impl Precondition {
+    /// Checks it against what is there.
+    ///
+    /// # Errors
+    /// [`ConditionFailed`].
+    pub fn check(&self, found: Option<&Found>) -> Result<(), ConditionFailed> {
+        let is_there = |found: &&Found| {
+            let servable = matches!(found.freshness(), Freshness::Fresh(_) | Freshness::Stale(_));
+            servable && !found.is_negative()
+        };
+        // Computing the entity tag of a large value takes time, so only what asks for it does.
+        let found = found.filter(is_there);
+        let has_one_of = |tags: &[EntityTag]| {
+            !tags.is_empty() && found.is_some_and(|found| tags.contains(&found.entity_tag()))
+        };
+        let holds = match self {
+            Self::Always => true,
+            Self::IfAbsent => found.is_none(),
+            Self::IfPresent => found.is_some(),
+            Self::IfMatches(tags) => has_one_of(tags),
+            Self::UnlessMatches(tags) => !has_one_of(tags),
+        };
+        if holds { Ok(()) } else { Err(ConditionFailed) }
+    }
+}
