@@ -41,8 +41,8 @@ impl Failure {
             return;
         }
         // What failed may carry the words of others.
-        let message = crate::output::printable(&self.message);
-        let _ = writeln!(std::io::stderr(), "verax: {message}");
+        let message = format!("verax: {}\n", crate::output::printable(&self.message));
+        let _ = std::io::stderr().write_all(message.as_bytes());
     }
 
     pub(crate) fn exit_code(&self) -> ExitCode {

@@ -34,7 +34,9 @@ impl Output {
     /// Prints a remark on standard error, out of a program's way.
     pub(crate) fn remark(self, text: impl AsRef<str>) {
         if !self.json {
-            let _ = writeln!(std::io::stderr(), "{}", printable(text.as_ref()));
+            // In one go, so that nothing another process writes to the terminal comes in between.
+            let line = format!("{}\n", printable(text.as_ref()));
+            let _ = std::io::stderr().write_all(line.as_bytes());
         }
     }
 

@@ -566,6 +566,15 @@ async fn tls_serves_http_and_wire_and_takes_new_certificates() {
         let told = answered.headers().get("strict-transport-security").map(|f| f.as_bytes());
         assert!(told.is_some_and(|field| field.starts_with(b"max-age=")), "{path}: {told:?}");
     }
+    // The command trusts what VERAX_CA names, and nothing else.
+    let token = verax.token();
+    let command = |ca: Option<&str>| {
+        let mut environment = vec![("VERAX_URL", verax.url()), ("VERAX_TOKEN", token.as_str())];
+        environment.extend(ca.map(|ca| ("VERAX_CA", ca)));
+        verax_e2e::run(&environment, scratch.path(), &["get", "ferrydesk/boards", "k"], b"")
+    };
+    assert_eq!(command(Some(&cert)).done(), "v");
+    assert_eq!(command(None).code, 5);
     // Plain text is not understood.
     let plain = verax.client_with(&verax.token());
     let plain = plain.cache("ferrydesk", "boards", CacheOptions::default()).unwrap();

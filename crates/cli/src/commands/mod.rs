@@ -25,6 +25,7 @@ fn client(connection: &Connection) -> Result<Client, Failure> {
     if let Some(url) = connection.url.clone().or_else(|| environment("VERAX_URL")) {
         options.url = url;
     }
+    options.ca = environment("VERAX_CA").map(Into::into);
     options.token = match &connection.token_file {
         Some(path) => {
             let text = std::fs::read_to_string(path).map_err(|e| {

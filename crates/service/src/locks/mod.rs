@@ -130,8 +130,9 @@ impl Locks {
 impl Service {
     /// A connection, for holds that end with it.
     pub fn lock_session(self: &Arc<Self>) -> LockSession {
-        let id = self.locks.last_session.fetch_add(1, Ordering::Relaxed) + 1;
-        LockSession { service: Arc::clone(self), id: SessionId(id) }
+        let id = SessionId(self.locks.last_session.fetch_add(1, Ordering::Relaxed) + 1);
+        self.locks.table().connect(id);
+        LockSession { service: Arc::clone(self), id }
     }
 
     /// Asks for a lock, and waits for it as long as the request says. Dropping the call leaves the
@@ -349,6 +350,8 @@ fn refused(error: ClaimError) -> ServiceError {
         ClaimError::NoEpoch | ClaimError::EpochUsedUp | ClaimError::Unconfirmed => {
             ServiceError::RecordsUnavailable(error.to_string())
         }
+        // Nobody is there any more to hear it.
+        ClaimError::Disconnected => ServiceError::Busy("the connection has ended"),
         ClaimError::Full(_) => ServiceError::Busy(
             "the namespace has as many holds and waits as there may be; come back later",
         ),

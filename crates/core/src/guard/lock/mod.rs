@@ -159,6 +159,9 @@ pub enum ClaimError {
     /// So many holds were given since the start that the epoch is used up.
     #[error("the fencing tokens of this epoch are used up; a new one is being asked for")]
     EpochUsedUp,
+    /// The connection that the hold is to end with has ended.
+    #[error("the connection that the hold was to end with has ended")]
+    Disconnected,
     /// Too many locks are held or waited for in the namespace.
     #[error("the namespace has {0} holds and waits already, which is the most there may be")]
     Full(usize),

@@ -1,6 +1,6 @@
 //! All locks: who holds them, and who waits in which order.
 
-use std::collections::{BTreeSet, HashMap, VecDeque};
+use std::collections::{BTreeSet, HashMap, HashSet, VecDeque};
 use std::time::Duration;
 
 use super::{
@@ -52,6 +52,8 @@ pub struct LockTable<W> {
     given: u32,
     last_ticket: u64,
     locks: HashMap<LockName, Lock<W>>,
+    /// Connections that have not ended.
+    sessions: HashSet<SessionId>,
     /// Holds and waits of each namespace.
     pub(super) taken: HashMap<NamespaceId, usize>,
     most: usize,
@@ -77,6 +79,7 @@ impl<W> LockTable<W> {
             given: 0,
             last_ticket: 0,
             locks: HashMap::new(),
+            sessions: HashSet::new(),
             taken: HashMap::new(),
             most,
             moments: BTreeSet::new(),
@@ -149,6 +152,10 @@ impl<W> LockTable<W> {
         now: Timestamp,
         told: &mut Vec<Told<W>>,
     ) -> Result<Claimed<W>, ClaimError> {
+        // It may have ended on the way here; what it holds would outlive it.
+        if claim.session.is_some_and(|session| !self.sessions.contains(&session)) {
+            return Err(ClaimError::Disconnected);
+        }
         self.settle(name, now, told);
         let waits = !claim.wait.is_zero();
         if let Some(lock) = self.locks.get(name)
@@ -343,9 +350,15 @@ impl<W> LockTable<W> {
         left > 0
     }
 
+    /// A connection begins, with which holds may end.
+    pub fn connect(&mut self, session: SessionId) {
+        self.sessions.insert(session);
+    }
+
     /// Ends the holds that end with a connection, and its waits for such holds. Callers of waits must
     /// know by themselves that the connection is gone: they are told nothing.
     pub fn disconnect(&mut self, session: SessionId, now: Timestamp, told: &mut Vec<Told<W>>) {
+        self.sessions.remove(&session);
         self.end_where(EndedBy::Disconnection, now, told, |of, _| of == Some(session));
     }
 

@@ -255,6 +255,7 @@ proptest! {
         let mut tickets: Vec<(u32, u8, Ticket)> = Vec::new();
         let (mut last, mut answered) = (FencingToken(0), HashSet::new());
         let session = |id: u8| SessionId(id.into());
+        (0..3).for_each(|id| table.connect(session(id)));
         let of = |lock: u8| name(&lock.to_string());
         for step in steps {
             let (mut told, mut heard) = (Vec::new(), Vec::new());
@@ -343,6 +344,7 @@ proptest! {
                 }
                 Step::Disconnect(id) => {
                     table.disconnect(session(id), at(now), &mut told);
+                    table.connect(session(id));
                     // Those locks that the session has to do with, in the order of their holds.
                     let mut order: Vec<(u32, u8)> = plain
                         .iter()
@@ -426,6 +428,24 @@ fn an_epoch_that_ended_is_followed_by_a_larger_one_alone() {
     assert_eq!(ask(&mut table), Err(ClaimError::NoEpoch));
     table.begin_epoch(4);
     assert_eq!(ask(&mut table), Ok(4));
+}
+
+#[test]
+fn a_claim_of_a_connection_that_has_ended_is_refused() {
+    let (mut table, mut told, berth) = (table(), Vec::new(), name("berth-7"));
+    let by = |session, wait| Claim { session: Some(SessionId(session)), ..claim("a", 100, wait) };
+    let refused = table.claim(&berth, by(1, 0), 0, at(0), &mut told).unwrap_err();
+    assert_eq!(refused, ClaimError::Disconnected, "it has not begun");
+    table.connect(SessionId(1));
+    granted(table.claim(&berth, by(1, 0), 0, at(0), &mut told).unwrap());
+    table.disconnect(SessionId(1), at(1), &mut told);
+    // On its way while the connection ended: with and without waiting.
+    for wait in [0, 100] {
+        let refused = table.claim(&berth, by(1, wait), 0, at(1), &mut told).unwrap_err();
+        assert_eq!(refused, ClaimError::Disconnected);
+    }
+    assert_eq!(table.count(), (0, 0));
+    granted(table.claim(&berth, claim("b", 100, 0), 0, at(1), &mut told).unwrap());
 }
 
 #[test]
