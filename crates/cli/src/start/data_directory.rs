@@ -175,7 +175,7 @@ fn protect(path: &Path, private_mariadb: bool) -> std::io::Result<()> {
 pub(super) fn keep_secret(path: &Path, secret: &str) -> Result<(), Failure> {
     let wrong = |e: std::io::Error| failed("a secret cannot be kept:", path, &e);
     if let Some(directory) = path.parent() {
-        fs::create_dir_all(directory).map_err(wrong)?;
+        DirBuilder::new().recursive(true).mode(0o700).create(directory).map_err(wrong)?;
     }
     let mut file = OpenOptions::new()
         .write(true)
@@ -223,6 +223,11 @@ mod tests {
         assert!(is_exposed(&held.token_path()));
         held.token().unwrap();
         assert_eq!(mode(&held.token_path()), 0o600);
+        let credential = held.credentials().join("reader");
+        keep_secret(&credential, "secret").unwrap();
+        assert_eq!((mode(&held.credentials()), mode(&credential)), (0o700, 0o600));
+        let id = held.node_id().unwrap();
+        assert_eq!((held.node_id().unwrap(), mode(&path.join("node.id"))), (id, 0o600));
         drop(held);
         // Nobody but the server's own group may pass through, and nobody may look around.
         drop(DataDirectory::hold(&path, true).unwrap());
