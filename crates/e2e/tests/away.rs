@@ -146,5 +146,6 @@ async fn a_first_start_without_mariadb_says_what_is_missing() {
     );
     assert_eq!(failed.code, 1);
     assert!(failed.err.contains("no snapshot of the records"), "{}", failed.err);
+    assert!(!failed.err.contains("entries are still served"), "{}", failed.err);
     assert!(!failed.err.contains("secret"), "{}", failed.err);
 }

@@ -135,7 +135,11 @@ pub(super) async fn start(
         credentials_dir: Some(credentials.clone()),
         ..Default::default()
     };
-    let service = Service::start(records, options).await.map_err(|e| failed(&e))?;
+    let service = Service::start(records, options).await.map_err(|error| match error {
+        // What it says further is about a service that runs.
+        ServiceError::RecordsUnavailable(what) => Failure::failed(what),
+        error => failed(&error),
+    })?;
     let ca = settings.tls.as_ref().map(|(certificate, _)| certificate.clone());
     service.set_load_runner(Arc::new(LocalLoad { url: format!("{scheme}://{address}"), ca }));
     directory.check_credentials(&credentials);
