@@ -110,8 +110,9 @@ pub(crate) fn condition(headers: &HeaderMap) -> Result<Precondition> {
 }
 
 fn malformed_list(name: &HeaderName, what: &str) -> Failure {
+    let name = if *name == IF_MATCH { "If-Match" } else { "If-None-Match" };
     Failure::bad_request(format!(
-        "the field {name} has {what:?}: it takes * or entity tags as ETag gave them, with their quotes, separated by commas"
+        "{name} has {what:?}: it takes * or entity tags as ETag gave them, with their quotes, separated by commas"
     ))
 }
 
