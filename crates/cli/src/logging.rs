@@ -15,6 +15,16 @@ pub(crate) enum LogFormat {
     Json,
 }
 
+impl LogFormat {
+    /// Its name in settings.
+    pub(crate) fn name(self) -> &'static str {
+        match self {
+            Self::Plain => "plain",
+            Self::Json => "json",
+        }
+    }
+}
+
 /// Lines that may wait to be written.
 const MAX_WAITING_LINES: usize = 10_000;
 

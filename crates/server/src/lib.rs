@@ -200,11 +200,12 @@ impl Answering {
         request.extensions_mut().insert(self.over);
         let access = Access::of(&request, &self.service);
         request.extensions_mut().insert(access.clone());
-        let path = request.uri().path().to_owned();
-        if self.service.role() == Role::Standby
-            && let Some(refused) = nodes::refuse_at_standby(&path, access.is_ok(), &self.service)
-        {
-            return secured(refused, self.over);
+        if self.service.role() == Role::Standby {
+            let path = request.uri().path();
+            let refused = nodes::refuse_at_standby(path, access.is_ok(), &self.service);
+            if let Some(refused) = refused {
+                return secured(refused, self.over);
+            }
         }
         let routed = self.router.call(request);
         let access = match access {

@@ -16,6 +16,9 @@ use crate::logging::LogFormat;
 use file::SettingsFile;
 use source::Given;
 
+/// The longest address that other nodes and clients are told, in bytes.
+const MAX_PUBLIC: usize = 255;
+
 /// The smallest memory limit that is of any use.
 const SMALLEST_LIMIT: u64 = 1 << 20;
 
@@ -85,6 +88,9 @@ fn host_names(text: &str) -> Result<Vec<String>, String> {
 
 fn public_http(text: &str) -> Result<String, String> {
     let wrong = || "write it as http://HOST:PORT or https://HOST:PORT".to_owned();
+    if text.len() > MAX_PUBLIC || text.contains(',') {
+        return Err(wrong());
+    }
     let url = Client::new(ClientOptions { url: text.into(), ..Default::default() });
     url.map(|client| client.url().as_str().trim_end_matches('/').to_owned()).map_err(|_| wrong())
 }
@@ -92,7 +98,11 @@ fn public_http(text: &str) -> Result<String, String> {
 fn public_wire(text: &str) -> Result<String, String> {
     let (host, port) = text.rsplit_once(':').unwrap_or_default();
     let host = host.strip_prefix("tls://").unwrap_or(host);
-    match !host.is_empty() && !host.contains([',', '/', ' ']) && port.parse::<u16>().is_ok() {
+    match !host.is_empty()
+        && !host.contains([',', '/', ' '])
+        && text.len() <= MAX_PUBLIC
+        && port.parse::<u16>().is_ok()
+    {
         true => Ok(text.to_owned()),
         false => Err("write it as HOST:PORT or tls://HOST:PORT".into()),
     }
@@ -297,6 +307,16 @@ mod tests {
         };
         let resolved = Settings::for_serve(&options, &environment);
         resolved.map_err(|failure| format!("{failure:?}").replace(&path, "FILE"))
+    }
+
+    #[test]
+    fn public_addresses_are_as_long_as_the_wire_can_tell_them() {
+        let host = |length: usize| "h".repeat(length);
+        assert!(public_wire(&format!("{}:1", host(MAX_PUBLIC - 2))).is_ok());
+        assert!(public_wire(&format!("{}:1", host(MAX_PUBLIC - 1))).is_err());
+        assert!(public_http(&format!("http://{}", host(MAX_PUBLIC - 7))).is_ok());
+        assert!(public_http(&format!("http://{}", host(MAX_PUBLIC - 6))).is_err());
+        assert!(public_http("http://a,http://b").is_err());
     }
 
     #[test]

@@ -97,6 +97,7 @@ impl Pair {
                 ("--credentials-dir", credentials.clone()),
                 ("--load-profiles", profiles.clone()),
                 ("--log", settings.log_filter.clone().into()),
+                ("--log-format", settings.log_format.name().into()),
                 ("--memory-limit", settings.memory_limit.to_string().into()),
             ] {
                 arguments.extend([flag.into(), value]);
@@ -221,6 +222,12 @@ async fn start_node(
     let command = move || {
         let mut command = Command::new("setpriv");
         command.args(["--pdeathsig", "TERM", "--"]).arg(&program).args(&arguments);
+        // What is set for the demo is not meant for each of the two.
+        for (name, _) in std::env::vars_os() {
+            if name.to_string_lossy().starts_with("VERAX_") {
+                command.env_remove(name);
+            }
+        }
         // Not an argument, which every user of the machine could read.
         command.env("VERAX_RECORDS_URL", &records_url);
         command.stdin(Stdio::null()).stdout(Stdio::piped());

@@ -13,7 +13,7 @@ use verax_service::access::{Caller, LeasedBy, Right};
 use verax_service::cache::{Invalidated, InvalidationWatch};
 use verax_service::locks::LockSession;
 use verax_service::transit::{Place, SMALL};
-use verax_service::{Namespace, NodeId, NodeState, Role, Service, ServiceError, Topology};
+use verax_service::{Namespace, Role, Service, ServiceError};
 use verax_wire::{
     FailureCode, Frame, Hello, LARGEST_HELLO, Nodes, RawFrame, Reply, Request, VERSION, Welcome,
     WireError, frame, next_frame,
@@ -21,6 +21,7 @@ use verax_wire::{
 
 use super::WireLimits;
 use super::failure::Failure;
+use super::nodes::addresses;
 use super::outbox::{Encoded, Outbox};
 use crate::connections::ConnectionPlace;
 
@@ -36,9 +37,6 @@ const WRITE_AT: usize = 256 << 10;
 
 /// What a body may have beyond its value: key, media type, tags, numbers, and a batch's heads.
 const BEYOND_VALUE: u64 = 64 << 10;
-
-/// The most addresses that a welcome names.
-const MAX_NODES: usize = 16;
 
 /// The most namespaces that one connection opens.
 const MOST_OPENED: usize = 4_096;
@@ -462,28 +460,6 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             }
         }
         Ok(())
-    }
-}
-
-/// The addresses of the nodes that are there, the active one first; that of this node is empty.
-/// While none is active, there are none.
-fn addresses(topology: &Topology, this: Option<NodeId>, role: Role) -> Vec<&str> {
-    let Some(this) = this else { return vec![""] };
-    let present = topology.nodes.iter().filter(|(_, state)| *state != NodeState::Away);
-    let mut present: Vec<_> = present.collect();
-    present.sort_by_key(|(_, state)| *state != NodeState::Active);
-    let addresses = present.into_iter().filter_map(|(node, _)| match node.id == this {
-        true => Some(""),
-        false if node.wire.is_empty() => None,
-        false => Some(node.wire.as_str()),
-    });
-    let addresses: Vec<&str> = addresses.take(MAX_NODES).collect();
-    match (role, topology.active().map(|active| active.id == this)) {
-        // What this node knows of itself comes before what was read a second ago.
-        (Role::Active, Some(true)) => addresses,
-        (Role::Active, _) => vec![""],
-        (Role::Standby, Some(false)) => addresses,
-        (Role::Standby, _) => Vec::new(),
     }
 }
 

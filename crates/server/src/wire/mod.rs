@@ -8,6 +8,7 @@ mod answer;
 mod connection;
 mod failure;
 mod guards;
+mod nodes;
 mod outbox;
 
 use std::sync::Arc;
