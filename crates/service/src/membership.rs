@@ -172,6 +172,25 @@ pub(crate) async fn membership_loop(service: Arc<Service>) {
     }
 }
 
+/// Does work that may take long with signs of life on the membership's connection, whose session
+/// MariaDB ends when it is silent. Without the lease the work is given up.
+pub(crate) async fn while_present<R>(
+    membership: &mut Membership,
+    work: impl Future<Output = R>,
+) -> Result<R, RecordsError> {
+    let mut work = std::pin::pin!(work);
+    loop {
+        tokio::select! {
+            done = &mut work => return Ok(done),
+            () = tokio::time::sleep(CONFIRM_EVERY) => {
+                if !membership.has_lease().await? {
+                    return Err(RecordsError::NotOwner);
+                }
+            }
+        }
+    }
+}
+
 impl Service {
     /// What this node does.
     pub fn role(&self) -> Role {
@@ -333,8 +352,9 @@ impl Service {
 
     /// Takes over with the lease: as soon as no earlier owner can take itself for active any more.
     async fn become_active(&self, node: &Node, session: &mut Session) -> Result<(), RecordsError> {
+        let Some(membership) = &mut session.membership else { return Ok(()) };
         // Nobody else changes the tables now.
-        self.records.prepare().await?;
+        while_present(membership, self.records.prepare()).await??;
         let topology = self.records.topology().await?;
         session.observe(&topology);
         let seen_at = session.seen.as_ref().map_or_else(Instant::now, |(_, at)| *at);

@@ -22,7 +22,7 @@ use verax_records::{
 };
 
 use crate::error::ServiceError;
-use crate::membership::Role;
+use crate::membership::{Role, while_present};
 use crate::namespace::Namespace;
 use crate::service::Service;
 
@@ -219,7 +219,7 @@ impl Service {
     async fn first_load(&self) -> Result<(), RecordsError> {
         if !self.nodes.shared() {
             let order = self.sync.order.lock().await;
-            return self.load_in_order(&order, None).await;
+            return self.load_in_order(&order, false).await;
         }
         self.membership_step().await?;
         if self.role() == Role::Standby {
@@ -240,7 +240,7 @@ impl Service {
         self.records.register(node, self.now()).await?;
         // Before anything is read: from here on no earlier owner changes anything.
         self.begin_epoch_of(Some(membership)).await?;
-        self.load_in_order(&order, Some(membership)).await?;
+        while_present(membership, self.load_in_order(&order, true)).await??;
         // A request that came in before another was active may have stored its value since.
         if self.role() == Role::Standby {
             self.empty_all();
@@ -253,7 +253,7 @@ impl Service {
     async fn load_in_order(
         &self,
         order: &MutexGuard<'_, ()>,
-        membership: Option<&mut Membership>,
+        has_epoch: bool,
     ) -> Result<(), RecordsError> {
         self.records.prepare().await?;
         self.records.interrupt_runs(self.clock.now()).await?;
@@ -264,7 +264,7 @@ impl Service {
             self.restored(&known, &snapshot).await?;
         }
         self.follow_snapshot(order, snapshot).await;
-        if membership.is_none() {
+        if !has_epoch {
             // Asked for again in the background if it fails.
             self.begin_lock_epoch().await;
         }
@@ -278,7 +278,7 @@ impl Service {
         }
         if !self.nodes.shared() {
             let order = self.sync.order.lock().await;
-            return self.load_in_order(&order, None).await;
+            return self.load_in_order(&order, false).await;
         }
         // An active node loads when it has the lease, a standby as soon as the tables are there.
         match self.role() {
