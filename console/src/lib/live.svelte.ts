@@ -73,7 +73,8 @@ export function total(
   sample: LiveSample,
   figure: (n: LiveSample['namespaces'][number]) => number,
 ): number {
-  return sample.namespaces.reduce((sum, n) => sum + figure(n), 0);
+  const others = sample.others ? figure(sample.others) : 0;
+  return sample.namespaces.reduce((sum, n) => sum + figure(n), others);
 }
 
 /** Reads of a sample that were hits, 0 to 1; null without reads. */

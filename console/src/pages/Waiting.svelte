@@ -22,7 +22,7 @@
   const origins = $derived(feed.now?.origins ?? []);
   const waiting = $derived(
     permits.reduce((sum, p) => sum + p.permit.waiting, 0) +
-      locks.reduce((sum, l) => sum + l.lock.line.length, 0),
+      locks.reduce((sum, l) => sum + l.lock.waiting, 0),
   );
   // One list of what happened, newest first.
   const past = $derived(
@@ -127,7 +127,7 @@
               <td class="text-right">{seconds(holder?.held_seconds ?? 0)}</td>
               <td class="text-right">{seconds(holder?.ends_in_seconds ?? 0)}</td>
               <td class="text-right" title={entry.lock.line.map((w) => w.owner).join(', ')}>
-                {entry.lock.line.length}
+                {entry.lock.waiting}
               </td>
               <td class="text-right">
                 <button

@@ -5,7 +5,7 @@
   let { sample }: { sample: LiveSample } = $props();
 
   const used = $derived(
-    sample.memory_bytes ?? sample.namespaces.reduce((sum, n) => sum + n.bytes, 0),
+    sample.memory_bytes ?? sample.namespaces.reduce((sum, n) => sum + n.bytes, sample.others?.bytes ?? 0),
   );
   const limit = $derived(sample.memory_limit_bytes ?? used);
   const largest = $derived(

@@ -16,6 +16,7 @@ mod entries;
 mod live;
 mod load;
 mod locks;
+mod moment;
 mod operations;
 mod origins;
 mod permits;
@@ -34,6 +35,7 @@ pub use load::{
     LoadProfileSpec, LoadProgress, LoadReport, LoadRequest, LoadRun, LoadTick, ProfileChoice,
 };
 pub use locks::{Lock, LockClaim, LockEvent, LockHold, LockHolder, LockInLine, LockRenewal, Locks};
+pub use moment::moment;
 pub use operations::{
     AddRequest, Allowance, BatchAnswer, BatchFound, BatchOperation, BatchPut, BatchRequest,
     BatchResult, BatchValue, Counter, TakeRequest,

@@ -76,6 +76,10 @@ pub struct LiveSample {
     pub away: u32,
     /// The namespaces that the caller may see, by tenant and name.
     pub namespaces: Vec<NamespaceSample>,
+    /// All others together, where there are more than two hundred namespaces: those above are the busiest
+    /// then, and the largest.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub others: Option<NamespaceSample>,
     /// Latency of hits over all of them.
     pub hit_latency: Option<Latency>,
     /// Latency of reads of origins over all of them.

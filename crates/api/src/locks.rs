@@ -73,8 +73,12 @@ pub struct Lock {
     pub name: String,
     /// Who holds it; `null` when it is free.
     pub holder: Option<LockHolder>,
-    /// Who waits for it, first come, first served.
+    /// Who waits for it, first come, first served; the first hundred.
     pub line: Vec<LockInLine>,
+    /// How many wait for it.
+    #[serde(default)]
+    #[cfg_attr(feature = "openapi", schema(required))]
+    pub waiting: u64,
 }
 
 /// Something that happened to a lock.

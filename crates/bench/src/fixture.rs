@@ -5,21 +5,24 @@ use std::sync::Arc;
 use bytes::Bytes;
 use tokio::runtime::Runtime;
 use verax_api::PolicyChange;
+use verax_control::access::Caller;
+use verax_core::access::Scope;
 use verax_core::lifetime::CacheControl;
 use verax_core::policy::LARGEST_VALUE;
 use verax_core::{Key, Name, Precondition};
+use verax_engine::cache::{PutRequest, Written};
+use verax_engine::{EngineOptions, Reader, Writer};
 use verax_records::Records;
 use verax_records::launcher::PrivateServer;
-use verax_service::access::{Caller, Right, Scope};
-use verax_service::cache::PutRequest;
-use verax_service::{Namespace, Service, ServiceOptions};
+use verax_service::{Service, ServiceOptions};
 
 type Failure = Box<dyn std::error::Error + Send + Sync>;
 
 /// A service with `ferrydesk/boards`, its MariaDB, and the runtime that both run on.
 pub(crate) struct Fixture {
     pub(crate) service: Arc<Service>,
-    pub(crate) namespace: Arc<Namespace>,
+    pub(crate) reader: Reader,
+    pub(crate) writer: Writer,
     pub(crate) token: String,
     mariadb: Option<PrivateServer>,
     pub(crate) runtime: Runtime,
@@ -36,27 +39,32 @@ impl Fixture {
     pub(crate) fn start(memory_limit: u64) -> Result<Self, Failure> {
         let runtime = runtime("verax")?;
         let directory = tempfile::tempdir()?;
-        let (service, namespace, token, mariadb) = runtime.block_on(async {
+        let (service, (reader, writer), token, mariadb) = runtime.block_on(async {
             let mariadb = PrivateServer::start(directory.path()).await?;
             let records = Records::open(mariadb.url("verax")).await?;
-            let options = ServiceOptions { memory_limit, ..ServiceOptions::default() };
+            let options = ServiceOptions {
+                engine: EngineOptions { memory_limit, ..EngineOptions::default() },
+                ..ServiceOptions::default()
+            };
             let service = Service::start(records, options).await?;
-            let token = service.administrator_token(None).await?;
+            let token = service.control().administrator_token(None).await?;
             let caller = Caller::service("benchmark", vec![Scope::Admin]);
             let (tenant, name) = (Name::new("ferrydesk")?, Name::new("boards")?);
-            service.create_tenant(&caller, tenant.as_str()).await?;
+            service.control().create_tenant(&caller, tenant.as_str()).await?;
             let policy = PolicyChange {
                 max_age_seconds: Some(36_000.0),
                 largest_value_bytes: Some(LARGEST_VALUE),
                 ..PolicyChange::default()
             };
-            service.create_namespace(&caller, &tenant, name.as_str(), &policy).await?;
-            let namespace = service.open(&caller, Right::Write, &tenant, &name)?;
-            Ok::<_, Failure>((service, namespace, token, mariadb))
+            service.control().create_namespace(&caller, &tenant, name.as_str(), &policy).await?;
+            let reader = service.control().open_reader(&caller, &tenant, &name)?;
+            let writer = service.control().open_writer(&caller, &tenant, &name)?;
+            Ok::<_, Failure>((service, (reader, writer), token, mariadb))
         })?;
         Ok(Self {
             service,
-            namespace,
+            reader,
+            writer,
             token,
             mariadb: Some(mariadb),
             runtime,
@@ -73,8 +81,10 @@ impl Fixture {
             tags: Vec::new(),
             condition: Precondition::Always,
         };
-        self.service.put(&self.namespace, &Key::new(key)?, request)?;
-        Ok(())
+        match self.writer.put(&Key::new(key)?, request, None) {
+            Written::Now(stored) => stored.map(drop).map_err(Into::into),
+            Written::Later(_) => Err("the namespace writes through".into()),
+        }
     }
 }
 

@@ -12,6 +12,7 @@ mod expiry;
 mod fixture;
 mod frames;
 mod growth;
+mod hostile;
 mod http_hit;
 mod memory;
 mod metrics;
@@ -43,7 +44,7 @@ struct Options {
     /// Only this many in flight, for wire-get
     #[arg(long)]
     in_flight: Option<usize>,
-    /// Seconds of the soak, which runs only when it is named
+    /// Seconds of the soak and of hostile load, which run only when they are named
     #[arg(long, default_value_t = 600.0)]
     soak_seconds: f64,
     #[arg(long, hide = true)]
@@ -60,10 +61,11 @@ enum Part {
     Own(fn(&Options) -> Result<Table, Failure>),
 }
 
-/// Takes ten minutes by itself, so it is not among those that run unasked.
+/// These take ten minutes each, so they are not among those that run unasked.
 const SOAK: &str = "soak";
+const HOSTILE: &str = "hostile";
 
-const PARTS: [(&str, Part); 11] = [
+const PARTS: [(&str, Part); 12] = [
     ("memory", Part::Own(|_| memory::run())),
     ("wire-get", Part::Ratios(wire_get::run)),
     ("http-hit", Part::Ratios(http_hit::run)),
@@ -75,6 +77,7 @@ const PARTS: [(&str, Part); 11] = [
     ("growth", Part::Own(growth::run)),
     ("eviction", Part::Own(|_| Ok(eviction::run()))),
     (SOAK, Part::Own(soak::run)),
+    (HOSTILE, Part::Own(hostile::run)),
 ];
 
 fn main() -> Result<(), Failure> {
@@ -84,15 +87,23 @@ fn main() -> Result<(), Failure> {
     }
     let wanted = |name: &str| match &options.name {
         Some(part) => name.contains(part.as_str()),
-        None => name != SOAK,
+        None => name != SOAK && name != HOSTILE,
     };
     let mut rows = Vec::new();
     let mut others = Vec::new();
+    let mut failed = Vec::new();
     for (name, part) in PARTS.iter().filter(|(name, _)| wanted(name)) {
         eprintln!("{name} …");
         match part {
-            Part::Ratios(run) => rows.extend(run(&options)?),
-            Part::Own(run) => others.push(run(&options)?),
+            // One that fails leaves the others.
+            Part::Ratios(run) => match run(&options) {
+                Ok(more) => rows.extend(more),
+                Err(error) => failed.push(format!("{name} failed: {error}")),
+            },
+            Part::Own(run) => match run(&options) {
+                Ok(table) => others.push(table),
+                Err(error) => failed.push(format!("{name} failed: {error}")),
+            },
         }
     }
     if !rows.is_empty() {
@@ -104,7 +115,10 @@ fn main() -> Result<(), Failure> {
         );
     }
     others.iter().for_each(|table| println!("\n{table}"));
-    Ok(())
+    match failed.is_empty() {
+        true => Ok(()),
+        false => Err(failed.join("; ").into()),
+    }
 }
 
 fn ratios(rows: &[Row]) -> Table {

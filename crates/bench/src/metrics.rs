@@ -3,7 +3,7 @@
 
 use std::time::{Duration, Instant};
 
-use verax_service::cache::Cached;
+use verax_engine::cache::Cached;
 
 use crate::Options;
 use crate::fixture::Fixture;
@@ -21,7 +21,7 @@ fn measure(fixture: &Fixture, keys: &[String], time: Duration, each: usize, coun
         let threads: Vec<_> = (0..THREADS)
             .map(|thread| {
                 scope.spawn(move || {
-                    let (service, namespace) = (&fixture.service, &fixture.namespace);
+                    let (service, reader) = (&fixture.service, &fixture.reader);
                     let mut keys = keys.iter().cycle().skip(thread * KEYS / THREADS);
                     let mut found = 0;
                     let mut seen = 0u64;
@@ -29,17 +29,17 @@ fn measure(fixture: &Fixture, keys: &[String], time: Duration, each: usize, coun
                         // As one read of a connection brings them: one clock, one count.
                         for _ in 0..1_024 / each {
                             let began = Instant::now();
-                            let now = service.now();
+                            let now = service.engine().now();
                             let mut hits = 0;
                             for key in keys.by_ref().take(each) {
-                                let cached = service.cached(namespace, key, now, |visited, _| {
+                                let cached = reader.cached(key, now, |visited, _| {
                                     seen = seen.wrapping_add(visited.value().len() as u64);
                                 });
                                 hits += u64::from(cached == Cached::Hit);
                             }
                             if counted {
                                 let took = began.elapsed() / u32::try_from(each).unwrap_or(1);
-                                namespace.counters().count_hits(hits, 0, took);
+                                reader.count_hits(hits, 0, took);
                             }
                             found += hits;
                         }

@@ -120,7 +120,7 @@ pub(crate) fn run(options: &Options) -> Result<Table, Failure> {
             rows.add_row([
                 format!("{:.0} s", started.elapsed().as_secs_f64()),
                 done.load(Ordering::Relaxed).to_string(),
-                mib(service.memory().0),
+                mib(service.engine().memory().used),
                 mib(resident()?.saturating_sub(at_start)),
             ]);
         }

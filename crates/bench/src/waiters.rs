@@ -12,15 +12,17 @@ use tokio::net::TcpListener;
 use tokio::sync::Barrier;
 use verax_api::{CreateOrigin, OriginChoice, PolicyChange};
 use verax_client::{Cache, CacheOptions, Client, ClientOptions};
+use verax_control::ExpectedPolicy;
+use verax_control::access::Caller;
 use verax_core::Name;
+use verax_core::access::Scope;
 use verax_server::WireLimits;
-use verax_service::access::{Caller, Scope};
 
 use crate::fixture::Fixture;
 use crate::tables::{right_aligned, table};
 
 const ORIGIN_TIME: Duration = Duration::from_millis(500);
-const CONNECTIONS: usize = 16;
+const CONNECTIONS: usize = 24;
 const ROUNDS: usize = 5;
 
 type Failure = Box<dyn std::error::Error + Send + Sync>;
@@ -73,12 +75,15 @@ pub(crate) fn run() -> Result<Table, Failure> {
         let caller = Caller::service("benchmark", vec![Scope::Admin]);
         let (tenant, name) = (Name::new("ferrydesk")?, Name::new("boards")?);
         let origin = CreateOrigin { name: "desk".into(), url: at, ..Default::default() };
-        service.create_origin(&caller, &tenant, &origin).await?;
+        service.control().create_origin(&caller, &tenant, &origin).await?;
         let policy = PolicyChange {
             origin: Some(Some(OriginChoice { name: "desk".into(), key_pattern: None })),
             ..PolicyChange::default()
         };
-        service.change_namespace(&caller, &tenant, &name, &policy).await?;
+        service
+            .control()
+            .change_namespace(&caller, &tenant, &name, &policy, ExpectedPolicy::Any)
+            .await?;
         let listener = TcpListener::bind("127.0.0.1:0").await?;
         let wire = listener.local_addr()?;
         let limits = WireLimits::default();

@@ -36,6 +36,11 @@ impl Failure {
         Self { message: String::new(), code }
     }
 
+    /// What it says.
+    pub(crate) fn text(&self) -> &str {
+        &self.message
+    }
+
     pub(crate) fn tell(&self) {
         if self.message.is_empty() {
             return;

@@ -3,6 +3,8 @@
 //! Lines are written by a thread of their own, which drops what it cannot write: a log that is
 //! full, closed or read by nobody holds nothing up and takes nothing apart.
 
+use std::sync::OnceLock;
+
 use tracing_appender::non_blocking::{NonBlockingBuilder, WorkerGuard};
 use tracing_subscriber::EnvFilter;
 
@@ -44,9 +46,28 @@ pub(crate) fn start(format: LogFormat, filter: &str) -> WorkerGuard {
     match format {
         LogFormat::Plain => {
             let terminal = std::io::IsTerminal::is_terminal(&std::io::stderr());
-            builder.with_ansi(terminal).with_target(false).init();
+            let builder = builder.with_ansi(terminal).with_target(false).with_filter_reloading();
+            let handle = builder.reload_handle();
+            let _ = CHANGE_FILTER.set(Box::new(move |filter| handle.reload(filter).is_ok()));
+            builder.init();
         }
-        LogFormat::Json => builder.json().flatten_event(true).init(),
+        LogFormat::Json => {
+            let builder = builder.json().flatten_event(true).with_filter_reloading();
+            let handle = builder.reload_handle();
+            let _ = CHANGE_FILTER.set(Box::new(move |filter| handle.reload(filter).is_ok()));
+            builder.init();
+        }
     }
     guard
+}
+
+type ChangeFilter = Box<dyn Fn(EnvFilter) -> bool + Send + Sync>;
+
+/// Changes the filter of this process's log.
+static CHANGE_FILTER: OnceLock<ChangeFilter> = OnceLock::new();
+
+/// Logs by another filter from now on, which was checked with the settings; returns whether it does.
+pub(crate) fn set_filter(filter: &str) -> bool {
+    let (change, filter) = (CHANGE_FILTER.get(), EnvFilter::try_new(filter));
+    change.zip(filter.ok()).is_some_and(|(change, filter)| change(filter))
 }

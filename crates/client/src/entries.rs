@@ -82,7 +82,12 @@ impl LifetimeOptions {
             ("stale-if-error", self.stale_if_error),
         ]
         .into_iter()
-        .filter_map(|(name, time)| Some(format!("{name}={}", time?.as_secs())))
+        .filter_map(|(name, time)| {
+            // The field counts whole seconds; a time is never made shorter, or none.
+            let time = time?;
+            let seconds = time.as_secs() + u64::from(time.subsec_nanos() > 0);
+            Some(format!("{name}={seconds}"))
+        })
         .collect();
         (!directives.is_empty()).then(|| directives.join(", "))
     }

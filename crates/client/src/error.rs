@@ -3,7 +3,7 @@
 use verax_api::Problem;
 
 /// Why a call did not do what it was asked.
-#[derive(Debug, thiserror::Error)]
+#[derive(Debug, Clone, thiserror::Error)]
 pub enum ClientError {
     /// Verax cannot be reached, or the connection broke.
     #[error("Verax at {url} cannot be reached: {reason}")]

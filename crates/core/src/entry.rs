@@ -104,7 +104,40 @@ pub const ALLOWANCE_TYPE: &str = "application/vnd.verax.allowance";
 /// The media type of a negative result: the origin was asked, and has no value for the key.
 pub const NEGATIVE_TYPE: &str = "application/vnd.verax.no-value";
 
+/// The longest media type, in bytes.
+pub const LONGEST_MEDIA_TYPE: usize = 255;
+
+/// Why a text is no media type that an entry can have.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum InvalidMediaType {
+    /// It is too long.
+    #[error("the media type has {0} bytes: use at most {LONGEST_MEDIA_TYPE}")]
+    Length(usize),
+    /// It has not the shape of one, or characters that a field cannot hold.
+    #[error("the media type is not TYPE/SUBTYPE in printable ASCII, as in application/json")]
+    Shape,
+}
+
 impl MediaType {
+    /// A media type from somebody else: of the shape of RFC 9110, section 8.3.1, as far as that
+    /// matters to those who read it, and short.
+    ///
+    /// # Errors
+    /// [`InvalidMediaType`].
+    pub fn parse(text: &str) -> Result<Self, InvalidMediaType> {
+        if text.len() > LONGEST_MEDIA_TYPE {
+            return Err(InvalidMediaType::Length(text.len()));
+        }
+        let essence = text.split(';').next().unwrap_or_default().trim();
+        let is_token = |part: &str| {
+            let other = |b: u8| b"!#$%&'*+-.^_`|~".contains(&b);
+            !part.is_empty() && part.bytes().all(|b| b.is_ascii_alphanumeric() || other(b))
+        };
+        let shaped = essence.split_once('/').is_some_and(|(a, b)| is_token(a) && is_token(b));
+        let printable = text.bytes().all(|b| matches!(b, b' '..=b'~' | b'\t'));
+        if shaped && printable { Ok(Self::new(text)) } else { Err(InvalidMediaType::Shape) }
+    }
+
     /// A media type as it was given; it is kept, not judged.
     pub fn new(text: &str) -> Self {
         match USUAL.iter().position(|usual| *usual == text) {

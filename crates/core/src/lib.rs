@@ -6,6 +6,7 @@
 //!
 //! * [`store`] keeps entries within a limit of bytes: [`Store`].
 //! * [`guard`] gives one caller at a time the right to refill a key: [`RefillTable`].
+//! * [`access`] says what a token opens.
 //! * [`lifetime`] says how long an entry is fresh, and what may be served after that.
 //! * [`pattern`] turns keys into named values for an origin, and values back into keys.
 //! * [`warm`] plans which keys to refill ahead of time.
@@ -24,7 +25,7 @@
 //!
 //! let store = Store::new(64 << 20);
 //! let boards = store.open(NamespaceId(1), Quota::default());
-//! let mut refills = RefillTable::new(1_000, 0);
+//! let mut refills = RefillTable::new(Default::default(), 0);
 //! let (key, now) = (Key::new("board/aldermouth")?, Timestamp::from_millis(0));
 //!
 //! assert!(boards.get("board/aldermouth", now).is_none());
@@ -41,6 +42,7 @@
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
+pub mod access;
 pub mod early;
 pub mod entry;
 pub mod guard;

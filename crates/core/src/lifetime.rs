@@ -95,14 +95,6 @@ pub enum InvalidCacheControl {
         /// What stands after its equals sign, cut to 40 characters.
         value: String,
     },
-    /// The number is beyond [`LONGEST_LIFETIME`].
-    #[error("Cache-Control {directive}={seconds} is longer than the limit of {} seconds (ten years)", LONGEST_LIFETIME.as_secs())]
-    TooLong {
-        /// The directive's name.
-        directive: &'static str,
-        /// The number given.
-        seconds: String,
-    },
 }
 
 impl CacheControl {
@@ -129,13 +121,18 @@ impl CacheControl {
                 None => (part.trim(), None),
             };
             match name.to_ascii_lowercase().as_str() {
-                "max-age" => control.max_age = Some(seconds("max-age", value)?),
+                // Of one that stands there twice the first counts (RFC 9111, section 4.2.1).
+                "max-age" => {
+                    let given = seconds("max-age", value)?;
+                    control.max_age.get_or_insert(given);
+                }
                 "stale-while-revalidate" => {
-                    control.stale_while_revalidate =
-                        Some(seconds("stale-while-revalidate", value)?);
+                    let given = seconds("stale-while-revalidate", value)?;
+                    control.stale_while_revalidate.get_or_insert(given);
                 }
                 "stale-if-error" => {
-                    control.stale_if_error = Some(seconds("stale-if-error", value)?);
+                    let given = seconds("stale-if-error", value)?;
+                    control.stale_if_error.get_or_insert(given);
                 }
                 "no-store" => control.no_store = true,
                 "no-cache" => control.no_cache = true,
@@ -172,13 +169,9 @@ fn seconds(directive: &'static str, value: Option<&str>) -> Result<Duration, Inv
             value: text.chars().take(40).collect(),
         });
     }
-    match text.parse::<u64>() {
-        Ok(n) if n <= LONGEST_LIFETIME.as_secs() => Ok(Duration::from_secs(n)),
-        _ => Err(InvalidCacheControl::TooLong {
-            directive,
-            seconds: text.chars().take(40).collect(),
-        }),
-    }
+    // One that is too large to be kept counts as the largest (RFC 9111, section 1.2.2).
+    let seconds = text.parse().unwrap_or(u64::MAX).min(LONGEST_LIFETIME.as_secs());
+    Ok(Duration::from_secs(seconds))
 }
 
 #[cfg(test)]
@@ -218,12 +211,20 @@ mod tests {
     #[case("max-age=-5", "NotSeconds")]
     #[case("max-age=1.5", "NotSeconds")]
     #[case("max-age=soon", "NotSeconds")]
-    #[case("stale-if-error=999999999999", "TooLong")]
-    #[case("max-age=99999999999999999999999999", "TooLong")]
     fn malformed_directives_are_named(#[case] field: &str, #[case] kind: &str) {
         let error = CacheControl::parse(field).unwrap_err();
         assert!(format!("{error:?}").starts_with(kind), "{error:?}");
         assert!(error.to_string().contains(field.split('=').next().unwrap()));
+    }
+
+    #[rstest]
+    #[case("max-age=315360000", LONGEST_LIFETIME)]
+    #[case("max-age=315360001", LONGEST_LIFETIME)]
+    #[case("max-age=99999999999999999999999999", LONGEST_LIFETIME)]
+    #[case("max-age=5, max-age=50", S(5))]
+    #[case("immutable, private=\"x-harbour\", max-age=7, s-maxage=soon", S(7))]
+    fn fields_are_read_leniently(#[case] field: &str, #[case] max_age: Duration) {
+        assert_eq!(CacheControl::parse(field).unwrap().max_age, Some(max_age));
     }
 
     #[test]

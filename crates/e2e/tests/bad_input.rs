@@ -75,7 +75,11 @@ async fn requests_are_refused_with_what_is_wrong() {
         (with("GET", &format!("{entries}?cursor=!!"), "", ""), 400, "cursor"),
         (with("GET", &format!("{entries}?perfix=x"), "", ""), 400, "perfix"),
         (put("cache-control: max-age=-1\r\n"), 400, "max-age"),
-        (put("cache-control: max-age=99999999999\r\n"), 400, "ten years"),
+        (put("content-encoding: gzip\r\n"), 415, "gzip"),
+        (put("content-range: bytes 0-0/2\r\n"), 400, "Content-Range"),
+        (put("content-type: json\r\n"), 400, "TYPE/SUBTYPE"),
+        (put("transfer-encoding: gzip, chunked\r\n"), 501, "chunked"),
+        (with("GET", &format!("{entries}?prefix=%FF"), "", ""), 400, "UTF-8"),
         (put("cache-control: max-age=soon\r\n"), 400, "soon"),
         (put("cache-control: no-store\r\n"), 400, "no-store"),
         (put("cache-groups: boards\r\n"), 400, "Cache-Groups"),
@@ -179,7 +183,8 @@ async fn commands_and_starts_fail_with_what_to_do() {
     let taken = TcpListener::bind("127.0.0.1:0").unwrap();
     let address = taken.local_addr().unwrap().to_string();
     fails(&["serve", "--http", &address], 1, &[&address, "in use", "--http"]);
-    let missing = ["serve", "--http", "127.0.0.1:0", "--mariadbd", "/nowhere/mariadbd"];
+    let free = ["serve", "--http", "127.0.0.1:0", "--wire", "127.0.0.1:0"];
+    let missing = [&free[..], &["--mariadbd", "/nowhere/mariadbd"]].concat();
     fails(&missing, 1, &["/nowhere/mariadbd", "mariadb-server", "records.url"]);
     let config = here.path().join("verax.toml");
     std::fs::write(&config, "[http]\naddress = \"127.0.0.1:0\"\nport = 1\n").unwrap();
@@ -187,7 +192,7 @@ async fn commands_and_starts_fail_with_what_to_do() {
     fails(&["serve", "--config", &config], 2, &["verax.toml", "line 3", "port"]);
     fails(&["serve", "--config", "/nowhere.toml"], 2, &["/nowhere.toml"]);
     let unreachable = "mysql://verax:x@127.0.0.1:1/verax";
-    fails(&["serve", "--http", "127.0.0.1:0", "--records-url", unreachable], 1, &["not available"]);
+    fails(&[&free[..], &["--records-url", unreachable]].concat(), 1, &["not available"]);
 
     // Using.
     fails(&["--url", "http://127.0.0.1:1", "tenant", "list"], 5, &["127.0.0.1:1", "verax demo"]);

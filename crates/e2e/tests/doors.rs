@@ -279,3 +279,39 @@ async fn running_out_of_descriptors_is_told_once_a_second_and_passes() {
     allow(20_000.min(open + 1_000));
     until("it answers again", async || verax.client().ready().await.is_ok()).await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_hangup_reads_settings_anew_and_loses_nothing() {
+    let scratch = tempfile::tempdir().unwrap();
+    let config = scratch.path().join("verax.toml");
+    let write = |limit: &str, filter: &str| {
+        let text = format!("[memory]\nlimit = \"{limit}\"\n\n[log]\nfilter = \"{filter}\"\n");
+        fs::write(&config, text).unwrap();
+    };
+    write("64MiB", "info");
+    let verax = Verax::serve(&["--config", &config.display().to_string()]);
+    let (client, process) = (verax.client(), verax.process());
+    client.create_tenant("ferrydesk").await.unwrap();
+    let request = serde_json::from_value(json!({ "name": "boards" })).unwrap();
+    client.create_namespace("ferrydesk", &request).await.unwrap();
+    let boards = client.namespace("ferrydesk", "boards").unwrap();
+    boards.put("k", "kept", PutOptions::default()).await.unwrap();
+    let limit = async || {
+        let metrics = reqwest::Client::new().get(format!("{}/metrics", verax.url()));
+        let text = metrics.bearer_auth(verax.token()).send().await.unwrap().text().await.unwrap();
+        let line = text.lines().find(|line| line.starts_with("verax_memory_limit_bytes "));
+        line.unwrap().rsplit(' ').next().unwrap().parse::<u64>().unwrap()
+    };
+    assert_eq!(limit().await, 64 << 20);
+    write("32MiB", "debug");
+    verax.send(Signal::SIGHUP);
+    until("the new limit holds", async || limit().await == 32 << 20).await;
+    assert!(verax.log().contains("the settings were read anew"));
+    // What cannot be read changes nothing, and says what is wrong.
+    write("much", "debug");
+    verax.send(Signal::SIGHUP);
+    until("it is told", async || verax.log().contains("the settings cannot be read")).await;
+    assert!(verax.log().contains("much"), "{}", verax.log());
+    assert_eq!((limit().await, verax.process()), (32 << 20, process));
+    assert_eq!(boards.get("k").await.unwrap().unwrap().value, "kept");
+}

@@ -2,11 +2,14 @@
 
 #![allow(clippy::unwrap_used, clippy::panic)]
 
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 use serde_json::{Value, json};
-use verax_client::{Cache, CacheOptions, Outdated, PutOptions};
+use tokio::sync::Notify;
+use tokio::task::JoinSet;
+use verax_client::{Cache, CacheOptions, LockOptions, Outdated, PutOptions};
 use verax_e2e::{Verax, until};
 
 const MINUTE: Duration = Duration::from_secs(60);
@@ -168,4 +171,154 @@ async fn over_http_a_negative_result_is_told_from_a_miss() {
     let shown = verax.run(&["get", "ferrydesk/boards", "k"]);
     assert_eq!(shown.code, 3);
     assert!(shown.err.contains("no value for \"k\""), "{}", shown.err);
+}
+
+/// Callers of one process that need the same cold key cause one refill, however many they are.
+#[tokio::test(flavor = "multi_thread")]
+async fn one_process_refills_a_cold_key_once_however_many_ask() {
+    let (_verax, boards) = started(&[]);
+    let refills = Arc::new(AtomicU64::new(0));
+    let mut callers = JoinSet::new();
+    for _ in 0..2_500 {
+        let (boards, refills) = (boards.clone(), Arc::clone(&refills));
+        callers.spawn(async move {
+            let refill = async || {
+                refills.fetch_add(1, Ordering::SeqCst);
+                tokio::time::sleep(Duration::from_millis(300)).await;
+                Ok::<_, ()>("07:10".to_owned())
+            };
+            boards.get_or_refill("cold", MINUTE, refill).await.unwrap()
+        });
+    }
+    while let Some(value) = callers.join_next().await {
+        assert_eq!(value.unwrap(), "07:10");
+    }
+    assert_eq!(refills.load(Ordering::SeqCst), 1);
+
+    // What is no such value is put right by one of them.
+    boards.put("cold", b"{broken".to_vec(), PutOptions::default()).await.unwrap();
+    for _ in 0..500 {
+        let (boards, refills) = (boards.clone(), Arc::clone(&refills));
+        callers.spawn(async move {
+            let refill = async || {
+                refills.fetch_add(1, Ordering::SeqCst);
+                tokio::time::sleep(Duration::from_millis(100)).await;
+                Ok::<_, ()>("08:20".to_owned())
+            };
+            boards.get_or_refill("cold", MINUTE, refill).await.unwrap()
+        });
+    }
+    while let Some(value) = callers.join_next().await {
+        assert_eq!(value.unwrap(), "08:20");
+    }
+    assert_eq!(refills.load(Ordering::SeqCst), 2);
+}
+
+/// A refill that fails or is given up is taken over by one of those that wait for it.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_refill_that_fails_is_taken_over_and_an_invalidation_is_heeded() {
+    let (_verax, boards) = started(&[]);
+    let refills = Arc::new(AtomicU64::new(0));
+    let mut callers = JoinSet::new();
+    let counted = Arc::clone(&refills);
+    for n in 0..50 {
+        let (boards, refills) = (boards.clone(), Arc::clone(&refills));
+        callers.spawn(async move {
+            let refill = async || match refills.fetch_add(1, Ordering::SeqCst) {
+                // The first one never comes back, and the second one fails.
+                0 => std::future::pending().await,
+                1 => Err("the desk is closed"),
+                _ => Ok("07:10".to_owned()),
+            };
+            let limit = if n == 0 { 200 } else { 60_000 };
+            let call = boards.get_or_refill("k", MINUTE, refill);
+            tokio::time::timeout(Duration::from_millis(limit), call).await
+        });
+        if n == 0 {
+            let refills = &counted;
+            until("the first one refills", async || refills.load(Ordering::SeqCst) == 1).await;
+        }
+    }
+    let mut ended = [0; 3];
+    while let Some(call) = callers.join_next().await {
+        ended[match call.unwrap() {
+            Err(_) => 0,
+            Ok(Err(_)) => 1,
+            Ok(Ok(value)) => {
+                assert_eq!(value, "07:10");
+                2
+            }
+        }] += 1;
+    }
+    assert_eq!(ended, [1, 1, 48]);
+    assert_eq!(refills.load(Ordering::SeqCst), 3);
+
+    // Who asks after an invalidation gets nothing that was read before it.
+    let (begun, go_on) = (Arc::new(Notify::new()), Arc::new(Notify::new()));
+    let before = tokio::spawn({
+        let (boards, begun, go_on) = (boards.clone(), Arc::clone(&begun), Arc::clone(&go_on));
+        async move {
+            let refill = async || {
+                begun.notify_one();
+                go_on.notified().await;
+                Ok::<_, ()>("old".to_owned())
+            };
+            boards.get_or_refill("timetable", MINUTE, refill).await.unwrap()
+        }
+    });
+    begun.notified().await;
+    boards.delete("timetable").await.unwrap();
+    let after = tokio::spawn({
+        let boards = boards.clone();
+        async move {
+            boards.get_or_refill("timetable", MINUTE, async || Ok::<_, ()>("new".to_owned())).await
+        }
+    });
+    go_on.notify_one();
+    assert_eq!(before.await.unwrap(), "old");
+    assert_eq!(after.await.unwrap().unwrap(), "new");
+}
+
+/// Calls that wait leave room for those that do not, and lifetimes are the same over both transports.
+#[tokio::test(flavor = "multi_thread")]
+async fn hits_pass_calls_that_wait_and_lifetimes_are_the_same_over_both_transports() {
+    let (verax, _) = started(&[]);
+    let options = CacheOptions { connections: 1, ..CacheOptions::default() };
+    let boards = verax.client().cache("ferrydesk", "boards", options).unwrap();
+    let error_alone =
+        PutOptions { stale_if_error: Some(Duration::from_secs(60)), ..PutOptions::default() };
+    boards.put("k", b"1".to_vec(), error_alone.clone()).await.unwrap();
+    let http = verax.client().namespace("ferrydesk", "boards").unwrap();
+    http.put("h", b"1".to_vec(), error_alone).await.unwrap();
+    let field = async |key: &str| {
+        let at = format!("{}/v1/tenants/ferrydesk/namespaces/boards/entries/{key}", verax.url());
+        let got = reqwest::Client::new().get(at).bearer_auth(verax.token()).send().await.unwrap();
+        got.headers()["cache-control"].to_str().unwrap().to_owned()
+    };
+    assert_eq!(field("k").await, field("h").await);
+    assert!(field("k").await.contains("max-age=600, stale-if-error=60"), "{}", field("k").await);
+    let short = PutOptions { max_age: Some(Duration::from_millis(300)), ..PutOptions::default() };
+    http.put("short", b"1".to_vec(), short).await.unwrap();
+    assert!(http.get("short").await.unwrap().is_some(), "a part of a second is not none");
+
+    // More callers wait than the server reads of one connection at a time.
+    let held = boards.hold_lock("berth", &LockOptions::default()).await.unwrap();
+    let mut waiting = JoinSet::new();
+    for _ in 0..2_000 {
+        let boards = boards.clone();
+        waiting.spawn(async move {
+            let wait = LockOptions { wait: Duration::from_secs(600), ..LockOptions::default() };
+            boards.hold_lock("berth", &wait).await.map(drop)
+        });
+    }
+    until("many wait", async || {
+        let seen: Value = verax.run(&["lock", "list", "ferrydesk/boards", "--json"]).json();
+        seen["items"][0]["waiting"].as_u64().is_some_and(|waiting| waiting >= 500)
+    })
+    .await;
+    for _ in 0..20 {
+        assert!(boards.get("k").await.unwrap().is_some());
+    }
+    waiting.abort_all();
+    drop(held);
 }

@@ -87,10 +87,10 @@ async fn every_operation_works_and_meets_what_http_stored() {
         matches!(later, Taken::Later { retry_after } if retry_after > Duration::from_secs(3_500))
     );
     assert_eq!(cache.take("quay", 3, rate).await.unwrap_err().problem(), Some("invalid"));
-    assert_eq!(
-        cache.add("quay", 1, short).await.unwrap(),
-        cache.add("quay", 0, short).await.unwrap()
-    );
+    // Neither makes the other's entry its own.
+    assert_eq!(cache.add("quay", 1, short).await.unwrap_err().problem(), Some("wrong-kind"));
+    assert!(matches!(cache.take("quay", 1, rate).await.unwrap(), Taken::Later { .. }));
+    assert_eq!(cache.take("n", 1, rate).await.unwrap_err().problem(), Some("wrong-kind"));
 
     // Batches and listings.
     let values: Vec<PutMany> = (0..250)

@@ -158,6 +158,16 @@ impl OriginError {
         }
     }
 
+    /// Whether it may as well be the fault of what was asked for: another value may be there.
+    pub(crate) fn may_be_the_values(&self) -> bool {
+        match self {
+            Self::Timeout { .. } | Self::Garbled { .. } => true,
+            // 502 and 503 are about the server alone (RFC 9110, section 15.6).
+            Self::Status { status, .. } => *status >= 500 && !matches!(status, 502 | 503),
+            _ => false,
+        }
+    }
+
     /// Whether a write that failed so has surely changed nothing. A gateway that had no good answer from
     /// what is behind it (408, 502, 504) does not know.
     pub fn is_certain(&self) -> bool {

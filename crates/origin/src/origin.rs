@@ -1,5 +1,6 @@
 //! An origin, whatever it is: reading and writing past what guards it.
 
+use std::hash::{DefaultHasher, Hash, Hasher};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -22,6 +23,13 @@ const LONGEST_PAUSE: Duration = Duration::from_millis(50);
 
 /// With less time left than this, a retry is not worth it.
 const SHORTEST_TRY: Duration = Duration::from_millis(5);
+
+/// What tells the failures of one key from those of others.
+fn source_of(values: &[(&str, &str)]) -> u64 {
+    let mut hasher = DefaultHasher::new();
+    values.hash(&mut hasher);
+    hasher.finish()
+}
 
 /// What an origin answered.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -225,12 +233,12 @@ impl Origin {
             let (server, started) = (attempt.server(), Instant::now());
             let again = !attempt.is_second();
             let outcome = self.read_at(server, values, trace, deadline).await;
-            let health = self.health(&outcome, started.elapsed());
+            let health = self.health(source_of(values), &outcome, started.elapsed());
             attempt.ended(health);
             match outcome {
                 Err(error)
                     if again
-                        && health == Health::Failed
+                        && matches!(health, Health::Failed | Health::FailedFor(_))
                         && deadline.saturating_duration_since(Instant::now()) > SHORTEST_TRY
                         && self.gate.may_retry() =>
                 {
@@ -258,7 +266,7 @@ impl Origin {
         let attempt = pass.attempt(None)?;
         let started = Instant::now();
         let outcome = http.write_at(attempt.server(), values, write, trace, deadline).await;
-        attempt.ended(self.health(&outcome, started.elapsed()));
+        attempt.ended(self.health(source_of(values), &outcome, started.elapsed()));
         outcome
     }
 
@@ -271,8 +279,9 @@ impl Origin {
     }
 
     /// What an outcome says about the server: one that has no such value is well.
-    fn health<T>(&self, outcome: &Result<T, OriginError>, took: Duration) -> Health {
+    fn health<T>(&self, source: u64, outcome: &Result<T, OriginError>, took: Duration) -> Health {
         match outcome {
+            Err(error) if error.may_be_the_values() => Health::FailedFor(source),
             Err(error) if error.speaks_against_the_server() => Health::Failed,
             _ if self.slow_after.is_some_and(|limit| took > limit) => Health::Slow,
             _ => Health::Well,

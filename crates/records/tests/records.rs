@@ -35,6 +35,17 @@ fn runs(process: u32) -> bool {
     std::fs::read(format!("/proc/{process}/cmdline")).is_ok_and(|text| !text.is_empty())
 }
 
+/// Whether every thread of a process has come to the stop that a signal asked for.
+fn has_stopped(process: Pid) -> bool {
+    let tasks = std::fs::read_dir(format!("/proc/{process}/task")).unwrap();
+    tasks
+        .map(|task| std::fs::read_to_string(task.unwrap().path().join("stat")).unwrap_or_default())
+        .all(
+            // The name in parentheses may hold anything; the state comes after it.
+            |stat| stat.rsplit_once(") ").is_some_and(|(_, rest)| rest.starts_with('T')),
+        )
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn records_survive_restarts_crashes_and_stale_files() {
     let directory = tempfile::tempdir().unwrap();
@@ -141,6 +152,8 @@ async fn records_survive_restarts_crashes_and_stale_files() {
     // A MariaDB that hangs is unavailable within seconds, and usable again afterwards.
     let second = Pid::from_raw(server.process_id().unwrap() as i32);
     kill(second, Signal::SIGSTOP).unwrap();
+    // A change whose commit still got through would wait for its outcome.
+    until("all of MariaDB has stopped", async || has_stopped(second)).await;
     let hung = records.create_tenant(&name("late"), &actor, at(12)).await.unwrap_err();
     kill(second, Signal::SIGCONT).unwrap();
     assert!(matches!(hung, RecordsError::Unavailable(_)), "{hung:?}");

@@ -4,18 +4,20 @@ use std::sync::Arc;
 
 use axum::Json as Answer;
 use axum::extract::State;
-use axum::http::StatusCode;
-use axum::http::header::LOCATION;
+use axum::http::header::{ETAG, LOCATION};
+use axum::http::{HeaderMap, HeaderValue, StatusCode};
 use axum::response::{IntoResponse, Response};
 use serde::{Deserialize, Serialize};
 use verax_api::{
     ActivityItem, CreateNamespace, CreateOrigin, CreateTenant, CreateToken, CreatedToken, Items,
     Namespace, Origin, OriginChange, PolicyChange, Tenant, Token,
 };
-use verax_core::Name;
+use verax_control::{ExpectedPolicy, policy_tag};
+use verax_core::{Name, Precondition};
 use verax_service::Service;
 
 use crate::authenticated::Authenticated;
+use crate::entry_fields::condition;
 use crate::extract::{Ask, InNamespace, InTenant, Json, OfOrigin, WithId};
 use crate::problem::{Failure, Result};
 
@@ -32,7 +34,7 @@ pub(crate) async fn tenants(
     State(service): Verax,
     Authenticated(caller): Authenticated,
 ) -> Answer<Items<Tenant>> {
-    Answer(Items { items: service.tenants(&caller) })
+    Answer(Items { items: service.control().tenants(&caller) })
 }
 
 /// Create a tenant.
@@ -43,7 +45,7 @@ pub(crate) async fn create_tenant(
     Authenticated(caller): Authenticated,
     Json(request): Json<CreateTenant>,
 ) -> Result<Response> {
-    let tenant = service.create_tenant(&caller, &request.name).await?;
+    let tenant = service.control().create_tenant(&caller, &request.name).await?;
     Ok(created(format!("/v1/tenants/{}", tenant.name), tenant))
 }
 
@@ -56,7 +58,7 @@ pub(crate) async fn delete_tenant(
     Authenticated(caller): Authenticated,
     InTenant(tenant): InTenant,
 ) -> Result<StatusCode> {
-    service.delete_tenant(&caller, &tenant).await?;
+    service.control().delete_tenant(&caller, &tenant).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -68,7 +70,7 @@ pub(crate) async fn origins(
     Authenticated(caller): Authenticated,
     InTenant(tenant): InTenant,
 ) -> Result<Answer<Items<Origin>>> {
-    Ok(Answer(Items { items: service.origins(&caller, &tenant)? }))
+    Ok(Answer(Items { items: service.control().origins(&caller, &tenant)? }))
 }
 
 /// Create an origin of a tenant.
@@ -81,7 +83,7 @@ pub(crate) async fn create_origin(
     InTenant(tenant): InTenant,
     Json(request): Json<CreateOrigin>,
 ) -> Result<Response> {
-    let origin = service.create_origin(&caller, &tenant, &request).await?;
+    let origin = service.control().create_origin(&caller, &tenant, &request).await?;
     Ok(created(format!("/v1/tenants/{tenant}/origins/{}", origin.name), origin))
 }
 
@@ -96,7 +98,7 @@ pub(crate) async fn change_origin(
     OfOrigin(origin): OfOrigin,
     Json(change): Json<OriginChange>,
 ) -> Result<Answer<Origin>> {
-    Ok(Answer(service.change_origin(&caller, &tenant, &origin, &change).await?))
+    Ok(Answer(service.control().change_origin(&caller, &tenant, &origin, &change).await?))
 }
 
 /// Delete an origin that no namespace is bound to.
@@ -109,7 +111,7 @@ pub(crate) async fn delete_origin(
     InTenant(tenant): InTenant,
     OfOrigin(origin): OfOrigin,
 ) -> Result<StatusCode> {
-    service.delete_origin(&caller, &tenant, &origin).await?;
+    service.control().delete_origin(&caller, &tenant, &origin).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -121,7 +123,7 @@ pub(crate) async fn namespaces(
     Authenticated(caller): Authenticated,
     InTenant(tenant): InTenant,
 ) -> Result<Answer<Items<Namespace>>> {
-    Ok(Answer(Items { items: service.namespaces(&caller, &tenant)? }))
+    Ok(Answer(Items { items: service.control().namespaces(&caller, &tenant)? }))
 }
 
 /// Create a namespace of a tenant.
@@ -135,33 +137,60 @@ pub(crate) async fn create_namespace(
     Json(request): Json<CreateNamespace>,
 ) -> Result<Response> {
     let CreateNamespace { name, policy } = &request;
-    let namespace = service.create_namespace(&caller, &tenant, name, policy).await?;
+    let namespace = service.control().create_namespace(&caller, &tenant, name, policy).await?;
     Ok(created(format!("/v1/tenants/{tenant}/namespaces/{}", namespace.name), namespace))
 }
 
 /// Show a namespace: its policy, and what it holds.
 #[utoipa::path(get, path = "/v1/tenants/{tenant}/namespaces/{namespace}", tag = "namespaces",
     params(("tenant" = String, Path), ("namespace" = String, Path)),
-    responses((status = 200, body = Namespace), (status = 404, body = verax_api::Problem)))]
+    responses((status = 200, body = Namespace, description = "its ETag names the policy"), (status = 404, body = verax_api::Problem)))]
 pub(crate) async fn namespace(
     State(service): Verax,
     Authenticated(caller): Authenticated,
     InNamespace(tenant, name): InNamespace,
-) -> Result<Answer<Namespace>> {
-    Ok(Answer(service.namespace(&caller, &tenant, &name)?))
+) -> Result<Response> {
+    Ok(with_tag(service.control().namespace(&caller, &tenant, &name)?))
+}
+
+/// A namespace, with its policy's entity tag.
+fn with_tag(namespace: Namespace) -> Response {
+    let tag = HeaderValue::try_from(policy_tag(&namespace.policy).to_string());
+    let mut response = Answer(namespace).into_response();
+    if let Ok(tag) = tag {
+        response.headers_mut().insert(ETAG, tag);
+    }
+    response
 }
 
 /// Change parts of a namespace's policy.
 #[utoipa::path(patch, path = "/v1/tenants/{tenant}/namespaces/{namespace}", tag = "namespaces",
-    params(("tenant" = String, Path), ("namespace" = String, Path)), request_body = PolicyChange,
-    responses((status = 200, body = Namespace), (status = 422, body = verax_api::Problem)))]
+    params(("tenant" = String, Path), ("namespace" = String, Path),
+        ("If-Match" = Option<String>, Header, description = "changes only the policy with this entity tag")),
+    request_body = PolicyChange,
+    responses((status = 200, body = Namespace),
+        (status = 412, description = "the policy is another one by now", body = verax_api::Problem),
+        (status = 422, body = verax_api::Problem)))]
 pub(crate) async fn change_namespace(
     State(service): Verax,
     Authenticated(caller): Authenticated,
     InNamespace(tenant, name): InNamespace,
+    headers: HeaderMap,
     Json(change): Json<PolicyChange>,
-) -> Result<Answer<Namespace>> {
-    Ok(Answer(service.change_namespace(&caller, &tenant, &name, &change).await?))
+) -> Result<Response> {
+    let expected = match condition(&headers)? {
+        Precondition::Always | Precondition::IfPresent => ExpectedPolicy::Any,
+        Precondition::IfMatches(tags) => ExpectedPolicy::OneOf(tags),
+        // There is one.
+        Precondition::IfAbsent => ExpectedPolicy::OneOf(Vec::new()),
+        Precondition::UnlessMatches(_) => {
+            return Err(Failure::bad_request(
+                "send If-Match with the ETag of the policy to change",
+            ));
+        }
+    };
+    let changed = service.control().change_namespace(&caller, &tenant, &name, &change, expected);
+    Ok(with_tag(changed.await?))
 }
 
 /// Delete a namespace and everything in it.
@@ -173,7 +202,7 @@ pub(crate) async fn delete_namespace(
     Authenticated(caller): Authenticated,
     InNamespace(tenant, name): InNamespace,
 ) -> Result<StatusCode> {
-    service.delete_namespace(&caller, &tenant, &name).await?;
+    service.control().delete_namespace(&caller, &tenant, &name).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -184,7 +213,7 @@ pub(crate) async fn tokens(
     State(service): Verax,
     Authenticated(caller): Authenticated,
 ) -> Result<Answer<Items<Token>>> {
-    Ok(Answer(Items { items: service.tokens(&caller).await? }))
+    Ok(Answer(Items { items: service.control().tokens(&caller).await? }))
 }
 
 /// Create a token; its secret is in this answer and nowhere else.
@@ -195,7 +224,7 @@ pub(crate) async fn create_token(
     Authenticated(caller): Authenticated,
     Json(request): Json<CreateToken>,
 ) -> Result<Response> {
-    let token = service.create_token(&caller, &request.scopes, &request.note).await?;
+    let token = service.control().create_token(&caller, &request.scopes, &request.note).await?;
     Ok(created(format!("/v1/tokens/{}", token.token.id), token))
 }
 
@@ -207,11 +236,12 @@ pub(crate) async fn revoke_token(
     Authenticated(caller): Authenticated,
     WithId(id): WithId,
 ) -> Result<StatusCode> {
-    service.revoke_token(&caller, id).await?;
+    service.control().revoke_token(&caller, id).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct ActivityQuery {
     /// Only this tenant's; needed without the scope `admin`.
@@ -230,6 +260,6 @@ pub(crate) async fn activity(
 ) -> Result<Answer<Items<ActivityItem>>> {
     let tenant = query.tenant.map(Name::new).transpose();
     let tenant = tenant.map_err(|e| Failure::bad_request(e.to_string()))?;
-    let items = service.activity(&caller, tenant, query.limit.unwrap_or(50)).await?;
+    let items = service.control().activity(&caller, tenant, query.limit.unwrap_or(50)).await?;
     Ok(Answer(Items { items }))
 }

@@ -8,8 +8,9 @@ use axum::extract::{FromRequestParts, Request};
 use axum::http::header::{AUTHORIZATION, COOKIE};
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, HeaderValue, Method};
-use verax_service::access::{Caller, ConsoleSession};
-use verax_service::{Service, ServiceError};
+use verax_control::ControlError;
+use verax_control::access::{Caller, ConsoleSession};
+use verax_service::Service;
 
 use crate::problem::Failure;
 
@@ -72,25 +73,25 @@ pub(crate) struct Access {
 
 impl Access {
     /// The access of a request; why it has none is an error.
-    pub(crate) fn of(request: &Request, service: &Service) -> Result<Self, ServiceError> {
+    pub(crate) fn of(request: &Request, service: &Service) -> Result<Self, ControlError> {
         let headers = request.headers();
         if let Some(field) = headers.get(AUTHORIZATION) {
-            let token = bearer(field).ok_or(ServiceError::NotSignedIn(
+            let token = bearer(field).ok_or(ControlError::NotSignedIn(
                 "the Authorization field is not `Bearer TOKEN`",
             ))?;
-            return Ok(Self { caller: service.token_caller(token)?, session: None });
+            return Ok(Self { caller: service.control().token_caller(token)?, session: None });
         }
         let over = request.extensions().get().copied().unwrap_or(OverTls(false));
-        let secret = over.session(headers).ok_or(ServiceError::NotSignedIn(
+        let secret = over.session(headers).ok_or(ControlError::NotSignedIn(
             "no token was sent: send `Authorization: Bearer TOKEN`, or set VERAX_TOKEN for the CLI",
         ))?;
-        let (caller, session) = service.session_caller(secret)?;
+        let (caller, session) = service.control().session_caller(secret)?;
         if !is_of_console(request) {
-            return Err(ServiceError::NotSignedIn(
+            return Err(ControlError::NotSignedIn(
                 "a session serves the console's own requests alone: send a token",
             ));
         }
-        let left = session.time_left(service.now());
+        let left = session.time_left(service.engine().now());
         Ok(Self { caller, session: Some((session, left)) })
     }
 
@@ -136,10 +137,10 @@ impl<S: Send + Sync> FromRequestParts<S> for Authenticated {
 
     async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Failure> {
         // Found out once for each request, before it is routed.
-        match parts.extensions.get::<Result<Access, ServiceError>>() {
+        match parts.extensions.get::<Result<Access, ControlError>>() {
             Some(Ok(access)) => Ok(Self(Arc::clone(access.caller()))),
             Some(Err(error)) => Err(error.clone().into()),
-            None => Err(ServiceError::NotSignedIn("nobody is known to make this request").into()),
+            None => Err(ControlError::NotSignedIn("nobody is known to make this request").into()),
         }
     }
 }

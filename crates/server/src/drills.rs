@@ -24,7 +24,7 @@ pub(crate) async fn specs(
     State(service): Verax,
     Authenticated(caller): Authenticated,
 ) -> Result<Answer<Items<DrillSpec>>> {
-    Ok(Answer(Items { items: service.drill_specs(&caller)? }))
+    Ok(Answer(Items { items: service.control().drill_specs(&caller)? }))
 }
 
 /// List the latest drills of this process, newest first.
@@ -34,7 +34,7 @@ pub(crate) async fn recent(
     State(service): Verax,
     Authenticated(caller): Authenticated,
 ) -> Result<Answer<Items<DrillRun>>> {
-    Ok(Answer(Items { items: service.recent_drills(&caller)? }))
+    Ok(Answer(Items { items: service.control().recent_drills(&caller)? }))
 }
 
 /// Start a drill.
@@ -45,7 +45,7 @@ pub(crate) async fn start(
     Authenticated(caller): Authenticated,
     Json(request): Json<DrillRequest>,
 ) -> Result<Response> {
-    let run = service.start_drill(&caller, &request)?;
+    let run = service.control().start_drill(&caller, &request)?;
     let location = format!("/v1/drill-runs/{}", run.id);
     Ok((StatusCode::ACCEPTED, [(LOCATION, location)], Answer(run)).into_response())
 }
@@ -58,7 +58,7 @@ pub(crate) async fn show(
     Authenticated(caller): Authenticated,
     WithId(id): WithId,
 ) -> Result<Answer<DrillRun>> {
-    Ok(Answer(service.drill_run(&caller, id)?.borrow().clone()))
+    Ok(Answer(service.control().drill_run(&caller, id)?.borrow().clone()))
 }
 
 /// Stream a drill: the run as `progress` whenever it changes, then `end`.
@@ -69,7 +69,7 @@ pub(crate) async fn watch(
     Authenticated(caller): Authenticated,
     WithId(id): WithId,
 ) -> Result<Response> {
-    let receiver = service.drill_run(&caller, id)?;
+    let receiver = service.control().drill_run(&caller, id)?;
     let running = |run: &DrillRun| run.state == "running";
     Ok(run_stream(service.stopping(), receiver, DrillRun::clone, running).into_response())
 }

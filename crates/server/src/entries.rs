@@ -11,13 +11,13 @@ use axum::response::{IntoResponse, Response};
 use bytes::{Bytes, BytesMut};
 use http_body_util::BodyExt;
 use serde::Deserialize;
-use verax_api::EntryPage;
-use verax_core::store::Position;
-use verax_core::{Key, Precondition};
-use verax_service::access::Right;
-use verax_service::cache::Answer;
-use verax_service::transit::{Place, SMALL, Transit};
-use verax_service::{Service, ServiceError};
+use verax_api::{EntryPage, EntrySummary};
+use verax_core::store::{Listed, Position};
+use verax_core::{Freshness, Key, Precondition, Timestamp};
+use verax_engine::EngineError;
+use verax_engine::cache::Answer;
+use verax_engine::in_flight::{InFlightBudget, InFlightReservation, SMALL};
+use verax_service::Service;
 
 use crate::authenticated::Authenticated;
 use crate::entry_fields::{
@@ -30,6 +30,15 @@ use crate::problem::{Failure, Result};
 
 /// A body of which nothing more comes for this long is given up.
 const LONGEST_SILENCE: Duration = Duration::from_secs(30);
+
+/// How long a body may take to arrive, beyond what the largest one needs at [`MIN_RATE`].
+const ARRIVAL_GRACE: Duration = Duration::from_secs(10);
+
+/// The slowest that a body may arrive, in bytes a second.
+const MIN_RATE: u64 = 256 << 10;
+
+/// The most that is reserved ahead of what has arrived of a body.
+const MAX_AHEAD: usize = 256 << 10;
 
 const DEFAULT_PAGE: usize = 100;
 
@@ -58,25 +67,25 @@ pub(crate) async fn read(
 ) -> Result<Response> {
     let started = Instant::now();
     let options = read_options(&headers)?;
-    let namespace = service.open(&caller, Right::Read, &tenant, &namespace)?;
-    let answer = match service.read(&namespace, &key, options).await {
+    let reader = service.control().open_reader(&caller, &tenant, &namespace)?;
+    let answer = match reader.read(&key, options).await {
         Ok(Some(answer)) => answer,
         Ok(None) => return Ok(miss()),
         Err(error) => return Ok(failed_read(error)),
     };
-    with_value(&service, &headers, &answer, started)
+    with_value(reader.in_flight(), &headers, &answer, started)
 }
 
 /// A response with a value, or without it when the caller has it already.
 pub(crate) fn with_value(
-    service: &Service,
+    in_flight: &InFlightBudget,
     headers: &HeaderMap,
     answer: &Answer,
     started: Instant,
 ) -> Result<Response> {
     let mut response = match has_current(headers, answer.entry.entity_tag()) {
         true => StatusCode::NOT_MODIFIED.into_response(),
-        false => outgoing(service.transit(), &answer.entry.value)?.into_response(),
+        false => outgoing(in_flight, &answer.entry.value)?.into_response(),
     };
     describe_answer(response.headers_mut(), answer, started.elapsed());
     Ok(response)
@@ -85,7 +94,7 @@ pub(crate) fn with_value(
 /// A value with its place among those that are on their way out.
 struct Outgoing {
     value: Bytes,
-    _place: Place,
+    _place: InFlightReservation,
 }
 
 impl AsRef<[u8]> for Outgoing {
@@ -95,11 +104,11 @@ impl AsRef<[u8]> for Outgoing {
 }
 
 /// A value as a body, which holds its place until it was sent.
-fn outgoing(transit: &Transit, value: &Bytes) -> Result<Body> {
+fn outgoing(in_flight: &InFlightBudget, value: &Bytes) -> Result<Body> {
     if value.len() <= SMALL {
         return Ok(Body::from(value.clone()));
     }
-    let place = transit.place(value.len())?;
+    let place = in_flight.reserve(value.len())?;
     Ok(Body::from(Bytes::from_owner(Outgoing { value: value.clone(), _place: place })))
 }
 
@@ -110,12 +119,12 @@ fn miss() -> Response {
     response
 }
 
-fn failed_read(error: ServiceError) -> Response {
+fn failed_read(error: EngineError) -> Response {
     let status = match &error {
-        ServiceError::NegativeResult { left } => {
+        EngineError::NegativeResult { left } => {
             Some(format!("verax; hit; ttl={}; detail=no-value", left.as_secs()))
         }
-        ServiceError::Origin(origin) => Some(match origin.status() {
+        EngineError::Origin(origin) => Some(match origin.status() {
             Some(status) => format!("verax; fwd=uri-miss; fwd-status={status}"),
             None => format!("verax; fwd=uri-miss; detail={}", origin.kind()),
         }),
@@ -152,14 +161,14 @@ pub(crate) async fn put(
     WithKey(key): WithKey,
     request: Request,
 ) -> Result<Response> {
-    let namespace = service.open(&caller, Right::Write, &tenant, &namespace)?;
-    let limit = namespace.largest_value();
+    let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
+    let limit = writer.largest_value();
     let (parts, body) = request.into_parts();
     let too_large = |size| {
-        let namespace = namespace.path();
-        Failure::from(ServiceError::ValueTooLarge { size, limit, namespace })
+        let namespace = writer.path();
+        Failure::from(EngineError::ValueTooLarge { size, limit, namespace })
     };
-    let (value, _place) = match body_within(service.transit(), &parts.headers, body, limit).await {
+    let (value, _place) = match body_within(writer.in_flight(), &parts.headers, body, limit).await {
         Ok(read) => read,
         Err(BodyError::Busy(error)) => return Err(error.into()),
         Err(BodyError::TooLarge(size)) => {
@@ -179,57 +188,58 @@ pub(crate) async fn put(
                 "send Verax-Permit, or If-Match or If-None-Match, not both: a permit is a condition by itself",
             ));
         }
-        let entry = service.store_with_permit(&namespace, &key, number, request)?;
+        let entry = writer.store_with_permit(&key, number, request)?;
         let mut response = StatusCode::CREATED.into_response();
         describe_entry(response.headers_mut(), &entry);
         return Ok(response);
     }
-    let (entry, replaced) = match namespace.writes_through() {
-        true => service.put_through(&namespace, &key, request, trace_of(&parts.headers)).await?,
-        false => service.put(&namespace, &key, request)?,
-    };
-    let status = if replaced { StatusCode::NO_CONTENT } else { StatusCode::CREATED };
+    let stored = writer.put(&key, request, trace_of(&parts.headers)).await?;
+    let status = if stored.replaced { StatusCode::NO_CONTENT } else { StatusCode::CREATED };
     let mut response = status.into_response();
-    describe_entry(response.headers_mut(), &entry);
+    describe_entry(response.headers_mut(), &stored.entry);
     Ok(response)
 }
 
 enum BodyError {
     TooLarge(u64),
     Broken(String),
-    Busy(ServiceError),
+    Busy(EngineError),
 }
 
 /// Reads a body up to a limit; one that announces more is not read at all. The place among what is on
 /// its way in is held until the value is stored.
 async fn body_within(
-    transit: &Transit,
+    in_flight: &InFlightBudget,
     headers: &HeaderMap,
     mut body: Body,
     limit: u64,
-) -> std::result::Result<(Bytes, Place), BodyError> {
+) -> std::result::Result<(Bytes, InFlightReservation), BodyError> {
     let announced = headers.get(CONTENT_LENGTH).and_then(|l| l.to_str().ok()?.parse::<u64>().ok());
     if let Some(size) = announced.filter(|size| *size > limit) {
         return Err(BodyError::TooLarge(size));
     }
     let announced = announced.unwrap_or(0) as usize;
-    let mut place = transit.place(announced).map_err(BodyError::Busy)?;
-    let mut placed = announced.max(SMALL);
-    let mut value = BytesMut::with_capacity(announced);
+    let expected = if announced > 0 { announced } else { limit as usize };
+    // What is announced costs nothing until it arrives.
+    let (mut place, mut reserved) = (InFlightReservation::default(), 0);
+    let mut value = BytesMut::with_capacity(announced.min(MAX_AHEAD));
+    let arrives_by =
+        Instant::now() + ARRIVAL_GRACE + Duration::from_secs(expected as u64 / MIN_RATE);
     loop {
-        let frame = tokio::time::timeout(LONGEST_SILENCE, body.frame()).await;
-        let silent = |_| BodyError::Broken("nothing more came for too long".into());
+        let next = Instant::now() + LONGEST_SILENCE;
+        let frame = tokio::time::timeout_at(next.min(arrives_by).into(), body.frame()).await;
+        let silent = |_| BodyError::Broken("it did not arrive in time".into());
         let Some(frame) = frame.map_err(silent)? else { break };
         let frame = frame.map_err(|e| BodyError::Broken(e.to_string()))?;
         if let Ok(data) = frame.into_data() {
             if (value.len() + data.len()) as u64 > limit {
                 return Err(BodyError::TooLarge((value.len() + data.len()) as u64));
             }
-            if value.len() + data.len() > placed {
-                // What comes without a length takes its place as it grows.
-                let more = value.len().max(2 * SMALL);
-                place.join(transit.place(more).map_err(BodyError::Busy)?);
-                placed += more;
+            let arrived = value.len() + data.len();
+            if arrived > reserved.max(SMALL) {
+                let wanted = expected.min(arrived + MAX_AHEAD).max(arrived);
+                place.join(in_flight.reserve_all(wanted - reserved).map_err(BodyError::Busy)?);
+                reserved = wanted;
             }
             value.extend_from_slice(&data);
         }
@@ -255,9 +265,9 @@ pub(crate) async fn change_lifetime(
     WithKey(key): WithKey,
     headers: HeaderMap,
 ) -> Result<Response> {
-    let namespace = service.open(&caller, Right::Write, &tenant, &namespace)?;
+    let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
     let (cache_control, condition) = (cache_control(&headers)?, condition(&headers)?);
-    let Some(found) = service.set_lifetime(&namespace, &key, cache_control, &condition)? else {
+    let Some(found) = writer.set_lifetime(&key, cache_control, &condition)? else {
         return Ok(miss());
     };
     let mut response = StatusCode::NO_CONTENT.into_response();
@@ -282,18 +292,13 @@ pub(crate) async fn delete(
     WithKey(key): WithKey,
     headers: HeaderMap,
 ) -> Result<StatusCode> {
-    let namespace = service.open(&caller, Right::Write, &tenant, &namespace)?;
-    match namespace.writes_through() {
-        true => {
-            let trace = trace_of(&headers);
-            service.delete_through(&namespace, &key, condition(&headers)?, trace).await?
-        }
-        false => service.delete_if(&namespace, &key, &condition(&headers)?)?,
-    };
+    let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
+    writer.delete(&key, condition(&headers)?, trace_of(&headers)).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct ListQuery {
     /// Only the entry with exactly this key.
@@ -319,20 +324,41 @@ pub(crate) async fn list(
     InNamespace(tenant, namespace): InNamespace,
     Ask(query): Ask<ListQuery>,
 ) -> Result<axum::Json<EntryPage>> {
-    let namespace = service.open(&caller, Right::Read, &tenant, &namespace)?;
+    let reader = service.control().open_reader(&caller, &tenant, &namespace)?;
+    let now = service.engine().now();
     if let Some(text) = query.key {
         let key = Key::new(text).map_err(|e| Failure::bad_request(e.to_string()))?;
-        let items = service.show(&namespace, &key).into_iter().collect();
+        let items = reader.show(&key, now).iter().map(|listed| summary(listed, now)).collect();
         return Ok(axum::Json(EntryPage { items, cursor: None }));
     }
     let from = query.cursor.as_deref().map_or(Ok(Position::default()), str::parse);
     let from = from.map_err(|e| Failure::bad_request(e.to_string()))?;
     let most = query.limit.unwrap_or(DEFAULT_PAGE);
-    let page = service.list(&namespace, &query.prefix, from, most)?;
-    Ok(axum::Json(page))
+    let listing = reader.list(&query.prefix, from, most, now)?;
+    let items = listing.entries.iter().map(|listed| summary(listed, now)).collect();
+    Ok(axum::Json(EntryPage { items, cursor: listing.next.map(|next| next.to_string()) }))
+}
+
+fn summary(listed: &Listed, now: Timestamp) -> EntrySummary {
+    let found = &listed.found;
+    EntrySummary {
+        key: found.key().to_owned(),
+        value_bytes: found.value().len() as u64,
+        memory_bytes: listed.size,
+        media_type: found.media_type().to_string(),
+        entity_tag: found.entity_tag().to_string(),
+        tags: found.tags().iter().map(|t| t.to_string()).collect(),
+        age_seconds: now.since(found.stored_at()).as_secs_f64(),
+        time_left_seconds: match found.freshness() {
+            Freshness::Fresh(left) => left.as_secs_f64(),
+            Freshness::Stale(since) | Freshness::OnlyOnError(since) => -since.as_secs_f64(),
+            Freshness::Ended => 0.0,
+        },
+    }
 }
 
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct ClearQuery {
     /// Only entries whose keys start with this.
@@ -359,8 +385,8 @@ pub(crate) async fn clear(
                 "the prefix is empty: leave it out to remove every entry",
             ));
         }
-        Some(prefix) => service.clear_prefix(&caller, place, prefix).await?,
-        None => service.clear(&caller, &tenant, &namespace).await?,
+        Some(prefix) => service.control().clear_prefix(&caller, place, prefix).await?,
+        None => service.control().clear(&caller, &tenant, &namespace).await?,
     };
     Ok(axum::Json(serde_json::json!({ "entries": entries })))
 }

@@ -5,15 +5,16 @@ use std::fmt::{self, Write};
 use std::time::Duration;
 
 use axum::http::header::{
-    AGE, CACHE_CONTROL, CONTENT_SECURITY_POLICY, CONTENT_TYPE, ETAG, IF_MATCH, IF_NONE_MATCH,
-    X_CONTENT_TYPE_OPTIONS,
+    AGE, CACHE_CONTROL, CONTENT_ENCODING, CONTENT_RANGE, CONTENT_SECURITY_POLICY, CONTENT_TYPE,
+    ETAG, IF_MATCH, IF_NONE_MATCH, X_CONTENT_TYPE_OPTIONS,
 };
 use axum::http::{HeaderMap, HeaderName, HeaderValue};
 use bytes::BytesMut;
+use verax_core::entry::MediaType;
 use verax_core::lifetime::CacheControl;
 use verax_core::{EntityTag, Entry, Lifetime, Precondition};
-use verax_service::TraceContext;
-use verax_service::cache::{Answer, PutRequest, ReadOptions, Source, parse_tags, write_tags};
+use verax_engine::TraceContext;
+use verax_engine::cache::{Answer, PutRequest, ReadOptions, Source, parse_tags, write_tags};
 
 use crate::problem::{Failure, Result};
 
@@ -26,9 +27,6 @@ const SANDBOX: &str = "sandbox; default-src 'none'; frame-ancestors 'none'";
 
 /// What the texts of an answer's fields usually take together, in bytes.
 const USUAL_TEXT: usize = 192;
-
-/// The longest media type, in bytes.
-const LONGEST_MEDIA_TYPE: usize = 255;
 
 /// All lines of a list-based field, as one (RFC 9110, section 5.3).
 fn joined<'h>(headers: &'h HeaderMap, name: &HeaderName) -> Result<Option<Cow<'h, str>>> {
@@ -57,6 +55,16 @@ pub(crate) fn cache_control(headers: &HeaderMap) -> Result<CacheControl> {
     let field = joined(headers, &CACHE_CONTROL)?;
     let parsed = CacheControl::parse(field.as_deref().unwrap_or(""));
     parsed.map_err(|e| Failure::bad_request(e.to_string()))
+}
+
+/// Refuses to store what must not be stored.
+pub(crate) fn storable(cache_control: CacheControl) -> Result<CacheControl> {
+    match cache_control.no_store {
+        false => Ok(cache_control),
+        true => Err(Failure::bad_request(
+            "Cache-Control: no-store asks not to store what you ask to store; leave one of them out",
+        )),
+    }
 }
 
 /// How a look-up is to be answered (RFC 9111, section 5.2.1, as far as it makes sense for a caller
@@ -162,20 +170,26 @@ fn listed_tags(text: &str) -> std::result::Result<Listed, String> {
 /// A request to store a value, from its fields.
 pub(crate) fn put_request(headers: &HeaderMap, value: bytes::Bytes) -> Result<PutRequest> {
     let media_type = text(headers, &CONTENT_TYPE)?.unwrap_or("application/octet-stream");
-    if media_type.len() > LONGEST_MEDIA_TYPE {
-        return Err(Failure::bad_request(format!(
-            "Content-Type is longer than {LONGEST_MEDIA_TYPE} bytes"
-        )));
+    let media_type = MediaType::parse(media_type)
+        .map_err(|e| Failure::bad_request(format!("Content-Type: {e}")))?;
+    // A value is kept as it is, without how it was coded on its way.
+    let coded = text(headers, &CONTENT_ENCODING)?.filter(|c| !c.eq_ignore_ascii_case("identity"));
+    if let Some(coding) = coded {
+        let detail = format!(
+            "Content-Encoding: {coding} would be lost; send the value uncoded, or make the coding part of its media type"
+        );
+        let title = "The content coding is not supported";
+        return Err(Failure::new("unsupported-coding", title, 415, detail));
+    }
+    if headers.contains_key(CONTENT_RANGE) {
+        return Err(Failure::bad_request(
+            "Content-Range stores a part of a value, which is not possible here: send all of it",
+        ));
     }
     let tags = parse_tags(&joined(headers, &CACHE_GROUPS)?.unwrap_or_default())
         .map_err(|e| Failure::bad_request(e.to_string()))?;
-    let cache_control = cache_control(headers)?;
-    if cache_control.no_store {
-        return Err(Failure::bad_request(
-            "Cache-Control: no-store asks not to store what you ask to store; leave one of them out",
-        ));
-    }
-    let (media_type, condition) = (media_type.into(), condition(headers)?);
+    let cache_control = storable(cache_control(headers)?)?;
+    let condition = condition(headers)?;
     Ok(PutRequest { value, media_type, cache_control, tags, condition })
 }
 

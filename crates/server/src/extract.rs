@@ -11,7 +11,7 @@ use axum::http::request::Parts;
 use serde::de::DeserializeOwned;
 use verax_core::entry::Tag;
 use verax_core::{Key, Name};
-use verax_service::cache::checked_tags;
+use verax_engine::cache::checked_tags;
 
 use crate::problem::Failure;
 
@@ -76,6 +76,11 @@ impl<S: Send + Sync, T: DeserializeOwned> FromRequestParts<S> for Ask<T> {
     type Rejection = Failure;
 
     async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, Failure> {
+        // What is not UTF-8 would be read as something else.
+        let written = parts.uri.query().unwrap_or_default();
+        if percent_encoding::percent_decode_str(written).decode_utf8().is_err() {
+            return Err(Failure::bad_request("the query is not UTF-8 after decoding"));
+        }
         let query = Query::<T>::from_request_parts(parts, state).await;
         query.map(|Query(q)| Ask(q)).map_err(|e| Failure::bad_request(e.body_text()))
     }

@@ -9,13 +9,14 @@ use verax_api::Ready;
 use verax_service::Service;
 
 /// Tell that the process lives.
-#[utoipa::path(get, path = "/healthz", tag = "health", responses((status = 200)))]
+#[utoipa::path(get, path = "/healthz", tag = "health", security(()),
+    responses((status = 200, body = String, content_type = "text/plain")))]
 pub(crate) async fn healthz() -> &'static str {
     "alive\n"
 }
 
 /// Tell whether entries are served, and what is degraded.
-#[utoipa::path(get, path = "/readyz", tag = "health",
+#[utoipa::path(get, path = "/readyz", tag = "health", security(()),
     responses((status = 200, body = Ready), (status = 503, body = Ready)))]
 pub(crate) async fn readyz(State(service): State<Arc<Service>>) -> (StatusCode, Json<Ready>) {
     let ready = service.ready();

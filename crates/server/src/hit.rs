@@ -16,10 +16,9 @@ use axum::http::{HeaderMap, HeaderName, Method};
 use axum::response::Response;
 use verax_core::Freshness;
 use verax_core::store::Visited;
+use verax_engine::cache::{Answer, Source};
+use verax_engine::in_flight::SMALL;
 use verax_service::Service;
-use verax_service::access::Right;
-use verax_service::cache::{Answer, Source};
-use verax_service::transit::SMALL;
 
 use crate::authenticated::bearer;
 use crate::entry_fields::describe_answer;
@@ -41,12 +40,12 @@ pub(crate) fn answer(service: &Arc<Service>, request: &Request) -> Option<Respon
     if ASKING_MORE.iter().any(|field| headers.contains_key(field)) {
         return None;
     }
-    let namespace = service.opened(token, Right::Read, tenant, namespace)?;
+    let reader = service.control().reader_of(token, tenant, namespace)?;
     let key = decode_segment(key).ok()?;
-    let now = service.now();
+    let now = service.engine().now();
     // Only the entry is taken under the store's lock; its fields are written after it.
     let mut found = None;
-    service.cached(&namespace, &key, now, |visited: &Visited<'_>, _| {
+    reader.cached(&key, now, |visited: &Visited<'_>, _| {
         found = (visited.value().len() <= SMALL).then(|| visited.found());
     });
     let found = found?;
@@ -62,7 +61,7 @@ pub(crate) fn answer(service: &Arc<Service>, request: &Request) -> Option<Respon
     let mut response = Response::new(Body::from(answer.entry.value));
     *response.headers_mut() = fields;
     let fresh = u64::from(time_left.is_some());
-    namespace.counters().count_hits(fresh, 1 - fresh, started.elapsed());
+    reader.count_hits(fresh, 1 - fresh, started.elapsed());
     Some(response)
 }
 

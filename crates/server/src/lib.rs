@@ -53,15 +53,16 @@ use axum::body::Body;
 use axum::extract::Request;
 use axum::http::HeaderValue;
 use axum::http::header::{
-    CACHE_CONTROL, CONTENT_DISPOSITION, CONTENT_TYPE, STRICT_TRANSPORT_SECURITY,
+    CACHE_CONTROL, CONTENT_DISPOSITION, CONTENT_TYPE, STRICT_TRANSPORT_SECURITY, TRANSFER_ENCODING,
 };
 use axum::response::{IntoResponse, Response};
 use axum::routing::{delete, get, post};
 use futures_util::StreamExt;
 use tokio::net::TcpListener;
 use tower::Service as _;
-use verax_service::access::ENDED;
-use verax_service::{Role, Service, ServiceError};
+use verax_control::Role;
+use verax_engine::EngineError;
+use verax_service::Service;
 
 use authenticated::{Access, OverTls};
 use connections::ConnectionPlace;
@@ -184,6 +185,9 @@ impl Answering {
             if let Some(refused) = self.host_names.check(&request) {
                 return refused;
             }
+            if let Some(refused) = refuse_coding(&request) {
+                return secured(refused, self.over);
+            }
             match hit::answer(&self.service, &request) {
                 Some(response) => {
                     place.set_authenticated();
@@ -200,7 +204,7 @@ impl Answering {
         request.extensions_mut().insert(self.over);
         let access = Access::of(&request, &self.service);
         request.extensions_mut().insert(access.clone());
-        if self.service.role() == Role::Standby {
+        if self.service.control().role() == Role::Standby {
             let path = request.uri().path();
             let refused = nodes::refuse_at_standby(path, access.is_ok(), &self.service);
             if let Some(refused) = refused {
@@ -217,7 +221,7 @@ impl Answering {
         place.set_authenticated();
         let mut response = tokio::select! {
             biased;
-            () = access.clone().ended() => Failure::from(ServiceError::NotSignedIn(ENDED)).into_response(),
+            () = access.clone().ended() => Failure::from(EngineError::AccessEnded).into_response(),
             response = routed => response.unwrap_or_else(|never| match never {}),
         };
         if access.is_session() {
@@ -235,6 +239,19 @@ impl Answering {
         }
         secured(response, self.over)
     }
+}
+
+/// Refuses a body that is coded on its way in any way but chunked (RFC 9112, section 6.1): its coding
+/// would be taken for a part of the value.
+fn refuse_coding(request: &Request) -> Option<Response> {
+    let codings = request.headers().get_all(TRANSFER_ENCODING);
+    let chunked = |field: &HeaderValue| field.as_bytes().eq_ignore_ascii_case(b"chunked");
+    if codings.iter().all(chunked) {
+        return None;
+    }
+    let (title, detail) =
+        ("The transfer coding is not supported", "send the body chunked, or as it is");
+    Some(Failure::new("unsupported-transfer-coding", title, 501, detail).into_response())
 }
 
 fn is_stream(response: &Response) -> bool {

@@ -12,6 +12,7 @@ use tokio::sync::watch;
 use verax_service::Service;
 
 use crate::authenticated::Authenticated;
+use crate::problem::Failure;
 
 pub(crate) type Events = Result<Event, Infallible>;
 
@@ -38,16 +39,16 @@ pub(crate) fn until_stop(
 pub(crate) async fn samples(
     State(service): State<Arc<Service>>,
     Authenticated(caller): Authenticated,
-) -> Sse<impl Stream<Item = Events> + Send> {
-    let (history, receiver) = service.watch(&caller);
+) -> Result<Sse<impl Stream<Item = Events> + Send>, Failure> {
+    let open = caller.open_stream()?;
+    let (history, view) = service.control().watch(&caller);
     let first = stream::once(std::future::ready(event("history", &history)));
-    let state = (Arc::clone(&service), caller, receiver);
-    let later = stream::unfold(state, async |(service, caller, mut receiver)| {
-        let sample = receiver.next(&service, &caller).await?;
-        Some((event("sample", &sample), (service, caller, receiver)))
+    let later = stream::unfold((view, open), async |(mut view, open)| {
+        let sample = view.next().await?;
+        Some((event("sample", &sample), (view, open)))
     });
-    Sse::new(until_stop(service.stopping(), first.chain(later)))
-        .keep_alive(KeepAlive::new().interval(ALIVE_EVERY))
+    let events = until_stop(service.stopping(), first.chain(later));
+    Ok(Sse::new(events).keep_alive(KeepAlive::new().interval(ALIVE_EVERY)))
 }
 
 /// Streams a run: its state at once and after each change, the last with the name `end`.

@@ -8,12 +8,15 @@ use axum::http::header::RETRY_AFTER;
 use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode};
 use axum::response::{IntoResponse, Response};
 use serde::Deserialize;
-use verax_api::{Lock, LockClaim, LockEvent, LockHold, LockHolder, LockInLine, LockRenewal, Locks};
-use verax_core::guard::lock::{FencingToken, Grant, Holder, LockView};
+use verax_api::{
+    Lock, LockClaim, LockEvent, LockHold, LockHolder, LockInLine, LockRenewal, Locks, moment,
+};
+use verax_core::guard::lock::{FencingToken, Grant, Holder, LONGEST_WAIT, LockView};
 use verax_core::{Key, Timestamp};
-use verax_service::access::Right;
-use verax_service::locks::{LockEventKind, LockRequest};
-use verax_service::{Service, ServiceError};
+use verax_engine::EngineError;
+use verax_engine::events::LockEventKind;
+use verax_engine::locks::LockRequest;
+use verax_service::Service;
 
 use crate::authenticated::Authenticated;
 use crate::extract::{Ask, InNamespace, Json, WithKey};
@@ -24,26 +27,20 @@ const USUAL_HOLD: Duration = Duration::from_secs(30);
 
 const PREFERENCE_APPLIED: HeaderName = HeaderName::from_static("preference-applied");
 
-/// How long a caller is ready to wait: `Prefer: wait=SECONDS` (RFC 7240, section 4.3).
-///
-/// # Errors
-/// A wait that is no whole number.
-pub(crate) fn preferred_wait(headers: &HeaderMap) -> Result<Duration> {
+/// How long a caller is ready to wait: `Prefer: wait=SECONDS` (RFC 7240, section 4.3), and `longest` at
+/// most. What cannot be read is passed over, as preferences are (section 2).
+pub(crate) fn preferred_wait(headers: &HeaderMap, longest: Duration) -> Duration {
     let preferences = headers.get_all("prefer");
     let preferences = preferences.iter().filter_map(|field| field.to_str().ok());
     for preference in preferences.flat_map(|field| field.split([',', ';'])) {
         let Some((name, value)) = preference.split_once('=') else { continue };
         if name.trim().eq_ignore_ascii_case("wait") {
-            let seconds = value.trim().trim_matches('"').parse::<u32>().map_err(|_| {
-                Failure::bad_request(format!(
-                    "Prefer: wait={} is not a whole number of seconds",
-                    value.trim()
-                ))
-            })?;
-            return Ok(Duration::from_secs(seconds.into()));
+            let seconds = value.trim().trim_matches('"').parse::<u32>();
+            let wait = seconds.map(|seconds| Duration::from_secs(seconds.into()));
+            return wait.unwrap_or_default().min(longest);
         }
     }
-    Ok(Duration::ZERO)
+    Duration::ZERO
 }
 
 /// Says that a wait was honoured.
@@ -57,7 +54,7 @@ pub(crate) fn applied(response: &mut Response, wait: Duration) {
 
 pub(crate) fn seconds_of(member: &'static str, seconds: f64) -> Result<Duration> {
     let time = verax_api::duration_of(member, seconds);
-    time.map_err(|e| Failure::from(ServiceError::Invalid(e.to_string())))
+    time.map_err(|e| Failure::from(EngineError::Invalid(e.to_string())))
 }
 
 /// Whole seconds, rounded up, for Retry-After.
@@ -74,6 +71,9 @@ fn shown_holder(holder: &Holder, now: Timestamp) -> LockHolder {
         ends_in_seconds: holder.ends_at.since(now).as_secs_f64(),
     }
 }
+
+/// The most locks, and permits, of one answer.
+pub(crate) const MAX_LISTED: usize = 1_000;
 
 fn shown_hold(grant: &Grant, now: Timestamp) -> LockHold {
     LockHold {
@@ -93,16 +93,11 @@ pub(crate) fn shown(view: &LockView, now: Timestamp) -> Lock {
         name: view.name.1.to_string(),
         holder: Some(shown_holder(&view.holder, now)),
         line: line.collect(),
+        waiting: view.waiting as u64,
     }
 }
 
-/// A moment as the API shows it.
-pub(crate) fn shown_moment(at: Timestamp) -> jiff::Timestamp {
-    let millis = i64::try_from(at.as_millis()).unwrap_or(i64::MAX);
-    jiff::Timestamp::from_millisecond(millis).unwrap_or(jiff::Timestamp::MAX)
-}
-
-pub(crate) fn shown_event(event: &verax_service::locks::LockEvent) -> LockEvent {
+pub(crate) fn shown_event(event: &verax_engine::events::LockEvent) -> LockEvent {
     let kind = match event.kind {
         LockEventKind::Granted => "granted",
         LockEventKind::Released => "released",
@@ -113,7 +108,7 @@ pub(crate) fn shown_event(event: &verax_service::locks::LockEvent) -> LockEvent 
         LockEventKind::GaveUp => "gave-up",
     };
     LockEvent {
-        at: shown_moment(event.at),
+        at: moment(event.at),
         name: event.name.to_string(),
         kind: kind.into(),
         owner: event.owner.clone(),
@@ -157,14 +152,14 @@ pub(crate) async fn claim(
     headers: HeaderMap,
     Json(claim): Json<LockClaim>,
 ) -> Result<Response> {
-    let namespace = service.open(&caller, Right::Write, &tenant, &namespace)?;
-    let wait = preferred_wait(&headers)?;
+    let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
+    let wait = preferred_wait(&headers, LONGEST_WAIT);
     let hold = claim.hold_seconds.map_or(Ok(USUAL_HOLD), |s| seconds_of("hold_seconds", s))?;
     let owner = claim.owner.unwrap_or_else(|| caller.who().to_owned());
     // HTTP has no connection that a hold could end with.
     let request = LockRequest { owner, hold, wait, session: None, access: caller.access() };
-    let claimed = service.acquire_lock(&namespace, &name, request).await?;
-    let now = service.now();
+    let claimed = writer.acquire_lock(&name, request).await?;
+    let now = service.engine().now();
     let mut response = match claimed {
         Ok(grant) => (StatusCode::CREATED, axum::Json(shown_hold(&grant, now))).into_response(),
         Err(holder) => locked(&name, &holder, now),
@@ -185,11 +180,11 @@ pub(crate) async fn look(
     InNamespace(tenant, namespace): InNamespace,
     WithKey(name): WithKey,
 ) -> Result<axum::Json<Lock>> {
-    let namespace = service.open(&caller, Right::Read, &tenant, &namespace)?;
-    let view = service.look_at_lock(&namespace, &name);
+    let reader = service.control().open_reader(&caller, &tenant, &namespace)?;
+    let view = reader.look_at_lock(&name);
     Ok(axum::Json(match view {
-        Some(view) => shown(&view, service.now()),
-        None => Lock { name: name.to_string(), holder: None, line: Vec::new() },
+        Some(view) => shown(&view, service.engine().now()),
+        None => Lock { name: name.to_string(), holder: None, line: Vec::new(), waiting: 0 },
     }))
 }
 
@@ -208,14 +203,15 @@ pub(crate) async fn renew(
     WithKey(name): WithKey,
     Json(renewal): Json<LockRenewal>,
 ) -> Result<axum::Json<LockHold>> {
-    let namespace = service.open(&caller, Right::Write, &tenant, &namespace)?;
+    let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
     let hold = seconds_of("hold_seconds", renewal.hold_seconds)?;
     let token = FencingToken::from_number(renewal.fencing_token);
-    let grant = service.renew_lock(&namespace, &name, token, hold)?;
-    Ok(axum::Json(shown_hold(&grant, service.now())))
+    let grant = writer.renew_lock(&name, token, hold)?;
+    Ok(axum::Json(shown_hold(&grant, service.engine().now())))
 }
 
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct ReleaseQuery {
     /// The hold's fencing token.
@@ -242,15 +238,15 @@ pub(crate) async fn release(
 ) -> Result<Response> {
     match query {
         ReleaseQuery { fencing_token: Some(token), force: false } => {
-            let namespace = service.open(&caller, Right::Write, &tenant, &namespace)?;
-            service.release_lock(&namespace, &name, FencingToken::from_number(token))?;
+            let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
+            writer.release_lock(&name, FencingToken::from_number(token))?;
             Ok(StatusCode::NO_CONTENT.into_response())
         }
         ReleaseQuery { fencing_token: None, force: true } => {
             let place = (&tenant, &namespace);
-            let ended = service.force_release_lock(&caller, place, &name).await?;
-            let holder = ended.map(|holder| shown_holder(&holder, service.now()));
-            let lock = Lock { name: name.to_string(), holder, line: Vec::new() };
+            let ended = service.control().force_release_lock(&caller, place, &name).await?;
+            let holder = ended.map(|holder| shown_holder(&holder, service.engine().now()));
+            let lock = Lock { name: name.to_string(), holder, line: Vec::new(), waiting: 0 };
             Ok(axum::Json(lock).into_response())
         }
         _ => Err(Failure::bad_request("give `fencing_token`, or `force=true`, one of them")),
@@ -268,11 +264,11 @@ pub(crate) async fn list(
     Authenticated(caller): Authenticated,
     InNamespace(tenant, namespace): InNamespace,
 ) -> Result<axum::Json<Locks>> {
-    let namespace = service.open(&caller, Right::Read, &tenant, &namespace)?;
-    let now = service.now();
+    let reader = service.control().open_reader(&caller, &tenant, &namespace)?;
+    let now = service.engine().now();
     Ok(axum::Json(Locks {
-        items: service.locks(&namespace).iter().map(|view| shown(view, now)).collect(),
-        recent: service.recent_locks(&namespace).iter().map(shown_event).collect(),
+        items: reader.locks(MAX_LISTED).iter().map(|view| shown(view, now)).collect(),
+        recent: service.control().recent_locks(&reader).iter().map(shown_event).collect(),
     }))
 }
 
@@ -283,15 +279,17 @@ mod tests {
     use super::*;
 
     #[rstest]
-    #[case("wait=10", Some(10))]
-    #[case("respond-async, WAIT=3", Some(3))]
-    #[case("wait=\"5\"; foo=bar", Some(5))]
-    #[case("respond-async", Some(0))]
-    #[case("wait=soon", None)]
-    #[case("wait=-1", None)]
-    fn waits_are_read_as_the_rfc_writes_them(#[case] field: &str, #[case] expected: Option<u64>) {
+    #[case("wait=10", 10)]
+    #[case("respond-async, WAIT=3", 3)]
+    #[case("wait=\"5\"; foo=bar", 5)]
+    #[case("respond-async", 0)]
+    #[case("wait=soon", 0)]
+    #[case("wait=-1", 0)]
+    #[case("wait=3600", 3_600)]
+    #[case("wait=3601", 3_600)]
+    fn waits_are_read_as_the_rfc_writes_them(#[case] field: &str, #[case] expected: u64) {
         let mut headers = HeaderMap::new();
         headers.insert("prefer", HeaderValue::from_str(field).unwrap());
-        assert_eq!(preferred_wait(&headers).ok(), expected.map(Duration::from_secs));
+        assert_eq!(preferred_wait(&headers, LONGEST_WAIT), Duration::from_secs(expected));
     }
 }

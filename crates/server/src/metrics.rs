@@ -16,12 +16,18 @@ use prometheus_client::metrics::counter::ConstCounter;
 use prometheus_client::metrics::gauge::ConstGauge;
 use prometheus_client::registry::{Registry, Unit};
 use verax_api::Origin;
+use verax_control::access::Caller;
+use verax_control::{NodeState, Registered, Role};
 use verax_core::NamespaceId;
+use verax_core::access::{Right, Scope};
 use verax_core::meter::LatencyCounts;
 use verax_core::store::Usage;
-use verax_service::access::{Caller, Right, Scope};
-use verax_service::cache::RefillOutcome;
-use verax_service::{CounterReading, Namespace, NodeState, Role, Service};
+use verax_engine::cache::RefillCounts;
+use verax_engine::events::RefillOutcome;
+use verax_engine::locks::LockCounts;
+use verax_engine::{MemoryUse, Namespace};
+use verax_observe::CounterReading;
+use verax_service::Service;
 
 use crate::authenticated::Authenticated;
 use crate::problem::{Failure, Result};
@@ -32,23 +38,23 @@ const EDGES: [f64; 14] = [
     1.0, 10.0,
 ];
 
-type Row = (Arc<Namespace>, CounterReading, Usage);
+type Row = (Arc<Registered>, CounterReading, Usage);
 
 #[derive(Debug)]
 struct Reading {
     rows: Vec<Row>,
-    under_way: HashMap<NamespaceId, (usize, usize)>,
+    under_way: HashMap<NamespaceId, RefillCounts>,
     origins: Vec<Origin>,
-    whole: Option<(u64, u64, u64)>,
-    refills: (usize, usize),
-    locks: (usize, usize),
+    whole: Option<MemoryUse>,
+    refills: RefillCounts,
+    locks: LockCounts,
     records_available: bool,
     active: bool,
     standbys: u32,
 }
 
 /// Show the metrics of what the token may see.
-#[utoipa::path(get, path = "/metrics", tag = "health",
+#[utoipa::path(get, path = "/metrics", tag = "health", operation_id = "metrics",
     responses((status = 200, content_type = "application/openmetrics-text", body = String)))]
 pub(crate) async fn show(
     State(service): State<Arc<Service>>,
@@ -56,15 +62,15 @@ pub(crate) async fn show(
 ) -> Result<impl IntoResponse> {
     let mut registry = Registry::with_prefix("verax");
     registry.register_collector(Box::new(Reading {
-        rows: service.readings().into_iter().filter(|(n, ..)| sees(&caller, n)).collect(),
-        under_way: service.refills_by_namespace(),
-        origins: service.managed_origins(&caller),
-        whole: caller.is_admin().then(|| service.memory()),
-        refills: service.refills(),
-        locks: service.lock_counts(),
-        records_available: service.records_available(),
-        active: service.role() == Role::Active,
-        standbys: service.topology().count(NodeState::Standby),
+        rows: service.control().readings().into_iter().filter(|(n, ..)| sees(&caller, n)).collect(),
+        under_way: service.engine().refills_by_namespace(),
+        origins: service.control().managed_origins(&caller),
+        whole: caller.is_admin().then(|| service.engine().memory()),
+        refills: service.engine().refills(),
+        locks: service.engine().lock_counts(),
+        records_available: service.control().records_available(),
+        active: service.control().role() == Role::Active,
+        standbys: service.control().topology().count(NodeState::Standby),
     }));
     let mut text = String::new();
     let internal =
@@ -140,11 +146,11 @@ impl Reading {
         let under_way = |row: &Row| self.under_way.get(&row.0.id()).copied().unwrap_or_default();
         let live = ("permits_live", "Refills under way", MetricType::Gauge, None);
         family(encoder, &self.rows, live, |m, row| {
-            ConstGauge::new(under_way(row).0 as i64).encode(m)
+            ConstGauge::new(under_way(row).live as i64).encode(m)
         })?;
         let waiting = ("permit_waiters", "Callers waiting for one", MetricType::Gauge, None);
         family(encoder, &self.rows, waiting, |m, row| {
-            ConstGauge::new(under_way(row).1 as i64).encode(m)
+            ConstGauge::new(under_way(row).waiting as i64).encode(m)
         })
     }
 
@@ -170,7 +176,7 @@ impl Reading {
 
 impl Collector for Reading {
     fn encode(&self, mut encoder: DescriptorEncoder<'_>) -> fmt::Result {
-        let counters: [(&str, &str, Count); 13] = [
+        let counters: [(&str, &str, Count); 14] = [
             ("reads", "Look-ups", |r| r.reads),
             ("hits", "Look-ups answered with a fresh copy", |r| r.hits),
             ("stale_hits", "Look-ups answered with a stale copy", |r| r.stale),
@@ -184,6 +190,11 @@ impl Collector for Reading {
             ("origin_reads", "Reads of the origin", |r| r.origin_calls),
             ("origin_writes", "Values and deletions sent to the origin", |r| r.origin_writes),
             ("origin_failures", "Reads of the origin that failed", |r| r.origin_errors),
+            (
+                "origin_refusals",
+                "Reads that an open circuit or a full queue kept from the origin",
+                |r| r.origin_refusals,
+            ),
             ("permits", "Refill permits given to callers", |r| r.permits),
             ("refused_refills", "Refills not stored after an invalidation or a write", |r| {
                 r.refused_refills
@@ -202,6 +213,11 @@ impl Collector for Reading {
         family(&mut encoder, &self.rows, memory, |m, row| {
             ConstGauge::new(row.2.bytes as i64).encode(m)
         })?;
+        let evicted =
+            ("evicted_entries", "Entries removed to make room", MetricType::Counter, None);
+        family(&mut encoder, &self.rows, evicted, |m, row| {
+            ConstCounter::new(row.0.evicted()).encode(m)
+        })?;
         let seconds = Some(&Unit::Seconds);
         let hits = ("hit_latency", "Service-side latency of hits", MetricType::Histogram, seconds);
         family(&mut encoder, &self.rows, hits, |m, row| histogram(m, &row.1.hit_latency))?;
@@ -212,25 +228,26 @@ impl Collector for Reading {
         family(&mut encoder, &self.rows, refills, |m, row| histogram(m, &row.1.refill_latency))?;
         self.encode_refills(&mut encoder)?;
         self.encode_servers(&mut encoder)?;
-        if let Some((used, limit, evicted)) = self.whole {
+        if let Some(memory) = self.whole {
             let bytes = Some(&Unit::Bytes);
-            single(&mut encoder, ("memory_used", "Memory of all entries", bytes), used)?;
-            single(&mut encoder, ("memory_limit", "The limit on it", bytes), limit)?;
+            single(&mut encoder, ("memory_used", "Memory of all entries", bytes), memory.used)?;
+            single(&mut encoder, ("memory_limit", "The limit on it", bytes), memory.limit)?;
             single(
                 &mut encoder,
-                ("evicted_entries", "Entries removed to make room", None),
-                evicted,
+                ("locks_held", "Locks that are held", None),
+                self.locks.held as u64,
             )?;
-            let (live, waiting) = self.refills;
-            let (held, in_line) = self.locks;
-            single(&mut encoder, ("locks_held", "Locks that are held", None), held as u64)?;
             let line = ("lock_waiters", "Callers in line for a lock", None);
-            single(&mut encoder, line, in_line as u64)?;
-            single(&mut encoder, ("refills_live", "Refills under way", None), live as u64)?;
+            single(&mut encoder, line, self.locks.waiting as u64)?;
+            single(
+                &mut encoder,
+                ("refills_live", "Refills under way", None),
+                self.refills.live as u64,
+            )?;
             single(
                 &mut encoder,
                 ("refill_waiters", "Callers waiting for one", None),
-                waiting as u64,
+                self.refills.waiting as u64,
             )?;
         }
         let active = ("active", "1 while this Verax serves, 0 while it stands by", None);

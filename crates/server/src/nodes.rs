@@ -6,7 +6,9 @@ use axum::Json;
 use axum::extract::State;
 use axum::response::{IntoResponse, Response};
 use verax_api::{Items, Node};
-use verax_service::{NodeState, Service, ServiceError};
+use verax_control::NodeState;
+use verax_engine::EngineError;
+use verax_service::Service;
 
 use crate::authenticated::Authenticated;
 use crate::problem::Failure;
@@ -20,8 +22,8 @@ pub(crate) async fn list(
     State(service): State<Arc<Service>>,
     Authenticated(_caller): Authenticated,
 ) -> Json<Items<Node>> {
-    let this = service.node().map(|node| node.id);
-    let topology = service.topology();
+    let this = service.control().node().map(|node| node.id);
+    let topology = service.control().topology();
     let nodes = topology.nodes.iter().map(|(node, state)| Node {
         id: node.id.to_string(),
         state: state_name(*state).into(),
@@ -51,8 +53,8 @@ pub(crate) fn refuse_at_standby(
     if !path.starts_with("/v1/") || AT_STANDBY.contains(&path) {
         return None;
     }
-    let Failure(mut problem) = ServiceError::Standby.into();
-    let topology = service.topology();
+    let Failure(mut problem) = EngineError::Standby.into();
+    let topology = service.control().topology();
     if signed_in && let Some(active) = topology.active().filter(|node| !node.http.is_empty()) {
         *problem = problem.with("active", active.http.clone());
     }

@@ -1,8 +1,11 @@
 //! The interface's own description (OpenAPI 3.1).
 
 use axum::Json;
+use utoipa::openapi::path::{Operation, Parameter, ParameterIn};
 use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
+use utoipa::openapi::{Content, Ref, RefOr, Response, Schema};
 use utoipa::{Modify, OpenApi};
+use verax_core::key::LONGEST_KEY;
 
 use crate::{
     administration, drills, entries, health, live, locks, metrics, nodes, operations, permits,
@@ -31,7 +34,7 @@ use crate::{
         drills::specs, drills::recent, drills::start, drills::show, drills::watch,
         health::healthz, health::readyz, nodes::list, metrics::show, show,
     ),
-    modifiers(&Bearer),
+    modifiers(&Bearer, &Complete),
     security(("token" = []))
 )]
 struct Description;
@@ -45,8 +48,104 @@ impl Modify for Bearer {
     }
 }
 
+/// Gives every operation what holds for all of them: a name of its own, the failures that any may
+/// answer with, the media type of failures, and words for each status.
+struct Complete;
+
+impl Modify for Complete {
+    fn modify(&self, openapi: &mut utoipa::openapi::OpenApi) {
+        for path in openapi.paths.paths.values_mut() {
+            let methods = [&mut path.get, &mut path.put, &mut path.post];
+            let more = [&mut path.delete, &mut path.patch];
+            methods.into_iter().chain(more).flatten().for_each(complete);
+        }
+        let schemas = &mut openapi.components.get_or_insert_default().schemas;
+        for created in ["CreateTenant", "CreateNamespace", "CreateOrigin"] {
+            let Some(RefOr::T(Schema::Object(whole))) = schemas.get_mut(created) else { continue };
+            if let Some(RefOr::T(Schema::Object(name))) = whole.properties.get_mut("name") {
+                name.pattern = Some(NAME_PATTERN.to_owned());
+            }
+        }
+    }
+}
+
+fn complete(operation: &mut Operation) {
+    // Handlers of several modules share a name; within a tag they do not.
+    if let (Some(tags), Some(id)) = (&operation.tags, &operation.operation_id) {
+        operation.operation_id = tags.first().map(|tag| format!("{tag}-{id}"));
+    }
+    operation.parameters.iter_mut().flatten().for_each(bound);
+    let answers = &mut operation.responses.responses;
+    // Those that say so themselves are open to all.
+    if operation.security.is_none() {
+        for status in ["401", "403", "503"] {
+            answers.entry(status.to_owned()).or_insert_with(|| Response::new("").into());
+        }
+    }
+    answers.entry("default".to_owned()).or_insert_with(|| Response::new("").into());
+    for (status, answer) in answers {
+        let RefOr::T(answer) = answer else { continue };
+        let failure = status == "default" || status.as_str() >= "400";
+        if failure {
+            let problem = answer.content.shift_remove("application/json").unwrap_or_else(|| {
+                let named = Ref::from_schema_name("Problem");
+                Content::builder().schema(Some(named)).build().into()
+            });
+            // Readiness is no failure of the request: it is told in its own words.
+            let media = if is_problem(&problem) { PROBLEM } else { "application/json" };
+            answer.content.insert(media.to_owned(), problem);
+        }
+        if answer.description.is_empty() {
+            answer.description = words(status).to_owned();
+        }
+    }
+}
+
+/// Says what a path's names and keys may be.
+fn bound(parameter: &mut RefOr<Parameter>) {
+    let RefOr::T(parameter) = parameter else { return };
+    if parameter.parameter_in != ParameterIn::Path {
+        return;
+    }
+    let Some(RefOr::T(Schema::Object(schema))) = &mut parameter.schema else { return };
+    match parameter.name.as_str() {
+        "tenant" | "namespace" | "origin" => schema.pattern = Some(NAME_PATTERN.to_owned()),
+        // In bytes, which a schema cannot say: what is longer in letters is longer in bytes too.
+        "key" => (schema.min_length, schema.max_length) = (Some(1), Some(LONGEST_KEY)),
+        _ => {}
+    }
+}
+
+/// What [`Name`](verax_core::Name) accepts, as a regular expression.
+const NAME_PATTERN: &str = "^[a-z]([a-z0-9-]{0,61}[a-z0-9])?$";
+
+const PROBLEM: &str = "application/problem+json";
+
+fn is_problem(content: &RefOr<Content>) -> bool {
+    let RefOr::T(content) = content else { return false };
+    matches!(&content.schema, Some(RefOr::Ref(named)) if named.ref_location.ends_with("/Problem"))
+}
+
+/// What a status means, where the operation does not say more.
+fn words(status: &str) -> &'static str {
+    match status {
+        "200" => "what was asked for",
+        "201" => "what was created",
+        "202" => "it was started",
+        "204" => "done",
+        "401" => "the token is missing, or opens nothing",
+        "403" => "the token lacks a scope",
+        "404" => "there is no such thing",
+        "409" => "what is there stands in the way",
+        "422" => "something that is asked for is invalid",
+        "503" => "not at the moment: see Retry-After",
+        _ => "any other failure; its `type` says which",
+    }
+}
+
 /// Show this description.
-#[utoipa::path(get, path = "/openapi.json", tag = "health", responses((status = 200)))]
+#[utoipa::path(get, path = "/openapi.json", tag = "health", operation_id = "description", security(()),
+    responses((status = 200, body = Object)))]
 pub(crate) async fn show() -> Json<utoipa::openapi::OpenApi> {
     Json(Description::openapi())
 }
@@ -54,6 +153,60 @@ pub(crate) async fn show() -> Json<utoipa::openapi::OpenApi> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    /// Names are unique, a path's parameters are all given and no others, every answer is described,
+    /// and every failure is a problem.
+    #[test]
+    fn every_operation_is_described_whole() {
+        let written = serde_json::to_value(Description::openapi()).unwrap();
+        let mut names = std::collections::HashSet::new();
+        for (path, methods) in written["paths"].as_object().unwrap() {
+            let in_path: Vec<&str> = path
+                .split('/')
+                .filter_map(|part| part.strip_prefix('{')?.strip_suffix('}'))
+                .collect();
+            for (method, operation) in methods.as_object().unwrap() {
+                let name = operation["operationId"].as_str().unwrap();
+                assert!(names.insert(name.to_owned()), "{name} is used twice");
+                let given = operation["parameters"].as_array().into_iter().flatten();
+                let mut given: Vec<&str> = given
+                    .filter(|parameter| parameter["in"] == "path")
+                    .map(|parameter| parameter["name"].as_str().unwrap())
+                    .collect();
+                let mut wanted = in_path.clone();
+                given.sort_unstable();
+                wanted.sort_unstable();
+                assert_eq!(given, wanted, "{method} {path}");
+                for (status, answer) in operation["responses"].as_object().unwrap() {
+                    let text = answer["description"].as_str().unwrap_or_default();
+                    assert!(!text.is_empty(), "{method} {path} does not describe {status}");
+                    let failure = status.as_str() >= "400" && path != "/readyz";
+                    let problem = answer["content"]["application/problem+json"].is_object();
+                    assert_eq!(problem, failure || status == "default", "{method} {path} {status}");
+                }
+            }
+        }
+    }
+
+    #[rstest::rstest]
+    fn the_pattern_of_names_accepts_what_names_may_be(
+        #[values("a", "a1", "a-b", "", "1a", "-a", "a-", "A", "a_b", "a--b", "é")] text: &str,
+        #[values(1, 31, 63)] times: usize,
+    ) {
+        let text = text.repeat(times);
+        let pattern = regex::Regex::new(NAME_PATTERN).unwrap();
+        assert_eq!(pattern.is_match(&text), verax_core::Name::new(&text).is_ok(), "{text}");
+    }
+
+    #[test]
+    fn the_pattern_of_names_ends_where_names_do() {
+        let pattern = regex::Regex::new(NAME_PATTERN).unwrap();
+        for (letters, fits) in [(62, true), (63, true), (64, false)] {
+            let text = "a".repeat(letters);
+            assert_eq!(pattern.is_match(&text), fits, "{letters}");
+            assert_eq!(verax_core::Name::new(&text).is_ok(), fits, "{letters}");
+        }
+    }
 
     /// The console's types and the documentation are made from this file. `make openapi` writes it.
     #[test]

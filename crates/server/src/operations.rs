@@ -14,15 +14,19 @@ use verax_api::{
     AddRequest, Allowance, BatchAnswer, BatchFound, BatchOperation, BatchPut, BatchRequest,
     BatchResult, BatchValue, Counter, TakeRequest, duration_of,
 };
+use verax_control::ControlError;
+use verax_core::entry::MediaType;
 use verax_core::lifetime::CacheControl;
 use verax_core::store::{Rate, Taken};
 use verax_core::{Key, Precondition};
-use verax_service::access::Right;
-use verax_service::cache::{Answer, LARGEST_BATCH, Operation, Outcome, PutRequest, checked_tags};
-use verax_service::{Service, ServiceError};
+use verax_engine::EngineError;
+use verax_engine::cache::{
+    Answer, LARGEST_BATCH, Operation, Outcome, PutRequest, ReadOptions, Stored, checked_tags,
+};
+use verax_service::Service;
 
 use crate::authenticated::Authenticated;
-use crate::entry_fields::CacheStatus;
+use crate::entry_fields::{CacheStatus, storable};
 use crate::extract::{InNamespace, Json, WithKey, WithTag};
 use crate::problem::{Failure, Result};
 
@@ -41,12 +45,12 @@ pub(crate) async fn batch(
     Json(request): Json<BatchRequest>,
 ) -> Result<axum::Json<BatchAnswer>> {
     if request.operations.len() > LARGEST_BATCH {
-        return Err(Failure::from(ServiceError::Invalid(format!(
+        return Err(Failure::from(EngineError::Invalid(format!(
             "a batch of {} operations is out of range: use at most {LARGEST_BATCH}",
             request.operations.len()
         ))));
     }
-    let access = service.open_for_batch(&caller, &tenant, &namespace)?;
+    let access = service.control().open_for_batch(&caller, &tenant, &namespace)?;
     // What cannot be understood is answered in its place, beside what can.
     let (mut places, mut operations) = (Vec::new(), Vec::new());
     for operation in request.operations {
@@ -58,7 +62,7 @@ pub(crate) async fn batch(
             Err(failure) => places.push(Some(BatchResult::Failed(*failure.0))),
         }
     }
-    let mut outcomes = service.batch(&access, operations).await.into_iter();
+    let mut outcomes = access.carry_out(operations).await.into_iter();
     let results =
         places.into_iter().filter_map(|failed| failed.or_else(|| outcomes.next().map(shown)));
     Ok(axum::Json(BatchAnswer { results: results.collect() }))
@@ -74,7 +78,7 @@ fn cache_control(field: Option<&str>) -> Result<CacheControl> {
 
 fn read_operation(operation: BatchOperation) -> Result<Operation> {
     Ok(match operation {
-        BatchOperation::Get { key: text } => Operation::Get(key(text)?),
+        BatchOperation::Get { key: text } => Operation::Get(key(text)?, ReadOptions::default()),
         BatchOperation::Delete { key: text } => Operation::Delete(key(text)?),
         BatchOperation::Put(put) => {
             let BatchPut { key: text, value, media_type, cache_control: field, tags } = put;
@@ -83,10 +87,12 @@ fn read_operation(operation: BatchOperation) -> Result<Operation> {
                 None => "application/octet-stream",
             };
             let tags = checked_tags(tags.iter().map(String::as_str));
+            let cache_control = storable(cache_control(field.as_deref())?)?;
             let request = PutRequest {
                 value: read_value(value)?,
-                media_type: media_type.as_deref().unwrap_or(usual).into(),
-                cache_control: cache_control(field.as_deref())?,
+                media_type: MediaType::parse(media_type.as_deref().unwrap_or(usual))
+                    .map_err(|e| Failure::bad_request(e.to_string()))?,
+                cache_control,
                 tags: tags.map_err(|e| Failure::bad_request(e.to_string()))?,
                 condition: Precondition::Always,
             };
@@ -123,12 +129,12 @@ fn found(answer: &Answer) -> BatchFound {
     }
 }
 
-fn shown(outcome: Outcome) -> BatchResult {
+fn shown(outcome: Outcome<ControlError>) -> BatchResult {
     let failed = |error| BatchResult::Failed(*Failure::from(error).0);
     match outcome {
         Outcome::Got(Ok(Some(answer))) => BatchResult::Value(found(&answer)),
         Outcome::Got(Ok(None)) => BatchResult::Miss {},
-        Outcome::Put(Ok((entry, replaced))) => {
+        Outcome::Put(Ok(Stored { entry, replaced })) => {
             BatchResult::Stored { entity_tag: entry.entity_tag().to_string(), replaced }
         }
         Outcome::Deleted(Ok(was_there)) => BatchResult::Deleted { was_there },
@@ -150,8 +156,8 @@ pub(crate) async fn invalidate_tag(
     InNamespace(tenant, namespace): InNamespace,
     WithTag(tag): WithTag,
 ) -> Result<axum::http::StatusCode> {
-    let namespace = service.open(&caller, Right::Write, &tenant, &namespace)?;
-    service.invalidate_tag(&namespace, &tag);
+    let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
+    writer.invalidate_tag(&tag);
     Ok(axum::http::StatusCode::NO_CONTENT)
 }
 
@@ -170,9 +176,9 @@ pub(crate) async fn add(
     WithKey(key): WithKey,
     Json(request): Json<AddRequest>,
 ) -> Result<axum::Json<Counter>> {
-    let namespace = service.open(&caller, Right::Write, &tenant, &namespace)?;
+    let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
     let lifetime = cache_control(request.cache_control.as_deref())?;
-    let counted = service.add(&namespace, &key, request.add, lifetime);
+    let counted = writer.add(&key, request.add, lifetime);
     let counted = counted
         .map_err(|e| Failure::new("not-a-counter", "Nothing can be added", 409, e.to_string()))?;
     Ok(axum::Json(Counter { value: counted.value, created: counted.created }))
@@ -195,12 +201,12 @@ pub(crate) async fn take(
     WithKey(key): WithKey,
     Json(request): Json<TakeRequest>,
 ) -> Result<Response> {
-    let namespace = service.open(&caller, Right::Write, &tenant, &namespace)?;
-    let invalid = |e: &dyn std::fmt::Display| Failure::from(ServiceError::Invalid(e.to_string()));
+    let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
+    let invalid = |e: &dyn std::fmt::Display| Failure::from(EngineError::Invalid(e.to_string()));
     let period = duration_of("period_seconds", request.period_seconds).map_err(|e| invalid(&e))?;
     let burst = request.burst.unwrap_or(request.rate);
     let rate = Rate::new(request.rate, period, burst).map_err(|e| invalid(&e))?;
-    match service.take(&namespace, &key, request.take, rate) {
+    match writer.take(&key, request.take, rate) {
         Ok(Taken::Allowed { left }) => Ok(axum::Json(Allowance { left }).into_response()),
         Ok(Taken::Later { retry_after }) => Ok(spent(retry_after)),
         Err(error @ verax_core::store::TakeError::NotAnAllowance) => {

@@ -7,17 +7,18 @@ use axum::extract::State;
 use axum::http::{HeaderMap, HeaderName, StatusCode};
 use axum::response::{IntoResponse, Response};
 use serde::Deserialize;
-use verax_api::{PermitClaim, PermitGrant, PermitInUse, Permits, RefillEvent};
+use verax_api::{PermitClaim, PermitGrant, PermitInUse, Permits, RefillEvent, moment};
 use verax_core::guard::PermitView;
 use verax_core::{PermitNumber, Timestamp};
-use verax_service::access::Right;
-use verax_service::cache::{Asked, PermitRequest, RefillRecord};
-use verax_service::{Service, ServiceError};
+use verax_engine::EngineError;
+use verax_engine::cache::{Asked, LONGEST_WAIT, PermitRequest};
+use verax_engine::events::RefillRecord;
+use verax_service::Service;
 
 use crate::authenticated::Authenticated;
 use crate::entries::with_value;
 use crate::extract::{Ask, InNamespace, Json, WithKey};
-use crate::locks::{applied, come_back_in, preferred_wait, seconds_of, shown_moment};
+use crate::locks::{applied, come_back_in, preferred_wait, seconds_of};
 use crate::problem::{Failure, Result};
 
 /// The field that carries a permit when a value is stored.
@@ -61,20 +62,19 @@ pub(crate) async fn claim(
 ) -> Result<Response> {
     let started = Instant::now();
     // A permit is good for storing, so the right to store is needed; a value may be the answer.
-    service.open(&caller, Right::Read, &tenant, &namespace)?;
-    let namespace = service.open(&caller, Right::Write, &tenant, &namespace)?;
-    let wait = preferred_wait(&headers)?;
+    let refiller = service.control().open_refiller(&caller, &tenant, &namespace)?;
+    let wait = preferred_wait(&headers, LONGEST_WAIT);
     let hold = claim.hold_seconds.map_or(Ok(USUAL_HOLD), |s| seconds_of("hold_seconds", s))?;
     let owner = claim.owner.as_deref().unwrap_or(caller.who()).into();
     let (stale, refresh, access) = (claim.stale, claim.refresh, caller.access());
     let request = PermitRequest { owner, wait, hold, stale, refresh, access };
-    let mut response = match service.ask(&namespace, &key, request).await? {
-        Asked::Value(answer) => with_value(&service, &headers, &answer, started)?,
+    let mut response = match refiller.ask(&key, request).await? {
+        Asked::Value(answer) => with_value(refiller.in_flight(), &headers, &answer, started)?,
         Asked::Permit(permit) => {
             let grant = PermitGrant {
                 key: key.to_string(),
                 permit: permit.number.0,
-                ends_in_seconds: permit.ends_at.since(service.now()).as_secs_f64(),
+                ends_in_seconds: permit.ends_at.since(service.engine().now()).as_secs_f64(),
             };
             (StatusCode::CREATED, axum::Json(grant)).into_response()
         }
@@ -95,6 +95,7 @@ pub(crate) async fn claim(
 }
 
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct GiveBackQuery {
     /// The permit's number.
@@ -123,17 +124,17 @@ pub(crate) async fn give_back(
     WithKey(key): WithKey,
     Ask(query): Ask<GiveBackQuery>,
 ) -> Result<StatusCode> {
-    let namespace = service.open(&caller, Right::Write, &tenant, &namespace)?;
+    let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
     let next = match query.fail.as_str() {
         "next" => true,
         "all" => false,
         other => {
-            return Err(Failure::from(ServiceError::Invalid(format!(
+            return Err(Failure::from(EngineError::Invalid(format!(
                 "fail={other:?} is neither next nor all"
             ))));
         }
     };
-    service.give_back_permit(&namespace, &key, PermitNumber(query.permit), next)?;
+    writer.give_back_permit(&key, PermitNumber(query.permit), next)?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -148,10 +149,11 @@ pub(crate) async fn list(
     Authenticated(caller): Authenticated,
     InNamespace(tenant, namespace): InNamespace,
 ) -> Result<axum::Json<Permits>> {
-    let namespace = service.open(&caller, Right::Read, &tenant, &namespace)?;
-    let now = service.now();
-    let items = service.permits(&namespace).iter().map(|view| shown(view, now)).collect();
-    let recent = service.recent_refills(&namespace).into_iter().map(shown_refill).collect();
+    let reader = service.control().open_reader(&caller, &tenant, &namespace)?;
+    let now = service.engine().now();
+    let items =
+        reader.permits(crate::locks::MAX_LISTED).iter().map(|view| shown(view, now)).collect();
+    let recent = service.control().recent_refills(&reader).into_iter().map(shown_refill).collect();
     Ok(axum::Json(Permits { items, recent }))
 }
 
@@ -167,7 +169,7 @@ pub(crate) fn shown(view: &PermitView, now: Timestamp) -> PermitInUse {
 
 pub(crate) fn shown_refill(record: RefillRecord) -> RefillEvent {
     RefillEvent {
-        at: shown_moment(record.at),
+        at: moment(record.at),
         key: record.key.to_string(),
         holder: record.holder,
         outcome: record.outcome.name().into(),

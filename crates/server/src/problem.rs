@@ -7,9 +7,10 @@ use axum::http::header::{CONTENT_TYPE, RETRY_AFTER, WWW_AUTHENTICATE};
 use axum::http::{HeaderValue, StatusCode};
 use axum::response::{IntoResponse, Response};
 use verax_api::Problem;
+use verax_control::ControlError;
+use verax_core::access::Scope;
 use verax_core::guard::RefusedReason;
-use verax_service::access::Scope;
-use verax_service::{OriginError, ServiceError};
+use verax_engine::{EngineError, OriginError};
 
 /// An error on its way out.
 #[derive(Debug)]
@@ -28,40 +29,67 @@ impl Failure {
     }
 }
 
-impl From<ServiceError> for Failure {
-    fn from(error: ServiceError) -> Self {
+impl From<ControlError> for Failure {
+    fn from(error: ControlError) -> Self {
         let text = error.to_string();
         let new = |name, title, status| Problem::new(name, title, status, text.clone());
-        let problem = match &error {
-            ServiceError::NotSignedIn(_) => new("not-signed-in", "A valid token is needed", 401),
-            ServiceError::MissingScope(scope) => {
+        let problem = match error {
+            ControlError::Engine(error) => return error.into(),
+            ControlError::NotSignedIn(_) => not_signed_in(text),
+            ControlError::MissingScope(scope) => {
                 new("missing-scope", "The token lacks a scope", 403)
                     .with("missing_scope", scope.to_string())
             }
-            ServiceError::Unknown(_) => new("not-found", "There is no such thing", 404),
-            ServiceError::Invalid(_) => {
+            ControlError::Unknown(_) => new("not-found", "There is no such thing", 404),
+            ControlError::Invalid(_) => {
                 new("invalid", "The request asks for something invalid", 422)
             }
-            ServiceError::Conflict(_) => new("conflict", "What is there stands in the way", 409),
-            ServiceError::RecordsUnavailable(_) => {
-                new("records-unavailable", "The records are not available", 503)
-            }
-            ServiceError::Standby => new("standby", "This Verax stands by", 503),
-            ServiceError::ValueTooLarge { limit, .. } => {
-                new("value-too-large", "The value is too large", 413).with("limit_bytes", *limit)
-            }
-            ServiceError::DoesNotFit(_) => {
-                new("value-too-large", "The value does not fit into memory", 413)
-            }
-            ServiceError::ConditionFailed => {
+            ControlError::Conflict(_) => new("conflict", "What is there stands in the way", 409),
+            ControlError::PolicyChanged => {
                 new("condition-failed", "The condition does not hold", 412)
             }
-            ServiceError::Origin(origin) => return of_origin(origin),
-            ServiceError::NegativeResult { left } => {
+            ControlError::RecordsUnavailable(_) => {
+                new("records-unavailable", "The records are not available", 503)
+            }
+            ControlError::Busy(_) => new("busy", "Too much is going on", 503),
+        };
+        Self(Box::new(problem))
+    }
+}
+
+fn not_signed_in(text: String) -> Problem {
+    Problem::new("not-signed-in", "A valid token is needed", 401, text)
+}
+
+impl From<EngineError> for Failure {
+    fn from(error: EngineError) -> Self {
+        let text = error.to_string();
+        let new = |name, title, status| Problem::new(name, title, status, text.clone());
+        let problem = match &error {
+            EngineError::AccessEnded => not_signed_in(text),
+            EngineError::Invalid(_) => {
+                new("invalid", "The request asks for something invalid", 422)
+            }
+            EngineError::NamespaceGone => new("not-found", "There is no such thing", 404),
+            EngineError::Unconfirmed(_) => {
+                new("records-unavailable", "The records are not available", 503)
+            }
+            EngineError::Standby => new("standby", "This Verax stands by", 503),
+            EngineError::ValueTooLarge { limit, .. } => {
+                new("value-too-large", "The value is too large", 413).with("limit_bytes", *limit)
+            }
+            EngineError::DoesNotFit(_) => {
+                new("value-too-large", "The value does not fit into memory", 413)
+            }
+            EngineError::ConditionFailed => {
+                new("condition-failed", "The condition does not hold", 412)
+            }
+            EngineError::Origin(origin) => return of_origin(origin),
+            EngineError::NegativeResult { left } => {
                 new("no-value", "The origin has no such value", 404)
                     .with("asked_again_in_seconds", left.as_secs_f64())
             }
-            ServiceError::NotWritten { error } => {
+            EngineError::NotWritten { error } => {
                 let status = if error.kind() == "timeout" { 504 } else { 502 };
                 let status =
                     if matches!(error.kind(), "set-aside" | "busy") { 503 } else { status };
@@ -74,15 +102,15 @@ impl From<ServiceError> for Failure {
                 }
                 problem
             }
-            ServiceError::Permit(RefusedReason::Voided) => {
+            EngineError::Permit(RefusedReason::Voided) => {
                 new("permit-voided", "The refill permit was voided", 409)
             }
-            ServiceError::Permit(RefusedReason::Lapsed) => {
+            EngineError::Permit(RefusedReason::Lapsed) => {
                 new("permit-lapsed", "The refill permit is over", 409)
             }
-            ServiceError::RefillGivenUp => new("refill-given-up", "The refill was given up", 502),
-            ServiceError::NotHeld(_) => new("not-held", "The hold is over", 409),
-            ServiceError::Busy(_) => new("busy", "Too much is going on", 503),
+            EngineError::RefillGivenUp => new("refill-given-up", "The refill was given up", 502),
+            EngineError::NotHeld(_) => new("not-held", "The hold is over", 409),
+            EngineError::Busy(_) => new("busy", "Too much is going on", 503),
         };
         Self(Box::new(problem))
     }

@@ -27,7 +27,7 @@ pub(crate) async fn start_warm(
     InNamespace(tenant, name): InNamespace,
     Json(request): Json<WarmRequest>,
 ) -> Result<Response> {
-    let run = service.start_warm_run(&caller, &tenant, &name, &request).await?.now();
+    let run = service.control().start_warm_run(&caller, &tenant, &name, &request).await?.now();
     let location = format!("/v1/warm-runs/{}", run.id);
     Ok((StatusCode::ACCEPTED, [(LOCATION, location)], Answer(run)).into_response())
 }
@@ -39,7 +39,7 @@ pub(crate) async fn recent_warm(
     State(service): Verax,
     Authenticated(caller): Authenticated,
 ) -> Answer<Items<WarmRun>> {
-    Answer(Items { items: service.recent_warm_runs(&caller).await })
+    Answer(Items { items: service.control().recent_warm_runs(&caller).await })
 }
 
 /// Show a warm run.
@@ -50,7 +50,7 @@ pub(crate) async fn warm(
     Authenticated(caller): Authenticated,
     WithId(id): WithId,
 ) -> Result<Answer<WarmRun>> {
-    Ok(Answer(service.warm_run(&caller, id)?.now()))
+    Ok(Answer(service.control().warm_run(&caller, id)?.now()))
 }
 
 /// Stop a warm run after the refills that are under way.
@@ -61,7 +61,7 @@ pub(crate) async fn stop_warm(
     Authenticated(caller): Authenticated,
     WithId(id): WithId,
 ) -> Result<StatusCode> {
-    service.stop_warm_run(&caller, id)?;
+    service.control().stop_warm_run(&caller, id)?;
     Ok(StatusCode::ACCEPTED)
 }
 
@@ -73,7 +73,7 @@ pub(crate) async fn watch_warm(
     Authenticated(caller): Authenticated,
     WithId(id): WithId,
 ) -> Result<Response> {
-    let receiver = service.warm_run(&caller, id)?.watch();
+    let receiver = service.control().warm_run(&caller, id)?.watch();
     let running = |run: &WarmRun| run.state == "running";
     Ok(run_stream(service.stopping(), receiver, WarmRun::clone, running).into_response())
 }
@@ -85,7 +85,7 @@ pub(crate) async fn profiles(
     State(service): Verax,
     Authenticated(caller): Authenticated,
 ) -> Answer<Items<LoadProfileSpec>> {
-    Answer(Items { items: service.load_profiles(&caller) })
+    Answer(Items { items: service.control().load_profiles(&caller) })
 }
 
 /// List the latest load runs, newest first.
@@ -95,7 +95,7 @@ pub(crate) async fn recent_load(
     State(service): Verax,
     Authenticated(caller): Authenticated,
 ) -> Answer<Items<LoadRun>> {
-    Answer(Items { items: service.recent_load_runs(&caller).await })
+    Answer(Items { items: service.control().recent_load_runs(&caller).await })
 }
 
 /// Start a load run.
@@ -106,7 +106,7 @@ pub(crate) async fn start_load(
     Authenticated(caller): Authenticated,
     Json(request): Json<LoadRequest>,
 ) -> Result<Response> {
-    let run = service.start_load_run(&caller, &request).await?.now();
+    let run = service.control().start_load_run(&caller, &request).await?.now();
     let location = format!("/v1/load-runs/{}", run.id);
     Ok((StatusCode::ACCEPTED, [(LOCATION, location)], Answer(run)).into_response())
 }
@@ -119,7 +119,7 @@ pub(crate) async fn load(
     Authenticated(caller): Authenticated,
     WithId(id): WithId,
 ) -> Result<Answer<LoadRun>> {
-    Ok(Answer(service.load_run(&caller, id)?.now()))
+    Ok(Answer(service.control().load_run(&caller, id)?.now()))
 }
 
 /// End a load run early.
@@ -130,7 +130,7 @@ pub(crate) async fn stop_load(
     Authenticated(caller): Authenticated,
     WithId(id): WithId,
 ) -> Result<StatusCode> {
-    service.stop_load_run(&caller, id)?;
+    service.control().stop_load_run(&caller, id)?;
     Ok(StatusCode::ACCEPTED)
 }
 
@@ -142,7 +142,7 @@ pub(crate) async fn watch_load(
     Authenticated(caller): Authenticated,
     WithId(id): WithId,
 ) -> Result<Response> {
-    let receiver = service.load_run(&caller, id)?.watch();
+    let receiver = service.control().load_run(&caller, id)?.watch();
     let running = |run: &LoadRun| run.state == "running";
     Ok(run_stream(service.stopping(), receiver, LoadRun::clone, running).into_response())
 }

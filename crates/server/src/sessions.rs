@@ -8,6 +8,7 @@ use axum::http::header::SET_COOKIE;
 use axum::http::{HeaderMap, StatusCode};
 use axum::response::{IntoResponse, Response};
 use verax_api::{CreateSession, Session, SignInLink};
+use verax_control::session_of;
 use verax_service::Service;
 
 use crate::authenticated::{Authenticated, OverTls};
@@ -21,7 +22,7 @@ const SECONDS: u64 = 12 * 3_600;
 const MAX_BODY: usize = 4 << 10;
 
 /// Start a console session, by the code of a sign-in link or by a token.
-#[utoipa::path(post, path = "/v1/session", tag = "session", request_body = CreateSession,
+#[utoipa::path(post, path = "/v1/session", tag = "session", security(()), request_body = CreateSession,
     responses((status = 201, body = Session), (status = 401, body = verax_api::Problem)))]
 pub(crate) async fn start(
     State(service): State<Arc<Service>>,
@@ -29,7 +30,7 @@ pub(crate) async fn start(
     request: Request,
 ) -> Result<Response> {
     let by: CreateSession = json_within(request, MAX_BODY).await?;
-    let (secret, session) = service.start_session(&by)?;
+    let (secret, session) = service.control().start_session(&by)?;
     let cookie = over.cookie(&secret, SECONDS);
     Ok((StatusCode::CREATED, [(SET_COOKIE, cookie)], Answer(session)).into_response())
 }
@@ -37,11 +38,8 @@ pub(crate) async fn start(
 /// Show who is signed in.
 #[utoipa::path(get, path = "/v1/session", tag = "session",
     responses((status = 200, body = Session), (status = 401, body = verax_api::Problem)))]
-pub(crate) async fn show(
-    State(service): State<Arc<Service>>,
-    Authenticated(caller): Authenticated,
-) -> Answer<Session> {
-    Answer(service.session_of(&caller))
+pub(crate) async fn show(Authenticated(caller): Authenticated) -> Answer<Session> {
+    Answer(session_of(&caller))
 }
 
 /// End the console session.
@@ -52,7 +50,7 @@ pub(crate) async fn end(
     headers: HeaderMap,
 ) -> Response {
     if let Some(secret) = over.session(&headers) {
-        service.end_session(secret);
+        service.control().end_session(secret);
     }
     let cookie = over.cookie("", 0);
     (StatusCode::NO_CONTENT, [(SET_COOKIE, cookie)]).into_response()
@@ -65,5 +63,5 @@ pub(crate) async fn new_link(
     State(service): State<Arc<Service>>,
     Authenticated(caller): Authenticated,
 ) -> Result<(StatusCode, Answer<SignInLink>)> {
-    Ok((StatusCode::CREATED, Answer(service.sign_in_link(&caller)?)))
+    Ok((StatusCode::CREATED, Answer(service.control().sign_in_link(&caller)?)))
 }

@@ -8,11 +8,12 @@ use axum::response::sse::{Event, Sse};
 use futures_util::{Stream, StreamExt};
 use tokio_stream::wrappers::IntervalStream;
 use verax_api::{Waiting, WaitingLock, WaitingLockEvent, WaitingPermit, WaitingRefill};
+use verax_control::access::Caller;
 use verax_service::Service;
-use verax_service::access::Caller;
 
 use crate::authenticated::Authenticated;
 use crate::live::{Events, until_stop};
+use crate::problem::Failure;
 use crate::{locks, permits};
 
 /// How often it is told.
@@ -22,7 +23,7 @@ const EVERY: Duration = Duration::from_millis(500);
 const MOST: usize = 50;
 
 fn now(service: &Service, caller: &Caller) -> Waiting {
-    let (at, waiting) = (service.now(), service.waiting(caller, MOST));
+    let (at, waiting) = (service.engine().now(), service.control().waiting(caller, MOST));
     Waiting {
         origins: waiting.origins,
         permits: waiting
@@ -66,11 +67,12 @@ fn now(service: &Service, caller: &Caller) -> Waiting {
 pub(crate) async fn live(
     State(service): State<Arc<Service>>,
     Authenticated(caller): Authenticated,
-) -> Sse<impl Stream<Item = Events> + Send> {
+) -> Result<Sse<impl Stream<Item = Events> + Send>, Failure> {
+    let open = caller.open_stream()?;
     let stopping = service.stopping();
     let events = IntervalStream::new(tokio::time::interval(EVERY)).map(move |_| {
-        let waiting = now(&service, &caller);
+        let (waiting, _open) = (now(&service, &caller), &open);
         Ok(Event::default().event("waiting").json_data(waiting).unwrap_or_default())
     });
-    Sse::new(until_stop(stopping, events))
+    Ok(Sse::new(until_stop(stopping, events)))
 }

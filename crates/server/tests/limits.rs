@@ -3,7 +3,8 @@
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
-use std::net::SocketAddr;
+mod wire_fixture;
+
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
@@ -11,152 +12,19 @@ use std::time::Duration;
 use axum::Router;
 use axum::routing::get;
 use serde_json::json;
-use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::io::AsyncWriteExt;
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::Semaphore;
-use verax_client::{Client, ClientOptions};
-use verax_records::Records;
-use verax_records::launcher::PrivateServer;
+use verax_engine::EngineOptions;
+use verax_engine::locks::LockCounts;
 use verax_server::{ConnectionLimits, WireLimits};
-use verax_service::{Service, ServiceOptions};
-use verax_wire::{
-    FailureCode, Frame, GetFlags, Hello, Put, PutCondition, Reply, Request, Tags, VERSION,
-    next_frame,
-};
+use verax_service::ServiceOptions;
+use verax_wire::{FailureCode, Request};
+use wire_fixture::{Fixture, Wire, get_of, put_frame, until};
 
-struct Fixture {
-    service: Arc<Service>,
-    http: SocketAddr,
-    wire: SocketAddr,
-    token: String,
-    mariadb: PrivateServer,
-    _directory: tempfile::TempDir,
-}
-
-impl Fixture {
-    async fn start(limits: WireLimits, options: ServiceOptions) -> Self {
-        let _ = rustls::crypto::ring::default_provider().install_default();
-        let directory = tempfile::tempdir().unwrap();
-        let mariadb = PrivateServer::start(directory.path()).await.unwrap();
-        let records = Records::open(mariadb.url("verax")).await.unwrap();
-        let service = Service::start(records, options).await.unwrap();
-        let token = service.administrator_token(None).await.unwrap();
-        let [http, wire] = [(); 2].map(async |()| TcpListener::bind("127.0.0.1:0").await.unwrap());
-        let (http_listener, wire_listener) = (http.await, wire.await);
-        let addresses = [&http_listener, &wire_listener].map(|l| l.local_addr().unwrap());
-        let [http, wire] = addresses;
-        let stop = std::future::pending();
-        tokio::spawn(verax_server::serve(
-            http_listener,
-            Arc::clone(&service),
-            None,
-            Default::default(),
-            stop,
-        ));
-        tokio::spawn(verax_server::serve_wire(wire_listener, Arc::clone(&service), None, limits));
-        let fixture = Self { service, http, wire, token, mariadb, _directory: directory };
-        fixture.client().create_tenant("ferrydesk").await.unwrap();
-        fixture
-    }
-
-    fn client(&self) -> Client {
-        let (url, token) = (format!("http://{}", self.http), Some(self.token.clone()));
-        Client::new(ClientOptions { url, token, ..Default::default() }).unwrap()
-    }
-
-    async fn namespace(&self, policy: serde_json::Value) {
-        let request = serde_json::from_value(policy).unwrap();
-        self.client().create_namespace("ferrydesk", &request).await.unwrap();
-    }
-
-    /// A connection that has said hello and, unless it was refused, opened `boards` as number 1.
-    async fn connect(&self) -> Wire {
-        let stream = TcpStream::connect(self.wire).await.unwrap();
-        let mut wire = Wire { stream, received: Vec::new() };
-        let hello = Hello { lowest: VERSION, highest: VERSION, token: &self.token, client: "test" };
-        wire.send(0, 0, Request::Hello(hello)).await;
-        wire.send(0, 1, Request::Open { tenant: "ferrydesk", namespace: "boards" }).await;
-        wire
-    }
-
-    async fn opened(&self) -> Wire {
-        let mut wire = self.connect().await;
-        for expected in ["Welcome", "Opened"] {
-            let (_, said) = wire.next().await.unwrap();
-            assert!(said.starts_with(expected), "{said}");
-        }
-        wire
-    }
-
-    async fn end(self) {
-        self.service.stop();
-        self.mariadb.stop().await.unwrap();
-    }
-}
-
-struct Wire {
-    stream: TcpStream,
-    received: Vec<u8>,
-}
-
-impl Wire {
-    async fn send(&mut self, namespace: u16, id: u32, request: Request<'_>) {
-        let mut bytes = Vec::new();
-        request.encode(Frame { namespace, id }, &mut bytes);
-        // The other end may have hung up already, which reading tells.
-        let _ = self.stream.write_all(&bytes).await;
-    }
-
-    /// The next reply, in words; `None` when the connection was closed.
-    async fn next(&mut self) -> Option<(u32, String)> {
-        loop {
-            if let Some((raw, taken)) = next_frame(&self.received, 1 << 24).unwrap() {
-                let reply = Reply::decode(raw.head, raw.body).unwrap();
-                let said = (raw.head.id, format!("{reply:?}").chars().take(300).collect());
-                self.received.drain(..taken);
-                return Some(said);
-            }
-            let mut more = [0; 4_096];
-            let read = tokio::time::timeout(Duration::from_secs(60), self.stream.read(&mut more));
-            match read.await.expect("something comes") {
-                Ok(0) | Err(_) => return None,
-                Ok(read) => self.received.extend_from_slice(&more[..read]),
-            }
-        }
-    }
-
-    async fn refused_as(&mut self, code: FailureCode) {
-        let (_, said) = self.next().await.unwrap();
-        assert!(said.contains(&format!("code: {}", code as u16)), "{said}");
-    }
-}
-
-fn get_of(key: &str) -> Request<'_> {
-    Request::Get { key, flags: GetFlags::default() }
-}
-
-fn put_frame(size: usize) -> Vec<u8> {
-    let (value, mut bytes) = (vec![7; size], Vec::new());
-    let put = Put {
-        key: "large",
-        value: &value,
-        media_type: "application/octet-stream",
-        lifetime: None,
-        tags: Tags::of(&[]),
-        condition: PutCondition::Always,
-    };
-    Request::Put(put).encode(Frame { namespace: 1, id: 9 }, &mut bytes);
-    bytes
-}
-
-async fn until(what: &str, mut holds: impl FnMut() -> bool) {
-    for _ in 0..6_000 {
-        if holds() {
-            return;
-        }
-        tokio::time::sleep(Duration::from_millis(10)).await;
-    }
-    panic!("after a minute, still not: {what}");
+fn in_flight_limit(bytes: u64) -> ServiceOptions {
+    let engine = EngineOptions { in_flight_limit: bytes, ..Default::default() };
+    ServiceOptions { engine, ..Default::default() }
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -256,47 +124,107 @@ async fn the_silent_are_cut_off_and_the_others_are_not() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn large_values_on_their_way_in_share_a_bound() {
-    let options = ServiceOptions { transit_limit: 1 << 20, ..ServiceOptions::default() };
-    let fixture = Fixture::start(WireLimits::default(), options).await;
+async fn what_is_announced_costs_nothing_and_what_does_not_fit_is_refused_alone() {
+    // A tenant's share is half of it.
+    let fixture = Fixture::start(WireLimits::default(), in_flight_limit(2 << 20)).await;
     fixture.namespace(json!({ "name": "boards" })).await;
+    let taken = || fixture.service.engine().in_flight().taken();
+    let frame = put_frame(900 << 10);
+    // Three that announce a large value and send little of it leave room for a fourth.
+    let mut silent = Vec::new();
+    for _ in 0..3 {
+        let mut wire = fixture.opened().await;
+        wire.stream.write_all(&frame[..1_000]).await.unwrap();
+        silent.push(wire);
+    }
+    until("they are noticed", || taken() >= 3 << 18).await;
+    assert!(taken() < 900 << 10, "{}", taken());
+    let mut fourth = fixture.opened().await;
+    fourth.stream.write_all(&put_frame(200 << 10)).await.unwrap();
+    assert!(fourth.next().await.unwrap().1.starts_with("Done"));
+    drop(silent);
+    until("what they took is given back", || taken() == 0).await;
+
+    // One that has sent most of its value leaves no room for another one in this tenant.
     let mut first = fixture.opened().await;
-    let frame = put_frame(700 << 10);
-    let (most, rest) = frame.split_at(100 << 10);
+    let (most, rest) = frame.split_at(880 << 10);
     first.stream.write_all(most).await.unwrap();
-    until("its place is taken", || fixture.service.transit().taken() >= 700 << 10).await;
-    // While it is arriving there is no room for another one, by whatever way.
+    until("it has arrived", || taken() >= 880 << 10).await;
+    // That request alone is refused, while it arrives; its connection goes on.
     let mut second = fixture.opened().await;
-    let _ = second.stream.write_all(&frame).await;
-    second.refused_as(FailureCode::Busy).await;
-    let url = format!("http://{}/v1/tenants/ferrydesk/namespaces/boards/entries/k", fixture.http);
+    second.stream.write_all(&frame).await.unwrap();
+    second.stream.write_all(&put_frame(60 << 10)).await.unwrap();
+    let (id, said) = second.next().await.unwrap();
+    assert!(id == 9 && said.contains(&format!("code: {}", FailureCode::Busy as u16)), "{said}");
+    assert!(second.next().await.unwrap().1.starts_with("Done"), "small ones go on");
+    let url = |tenant: &str| {
+        format!("http://{}/v1/tenants/{tenant}/namespaces/boards/entries/k", fixture.http)
+    };
     let http = reqwest::Client::new();
-    let put = async |body: Vec<u8>| {
-        let request = http.put(&url).bearer_auth(&fixture.token).body(body);
+    let put = async |tenant: &str, body: Vec<u8>| {
+        let request = http.put(url(tenant)).bearer_auth(&fixture.token).body(body);
         request.send().await.unwrap()
     };
-    let refused = put(vec![7; 700 << 10]).await;
+    let refused = put("ferrydesk", vec![7; 700 << 10]).await;
     assert_eq!(
         (refused.status().as_u16(), &refused.headers()["retry-after"]),
         (503, &"1".parse().unwrap())
     );
-    assert_eq!(put(vec![7; 60 << 10]).await.status(), 201, "small ones go on");
-    // One that sends no length takes its place as it grows.
+    assert_eq!(put("ferrydesk", vec![7; 60 << 10]).await.status(), 201, "small ones go on");
+    // One that sends no length is counted as it grows.
     let pieces = (0..10).map(|_| Ok::<_, std::io::Error>(vec![7u8; 64 << 10]));
     let body = reqwest::Body::wrap_stream(futures_util::stream::iter(pieces));
-    let growing = http.put(&url).bearer_auth(&fixture.token).body(body).send().await;
+    let growing = http.put(url("ferrydesk")).bearer_auth(&fixture.token).body(body).send().await;
     assert!(growing.is_err() || growing.is_ok_and(|r| r.status() == 503));
+    // Another tenant has its own share.
+    fixture.client().create_tenant("tideline").await.unwrap();
+    let boards = serde_json::from_value(json!({ "name": "boards" })).unwrap();
+    fixture.client().create_namespace("tideline", &boards).await.unwrap();
+    assert_eq!(put("tideline", vec![7; 900 << 10]).await.status(), 201);
+
     first.stream.write_all(rest).await.unwrap();
     assert!(first.next().await.unwrap().1.starts_with("Done"));
-    until("the place is given back", || fixture.service.transit().taken() == 0).await;
-    assert_eq!(put(vec![7; 700 << 10]).await.status(), 204);
+    until("everything is given back", || taken() == 0).await;
+    assert_eq!(put("ferrydesk", vec![7; 900 << 10]).await.status(), 204);
+    fixture.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn replies_that_wait_are_counted_however_small_each_is() {
+    let fixture = Fixture::start(WireLimits::default(), in_flight_limit(4 << 20)).await;
+    fixture.namespace(json!({ "name": "boards" })).await;
+    let mut wire = fixture.opened().await;
+    wire.stream.write_all(&put_frame(30 << 10)).await.unwrap();
+    assert!(wire.next().await.unwrap().1.starts_with("Done"));
+    // Batches are answered by tasks of their own, whose replies nobody takes here.
+    let gets = [get_of("large")];
+    for id in 0..800 {
+        wire.send(1, id, Request::Batch(verax_wire::BatchOperations::of(&gets))).await;
+    }
+    let taken = || fixture.service.engine().in_flight().taken();
+    until("replies wait to be taken", || taken() > 256 << 10).await;
+    // A connection has a quarter of all.
+    for _ in 0..50 {
+        assert!(taken() <= 1 << 20, "{}", taken());
+        tokio::time::sleep(Duration::from_millis(10)).await;
+    }
+    // Taken in the end, each is the value or a refusal.
+    let mut values = 0;
+    for _ in 0..800 {
+        let (_, said) = wire.next().await.unwrap();
+        let busy = said.contains(&format!("code: {}", FailureCode::Busy as u16));
+        assert!(busy || said.starts_with("Batch"), "{said}");
+        values += usize::from(!busy);
+    }
+    assert!(values > 20, "{values} values");
+    until("everything is given back", || taken() == 0).await;
     fixture.end().await;
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn who_takes_no_answers_is_given_up_and_holds_nothing_back() {
     let limits = WireLimits { idle: Duration::from_millis(500), ..WireLimits::default() };
-    let options = ServiceOptions { transit_limit: 4 << 20, ..ServiceOptions::default() };
+    let options = in_flight_limit(4 << 20);
     let fixture = Fixture::start(limits, options).await;
     fixture.namespace(json!({ "name": "boards" })).await;
     let mut wire = fixture.opened().await;
@@ -306,8 +234,8 @@ async fn who_takes_no_answers_is_given_up_and_holds_nothing_back() {
     for id in 0..40 {
         wire.send(1, id, get_of("large")).await;
     }
-    until("values wait to be taken", || fixture.service.transit().taken() > 0).await;
-    until("it is given up", || fixture.service.transit().taken() == 0).await;
+    until("values wait to be taken", || fixture.service.engine().in_flight().taken() > 0).await;
+    until("it is given up", || fixture.service.engine().in_flight().taken() == 0).await;
     fixture.end().await;
 }
 
@@ -331,10 +259,38 @@ async fn an_idle_connection_ends_with_its_token() {
     };
     wire.send(1, 2, lock).await;
     assert!(wire.next().await.unwrap().1.starts_with("Granted"));
-    assert_eq!(fixture.service.lock_counts(), (1, 0));
+    assert_eq!(fixture.service.engine().lock_counts().held, 1);
     admin.revoke_token(token.token.id).await.unwrap();
     wire.refused_as(FailureCode::NotSignedIn).await;
     assert!(wire.next().await.is_none(), "it is closed");
-    until("the lock is free", || fixture.service.lock_counts() == (0, 0)).await;
+    until("the lock is free", || fixture.service.engine().lock_counts() == LockCounts::default())
+        .await;
+    fixture.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_token_has_so_many_live_streams_and_no_more() {
+    let fixture = Fixture::start(WireLimits::default(), ServiceOptions::default()).await;
+    let http = reqwest::Client::new();
+    let open = async |path: &str| {
+        let request = http.get(format!("http://{}{path}", fixture.http));
+        request.bearer_auth(&fixture.token).send().await.unwrap()
+    };
+    let mut streams = Vec::new();
+    for n in 0..32 {
+        let path = if n % 2 == 0 { "/v1/live" } else { "/v1/waiting/live" };
+        let stream = open(path).await;
+        assert_eq!(stream.status(), 200, "stream {n}");
+        streams.push(stream);
+    }
+    assert_eq!(open("/v1/live").await.status(), 503);
+    assert_eq!(open("/v1/tenants").await.status(), 200, "requests go on");
+    // One that is closed makes place for another.
+    streams.pop();
+    let started = std::time::Instant::now();
+    while open("/v1/live").await.status() != 200 {
+        assert!(started.elapsed() < Duration::from_secs(60));
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
     fixture.end().await;
 }

@@ -10,19 +10,19 @@ use std::time::Duration;
 use rstest::rstest;
 use tokio::task::JoinSet;
 use verax_core::PermitNumber;
-use verax_service::access::Right;
-use verax_service::cache::{Asked, PermitRequest};
-use verax_service::locks::LockRequest;
-use verax_service::{Namespace, Service, ServiceError, ServiceOptions};
+use verax_core::Precondition;
+use verax_engine::EngineError;
+use verax_engine::cache::{Asked, PermitRequest, RefillCounts};
+use verax_engine::locks::{LockCounts, LockRequest};
+use verax_service::{Service, ServiceOptions};
 
-use fixture::{Fixture, key, name, until, value};
+use fixture::{Fixture, Opened, key, name, until, value};
 
-async fn started() -> (Fixture, Arc<Namespace>) {
+async fn started() -> (Fixture, Opened) {
     let fixture = Fixture::start(ServiceOptions::default()).await;
     fixture.namespace("quayside", "berths", None).await;
-    let (tenant, namespace) = (name("quayside"), name("berths"));
-    let opened = fixture.service.open(&fixture.admin, Right::Write, &tenant, &namespace).unwrap();
-    (fixture, opened)
+    let berths = fixture.opened("quayside/berths");
+    (fixture, berths)
 }
 
 fn lock(hold: u64, wait: u64) -> LockRequest {
@@ -55,14 +55,14 @@ async fn many<F: Future<Output = ()> + Send + 'static>(call: impl Fn(usize) -> F
 async fn callers_that_vanish_leave_no_lock_held_and_no_line() {
     let (fixture, berths) = started().await;
     let call = |n: usize| {
-        let (service, berths) = (Arc::clone(&fixture.service), Arc::clone(&berths));
+        let berths = berths.clone();
         async move {
             let name = key(&format!("berth-{}", n % 3));
-            let claimed = service.acquire_lock(&berths, &name, lock(60_000, 60_000)).await;
+            let claimed = berths.writer.acquire_lock(&name, lock(60_000, 60_000)).await;
             let grant = claimed.unwrap().unwrap();
             tokio::task::yield_now().await;
             // It may have been forced open meanwhile.
-            let _ = service.release_lock(&berths, &name, grant.token);
+            let _ = berths.writer.release_lock(&name, grant.token);
         }
     };
     // Those that vanish while they hold leave their hold behind, which is ended by force here.
@@ -76,13 +76,14 @@ async fn callers_that_vanish_leave_no_lock_held_and_no_line() {
                 for n in 0..3 {
                     let name = key(&format!("berth-{n}"));
                     let place = (&places.0, &places.1);
-                    service.force_release_lock(&admin, place, &name).await.unwrap();
+                    service.control().force_release_lock(&admin, place, &name).await.unwrap();
                 }
             }
         }
     });
     many(call).await;
-    until("everything is free", async || service.lock_counts() == (0, 0)).await;
+    until("everything is free", async || service.engine().lock_counts() == LockCounts::default())
+        .await;
     forcing.abort();
     fixture.end().await;
 }
@@ -91,26 +92,29 @@ async fn callers_that_vanish_leave_no_lock_held_and_no_line() {
 async fn callers_that_vanish_leave_nobody_waiting_for_a_permit() {
     let (fixture, berths) = started().await;
     let call = |n: usize| {
-        let (service, berths) = (Arc::clone(&fixture.service), Arc::clone(&berths));
+        let berths = berths.clone();
         async move {
             let key = key(&format!("k{}", n % 3));
-            match service.ask(&berths, &key, permit(300, 60_000)).await.unwrap() {
+            match berths.refiller.ask(&key, permit(300, 60_000)).await.unwrap() {
                 Asked::Value(answer) => assert_eq!(&answer.entry.value[..], b"v"),
                 Asked::Later(_) => panic!("the wait is long enough for everybody"),
                 Asked::Permit(permit) if n.is_multiple_of(2) => {
                     // It fails, and the next in line has its turn.
-                    let _ = service.give_back_permit(&berths, &key, permit.number, true);
+                    let _ = berths.writer.give_back_permit(&key, permit.number, true);
                 }
                 Asked::Permit(permit) => {
                     tokio::task::yield_now().await;
-                    let _ = service.store_with_permit(&berths, &key, permit.number, value("v"));
+                    let _ = berths.writer.store_with_permit(&key, permit.number, value("v"));
                 }
             }
         }
     };
     many(call).await;
     // Permits of holders that vanished lapse.
-    until("no permit is left", async || fixture.service.refills() == (0, 0)).await;
+    until("no permit is left", async || {
+        fixture.service.engine().refills() == RefillCounts::default()
+    })
+    .await;
     fixture.end().await;
 }
 
@@ -118,17 +122,20 @@ async fn callers_that_vanish_leave_nobody_waiting_for_a_permit() {
 async fn a_namespace_that_is_deleted_ends_the_waits_in_it() {
     let (fixture, berths) = started().await;
     let service = Arc::clone(&fixture.service);
-    let held = service.acquire_lock(&berths, &key("7"), lock(60_000, 0)).await.unwrap().unwrap();
+    let held = berths.writer.acquire_lock(&key("7"), lock(60_000, 0)).await.unwrap().unwrap();
     let waiting = tokio::spawn({
-        let (service, berths) = (Arc::clone(&service), Arc::clone(&berths));
-        async move { service.acquire_lock(&berths, &key("7"), lock(60_000, 60_000)).await }
+        let berths = berths.clone();
+        async move { berths.writer.acquire_lock(&key("7"), lock(60_000, 60_000)).await }
     });
-    until("it waits", async || service.lock_counts() == (1, 1)).await;
+    until("it waits", async || {
+        service.engine().lock_counts() == LockCounts { held: 1, waiting: 1 }
+    })
+    .await;
     let (tenant, namespace) = (name("quayside"), name("berths"));
-    service.delete_namespace(&fixture.admin, &tenant, &namespace).await.unwrap();
-    assert!(matches!(waiting.await.unwrap(), Err(ServiceError::Busy(_))));
-    let late = service.renew_lock(&berths, &key("7"), held.token, Duration::from_secs(5));
-    assert!(matches!(late, Err(ServiceError::NotHeld(_))));
+    service.control().delete_namespace(&fixture.admin, &tenant, &namespace).await.unwrap();
+    assert_eq!(waiting.await.unwrap().unwrap_err(), EngineError::NamespaceGone);
+    let late = berths.writer.renew_lock(&key("7"), held.token, Duration::from_secs(5));
+    assert!(matches!(late, Err(EngineError::NotHeld(_))));
     fixture.end().await;
 }
 
@@ -136,22 +143,23 @@ async fn a_namespace_that_is_deleted_ends_the_waits_in_it() {
 async fn the_trace_tells_who_held_what_and_what_became_of_it() {
     let (fixture, berths) = started().await;
     let service: &Arc<Service> = &fixture.service;
-    let ask = async || match service.ask(&berths, &key("k"), permit(60_000, 0)).await.unwrap() {
+    let ask = async || match berths.refiller.ask(&key("k"), permit(60_000, 0)).await.unwrap() {
         Asked::Permit(permit) => permit.number,
         other => panic!("{other:?}"),
     };
     let voided = ask().await;
-    service.delete(&berths, &key("k"));
-    let refused = service.store_with_permit(&berths, &key("k"), voided, value("old"));
-    assert!(matches!(refused, Err(ServiceError::Permit(_))), "{refused:?}");
+    berths.writer.delete(&key("k"), Precondition::Always, None).await.unwrap();
+    let refused = berths.writer.store_with_permit(&key("k"), voided, value("old"));
+    assert!(matches!(refused, Err(EngineError::Permit(_))), "{refused:?}");
     let failed = ask().await;
-    service.give_back_permit(&berths, &key("k"), failed, false).unwrap();
+    berths.writer.give_back_permit(&key("k"), failed, false).unwrap();
     let stored = ask().await;
-    service.store_with_permit(&berths, &key("k"), stored, value("new")).unwrap();
+    berths.writer.store_with_permit(&key("k"), stored, value("new")).unwrap();
     let long_over = PermitNumber(12);
-    service.store_with_permit(&berths, &key("k"), long_over, value("late")).unwrap_err();
+    berths.writer.store_with_permit(&key("k"), long_over, value("late")).unwrap_err();
     let told: Vec<(String, String)> = service
-        .recent_refills(&berths)
+        .control()
+        .recent_refills(&berths.reader)
         .into_iter()
         .rev()
         .map(|record| (record.holder, format!("{:?}", record.outcome)))
@@ -173,10 +181,10 @@ async fn the_trace_tells_who_held_what_and_what_became_of_it() {
 #[tokio::test(flavor = "multi_thread")]
 async fn requests_out_of_range_say_what_to_use(#[case] request: PermitRequest, #[case] says: &str) {
     let (fixture, berths) = started().await;
-    let refused = fixture.service.ask(&berths, &key("k"), request).await.unwrap_err();
+    let refused = berths.refiller.ask(&key("k"), request).await.unwrap_err();
     assert!(refused.to_string().starts_with(says), "{refused}");
     let wait = LockRequest { owner: "x".repeat(201), ..lock(1_000, 0) };
-    let refused = fixture.service.acquire_lock(&berths, &key("k"), wait).await.unwrap_err();
+    let refused = berths.writer.acquire_lock(&key("k"), wait).await.unwrap_err();
     assert!(refused.to_string().contains("201 bytes"), "{refused}");
     fixture.end().await;
 }

@@ -9,42 +9,47 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use diesel_async::{AsyncConnection, AsyncMysqlConnection, SimpleAsyncConnection};
-use fixture::{Fixture, key, name, node, until, value};
+use fixture::{Fixture, Opened, in_control, key, name, node, open, until, value};
 use nix::sys::signal::{Signal, kill};
 use tokio::time::Instant;
+use verax_control::access::Caller;
+use verax_control::{ControlError, ControlOptions, Node, Role};
 use verax_core::guard::lock::Grant;
+use verax_engine::EngineError;
+use verax_engine::locks::LockRequest;
 use verax_records::{LEASE_VALIDITY, NodeState, Records, RecordsError};
-use verax_service::access::{Caller, Right};
-use verax_service::locks::LockRequest;
-use verax_service::{Namespace, Role, Service, ServiceError, ServiceOptions};
+use verax_service::Service;
 
 async fn pair() -> (Fixture, Arc<Service>) {
-    let options = ServiceOptions { node: Some(node("first")), ..Default::default() };
+    let options = in_control(ControlOptions { node: Some(node("first")), ..Default::default() });
     let fixture = Fixture::start(options).await;
     fixture.namespace("quayside", "berths", None).await;
     let standby = fixture.another(node("second")).await;
-    assert_eq!((fixture.service.role(), standby.role()), (Role::Active, Role::Standby));
+    assert_eq!(
+        (fixture.service.control().role(), standby.control().role()),
+        (Role::Active, Role::Standby)
+    );
     (fixture, standby)
 }
 
 /// The active one knows that it may be replaced.
 async fn is_known(fixture: &Fixture) {
     until("the active one knows of the standby", async || {
-        fixture.service.topology().count(NodeState::Standby) == 1
+        fixture.service.control().topology().count(NodeState::Standby) == 1
             && fixture.records.topology().await.unwrap().confirmations > 2
     })
     .await;
 }
 
-fn berths(fixture: &Fixture, service: &Service) -> Result<Arc<Namespace>, ServiceError> {
-    service.open(&fixture.admin, Right::Write, &name("quayside"), &name("berths"))
+fn berths(fixture: &Fixture, service: &Service) -> Result<Opened, ControlError> {
+    open(service, &fixture.admin, "quayside/berths")
 }
 
-async fn lock(fixture: &Fixture, service: &Arc<Service>, k: &str) -> Result<Grant, ServiceError> {
+async fn lock(fixture: &Fixture, service: &Arc<Service>, k: &str) -> Result<Grant, ControlError> {
     lock_as(&fixture.admin, service, k).await
 }
 
-async fn lock_as(caller: &Caller, service: &Arc<Service>, k: &str) -> Result<Grant, ServiceError> {
+async fn lock_as(caller: &Caller, service: &Arc<Service>, k: &str) -> Result<Grant, ControlError> {
     let request = LockRequest {
         owner: "pilot".into(),
         hold: Duration::from_secs(60),
@@ -52,8 +57,8 @@ async fn lock_as(caller: &Caller, service: &Arc<Service>, k: &str) -> Result<Gra
         session: None,
         access: None,
     };
-    let berths = service.open(caller, Right::Write, &name("quayside"), &name("berths"))?;
-    Ok(service.acquire_lock(&berths, &key(k), request).await?.unwrap())
+    let berths = open(service, caller, "quayside/berths")?;
+    Ok(berths.writer.acquire_lock(&key(k), request).await?.unwrap())
 }
 
 #[derive(diesel::QueryableByName)]
@@ -86,32 +91,40 @@ async fn a_standby_follows_refuses_and_takes_over_without_delay_from_one_that_en
     let (active, admin) = (&fixture.service, &fixture.admin);
     // What it follows.
     let secret = fixture.token(&["read:quayside"]).await;
-    until("a token opens there too", async || standby.token_caller(&secret).is_ok()).await;
-    let id = active.tokens(admin).await.unwrap().last().unwrap().id;
-    active.revoke_token(admin, id).await.unwrap();
-    until("it is revoked there too", async || standby.token_caller(&secret).is_err()).await;
+    until("a token opens there too", async || standby.control().token_caller(&secret).is_ok())
+        .await;
+    let id = active.control().tokens(admin).await.unwrap().last().unwrap().id;
+    active.control().revoke_token(admin, id).await.unwrap();
+    until("it is revoked there too", async || standby.control().token_caller(&secret).is_err())
+        .await;
     // What it refuses: nothing is changed or given.
-    assert_eq!(standby.create_tenant(admin, "late").await, Err(ServiceError::Standby));
-    assert_eq!(berths(&fixture, &standby).unwrap_err(), ServiceError::Standby);
-    assert_eq!(lock(&fixture, &standby, "a").await, Err(ServiceError::Standby));
+    assert_eq!(
+        standby.control().create_tenant(admin, "late").await,
+        Err(ControlError::Engine(EngineError::Standby))
+    );
+    assert_eq!(berths(&fixture, &standby).unwrap_err(), ControlError::Engine(EngineError::Standby));
+    assert_eq!(
+        lock(&fixture, &standby, "a").await,
+        Err(ControlError::Engine(EngineError::Standby))
+    );
     let ready = standby.ready();
     assert_eq!((ready.ready, ready.role.as_str()), (false, "standby"));
-    let topology = standby.topology();
+    let topology = standby.control().topology();
     assert_eq!(topology.active().unwrap().http, "http://first");
 
     let before = lock(&fixture, active, "a").await.unwrap();
     let until_end = active.stopping();
     active.stop();
-    active.leave().await;
+    active.control().leave().await;
     assert!(*until_end.borrow());
     let left = Instant::now();
-    until("the standby is active", async || standby.role() == Role::Active).await;
+    until("the standby is active", async || standby.control().role() == Role::Active).await;
     // No confirmation has to run out.
     assert!(left.elapsed() < LEASE_VALIDITY, "{:?}", left.elapsed());
     let after = lock(&fixture, &standby, "a").await.unwrap();
     assert!(after.token > before.token);
-    standby.create_tenant(admin, "later").await.unwrap();
-    assert_eq!(standby.topology().nodes.len(), 1, "the first one has left");
+    standby.control().create_tenant(admin, "later").await.unwrap();
+    assert_eq!(standby.control().topology().nodes.len(), 1, "the first one has left");
     standby.stop();
     fixture.end().await;
 }
@@ -122,7 +135,7 @@ async fn never_do_both_give_locks_when_the_lease_is_lost() {
     is_known(&fixture).await;
     let active = Arc::clone(&fixture.service);
     let berths_before = berths(&fixture, &active).unwrap();
-    active.put(&berths_before, &key("k"), value("before")).unwrap();
+    berths_before.writer.put(&key("k"), value("before"), None).await.unwrap();
     // Asks both all the time, and notes when each was asked for a lock that it gave.
     let asker = |service: Arc<Service>| {
         let given: Arc<Mutex<Vec<(Instant, Instant, Grant)>>> = Arc::default();
@@ -143,7 +156,7 @@ async fn never_do_both_give_locks_when_the_lease_is_lost() {
     until("the first gives locks", async || of_first.lock().unwrap().len() > 10).await;
     cut_lease(&fixture).await;
     until("the second gives locks", async || of_second.lock().unwrap().len() > 10).await;
-    until("the first stands by", async || active.role() == Role::Standby).await;
+    until("the first stands by", async || active.control().role() == Role::Standby).await;
     first_asking.abort();
     second_asking.abort();
     let (first, second) = (of_first.lock().unwrap().clone(), of_second.lock().unwrap().clone());
@@ -154,7 +167,10 @@ async fn never_do_both_give_locks_when_the_lease_is_lost() {
     let largest = first.iter().map(|(.., grant)| grant.token).max().unwrap();
     assert!(second.iter().all(|(.., grant)| grant.token > largest));
     // What was stored in the first is gone there: the other may have invalidated it.
-    assert_eq!(active.readings().iter().map(|(_, _, usage)| usage.entries).sum::<u64>(), 0);
+    assert_eq!(
+        active.control().readings().iter().map(|(_, _, usage)| usage.entries).sum::<u64>(),
+        0
+    );
     active.stop();
     standby.stop();
     fixture.end().await;
@@ -162,10 +178,10 @@ async fn never_do_both_give_locks_when_the_lease_is_lost() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_change_of_one_that_lost_the_share_is_not_made() {
-    let options = ServiceOptions { node: Some(node("first")), ..Default::default() };
+    let options = in_control(ControlOptions { node: Some(node("first")), ..Default::default() });
     let fixture = Fixture::start(options).await;
     let (service, admin) = (&fixture.service, &fixture.admin);
-    service.create_tenant(admin, "before").await.unwrap();
+    service.control().create_tenant(admin, "before").await.unwrap();
     // Another takes over between two looks of the first at its lease.
     let records = Records::later(fixture.records.url());
     let second = node("second");
@@ -174,18 +190,21 @@ async fn a_change_of_one_that_lost_the_share_is_not_made() {
     cut_lease(&fixture).await;
     assert!(membership.acquire_lease(Duration::from_secs(5)).await.unwrap());
     membership.begin_epoch(0, verax_core::Timestamp::default()).await.unwrap();
-    let refused = service.create_tenant(admin, "after").await.unwrap_err();
+    let refused = service.control().create_tenant(admin, "after").await.unwrap_err();
     assert!(
-        matches!(refused, ServiceError::Standby | ServiceError::RecordsUnavailable(_)),
+        matches!(
+            refused,
+            ControlError::Engine(EngineError::Standby) | ControlError::RecordsUnavailable(_)
+        ),
         "{refused}"
     );
     let tenants = fixture.records.tenants().await.unwrap();
     assert_eq!(tenants.len(), 1, "{tenants:?}");
-    until("the first stands by", async || service.role() == Role::Standby).await;
+    until("the first stands by", async || service.control().role() == Role::Standby).await;
     // And the other way around, when the second one's lease has gone without its knowing.
     drop(membership);
-    until("the first is active again", async || service.role() == Role::Active).await;
-    service.create_tenant(admin, "again").await.unwrap();
+    until("the first is active again", async || service.control().role() == Role::Active).await;
+    service.control().create_tenant(admin, "again").await.unwrap();
     let actor = verax_records::Actor::new("the second");
     let late = records.create_tenant(&name("late"), &actor, verax_core::Timestamp::default()).await;
     assert_eq!(late, Err(RecordsError::NotOwner));
@@ -195,7 +214,7 @@ async fn a_change_of_one_that_lost_the_share_is_not_made() {
 /// Promise 4 goes before 7 where a standby may take over, and 7 holds where there is none.
 #[tokio::test(flavor = "multi_thread")]
 async fn without_mariadb_locks_go_on_alone_and_end_beside_a_standby() {
-    let options = ServiceOptions { node: Some(node("first")), ..Default::default() };
+    let options = in_control(ControlOptions { node: Some(node("first")), ..Default::default() });
     let fixture = Fixture::start(options).await;
     let active = Arc::clone(&fixture.service);
     fixture.namespace("quayside", "berths", None).await;
@@ -222,17 +241,17 @@ async fn without_mariadb_locks_go_on_alone_and_end_beside_a_standby() {
     })
     .await;
     let berths = berths(&fixture, &active).unwrap();
-    let renewed = active.renew_lock(&berths, &key("held"), held.token, Duration::from_secs(9));
-    assert!(matches!(renewed, Err(ServiceError::RecordsUnavailable(_))), "{renewed:?}");
-    assert!(active.create_tenant(&fixture.admin, "late").await.is_err());
+    let renewed = berths.writer.renew_lock(&key("held"), held.token, Duration::from_secs(9));
+    assert!(matches!(renewed, Err(EngineError::Unconfirmed(_))), "{renewed:?}");
+    assert!(active.control().create_tenant(&fixture.admin, "late").await.is_err());
     // Entries are served all the same, and what is held may be given back.
     let read = fixture.read(&fixture.admin, "quayside/berths", "k").await.unwrap();
     assert_eq!(&read.unwrap().entry.value[..], b"served");
-    active.release_lock(&berths, &key("held"), held.token).unwrap();
+    berths.writer.release_lock(&key("held"), held.token).unwrap();
     kill(mariadb, Signal::SIGCONT).unwrap();
     // One of them goes on; which one is MariaDB's to say, and not both.
     until("one gives locks again", async || {
-        let both = [&active, &standby].map(|s| s.role() == Role::Active);
+        let both = [&active, &standby].map(|s| s.control().role() == Role::Active);
         assert_ne!(both, [true; 2]);
         lock(&fixture, &active, "c").await.is_ok() || lock(&fixture, &standby, "c").await.is_ok()
     })
@@ -247,10 +266,9 @@ async fn the_same_node_cannot_run_twice_and_a_start_without_mariadb_knows_its_pa
     let directory = tempfile::tempdir().unwrap();
     let file = |of: &str| Some(directory.path().join(of));
     let (first, second) = (node("first"), node("second"));
-    let options = |node: &verax_service::Node, of: &str| ServiceOptions {
-        node: Some(node.clone()),
-        records_snapshot: file(of),
-        ..Default::default()
+    let options = |node: &Node, of: &str| {
+        let (node, records_snapshot) = (Some(node.clone()), file(of));
+        in_control(ControlOptions { node, records_snapshot, ..Default::default() })
     };
     let fixture = Fixture::start(options(&first, "first")).await;
     let records = || Records::later(fixture.records.url());
@@ -271,7 +289,38 @@ async fn the_same_node_cannot_run_twice_and_a_start_without_mariadb_knows_its_pa
     let away = || Records::later("mysql://verax@127.0.0.1:1/verax");
     let served = Service::start(away(), options(&first, "first")).await.unwrap();
     let waits = Service::start(away(), options(&second, "second")).await.unwrap();
-    assert_eq!((served.role(), waits.role()), (Role::Active, Role::Standby));
+    assert_eq!((served.control().role(), waits.control().role()), (Role::Active, Role::Standby));
     served.stop();
     waits.stop();
+}
+
+/// MariaDB ends the session of a node that is silent for three seconds; reading the records may take
+/// longer than that.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_start_whose_records_are_read_slowly_keeps_its_lease() {
+    let fixture = Fixture::start(Default::default()).await;
+    fixture.namespace("quayside", "berths", None).await;
+    fixture.service.stop();
+    let mut connection = connect(&fixture).await;
+    connection.batch_execute("LOCK TABLES tenants WRITE").await.unwrap();
+    let records = Records::later(fixture.records.url());
+    let options = ControlOptions { node: Some(node("first")), ..Default::default() };
+    let starting = tokio::spawn(Service::start(records, in_control(options)));
+    let other = async { lease(&mut connect(&fixture).await).await };
+    let had = tokio::time::timeout(Duration::from_secs(60), async {
+        let mut session = None;
+        while session.is_none() {
+            session = lease(&mut connect(&fixture).await).await;
+        }
+        session
+    });
+    let had = had.await.unwrap();
+    tokio::time::sleep(LEASE_VALIDITY + Duration::from_secs(2)).await;
+    assert_eq!(other.await, had, "the same session has it all the time");
+    connection.batch_execute("UNLOCK TABLES").await.unwrap();
+    let service = starting.await.unwrap().unwrap();
+    assert_eq!(service.control().role(), Role::Active);
+    service.control().create_tenant(&fixture.admin, "tideline").await.unwrap();
+    service.stop();
+    fixture.end().await;
 }

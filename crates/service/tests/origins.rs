@@ -20,15 +20,18 @@ use serde_json::{Value, json};
 use tokio::net::TcpListener;
 use tokio::sync::Mutex;
 use verax_api::{CreateOrigin, OriginChange, OriginChoice, PolicyChange, SqlChange};
+use verax_control::ExpectedPolicy;
+use verax_control::{ControlError, ControlOptions};
 use verax_core::Precondition;
 use verax_core::entry::NEGATIVE_TYPE;
 use verax_core::lifetime::CacheControl;
+use verax_engine::EngineError;
+use verax_engine::cache::{Asked, PermitRequest, PutRequest, ReadOptions};
+use verax_engine::events::RefillOutcome;
 use verax_records::launcher::PrivateServer;
-use verax_service::access::Right;
-use verax_service::cache::{Asked, PermitRequest, PutRequest, RefillOutcome};
-use verax_service::{Namespace, ServiceError, ServiceOptions};
+use verax_service::ServiceOptions;
 
-use fixture::{Fixture, key, name, until, value};
+use fixture::{Fixture, Opened, in_control, key, name, until, value};
 
 /// A desk that keeps one value for each key, takes new ones, and can be told to fail.
 #[derive(Clone, Default)]
@@ -92,16 +95,22 @@ impl Desk {
 struct Started {
     fixture: Fixture,
     desk: Desk,
-    boards: Arc<Namespace>,
+    boards: Opened,
 }
 
 async fn started(policy: PolicyChange) -> Started {
     let (fixture, desk) = (Fixture::start(ServiceOptions::default()).await, Desk::default());
     fixture.namespace("ferrydesk", "boards", Some(&desk.serve().await)).await;
     let (tenant, namespace) = (name("ferrydesk"), name("boards"));
-    let changed = fixture.service.change_namespace(&fixture.admin, &tenant, &namespace, &policy);
+    let changed = fixture.service.control().change_namespace(
+        &fixture.admin,
+        &tenant,
+        &namespace,
+        &policy,
+        ExpectedPolicy::Any,
+    );
     changed.await.unwrap();
-    let boards = fixture.service.open(&fixture.admin, Right::Write, &tenant, &namespace).unwrap();
+    let boards = fixture.opened("ferrydesk/boards");
     Started { fixture, desk, boards }
 }
 
@@ -112,8 +121,8 @@ impl Started {
         match self.fixture.read(caller, "ferrydesk/boards", k).await {
             Ok(Some(answer)) => Ok(String::from_utf8(answer.entry.value.to_vec()).unwrap()),
             Ok(None) => Err("miss".into()),
-            Err(ServiceError::Origin(error)) => Err(error.kind().into()),
-            Err(ServiceError::NegativeResult { .. }) => Err("negative".into()),
+            Err(ControlError::Engine(EngineError::Origin(error))) => Err(error.kind().into()),
+            Err(ControlError::Engine(EngineError::NegativeResult { .. })) => Err("negative".into()),
             Err(error) => Err(error.to_string()),
         }
     }
@@ -128,20 +137,19 @@ async fn that_there_is_no_value_is_kept_for_its_own_time_and_ends_with_a_write()
         assert_eq!(all.read("k").await, Err("negative".into()));
     }
     assert_eq!(all.desk.calls(), 1, "the origin was asked once");
-    let counters = all.boards.counters();
-    assert_eq!(counters.negative_hits.load(Ordering::Relaxed), 5);
-    assert_eq!(counters.refills(RefillOutcome::NoValue), 1);
-    assert_eq!(counters.reads(), 6);
+    let counters = all.fixture.reading("ferrydesk/boards");
+    assert_eq!(counters.negative_hits, 5);
+    assert_eq!(counters.refills[RefillOutcome::NoValue as usize], 1);
+    assert_eq!(counters.reads, 6);
     // It is no value: what asks for the key to be absent stores over it, and so does a counter.
     let absent = PutRequest { condition: Precondition::IfAbsent, ..value("v") };
-    let service = &all.fixture.service;
-    assert!(!service.put(&all.boards, &key("k"), absent).unwrap().1);
+    assert!(!all.boards.writer.put(&key("k"), absent, None).await.unwrap().replaced);
     assert_eq!(all.read("k").await, Ok("v".into()));
     // An invalidation ends it too.
     assert_eq!(all.read("other").await, Err("no-value".into()));
     all.desk.has("other", "there now").await;
     assert_eq!(all.read("other").await, Err("negative".into()));
-    service.delete(&all.boards, &key("other"));
+    all.boards.writer.delete(&key("other"), Precondition::Always, None).await.unwrap();
     assert_eq!(all.read("other").await, Ok("there now".into()));
     all.fixture.end().await;
 }
@@ -167,7 +175,7 @@ async fn a_copy_of_what_is_gone_is_not_served_again() {
 #[tokio::test(flavor = "multi_thread")]
 async fn callers_that_refill_by_themselves_bring_the_word_that_there_is_none() {
     let all = started(PolicyChange { origin: Some(None), ..Default::default() }).await;
-    let (service, k) = (&all.fixture.service, key("k"));
+    let k = key("k");
     let ask = |refresh| PermitRequest {
         owner: "a test".into(),
         wait: Duration::ZERO,
@@ -176,17 +184,17 @@ async fn callers_that_refill_by_themselves_bring_the_word_that_there_is_none() {
         refresh,
         access: None,
     };
-    let Asked::Permit(permit) = service.ask(&all.boards, &k, ask(false)).await.unwrap() else {
+    let Asked::Permit(permit) = all.boards.refiller.ask(&k, ask(false)).await.unwrap() else {
         panic!("it is missing")
     };
     let none = PutRequest { media_type: NEGATIVE_TYPE.into(), ..value("") };
     let full = PutRequest { media_type: NEGATIVE_TYPE.into(), ..value("v") };
-    let refused = service.store_with_permit(&all.boards, &k, permit.number, full).unwrap_err();
-    assert!(matches!(refused, ServiceError::Invalid(_)), "{refused}");
-    service.store_with_permit(&all.boards, &k, permit.number, none).unwrap();
-    let known = service.ask(&all.boards, &k, ask(false)).await.unwrap_err();
-    assert!(matches!(known, ServiceError::NegativeResult { .. }), "{known}");
-    let again = service.ask(&all.boards, &k, ask(true)).await.unwrap();
+    let refused = all.boards.writer.store_with_permit(&k, permit.number, full).unwrap_err();
+    assert!(matches!(refused, EngineError::Invalid(_)), "{refused}");
+    all.boards.writer.store_with_permit(&k, permit.number, none).unwrap();
+    let known = all.boards.refiller.ask(&k, ask(false)).await.unwrap_err();
+    assert!(matches!(known, EngineError::NegativeResult { .. }), "{known}");
+    let again = all.boards.refiller.ask(&k, ask(true)).await.unwrap();
     assert!(matches!(again, Asked::Permit(_)), "it is wanted all the same");
     all.fixture.end().await;
 }
@@ -208,11 +216,10 @@ async fn a_hot_entry_is_refreshed_before_its_end_and_nobody_waits() {
         all.desk.calls() >= 2
     })
     .await;
-    let counters = all.boards.counters();
+    let counters = all.fixture.reading("ferrydesk/boards");
     // The first caller alone waited for the origin. On a machine that stops for two seconds the entry
     // may end first, and then one more does.
-    let waited =
-        counters.refilled.load(Ordering::Relaxed) + counters.joined.load(Ordering::Relaxed);
+    let waited = counters.refilled + counters.joined;
     assert!(waited <= 2, "{waited} callers waited");
     all.fixture.end().await;
 }
@@ -226,7 +233,7 @@ async fn without_an_origin_the_permit_comes_early_to_one_caller() {
         ..Default::default()
     };
     let all = started(early).await;
-    let (service, k) = (&all.fixture.service, key("k"));
+    let k = key("k");
     let request = PermitRequest {
         owner: "a test".into(),
         wait: Duration::ZERO,
@@ -235,16 +242,16 @@ async fn without_an_origin_the_permit_comes_early_to_one_caller() {
         refresh: false,
         access: None,
     };
-    let Asked::Permit(permit) = service.ask(&all.boards, &k, request.clone()).await.unwrap() else {
+    let Asked::Permit(permit) = all.boards.refiller.ask(&k, request.clone()).await.unwrap() else {
         panic!("it is missing")
     };
     tokio::time::sleep(Duration::from_millis(60)).await;
     let day = CacheControl { max_age: Some(Duration::from_millis(700)), ..Default::default() };
     let slow = PutRequest { cache_control: day, ..value("v") };
-    service.store_with_permit(&all.boards, &k, permit.number, slow).unwrap();
+    all.boards.writer.store_with_permit(&k, permit.number, slow).unwrap();
     let mut early = None;
     until("it is due", async || {
-        match service.ask(&all.boards, &k, request.clone()).await.unwrap() {
+        match all.boards.refiller.ask(&k, request.clone()).await.unwrap() {
             Asked::Permit(permit) => early = Some(permit),
             Asked::Value(_) => {}
             Asked::Later(_) => panic!("there is a value"),
@@ -259,28 +266,28 @@ async fn without_an_origin_the_permit_comes_early_to_one_caller() {
 async fn what_is_written_through_reaches_the_origin_first() {
     let through = PolicyChange { write_through: Some(true), ..Default::default() };
     let all = started(through).await;
-    let (service, k) = (&all.fixture.service, key("k"));
+    let k = key("k");
     all.desk.has("k", "old").await;
     assert_eq!(all.read("k").await, Ok("old".into()));
-    service.put_through(&all.boards, &k, value("new"), None).await.unwrap();
+    all.boards.writer.put(&k, value("new"), None).await.unwrap();
     assert_eq!(all.desk.values.lock().await["k"], "new");
     assert_eq!(all.read("k").await, Ok("new".into()));
     // A write that the origin refuses changes nothing.
     all.desk.fails.store(403, Ordering::SeqCst);
-    let refused = service.put_through(&all.boards, &k, value("no"), None).await.unwrap_err();
-    let ServiceError::NotWritten { error } = &refused else { panic!("{refused}") };
+    let refused = all.boards.writer.put(&k, value("no"), None).await.unwrap_err();
+    let EngineError::NotWritten { error } = &refused else { panic!("{refused}") };
     assert!(error.is_certain());
     assert_eq!(all.read("k").await, Ok("new".into()));
     // A condition that does not hold, or a value that is too large, never reaches the origin.
     let calls = all.desk.calls();
     let absent = PutRequest { condition: Precondition::IfAbsent, ..value("no") };
-    let refused = service.put_through(&all.boards, &k, absent, None).await.unwrap_err();
-    assert_eq!(refused, ServiceError::ConditionFailed);
+    let refused = all.boards.writer.put(&k, absent, None).await.unwrap_err();
+    assert_eq!(refused, EngineError::ConditionFailed);
     let large = PutRequest { value: vec![0; 2 << 20].into(), ..value("") };
-    service.put_through(&all.boards, &k, large, None).await.unwrap_err();
+    all.boards.writer.put(&k, large, None).await.unwrap_err();
     assert_eq!(all.desk.calls(), calls);
     all.desk.fails.store(0, Ordering::SeqCst);
-    assert!(service.delete_through(&all.boards, &k, Precondition::Always, None).await.unwrap());
+    assert!(all.boards.writer.delete(&k, Precondition::Always, None).await.unwrap());
     assert!(all.desk.values.lock().await.is_empty());
     assert_eq!(all.read("k").await, Err("no-value".into()));
     all.fixture.end().await;
@@ -294,12 +301,16 @@ async fn a_write_whose_outcome_is_not_known_removes_the_entry() {
     all.desk.has("k", "old").await;
     assert_eq!(all.read("k").await, Ok("old".into()));
     let change = OriginChange { total_timeout_ms: Some(200), ..Default::default() };
-    service.change_origin(admin, &name("ferrydesk"), &name("desk"), &change).await.unwrap();
+    service
+        .control()
+        .change_origin(admin, &name("ferrydesk"), &name("desk"), &change)
+        .await
+        .unwrap();
     all.desk.slow_ms.store(10_000, Ordering::SeqCst);
-    let refused = service.put_through(&all.boards, &k, value("new"), None).await.unwrap_err();
-    let ServiceError::NotWritten { error } = &refused else { panic!("{refused}") };
+    let refused = all.boards.writer.put(&k, value("new"), None).await.unwrap_err();
+    let EngineError::NotWritten { error } = &refused else { panic!("{refused}") };
     assert!(!error.is_certain() && refused.to_string().contains("was removed"), "{refused}");
-    assert_eq!(service.show(&all.boards, &k), None);
+    assert!(all.boards.reader.show(&k, all.fixture.service.engine().now()).is_none());
     all.fixture.end().await;
 }
 
@@ -312,12 +323,12 @@ async fn a_write_whose_outcome_is_not_known_removes_the_entry() {
 async fn a_gateway_that_does_not_know_leaves_no_entry(#[case] status: u64, #[case] kept: bool) {
     let through = PolicyChange { write_through: Some(true), ..Default::default() };
     let all = started(through).await;
-    let (service, k) = (&all.fixture.service, key("k"));
+    let k = key("k");
     all.desk.has("k", "old").await;
     assert_eq!(all.read("k").await, Ok("old".into()));
     all.desk.fails.store(status, Ordering::SeqCst);
-    service.put_through(&all.boards, &k, value("new"), None).await.unwrap_err();
-    assert_eq!(service.show(&all.boards, &k).is_some(), kept);
+    all.boards.writer.put(&k, value("new"), None).await.unwrap_err();
+    assert_eq!(all.boards.reader.show(&k, all.fixture.service.engine().now()).is_some(), kept);
     all.fixture.end().await;
 }
 
@@ -329,13 +340,13 @@ async fn writers_of_one_key_take_turns_and_entry_and_origin_agree() {
     let begun = Arc::new(AtomicU64::new(0));
     let writers: Vec<_> = (0..40)
         .map(|n| {
-            let (service, boards) = (Arc::clone(&all.fixture.service), Arc::clone(&all.boards));
+            let boards = all.boards.clone();
             let begun = Arc::clone(&begun);
             tokio::spawn(async move {
                 // What has begun is carried out, whoever goes away.
                 begun.fetch_add(1, Ordering::SeqCst);
                 let request = PutRequest { value: n.to_string().into(), ..value("") };
-                service.put_through(&boards, &key("k"), request, None).await.map(drop)
+                boards.writer.put(&key("k"), request, None).await.map(drop)
             })
         })
         .collect();
@@ -413,15 +424,17 @@ async fn nothing_older_is_read_after_a_write_was_told(#[case] tell: Tell) {
             all.desk.values.lock().await.insert("k".into(), text.clone());
         }
         match tell {
-            Tell::Delete => drop(service.delete(&all.boards, &key("k"))),
-            Tell::Tag => drop(service.invalidate_tag(&all.boards, "boards")),
+            Tell::Delete => {
+                all.boards.writer.delete(&key("k"), Precondition::Always, None).await.unwrap();
+            }
+            Tell::Tag => drop(all.boards.writer.invalidate_tag("boards")),
             Tell::Prefix => {
                 let place = (&tenant, &namespace);
-                service.clear_prefix(admin, place, "k").await.unwrap();
+                service.control().clear_prefix(admin, place, "k").await.unwrap();
             }
             Tell::Through => {
                 let request = PutRequest { value: text, ..value("") };
-                service.put_through(&all.boards, &key("k"), request, None).await.unwrap();
+                all.boards.writer.put(&key("k"), request, None).await.unwrap();
             }
         }
         told.store(written, Ordering::SeqCst);
@@ -467,21 +480,19 @@ struct Sql {
 
 async fn sql() -> Sql {
     let credentials = tempfile::tempdir().unwrap();
-    let options = ServiceOptions {
-        credentials_dir: Some(credentials.path().to_owned()),
-        ..Default::default()
-    };
+    let credentials_dir = Some(credentials.path().to_owned());
+    let options = in_control(ControlOptions { credentials_dir, ..Default::default() });
     let fixture = Fixture::start(options).await;
     let directory = tempfile::tempdir().unwrap();
     let server = PrivateServer::start(directory.path()).await.unwrap();
     let url = gauges(&server.url("verax"), credentials.path()).await;
-    fixture.service.create_tenant(&fixture.admin, "tideline").await.unwrap();
+    fixture.service.control().create_tenant(&fixture.admin, "tideline").await.unwrap();
     Sql { fixture, url, _credentials: credentials, _server: server, _directory: directory }
 }
 
 impl Sql {
     /// Binds a namespace to a query of this name, or says why that is refused.
-    async fn bind(&self, namespace: &str, sql: SqlChange) -> Result<(), ServiceError> {
+    async fn bind(&self, namespace: &str, sql: SqlChange) -> Result<(), ControlError> {
         let origin = CreateOrigin {
             name: namespace.into(),
             url: self.url.clone(),
@@ -493,14 +504,14 @@ impl Sql {
         };
         let (service, admin, tenant) =
             (&self.fixture.service, &self.fixture.admin, name("tideline"));
-        service.create_origin(admin, &tenant, &origin).await?;
+        service.control().create_origin(admin, &tenant, &origin).await?;
         let choice =
             OriginChoice { name: namespace.into(), key_pattern: Some("gauge/{gauge}".into()) };
         let policy = PolicyChange { origin: Some(Some(choice)), ..Default::default() };
-        service.create_namespace(admin, &tenant, namespace, &policy).await.map(drop)
+        service.control().create_namespace(admin, &tenant, namespace, &policy).await.map(drop)
     }
 
-    async fn read(&self, namespace: &str, k: &str) -> Result<Value, ServiceError> {
+    async fn read(&self, namespace: &str, k: &str) -> Result<Value, ControlError> {
         let path = format!("tideline/{namespace}");
         let answer = self.fixture.read(&self.fixture.admin, &path, k).await?.unwrap();
         assert_eq!(answer.entry.media_type.as_str(), "application/json");
@@ -529,7 +540,7 @@ async fn a_query_is_an_origin() {
     // A key is a value, whatever it holds.
     for hostile in ["gauge/x' OR '1'='1", "gauge/north'; DROP TABLE readings; --"] {
         let none = sql.read("row", hostile).await.unwrap_err();
-        let ServiceError::Origin(error) = &none else { panic!("{none}") };
+        let ControlError::Engine(EngineError::Origin(error)) = &none else { panic!("{none}") };
         assert_eq!(error.kind(), "no-value", "{hostile}");
     }
     sql.bind("rows", query("SELECT gauge FROM readings WHERE gauge >= :gauge ORDER BY 1", "rows"))
@@ -561,7 +572,9 @@ async fn a_query_is_bounded_and_changes_nothing() {
     for (namespace, text, result, kind) in cases {
         sql.bind(namespace, query(&text, result)).await.unwrap();
         let error = sql.read(namespace, "gauge/north").await.unwrap_err();
-        let ServiceError::Origin(error) = &error else { panic!("{namespace}: {error}") };
+        let ControlError::Engine(EngineError::Origin(error)) = &error else {
+            panic!("{namespace}: {error}")
+        };
         assert_eq!(error.kind(), kind, "{namespace}: {error}");
     }
     // The same rows within the bound are fine, and the connection that was cut off is not missed.
@@ -583,4 +596,31 @@ async fn a_query_that_cannot_serve_is_refused_when_it_is_given(
     let error = sql.bind("gauges", query(text, "rows")).await.unwrap_err().to_string();
     assert!(error.contains(says), "{error}");
     sql.fixture.end().await;
+}
+
+/// Who asks for what the origin says now gets nothing that was read before that.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_asked_for_anew_is_not_served_by_a_read_that_began_before() {
+    let all = started(PolicyChange::default()).await;
+    all.desk.has("k", "old").await;
+    all.desk.slow_ms.store(400, Ordering::SeqCst);
+    let before = tokio::spawn({
+        let reader = all.boards.reader.clone();
+        async move { reader.read(&key("k"), ReadOptions::default()).await }
+    });
+    until("it is being read", async || all.desk.calls() == 1).await;
+    let mut anew = tokio::task::JoinSet::new();
+    for _ in 0..5 {
+        let reader = all.boards.reader.clone();
+        let options = ReadOptions { refresh: true, ..ReadOptions::default() };
+        anew.spawn(async move { reader.read(&key("k"), options).await });
+    }
+    // Others who do not ask for it anew wait for the read that is under way.
+    let joined = all.boards.reader.read(&key("k"), ReadOptions::default()).await.unwrap();
+    assert!(joined.is_some() && before.await.unwrap().unwrap().is_some());
+    while let Some(read) = anew.join_next().await {
+        assert!(read.unwrap().unwrap().is_some());
+    }
+    assert_eq!(all.desk.calls(), 2, "one more read, for all of them");
+    all.fixture.end().await;
 }

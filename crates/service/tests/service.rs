@@ -20,13 +20,16 @@ use verax_api::{
     CreateSession, LoadProgress, LoadReport, LoadRequest, OriginChange, PolicyChange,
     ProfileChoice, WarmRequest, WarmValues,
 };
+use verax_control::ControlError;
+use verax_control::ExpectedPolicy;
+use verax_control::access::Caller;
+use verax_control::runs::{LoadPlan, LoadRunner, ProgressSink, RunningLoad, StopSignal};
 use verax_core::load::{Comparison, LaneRecorder};
-use verax_service::access::{Caller, Right};
-use verax_service::cache::{ReadOptions, Source};
-use verax_service::runs::{LoadPlan, LoadRunner, ProgressSink, RunningLoad, StopSignal};
-use verax_service::{Service, ServiceError, ServiceOptions};
+use verax_engine::cache::{ReadOptions, Source};
+use verax_engine::{EngineOptions, MemoryUse};
+use verax_service::{Service, ServiceOptions};
 
-use fixture::{Fixture, key, name, until};
+use fixture::{Fixture, key, name, open, until};
 
 /// An origin that answers with the key, counts its calls, and knows no `nothing`.
 async fn origin() -> (String, Arc<AtomicU64>) {
@@ -57,16 +60,18 @@ async fn callers_see_their_own_part_of_what_goes_on() {
     fixture.namespace("ferrydesk", "fares", None).await;
     fixture.namespace("tideline", "tables", None).await;
     let service = &fixture.service;
-    let reader = service.token_caller(&fixture.token(&["read:ferrydesk/boards"]).await).unwrap();
-    let manager = service.token_caller(&fixture.token(&["manage:tideline"]).await).unwrap();
+    let reader =
+        service.control().token_caller(&fixture.token(&["read:ferrydesk/boards"]).await).unwrap();
+    let manager =
+        service.control().token_caller(&fixture.token(&["manage:tideline"]).await).unwrap();
 
     // Live samples: the namespaces a caller may see, and the whole's memory for administrators alone.
-    let (_, mut samples) = service.watch(&reader);
+    let (_, mut samples) = service.control().watch(&reader);
     fixture.put("ferrydesk/boards", "k", "v");
     fixture.read(&reader, "ferrydesk/boards", "k").await.unwrap().unwrap();
     let mut reads = 0;
     while reads == 0 {
-        let sample = samples.next(service, &reader).await.unwrap();
+        let sample = samples.next().await.unwrap();
         assert_eq!(sample.namespaces.len(), 1);
         assert_eq!((sample.memory_bytes, sample.evictions), (None, None));
         reads = sample.namespaces[0].reads;
@@ -75,34 +80,35 @@ async fn callers_see_their_own_part_of_what_goes_on() {
             assert_eq!(sample.hit_latency.unwrap().samples, 1);
         }
     }
-    let (history, _) = service.watch(&fixture.admin);
+    let (history, _) = service.control().watch(&Arc::new(fixture.admin.clone()));
     let latest = history.last().unwrap();
     assert_eq!(latest.namespaces.len(), 3);
     assert!(latest.memory_bytes.unwrap() > 0 && latest.memory_limit_bytes.is_some());
-    let (seen, _) = service.watch(&manager);
+    let (seen, _) = service.control().watch(&manager);
     assert!(seen.iter().all(|s| s.namespaces.iter().all(|n| n.tenant == "tideline")));
 
     // Lists: the same.
-    let names = |caller| service.tenants(caller).into_iter().map(|t| t.name).collect::<Vec<_>>();
+    let names =
+        |caller| service.control().tenants(caller).into_iter().map(|t| t.name).collect::<Vec<_>>();
     assert_eq!(names(&reader), ["ferrydesk"]);
     assert_eq!(names(&fixture.admin), ["ferrydesk", "tideline"]);
-    let namespaces = service.namespaces(&reader, &name("ferrydesk")).unwrap();
+    let namespaces = service.control().namespaces(&reader, &name("ferrydesk")).unwrap();
     assert_eq!(namespaces.len(), 1);
     assert!(matches!(
-        service.namespaces(&reader, &name("tideline")),
-        Err(ServiceError::MissingScope(_))
+        service.control().namespaces(&reader, &name("tideline")),
+        Err(ControlError::MissingScope(_))
     ));
 
     // Rights do not include each other.
     assert!(matches!(
         fixture.read(&manager, "tideline/tables", "k").await,
-        Err(ServiceError::MissingScope(scope)) if scope.to_string() == "read:tideline/tables"
+        Err(ControlError::MissingScope(scope)) if scope.to_string() == "read:tideline/tables"
     ));
-    assert!(service.clear(&reader, &name("ferrydesk"), &name("boards")).await.is_err());
-    assert!(service.clear(&manager, &name("tideline"), &name("tables")).await.is_ok());
-    assert!(service.create_token(&manager, &["admin".into()], "").await.is_err());
-    assert!(service.activity(&manager, None, 10).await.is_err());
-    let activity = service.activity(&manager, Some(name("tideline")), 10).await.unwrap();
+    assert!(service.control().clear(&reader, &name("ferrydesk"), &name("boards")).await.is_err());
+    assert!(service.control().clear(&manager, &name("tideline"), &name("tables")).await.is_ok());
+    assert!(service.control().create_token(&manager, &["admin".into()], "").await.is_err());
+    assert!(service.control().activity(&manager, None, 10).await.is_err());
+    let activity = service.control().activity(&manager, Some(name("tideline")), 10).await.unwrap();
     assert_eq!(activity[0].action, "namespace.clear");
     assert!(activity.iter().all(|a| a.tenant.as_deref() == Some("tideline")));
     fixture.end().await;
@@ -114,31 +120,42 @@ async fn sessions_end_with_their_tokens() {
     fixture.namespace("ferrydesk", "boards", None).await;
     let service = &fixture.service;
     let secret = fixture.token(&["read:ferrydesk"]).await;
-    let (by_token, shown) = service.start_session(&CreateSession::Token(secret.clone())).unwrap();
+    let (by_token, shown) =
+        service.control().start_session(&CreateSession::Token(secret.clone())).unwrap();
     assert_eq!(shown.scopes, ["read:ferrydesk"]);
-    let link = service.sign_in_link(&service.token_caller(&secret).unwrap());
+    let link = service.control().sign_in_link(&service.control().token_caller(&secret).unwrap());
     let code = link.unwrap().path.strip_prefix("/sign-in#").unwrap().to_owned();
-    let (by_code, _) = service.start_session(&CreateSession::Code(code.clone())).unwrap();
-    assert!(service.start_session(&CreateSession::Code(code)).is_err(), "a code works once");
-    assert!(service.session_caller(&by_token).is_ok() && service.session_caller(&by_code).is_ok());
-    // A session is not a token, nor the other way round.
-    assert!(service.token_caller(&by_token).is_err() && service.session_caller(&secret).is_err());
-    let tokens = service.tokens(&fixture.admin).await.unwrap();
-    service.revoke_token(&fixture.admin, tokens.last().unwrap().id).await.unwrap();
+    let (by_code, _) = service.control().start_session(&CreateSession::Code(code.clone())).unwrap();
     assert!(
-        service.session_caller(&by_token).is_err() && service.session_caller(&by_code).is_err()
+        service.control().start_session(&CreateSession::Code(code)).is_err(),
+        "a code works once"
     );
-    assert!(service.token_caller(&secret).is_err());
+    assert!(
+        service.control().session_caller(&by_token).is_ok()
+            && service.control().session_caller(&by_code).is_ok()
+    );
+    // A session is not a token, nor the other way round.
+    assert!(
+        service.control().token_caller(&by_token).is_err()
+            && service.control().session_caller(&secret).is_err()
+    );
+    let tokens = service.control().tokens(&fixture.admin).await.unwrap();
+    service.control().revoke_token(&fixture.admin, tokens.last().unwrap().id).await.unwrap();
+    assert!(
+        service.control().session_caller(&by_token).is_err()
+            && service.control().session_caller(&by_code).is_err()
+    );
+    assert!(service.control().token_caller(&secret).is_err());
     // The first administrator token is created; no further one is by itself, whatever the file
     // says.
-    let first = service.administrator_token(None).await.unwrap();
-    assert_eq!(service.administrator_token(Some(&first)).await.unwrap(), first);
+    let first = service.control().administrator_token(None).await.unwrap();
+    assert_eq!(service.control().administrator_token(Some(&first)).await.unwrap(), first);
     for known in [None, Some("lost"), Some(""), Some(secret.as_str())] {
-        let refused = service.administrator_token(known).await.unwrap_err();
-        assert!(matches!(refused, ServiceError::Conflict(_)), "{known:?}: {refused:?}");
+        let refused = service.control().administrator_token(known).await.unwrap_err();
+        assert!(matches!(refused, ControlError::Conflict(_)), "{known:?}: {refused:?}");
     }
-    let another = service.new_administrator_token().await.unwrap();
-    assert!(another != first && service.token_caller(&another).unwrap().is_admin());
+    let another = service.control().new_administrator_token().await.unwrap();
+    assert!(another != first && service.control().token_caller(&another).unwrap().is_admin());
     fixture.end().await;
 }
 
@@ -155,8 +172,8 @@ async fn what_is_created_survives_and_what_is_deleted_takes_its_entries() {
     // A second service over the same records knows all of it.
     let other = Service::start(fixture.records.clone(), ServiceOptions::default()).await.unwrap();
     let (tenant, namespace) = (name("quayside"), name("berths"));
-    let opened = other.open(admin, Right::Read, &tenant, &namespace).unwrap();
-    let there = other.read(&opened, &key("b1"), ReadOptions::default()).await;
+    let opened = open(&other, admin, "quayside/berths").unwrap();
+    let there = opened.reader.read(&key("b1"), ReadOptions::default()).await;
     assert!(matches!(there.unwrap().unwrap().source, Source::Origin(_)));
     assert_eq!(calls.load(Ordering::SeqCst), 2);
     other.stop();
@@ -164,32 +181,39 @@ async fn what_is_created_survives_and_what_is_deleted_takes_its_entries() {
     // An origin that is changed is used at once by the namespaces bound to it.
     let (elsewhere, moved) = origin().await;
     let change = OriginChange { url: Some(format!("{elsewhere}/{{key}}")), ..Default::default() };
-    fixture.service.change_origin(admin, &tenant, &name("desk"), &change).await.unwrap();
+    fixture.service.control().change_origin(admin, &tenant, &name("desk"), &change).await.unwrap();
     fixture.read(admin, "quayside/berths", "b2").await.unwrap().unwrap();
     assert_eq!((calls.load(Ordering::SeqCst), moved.load(Ordering::SeqCst)), (2, 1));
     let unusable =
         OriginChange { url: Some(format!("{elsewhere}/{{berth}}")), ..Default::default() };
-    let refused = fixture.service.change_origin(admin, &tenant, &name("desk"), &unusable).await;
+    let refused =
+        fixture.service.control().change_origin(admin, &tenant, &name("desk"), &unusable).await;
     assert!(refused.unwrap_err().to_string().contains("{berth}"));
 
     // In use, it cannot go; unbound, it can; and the namespace takes its entries along.
-    let in_use = fixture.service.delete_origin(admin, &tenant, &name("desk")).await.unwrap_err();
-    assert!(matches!(in_use, ServiceError::Conflict(_)), "{in_use}");
+    let in_use =
+        fixture.service.control().delete_origin(admin, &tenant, &name("desk")).await.unwrap_err();
+    assert!(matches!(in_use, ControlError::Conflict(_)), "{in_use}");
     let unbind = PolicyChange { origin: Some(None), ..Default::default() };
-    fixture.service.change_namespace(admin, &tenant, &namespace, &unbind).await.unwrap();
-    fixture.service.delete_origin(admin, &tenant, &name("desk")).await.unwrap();
+    fixture
+        .service
+        .control()
+        .change_namespace(admin, &tenant, &namespace, &unbind, ExpectedPolicy::Any)
+        .await
+        .unwrap();
+    fixture.service.control().delete_origin(admin, &tenant, &name("desk")).await.unwrap();
     assert!(fixture.read(admin, "quayside/berths", "b3").await.unwrap().is_none());
-    assert!(fixture.service.memory().0 > 0);
-    fixture.service.delete_namespace(admin, &tenant, &namespace).await.unwrap();
-    until("its memory is back", async || fixture.service.memory().0 == 0).await;
+    assert!(fixture.service.engine().memory().used > 0);
+    fixture.service.control().delete_namespace(admin, &tenant, &namespace).await.unwrap();
+    until("its memory is back", async || fixture.service.engine().memory().used == 0).await;
     let gone = fixture.read(admin, "quayside/berths", "b1").await.unwrap_err();
     assert_eq!(gone.to_string(), "there is no namespace quayside/berths");
     // A new namespace of the same name starts empty, with an identity of its own.
     fixture.namespace("quayside", "berths", None).await;
     assert!(fixture.read(admin, "quayside/berths", "b1").await.unwrap().is_none());
-    fixture.service.delete_namespace(admin, &tenant, &namespace).await.unwrap();
-    fixture.service.delete_tenant(admin, &tenant).await.unwrap();
-    assert!(fixture.service.tenants(admin).is_empty());
+    fixture.service.control().delete_namespace(admin, &tenant, &namespace).await.unwrap();
+    fixture.service.control().delete_tenant(admin, &tenant).await.unwrap();
+    assert!(fixture.service.control().tenants(admin).is_empty());
     fixture.end().await;
 }
 
@@ -206,7 +230,11 @@ async fn warm_runs_store_what_they_can_and_say_what_they_could_not() {
     let (tenant, namespace) = (name("ferrydesk"), name("boards"));
     let warm = async |values, concurrency| {
         let request = WarmRequest { pattern: None, values, concurrency };
-        fixture.service.start_warm_run(&fixture.admin, &tenant, &namespace, &request).await
+        fixture
+            .service
+            .control()
+            .start_warm_run(&fixture.admin, &tenant, &namespace, &request)
+            .await
     };
     let run = warm(list(&["a", "b", "nothing", "private"]), Some(2)).await.unwrap();
     let mut changes = run.watch();
@@ -245,8 +273,11 @@ async fn warm_runs_store_what_they_can_and_say_what_they_could_not() {
     let run = warm(list(&many), Some(1)).await.unwrap();
     let stranger = Caller::service("a stranger", vec!["manage:tideline".parse().unwrap()]);
     let id = run.now().id;
-    assert!(matches!(fixture.service.stop_warm_run(&stranger, id), Err(ServiceError::Unknown(_))));
-    fixture.service.stop_warm_run(&fixture.admin, id).unwrap();
+    assert!(matches!(
+        fixture.service.control().stop_warm_run(&stranger, id),
+        Err(ControlError::Unknown(_))
+    ));
+    fixture.service.control().stop_warm_run(&fixture.admin, id).unwrap();
     let ended = run.watch().wait_for(|run| run.state != "running").await.unwrap().clone();
     assert_eq!(ended.state, "stopped");
     assert!(ended.stored < 5_000, "{}", ended.stored);
@@ -307,22 +338,22 @@ async fn one_load_run_at_a_time_and_every_end_is_remembered(
         }
     };
     let start = async |namespace: &str| {
-        fixture.service.start_load_run(&fixture.admin, &spec(namespace)).await
+        fixture.service.control().start_load_run(&fixture.admin, &spec(namespace)).await
     };
-    assert!(matches!(start("ferrydesk/boards").await, Err(ServiceError::Busy(_))), "no runner yet");
-    fixture.service.set_load_runner(Arc::new(Played { fail }));
+    assert!(matches!(start("ferrydesk/boards").await, Err(ControlError::Busy(_))), "no runner yet");
+    fixture.service.control().set_load_runner(Arc::new(Played { fail }));
     assert!(start("ferrydesk/notes").await.unwrap_err().to_string().contains("no origin"));
     let run = start("ferrydesk/boards").await.unwrap();
     run.watch().wait_for(|run| run.ticks.len() == 1).await.unwrap();
-    assert!(matches!(start("ferrydesk/boards").await, Err(ServiceError::Conflict(_))));
-    fixture.service.stop_load_run(&fixture.admin, run.now().id).unwrap();
+    assert!(matches!(start("ferrydesk/boards").await, Err(ControlError::Conflict(_))));
+    fixture.service.control().stop_load_run(&fixture.admin, run.now().id).unwrap();
     let ended = run.watch().wait_for(|run| run.state != "running").await.unwrap().clone();
     assert_eq!(ended.state, state);
     assert_eq!(ended.reason.as_deref(), fail.then_some("it broke"));
     // The place is free again, and the records have the end.
     until("the next run may start", async || start("ferrydesk/boards").await.is_ok()).await;
     let other = Service::start(fixture.records.clone(), ServiceOptions::default()).await.unwrap();
-    let runs = other.recent_load_runs(&fixture.admin).await;
+    let runs = other.control().recent_load_runs(&fixture.admin).await;
     assert!(runs.iter().any(|r| r.id == ended.id && r.state == state && r.ticks.len() == 1));
     other.stop();
     fixture.end().await;
@@ -330,15 +361,18 @@ async fn one_load_run_at_a_time_and_every_end_is_remembered(
 
 #[tokio::test(flavor = "multi_thread")]
 async fn memory_stays_within_its_limit_whatever_is_stored() {
-    let options = ServiceOptions { memory_limit: 1 << 20, ..Default::default() };
+    let options = ServiceOptions {
+        engine: EngineOptions { memory_limit: 1 << 20, ..Default::default() },
+        ..Default::default()
+    };
     let fixture = Fixture::start(options).await;
     fixture.namespace("ferrydesk", "boards", None).await;
     for n in 0..5_000 {
         fixture.put("ferrydesk/boards", &format!("k{n}"), &"x".repeat(1_000));
-        let (used, limit, _) = fixture.service.memory();
+        let MemoryUse { used, limit, .. } = fixture.service.engine().memory();
         assert!(used <= limit, "{used} of {limit}");
     }
-    let (used, limit, evicted) = fixture.service.memory();
+    let MemoryUse { used, limit, evicted } = fixture.service.engine().memory();
     assert!(used > limit / 2 && evicted > 3_000, "{used} {evicted}");
     fixture.end().await;
 }

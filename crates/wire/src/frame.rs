@@ -76,6 +76,17 @@ pub fn missing(bytes: &[u8]) -> usize {
     }
 }
 
+/// What the first frame of `bytes` is about, whose header must be there.
+pub fn about(bytes: &[u8]) -> Frame {
+    match bytes.first_chunk::<HEAD>() {
+        Some([.., n0, n1, i0, i1, i2, i3]) => Frame {
+            namespace: u16::from_le_bytes([*n0, *n1]),
+            id: u32::from_le_bytes([*i0, *i1, *i2, *i3]),
+        },
+        None => Frame::default(),
+    }
+}
+
 /// Writes a frame whose body `fill` appends.
 pub(crate) fn write(
     out: &mut Vec<u8>,

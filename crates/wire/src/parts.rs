@@ -19,6 +19,9 @@ pub struct Lifetime {
 }
 
 impl Lifetime {
+    /// A part that is not given, and comes from the namespace or, where a max-age is given, is zero.
+    pub const NOT_GIVEN: u64 = u64::MAX;
+
     pub(crate) fn read(reader: &mut Reader<'_>) -> Result<Self, WireError> {
         Ok(Self {
             max_age: reader.u64("max-age")?,

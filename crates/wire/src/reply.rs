@@ -380,6 +380,8 @@ pub enum Reply<'a> {
     Failed {
         /// Why, for programs; see [`FailureCode`](crate::FailureCode).
         code: u16,
+        /// Whether it is certain that a write to the origin changed nothing there.
+        unchanged: bool,
         /// Why, in words.
         detail: &'a str,
     },
@@ -463,6 +465,7 @@ impl std::fmt::Debug for BatchReplies<'_> {
     }
 }
 
+const UNCHANGED: u8 = 0b01;
 const READ: u8 = 0b01;
 const WRITE: u8 = 0b10;
 const KEY: u8 = 0;
@@ -480,7 +483,7 @@ impl<'a> Reply<'a> {
         let most = match kind {
             OPENED => READ | WRITE,
             INVALIDATED => ALL,
-            VALUE | DONE | COUNTED => 1,
+            VALUE | DONE | COUNTED | FAILED => 1,
             _ => 0,
         };
         if flags > most {
@@ -527,7 +530,12 @@ impl<'a> Reply<'a> {
             PERMIT => Reply::Permit { permit: reader.u64("permit")?, ends_in: reader.u64("time")? },
             LATER => Reply::Later { retry_after: reader.u64("time")? },
             FAILED => {
-                Reply::Failed { code: reader.u16("code")?, detail: reader.rest_text("detail")? }
+                let unchanged = flags & UNCHANGED != 0;
+                Reply::Failed {
+                    code: reader.u16("code")?,
+                    unchanged,
+                    detail: reader.rest_text("detail")?,
+                }
             }
             other => return Err(WireError::Kind(other)),
         };
@@ -569,6 +577,7 @@ impl<'a> Reply<'a> {
             Reply::Value(value) => u8::from(value.details.is_some()),
             Reply::Done { was_there } => u8::from(*was_there),
             Reply::Counted { created, .. } => u8::from(*created),
+            Reply::Failed { unchanged, .. } => u8::from(*unchanged) * UNCHANGED,
             _ => 0,
         }
     }
@@ -609,7 +618,7 @@ impl<'a> Reply<'a> {
             Reply::Batch(replies) => replies.write(out),
             Reply::Page(page) => page.write(out),
             Reply::Counted { value, .. } => out.extend_from_slice(&value.to_le_bytes()),
-            Reply::Failed { code, detail } => {
+            Reply::Failed { code, detail, .. } => {
                 out.extend_from_slice(&code.to_le_bytes());
                 out.extend_from_slice(detail.as_bytes());
             }

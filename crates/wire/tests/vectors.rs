@@ -1,7 +1,7 @@
 //! The golden vectors: frames as bytes, written down once, which every implementation must make and
 //! read the same. `VERAX_WRITE_VECTORS=1` writes the file after a deliberate change of the protocol.
 
-#![allow(clippy::unwrap_used)]
+#![allow(clippy::unwrap_used, clippy::panic)]
 
 use verax_wire::{
     AskFlags, BatchOperations, BatchReplies, Details, FailureCode, Frame, GetFlags, Hello,
@@ -156,7 +156,7 @@ fn replies() -> Vec<(u16, u32, Reply<'static>)> {
         Reply::Value(Value { source: Source::Joined, time_left: 1, details: None, value: b"v" }),
         Reply::Miss,
         Reply::Done { was_there: true },
-        Reply::Failed { code: FailureCode::Busy as u16, detail: "later" },
+        Reply::Failed { code: FailureCode::Busy as u16, unchanged: false, detail: "later" },
     ];
     vec![
         (
@@ -204,7 +204,20 @@ fn replies() -> Vec<(u16, u32, Reply<'static>)> {
         (1, 20, Reply::Granted { token: 0x1_0000_0001, ends_in: 30_000 }),
         (1, 24, Reply::Held { token: 0x1_0000_0001, ends_in: 29_000, waiting: 3, owner: "desk 1" }),
         (1, 25, Reply::Permit { permit: 77, ends_in: 10_000 }),
-        (1, 20, Reply::Failed { code: FailureCode::MissingScope as u16, detail: "no" }),
+        (
+            1,
+            20,
+            Reply::Failed {
+                code: FailureCode::MissingScope as u16,
+                unchanged: false,
+                detail: "no",
+            },
+        ),
+        (
+            1,
+            26,
+            Reply::Failed { code: FailureCode::OriginFailed as u16, unchanged: true, detail: "no" },
+        ),
     ]
 }
 
@@ -314,4 +327,57 @@ fn check(bytes: &[u8], request: bool) {
         read.encode(frame, &mut again);
         assert_eq!(hex(&again), hex(bytes), "{read:?}");
     }
+}
+
+/// Frames that break the protocol, and what is wrong with each: a server answers them with one *failed*
+/// frame of id 0 and closes.
+fn breaches() -> Vec<(&'static str, Vec<u8>)> {
+    let frame = |kind: u8, flags: u8, body: &[u8]| {
+        let mut bytes = (body.len() as u32).to_le_bytes().to_vec();
+        bytes.extend([kind, flags, 1, 0, 7, 0, 0, 0]);
+        bytes.extend(body);
+        bytes
+    };
+    let text = |length: usize| vec![b'k'; length];
+    vec![
+        ("a kind that no request has", frame(0x7e, 0, b"")),
+        ("a reply in place of a request", frame(0x83, 0, b"")),
+        ("a flag that get does not have", frame(0x10, 0x80, b"k")),
+        ("a ping with a body", frame(0x03, 0, b"!")),
+        ("a key of no bytes", frame(0x12, 0, b"")),
+        ("a key of 1,025 bytes", frame(0x12, 0, &text(1_025))),
+        ("a key that is not UTF-8", frame(0x12, 0, b"\xff")),
+        ("a tag of no bytes", frame(0x16, 0, b"")),
+        ("a tag of 129 bytes", frame(0x16, 0, &text(129))),
+        ("a release without all of its token", frame(0x22, 0, &[1, 2, 3])),
+        ("a put that is both if absent and if matches", frame(0x11, 3, &text(64))),
+        ("a batch that says it has 1,001 operations", frame(0x14, 0, &1_001u16.to_le_bytes())),
+        ("a hello without its mark", frame(0x01, 0, b"HTTP/1.1 200 OK")),
+        ("a body of 8 MiB and one byte, which is not sent", {
+            let mut bytes = frame(0x10, 0, b"");
+            bytes[..4].copy_from_slice(&((8u32 << 20) + 1).to_le_bytes());
+            bytes
+        }),
+    ]
+}
+
+#[test]
+fn breaches_are_what_was_written_down() {
+    let path = concat!(env!("CARGO_MANIFEST_DIR"), "/vectors/breaches.txt");
+    let mut made = String::new();
+    for (what, bytes) in breaches() {
+        let error = match next_frame(&bytes, 8 << 20) {
+            Err(error) => error,
+            Ok(Some((raw, _))) => match Request::decode(raw.head, raw.body) {
+                Err(error) => error,
+                Ok(request) => panic!("{what}: {request:?}"),
+            },
+            Ok(None) => panic!("{what}: it is not whole"),
+        };
+        made += &format!("{what} | {error} | {}\n", hex(&bytes));
+    }
+    if std::env::var_os("VERAX_WRITE_VECTORS").is_some() {
+        std::fs::write(path, &made).unwrap();
+    }
+    assert_eq!(std::fs::read_to_string(path).unwrap(), made);
 }

@@ -60,7 +60,7 @@ pub(crate) struct ServiceFlags {
     /// plain or json [env: VERAX_LOG_FORMAT] [default: plain]
     #[arg(long, value_name = "FORMAT")]
     pub(crate) log_format: Option<String>,
-    /// What to log, such as info or verax_service=debug [env: VERAX_LOG] [default: info]
+    /// What to log, such as info or verax_control=debug [env: VERAX_LOG] [default: info]
     #[arg(long, value_name = "FILTER")]
     pub(crate) log: Option<String>,
     /// Create a new administrator token, because the one in the data directory is lost

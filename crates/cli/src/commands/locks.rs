@@ -99,12 +99,16 @@ fn lock_lines(lock: &Lock) -> String {
     );
     for (place, waiting) in lock.line.iter().enumerate() {
         text.push_str(&format!(
-            "\n  {}. {} · waits since {} · gives up in {}",
+            "\n  {}. {} · waiting for {} · gives up in {}",
             place + 1,
             waiting.owner,
             time(waiting.waiting_seconds),
             time(waiting.gives_up_in_seconds)
         ));
+    }
+    let more = lock.waiting.saturating_sub(lock.line.len() as u64);
+    if more > 0 {
+        text.push_str(&format!("\n  … and {more} more"));
     }
     text
 }
@@ -118,7 +122,7 @@ fn row(lock: &Lock) -> Vec<String> {
         of(|holder| holder.fencing_token.to_string()),
         of(|holder| time(holder.held_seconds)),
         of(|holder| time(holder.ends_in_seconds)),
-        lock.line.len().to_string(),
+        lock.waiting.to_string(),
     ]
 }
 

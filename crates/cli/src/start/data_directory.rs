@@ -5,7 +5,7 @@ use std::io::{ErrorKind, Read, Write};
 use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 
-use verax_service::NodeId;
+use verax_control::NodeId;
 
 use crate::failure::Failure;
 

@@ -16,7 +16,7 @@ use verax_records::launcher::{Listen, PrivateServer, PrivateServerOptions};
 use super::data_directory::{DataDirectory, keep_secret};
 use super::drill_runner::DemoDrills;
 use super::pair::Pair;
-use super::serve::{Running, StopSignals, start};
+use super::serve::{Running, Signals, start};
 use crate::arguments::DemoOptions;
 use crate::failure::Failure;
 use crate::logging;
@@ -57,25 +57,25 @@ impl Steps {
 
 /// Runs the demo until it is told to stop.
 pub(crate) async fn demo(options: DemoOptions) -> Result<(), Failure> {
-    let mut signals = StopSignals::catch()?;
+    let mut signals = Signals::catch()?;
     let settings = Settings::for_demo(&options, &environment)?;
     let _log = logging::start(settings.log_format, &settings.log_filter);
     let steps = Steps::new()?;
     if options.pair {
         let prepared = tokio::select! {
             prepared = prepare_pair(&options, &settings, &steps) => prepared?,
-            () = signals.received() => return Ok(()),
+            () = signals.stop() => return Ok(()),
         };
         let (pair, network) = prepared;
-        signals.received().await;
+        signals.stop().await;
         return pair.stop(network.servers).await;
     }
     let running = tokio::select! {
         prepared = prepare(&options, &settings, &steps) => prepared?,
-        () = signals.received() => return Ok(()),
+        () = signals.stop() => return Ok(()),
     };
     running.say_role();
-    running.until_stopped(&mut signals).await
+    running.until_stopped(&mut signals, || Settings::for_demo(&options, &environment)).await
 }
 
 /// The Verax that the ferry network is built around.
@@ -116,7 +116,7 @@ async fn prepare(
     let network = surround(&center, options, settings, steps).await?;
     let drills = Drills::prepare(network.verax.clone(), &network.ferry_url).await;
     let drills = DemoDrills(Arc::new(drills.map_err(|e| failed(&e))?));
-    running.service.set_drill_runner(Arc::new(drills));
+    running.service.control().set_drill_runner(Arc::new(drills));
     if !options.no_traffic {
         begin_traffic(network.verax.clone(), running.service.stopping());
     }

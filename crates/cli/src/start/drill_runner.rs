@@ -3,8 +3,8 @@
 use std::sync::Arc;
 
 use verax_api::{DrillRequest, DrillSpec};
+use verax_control::drills::{DrillRunner, DrillSink, RunningDrill};
 use verax_demo::drills::Drills;
-use verax_service::drills::{DrillRunner, DrillSink, RunningDrill};
 
 /// Runs the demo's drills.
 #[derive(Debug)]

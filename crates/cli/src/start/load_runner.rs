@@ -4,8 +4,8 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use verax_client::{Client, ClientOptions};
+use verax_control::runs::{LoadPlan, LoadRunner, ProgressSink, RunningLoad, StopSignal};
 use verax_load::{CachedLane, DirectLane, Plan};
-use verax_service::runs::{LoadPlan, LoadRunner, ProgressSink, RunningLoad, StopSignal};
 
 /// Runs loads against the Verax at an address.
 #[derive(Debug)]

@@ -11,10 +11,12 @@ use tokio::signal::unix::{Signal, SignalKind, signal};
 use tokio::sync::watch;
 use tokio::task::JoinHandle;
 use verax_api::LoadProfileSpec;
+use verax_control::{ControlError, ControlOptions, Node, Role};
+use verax_engine::EngineOptions;
 use verax_records::Records;
 use verax_records::launcher::{Listen, PrivateServer, PrivateServerOptions};
 use verax_server::{HostNames, HttpOptions, Tls, WireLimits};
-use verax_service::{Node, Role, Service, ServiceError, ServiceOptions};
+use verax_service::{Service, ServiceOptions};
 
 use super::data_directory::DataDirectory;
 use super::descriptors;
@@ -26,22 +28,41 @@ use crate::settings::{Settings, environment};
 
 /// The signals that stop the service: SIGINT (Ctrl-C) and SIGTERM. They are caught from the
 /// beginning, so one that comes during the start ends it in order too.
-pub(super) struct StopSignals {
+pub(super) struct Signals {
     interrupt: Signal,
     terminate: Signal,
+    hangup: Signal,
 }
 
-impl StopSignals {
+impl Signals {
     pub(super) fn catch() -> Result<Self, Failure> {
         let (interrupt, terminate) =
             (signal(SignalKind::interrupt())?, signal(SignalKind::terminate())?);
-        Ok(Self { interrupt, terminate })
+        let hangup = signal(SignalKind::hangup())?;
+        Ok(Self { interrupt, terminate, hangup })
     }
 
-    pub(super) async fn received(&mut self) {
+    /// Waits for a signal to stop.
+    pub(super) async fn stop(&mut self) {
         tokio::select! {
             _ = self.interrupt.recv() => {}
             _ = self.terminate.recv() => {}
+        }
+    }
+}
+
+/// What a signal asks for.
+enum Asked {
+    Stop,
+    Reload,
+}
+
+impl Signals {
+    async fn received(&mut self) -> Asked {
+        tokio::select! {
+            _ = self.interrupt.recv() => Asked::Stop,
+            _ = self.terminate.recv() => Asked::Stop,
+            _ = self.hangup.recv() => Asked::Reload,
         }
     }
 }
@@ -62,6 +83,7 @@ pub(super) struct Running {
     pub(super) more_servers: Vec<PrivateServer>,
     pub(super) directory: DataDirectory,
     pub(super) credentials: PathBuf,
+    tls: Option<Arc<Tls>>,
     stop: watch::Sender<bool>,
     serving: JoinHandle<std::io::Result<()>>,
     wire_serving: JoinHandle<()>,
@@ -127,21 +149,24 @@ pub(super) async fn start(
     let credentials = settings.credentials_directory.clone();
     let credentials = credentials.unwrap_or_else(|| directory.credentials());
     let options = ServiceOptions {
-        memory_limit: settings.memory_limit,
-        profiles,
-        records_snapshot: Some(directory.records_snapshot()),
-        epoch_file: Some(directory.epoch_file()),
-        node: Some(node),
-        credentials_dir: Some(credentials.clone()),
-        ..Default::default()
+        engine: EngineOptions { memory_limit: settings.memory_limit, ..Default::default() },
+        control: ControlOptions {
+            profiles,
+            records_snapshot: Some(directory.records_snapshot()),
+            epoch_file: Some(directory.epoch_file()),
+            node: Some(node),
+            credentials_dir: Some(credentials.clone()),
+        },
     };
     let service = Service::start(records, options).await.map_err(|error| match error {
         // What it says further is about a service that runs.
-        ServiceError::RecordsUnavailable(what) => Failure::failed(what),
+        ControlError::RecordsUnavailable(what) => Failure::failed(what),
         error => failed(&error),
     })?;
     let ca = settings.tls.as_ref().map(|(certificate, _)| certificate.clone());
-    service.set_load_runner(Arc::new(LocalLoad { url: format!("{scheme}://{address}"), ca }));
+    service
+        .control()
+        .set_load_runner(Arc::new(LocalLoad { url: format!("{scheme}://{address}"), ca }));
     directory.check_credentials(&credentials);
     let token = administrator_token(&service, &directory, settings.new_admin_token).await?;
     let (stop, mut stopped) = watch::channel(false);
@@ -161,8 +186,8 @@ pub(super) async fn start(
     let until = async move {
         let _ = stopped.wait_for(|stop| *stop).await;
     };
-    let serving =
-        tokio::spawn(verax_server::serve(listener, Arc::clone(&service), tls, http, until));
+    let serving = verax_server::serve(listener, Arc::clone(&service), tls.clone(), http, until);
+    let serving = tokio::spawn(serving);
     Ok(Running {
         service,
         address,
@@ -173,6 +198,7 @@ pub(super) async fn start(
         more_servers: Vec::new(),
         directory,
         credentials,
+        tls,
         stop,
         serving,
         wire_serving,
@@ -198,8 +224,8 @@ impl Running {
     pub(super) fn say_role(&self) {
         let http = self.url();
         let wire = self.wire;
-        if self.service.role() == Role::Standby {
-            let topology = self.service.topology();
+        if self.service.control().role() == Role::Standby {
+            let topology = self.service.control().topology();
             let active = topology.active().map(|node| node.http.as_str()).filter(|a| !a.is_empty());
             let active = active.unwrap_or("another Verax");
             let _ = writeln!(
@@ -209,8 +235,8 @@ impl Running {
             return;
         }
         let link = self.token.as_ref().and_then(|token| {
-            let caller = self.service.token_caller(token).ok()?;
-            let link = self.service.sign_in_link(&caller).ok()?;
+            let caller = self.service.control().token_caller(token).ok()?;
+            let link = self.service.control().sign_in_link(&caller).ok()?;
             let path = self.directory.token_path();
             Some(format!(
                 " · administrator token in {} · sign in: {http}{}",
@@ -223,14 +249,53 @@ impl Running {
         let _ = writeln!(std::io::stdout(), "verax ready · {http} · wire {wire}{link}");
     }
 
-    /// Waits for a signal to stop, or the end of serving, then stops everything in order.
-    pub(super) async fn until_stopped(mut self, signals: &mut StopSignals) -> Result<(), Failure> {
-        let mut role = self.service.watch_role();
+    /// Takes over what can be changed while it runs: the memory limit, the log's filter, and the
+    /// certificate. What cannot be read changes nothing.
+    fn reload(&self, settings: Result<Settings, Failure>) {
+        let settings = match settings {
+            Ok(settings) => settings,
+            Err(error) => {
+                tracing::error!(
+                    error = error.text(),
+                    "the settings cannot be read: those in use stay"
+                );
+                return;
+            }
+        };
+        self.service.engine().set_memory_limit(settings.memory_limit);
+        let filter = logging::set_filter(&settings.log_filter);
+        let certificate = self.tls.as_ref().map(|tls| tls.reload());
+        if let Some(Err(error)) = &certificate {
+            tracing::error!(%error, "the TLS certificate in use stays");
+        }
+        tracing::info!(
+            memory_limit_bytes = settings.memory_limit,
+            log_filter = if filter { settings.log_filter.as_str() } else { "unchanged" },
+            certificate = match certificate {
+                None => "none",
+                Some(Ok(())) => "read anew",
+                Some(Err(_)) => "unchanged",
+            },
+            "the settings were read anew; other changes take a restart"
+        );
+    }
+
+    /// Waits for a signal to stop, or the end of serving, then stops everything in order. At a SIGHUP,
+    /// `settings` are read anew.
+    pub(super) async fn until_stopped(
+        mut self,
+        signals: &mut Signals,
+        settings: impl Fn() -> Result<Settings, Failure>,
+    ) -> Result<(), Failure> {
+        let mut role = self.service.control().watch_role();
         role.mark_unchanged();
-        let mut said = self.service.role();
+        let mut said = self.service.control().role();
         loop {
             tokio::select! {
-                () = signals.received() => break,
+                asked = signals.received() => match asked {
+                    Asked::Stop => break,
+                    Asked::Reload => self.reload(settings()),
+                },
                 ended = &mut self.serving => {
                     tracing::error!(?ended, "serving ended by itself");
                     break;
@@ -260,12 +325,12 @@ impl Running {
             }
             let _ = self.wire_serving.await;
         };
-        let runs = tokio::time::timeout(RUNS_TIMEOUT, self.service.runs_ended());
+        let runs = tokio::time::timeout(RUNS_TIMEOUT, self.service.control().runs_ended());
         let (_, runs) = tokio::join!(serving, runs);
         if runs.is_err() {
             tracing::warn!("what some runs came to was not written down in time");
         }
-        self.service.leave().await;
+        self.service.control().leave().await;
         let servers = self.private.into_iter().chain(self.more_servers);
         for stopped in futures_util::future::join_all(servers.map(PrivateServer::stop)).await {
             // It loses nothing by being killed, so that is no failure of the stop.
@@ -287,18 +352,18 @@ async fn administrator_token(
     new: bool,
 ) -> Result<Option<String>, Failure> {
     let known = directory.token()?;
-    if service.role() == Role::Standby {
+    if service.control().role() == Role::Standby {
         if new {
             return Err(Failure::failed(
                 "a Verax that stands by creates no administrator token: start the active one with --new-admin-token",
             ));
         }
         // Whatever is in the file, one that opens nothing here must not be shown as one that does.
-        return Ok(known.filter(|token| service.token_caller(token).is_ok()));
+        return Ok(known.filter(|token| service.control().token_caller(token).is_ok()));
     }
     let token = match new {
-        true => service.new_administrator_token().await,
-        false => service.administrator_token(known.as_deref()).await,
+        true => service.control().new_administrator_token().await,
+        false => service.control().administrator_token(known.as_deref()).await,
     };
     match token {
         Ok(token) => {
@@ -307,14 +372,16 @@ async fn administrator_token(
             }
             Ok(Some(token))
         }
-        Err(ServiceError::Conflict(_)) if known.is_none() && service.topology().nodes.len() > 1 => {
+        Err(ControlError::Conflict(_))
+            if known.is_none() && service.control().topology().nodes.len() > 1 =>
+        {
             tracing::info!(
                 path = %directory.token_path().display(),
                 "no administrator token is kept here: that of the other Verax opens this one too"
             );
             Ok(None)
         }
-        Err(ServiceError::Conflict(what)) => {
+        Err(ControlError::Conflict(what)) => {
             tracing::error!(
                 path = %directory.token_path().display(),
                 "the file of the administrator token cannot be used: {what}; put the token back, or start once with --new-admin-token to create another, and revoke the old one then"
@@ -354,11 +421,11 @@ pub(crate) async fn serve(options: ServeOptions) -> Result<(), Failure> {
     let profiles = settings.load_profiles.as_deref().map(read_profiles).transpose()?;
     let _log = logging::start(settings.log_format, &settings.log_filter);
     let step = |what: &str| tracing::info!("{what}");
-    let mut signals = StopSignals::catch()?;
+    let mut signals = Signals::catch()?;
     let running = tokio::select! {
         running = start(&settings, profiles.unwrap_or_default(), step) => running?,
-        () = signals.received() => return Ok(()),
+        () = signals.stop() => return Ok(()),
     };
     running.say_role();
-    running.until_stopped(&mut signals).await
+    running.until_stopped(&mut signals, || Settings::for_serve(&options, &environment)).await
 }

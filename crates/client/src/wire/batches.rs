@@ -83,7 +83,7 @@ fn each<T>(
 ) -> Result<Vec<Result<T, ClientError>>, ClientError> {
     let Reply::Batch(replies) = raw.reply()? else { return Err(unexpected()) };
     let results = replies.iter().map(|reply| match reply {
-        Reply::Failed { code, detail } => Err(refusal(code, detail)),
+        Reply::Failed { code, unchanged, detail } => Err(refusal(code, unchanged, detail)),
         reply => read(reply),
     });
     Ok(results.collect())

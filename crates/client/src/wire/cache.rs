@@ -14,6 +14,7 @@ use verax_wire::{GetFlags, Lifetime, Put, Reply, Request, Tags, Value};
 use super::breaker::Breaker;
 use super::compress::{self, Packed};
 use super::connect::Target;
+use super::flights::Flights;
 use super::link::{Link, RawReply};
 use super::near::Near;
 use super::options::{CacheEvent, CacheOptions, Hit, Looked, Page};
@@ -32,6 +33,8 @@ pub(super) struct Inner {
     pub(super) breaker: Breaker,
     pub(super) near: Option<Arc<Near>>,
     pub(super) options: CacheOptions,
+    /// Refills that callers of this process are at.
+    pub(super) flights: Flights,
 }
 
 /// A handle on one namespace of one tenant, over the wire protocol. It cannot be re-pointed, and
@@ -86,6 +89,7 @@ impl Client {
             breaker: Breaker::default(),
             near: options.near_copies.map(|near| Arc::new(Near::new(near))),
             options,
+            flights: Flights::default(),
         })))
     }
 }
@@ -94,13 +98,17 @@ pub(super) fn milliseconds(time: Duration) -> u64 {
     u64::try_from(time.as_millis()).unwrap_or(u64::MAX)
 }
 
-/// A lifetime on the wire is whole: a missing max-age leaves all of it to the namespace.
+/// A lifetime as it stands on the wire; parts that are not given are left to the namespace.
 fn lifetime(options: LifetimeOptions) -> Option<Lifetime> {
-    let part = |time: Option<Duration>| time.map_or(0, milliseconds);
-    options.max_age.map(|max_age| Lifetime {
-        max_age: milliseconds(max_age),
-        stale_while_revalidate: part(options.stale_while_revalidate),
-        stale_if_error: part(options.stale_if_error),
+    let LifetimeOptions { max_age, stale_while_revalidate, stale_if_error } = options;
+    if [max_age, stale_while_revalidate, stale_if_error].iter().all(Option::is_none) {
+        return None;
+    }
+    let part = |time: Option<Duration>| time.map_or(Lifetime::NOT_GIVEN, milliseconds);
+    Some(Lifetime {
+        max_age: part(max_age),
+        stale_while_revalidate: part(stale_while_revalidate),
+        stale_if_error: part(stale_if_error),
     })
 }
 
@@ -279,6 +287,15 @@ impl Cache {
             let mark = self.0.near.as_ref().map(|near| near.mark());
             let flags = GetFlags { details: mark.is_some() || self.compresses(), ..flags };
             let link = self.0.pool.link().await?;
+            // Where as many calls wait as may, what the cache has need not wait behind them.
+            if link.is_crowded() && !flags.only_if_cached && !flags.refresh {
+                let flags = GetFlags { only_if_cached: true, ..flags };
+                let raw = self.ask_on(&link, Request::Get { key, flags }).await?;
+                match self.found(key, &raw, mark)? {
+                    Looked::Miss => {}
+                    found => return Ok(found),
+                }
+            }
             let raw = self.ask_on(&link, Request::Get { key, flags }).await?;
             self.found(key, &raw, mark)
         };

@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use bytes::{Bytes, BytesMut};
 use tokio::io::{AsyncReadExt, AsyncWriteExt, ReadHalf, WriteHalf};
-use tokio::sync::{Notify, oneshot};
+use tokio::sync::{Notify, Semaphore, oneshot};
 use verax_api::Problem;
 use verax_wire::{
     FailureCode, Frame, Head, Hello, Reply, Request, VERSION, frame::HEAD, next_frame,
@@ -22,6 +22,9 @@ pub(super) const PING_EVERY: Duration = Duration::from_secs(1);
 /// The largest body that is taken from a server.
 const LARGEST_BODY: u32 = 128 << 20;
 
+/// The most that is in flight on one connection, whatever the server reads.
+const MAX_IN_FLIGHT: usize = 65_536;
+
 const READ: usize = 16 << 10;
 
 /// A reply that has not been decoded.
@@ -35,7 +38,7 @@ impl RawReply {
     /// What the server said; refusals are errors.
     pub(super) fn reply(&self) -> Result<Reply<'_>, ClientError> {
         match Reply::decode(self.head, &self.body) {
-            Ok(Reply::Failed { code, detail }) => Err(refusal(code, detail)),
+            Ok(Reply::Failed { code, unchanged, detail }) => Err(refusal(code, unchanged, detail)),
             Ok(reply) => Ok(reply),
             Err(error) => {
                 Err(ClientError::NotVerax { url: "the wire".into(), reason: error.to_string() })
@@ -50,7 +53,7 @@ impl RawReply {
 }
 
 /// A refusal, as HTTP would have told it.
-pub(super) fn refusal(code: u16, detail: &str) -> ClientError {
+pub(super) fn refusal(code: u16, unchanged: bool, detail: &str) -> ClientError {
     let (name, title, status) = match FailureCode::of(code) {
         Some(FailureCode::NotSignedIn) => ("not-signed-in", "A valid token is needed", 401),
         Some(FailureCode::MissingScope) => ("missing-scope", "The token lacks a scope", 403),
@@ -79,7 +82,11 @@ pub(super) fn refusal(code: u16, detail: &str) -> ClientError {
             ("invalid", "The request asks for something invalid", 422)
         }
     };
-    ClientError::Refused(Box::new(Problem::new(name, title, status, detail)))
+    let problem = Problem::new(name, title, status, detail);
+    ClientError::Refused(Box::new(match unchanged {
+        true => problem.with("unchanged", true),
+        false => problem,
+    }))
 }
 
 /// What a server pushes to one opened namespace.
@@ -133,7 +140,38 @@ pub(super) struct Link {
     last_id: AtomicU32,
     broken: AtomicBool,
     closed: Notify,
+    /// Requests that may be in flight, of the number that the server reads.
+    in_flight: Semaphore,
+    /// Those of them that may wait for something, so that hits pass them.
+    may_wait: Semaphore,
     address: String,
+}
+
+/// Requests that are sent whatever else is in flight: signs of life, and those that let others go on.
+const KEPT_FREE: usize = 16;
+
+/// Whether the answer to a request may take as long as an origin, or another caller.
+fn may_wait(request: &Request<'_>) -> bool {
+    match request {
+        Request::Get { flags, .. } => !flags.only_if_cached,
+        Request::Lock { .. } | Request::Ask { .. } | Request::Batch(_) => true,
+        // Where the namespace writes through.
+        Request::Put(_) | Request::Delete { .. } => true,
+        _ => false,
+    }
+}
+
+/// Whether a request is sent whatever else is in flight.
+fn is_urgent(request: &Request<'_>) -> bool {
+    matches!(
+        request,
+        Request::Hello(_)
+            | Request::Ping
+            | Request::Renew { .. }
+            | Request::Release { .. }
+            | Request::PutWithPermit { .. }
+            | Request::GiveBack { .. }
+    )
 }
 
 impl std::fmt::Debug for Link {
@@ -188,6 +226,8 @@ impl Link {
             last_id: AtomicU32::new(0),
             broken: AtomicBool::new(false),
             closed: Notify::new(),
+            in_flight: Semaphore::new(0),
+            may_wait: Semaphore::new(0),
             address: address.clone(),
         });
         tokio::spawn(Arc::clone(&link).read(reader));
@@ -201,6 +241,9 @@ impl Link {
         let answered = link.call(0, Request::Hello(hello)).await;
         let welcomed = answered.and_then(|raw| match raw.reply()? {
             Reply::Welcome(welcome) => {
+                let most = (welcome.most_in_flight as usize).min(MAX_IN_FLIGHT);
+                link.in_flight.add_permits(most.saturating_sub(KEPT_FREE).max(1));
+                link.may_wait.add_permits((most / 2).max(1));
                 Ok(Some(welcome.nodes.iter().map(str::to_owned).collect::<Vec<_>>()))
             }
             _ => Ok(None),
@@ -229,6 +272,11 @@ impl Link {
         self.broken.load(Ordering::Acquire)
     }
 
+    /// Whether as many calls wait as may.
+    pub(super) fn is_crowded(&self) -> bool {
+        self.may_wait.available_permits() == 0
+    }
+
     /// Ends the connection and every call on it; watchers are told that nothing is certain.
     pub(super) fn fail(&self) {
         self.broken.store(true, Ordering::Release);
@@ -239,6 +287,8 @@ impl Link {
             std::mem::take(&mut shared.watched)
         };
         watched.values().for_each(|sink| sink(Pushed::All));
+        self.in_flight.close();
+        self.may_wait.close();
         self.closed.notify_waiters();
         self.to_write.notify_one();
     }
@@ -267,6 +317,15 @@ impl Link {
         request: Request<'_>,
         undo: Option<Undo>,
     ) -> Result<RawReply, ClientError> {
+        // In an order of our own: what the server does not read yet would hold up all that comes after.
+        let waits = match may_wait(&request) {
+            true => Some(self.may_wait.acquire().await.map_err(|_| self.unreachable())?),
+            false => None,
+        };
+        let place = match is_urgent(&request) {
+            true => None,
+            false => Some(self.in_flight.acquire().await.map_err(|_| self.unreachable())?),
+        };
         let id = self.last_id.fetch_add(1, Ordering::Relaxed).wrapping_add(1).max(1);
         let (sender, receiver) = oneshot::channel();
         let first = {
@@ -286,6 +345,7 @@ impl Link {
         let reply = (&mut waiting.receiver).await;
         // It has its answer, which the caller has to see to from here on.
         waiting.undo = None;
+        drop((waits, place));
         reply.map_err(|_| self.unreachable())
     }
 

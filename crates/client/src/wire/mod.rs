@@ -5,6 +5,7 @@ mod breaker;
 mod cache;
 mod compress;
 mod connect;
+mod flights;
 mod link;
 mod locks;
 mod near;

@@ -2,11 +2,12 @@
 
 use std::collections::VecDeque;
 use std::path::PathBuf;
-use std::sync::Arc;
-use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
-use tokio::sync::Mutex;
+use futures_util::FutureExt;
+use futures_util::future::{BoxFuture, Shared};
 use verax_wire::FailureCode;
 
 use super::connect::Target;
@@ -22,28 +23,44 @@ const LONGEST: Duration = Duration::from_secs(2);
 /// The most addresses that one attempt tries.
 const MAX_TRIES: usize = 16;
 
-#[derive(Debug, Default)]
+/// An attempt to connect, which goes on whether or not anybody waits for it.
+type Connecting = Shared<BoxFuture<'static, Result<Arc<Link>, ClientError>>>;
+
+#[derive(Default)]
 struct Slot {
     link: Option<Arc<Link>>,
+    connecting: Option<Connecting>,
     pause: Duration,
     not_before: Option<Instant>,
 }
 
 /// The connections.
-#[derive(Debug)]
-pub(super) struct Pool {
+pub(super) struct Pool(Arc<Inner>);
+
+struct Inner {
     targets: Addresses<Target>,
     ca: Option<PathBuf>,
     token: String,
     connect_timeout: Duration,
     slots: Box<[Mutex<Slot>]>,
     next: AtomicUsize,
+    closed: AtomicBool,
+}
+
+impl std::fmt::Debug for Pool {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Pool").field("targets", &self.0.targets).finish_non_exhaustive()
+    }
 }
 
 impl Drop for Pool {
     /// Ends the connections: what reads and writes them would otherwise keep them for ever.
     fn drop(&mut self) {
-        self.slots.iter_mut().filter_map(|slot| slot.get_mut().link.take()).for_each(|l| l.fail());
+        self.0.closed.store(true, Ordering::Release);
+        for number in 0..self.0.slots.len() {
+            let link = self.0.slot(number).link.take();
+            link.into_iter().for_each(|link| link.fail());
+        }
     }
 }
 
@@ -56,19 +73,20 @@ impl Pool {
     ) -> Self {
         let slots = (0..connections.max(1)).map(|_| Mutex::default()).collect();
         let (ca, connect_timeout) = (options.ca.clone(), options.connect_timeout);
-        Self { targets, ca, token, connect_timeout, slots, next: AtomicUsize::new(0) }
+        let (next, closed) = (AtomicUsize::new(0), AtomicBool::new(false));
+        Self(Arc::new(Inner { targets, ca, token, connect_timeout, slots, next, closed }))
     }
 
     /// The address that answered last.
     pub(super) fn address(&self) -> String {
-        self.targets.current().address().to_owned()
+        self.0.targets.current().address().to_owned()
     }
 
     /// A connection that works, the next in turn. One that broke is made anew; after an attempt that
     /// failed the next waits a while, which doubles and is spread, and until then every call fails at
     /// once.
     pub(super) async fn link(&self) -> Result<Arc<Link>, ClientError> {
-        let turn = self.next.fetch_add(1, Ordering::Relaxed) % self.slots.len();
+        let turn = self.0.next.fetch_add(1, Ordering::Relaxed) % self.0.slots.len();
         self.link_of(turn).await
     }
 
@@ -78,26 +96,55 @@ impl Pool {
     }
 
     async fn link_of(&self, number: usize) -> Result<Arc<Link>, ClientError> {
-        let mut slot = self.slots[number].lock().await;
-        if let Some(link) = slot.link.as_ref().filter(|link| !link.is_broken()) {
-            return Ok(Arc::clone(link));
-        }
-        slot.link = None;
-        if slot.not_before.is_some_and(|at| Instant::now() < at) {
-            let reason = "the last attempt to connect failed a moment ago";
-            return Err(unreachable(&self.targets.current(), reason));
-        }
-        let error = match self.connect().await {
-            Ok(link) => {
-                *slot = Slot { link: Some(Arc::clone(&link)), ..Slot::default() };
-                return Ok(link);
+        let connecting = {
+            let mut slot = self.0.slot(number);
+            if let Some(link) = slot.link.as_ref().filter(|link| !link.is_broken()) {
+                return Ok(Arc::clone(link));
             }
-            Err(error) => error,
+            slot.link = None;
+            match &slot.connecting {
+                Some(connecting) => connecting.clone(),
+                None if slot.not_before.is_some_and(|at| Instant::now() < at) => {
+                    let reason = "the last attempt to connect failed a moment ago";
+                    return Err(unreachable(&self.0.targets.current(), reason));
+                }
+                None => slot.connecting.insert(Arc::clone(&self.0).begin(number)).clone(),
+            }
         };
-        slot.pause = (slot.pause * 2).clamp(SHORTEST, LONGEST);
-        let spread = 0.5 + rand::random::<f64>() / 2.0;
-        slot.not_before = Some(Instant::now() + slot.pause.mul_f64(spread));
-        Err(error)
+        connecting.await
+    }
+}
+
+impl Inner {
+    fn slot(&self, number: usize) -> MutexGuard<'_, Slot> {
+        self.slots[number].lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Begins to connect, in a task of its own: callers that wait less long than that takes leave it
+    /// to those after them.
+    fn begin(self: Arc<Self>, number: usize) -> Connecting {
+        let target = self.targets.current();
+        let task = tokio::spawn(async move {
+            let connected = self.connect().await;
+            self.finish(number, &connected);
+            connected
+        });
+        let given_up = move |_| Err(unreachable(&target, "connecting was given up"));
+        async move { task.await.unwrap_or_else(given_up) }.boxed().shared()
+    }
+
+    fn finish(&self, number: usize, connected: &Result<Arc<Link>, ClientError>) {
+        let mut slot = self.slot(number);
+        slot.connecting = None;
+        match connected {
+            Ok(link) if self.closed.load(Ordering::Acquire) => link.fail(),
+            Ok(link) => *slot = Slot { link: Some(Arc::clone(link)), ..Slot::default() },
+            Err(_) => {
+                slot.pause = (slot.pause * 2).clamp(SHORTEST, LONGEST);
+                let spread = 0.5 + rand::random::<f64>() / 2.0;
+                slot.not_before = Some(Instant::now() + slot.pause.mul_f64(spread));
+            }
+        }
     }
 
     /// Connects to the active Verax: each address is tried in turn, and a standby tells where the
@@ -124,6 +171,7 @@ impl Pool {
                         told.into_iter().for_each(|active| targets.push_front(active));
                         error = Some(refusal(
                             FailureCode::Standby as u16,
+                            false,
                             "only a Verax that stands by answers: the active one cannot be reached",
                         ));
                     }

@@ -8,6 +8,7 @@ use verax_core::entry::NEGATIVE_TYPE;
 use verax_wire::{AskFlags, GetFlags, Reply, Request};
 
 use super::cache::{Cache, milliseconds, put_frame, unexpected, was_there};
+use super::flights::{Joined, Landed, Lead, Safe};
 use super::link::Undo;
 use super::options::{CacheEvent, Hit, Looked};
 use crate::answer::Source;
@@ -28,29 +29,48 @@ enum Asked {
 
 /// What a caller has before it refills.
 enum Before<'c, T> {
-    /// All that it wants: a value, or the word that there is none.
+    /// All that it wants: a value, or the knowledge that there is none.
     Known(Option<T>),
     /// Less.
     Refill {
         /// The right to store what it brings.
         holding: Holding<'c>,
-        /// Whether what is stored is no such value and is to be replaced.
-        replace: bool,
         /// A value that will do if the refill fails.
         previous: Option<T>,
     },
 }
 
-/// A permit that is given back, should the refill fail or be given up.
+/// What is to be done about what is in the cache.
+enum Found<T> {
+    /// It is all that is wanted.
+    Enough(Option<T>),
+    /// It is to be refilled; a value that is there will do meanwhile.
+    Refill { refresh: bool, previous: Option<T> },
+    /// Verax cannot be asked.
+    Unknown,
+}
+
+/// A permit that is given back, should the refill fail or be given up, and the callers of this process
+/// that wait for what it brings.
 struct Holding<'c> {
     cache: &'c Cache,
     key: &'c str,
     permit: Option<u64>,
+    lead: Option<Lead>,
 }
 
 impl<'c> Holding<'c> {
     fn nothing(cache: &'c Cache, key: &'c str) -> Self {
-        Self { cache, key, permit: None }
+        Self { cache, key, permit: None, lead: None }
+    }
+}
+
+impl Holding<'_> {
+    /// Tells the callers of this process that wait.
+    fn land(&mut self, landed: Landed, safe: Safe) {
+        if let Some(lead) = self.lead.take() {
+            lead.land(landed, safe);
+        }
     }
 }
 
@@ -87,10 +107,10 @@ impl Cache {
         lifetime: Duration,
         refill: impl AsyncFnOnce() -> Result<T, E>,
     ) -> Result<T, E> {
-        let (holding, replace, previous) = match self.before(key, false).await {
+        let (holding, previous) = match self.before(key, false).await {
             Before::Known(Some(value)) => return Ok(value),
-            Before::Known(None) => (Holding::nothing(self, key), false, None),
-            Before::Refill { holding, replace, previous } => (holding, replace, previous),
+            Before::Known(None) => (Holding::nothing(self, key), None),
+            Before::Refill { holding, previous } => (holding, previous),
         };
         let started = Instant::now();
         let value = match (refill().await, previous) {
@@ -99,7 +119,7 @@ impl Cache {
         };
         self.note(CacheEvent::Refill, started);
         if let Ok(bytes) = serde_json::to_vec(&value) {
-            self.keep(holding, replace, &bytes, "application/json", lifetime).await;
+            self.keep(holding, &bytes, "application/json", lifetime).await;
         }
         Ok(value)
     }
@@ -116,9 +136,9 @@ impl Cache {
         negative_lifetime: Duration,
         refill: impl AsyncFnOnce() -> Result<Option<T>, E>,
     ) -> Result<Option<T>, E> {
-        let (holding, replace, previous) = match self.before(key, true).await {
+        let (holding, previous) = match self.before(key, true).await {
             Before::Known(known) => return Ok(known),
-            Before::Refill { holding, replace, previous } => (holding, replace, previous),
+            Before::Refill { holding, previous } => (holding, previous),
         };
         let started = Instant::now();
         let value = match (refill().await, previous) {
@@ -129,82 +149,143 @@ impl Cache {
         match &value {
             Some(value) => {
                 if let Ok(bytes) = serde_json::to_vec(value) {
-                    self.keep(holding, replace, &bytes, "application/json", lifetime).await;
+                    self.keep(holding, &bytes, "application/json", lifetime).await;
                 }
             }
-            None => self.keep(holding, replace, b"", NEGATIVE_TYPE, negative_lifetime).await,
+            None => self.keep(holding, b"", NEGATIVE_TYPE, negative_lifetime).await,
         }
         Ok(value)
     }
 
     /// Looks a key up and, where that is not enough, asks for the right to refill it. `negative` tells
-    /// whether the word that there is no value is enough.
+    /// whether the knowledge that there is no value is enough. Of all callers in this process that get
+    /// so far for one key, one asks and refills, and the others have what it brings.
     async fn before<'c, T: DeserializeOwned>(
         &'c self,
         key: &'c str,
         negative: bool,
     ) -> Before<'c, T> {
-        let flags = GetFlags { only_if_cached: true, may_refill: true, ..GetFlags::default() };
-        let nothing = || Holding::nothing(self, key);
-        let (mut holding, mut replace, mut previous) = (nothing(), false, None);
-        let looked = self.look_up(key, flags, self.0.options.bound).await;
-        let refresh = match looked {
-            Ok(Looked::NoValue) if negative => return Before::Known(None),
-            Ok(Looked::NoValue) => true,
-            Ok(Looked::Miss) => false,
-            Ok(Looked::Hit(hit)) => match serde_json::from_slice(&hit.value) {
-                Ok(value) if !hit.due && hit.source != Source::Stale => {
-                    return Before::Known(Some(value));
+        let deadline = Instant::now() + self.0.options.refill_wait;
+        loop {
+            let (ask, refresh, previous) = match self.look(key, negative).await {
+                Found::Enough(known) => return Before::Known(known),
+                Found::Refill { refresh, previous } => (true, refresh, previous),
+                Found::Unknown => (false, false, None),
+            };
+            let lead = match self.0.flights.join(key) {
+                Joined::Lead(lead) => lead,
+                Joined::Follow(_) if previous.is_some() => return Before::Known(previous),
+                Joined::Follow(follow) => {
+                    let landed = tokio::time::timeout_at(deadline.into(), follow.landed()).await;
+                    match landed {
+                        Ok(Landed::Value(bytes)) => {
+                            // To this caller it may be another kind of value.
+                            if let Ok(value) = serde_json::from_slice(&bytes) {
+                                return Before::Known(Some(value));
+                            }
+                        }
+                        Ok(Landed::NoValue) if negative => return Before::Known(None),
+                        Ok(Landed::Nothing) => continue,
+                        Ok(Landed::NoValue) | Err(_) => {}
+                    }
+                    return Before::Refill { holding: Holding::nothing(self, key), previous };
                 }
-                Ok(value) => {
-                    previous = Some(value);
-                    true
-                }
-                // What is no such value is put right.
-                Err(_) => return Before::Refill { holding, replace: true, previous },
-            },
+            };
+            if !ask {
+                // Others who found out the same at this moment join before it is fetched.
+                tokio::task::yield_now().await;
+            }
+            lead.begin();
+            let mut holding = Holding { lead: Some(lead), ..Holding::nothing(self, key) };
             // Without Verax nothing is stored.
-            Err(_) => return Before::Refill { holding, replace, previous },
-        };
-        match self.ask_for(key, refresh).await {
-            Ok(Asked::Value(hit)) => match serde_json::from_slice(&hit.value) {
-                Ok(value) => return Before::Known(Some(value)),
-                Err(_) => replace = true,
+            if !ask {
+                return Before::Refill { holding, previous };
+            }
+            return self
+                .ask_leading(&mut holding, refresh, negative, previous)
+                .await
+                .unwrap_or_else(|previous| Before::Refill { holding, previous });
+        }
+    }
+
+    /// Looks a key up, and says what is to be done about what is there.
+    async fn look<T: DeserializeOwned>(&self, key: &str, negative: bool) -> Found<T> {
+        let flags = GetFlags { only_if_cached: true, may_refill: true, ..GetFlags::default() };
+        match self.look_up(key, flags, self.0.options.bound).await {
+            Ok(Looked::NoValue) if negative => Found::Enough(None),
+            Ok(Looked::NoValue) => Found::Refill { refresh: true, previous: None },
+            Ok(Looked::Miss) => Found::Refill { refresh: false, previous: None },
+            Ok(Looked::Hit(hit)) => match serde_json::from_slice(&hit.value) {
+                Ok(value) if !hit.due && hit.source != Source::Stale => Found::Enough(Some(value)),
+                Ok(value) => Found::Refill { refresh: true, previous: Some(value) },
+                // What is no such value is put right, by whoever gets the permit for it.
+                Err(_) => Found::Refill { refresh: true, previous: None },
             },
-            Ok(Asked::NoValue) if negative => return Before::Known(None),
+            Err(_) => Found::Unknown,
+        }
+    }
+
+    /// Asks for a key on behalf of all callers in this process. `Err` is for this caller to refill, with
+    /// what will do if that fails.
+    async fn ask_leading<'c, T: DeserializeOwned>(
+        &'c self,
+        holding: &mut Holding<'c>,
+        refresh: bool,
+        negative: bool,
+        previous: Option<T>,
+    ) -> Result<Before<'c, T>, Option<T>> {
+        match self.ask_for(holding.key, refresh).await {
+            Ok(Asked::Value(hit)) => {
+                if let Ok(value) = serde_json::from_slice(&hit.value) {
+                    holding.land(Landed::Value(hit.value), Safe::Early);
+                    return Ok(Before::Known(Some(value)));
+                }
+            }
+            Ok(Asked::NoValue) if negative => {
+                holding.land(Landed::NoValue, Safe::Early);
+                return Ok(Before::Known(None));
+            }
             Ok(Asked::Permit(permit)) => holding.permit = Some(permit),
             // Without a permit nothing is stored, since it could be old.
             Ok(Asked::Later | Asked::NoValue) | Err(_) => {
-                if let Some(previous) = previous {
-                    return Before::Known(Some(previous));
+                if previous.is_some() {
+                    return Ok(Before::Known(previous));
                 }
             }
         }
-        Before::Refill { holding, replace, previous }
+        Err(previous)
     }
 
-    /// Stores what a refill brought, if it may be stored.
+    /// Passes on what a refill brought, and stores it if it may be stored.
     async fn keep(
         &self,
         mut holding: Holding<'_>,
-        replace: bool,
         value: &[u8],
         media_type: &str,
         lifetime: Duration,
     ) {
-        if !replace && holding.permit.is_none() {
-            return;
-        }
+        let none = media_type == NEGATIVE_TYPE;
+        let landed = if none { Landed::NoValue } else { Landed::Value(value.to_vec().into()) };
+        let Some(permit) = holding.permit else { return holding.land(landed, Safe::Early) };
         let put = PutOptions {
             media_type: Some(media_type.into()),
             max_age: Some(lifetime),
             ..PutOptions::default()
         };
-        let stored = self.store_refilled(holding.key, value, &put, holding.permit);
-        // A permit that was not used up is given back, so that the next in line need not wait.
-        if let Ok(Ok(_)) = tokio::time::timeout(self.0.options.bound, stored).await {
-            holding.permit = None;
+        // Who comes after this may know of an invalidation that the store does not.
+        if let Some(lead) = &holding.lead {
+            lead.close();
         }
+        let stored = self.store_refilled(holding.key, value, &put, permit);
+        // A permit that was not used up is given back, so that the next in line need not wait.
+        let safe = match tokio::time::timeout(self.0.options.bound, stored).await {
+            Ok(Ok(_)) => {
+                holding.permit = None;
+                Safe::All
+            }
+            _ => Safe::Early,
+        };
+        holding.land(landed, safe);
     }
 
     /// Asks for a key, and waits while another caller refills it. With `refresh` the permit is wanted
@@ -243,9 +324,8 @@ impl Cache {
         key: &str,
         value: &[u8],
         options: &PutOptions,
-        permit: Option<u64>,
+        permit: u64,
     ) -> Result<bool, ClientError> {
-        let Some(permit) = permit else { return self.store(key, value, options).await };
         let packed = self.packed(value, options);
         let put = put_frame(key, &packed, options, &[])?;
         let raw = self.ask(Request::PutWithPermit { permit, put }).await;

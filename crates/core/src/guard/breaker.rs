@@ -1,7 +1,9 @@
 //! The state machine of a circuit breaker.
 //!
 //! Closed, it lets every call through and counts failures in a row. After several it opens, and refuses
-//! for a while; then it is half open and lets one call through to see: if that succeeds it closes, if it
+//! for a while; those that may be the fault of what was asked for count at most for half of that, so that
+//! one key whose value cannot be made does not close the way for all others.
+//! After that it is half open and lets one call through to see: if that succeeds it closes, if it
 //! fails it opens for twice as long.
 
 use std::time::Duration;
@@ -36,6 +38,8 @@ pub struct BreakerRule {
 pub struct Breaker {
     rule: BreakerRule,
     failures: u32,
+    /// How many of them are of each source that may have been at fault itself.
+    by_source: Vec<(u64, u32)>,
     pause: Duration,
     /// Refuses until then; `None` while it is closed.
     open_until: Option<Timestamp>,
@@ -47,7 +51,8 @@ impl Breaker {
     /// A closed breaker.
     pub fn new(rule: BreakerRule) -> Self {
         let (failures, pause) = (0, Duration::ZERO);
-        Self { rule, failures, pause, open_until: None, trying_until: None }
+        let by_source = Vec::new();
+        Self { rule, failures, by_source, pause, open_until: None, trying_until: None }
     }
 
     /// Whether a call may be tried at `now`. The one that is let through to see keeps the others off
@@ -90,6 +95,22 @@ impl Breaker {
         }
     }
 
+    /// [`failed`](Self::failed) for a failure that may be the fault of what was asked for, which is
+    /// `source`.
+    pub fn failed_for(&mut self, source: u64, now: Timestamp, draw: f64) {
+        if self.open_until.is_none() {
+            let most = self.rule.failures.div_ceil(2);
+            let known = self.by_source.iter_mut().find(|(known, _)| *known == source);
+            match known {
+                Some((_, failures)) if *failures >= most => return,
+                Some((_, failures)) => *failures += 1,
+                // Each of them is a failure, of which there are few before it opens.
+                None => self.by_source.push((source, 1)),
+            }
+        }
+        self.failed(now, draw);
+    }
+
     fn open(&mut self, now: Timestamp, draw: f64) {
         self.pause = (self.pause * 2).clamp(self.rule.pause, LONGEST_PAUSE.max(self.rule.pause));
         let spread = self.pause.mul_f64(0.5 + draw.clamp(0.0, 1.0) / 2.0);
@@ -118,6 +139,25 @@ mod tests {
 
     fn at(millis: u64) -> Timestamp {
         Timestamp::from_millis(millis)
+    }
+
+    #[test]
+    fn one_source_alone_never_opens_it_and_several_do() {
+        let mut breaker = Breaker::new(RULE);
+        (0..100).for_each(|_| breaker.failed_for(1, at(0), 1.0));
+        assert_eq!(breaker.state(at(0)), BreakerState::Closed);
+        breaker.failed_for(2, at(0), 1.0);
+        assert_eq!(breaker.state(at(0)), BreakerState::Closed, "four of five");
+        breaker.failed_for(2, at(0), 1.0);
+        assert!(matches!(breaker.state(at(0)), BreakerState::Open(_)));
+        // A failure that is surely the server's counts in full, and a success forgets all of them.
+        breaker.succeeded();
+        (0..4).for_each(|_| breaker.failed(at(0), 1.0));
+        breaker.succeeded();
+        (0..3).for_each(|_| breaker.failed_for(1, at(0), 1.0));
+        assert_eq!(breaker.state(at(0)), BreakerState::Closed);
+        (0..2).for_each(|_| breaker.failed(at(0), 1.0));
+        assert!(matches!(breaker.state(at(0)), BreakerState::Open(_)));
     }
 
     #[test]

@@ -19,6 +19,9 @@ pub enum Health {
     Slow,
     /// It did not answer, or said that it cannot.
     Failed,
+    /// It failed in a way that may be the fault of what was asked for, by whose hash that is told
+    /// from others.
+    FailedFor(u64),
     /// Nobody waited for the end, which says nothing.
     Unknown,
 }
@@ -113,6 +116,7 @@ impl Endpoints {
             Health::Slow if another => endpoint.breaker.failed(now, 1.0),
             Health::Slow => endpoint.breaker.succeeded(),
             Health::Failed => endpoint.breaker.failed(now, 1.0),
+            Health::FailedFor(source) => endpoint.breaker.failed_for(source, now, 1.0),
             Health::Unknown => {}
         }
     }

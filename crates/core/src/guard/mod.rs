@@ -11,6 +11,6 @@ pub mod retry_budget;
 
 pub use lock::{FencingToken, LockTable};
 pub use refill::{
-    GivenBack, HeldBy, Joined, Lapsed, LivePermit, Permit, PermitNumber, PermitView, RefillTable,
-    Refiller, Refused, RefusedReason, Voided, WaitTicket,
+    ClaimRefused, GivenBack, HeldBy, Joined, Lapsed, LivePermit, Permit, PermitNumber, PermitView,
+    RefillLimits, RefillTable, Refiller, Refused, RefusedReason, Voided, WaitTicket,
 };

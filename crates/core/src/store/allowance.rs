@@ -117,8 +117,8 @@ impl Partition {
             return Err(TakeError::MoreThanBurst { amount, burst: rate.burst });
         }
         let moment = u128::from(now.as_millis()) * 1_000_000;
-        let outcome = self.update(key, now, |found| {
-            let full_at = match found {
+        let outcome = self.update(key, now, |there| {
+            let full_at = match there.map(|there| &there.found) {
                 Some(found) => arrival(found.media_type().as_str(), found.value())
                     .ok_or(Refused::Never(TakeError::NotAnAllowance))?,
                 None => moment,

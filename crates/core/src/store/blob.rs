@@ -11,6 +11,7 @@ use std::sync::atomic::{AtomicU32, Ordering, fence};
 
 use super::memory::allocated;
 use crate::early::RefillTime;
+use crate::entry::EntityTag;
 
 /// What stands before the bytes of key and value.
 #[repr(C)]
@@ -35,8 +36,17 @@ unsafe impl Send for Blob {}
 // SAFETY: as for Send; a shared Blob gives out shared slices of bytes that never change.
 unsafe impl Sync for Blob {}
 
+/// Entity tags of values from this size on are kept behind them; hashing a smaller value costs less
+/// than the memory for its tag.
+const TAG_KEPT_FROM: usize = 16 << 10;
+
+/// The bytes of the entity tag that is kept with a value of a size.
+fn tag_bytes(value: usize) -> usize {
+    if value < TAG_KEPT_FROM { 0 } else { size_of::<u128>() }
+}
+
 fn layout(key: usize, value: usize) -> Layout {
-    let size = size_of::<Head>() + key + value;
+    let size = size_of::<Head>() + key + value + tag_bytes(value);
     match Layout::from_size_align(size, align_of::<Head>()) {
         Ok(layout) => layout,
         // Keys and values are limited to far less before they get here.
@@ -47,11 +57,19 @@ fn layout(key: usize, value: usize) -> Layout {
 impl Blob {
     /// Copies key and value; `media_type` and `refill_time` are kept for the caller. Both lengths are within the
     /// limits for keys and values, which fit into the header's fields.
-    pub(super) fn new(key: &str, value: &[u8], media_type: u8, refill_time: RefillTime) -> Self {
+    /// `entity_tag` is asked for where the value is so large that its tag is kept.
+    pub(super) fn new(
+        key: &str,
+        value: &[u8],
+        media_type: u8,
+        refill_time: RefillTime,
+        entity_tag: impl FnOnce() -> EntityTag,
+    ) -> Self {
         assert!(key.len() <= usize::from(u16::MAX) && value.len() <= u32::MAX as usize);
         let layout = layout(key.len(), value.len());
+        let kept = (tag_bytes(value.len()) > 0).then(|| entity_tag().number().to_le_bytes());
         // SAFETY: the layout's size is at least that of Head, so it is not zero. The memory is
-        // aligned for Head and large enough for Head, key and value one after the other; it is new,
+        // aligned for Head and large enough for Head, key, value and the tag one after the other; it is new,
         // so nothing else points to it, and every byte that is read later is written here.
         unsafe {
             let Some(head) = NonNull::new(alloc(layout).cast::<Head>()) else {
@@ -66,7 +84,11 @@ impl Blob {
             });
             let bytes = head.add(1).cast::<u8>().as_ptr();
             bytes.copy_from_nonoverlapping(key.as_ptr(), key.len());
-            bytes.add(key.len()).copy_from_nonoverlapping(value.as_ptr(), value.len());
+            let behind_key = bytes.add(key.len());
+            behind_key.copy_from_nonoverlapping(value.as_ptr(), value.len());
+            if let Some(tag) = kept {
+                behind_key.add(value.len()).copy_from_nonoverlapping(tag.as_ptr(), tag.len());
+            }
             Self(head)
         }
     }
@@ -78,7 +100,7 @@ impl Blob {
     }
 
     fn bytes(&self, from: usize, length: usize) -> &[u8] {
-        // SAFETY: `from + length` is within key and value, which `new` wrote right behind Head and
+        // SAFETY: `from + length` is within key, value and tag, which `new` wrote right behind Head and
         // nobody changes; they live as long as `self` does, whose lifetime the slice has.
         unsafe { std::slice::from_raw_parts(self.0.add(1).cast::<u8>().as_ptr().add(from), length) }
     }
@@ -91,6 +113,15 @@ impl Blob {
     pub(super) fn value(&self) -> &[u8] {
         let head = self.head();
         self.bytes(head.key_length.into(), head.value_length as usize)
+    }
+
+    /// The entity tag, if it is kept.
+    pub(super) fn entity_tag(&self) -> Option<EntityTag> {
+        let head = self.head();
+        let value = head.value_length as usize;
+        let from = usize::from(head.key_length) + value;
+        let bytes = self.bytes(from, tag_bytes(value)).try_into().ok()?;
+        Some(EntityTag::from_number(u128::from_le_bytes(bytes)))
     }
 
     pub(super) fn media_type(&self) -> u8 {
@@ -110,7 +141,7 @@ impl Blob {
 
 /// The memory that a key and a value take together.
 pub(super) fn memory_of(key: usize, value: usize) -> u64 {
-    allocated(size_of::<Head>() + key + value)
+    allocated(size_of::<Head>() + key + value + tag_bytes(value))
 }
 
 impl Clone for Blob {
@@ -155,10 +186,23 @@ mod tests {
 
     use super::*;
 
+    fn tag() -> EntityTag {
+        EntityTag::from_number(7)
+    }
+
+    #[test]
+    fn large_values_keep_their_entity_tag_and_small_ones_take_nothing_for_it() {
+        let blob = |length| Blob::new("k", &vec![1; length], 0, RefillTime::default(), tag);
+        let (small, large) = (blob(TAG_KEPT_FROM - 1), blob(TAG_KEPT_FROM));
+        assert_eq!((small.entity_tag(), large.entity_tag()), (None, Some(tag())));
+        assert_eq!(large.value().len(), TAG_KEPT_FROM);
+        assert!(large.memory() >= small.memory() + 16);
+    }
+
     proptest! {
         #[test]
         fn what_goes_in_comes_out(key in ".{0,40}", value in prop::collection::vec(any::<u8>(), 0..300), media: u8, time: u8) {
-            let blob = Blob::new(&key, &value, media, RefillTime::from_number(time));
+            let blob = Blob::new(&key, &value, media, RefillTime::from_number(time), tag);
             let other = blob.clone();
             drop(blob);
             prop_assert_eq!((other.key(), other.value(), other.media_type()), (&*key, &*value, media));
@@ -168,7 +212,7 @@ mod tests {
 
     #[test]
     fn references_are_counted_across_threads() {
-        let blob = Blob::new("key", b"value", 0, RefillTime::default());
+        let blob = Blob::new("key", b"value", 0, RefillTime::default(), tag);
         std::thread::scope(|scope| {
             for _ in 0..4 {
                 let mine = blob.clone();

@@ -1,7 +1,7 @@
 //! Counters: whole numbers that are added to in the store.
 
 use super::partition::Partition;
-use crate::entry::Entry;
+use crate::entry::{ALLOWANCE_TYPE, Entry};
 use crate::key::Key;
 use crate::lifetime::{Freshness, Lifetime};
 use crate::time::Timestamp;
@@ -49,9 +49,12 @@ impl Partition {
         lifetime: Lifetime,
         now: Timestamp,
     ) -> Result<Counted, AddError> {
-        self.update(key, now, |found| {
-            let there = found.filter(|f| matches!(f.freshness(), Freshness::Fresh(_)));
-            let (before, entry) = match there {
+        self.update(key, now, |there| {
+            let there = there.filter(|t| matches!(t.found.freshness(), Freshness::Fresh(_)));
+            let (before, entry) = match there.map(|there| &there.found) {
+                Some(found) if found.media_type().as_str() == ALLOWANCE_TYPE => {
+                    return Err(AddError::NotANumber);
+                }
                 Some(found) => {
                     let text =
                         std::str::from_utf8(found.value()).map_err(|_| AddError::NotANumber)?;
@@ -62,7 +65,11 @@ impl Partition {
             };
             let value = before.checked_add(amount).ok_or(AddError::Overflow)?;
             let entry = Entry { value: value.to_string().into(), ..entry };
-            Ok((self.made(key, &entry), Counted { value, created: there.is_none() }))
+            let new = match there {
+                Some(there) => self.with_extra(key, &entry, there.hold_extra()),
+                None => self.made(key, &entry),
+            };
+            Ok((new, Counted { value, created: there.is_none() }))
         })
     }
 }
@@ -74,6 +81,33 @@ mod tests {
     use super::*;
     use crate::store::{Precondition, Store};
     use crate::{NamespaceId, store::Quota};
+
+    #[test]
+    fn a_tagged_counter_ends_with_its_tag_whatever_is_added_to_it() {
+        let (store, now) = (Store::new(1 << 20), Timestamp::from_millis(1_000));
+        let partition = store.open(NamespaceId(1), Quota::default());
+        let key = Key::new("sailings/today").unwrap();
+        let tags: Vec<crate::Tag> = vec!["sailings".into()];
+        let counter = Entry::new("5", COUNTER_TYPE, MINUTE, now).with_tags(tags);
+        partition.put(&key, &counter, Precondition::Always, now).unwrap();
+        assert_eq!(partition.add(&key, 1, MINUTE, now).unwrap().value, 6);
+        assert_eq!(&*partition.peek(key.as_str(), now).unwrap().tags()[0], "sailings");
+        assert!(partition.invalidate_tag("sailings"));
+        let anew = partition.add(&key, 1, MINUTE, now).unwrap();
+        assert_eq!(anew, Counted { value: 1, created: true });
+    }
+
+    #[test]
+    fn nothing_can_be_added_to_an_allowance() {
+        let (store, now) = (Store::new(1 << 20), Timestamp::from_millis(1_000));
+        let partition = store.open(NamespaceId(1), Quota::default());
+        let key = Key::new("quay-7").unwrap();
+        let rate = crate::store::Rate::new(10, Duration::from_secs(60), 2).unwrap();
+        partition.take(&key, 2, rate, now).unwrap();
+        assert_eq!(partition.add(&key, 1, MINUTE, now), Err(AddError::NotANumber));
+        let taken = partition.take(&key, 1, rate, now).unwrap();
+        assert!(matches!(taken, crate::store::Taken::Later { .. }), "it is as it was: {taken:?}");
+    }
 
     const MINUTE: Lifetime = Lifetime::of(Duration::from_secs(60));
 

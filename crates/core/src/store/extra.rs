@@ -1,101 +1,73 @@
-//! What few entries have, kept beside the slots so that all others do not pay for it.
+//! What few entries have (tags, stale times, unusual media types), kept once for all entries that
+//! have the same.
+//!
+//! An [`ExtraTable`] belongs to one partition. It interns extras and the texts of tags, counts what
+//! they take, and forgets each as soon as the last entry that has it is gone.
 
-use std::sync::Arc;
-use std::sync::atomic::{AtomicU32, Ordering};
+use std::collections::HashMap;
+use std::hash::{BuildHasher, RandomState};
+use std::sync::atomic::{AtomicU32, AtomicU64, AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
-use super::memory::allocated;
-use crate::entry::{EntityTag, Entry, MediaType, Tag, Tags};
-use crate::lifetime::Lifetime;
+use hashbrown::HashTable;
 
-/// Entity tags of values beyond this size are kept; hashing a smaller value costs less than the
-/// memory for its tag.
-const TAG_KEPT_FROM: usize = 16 << 10;
+use super::memory::allocated;
+use crate::entry::{Entry, MediaType, Tag, Tags};
+use crate::lifetime::Lifetime;
 
 /// A tag of a namespace. Entries remember the generation in which they were stored; invalidating
 /// the tag begins a new one, in which none of them is valid, however many there are.
 #[derive(Debug)]
-pub(super) struct TagRecord {
-    pub(super) generation: AtomicU32,
+struct TagRecord {
+    name: Tag,
+    generation: AtomicU32,
+    /// How many extras have it. Changed under the table's lock alone.
+    extras: AtomicUsize,
 }
 
-/// One tag of one entry.
+impl TagRecord {
+    /// The memory of the record, its name, and its place in the table.
+    fn memory(&self) -> u64 {
+        let counters = 2 * size_of::<usize>();
+        let place = 2 * (size_of::<(Tag, Arc<Self>)>() + 1) as u64;
+        place + allocated(size_of::<Self>() + counters) + allocated(self.name.len() + counters)
+    }
+}
+
+/// One tag of an extra.
 #[derive(Debug, Clone)]
-pub(super) struct Tagged {
+struct Tagged {
     record: Arc<TagRecord>,
     generation: u32,
 }
 
 impl Tagged {
-    pub(super) fn new(record: Arc<TagRecord>) -> Self {
-        let generation = record.generation.load(Ordering::Acquire);
-        Self { record, generation }
-    }
-
     fn valid(&self) -> bool {
         self.record.generation.load(Ordering::Acquire) == self.generation
     }
+
+    fn same(&self, other: &Self) -> bool {
+        Arc::ptr_eq(&self.record, &other.record) && self.generation == other.generation
+    }
 }
 
-/// What few entries have. Entries with the same extra share it, unless it has tags.
-#[derive(Debug, Clone, Default)]
+/// What few entries have.
+#[derive(Debug, Default)]
 pub(super) struct Extra {
     pub(super) stale_while_revalidate: Duration,
     pub(super) stale_if_error: Duration,
     pub(super) media_type: Option<MediaType>,
-    pub(super) entity_tag: Option<EntityTag>,
     pub(super) tags: Tags,
     tagged: Box<[Tagged]>,
+    /// How many hold it; the table keeps it for as long.
+    holders: AtomicUsize,
 }
 
 impl Extra {
-    /// What an entry needs beyond its slot; `None` for most. `tagged` are its tags' records.
-    pub(super) fn of(entry: &Entry, tagged: Box<[Tagged]>) -> Option<Self> {
-        let Lifetime { stale_while_revalidate, stale_if_error, .. } = entry.lifetime;
-        let large = entry.value.len() >= TAG_KEPT_FROM;
-        let extra = Self {
-            stale_while_revalidate,
-            stale_if_error,
-            media_type: Some(&entry.media_type).filter(|m| m.number().is_none()).cloned(),
-            entity_tag: large.then(|| entry.entity_tag()),
-            tags: entry.tags.clone(),
-            tagged,
-        };
-        let plain = stale_while_revalidate.is_zero()
-            && stale_if_error.is_zero()
-            && extra.media_type.is_none()
-            && !large
-            && extra.tags.is_empty();
-        (!plain).then_some(extra)
-    }
-
-    /// The same with the stale parts of another lifetime; `None` when nothing is left.
-    pub(super) fn with_lifetime(&self, lifetime: Lifetime) -> Option<Self> {
-        let Lifetime { stale_while_revalidate, stale_if_error, .. } = lifetime;
-        let extra = Self { stale_while_revalidate, stale_if_error, ..self.clone() };
-        let plain = stale_while_revalidate.is_zero()
-            && stale_if_error.is_zero()
-            && extra.media_type.is_none()
-            && extra.entity_tag.is_none()
-            && extra.tags.is_empty();
-        (!plain).then_some(extra)
-    }
-
     /// Whether no tag was invalidated since.
     pub(super) fn valid(&self) -> bool {
         self.tagged.iter().all(Tagged::valid)
-    }
-
-    /// Whether entries may share it.
-    pub(super) fn shareable(&self) -> bool {
-        self.tagged.is_empty() && self.entity_tag.is_none()
-    }
-
-    /// Whether it says the same as another shareable one.
-    pub(super) fn same(&self, other: &Self) -> bool {
-        self.stale_while_revalidate == other.stale_while_revalidate
-            && self.stale_if_error == other.stale_if_error
-            && self.media_type == other.media_type
     }
 
     /// The longest time beyond max-age in which the entry may be served.
@@ -103,21 +75,477 @@ impl Extra {
         self.stale_while_revalidate.max(self.stale_if_error)
     }
 
-    /// The memory it takes, and its place in the shard's table.
-    pub(super) fn memory(&self) -> u64 {
-        let place = 2 * size_of::<(u32, Arc<Self>)>() as u64;
-        if self.shareable() {
-            return place;
-        }
+    fn is_plain(&self) -> bool {
+        self.stale_while_revalidate.is_zero()
+            && self.stale_if_error.is_zero()
+            && self.media_type.is_none()
+            && self.tags.is_empty()
+    }
+
+    fn same(&self, other: &Self) -> bool {
+        self.stale_while_revalidate == other.stale_while_revalidate
+            && self.stale_if_error == other.stale_if_error
+            && self.media_type == other.media_type
+            && self.tagged.len() == other.tagged.len()
+            && self.tagged.iter().zip(&other.tagged).all(|(one, other)| one.same(other))
+    }
+
+    fn hash(&self, hashing: &RandomState) -> u64 {
+        let media_type = self.media_type.as_ref().map(MediaType::as_str);
+        let tags: Vec<(usize, u32)> = self
+            .tagged
+            .iter()
+            .map(|tagged| (Arc::as_ptr(&tagged.record).addr(), tagged.generation))
+            .collect();
+        hashing.hash_one((self.stale_while_revalidate, self.stale_if_error, media_type, tags))
+    }
+
+    /// The memory it takes with its place in the table, without the records of its tags.
+    fn memory(&self) -> u64 {
         let counters = 2 * size_of::<usize>();
-        let names = self.tags.len() * size_of::<Tag>() + counters;
+        let place = 2 * (size_of::<Arc<Self>>() + 1) as u64;
         let mut memory = place + allocated(size_of::<Self>() + counters);
         if !self.tags.is_empty() {
-            memory += allocated(names) + allocated(self.tagged.len() * size_of::<Tagged>());
+            memory += allocated(self.tags.len() * size_of::<Tag>() + counters);
+            memory += allocated(self.tagged.len() * size_of::<Tagged>());
         }
         if let Some(media_type) = &self.media_type {
             memory += allocated(media_type.as_str().len() + counters);
         }
         memory
+    }
+}
+
+/// A share of an extra, by which the table keeps it.
+#[derive(Debug)]
+pub(super) struct Held {
+    extra: Arc<Extra>,
+    table: Arc<ExtraTable>,
+}
+
+impl Held {
+    pub(super) fn extra(&self) -> &Arc<Extra> {
+        &self.extra
+    }
+
+    /// The memory of the extra; with that of its tags, which others may have too.
+    pub(super) fn memory(&self) -> u64 {
+        let tags = self.extra.tagged.iter().map(|tagged| tagged.record.memory());
+        self.extra.memory() + tags.sum::<u64>()
+    }
+
+    /// The same with the stale parts of another lifetime; `None` when nothing is left.
+    pub(super) fn with_lifetime(&self, lifetime: Lifetime) -> Option<Self> {
+        self.table.hold(Extra {
+            stale_while_revalidate: lifetime.stale_while_revalidate,
+            stale_if_error: lifetime.stale_if_error,
+            media_type: self.extra.media_type.clone(),
+            tags: self.extra.tags.clone(),
+            // Their generations stay: what was invalidated is not made valid again.
+            tagged: self.extra.tagged.clone(),
+            holders: AtomicUsize::new(0),
+        })
+    }
+}
+
+impl Clone for Held {
+    fn clone(&self) -> Self {
+        // This one holds it, so the table has it.
+        self.extra.holders.fetch_add(1, Ordering::AcqRel);
+        Self { extra: Arc::clone(&self.extra), table: Arc::clone(&self.table) }
+    }
+}
+
+impl Drop for Held {
+    fn drop(&mut self) {
+        if self.extra.holders.fetch_sub(1, Ordering::AcqRel) == 1 {
+            self.table.release(&self.extra);
+        }
+    }
+}
+
+/// The extras and tags of one partition.
+#[derive(Debug)]
+pub(super) struct ExtraTable {
+    interned: Mutex<Interned>,
+    hashing: RandomState,
+    used: AtomicU64,
+    /// What the whole store takes.
+    whole: Arc<AtomicU64>,
+}
+
+#[derive(Debug, Default)]
+struct Interned {
+    extras: HashTable<Arc<Extra>>,
+    tags: HashMap<Tag, Arc<TagRecord>>,
+}
+
+impl ExtraTable {
+    /// An empty table that counts what it takes in `whole` as well.
+    pub(super) fn new(whole: Arc<AtomicU64>) -> Self {
+        let (interned, hashing) = (Mutex::default(), RandomState::new());
+        Self { interned, hashing, used: AtomicU64::new(0), whole }
+    }
+
+    // The lock of a shard may be held when this one is taken, never the other way around.
+    fn interned(&self) -> MutexGuard<'_, Interned> {
+        self.interned.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn charge(&self, bytes: u64) {
+        self.used.fetch_add(bytes, Ordering::Relaxed);
+        self.whole.fetch_add(bytes, Ordering::Relaxed);
+    }
+
+    fn refund(&self, bytes: u64) {
+        self.used.fetch_sub(bytes, Ordering::Relaxed);
+        self.whole.fetch_sub(bytes, Ordering::Relaxed);
+    }
+
+    /// What all of it takes.
+    pub(super) fn used(&self) -> u64 {
+        self.used.load(Ordering::Relaxed)
+    }
+
+    /// What a new entry has beyond its slot; `None` for most.
+    pub(super) fn of(self: &Arc<Self>, entry: &Entry) -> Option<Held> {
+        let Lifetime { stale_while_revalidate, stale_if_error, .. } = entry.lifetime;
+        let mut extra = Extra {
+            stale_while_revalidate,
+            stale_if_error,
+            media_type: Some(&entry.media_type).filter(|m| m.number().is_none()).cloned(),
+            tags: entry.tags.clone(),
+            ..Extra::default()
+        };
+        if extra.is_plain() {
+            return None;
+        }
+        let mut interned = self.interned();
+        if !extra.tags.is_empty() {
+            let tagged: Vec<Tagged> = extra.tags.iter().map(|name| interned.tagged(name)).collect();
+            // The table's texts, so that equal ones are there once.
+            let names: Vec<Tag> = tagged.iter().map(|t| Arc::clone(&t.record.name)).collect();
+            (extra.tags, extra.tagged) = (names.into(), tagged.into());
+        }
+        Some(self.hold_in(&mut interned, extra))
+    }
+
+    /// What an entry without extra gets with another lifetime.
+    pub(super) fn of_lifetime(self: &Arc<Self>, lifetime: Lifetime) -> Option<Held> {
+        let Lifetime { stale_while_revalidate, stale_if_error, .. } = lifetime;
+        self.hold(Extra { stale_while_revalidate, stale_if_error, ..Extra::default() })
+    }
+
+    fn hold(self: &Arc<Self>, extra: Extra) -> Option<Held> {
+        (!extra.is_plain()).then(|| self.hold_in(&mut self.interned(), extra))
+    }
+
+    fn hold_in(self: &Arc<Self>, interned: &mut Interned, extra: Extra) -> Held {
+        let hash = extra.hash(&self.hashing);
+        let known = interned.extras.find(hash, |known| known.same(&extra));
+        if let Some(known) = known {
+            known.holders.fetch_add(1, Ordering::AcqRel);
+            return Held { extra: Arc::clone(known), table: Arc::clone(self) };
+        }
+        extra.holders.store(1, Ordering::Release);
+        let mut memory = extra.memory();
+        for tagged in &extra.tagged {
+            if tagged.record.extras.fetch_add(1, Ordering::Relaxed) == 0 {
+                memory += tagged.record.memory();
+            }
+        }
+        let extra = Arc::new(extra);
+        let hash_of = |other: &Arc<Extra>| other.hash(&self.hashing);
+        interned.extras.insert_unique(hash, Arc::clone(&extra), hash_of);
+        self.charge(memory);
+        Held { extra, table: Arc::clone(self) }
+    }
+
+    /// Forgets an extra that nobody holds, and its tags with it that no other one has.
+    fn release(&self, extra: &Arc<Extra>) {
+        let mut interned = self.interned();
+        // Somebody may hold it again, or have released it already.
+        if extra.holders.load(Ordering::Acquire) > 0 {
+            return;
+        }
+        let hash = extra.hash(&self.hashing);
+        let Ok(place) = interned.extras.find_entry(hash, |known| Arc::ptr_eq(known, extra)) else {
+            return;
+        };
+        place.remove();
+        let mut memory = extra.memory();
+        for tagged in &extra.tagged {
+            if tagged.record.extras.fetch_sub(1, Ordering::Relaxed) == 1 {
+                memory += tagged.record.memory();
+                interned.tags.remove(&tagged.record.name);
+            }
+        }
+        interned.shrink(&self.hashing);
+        self.refund(memory);
+    }
+
+    /// Ends the validity of every entry that carries a tag; returns whether one may.
+    pub(super) fn invalidate(&self, tag: &str) -> bool {
+        let interned = self.interned();
+        let Some(record) = interned.tags.get(tag) else { return false };
+        record.generation.fetch_add(1, Ordering::Release);
+        true
+    }
+}
+
+impl Interned {
+    fn tagged(&mut self, name: &Tag) -> Tagged {
+        let record = self.tags.entry(Arc::clone(name)).or_insert_with_key(|name| {
+            Arc::new(TagRecord {
+                name: Arc::clone(name),
+                generation: AtomicU32::new(0),
+                extras: AtomicUsize::new(0),
+            })
+        });
+        let generation = record.generation.load(Ordering::Acquire);
+        Tagged { record: Arc::clone(record), generation }
+    }
+
+    /// Tables that once were much larger give their memory back.
+    fn shrink(&mut self, hashing: &RandomState) {
+        if self.extras.capacity() > 8 * self.extras.len() + 256 {
+            self.extras.shrink_to(2 * self.extras.len(), |extra| extra.hash(hashing));
+        }
+        if self.tags.capacity() > 8 * self.tags.len() + 256 {
+            self.tags.shrink_to(2 * self.tags.len());
+        }
+    }
+}
+
+/// The extras that the entries of one shard have, by small numbers.
+#[derive(Debug, Default)]
+pub(super) struct ShardExtras {
+    places: Vec<Option<(Held, u32)>>,
+    /// Numbers that may be free; those that are not are passed over.
+    free: Vec<u32>,
+    numbers: HashTable<u32>,
+}
+
+fn address_hash(extra: &Arc<Extra>) -> u64 {
+    (Arc::as_ptr(extra).addr() as u64 >> 4).wrapping_mul(0x9e37_79b9_7f4a_7c15)
+}
+
+impl ShardExtras {
+    pub(super) fn held(&self, number: u32) -> &Held {
+        match self.places.get(number as usize) {
+            Some(Some((held, _))) => held,
+            _ => unreachable!("extra {number} is in use, so it is there"),
+        }
+    }
+
+    /// The number under which an entry has an extra.
+    pub(super) fn add(&mut self, held: Held) -> u32 {
+        let (hash, places) = (address_hash(held.extra()), &mut self.places);
+        let is_same = |number: &u32| {
+            let there = places.get(*number as usize).and_then(Option::as_ref);
+            there.is_some_and(|(there, _)| Arc::ptr_eq(there.extra(), held.extra()))
+        };
+        if let Some(number) = self.numbers.find(hash, is_same).copied() {
+            if let Some(Some((_, entries))) = places.get_mut(number as usize) {
+                *entries += 1;
+            }
+            return number;
+        }
+        let free = loop {
+            match self.free.pop() {
+                Some(number) if matches!(places.get(number as usize), Some(None)) => break number,
+                Some(_) => {}
+                None => {
+                    places.push(None);
+                    break places.len() as u32 - 1;
+                }
+            }
+        };
+        places[free as usize] = Some((held, 1));
+        self.numbers.insert_unique(hash, free, |number| {
+            let there = places.get(*number as usize).and_then(Option::as_ref);
+            there.map_or(0, |(there, _)| address_hash(there.extra()))
+        });
+        free
+    }
+
+    /// An entry does not have an extra any more.
+    pub(super) fn remove(&mut self, number: u32) {
+        let Some(place) = self.places.get_mut(number as usize) else { return };
+        let Some((held, entries)) = place else { return };
+        *entries -= 1;
+        if *entries > 0 {
+            return;
+        }
+        let hash = address_hash(held.extra());
+        *place = None;
+        if let Ok(known) = self.numbers.find_entry(hash, |known| *known == number) {
+            known.remove();
+        }
+        self.free.push(number);
+        while matches!(self.places.last(), Some(None)) {
+            self.places.pop();
+        }
+        // What once was much larger gives its memory back.
+        if self.places.capacity() > 4 * self.places.len() + 64 {
+            self.places.shrink_to(2 * self.places.len());
+            let places = &self.places;
+            self.free.retain(|number| matches!(places.get(*number as usize), Some(None)));
+            self.free.shrink_to(2 * self.free.len());
+            self.numbers.shrink_to(2 * self.numbers.len(), |number| {
+                let there = places.get(*number as usize).and_then(Option::as_ref);
+                there.map_or(0, |(there, _)| address_hash(there.extra()))
+            });
+        }
+    }
+
+    /// Lets go of some of them, of a shard that is not in use any more; returns whether there were
+    /// any.
+    pub(super) fn dismantle(&mut self, most: usize) -> bool {
+        self.numbers = HashTable::new();
+        self.free = Vec::new();
+        let keep = self.places.len().saturating_sub(most);
+        let gone = self.places.len() > keep;
+        self.places.truncate(keep);
+        gone
+    }
+
+    /// What the numbers take, without the extras.
+    pub(super) fn memory(&self) -> u64 {
+        let places = self.places.capacity() * size_of::<Option<(Held, u32)>>();
+        let free = self.free.capacity() * size_of::<u32>();
+        (places + free + self.numbers.allocation_size()) as u64
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::store::{Precondition, Quota, Store};
+    use crate::{Key, NamespaceId, Timestamp};
+
+    const NOW: Timestamp = Timestamp::from_millis(1_700_000_000_000);
+
+    fn key(n: u64) -> Key {
+        Key::new(format!("board/{n}")).unwrap()
+    }
+
+    fn entry(media_type: &str, tags: &[&str]) -> Entry {
+        let hour = Lifetime::of(Duration::from_secs(3_600));
+        let tags: Vec<Tag> = tags.iter().map(|tag| Tag::from(*tag)).collect();
+        Entry::new("v", media_type, hour, NOW).with_tags(tags)
+    }
+
+    fn tidy(store: &Store) {
+        while store.tidy(64, NOW).1 {}
+    }
+
+    /// The memory per entry of 20,000 entries that `entry_of` makes.
+    fn each(entry_of: impl Fn(u64) -> Entry) -> u64 {
+        let store = Store::new(256 << 20);
+        let partition = store.open(NamespaceId(1), Quota::default());
+        for n in 0..20_000 {
+            partition.put(&key(n), &entry_of(n), Precondition::Always, NOW).unwrap();
+        }
+        store.used() / 20_000
+    }
+
+    #[test]
+    fn what_many_entries_have_is_there_once_in_whatever_order_it_comes() {
+        let plain = each(|_| entry("text/plain", &[]));
+        let types = ["a", "b"].map(|letter| format!("application/{}", letter.repeat(250)));
+        let alternating = each(|n| entry(&types[(n % 2) as usize], &[]));
+        assert!(alternating <= plain + 8, "{alternating} and {plain}");
+        let names: Vec<String> = (0..32).map(|n| format!("harbour-{n}")).collect();
+        let names: Vec<&str> = names.iter().map(String::as_str).collect();
+        let tagged = each(|_| entry("text/plain", &names));
+        assert!(tagged <= plain + 8, "{tagged} and {plain}");
+        let one_of_100 = each(|n| entry("text/plain", &[&format!("line-{}", n % 100)]));
+        assert!(one_of_100 <= plain + 40, "{one_of_100} and {plain}");
+        let minute = Duration::from_secs(60);
+        let stale = Lifetime { stale_if_error: minute, ..Lifetime::of(minute) };
+        let stale = each(|_| Entry { lifetime: stale, ..entry("text/plain", &[]) });
+        assert!(stale <= plain + 16, "{stale} and {plain}");
+    }
+
+    #[test]
+    fn what_no_entry_has_any_more_takes_nothing() {
+        let store = Store::new(64 << 20);
+        let partition = store.open(NamespaceId(1), Quota::default());
+        let unique = |n: u64| entry(&format!("application/x-{n}"), &[&format!("sailing-{n}")]);
+        let fill = || {
+            for n in 0..5_000 {
+                partition.put(&key(n), &unique(n), Precondition::Always, NOW).unwrap();
+            }
+        };
+        fill();
+        assert!(partition.extras.used() > 5_000 * 200);
+        // A reader may still have one.
+        let read = partition.get(key(7).as_str(), NOW).unwrap();
+        partition.clear();
+        tidy(&store);
+        assert_eq!((partition.extras.used(), store.used()), (0, 0));
+        assert_eq!(&*read.tags()[0], "sailing-7");
+        fill();
+        (0..5_000).for_each(|n| assert!(partition.delete(key(n).as_str(), NOW)));
+        assert_eq!(partition.extras.used(), 0);
+        assert!(!partition.invalidate_tag("sailing-7"), "nothing carries it");
+    }
+
+    /// Tags of entries that are gone crowd out nothing: a cap holds as many entries as it did.
+    #[test]
+    fn unique_tags_leave_a_capped_namespace_full_of_entries() {
+        let store = Store::new(64 << 20);
+        let cap = 4 << 20;
+        let partition = store.open(NamespaceId(1), Quota { reserve: 0, cap });
+        let mut fewest = u64::MAX;
+        for n in 0..40_000 {
+            let tagged = entry("text/plain", &[&format!("sailing-{n}")]);
+            partition.put(&key(n), &tagged, Precondition::Always, NOW).unwrap();
+            assert!(partition.usage().bytes <= cap);
+            if n > 20_000 {
+                fewest = fewest.min(partition.usage().entries);
+            }
+        }
+        assert!(fewest > 4_000, "{fewest} entries in {cap} bytes");
+    }
+
+    #[test]
+    fn a_look_for_invalidated_entries_ends_while_tags_are_invalidated() {
+        let store = Store::new(256 << 20);
+        let partition = store.open(NamespaceId(1), Quota::default());
+        for n in 0..50_000 {
+            let tagged = entry("text/plain", &[&format!("line-{}", n % 1_000)]);
+            partition.put(&key(n), &tagged, Precondition::Always, NOW).unwrap();
+        }
+        let mut steps = 0;
+        // One invalidation for each step is more than the look can catch up with one by one.
+        for line in 0..1_000 {
+            partition.invalidate_tag(&format!("line-{line}"));
+            store.tidy(64, NOW);
+            steps += 1;
+        }
+        while store.tidy(64, NOW).1 {
+            steps += 1;
+        }
+        assert_eq!(partition.usage().entries, 0);
+        assert!(steps < 1_100, "{steps} steps");
+    }
+
+    #[test]
+    fn a_tag_that_was_forgotten_is_another_one_when_it_comes_again() {
+        let store = Store::new(1 << 20);
+        let partition = store.open(NamespaceId(1), Quota::default());
+        let put = || {
+            let tagged = entry("text/plain", &["boards"]);
+            partition.put(&key(1), &tagged, Precondition::Always, NOW).unwrap();
+        };
+        put();
+        assert!(partition.invalidate_tag("boards"));
+        assert!(partition.get(key(1).as_str(), NOW).is_none());
+        put();
+        assert!(partition.get(key(1).as_str(), NOW).is_some());
+        tidy(&store);
+        assert!(partition.get(key(1).as_str(), NOW).is_some());
     }
 }

@@ -87,8 +87,9 @@ impl Found {
 
     /// The validator of media type and value.
     pub fn entity_tag(&self) -> EntityTag {
-        let kept = self.extra.as_ref().and_then(|extra| extra.entity_tag);
-        kept.unwrap_or_else(|| EntityTag::of(self.media_type().as_str(), self.value()))
+        self.blob
+            .entity_tag()
+            .unwrap_or_else(|| EntityTag::of(self.media_type().as_str(), self.value()))
     }
 
     /// Whether it is a negative result rather than a value.
@@ -115,7 +116,7 @@ impl Found {
             lifetime: self.lifetime(),
             stored_at: self.stored_at(),
             refill_took: self.refill_took(),
-            known_tag: self.extra.as_ref().and_then(|extra| extra.entity_tag),
+            known_tag: self.blob.entity_tag(),
         }
     }
 }

@@ -29,7 +29,6 @@ mod precondition;
 mod room;
 mod shard;
 mod slots;
-mod tags;
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -46,6 +45,10 @@ pub use room::Quota;
 
 pub use precondition::{ConditionFailed, Precondition};
 use room::Room;
+use shard::Tidied;
+
+/// How many bytes one step of tidying frees at most while more is used than a lowered limit allows.
+const SHRINK_STEP: u64 = 256 << 10;
 
 /// Why a value was not stored.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
@@ -109,25 +112,40 @@ impl Store {
         partition
     }
 
-    /// Frees what ended, was cleared or was invalidated: at most `chunks` chunks of 32 entries in
-    /// each shard, and as many of what was cleared. Returns how many entries were freed, and whether
-    /// more wait. No lock is held for longer than one such step.
+    /// Frees what ended, was cleared or was invalidated: at most `chunks` chunks of 32 entries, and as
+    /// many of what was cleared. It goes on where the last call ended, so that none is always last.
+    /// Returns how many entries were freed, and whether more wait. No lock is held for longer than
+    /// one such step.
     pub fn tidy(&self, chunks: usize, now: Timestamp) -> (u64, bool) {
         let partitions = self.room.partitions();
-        let (mut freed, mut more) = (0, self.room.give_back(chunks));
-        // Begin with another one each time, so that none is always last.
-        let first = self.next_to_tidy.fetch_add(1, Ordering::Relaxed);
+        let mut all = Tidied { more: self.room.give_back(chunks), ..Tidied::default() };
+        let first = self.next_to_tidy.load(Ordering::Relaxed);
+        let mut next = first + 1;
         for at in 0..partitions.len() {
-            let part = partitions[(first + at) % partitions.len()].tidy(chunks, now);
-            freed += part.0;
-            more |= part.1;
+            if all.chunks >= chunks {
+                (next, all.more) = (first + at, true);
+                break;
+            }
+            let partition = &partitions[(first + at) % partitions.len()];
+            all.add(partition.tidy(chunks - all.chunks, now));
         }
-        (freed, more)
+        // The limit may have been lowered.
+        if self.room.used() > self.room.limit() && all.chunks < chunks {
+            all.more |= self.room.shrink(SHRINK_STEP);
+        }
+        self.next_to_tidy.store(next % partitions.len().max(1), Ordering::Relaxed);
+        (all.freed, all.more)
     }
 
     /// The limit in bytes.
     pub fn limit(&self) -> u64 {
-        self.room.limit
+        self.room.limit()
+    }
+
+    /// Sets the limit in bytes. Above it the store grows no further, and shrinks as it is written to
+    /// and tidied.
+    pub fn set_limit(&self, limit: u64) {
+        self.room.set_limit(limit);
     }
 
     /// The bytes in use, with bookkeeping and with what was cleared and not given back yet.

@@ -3,17 +3,16 @@
 use std::collections::hash_map::RandomState;
 use std::hash::BuildHasher;
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
+use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 use std::time::Duration;
 
 use super::blob::{Blob, memory_of};
-use super::extra::Extra;
+use super::extra::{ExtraTable, Held};
 use super::found::Found;
 use super::listing::{Listed, Listing, Position};
 use super::room::{Quota, Room};
-use super::shard::{New, Shard};
+use super::shard::{New, Shard, Tidied};
 use super::slots::{CHUNK, Times};
-use super::tags::{TAG_MEMORY, TagTable};
 use super::{ConditionFailed, Precondition, PutError, Usage};
 use crate::early::RefillTime;
 use crate::entry::{Entry, NEGATIVE_NUMBER};
@@ -43,14 +42,30 @@ pub struct Partition {
     room: Arc<Room>,
     hashing: RandomState,
     cells: Box<[Cell]>,
-    tags: TagTable,
-    shared_extra: Mutex<Option<Arc<Extra>>>,
+    pub(super) extras: Arc<ExtraTable>,
+    /// What shards take; extras are counted by their table.
     used: AtomicU64,
     entries: AtomicU64,
     evicted: AtomicU64,
     reserve: AtomicU64,
     cap: AtomicU64,
     next_to_evict: AtomicUsize,
+    next_to_tidy: AtomicUsize,
+}
+
+/// What is there when a value is to be stored.
+pub(super) struct There<'s> {
+    pub(super) found: Found,
+    shard: &'s Shard,
+    slot: u32,
+}
+
+impl There<'_> {
+    /// A share of what the entry has beyond its slot; its tags stay what they were, invalidated or
+    /// not.
+    pub(super) fn hold_extra(&self) -> Option<Held> {
+        self.shard.hold_extra(self.slot)
+    }
 }
 
 /// An entry that is looked at in its place.
@@ -98,17 +113,17 @@ impl Partition {
         let cell = |_| Cell { shard: RwLock::default(), soonest: AtomicU64::new(u64::MAX) };
         Self {
             namespace,
+            extras: Arc::new(ExtraTable::new(Arc::clone(&room.used))),
             room,
             hashing: RandomState::new(),
             cells: (0..SHARDS).map(cell).collect(),
-            tags: TagTable::default(),
-            shared_extra: Mutex::default(),
             used: AtomicU64::new(0),
             entries: AtomicU64::new(0),
             evicted: AtomicU64::new(0),
             reserve: AtomicU64::new(quota.reserve),
             cap: AtomicU64::new(quota.cap),
             next_to_evict: AtomicUsize::new(0),
+            next_to_tidy: AtomicUsize::new(0),
         }
     }
 
@@ -207,39 +222,26 @@ impl Partition {
     }
 
     fn new_entry(&self, key: &Key, entry: &Entry) -> New {
-        let (tagged, grown) = self.tags.tagged(&entry.tags);
-        self.charge((grown * TAG_MEMORY as i64) as u64);
+        self.with_extra(key, entry, self.extras.of(entry))
+    }
+
+    /// What an entry brings that has an extra which is there already.
+    pub(super) fn with_extra(&self, key: &Key, entry: &Entry, extra: Option<Held>) -> New {
         New {
             blob: Blob::new(
                 key.as_str(),
                 &entry.value,
                 entry.media_type.number().unwrap_or(u8::MAX),
                 RefillTime::of(entry.refill_took),
+                || entry.entity_tag(),
             ),
             times: Times::new(entry.stored_at, entry.lifetime.max_age),
-            extra: self.shared(Extra::of(entry, tagged)),
-        }
-    }
-
-    /// The extra of the entry before, if this one is the same.
-    fn shared(&self, extra: Option<Extra>) -> Option<Arc<Extra>> {
-        let extra = extra?;
-        if !extra.shareable() {
-            return Some(Arc::new(extra));
-        }
-        let mut last = self.shared_extra.lock().unwrap_or_else(PoisonError::into_inner);
-        match &*last {
-            Some(same) if same.same(&extra) => Some(Arc::clone(same)),
-            _ => {
-                let new = Arc::new(extra);
-                *last = Some(Arc::clone(&new));
-                Some(new)
-            }
+            extra,
         }
     }
 
     fn too_large(&self, size: u64) -> Result<(), PutError> {
-        let limit = self.room.limit.min(self.quota().cap);
+        let limit = self.room.limit().min(self.quota().cap);
         if size > limit { Err(PutError::TooLarge { size, limit }) } else { Ok(()) }
     }
 
@@ -258,9 +260,10 @@ impl Partition {
         self.too_large(memory_of(key.as_str().len(), entry.value.len()))?;
         let new = self.new_entry(key, entry);
         self.too_large(new.memory())?;
-        self.update(key, now, |found| {
+        self.update(key, now, |there| {
+            let found = there.map(|there| &there.found);
             condition.check(found).map_err(|_| PutError::ConditionFailed)?;
-            Ok((new, found.is_some()))
+            Ok((new, there.is_some()))
         })
     }
 
@@ -270,23 +273,25 @@ impl Partition {
         &self,
         key: &Key,
         now: Timestamp,
-        decide: impl FnOnce(Option<&Found>) -> Result<(New, T), E>,
+        decide: impl FnOnce(Option<&There<'_>>) -> Result<(New, T), E>,
     ) -> Result<T, E> {
-        let hash = self.hash(key.as_str());
+        let (hash, own, whole) = (self.hash(key.as_str()), self.used(), self.room.used());
         let number = shard_number(hash);
         let result = self.change(number, |shard| {
-            let there = shard.find(hash as u32, key.as_str());
-            let found = there.and_then(|slot| Self::found(shard, slot, now));
-            let found = found.filter(|found| !found.is_negative());
-            let (new, result) = decide(found.as_ref())?;
-            let ends_at = match there {
+            let slot = shard.find(hash as u32, key.as_str());
+            let there = slot.and_then(|slot| {
+                let found = Self::found(shard, slot, now).filter(|found| !found.is_negative())?;
+                Some(There { found, shard, slot })
+            });
+            let (new, result) = decide(there.as_ref())?;
+            let ends_at = match slot {
                 Some(slot) => shard.replace(slot, new),
                 None => shard.insert(hash as u32, new),
             };
             self.expect_end(number, ends_at);
             Ok(result)
         })?;
-        self.room.make(self);
+        self.room.make(self, own, whole);
         Ok(result)
     }
 
@@ -338,7 +343,7 @@ impl Partition {
         condition: &Precondition,
         now: Timestamp,
     ) -> Result<Option<Found>, ConditionFailed> {
-        let hash = self.hash(key);
+        let (hash, own, whole) = (self.hash(key), self.used(), self.room.used());
         let number = shard_number(hash);
         let found = self.change(number, |shard| {
             let there = shard.find(hash as u32, key);
@@ -350,22 +355,22 @@ impl Partition {
             };
             let stored_at = shard.slots.times(slot).stored_at();
             let times = Times::new(stored_at, now.since(stored_at) + lifetime.max_age);
-            let extra = match shard.extra(slot) {
-                Some(extra) => extra.with_lifetime(lifetime),
-                None => Extra::default().with_lifetime(lifetime),
+            let extra = match shard.hold_extra(slot) {
+                Some(held) => held.with_lifetime(lifetime),
+                None => self.extras.of_lifetime(lifetime),
             };
-            let ends_at = shard.set_lifetime(slot, times, self.shared(extra));
+            let ends_at = shard.set_lifetime(slot, times, extra);
             self.expect_end(number, ends_at);
             Ok(Self::found(shard, slot, now))
         });
-        self.room.make(self);
+        self.room.make(self, own, whole);
         found
     }
 
     /// Ends every entry that carries a tag, in a time that does not depend on how many do; their
     /// memory comes back when the store is tidied. Returns whether any entry may have carried it.
     pub fn invalidate_tag(&self, tag: &str) -> bool {
-        let known = self.tags.invalidate(tag);
+        let known = self.extras.invalidate(tag);
         if known {
             for number in 0..SHARDS {
                 self.change(number, Shard::expect_invalid);
@@ -443,33 +448,48 @@ impl Partition {
         false
     }
 
-    /// Removes what ended or was invalidated, in steps of at most `chunks` chunks at a time for each
-    /// shard; returns how many entries went, and whether more wait.
-    pub(super) fn tidy(&self, chunks: usize, now: Timestamp) -> (u64, bool) {
-        let (mut freed, mut more) = (0, false);
-        for (number, cell) in self.cells.iter().enumerate() {
+    /// Removes what ended or was invalidated from at most `chunks` chunks of entries, beginning where
+    /// the last step ended.
+    pub(super) fn tidy(&self, chunks: usize, now: Timestamp) -> Tidied {
+        let mut all = Tidied::default();
+        let first = self.next_to_tidy.load(Ordering::Relaxed);
+        for at in 0..SHARDS {
+            let number = (first + at) % SHARDS;
+            let cell = &self.cells[number];
             if cell.soonest.load(Ordering::Relaxed) <= now.as_millis() {
-                let ended = self.change(number, |shard| {
-                    let (tidied, next) = shard.remove_ended(chunks, now);
+                all.add(self.change(number, |shard| {
+                    let (tidied, next) = shard.remove_ended(chunks - all.chunks, now);
                     // Under the shard's lock, so no new entry's end is lost.
                     cell.soonest.store(next, Ordering::Relaxed);
                     tidied
-                });
-                freed += ended.freed;
-                more |= ended.more;
+                }));
             }
-            if self.read(number).awaits_invalid() {
-                let invalid = self.change(number, |shard| shard.remove_invalid(chunks));
-                freed += invalid.freed;
-                more |= invalid.more;
+            if all.chunks < chunks && self.read(number).awaits_invalid() {
+                let invalid =
+                    self.change(number, |shard| shard.remove_invalid(chunks - all.chunks));
+                all.add(invalid);
+            }
+            if all.chunks >= chunks {
+                // The rest waits for the next step, which begins behind this shard.
+                self.next_to_tidy.store(number + 1, Ordering::Relaxed);
+                all.more = true;
+                return all;
             }
         }
-        // Looking at all tags is left to the last step.
-        if freed > 0 && !more {
-            let forgotten = self.tags.prune() * TAG_MEMORY as i64;
-            self.charge((-forgotten) as u64);
+        // Its cap may have been lowered.
+        while self.used() > self.quota().cap {
+            if all.chunks >= chunks {
+                all.more = true;
+                break;
+            }
+            let evicted = (0..CHUNK).take_while(|_| self.evict()).count();
+            all.freed += evicted as u64;
+            all.chunks += 1;
+            if evicted < CHUNK {
+                break;
+            }
         }
-        (freed, more)
+        all
     }
 
     /// What it holds.
@@ -483,7 +503,7 @@ impl Partition {
     }
 
     pub(super) fn used(&self) -> u64 {
-        self.used.load(Ordering::Relaxed)
+        self.used.load(Ordering::Relaxed) + self.extras.used()
     }
 
     /// What it is guaranteed and may never exceed.
@@ -494,18 +514,16 @@ impl Partition {
         }
     }
 
-    /// Sets what it is guaranteed and may never exceed; above its cap, it gives at once.
+    /// Sets what it is guaranteed and may never exceed. Above its cap it grows no further, and
+    /// shrinks as it is written to and tidied.
     pub fn set_quota(&self, quota: Quota) {
         self.reserve.store(quota.reserve, Ordering::Relaxed);
         self.cap.store(quota.cap, Ordering::Relaxed);
-        self.room.make(self);
     }
 }
 
 impl Drop for Partition {
     fn drop(&mut self) {
         self.clear();
-        // What is left are tags, which nothing holds any more.
-        self.room.used.fetch_sub(self.used(), Ordering::Relaxed);
     }
 }

@@ -10,8 +10,13 @@ use super::partition::Partition;
 use super::shard::Shard;
 
 /// When room must be made, this part of the limit is made at once, so that the question who gives
-/// is asked rarely.
+/// is asked rarely; but no more than [`MAX_SLACK`], for which a single writer waits.
 const SLACK_PART: u64 = 1_024;
+const MAX_SLACK: u64 = 64 << 10;
+
+/// How many entries a writer removes from its namespace at most, beyond what it stores itself, while
+/// that is above its cap.
+const MAX_SHRINK: usize = 64;
 
 /// What a namespace is guaranteed and may never exceed, in bytes, bookkeeping included.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -32,8 +37,8 @@ impl Default for Quota {
 /// The memory of a store, shared by its partitions.
 #[derive(Debug)]
 pub(super) struct Room {
-    pub(super) limit: u64,
-    pub(super) used: AtomicU64,
+    limit: AtomicU64,
+    pub(super) used: Arc<AtomicU64>,
     pub(super) evicted: AtomicU64,
     partitions: RwLock<Vec<Weak<Partition>>>,
     /// What was cleared and still takes memory.
@@ -43,12 +48,20 @@ pub(super) struct Room {
 impl Room {
     pub(super) fn new(limit: u64) -> Self {
         Self {
-            limit,
-            used: AtomicU64::new(0),
+            limit: AtomicU64::new(limit),
+            used: Arc::default(),
             evicted: AtomicU64::new(0),
             partitions: RwLock::default(),
             leaving: Mutex::default(),
         }
+    }
+
+    pub(super) fn limit(&self) -> u64 {
+        self.limit.load(Ordering::Relaxed)
+    }
+
+    pub(super) fn set_limit(&self, limit: u64) {
+        self.limit.store(limit, Ordering::Relaxed);
     }
 
     pub(super) fn used(&self) -> u64 {
@@ -90,40 +103,59 @@ impl Room {
         !leaving.is_empty()
     }
 
-    /// Makes room after `writer` stored something: first what was cleared goes, then entries of
-    /// whoever is most over its reserve. A namespace within its reserve gives nothing to others; the
-    /// writer itself gives when nobody else has to.
-    pub(super) fn make(&self, writer: &Partition) {
-        while writer.used() > writer.quota().cap && writer.evict() {}
-        while self.used() > self.limit && self.give_back(16) {}
-        if self.used() <= self.limit {
+    /// Makes room after `writer` stored something, before which it took `own` bytes and all together
+    /// `whole`: first what was cleared goes, then entries of whoever is most over its reserve. A
+    /// namespace within its reserve gives nothing to others; the writer itself gives when nobody else
+    /// has to.
+    pub(super) fn make(&self, writer: &Partition, own: u64, whole: u64) {
+        let cap = writer.quota().cap;
+        // What is above a cap or limit that was lowered shrinks little by little, and never grows
+        // meanwhile.
+        let most = own.max(cap);
+        while writer.used() > most && writer.evict() {}
+        (0..MAX_SHRINK).all(|_| writer.used() > cap && writer.evict());
+        let limit = self.limit();
+        while self.used() > limit && self.give_back(16) {}
+        if self.used() <= limit {
             return;
         }
-        let target = self.limit - self.limit / SLACK_PART;
-        let over =
-            |partition: &Partition| partition.used().saturating_sub(partition.quota().reserve);
+        let slack = (limit / SLACK_PART).min(MAX_SLACK);
+        let target = if whole > limit { whole.min(self.used()) } else { limit } - slack;
         while self.used() > target {
-            let partitions = self.partitions();
-            let mut excess: Vec<_> =
-                partitions.iter().map(|p| (over(p), p)).filter(|(over, _)| *over > 0).collect();
-            excess.sort_unstable_by_key(|(over, _)| std::cmp::Reverse(*over));
-            if excess.is_empty() {
+            if !self.take_from_others(target) {
                 while self.used() > target && writer.evict() {}
                 return;
             }
-            // One that is over its reserve by bookkeeping alone has nothing to give: the next one does.
-            let gave = excess.iter().enumerate().any(|(at, (_, giver))| {
-                // Until another one is as far over its reserve as this one is.
-                let next = excess.get(at + 1).map_or(0, |(over, _)| *over).max(1);
-                let mut gave = false;
-                while self.used() > target && (over(giver) >= next || !gave) && giver.evict() {
-                    gave = true;
-                }
-                gave
-            });
-            if !gave && !writer.evict() {
-                return;
-            }
         }
+    }
+
+    /// Removes entries of whoever is most over its reserve, until the next one is as far over it or all
+    /// together take `target`; returns whether there was one.
+    fn take_from_others(&self, target: u64) -> bool {
+        let over =
+            |partition: &Partition| partition.used().saturating_sub(partition.quota().reserve);
+        let partitions = self.partitions();
+        let mut excess: Vec<_> =
+            partitions.iter().map(|p| (over(p), p)).filter(|(over, _)| *over > 0).collect();
+        excess.sort_unstable_by_key(|(over, _)| std::cmp::Reverse(*over));
+        // One that is over its reserve by bookkeeping alone has nothing to give: the next one does.
+        excess.iter().enumerate().any(|(at, (_, giver))| {
+            // Until another one is as far over its reserve as this one is.
+            let next = excess.get(at + 1).map_or(0, |(over, _)| *over).max(1);
+            let mut gave = false;
+            while self.used() > target && (over(giver) >= next || !gave) && giver.evict() {
+                gave = true;
+            }
+            gave
+        })
+    }
+
+    /// Removes about so many bytes while more is used than the limit, which was lowered; returns whether
+    /// more is still used.
+    pub(super) fn shrink(&self, bytes: u64) -> bool {
+        let used = self.used();
+        let target = self.limit().max(used.saturating_sub(bytes));
+        while self.used() > target && self.take_from_others(target) {}
+        self.used() > self.limit() && self.used() < used
     }
 }

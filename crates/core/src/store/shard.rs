@@ -5,7 +5,7 @@ use std::sync::Arc;
 use hashbrown::HashTable;
 
 use super::blob::Blob;
-use super::extra::Extra;
+use super::extra::{Extra, Held, ShardExtras};
 use super::order::Order;
 use super::slots::{CHUNK, Slots, Times};
 use crate::lifetime::{Freshness, Lifetime};
@@ -16,13 +16,15 @@ use crate::time::Timestamp;
 pub(super) struct Shard {
     index: HashTable<u32>,
     pub(super) slots: Slots,
-    extras: HashTable<(u32, Arc<Extra>)>,
+    extras: ShardExtras,
     order: Order,
     /// No entry of a chunk ends before this, in milliseconds; for every chunk.
     soonest: Vec<u64>,
     /// The chunk where the look for entries with invalidated tags goes on.
-    invalid_from: Option<usize>,
-    /// What blobs and extras take.
+    invalid_at: usize,
+    /// How many chunks are still to be looked at for them.
+    invalid_left: usize,
+    /// What blobs take.
     bytes: u64,
 }
 
@@ -31,7 +33,7 @@ pub(super) struct Shard {
 pub(super) struct New {
     pub(super) blob: Blob,
     pub(super) times: Times,
-    pub(super) extra: Option<Arc<Extra>>,
+    pub(super) extra: Option<Held>,
 }
 
 impl New {
@@ -44,8 +46,21 @@ impl New {
 /// How much a step of tidying got done.
 #[derive(Debug, Clone, Copy, Default)]
 pub(super) struct Tidied {
+    /// How many entries went.
     pub(super) freed: u64,
+    /// How many chunks were looked at.
+    pub(super) chunks: usize,
+    /// Whether more waits.
     pub(super) more: bool,
+}
+
+impl Tidied {
+    /// Adds what another step got done.
+    pub(super) fn add(&mut self, other: Self) {
+        self.freed += other.freed;
+        self.chunks += other.chunks;
+        self.more |= other.more;
+    }
 }
 
 /// Spreads 32 bits over the 64 that the index takes its place and its tag from.
@@ -61,11 +76,17 @@ impl Shard {
         self.index.find(spread(hash), same).copied()
     }
 
+    fn held(&self, slot: u32) -> Option<&Held> {
+        self.slots.extra(slot).map(|number| self.extras.held(number))
+    }
+
     pub(super) fn extra(&self, slot: u32) -> Option<&Arc<Extra>> {
-        if !self.slots.has_extra(slot) {
-            return None;
-        }
-        self.extras.find(spread(slot), |(of, _)| *of == slot).map(|(_, extra)| extra)
+        self.held(slot).map(Held::extra)
+    }
+
+    /// A share of what a filled slot's entry has beyond the slot.
+    pub(super) fn hold_extra(&self, slot: u32) -> Option<Held> {
+        self.held(slot).cloned()
     }
 
     /// How long a filled slot's entry may be served.
@@ -86,9 +107,9 @@ impl Shard {
         self.lifetime(slot).freshness(self.slots.times(slot).stored_at(), now)
     }
 
-    /// What a filled slot's entry takes beyond the slot.
+    /// What a filled slot's entry takes beyond the slot, without what it shares with others.
     pub(super) fn size(&self, slot: u32) -> u64 {
-        self.slots.blob(slot).memory() + self.extra(slot).map_or(0, |e| e.memory())
+        self.slots.blob(slot).memory()
     }
 
     fn ends_at(&self, slot: u32) -> u64 {
@@ -97,17 +118,12 @@ impl Shard {
         (times.stored_at() + times.max_age() + stale).as_millis()
     }
 
-    fn set_extra(&mut self, slot: u32, extra: Option<Arc<Extra>>) {
-        if self.slots.has_extra(slot)
-            && let Ok(place) = self.extras.find_entry(spread(slot), |(of, _)| *of == slot)
-        {
-            self.bytes -= place.get().1.memory();
-            place.remove();
-        }
-        self.slots.set_extra(slot, extra.is_some());
-        if let Some(extra) = extra {
-            self.bytes += extra.memory();
-            self.extras.insert_unique(spread(slot), (slot, extra), |(of, _)| spread(*of));
+    fn set_extra(&mut self, slot: u32, extra: Option<Held>) {
+        let before = self.slots.extra(slot);
+        let number = extra.map(|extra| self.extras.add(extra));
+        self.slots.set_extra(slot, number);
+        if let Some(before) = before {
+            self.extras.remove(before);
         }
     }
 
@@ -123,8 +139,8 @@ impl Shard {
 
     /// Stores what is new for a key that is not there; returns when it ends, in milliseconds.
     pub(super) fn insert(&mut self, hash: u32, new: New) -> u64 {
-        let size = new.memory();
-        self.bytes += new.blob.memory();
+        let size = new.blob.memory();
+        self.bytes += size;
         let slot = self.slots.fill(hash, new.blob, new.times);
         self.set_extra(slot, new.extra);
         self.index_slot(hash, slot);
@@ -160,12 +176,7 @@ impl Shard {
     }
 
     /// Gives a filled slot's entry another lifetime; returns when it ends, in milliseconds.
-    pub(super) fn set_lifetime(
-        &mut self,
-        slot: u32,
-        times: Times,
-        extra: Option<Arc<Extra>>,
-    ) -> u64 {
+    pub(super) fn set_lifetime(&mut self, slot: u32, times: Times, extra: Option<Held>) -> u64 {
         let before = self.size(slot);
         self.slots.set_times(slot, times);
         self.set_extra(slot, extra);
@@ -191,20 +202,12 @@ impl Shard {
             let slots = &self.slots;
             self.index.shrink_to(2 * self.index.len(), |other| spread(slots.hash(*other)));
         }
-        if self.extras.capacity() > 8 * self.extras.len() + 256 {
-            self.extras.shrink_to(2 * self.extras.len(), |(of, _)| spread(*of));
-        }
     }
 
     /// Removes the entry whose turn it is, to make room; returns whether there was one.
     pub(super) fn evict(&mut self) -> bool {
-        let (order, extras) = (&mut self.order, &self.extras);
-        let size = |slots: &Slots, slot: u32| {
-            let extra =
-                slots.has_extra(slot).then(|| extras.find(spread(slot), |(of, _)| *of == slot));
-            slots.blob(slot).memory() + extra.flatten().map_or(0, |(_, extra)| extra.memory())
-        };
-        let victim = order.victim(&mut self.slots, self.bytes, size);
+        let size = |slots: &Slots, slot: u32| slots.blob(slot).memory();
+        let victim = self.order.victim(&mut self.slots, self.bytes, size);
         if let Some(slot) = victim {
             self.remove(slot);
         }
@@ -212,20 +215,19 @@ impl Shard {
     }
 
     /// Removes ended entries from at most `chunks` chunks; tells whether more wait, and otherwise
-    /// sets `soonest` to when the next one ends, in milliseconds.
+    /// when the next one ends, in milliseconds.
     pub(super) fn remove_ended(&mut self, chunks: usize, now: Timestamp) -> (Tidied, u64) {
         let mut tidied = Tidied::default();
-        let mut looked_at = 0;
         let mut next = u64::MAX;
         let mut chunk = 0;
         while chunk < self.soonest.len() {
             if self.soonest[chunk] <= now.as_millis() {
-                if looked_at == chunks {
+                if tidied.chunks == chunks {
                     tidied.more = true;
                     next = next.min(self.soonest[chunk]);
                     break;
                 }
-                looked_at += 1;
+                tidied.chunks += 1;
                 let mut soonest = u64::MAX;
                 for slot in self.slots.filled_of(chunk).into_iter().flatten() {
                     let ends_at = self.ends_at(slot);
@@ -249,35 +251,36 @@ impl Shard {
         (tidied, next)
     }
 
-    /// A tag was invalidated: entries that carry it will be looked for, from the first chunk on.
+    /// A tag was invalidated: entries that carry it will be looked for, once around from where the
+    /// look is now. So a look always ends, however often tags are invalidated meanwhile.
     pub(super) fn expect_invalid(&mut self) {
-        self.invalid_from = Some(0);
+        self.invalid_left = self.slots.chunks();
     }
 
     /// Whether entries with invalidated tags are still to be looked for.
     pub(super) fn awaits_invalid(&self) -> bool {
-        self.invalid_from.is_some()
+        self.invalid_left > 0
     }
 
     /// Removes entries with invalidated tags from at most `chunks` chunks.
     pub(super) fn remove_invalid(&mut self, chunks: usize) -> Tidied {
         let mut tidied = Tidied::default();
-        let Some(mut at) = self.invalid_from else { return tidied };
-        for _ in 0..chunks {
-            let Some(slots) = self.slots.extras_of(at) else {
-                self.invalid_from = None;
-                return tidied;
-            };
-            for slot in slots {
+        while tidied.chunks < chunks && self.invalid_left > 0 {
+            if self.invalid_at >= self.slots.chunks() {
+                self.invalid_at = 0;
+            }
+            for slot in self.slots.extras_of(self.invalid_at).into_iter().flatten() {
                 if self.extra(slot).is_some_and(|extra| !extra.valid()) {
                     self.remove(slot);
                     tidied.freed += 1;
                 }
             }
-            at += 1;
+            self.invalid_at += 1;
+            self.invalid_left = (self.invalid_left - 1).min(self.slots.chunks());
+            tidied.chunks += 1;
         }
-        self.invalid_from = Some(at);
-        Tidied { more: true, ..tidied }
+        tidied.more = self.invalid_left > 0;
+        tidied
     }
 
     /// How many entries there are.
@@ -285,12 +288,13 @@ impl Shard {
         self.slots.filled() as u64
     }
 
-    /// All that this shard takes: entries, slots, index and order.
+    /// All that this shard takes: entries, slots, index and order; without what extras take, which
+    /// their table counts.
     pub(super) fn memory(&self) -> u64 {
         self.bytes
             + self.slots.memory()
             + self.index.allocation_size() as u64
-            + self.extras.allocation_size() as u64
+            + self.extras.memory()
             + self.order.memory()
             + (self.soonest.capacity() * size_of::<u64>()) as u64
     }
@@ -299,7 +303,7 @@ impl Shard {
     /// there was one.
     pub(super) fn dismantle(&mut self) -> bool {
         self.index = HashTable::new();
-        self.extras = HashTable::new();
+        let extras = self.extras.dismantle(CHUNK);
         self.order = Order::default();
         self.soonest = Vec::new();
         match self.slots.pop_chunk() {
@@ -311,7 +315,7 @@ impl Shard {
             }
             None => {
                 self.bytes = 0;
-                false
+                extras
             }
         }
     }

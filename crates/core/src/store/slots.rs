@@ -61,14 +61,17 @@ struct Slot {
 struct Chunk {
     slots: [Slot; CHUNK],
     filled: u32,
-    /// Slots whose entries have something in the shard's table of extras.
+    /// Slots whose entries have an extra.
     extras: u32,
+    /// The numbers of those in the shard's table; there while any slot has one.
+    extra_numbers: Option<Box<[u32; CHUNK]>>,
 }
 
 impl Chunk {
     fn empty() -> Box<Self> {
         let slot = |_| Slot { blob: None, hash: 0, times: Times([0; 11]), mark: AtomicU8::new(0) };
-        Box::new(Self { slots: std::array::from_fn(slot), filled: 0, extras: 0 })
+        let slots = std::array::from_fn(slot);
+        Box::new(Self { slots, filled: 0, extras: 0, extra_numbers: None })
     }
 }
 
@@ -81,6 +84,8 @@ pub(super) struct Slots {
     /// Chunks that were given back, below the last one.
     gone: BTreeSet<u32>,
     live_chunks: usize,
+    /// Chunks with numbers of extras.
+    with_extras: usize,
     filled: usize,
 }
 
@@ -106,6 +111,11 @@ impl Slots {
     /// How many slots are filled.
     pub(super) fn filled(&self) -> usize {
         self.filled
+    }
+
+    /// How many chunks there are, those that were given back in the middle included.
+    pub(super) fn chunks(&self) -> usize {
+        self.chunks.len()
     }
 
     /// One more than the highest slot number there may be.
@@ -140,14 +150,32 @@ impl Slots {
         self.slot_mut(slot).times = times;
     }
 
-    pub(super) fn has_extra(&self, slot: u32) -> bool {
-        self.chunk(slot).extras & (1 << place(slot).1) != 0
+    /// The number of what a filled slot's entry has beyond the slot.
+    pub(super) fn extra(&self, slot: u32) -> Option<u32> {
+        let (chunk, at) = (self.chunk(slot), place(slot).1);
+        let has = chunk.extras & (1 << at) != 0;
+        chunk.extra_numbers.as_ref().filter(|_| has).map(|numbers| numbers[at])
     }
 
-    pub(super) fn set_extra(&mut self, slot: u32, has: bool) {
-        let bit = 1 << place(slot).1;
+    /// Sets that number.
+    pub(super) fn set_extra(&mut self, slot: u32, number: Option<u32>) {
+        let at = place(slot).1;
         let chunk = self.chunk_mut(slot);
-        chunk.extras = if has { chunk.extras | bit } else { chunk.extras & !bit };
+        let had = chunk.extra_numbers.is_some();
+        match number {
+            Some(number) => {
+                chunk.extras |= 1 << at;
+                chunk.extra_numbers.get_or_insert_with(|| Box::new([0; CHUNK]))[at] = number;
+            }
+            None => {
+                chunk.extras &= !(1 << at);
+                if chunk.extras == 0 {
+                    chunk.extra_numbers = None;
+                }
+            }
+        }
+        let has = chunk.extra_numbers.is_some();
+        self.with_extras = self.with_extras + usize::from(has) - usize::from(had);
     }
 
     /// Fills an empty slot; returns its number.
@@ -192,7 +220,6 @@ impl Slots {
         let blob = chunk.slots[at].blob.take()?;
         let was_full = chunk.filled == u32::MAX;
         chunk.filled &= !(1 << at);
-        chunk.extras &= !(1 << at);
         let is_empty = chunk.filled == 0;
         self.filled -= 1;
         if is_empty {
@@ -279,6 +306,7 @@ impl Slots {
         self.gone.remove(&(self.chunks.len() as u32));
         if let Some(chunk) = &last {
             self.live_chunks -= 1;
+            self.with_extras -= usize::from(chunk.extra_numbers.is_some());
             self.filled -= chunk.filled.count_ones() as usize;
         }
         Some(last.into_iter().flat_map(|chunk| chunk.slots.into_iter().filter_map(|s| s.blob)))
@@ -288,6 +316,7 @@ impl Slots {
     pub(super) fn memory(&self) -> u64 {
         let table = self.chunks.capacity() * size_of::<Option<Box<Chunk>>>();
         self.live_chunks as u64 * allocated(size_of::<Chunk>())
+            + self.with_extras as u64 * allocated(size_of::<[u32; CHUNK]>())
             + table as u64
             + (self.with_room.len() + self.gone.len()) as u64 * 8
     }
@@ -302,6 +331,10 @@ mod tests {
 
     fn times() -> Times {
         Times::new(Timestamp::from_millis(1), Duration::from_millis(2))
+    }
+
+    fn blob(key: &str) -> Blob {
+        Blob::new(key, b"", 0, RefillTime::default(), || unreachable!("the value is small"))
     }
 
     #[test]
@@ -320,9 +353,7 @@ mod tests {
     #[test]
     fn chunks_come_and_go() {
         let mut slots = Slots::default();
-        let filled: Vec<u32> = (0..100)
-            .map(|n| slots.fill(n, Blob::new("k", b"", 0, RefillTime::default()), times()))
-            .collect();
+        let filled: Vec<u32> = (0..100).map(|n| slots.fill(n, blob("k"), times())).collect();
         assert_eq!(filled, (0..100).collect::<Vec<_>>());
         (32..96).for_each(|slot| assert!(slots.empty(slot).is_some()));
         assert_eq!((slots.live_chunks, slots.end()), (2, 128), "the middle is given back");
@@ -339,7 +370,7 @@ mod tests {
             for (serial, (fill, which)) in steps.into_iter().enumerate() {
                 if fill || held.is_empty() {
                     let key = serial.to_string();
-                    let slot = slots.fill(serial as u32, Blob::new(&key, b"", 0, RefillTime::default()), times());
+                    let slot = slots.fill(serial as u32, blob(&key), times());
                     prop_assert!(held.iter().all(|(taken, _)| *taken != slot));
                     held.push((slot, key));
                 } else {

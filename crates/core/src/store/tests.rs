@@ -423,7 +423,8 @@ fn a_cap_is_kept_although_there_is_room() {
     }
     assert!(a.usage().bytes > 900 << 10);
     a.set_quota(Quota { reserve: 0, cap: 256 << 10 });
-    assert!(a.usage().bytes <= 256 << 10, "a lower cap holds at once");
+    tidy(&store, 0);
+    assert!(a.usage().bytes <= 256 << 10, "a lower cap holds once the store was tidied");
 }
 
 #[test]
@@ -606,4 +607,61 @@ proptest! {
         tidy(&store, now);
         prop_assert_eq!(store.used(), 0);
     }
+}
+
+#[test]
+fn a_lowered_cap_shrinks_a_namespace_in_small_steps_and_leaves_it_of_use() {
+    let store = Store::new(1 << 30);
+    let partition = store.open(NamespaceId(1), Quota::default());
+    let mut put = |n: u64| {
+        let key = Key::new(format!("gauge/{n}")).unwrap();
+        partition.put(&key, &entry("level", 60_000, at(0)), Precondition::Always, at(0)).unwrap();
+    };
+    (0..300_000).for_each(&mut put);
+    let (before, cap) = (partition.usage(), 512 << 10);
+    partition.set_quota(Quota { reserve: 0, cap });
+    assert_eq!(partition.usage(), before, "nobody waits for all of it");
+    put(300_000);
+    let after = partition.usage();
+    assert!(after.bytes <= before.bytes && after.entries + 100 > before.entries, "{after:?}");
+    let mut steps = 0;
+    while store.tidy(64, at(0)).1 {
+        steps += 1;
+    }
+    assert!(
+        steps > 100 && partition.usage().bytes <= cap,
+        "{steps} steps, {:?}",
+        partition.usage()
+    );
+    // It stores and finds as much as one that never was larger, or nearly.
+    (400_000..402_000).for_each(&mut put);
+    let usage = partition.usage();
+    assert!(usage.bytes <= cap && usage.entries > 1_500, "{usage:?}");
+}
+
+#[test]
+fn a_lowered_limit_shrinks_the_store_in_small_steps_and_a_raised_one_holds_at_once() {
+    let store = Store::new(32 << 20);
+    let partitions = [A, B].map(|id| store.open(id, Quota::default()));
+    let fill = |most: u64| {
+        for n in 0..most {
+            put(&partitions[(n % 2) as usize], &format!("k{n}"), &"x".repeat(500));
+        }
+    };
+    fill(100_000);
+    assert!(store.used() > 31 << 20);
+    store.set_limit(8 << 20);
+    let before = store.used();
+    put(&partitions[0], "one", &"x".repeat(500));
+    assert!(store.used() <= before && store.used() > before - (1 << 20), "nobody waits for all");
+    let mut steps = 0;
+    while store.tidy(64, at(0)).1 {
+        steps += 1;
+    }
+    assert!(store.used() <= 8 << 20 && steps > 50, "{} after {steps} steps", store.used());
+    let used: Vec<u64> = partitions.iter().map(|p| p.usage().bytes).collect();
+    assert!(used[0].abs_diff(used[1]) < 1 << 20, "both gave: {used:?}");
+    store.set_limit(16 << 20);
+    fill(100_000);
+    assert!(store.used() <= 16 << 20 && store.used() > 15 << 20, "{}", store.used());
 }

@@ -21,6 +21,9 @@ use template::{InvalidTemplate, UrlTemplate};
 
 pub use listing::InvalidListing;
 
+/// The most memory that is set aside for a body before it arrives.
+const MOST_AHEAD: usize = 256 << 10;
+
 /// The longest address of a further server, in bytes.
 const LONGEST_ADDRESS: usize = 300;
 
@@ -254,7 +257,8 @@ impl HttpReader {
         if announced > limit {
             return Err(too_large());
         }
-        let mut body = BytesMut::with_capacity(announced as usize);
+        // What is announced costs memory when it comes.
+        let mut body = BytesMut::with_capacity((announced as usize).min(MOST_AHEAD));
         let mut chunks = response.bytes_stream();
         while let Some(chunk) = chunks.next().await {
             let chunk = chunk.map_err(|e| self.error_of(url, &e))?;

@@ -4,15 +4,20 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
+use futures_util::FutureExt;
 use tokio::io::{AsyncRead, AsyncWrite};
+use verax_control::ControlError;
+use verax_core::entry::MediaType;
 use verax_core::lifetime::CacheControl;
 use verax_core::store::{AddError, Position, TakeError, Taken, Visited};
 use verax_core::{EntityTag, Freshness, Key, Precondition, Timestamp};
-use verax_service::cache::{
-    Answer, BatchAccess, Cached, Operation, Outcome, PutRequest, ReadOptions, Source, checked_tags,
+use verax_engine::cache::{
+    Answer, BatchAccess, Cached, Operation, Outcome, PutRequest, ReadOptions, Source, Stored,
+    Written, checked_tags,
 };
-use verax_service::transit::{Place, SMALL};
-use verax_service::{Namespace, Service, ServiceError};
+use verax_engine::in_flight::{InFlightBudget, InFlightReservation, SMALL};
+use verax_engine::{EngineError, Reader, Refiller, Writer};
+use verax_service::Service;
 use verax_wire::{
     BatchReplies, Details, FailureCode, Frame, GetFlags, Lifetime, Listed, Page, Put, Reply,
     Request, Tags, Value,
@@ -27,32 +32,32 @@ use super::outbox::{Encoded, Outbox};
 #[derive(Debug, Default)]
 pub(super) struct Hits {
     started: Option<(Instant, Timestamp)>,
-    of: Option<Arc<Namespace>>,
+    of: Option<Reader>,
     fresh: u64,
     stale: u64,
 }
 
 impl Hits {
-    fn add(&mut self, namespace: &Arc<Namespace>, fresh: bool) {
-        if !self.of.as_ref().is_some_and(|of| Arc::ptr_eq(of, namespace)) {
+    fn add(&mut self, reader: &Reader, fresh: bool) {
+        if !self.of.as_ref().is_some_and(|of| of.same(reader)) {
             self.count();
-            self.of = Some(Arc::clone(namespace));
+            self.of = Some(reader.clone());
         }
         if fresh { self.fresh += 1 } else { self.stale += 1 }
     }
 
     /// When the first look-up of this read began: the time for all of them.
     fn begin(&mut self, service: &Service) -> Timestamp {
-        self.started.get_or_insert_with(|| (Instant::now(), service.now())).1
+        self.started.get_or_insert_with(|| (Instant::now(), service.engine().now())).1
     }
 
     /// Adds what was collected to the namespace's counters.
     pub(super) fn count(&mut self) {
-        let Some(namespace) = self.of.take() else { return };
+        let Some(reader) = self.of.take() else { return };
         let (fresh, stale) = (std::mem::take(&mut self.fresh), std::mem::take(&mut self.stale));
         let took = self.started.map_or(Duration::ZERO, |(started, _)| started.elapsed());
         let each = took / u32::try_from(fresh + stale).unwrap_or(1).max(1);
-        namespace.counters().count_hits(fresh, stale, each);
+        reader.count_hits(fresh, stale, each);
     }
 }
 
@@ -63,6 +68,9 @@ pub(super) fn key(text: &str) -> Result<Key, Failure> {
 fn lifetime(given: Option<Lifetime>) -> Result<CacheControl, Failure> {
     let Some(given) = given else { return Ok(CacheControl::default()) };
     let part = |milliseconds| {
+        if milliseconds == Lifetime::NOT_GIVEN {
+            return Ok(None);
+        }
         let time = Duration::from_millis(milliseconds);
         match time <= verax_core::lifetime::LONGEST_LIFETIME {
             true => Ok(Some(time)),
@@ -80,7 +88,7 @@ fn lifetime(given: Option<Lifetime>) -> Result<CacheControl, Failure> {
 pub(super) fn put_request(put: &Put<'_>) -> Result<PutRequest, Failure> {
     Ok(PutRequest {
         value: Bytes::copy_from_slice(put.value),
-        media_type: put.media_type.into(),
+        media_type: MediaType::parse(put.media_type).map_err(Failure::invalid)?,
         cache_control: lifetime(put.lifetime)?,
         tags: checked_tags(put.tags.iter()).map_err(Failure::invalid)?,
         condition: match put.condition {
@@ -109,6 +117,12 @@ pub(super) fn with_answer<T>(
     details: bool,
     give: impl FnOnce(Value<'_>) -> T,
 ) -> T {
+    let tags: Vec<&str> = answer.entry.tags.iter().map(|tag| &**tag).collect();
+    give(value_of(service, answer, details.then_some(&*tags)))
+}
+
+/// An answer with its details, where the tags of its entry are given for them.
+fn value_of<'a>(service: &Service, answer: &'a Answer, tags: Option<&'a [&'a str]>) -> Value<'a> {
     let source = match answer.source {
         Source::Hit(_) => verax_wire::Source::Hit,
         Source::Stale(_) => verax_wire::Source::Stale,
@@ -117,27 +131,37 @@ pub(super) fn with_answer<T>(
         Source::Joined(_) => verax_wire::Source::Joined,
     };
     let entry = &answer.entry;
-    let tags: Vec<&str> = entry.tags.iter().map(|tag| &**tag).collect();
-    let details = details.then(|| Details {
+    let details = tags.map(|tags| Details {
         age: answer.age.as_millis() as u64,
         entity_tag: entry.entity_tag().number(),
         media_type: entry.media_type.as_str(),
-        tags: Tags::of(&tags),
+        tags: Tags::of(tags),
     });
-    let time_left = time_left(entry.freshness(service.now()));
-    give(Value { source, time_left, details, value: &entry.value })
+    let time_left = time_left(entry.freshness(service.engine().now()));
+    Value { source, time_left, details, value: &entry.value }
 }
 
 impl Opened {
-    pub(super) fn reads(&self) -> Result<&Arc<Namespace>, Failure> {
+    pub(super) fn reads(&self) -> Result<&Reader, Failure> {
         self.reads.as_ref().map_err(|error| error.clone().into())
     }
 
-    fn batch_access(&self) -> BatchAccess {
+    pub(super) fn refills(&self) -> Result<Refiller, Failure> {
+        let refiller = Refiller::of(self.reads()?, self.writes()?);
+        refiller.ok_or_else(|| Failure::new(FailureCode::NotFound, "the namespace is gone"))
+    }
+
+    /// The memory for values of the namespace on their way in and out.
+    pub(super) fn in_flight(&self) -> Option<&InFlightBudget> {
+        let reads = self.reads.as_ref().map(|reader| reader.in_flight());
+        reads.or_else(|_| self.writes.as_ref().map(|writer| writer.in_flight())).ok()
+    }
+
+    fn batch_access(&self) -> BatchAccess<ControlError> {
         BatchAccess { reads: self.reads.clone(), writes: self.writes.clone() }
     }
 
-    pub(super) fn writes(&self) -> Result<&Arc<Namespace>, Failure> {
+    pub(super) fn writes(&self) -> Result<&Writer, Failure> {
         self.writes.as_ref().map_err(|error| error.clone().into())
     }
 }
@@ -161,30 +185,19 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         let opened = self.opened(frame.namespace)?;
         match request {
             Request::Get { key, flags } => self.get(frame, key, flags, hits),
-            Request::Put(put) if opened.writes()?.writes_through() => {
-                let (key, request) = (key(put.key)?, put_request(&put)?);
-                self.write_through(frame, key, Some(request))
-            }
             Request::Put(put) => {
-                let namespace = opened.writes()?;
-                let (_, was_there) =
-                    self.service.put(namespace, &key(put.key)?, put_request(&put)?)?;
-                self.outbox.add(frame, &Reply::Done { was_there });
-                Ok(())
-            }
-            Request::Delete { key: text } if opened.writes()?.writes_through() => {
-                self.write_through(frame, key(text)?, None)
+                let written = opened.writes()?.put(&key(put.key)?, put_request(&put)?, None);
+                self.written(frame, written, |stored| stored.replaced)
             }
             Request::Delete { key: text } => {
-                let was_there = self.service.delete(opened.writes()?, &key(text)?);
-                self.outbox.add(frame, &Reply::Done { was_there });
-                Ok(())
+                let written = opened.writes()?.delete(&key(text)?, Precondition::Always, None);
+                self.written(frame, written, |was_there| was_there)
             }
             Request::SetLifetime { key: text, lifetime: given } => {
                 let lifetime = lifetime(given)?;
                 let condition = Precondition::Always;
                 let writes = opened.writes()?;
-                let found = self.service.set_lifetime(writes, &key(text)?, lifetime, &condition)?;
+                let found = writes.set_lifetime(&key(text)?, lifetime, &condition)?;
                 let reply = match found {
                     Some(_) => Reply::Done { was_there: true },
                     None => Reply::Miss,
@@ -193,13 +206,15 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                 Ok(())
             }
             Request::InvalidateTag { tag } => {
-                let was_there = self.service.invalidate_tag(opened.writes()?, tag);
+                let writer = opened.writes()?;
+                checked_tags([tag]).map_err(Failure::invalid)?;
+                let was_there = writer.invalidate_tag(tag);
                 self.outbox.add(frame, &Reply::Done { was_there });
                 Ok(())
             }
             Request::Add { key: text, amount, lifetime: given } => {
                 let lifetime = lifetime(given)?;
-                let counted = self.service.add(opened.writes()?, &key(text)?, amount, lifetime);
+                let counted = opened.writes()?.add(&key(text)?, amount, lifetime);
                 let counted = counted.map_err(|error: AddError| {
                     Failure::new(FailureCode::WrongKind, error.to_string())
                 })?;
@@ -211,7 +226,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                 let period = Duration::from_millis(rate.period);
                 let rate = verax_core::store::Rate::new(rate.count, period, rate.burst);
                 let rate = rate.map_err(Failure::invalid)?;
-                let taken = self.service.take(opened.writes()?, &key(text)?, amount, rate);
+                let taken = opened.writes()?.take(&key(text)?, amount, rate);
                 let reply = match taken {
                     Ok(Taken::Allowed { left }) => Reply::Taken { left },
                     Ok(Taken::Later { retry_after }) => {
@@ -228,16 +243,25 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             Request::List { prefix, cursor, most } => {
                 let from = if cursor.is_empty() { Ok(Position::default()) } else { cursor.parse() };
                 let from = from.map_err(Failure::invalid)?;
-                let page = self.service.list(opened.reads()?, prefix, from, most.into())?;
-                let entries: Vec<Listed<'_>> = page.items.iter().map(listed).collect();
-                let cursor = page.cursor.as_deref().unwrap_or("");
-                self.outbox.add(frame, &Reply::Page(Page::of(cursor, &entries)));
+                let now = self.service.engine().now();
+                let listing = opened.reads()?.list(prefix, from, most.into(), now)?;
+                let kinds: Vec<MediaType> =
+                    listing.entries.iter().map(|listed| listed.found.media_type()).collect();
+                let entries = listing.entries.iter().zip(&kinds);
+                let entries: Vec<Listed<'_>> =
+                    entries.map(|(listed, kind)| described(listed, kind, now)).collect();
+                let cursor = listing.next.map(|next| next.to_string()).unwrap_or_default();
+                self.outbox.add(frame, &Reply::Page(Page::of(&cursor, &entries)));
                 Ok(())
             }
             Request::Batch(operations) => {
                 let read: Result<Vec<Operation>, Failure> =
                     operations.iter().map(operation).collect();
-                self.batch(frame, read?)
+                let details = operations.iter().map(|request| {
+                    matches!(request, Request::Get { flags: GetFlags { details: true, .. }, .. })
+                });
+                let details = details.collect();
+                self.batch(frame, read?, details)
             }
             Request::Lock { name, owner, hold, wait, ends_with_connection } => {
                 self.lock(frame, LockAsked { name, owner, hold, wait, ends_with_connection })
@@ -253,8 +277,8 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                 self.give_back(frame, key, permit, fail_all)
             }
             Request::Watch => {
-                let namespace = Arc::clone(opened.reads()?);
-                self.watch(frame.namespace, &namespace);
+                let reader = opened.reads()?.clone();
+                self.watch(frame.namespace, &reader);
                 self.outbox.add(frame, &Reply::Done { was_there: true });
                 Ok(())
             }
@@ -273,14 +297,14 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
     ) -> Result<(), Failure> {
         let opened = usize::from(frame.namespace).checked_sub(1).and_then(|at| self.opened.get(at));
         // The usual case alone is quick; what is wrong is found out below.
-        if let Some(Opened { reads: Ok(namespace), .. }) = opened
+        if let Some(Opened { reads: Ok(reader), .. }) = opened
             && !flags.refresh
         {
             let (outbox, now) = (&mut self.outbox, hits.begin(&self.service));
             let mut busy = None;
-            let cached = self.service.cached(namespace, text, now, |visited, due| {
+            let cached = reader.cached(text, now, |visited, due| {
                 let due = due && flags.may_refill;
-                match self.service.transit().place(visited.value().len()) {
+                match reader.in_flight().reserve(visited.value().len()) {
                     Ok(place) => {
                         add_visited(outbox, frame, (visited, due), flags.details, now, place)
                     }
@@ -292,15 +316,15 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             }
             match cached {
                 Cached::Hit | Cached::Due | Cached::Stale => {
-                    hits.add(namespace, cached != Cached::Stale);
+                    hits.add(reader, cached != Cached::Stale);
                     return Ok(());
                 }
                 Cached::Negative(left) => {
-                    self.service.count_negative(namespace);
-                    return Err(ServiceError::NegativeResult { left }.into());
+                    reader.count_negative();
+                    return Err(EngineError::NegativeResult { left }.into());
                 }
-                Cached::Missing if flags.only_if_cached || !namespace.has_origin() => {
-                    self.service.count_miss(namespace);
+                Cached::Missing if flags.only_if_cached || !reader.has_origin() => {
+                    reader.count_miss();
                     self.outbox.add(frame, &Reply::Miss);
                     return Ok(());
                 }
@@ -310,19 +334,32 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         self.read_through(frame, text, flags)
     }
 
+    /// Begins what may have to wait. It takes its place in queues now, in the order of the requests;
+    /// what is not done with that is done by a task of its own.
+    pub(super) fn carry_out(&mut self, work: impl Future<Output = Encoded> + Send + 'static) {
+        let mut work = Box::pin(work);
+        match (&mut work).now_or_never() {
+            Some(encoded) => self.outbox.add_encoded(encoded),
+            None => drop(self.waiting.spawn(work)),
+        }
+    }
+
     /// Reads the origin in a task of its own, since that takes long.
     fn read_through(&mut self, frame: Frame, text: &str, flags: GetFlags) -> Result<(), Failure> {
-        let namespace = Arc::clone(self.opened(frame.namespace)?.reads()?);
+        let reader = self.opened(frame.namespace)?.reads()?.clone();
         let (service, key) = (Arc::clone(&self.service), key(text)?);
         let options = ReadOptions {
             refresh: flags.refresh,
             only_if_cached: flags.only_if_cached,
             trace: None,
         };
-        self.waiting.spawn(async move {
-            let answer = service.read(&namespace, &key, options).await.and_then(|answer| {
+        let replies = self.replies.clone();
+        self.carry_out(async move {
+            let answer = reader.read(&key, options).await.and_then(|answer| {
                 let size = answer.as_ref().map_or(0, Answer::size);
-                Ok((answer, service.transit().place(size)?))
+                let mut place = replies.reserve_all(size)?;
+                place.join(reader.in_flight().reserve_all(size)?);
+                Ok((answer, place))
             });
             let mut encoded = Encoded::default();
             match answer {
@@ -340,40 +377,49 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         Ok(())
     }
 
-    /// Stores a value, or deletes it where there is none, in the origin first: in a task of its own,
-    /// since that takes long.
-    fn write_through(
+    /// Replies to a write: when it is done, which takes a task of its own where the origin is asked
+    /// first.
+    fn written<T: Send + 'static>(
         &mut self,
         frame: Frame,
-        key: Key,
-        request: Option<PutRequest>,
+        written: Written<T>,
+        was_there: fn(T) -> bool,
     ) -> Result<(), Failure> {
-        let namespace = Arc::clone(self.opened(frame.namespace)?.writes()?);
-        let service = Arc::clone(&self.service);
-        self.waiting.spawn(async move {
-            let was_there = match request {
-                Some(request) => {
-                    service.put_through(&namespace, &key, request, None).await.map(|put| put.1)
-                }
-                None => service.delete_through(&namespace, &key, Precondition::Always, None).await,
-            };
-            let mut encoded = Encoded::default();
-            match was_there {
-                Ok(was_there) => Reply::Done { was_there }.encode(frame, &mut encoded.frames),
-                Err(error) => fail(frame, &error.into(), &mut encoded.frames),
+        match written {
+            Written::Now(done) => {
+                let was_there = was_there(done?);
+                self.outbox.add(frame, &Reply::Done { was_there });
             }
-            encoded
-        });
+            Written::Later(writing) => self.carry_out(async move {
+                let mut encoded = Encoded::default();
+                match writing.await.map(was_there) {
+                    Ok(was_there) => Reply::Done { was_there }.encode(frame, &mut encoded.frames),
+                    Err(error) => fail(frame, &error.into(), &mut encoded.frames),
+                }
+                encoded
+            }),
+        }
         Ok(())
     }
 
-    fn batch(&mut self, frame: Frame, operations: Vec<Operation>) -> Result<(), Failure> {
-        let access = self.opened(frame.namespace)?.batch_access();
-        let service = Arc::clone(&self.service);
-        self.waiting.spawn(async move {
-            let outcomes = service.batch(&access, operations).await;
+    fn batch(
+        &mut self,
+        frame: Frame,
+        operations: Vec<Operation>,
+        details: Vec<bool>,
+    ) -> Result<(), Failure> {
+        let opened = self.opened(frame.namespace)?;
+        let (access, budget) = (opened.batch_access(), opened.in_flight().cloned());
+        let (service, replies) = (Arc::clone(&self.service), self.replies.clone());
+        self.carry_out(async move {
+            let outcomes = access.carry_out(operations).await;
             let mut encoded = Encoded::default();
-            match service.transit().place(outcomes.iter().map(size).sum()) {
+            let size = outcomes.iter().map(size).sum();
+            let reserved = replies.reserve_all(size).and_then(|mut place| {
+                place.join(budget.unwrap_or_else(|| replies.clone()).reserve_all(size)?);
+                Ok(place)
+            });
+            match reserved {
                 Ok(place) => encoded.place = place,
                 Err(error) => {
                     fail(frame, &error.into(), &mut encoded.frames);
@@ -381,10 +427,14 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                 }
             }
             let failures: Vec<Option<Failure>> = outcomes.iter().map(failure_of).collect();
+            let tags: Vec<Vec<&str>> = outcomes.iter().map(tags_of).collect();
             let replies: Vec<Reply<'_>> = outcomes
                 .iter()
                 .zip(&failures)
-                .map(|(o, f)| reply(&service, o, f.as_ref()))
+                .zip(tags.iter().zip(details))
+                .map(|((outcome, failure), (tags, details))| {
+                    reply(&service, outcome, failure.as_ref(), details.then_some(tags))
+                })
                 .collect();
             Reply::Batch(BatchReplies::of(&replies)).encode(frame, &mut encoded.frames);
             encoded
@@ -394,12 +444,11 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
 }
 
 pub(super) fn fail(frame: Frame, failure: &Failure, out: &mut Vec<u8>) {
-    let Failure { code, detail } = failure;
-    Reply::Failed { code: *code as u16, detail }.encode(frame, out);
+    failure.reply().encode(frame, out);
 }
 
 /// How many bytes of values an outcome brings.
-fn size(outcome: &Outcome) -> usize {
+fn size(outcome: &Outcome<ControlError>) -> usize {
     match outcome {
         Outcome::Got(Ok(Some(answer))) => answer.size(),
         _ => 0,
@@ -412,7 +461,7 @@ fn add_visited(
     (visited, due): (&Visited<'_>, bool),
     details: bool,
     now: Timestamp,
-    place: Place,
+    place: InFlightReservation,
 ) {
     if visited.value().len() > SMALL {
         outbox.hold(place);
@@ -439,26 +488,35 @@ fn add_visited(
     outbox.add_value(frame, Value { details, ..value }, || found.clone());
 }
 
-fn listed(entry: &verax_api::EntrySummary) -> Listed<'_> {
+fn described<'a>(
+    listed: &'a verax_core::store::Listed,
+    media_type: &'a MediaType,
+    now: Timestamp,
+) -> Listed<'a> {
+    let found = &listed.found;
     Listed {
-        key: &entry.key,
-        value_bytes: entry.value_bytes,
-        age: (entry.age_seconds * 1_000.0) as u64,
-        time_left: (entry.time_left_seconds * 1_000.0) as i64,
-        media_type: &entry.media_type,
+        key: found.key(),
+        value_bytes: found.value().len() as u64,
+        age: now.since(found.stored_at()).as_millis() as u64,
+        time_left: time_left(found.freshness()),
+        media_type: media_type.as_str(),
     }
 }
 
 fn operation(request: Request<'_>) -> Result<Operation, Failure> {
     match request {
-        Request::Get { key: text, .. } => Ok(Operation::Get(key(text)?)),
+        Request::Get { key: text, flags } => {
+            let GetFlags { refresh, only_if_cached, .. } = flags;
+            let options = ReadOptions { refresh, only_if_cached, trace: None };
+            Ok(Operation::Get(key(text)?, options))
+        }
         Request::Put(put) => Ok(Operation::Put(key(put.key)?, put_request(&put)?)),
         Request::Delete { key: text } => Ok(Operation::Delete(key(text)?)),
         _ => Err(Failure::invalid("a batch holds look-ups, puts and deletes")),
     }
 }
 
-fn failure_of(outcome: &Outcome) -> Option<Failure> {
+fn failure_of(outcome: &Outcome<ControlError>) -> Option<Failure> {
     match outcome {
         Outcome::Got(Err(error)) | Outcome::Put(Err(error)) | Outcome::Deleted(Err(error)) => {
             Some(error.clone().into())
@@ -467,17 +525,29 @@ fn failure_of(outcome: &Outcome) -> Option<Failure> {
     }
 }
 
-fn reply<'a>(service: &Service, outcome: &'a Outcome, failure: Option<&'a Failure>) -> Reply<'a> {
+fn tags_of(outcome: &Outcome<ControlError>) -> Vec<&str> {
+    match outcome {
+        Outcome::Got(Ok(Some(answer))) => answer.entry.tags.iter().map(|tag| &**tag).collect(),
+        _ => Vec::new(),
+    }
+}
+
+/// The reply to one operation of a batch; `details` are the tags of the entry where they are asked for.
+fn reply<'a>(
+    service: &Service,
+    outcome: &'a Outcome<ControlError>,
+    failure: Option<&'a Failure>,
+    details: Option<&'a Vec<&'a str>>,
+) -> Reply<'a> {
     match (outcome, failure) {
-        (_, Some(Failure { code, detail })) => Reply::Failed { code: *code as u16, detail },
+        (_, Some(failure)) => failure.reply(),
         (Outcome::Got(Ok(Some(answer))), _) => {
-            let (source, time_left) =
-                with_answer(service, answer, false, |v| (v.source, v.time_left));
-            Reply::Value(Value { source, time_left, details: None, value: &answer.entry.value })
+            Reply::Value(value_of(service, answer, details.map(Vec::as_slice)))
         }
-        (Outcome::Put(Ok((_, was_there))) | Outcome::Deleted(Ok(was_there)), _) => {
-            Reply::Done { was_there: *was_there }
-        }
+        (
+            Outcome::Put(Ok(Stored { replaced: was_there, .. })) | Outcome::Deleted(Ok(was_there)),
+            _,
+        ) => Reply::Done { was_there: *was_there },
         _ => Reply::Miss,
     }
 }

@@ -8,18 +8,22 @@ use futures_util::future::BoxFuture;
 use futures_util::stream::{FuturesUnordered, StreamExt};
 use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite};
 use tokio::task::JoinSet;
+use verax_control::access::Caller;
+use verax_control::{ControlError, Role};
 use verax_core::guard::lock::SessionId;
-use verax_service::access::{Caller, LeasedBy, Right};
-use verax_service::cache::{Invalidated, InvalidationWatch};
-use verax_service::locks::LockSession;
-use verax_service::transit::{Place, SMALL};
-use verax_service::{Namespace, Role, Service, ServiceError};
+use verax_engine::LeasedBy;
+use verax_engine::cache::{Invalidated, InvalidationWatch};
+use verax_engine::in_flight::InFlightBudget;
+use verax_engine::locks::LockSession;
+use verax_engine::{EngineError, Reader, Writer};
+use verax_service::Service;
 use verax_wire::{
     FailureCode, Frame, Hello, LARGEST_HELLO, Nodes, RawFrame, Reply, Request, VERSION, Welcome,
     WireError, frame, next_frame,
 };
 
 use super::WireLimits;
+use super::arrival::{Arrival, MAX_AHEAD, NoRoom};
 use super::failure::Failure;
 use super::nodes::addresses;
 use super::outbox::{Encoded, Outbox};
@@ -28,9 +32,8 @@ use crate::connections::ConnectionPlace;
 /// What a read asks for at least.
 const READ: usize = 16 << 10;
 
-/// The most that a read sets memory aside for, beyond what has arrived: an announced length alone
-/// must not cost memory.
-const MOST_AHEAD: usize = 256 << 10;
+/// The part of the memory for values in flight that the unread replies of one connection may take.
+const REPLIES_PART: u64 = 4;
 
 /// A write is begun before this much waits.
 const WRITE_AT: usize = 256 << 10;
@@ -46,8 +49,10 @@ const MOST_OPENED: usize = 4_096;
 pub(super) struct Opened {
     pub(super) tenant: verax_core::Name,
     pub(super) name: verax_core::Name,
-    pub(super) reads: Result<Arc<Namespace>, ServiceError>,
-    pub(super) writes: Result<Arc<Namespace>, ServiceError>,
+    pub(super) reads: Result<Reader, ControlError>,
+    pub(super) writes: Result<Writer, ControlError>,
+    /// Whether the client is told what becomes untrue.
+    watched: bool,
 }
 
 /// Who is at the other end.
@@ -66,6 +71,8 @@ pub(super) struct Connection<S> {
     pub(super) service: Arc<Service>,
     limits: WireLimits,
     received: BytesMut,
+    /// Whether that holds more memory than requests usually need.
+    buffer_grew: bool,
     pub(super) outbox: Outbox,
     /// Requests that wait for something; each ends with its encoded reply.
     pub(super) waiting: JoinSet<Encoded>,
@@ -73,8 +80,9 @@ pub(super) struct Connection<S> {
     peer: Option<Peer>,
     pub(super) opened: Vec<Opened>,
     largest_body: u32,
-    /// The place of the frame that is arriving, if it is a large one.
-    arriving: Option<Place>,
+    arrival: Arrival,
+    /// Memory for replies that wait to be written, however small each is.
+    pub(super) replies: InFlightBudget,
     ending: bool,
     /// For holds of locks that end with the connection.
     session: Option<LockSession>,
@@ -101,18 +109,22 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         limits: WireLimits,
         place: Arc<ConnectionPlace>,
     ) -> Self {
+        let budget = service.engine().in_flight();
+        let replies = InFlightBudget::new(budget.limit() / REPLIES_PART);
         Self {
             stream,
             service,
             limits,
             received: BytesMut::with_capacity(READ),
+            buffer_grew: false,
             outbox: Outbox::default(),
             waiting: JoinSet::new(),
             watches: FuturesUnordered::new(),
             peer: None,
             opened: Vec::new(),
             largest_body: LARGEST_HELLO,
-            arriving: None,
+            arrival: Arrival::default(),
+            replies,
             ending: false,
             session: None,
             place,
@@ -137,7 +149,8 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
     }
 
     async fn converse(&mut self) -> Result<(), Ended> {
-        let (mut stopping, mut role) = (self.service.stopping(), self.service.watch_role());
+        let (mut stopping, mut role) =
+            (self.service.stopping(), self.service.control().watch_role());
         // A connection to an active node ends with that, so that its client finds the next one.
         let began_active = *role.borrow_and_update() == Role::Active;
         let stop = async move {
@@ -177,9 +190,10 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             }
             let full = self.waiting.len() >= self.limits.in_flight;
             if !full && !self.ending {
-                self.make_place()?;
-                let missing = frame::missing(&self.received).min(MOST_AHEAD);
-                self.received.reserve(missing.max(READ / 4));
+                self.expect_more();
+                if !self.outbox.is_empty() {
+                    continue;
+                }
             }
             // What usually comes next is looked at first.
             tokio::select! {
@@ -200,6 +214,11 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                 }
                 Some(told) = self.watches.next(), if !self.watches.is_empty() => self.push(told)?,
                 () = &mut access_end => self.check_peer()?,
+                () = self.arrival.overdue(), if !full && !self.ending => {
+                    let why = "a request has been arriving for too long";
+                    self.fail(Frame::default(), &Failure::new(FailureCode::Invalid, why));
+                    return Err(Ended::Refused(why.to_owned()));
+                }
                 () = &mut closed => {
                     let why = "another connection needs the place of this one, which has not signed in";
                     self.fail(Frame::default(), &Failure::new(FailureCode::Busy, why));
@@ -221,21 +240,27 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         }
     }
 
-    /// Takes a place for a large frame that has begun to arrive.
-    fn make_place(&mut self) -> Result<(), Ended> {
-        let missing = frame::missing(&self.received);
-        if self.arriving.is_some() || missing <= SMALL {
-            return Ok(());
+    /// Makes room for what arrives next. A frame for which there is no memory is refused, and the
+    /// connection goes on with the one after it.
+    fn expect_more(&mut self) {
+        let (opened, engine) = (&self.opened, self.service.engine());
+        let budget = |number: u16| {
+            let opened = usize::from(number).checked_sub(1).and_then(|at| opened.get(at));
+            opened.and_then(Opened::in_flight).unwrap_or_else(|| engine.in_flight()).clone()
+        };
+        if let Err(NoRoom { frame, error }) = self.arrival.expect(&mut self.received, budget) {
+            self.fail(frame, &error.into());
         }
-        match self.service.transit().place(missing + self.received.len()) {
-            Ok(place) => self.arriving = Some(place),
-            Err(error) => {
-                let text = error.to_string();
-                self.fail(Frame::default(), &error.into());
-                return Err(Ended::Refused(text));
-            }
+        let missing = frame::missing(&self.received).min(MAX_AHEAD);
+        if missing == 0 && self.received.len() < READ && self.buffer_grew {
+            // A large frame is over: its buffer is given back.
+            let rest = std::mem::take(&mut self.received);
+            self.received = BytesMut::with_capacity(READ);
+            self.received.extend_from_slice(&rest);
+            self.buffer_grew = false;
         }
-        Ok(())
+        self.received.reserve(missing.max(READ / 4));
+        self.buffer_grew |= self.received.capacity() > MAX_AHEAD;
     }
 
     /// Answers requests that have arrived whole; returns whether some are left only because their
@@ -245,6 +270,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             return Ok(false);
         }
         self.check_peer()?;
+        self.arrival.discard(&mut self.received);
         // Taken out, so that requests may borrow from it while they are answered.
         let received = std::mem::take(&mut self.received);
         let (mut at, mut hits) = (0, super::answer::Hits::default());
@@ -258,7 +284,8 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             match next_frame(&received[at..], self.largest_body) {
                 Ok(Some((frame, taken))) => {
                     at += taken;
-                    self.arriving = None;
+                    // Held until the request is carried out, or what it needs is reserved elsewhere.
+                    let _arrived = self.arrival.end();
                     if let Err(ended) = self.take(frame, &mut hits) {
                         break Err(ended);
                     }
@@ -289,8 +316,8 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                 self.ending = true;
                 Ok(())
             }
-            (_, _) if self.service.role() == Role::Standby => {
-                self.fail(frame, &ServiceError::Standby.into());
+            (_, _) if self.service.control().role() == Role::Standby => {
+                self.fail(frame, &EngineError::Standby.into());
                 Ok(())
             }
             (Some(peer), Request::Open { tenant, namespace }) => {
@@ -310,7 +337,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
 
     /// The session of holds that end with this connection.
     pub(super) fn session(&mut self) -> SessionId {
-        self.session.get_or_insert_with(|| self.service.lock_session()).id()
+        self.session.get_or_insert_with(|| self.service.engine().lock_session()).id()
     }
 
     /// By which what the peer holds can be withdrawn.
@@ -324,8 +351,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
     }
 
     pub(super) fn fail(&mut self, frame: Frame, failure: &Failure) {
-        let reply = Reply::Failed { code: failure.code as u16, detail: &failure.detail };
-        self.outbox.add(frame, &reply);
+        self.outbox.add(frame, &failure.reply());
     }
 
     fn hello(&mut self, frame: Frame, hello: Hello<'_>) -> Result<(), Ended> {
@@ -336,10 +362,10 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             );
             Some(Failure::new(FailureCode::Version, detail))
         } else {
-            match self.service.token_caller(hello.token) {
+            match self.service.control().token_caller(hello.token) {
                 Ok(caller) => {
                     let (token, revision) =
-                        (hello.token.to_owned(), self.service.access_revision());
+                        (hello.token.to_owned(), self.service.control().access_revision());
                     tracing::debug!(
                         who = caller.who(),
                         client = hello.client,
@@ -360,9 +386,9 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         }
         let largest = verax_core::policy::LARGEST_VALUE + BEYOND_VALUE;
         self.largest_body = u32::try_from(largest).unwrap_or(u32::MAX);
-        let topology = self.service.topology();
-        let this = self.service.node().map(|node| node.id);
-        let nodes = addresses(&topology, this, self.service.role());
+        let topology = self.service.control().topology();
+        let this = self.service.control().node().map(|node| node.id);
+        let nodes = addresses(&topology, this, self.service.control().role());
         let welcome = Welcome {
             version: VERSION,
             largest_body: self.largest_body,
@@ -378,11 +404,12 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
     fn open(&self, caller: &Caller, tenant: &str, name: &str) -> Result<Opened, Failure> {
         let tenant = verax_core::Name::new(tenant).map_err(Failure::invalid)?;
         let name = verax_core::Name::new(name).map_err(Failure::invalid)?;
-        let open = |right| self.service.open(caller, right, &tenant, &name);
-        let (reads, writes) = (open(Right::Read), open(Right::Write));
+        let control = self.service.control();
+        let reads = control.open_reader(caller, &tenant, &name);
+        let writes = control.open_writer(caller, &tenant, &name);
         match (&reads, &writes) {
             (Err(error), Err(_)) => Err(error.clone().into()),
-            _ => Ok(Opened { tenant, name, reads, writes }),
+            _ => Ok(Opened { tenant, name, reads, writes, watched: false }),
         }
     }
 
@@ -395,11 +422,15 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             Ok(opened) => opened,
             Err(failure) => return self.fail(frame, &failure),
         };
-        let namespace = opened.reads.as_ref().or(opened.writes.as_ref());
+        let largest = |writer: &Writer| writer.largest_value();
+        let largest_value = match &opened.reads {
+            Ok(reader) => reader.largest_value(),
+            Err(_) => opened.writes.as_ref().map_or(0, largest),
+        };
         let reply = Reply::Opened {
             read: opened.reads.is_ok(),
             write: opened.writes.is_ok(),
-            largest_value: namespace.map_or(0, |n| n.largest_value()),
+            largest_value,
         };
         self.opened.push(opened);
         let number = self.opened.len() as u16;
@@ -409,17 +440,28 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
     /// Looks whether the token still opens what it did, if anything has changed since.
     fn check_peer(&mut self) -> Result<(), Ended> {
         let Some(peer) = &mut self.peer else { return Ok(()) };
-        let revision = self.service.access_revision();
+        let revision = self.service.control().access_revision();
         if peer.revision == revision && !peer.caller.signal().has_ended() {
             return Ok(());
         }
-        match self.service.token_caller(&peer.token) {
+        match self.service.control().token_caller(&peer.token) {
             Ok(caller) => {
                 peer.revision = revision;
-                for opened in &mut self.opened {
-                    let open =
-                        |right| self.service.open(&caller, right, &opened.tenant, &opened.name);
-                    (opened.reads, opened.writes) = (open(Right::Read), open(Right::Write));
+                for (number, opened) in (1..).zip(&mut self.opened) {
+                    let before = opened.reads.clone();
+                    let (control, tenant) = (self.service.control(), &opened.tenant);
+                    opened.reads = control.open_reader(&caller, tenant, &opened.name);
+                    opened.writes = control.open_writer(&caller, tenant, &opened.name);
+                    // One that was made again under the same name is watched from now on; what
+                    // was true of the one before is not.
+                    if let Ok(reader) = &opened.reads
+                        && opened.watched
+                        && !before.is_ok_and(|before| before.same(reader))
+                    {
+                        let push = Frame { namespace: number, id: 0 };
+                        self.outbox.add(push, &Reply::InvalidatedAll);
+                        self.watches.push(next_told(number, reader.watch_invalidations()));
+                    }
                 }
                 peer.caller = caller;
                 Ok(())
@@ -435,9 +477,12 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
     }
 
     /// Tells the client what becomes untrue in an opened namespace from now on.
-    pub(super) fn watch(&mut self, number: u16, namespace: &Namespace) {
-        let watch = self.service.watch_invalidations(namespace);
-        self.watches.push(next_told(number, watch));
+    pub(super) fn watch(&mut self, number: u16, reader: &Reader) {
+        let opened = usize::from(number).checked_sub(1).and_then(|at| self.opened.get_mut(at));
+        // Watched once, however often it is asked for.
+        if opened.is_some_and(|opened| !std::mem::replace(&mut opened.watched, true)) {
+            self.watches.push(next_told(number, reader.watch_invalidations()));
+        }
     }
 
     fn push(&mut self, (number, watch, told): Told) -> Result<(), Ended> {
@@ -447,18 +492,13 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         let reply = match &told {
             Some(Invalidated::Key(key)) => Reply::InvalidatedKey { key },
             Some(Invalidated::Tag(tag)) => Reply::InvalidatedTag { tag },
-            Some(Invalidated::All) | None => Reply::InvalidatedAll,
+            Some(Invalidated::All) => Reply::InvalidatedAll,
+            // The watch of a namespace that was deleted ends, after it was told that nothing is true
+            // any more. One of the same name is watched as soon as it is opened again.
+            None => return Ok(()),
         };
         self.outbox.add(frame, &reply);
-        match told {
-            Some(_) => self.watches.push(next_told(number, watch)),
-            // The namespace was deleted. One of the same name would be another, which this watch would
-            // not tell of: the client must begin anew.
-            None => {
-                self.outbox.add(Frame::default(), &Reply::Goodbye);
-                self.ending = true;
-            }
-        }
+        self.watches.push(next_told(number, watch));
         Ok(())
     }
 }
@@ -466,8 +506,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
 /// Answers the hello that is to come with a refusal, and ends.
 pub(super) async fn refuse(mut stream: impl AsyncWrite + Unpin, why: &str) -> Result<(), Ended> {
     let mut outbox = Outbox::default();
-    let reply = Reply::Failed { code: FailureCode::Busy as u16, detail: why };
-    outbox.add(Frame::default(), &reply);
+    outbox.add(Frame::default(), &Failure::new(FailureCode::Busy, why).reply());
     outbox.write(&mut stream).await?;
     Err(Ended::Refused(why.to_owned()))
 }

@@ -6,8 +6,8 @@ use std::time::Duration;
 use tokio::io::{AsyncRead, AsyncWrite};
 use verax_core::guard::lock::{FencingToken, Grant, Holder};
 use verax_core::{PermitNumber, Timestamp};
-use verax_service::cache::{Asked, PermitRequest};
-use verax_service::locks::LockRequest;
+use verax_engine::cache::{Asked, PermitRequest};
+use verax_engine::locks::LockRequest;
 use verax_wire::{AskFlags, Frame, Put, Reply};
 
 use super::answer::{fail, key, put_request, with_answer};
@@ -60,7 +60,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
 
     /// Asks for a lock in a task of its own, since that may wait.
     pub(super) fn lock(&mut self, frame: Frame, asked: LockAsked<'_>) -> Result<(), Failure> {
-        let namespace = Arc::clone(self.opened(frame.namespace)?.writes()?);
+        let writer = self.opened(frame.namespace)?.writes()?.clone();
         let (service, name) = (Arc::clone(&self.service), key(asked.name)?);
         let request = LockRequest {
             owner: self.owner(asked.owner),
@@ -69,14 +69,13 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             session: asked.ends_with_connection.then(|| self.session()),
             access: self.access(),
         };
-        self.waiting.spawn(async move {
-            let claimed = service.acquire_lock(&namespace, &name, request).await;
-            let (now, mut encoded) = (service.now(), Encoded::default());
+        self.carry_out(async move {
+            let claimed = writer.acquire_lock(&name, request).await;
+            let (now, mut encoded) = (service.engine().now(), Encoded::default());
             match &claimed {
                 Ok(Ok(grant)) => granted(grant, now).encode(frame, &mut encoded.frames),
                 Ok(Err(holder)) => {
-                    let waiting = service.look_at_lock(&namespace, &name);
-                    let waiting = waiting.map_or(0, |view| view.line.len());
+                    let waiting = writer.lock_waiters(&name);
                     held(holder, waiting, now).encode(frame, &mut encoded.frames);
                 }
                 Err(error) => fail(frame, &error.clone().into(), &mut encoded.frames),
@@ -93,27 +92,27 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         token: u64,
         hold: u64,
     ) -> Result<(), Failure> {
-        let namespace = self.opened(frame.namespace)?.writes()?;
+        let writer = self.opened(frame.namespace)?.writes()?;
         let (token, hold) = (FencingToken::from_number(token), Duration::from_millis(hold));
-        let grant = self.service.renew_lock(namespace, &key(name)?, token, hold)?;
-        self.outbox.add(frame, &granted(&grant, self.service.now()));
+        let grant = writer.renew_lock(&key(name)?, token, hold)?;
+        self.outbox.add(frame, &granted(&grant, self.service.engine().now()));
         Ok(())
     }
 
     pub(super) fn release(&mut self, frame: Frame, name: &str, token: u64) -> Result<(), Failure> {
-        let namespace = self.opened(frame.namespace)?.writes()?;
+        let writer = self.opened(frame.namespace)?.writes()?;
         let token = FencingToken::from_number(token);
-        self.service.release_lock(namespace, &key(name)?, token)?;
+        writer.release_lock(&key(name)?, token)?;
         self.outbox.add(frame, &Reply::Done { was_there: true });
         Ok(())
     }
 
     pub(super) fn look_at(&mut self, frame: Frame, name: &str) -> Result<(), Failure> {
-        let namespace = self.opened(frame.namespace)?.reads()?;
-        match self.service.look_at_lock(namespace, &key(name)?) {
+        let reader = self.opened(frame.namespace)?.reads()?;
+        match reader.look_at_lock(&key(name)?) {
             Some(view) => {
-                let now = self.service.now();
-                self.outbox.add(frame, &held(&view.holder, view.line.len(), now));
+                let now = self.service.engine().now();
+                self.outbox.add(frame, &held(&view.holder, view.waiting, now));
             }
             None => self.outbox.add(frame, &Reply::Miss),
         }
@@ -122,9 +121,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
 
     /// Asks for a value or a permit in a task of its own, since that may wait.
     pub(super) fn ask(&mut self, frame: Frame, asked: PermitAsked<'_>) -> Result<(), Failure> {
-        let opened = self.opened(frame.namespace)?;
-        opened.reads()?;
-        let namespace = Arc::clone(opened.writes()?);
+        let refiller = self.opened(frame.namespace)?.refills()?;
         let (service, key) = (Arc::clone(&self.service), key(asked.key)?);
         let request = PermitRequest {
             owner: self.owner(asked.owner).into(),
@@ -134,12 +131,13 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             refresh: asked.flags.refresh,
             access: self.access(),
         };
-        let details = asked.flags.details;
-        self.waiting.spawn(async move {
+        let (details, replies) = (asked.flags.details, self.replies.clone());
+        self.carry_out(async move {
             let mut encoded = Encoded::default();
-            let answer = service.ask(&namespace, &key, request).await.and_then(|asked| {
+            let answer = refiller.ask(&key, request).await.and_then(|asked| {
                 if let Asked::Value(answer) = &asked {
-                    encoded.place = service.transit().place(answer.size())?;
+                    encoded.place = replies.reserve_all(answer.size())?;
+                    encoded.place.join(refiller.in_flight().reserve_all(answer.size())?);
                 }
                 Ok(asked)
             });
@@ -148,7 +146,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                     Reply::Value(value).encode(frame, &mut encoded.frames);
                 }),
                 Ok(Asked::Permit(permit)) => {
-                    let ends_in = milliseconds(permit.ends_at.since(service.now()));
+                    let ends_in = milliseconds(permit.ends_at.since(service.engine().now()));
                     let reply = Reply::Permit { permit: permit.number.0, ends_in };
                     reply.encode(frame, &mut encoded.frames);
                 }
@@ -169,9 +167,9 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         permit: u64,
         put: &Put<'_>,
     ) -> Result<(), Failure> {
-        let namespace = self.opened(frame.namespace)?.writes()?;
+        let writer = self.opened(frame.namespace)?.writes()?;
         let (key, number) = (key(put.key)?, PermitNumber(permit));
-        self.service.store_with_permit(namespace, &key, number, put_request(put)?)?;
+        writer.store_with_permit(&key, number, put_request(put)?)?;
         self.outbox.add(frame, &Reply::Done { was_there: false });
         Ok(())
     }
@@ -183,9 +181,9 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         permit: u64,
         fail_all: bool,
     ) -> Result<(), Failure> {
-        let namespace = self.opened(frame.namespace)?.writes()?;
+        let writer = self.opened(frame.namespace)?.writes()?;
         let number = PermitNumber(permit);
-        self.service.give_back_permit(namespace, &key(text)?, number, !fail_all)?;
+        writer.give_back_permit(&key(text)?, number, !fail_all)?;
         self.outbox.add(frame, &Reply::Done { was_there: true });
         Ok(())
     }

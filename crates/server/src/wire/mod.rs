@@ -5,6 +5,7 @@
 //! nothing holds up what came after it.
 
 mod answer;
+mod arrival;
 mod connection;
 mod failure;
 mod guards;

@@ -1,6 +1,6 @@
 //! The nodes that a welcome names.
 
-use verax_service::{NodeId, NodeState, Role, Topology};
+use verax_control::{NodeId, NodeState, Role, Topology};
 
 /// The most addresses that a welcome names.
 const MAX_NODES: usize = 16;
@@ -34,7 +34,7 @@ pub(super) fn addresses(topology: &Topology, this: Option<NodeId>, role: Role) -
 
 #[cfg(test)]
 mod tests {
-    use verax_service::Node;
+    use verax_control::Node;
 
     use super::*;
 

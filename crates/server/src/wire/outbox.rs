@@ -2,7 +2,7 @@
 
 use tokio::io::{AsyncWrite, AsyncWriteExt};
 use verax_core::Found;
-use verax_service::transit::Place;
+use verax_engine::in_flight::InFlightReservation;
 use verax_wire::{Frame, Reply, Value};
 
 /// Values from this size on are written from the store's memory; copying a smaller one costs less
@@ -16,7 +16,7 @@ const KEPT: usize = 64 << 10;
 #[derive(Debug, Default)]
 pub(super) struct Encoded {
     pub(super) frames: Vec<u8>,
-    pub(super) place: Place,
+    pub(super) place: InFlightReservation,
 }
 
 /// Replies to be written, in order.
@@ -26,7 +26,7 @@ pub(super) struct Outbox {
     /// Values that belong behind so many of the bytes.
     large: Vec<(usize, Found)>,
     /// The places that what waits here takes among all that is on its way out.
-    places: Vec<Place>,
+    places: Vec<InFlightReservation>,
     large_bytes: usize,
 }
 
@@ -57,7 +57,7 @@ impl Outbox {
     }
 
     /// Holds a place until everything is written.
-    pub(super) fn hold(&mut self, place: Place) {
+    pub(super) fn hold(&mut self, place: InFlightReservation) {
         self.places.push(place);
     }
 

@@ -128,8 +128,19 @@ pub struct LockView {
     pub name: LockName,
     /// Who holds it.
     pub holder: Holder,
-    /// Who waits for it, in order.
+    /// Who waits for it, in order; the first hundred.
     pub line: Vec<InLine>,
+    /// How many wait for it.
+    pub waiting: usize,
+}
+
+/// How many locks are held, and how many callers are in line for one.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct LockCounts {
+    /// Locks that are held.
+    pub held: usize,
+    /// Callers in line.
+    pub waiting: usize,
 }
 
 /// What became of a claim.

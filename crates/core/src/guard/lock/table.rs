@@ -1,17 +1,20 @@
 //! All locks: who holds them, and who waits in which order.
 
-use std::collections::{BTreeSet, HashMap, HashSet, VecDeque};
+use std::collections::{BTreeMap, BTreeSet, BinaryHeap, HashMap, HashSet};
 use std::time::Duration;
 
 use super::{
-    AccessId, Claim, ClaimError, Claimed, EndedBy, FencingToken, Grant, Holder, InLine, LockName,
-    LockView, NotHeld, SessionId, Ticket, Told,
+    AccessId, Claim, ClaimError, Claimed, EndedBy, FencingToken, Grant, Holder, InLine, LockCounts,
+    LockName, LockView, NotHeld, SessionId, Ticket, Told,
 };
 use crate::key::NamespaceId;
 use crate::time::Timestamp;
 
 /// Bits of a token that count the holds of an epoch.
 const COUNT_BITS: u32 = 32;
+
+/// How many of those that wait for a lock are shown; all are counted.
+const MAX_SHOWN: usize = 100;
 
 #[derive(Debug)]
 struct Held {
@@ -25,7 +28,6 @@ struct Held {
 
 #[derive(Debug)]
 struct Waiting<W> {
-    ticket: Ticket,
     waiter: W,
     claim: Claim,
     since: Timestamp,
@@ -36,7 +38,10 @@ struct Waiting<W> {
 #[derive(Debug)]
 struct Lock<W> {
     held: Held,
-    line: VecDeque<Waiting<W>>,
+    /// In the order of their tickets, which is the one they came in.
+    line: BTreeMap<Ticket, Waiting<W>>,
+    /// When each of them gives up.
+    give_ups: BTreeSet<(Timestamp, Ticket)>,
     /// When it must be looked at: never later than the hold or a wait in its line ends.
     moment: Timestamp,
 }
@@ -57,8 +62,37 @@ pub struct LockTable<W> {
     /// Holds and waits of each namespace.
     pub(super) taken: HashMap<NamespaceId, usize>,
     most: usize,
+    /// How many wait for a lock.
+    waiting: usize,
+    /// The locks that each session and access holds or waits for, and how often.
+    bound: HashMap<Bond, HashMap<LockName, usize>>,
     /// The moment of every lock.
     moments: BTreeSet<(Timestamp, LockName)>,
+}
+
+impl<W> Lock<W> {
+    fn leave(&mut self, ticket: Ticket) -> Option<Waiting<W>> {
+        let waiting = self.line.remove(&ticket)?;
+        self.give_ups.remove(&(waiting.gives_up_at, ticket));
+        Some(waiting)
+    }
+
+    /// When it must be looked at next.
+    fn next_moment(&self) -> Timestamp {
+        let first = self.give_ups.first().map(|(at, _)| *at);
+        first.map_or(self.held.ends_at, |first| first.min(self.held.ends_at))
+    }
+}
+
+/// What a hold or a wait was asked for with.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+enum Bond {
+    Session(SessionId),
+    Access(AccessId),
+}
+
+fn bonds(session: Option<SessionId>, access: Option<AccessId>) -> impl Iterator<Item = Bond> {
+    session.map(Bond::Session).into_iter().chain(access.map(Bond::Access))
 }
 
 impl Held {
@@ -82,6 +116,8 @@ impl<W> LockTable<W> {
             sessions: HashSet::new(),
             taken: HashMap::new(),
             most,
+            waiting: 0,
+            bound: HashMap::new(),
             moments: BTreeSet::new(),
         }
     }
@@ -130,13 +166,41 @@ impl<W> LockTable<W> {
         Ok(FencingToken((u64::from(epoch) << COUNT_BITS) | u64::from(given)))
     }
 
-    fn left(&mut self, namespace: NamespaceId, how_many: usize) {
-        if let Some(taken) = self.taken.get_mut(&namespace) {
-            *taken -= how_many;
+    /// A hold or a wait begins.
+    fn count(&mut self, name: &LockName, session: Option<SessionId>, access: Option<AccessId>) {
+        *self.taken.entry(name.0).or_default() += 1;
+        for bond in bonds(session, access) {
+            let names = self.bound.entry(bond).or_default();
+            *names.entry(name.clone()).or_default() += 1;
+        }
+    }
+
+    /// A hold or a wait has ended.
+    fn left(&mut self, name: &LockName, session: Option<SessionId>, access: Option<AccessId>) {
+        if let Some(taken) = self.taken.get_mut(&name.0) {
+            *taken -= 1;
             if *taken == 0 {
-                self.taken.remove(&namespace);
+                self.taken.remove(&name.0);
             }
         }
+        for bond in bonds(session, access) {
+            let Some(names) = self.bound.get_mut(&bond) else { continue };
+            if let Some(times) = names.get_mut(name) {
+                *times -= 1;
+                if *times == 0 {
+                    names.remove(name);
+                }
+            }
+            if names.is_empty() {
+                self.bound.remove(&bond);
+            }
+        }
+    }
+
+    /// A wait has ended that was taken out of its line.
+    fn left_line(&mut self, name: &LockName, waiting: &Waiting<W>) {
+        self.waiting -= 1;
+        self.left(name, waiting.claim.session, waiting.claim.access);
     }
 
     /// Asks for a lock. What must be told to others, because a hold had ended meanwhile, is added to
@@ -169,21 +233,24 @@ impl<W> LockTable<W> {
         if let Some(lock) = self.locks.get_mut(name) {
             self.last_ticket += 1;
             let (ticket, gives_up_at) = (Ticket(self.last_ticket), now + claim.wait);
-            lock.line.push_back(Waiting { ticket, waiter, claim, since: now, gives_up_at });
+            let (session, access) = (claim.session, claim.access);
+            lock.line.insert(ticket, Waiting { waiter, claim, since: now, gives_up_at });
+            lock.give_ups.insert((gives_up_at, ticket));
             if gives_up_at < lock.moment {
                 self.look_at(name, gives_up_at);
             }
-            *self.taken.entry(name.0).or_default() += 1;
+            self.waiting += 1;
+            self.count(name, session, access);
             return Ok(Claimed::Waiting(ticket));
         }
         let token = self.next_token(now)?;
         let ends_at = now + claim.hold;
         let Claim { owner, session, access, .. } = claim;
         let held = Held { owner, token, since: now, ends_at, session, access };
-        let lock = Lock { held, line: VecDeque::new(), moment: ends_at };
-        self.locks.insert(name.clone(), lock);
+        let (line, give_ups) = (BTreeMap::new(), BTreeSet::new());
+        self.locks.insert(name.clone(), Lock { held, line, give_ups, moment: ends_at });
         self.moments.insert((ends_at, name.clone()));
-        *self.taken.entry(name.0).or_default() += 1;
+        self.count(name, session, access);
         Ok(Claimed::Granted(Grant { name: name.clone(), token, ends_at }, waiter))
     }
 
@@ -201,7 +268,10 @@ impl<W> LockTable<W> {
     fn remove(&mut self, name: &LockName) -> Option<Lock<W>> {
         let lock = self.locks.remove(name)?;
         self.moments.remove(&(lock.moment, name.clone()));
-        self.left(name.0, 1 + lock.line.len());
+        self.left(name, lock.held.session, lock.held.access);
+        for waiting in lock.line.values() {
+            self.left_line(name, waiting);
+        }
         Some(lock)
     }
 
@@ -219,17 +289,21 @@ impl<W> LockTable<W> {
             // once locks are given again.
             let Some(lock) = self.remove(name) else { return };
             let holder = lock.held.shown();
-            told.extend(lock.line.into_iter().map(|w| Told::GaveUp(w.waiter, holder.clone())));
+            let gone = lock.line.into_values();
+            told.extend(gone.map(|w| Told::GaveUp(w.waiter, holder.clone())));
             return;
         };
         let Some(lock) = self.locks.get_mut(name) else { return };
-        let Some(next) = lock.line.pop_front() else { return };
+        let Some(first) = lock.line.keys().next().copied() else { return };
+        let Some(next) = lock.leave(first) else { return };
         let ends_at = now + next.claim.hold;
         let Claim { owner, session, access, .. } = next.claim;
-        lock.held = Held { owner, token, since: now, ends_at, session, access };
-        let moment = ends_at.min(lock.moment);
+        let held = Held { owner, token, since: now, ends_at, session, access };
+        let before = std::mem::replace(&mut lock.held, held);
+        let moment = lock.next_moment();
         // The one that held it is gone; the one that was in line holds it.
-        self.left(name.0, 1);
+        self.waiting -= 1;
+        self.left(name, before.session, before.access);
         self.look_at(name, moment);
         told.push(Told::Granted(next.waiter, Grant { name: name.clone(), token, ends_at }));
     }
@@ -242,17 +316,20 @@ impl<W> LockTable<W> {
             let over = lock.held.ends_at <= now;
             let until = if over { lock.held.ends_at } else { now };
             let holder = lock.held.shown();
-            let (gone, line): (VecDeque<_>, VecDeque<_>) =
-                std::mem::take(&mut lock.line).into_iter().partition(|w| w.gives_up_at <= until);
-            lock.line = line;
-            self.left(name.0, gone.len());
-            told.extend(gone.into_iter().map(|w| Told::GaveUp(w.waiter, holder.clone())));
+            let gone = lock.give_ups.range(..=(until, Ticket(u64::MAX)));
+            // In the order of their coming, whenever each of them gave up.
+            let gone: BTreeSet<Ticket> = gone.map(|(_, ticket)| *ticket).collect();
+            let gone: Vec<Waiting<W>> =
+                gone.into_iter().filter_map(|ticket| lock.leave(ticket)).collect();
+            for waiting in gone {
+                self.left_line(name, &waiting);
+                told.push(Told::GaveUp(waiting.waiter, holder.clone()));
+            }
             if over {
                 self.pass_on(name, EndedBy::Time, now, told);
             }
             if let Some(lock) = self.locks.get(name) {
-                let waits = lock.line.iter().map(|waiting| waiting.gives_up_at);
-                let moment = waits.chain([lock.held.ends_at]).min().unwrap_or(lock.held.ends_at);
+                let moment = lock.next_moment();
                 self.look_at(name, moment);
             }
         }
@@ -342,12 +419,11 @@ impl<W> LockTable<W> {
 
     /// Takes a caller out of the line; returns whether it was still in it.
     pub fn leave(&mut self, name: &LockName, ticket: Ticket) -> bool {
-        let Some(lock) = self.locks.get_mut(name) else { return false };
-        let before = lock.line.len();
-        lock.line.retain(|waiting| waiting.ticket != ticket);
-        let left = before - lock.line.len();
-        self.left(name.0, left);
-        left > 0
+        let left = self.locks.get_mut(name).and_then(|lock| lock.leave(ticket));
+        if let Some(waiting) = &left {
+            self.left_line(name, waiting);
+        }
+        left.is_some()
     }
 
     /// A connection begins, with which holds may end.
@@ -359,38 +435,33 @@ impl<W> LockTable<W> {
     /// know by themselves that the connection is gone: they are told nothing.
     pub fn disconnect(&mut self, session: SessionId, now: Timestamp, told: &mut Vec<Told<W>>) {
         self.sessions.remove(&session);
-        self.end_where(EndedBy::Disconnection, now, told, |of, _| of == Some(session));
+        self.end_bound(EndedBy::Disconnection, now, told, Bond::Session(session));
     }
 
     /// Ends the holds and waits that were asked for with an access which is withdrawn. Callers of
     /// waits must know by themselves that it is: they are told nothing.
     pub fn withdraw(&mut self, access: AccessId, now: Timestamp, told: &mut Vec<Told<W>>) {
-        self.end_where(EndedBy::Withdrawal, now, told, |_, of| of == Some(access));
+        self.end_bound(EndedBy::Withdrawal, now, told, Bond::Access(access));
     }
 
-    fn end_where(
-        &mut self,
-        by: EndedBy,
-        now: Timestamp,
-        told: &mut Vec<Told<W>>,
-        ends: impl Fn(Option<SessionId>, Option<AccessId>) -> bool,
-    ) {
-        let held = |lock: &Lock<W>| ends(lock.held.session, lock.held.access);
-        let waits = |waiting: &Waiting<W>| ends(waiting.claim.session, waiting.claim.access);
-        let concerns = |lock: &Lock<W>| held(lock) || lock.line.iter().any(waits);
-        let by_hold = |(name, lock): (&LockName, &Lock<W>)| (lock.held.token, name.clone());
-        let mut names: Vec<(FencingToken, LockName)> =
-            self.locks.iter().filter(|(_, lock)| concerns(lock)).map(by_hold).collect();
+    fn end_bound(&mut self, by: EndedBy, now: Timestamp, told: &mut Vec<Told<W>>, bond: Bond) {
+        let held = |held: &Held| bonds(held.session, held.access).any(|own| own == bond);
+        let waits = |w: &Waiting<W>| bonds(w.claim.session, w.claim.access).any(|own| own == bond);
+        let names = self.bound.get(&bond).into_iter().flat_map(|names| names.keys());
+        let mut names: Vec<(FencingToken, LockName)> = names
+            .filter_map(|name| Some((self.locks.get(name)?.held.token, name.clone())))
+            .collect();
         // In the order of their holds, so that tokens are given in an order that can be foretold.
         names.sort_unstable_by_key(|(held, _)| *held);
         for (_, name) in names {
             self.settle(&name, now, told);
             let Some(lock) = self.locks.get_mut(&name) else { continue };
-            let before = lock.line.len();
-            lock.line.retain(|waiting| !waits(waiting));
-            let gone = before - lock.line.len();
-            let holds = held(lock);
-            self.left(name.0, gone);
+            let gone: Vec<Ticket> =
+                lock.line.iter().filter(|(_, w)| waits(w)).map(|(ticket, _)| *ticket).collect();
+            let gone: Vec<Waiting<W>> =
+                gone.into_iter().filter_map(|ticket| lock.leave(ticket)).collect();
+            let holds = held(&lock.held);
+            gone.iter().for_each(|waiting| self.left_line(&name, waiting));
             if holds {
                 self.pass_on(&name, by, now, told);
             }
@@ -399,9 +470,10 @@ impl<W> LockTable<W> {
 
     /// Ends all holds and waits of a namespace, which is gone: holders learn of it when they renew.
     pub fn end_namespace(&mut self, namespace: NamespaceId) {
-        self.locks.retain(|(of, _), _| *of != namespace);
-        self.moments.retain(|(_, (of, _))| *of != namespace);
-        self.taken.remove(&namespace);
+        let names = self.locks.keys().filter(|(of, _)| *of == namespace).cloned();
+        for name in names.collect::<Vec<_>>() {
+            self.remove(&name);
+        }
     }
 
     /// Ends all holds and waits: holders learn of it when they renew.
@@ -409,6 +481,8 @@ impl<W> LockTable<W> {
         self.locks.clear();
         self.moments.clear();
         self.taken.clear();
+        self.bound.clear();
+        self.waiting = 0;
     }
 
     /// A lock as it stands, without touching it; `None` when nobody holds it.
@@ -419,25 +493,40 @@ impl<W> LockTable<W> {
             since: waiting.since,
             gives_up_at: waiting.gives_up_at,
         };
-        let line: Vec<InLine> =
-            lock.line.iter().filter(|w| now < w.gives_up_at).map(in_line).collect();
+        let over = lock.give_ups.range(..=(now, Ticket(u64::MAX))).count();
+        let waiting = lock.line.len() - over;
+        let line = lock.line.values().filter(|w| now < w.gives_up_at).map(in_line);
         // One that is over and was not passed on yet is still shown while somebody is in line.
-        (now < lock.held.ends_at || !line.is_empty()).then(|| LockView {
+        (now < lock.held.ends_at || waiting > 0).then(|| LockView {
             name: name.clone(),
             holder: lock.held.shown(),
-            line,
+            line: line.take(MAX_SHOWN).collect(),
+            waiting,
         })
     }
 
-    /// All locks that are held, by name.
-    pub fn views(&self, now: Timestamp) -> Vec<LockView> {
-        let mut views: Vec<_> = self.locks.keys().filter_map(|name| self.look(name, now)).collect();
-        views.sort_by(|a, b| a.name.cmp(&b.name));
-        views
+    /// The locks that are held of the namespaces that `which` holds for, longest first, and at most
+    /// `most` of them.
+    pub fn views(
+        &self,
+        which: impl Fn(NamespaceId) -> bool,
+        most: usize,
+        now: Timestamp,
+    ) -> Vec<LockView> {
+        // Those with the smallest tokens; only they are copied.
+        let mut oldest: BinaryHeap<(FencingToken, &LockName)> = BinaryHeap::new();
+        for (name, lock) in self.locks.iter().filter(|(name, _)| which(name.0)) {
+            oldest.push((lock.held.token, name));
+            if oldest.len() > most {
+                oldest.pop();
+            }
+        }
+        let oldest = oldest.into_sorted_vec();
+        oldest.into_iter().filter_map(|(_, name)| self.look(name, now)).collect()
     }
 
     /// How many locks are held, and how many callers are in line.
-    pub fn count(&self) -> (usize, usize) {
-        (self.locks.len(), self.locks.values().map(|lock| lock.line.len()).sum())
+    pub fn counts(&self) -> LockCounts {
+        LockCounts { held: self.locks.len(), waiting: self.waiting }
     }
 }

@@ -6,6 +6,11 @@ use super::*;
 
 const N: NamespaceId = NamespaceId(1);
 
+fn counted<W>(table: &LockTable<W>) -> (usize, usize) {
+    let LockCounts { held, waiting } = table.counts();
+    (held, waiting)
+}
+
 fn at(millis: u64) -> Timestamp {
     Timestamp::from_millis(millis)
 }
@@ -97,7 +102,7 @@ fn nothing_is_given_or_renewed_from_the_moment_that_somebody_else_may_give() {
     // A hold may be given back, which gives the lock to nobody; its queue is not forgotten.
     table.release(&berth, held.token, at(100), &mut told).unwrap();
     assert!(matches!(&told[..], [Told::Ended(..), Told::GaveUp(1, _)]), "{told:?}");
-    assert_eq!(table.count(), (0, 0));
+    assert_eq!(counted(&table), (0, 0));
     table.give_until(Some(at(200)));
     let next = granted(table.claim(&berth, claim("d", 5, 0), 3, at(199), &mut told).unwrap());
     assert!(next.token > held.token);
@@ -112,7 +117,7 @@ fn all_holds_and_waits_end_together_and_a_later_epoch_begins_anew() {
     table.claim(&berth, claim("b", 500, 900), 1, at(0), &mut told).unwrap();
     table.end_epoch();
     table.end_all();
-    assert_eq!((table.count(), table.next_moment(), table.taken.len()), ((0, 0), None, 0));
+    assert_eq!((counted(&table), table.next_moment(), table.taken.len()), ((0, 0), None, 0));
     let renewed = table.renew(&berth, held.token, Duration::from_secs(1), at(1), &mut told);
     assert_eq!(renewed, Err(NotHeld::Free { token: held.token }));
     table.begin_epoch(7);
@@ -140,7 +145,7 @@ fn holds_and_waits_of_a_namespace_are_bounded_and_others_are_not_touched() {
     assert!(table.leave(&name("0"), ticket) && !table.leave(&name("0"), ticket));
     granted(table.claim(&name("2"), claim("a", 100, 0), 0, at(0), &mut told).unwrap());
     table.end_namespace(N);
-    assert_eq!((table.count(), table.views(at(0)).len()), ((1, 0), 1));
+    assert_eq!((counted(&table), table.views(|_| true, 9, at(0)).len()), ((1, 0), 1));
 }
 
 #[test]
@@ -395,7 +400,7 @@ proptest! {
             prop_assert_eq!(&said, &heard);
             let waiting: usize = plain.values().map(|model| model.line.len()).sum();
             let held = plain.values().filter(|model| model.held.is_some()).count();
-            prop_assert_eq!(table.count(), (held, waiting));
+            prop_assert_eq!(counted(&table), (held, waiting));
         }
         // Time alone ends every hold and every wait.
         let mut told = Vec::new();
@@ -403,7 +408,7 @@ proptest! {
             now += 60;
             table.advance(at(now), &mut told);
         }
-        prop_assert_eq!((table.count(), table.next_moment()), ((0, 0), None));
+        prop_assert_eq!((counted(&table), table.next_moment()), ((0, 0), None));
         prop_assert!(table.taken.is_empty(), "places are left over");
     }
 }
@@ -444,7 +449,7 @@ fn a_claim_of_a_connection_that_has_ended_is_refused() {
         let refused = table.claim(&berth, by(1, wait), 0, at(1), &mut told).unwrap_err();
         assert_eq!(refused, ClaimError::Disconnected);
     }
-    assert_eq!(table.count(), (0, 0));
+    assert_eq!(counted(&table), (0, 0));
     granted(table.claim(&berth, claim("b", 100, 0), 0, at(1), &mut told).unwrap());
 }
 
@@ -463,8 +468,68 @@ fn access_that_is_withdrawn_ends_holds_and_waits() {
         panic!("{told:?}")
     };
     assert!(grant.token > holder.token);
-    assert_eq!(table.count(), (1, 0));
+    assert_eq!(counted(&table), (1, 0));
     told.clear();
     table.withdraw(AccessId(9), at(3), &mut told);
-    assert_eq!((told.len(), table.count()), (0, (1, 0)));
+    assert_eq!((told.len(), counted(&table)), (0, (1, 0)));
+}
+
+/// A queue of many that come, give up and leave at different moments costs little for each of them;
+/// and what is shown of it is bounded.
+#[test]
+fn a_long_queue_is_counted_whole_and_shown_in_part() {
+    let (mut table, mut told) = (LockTable::new(10_000), Vec::new());
+    table.begin_epoch(1);
+    let name = (NamespaceId(1), Key::new("berth-7").unwrap());
+    let claim = |wait| Claim {
+        owner: "pilot".into(),
+        hold: Duration::from_secs(60),
+        wait: Duration::from_millis(wait),
+        session: None,
+        access: Some(AccessId(wait % 7)),
+    };
+    table.claim(&name, claim(0), 0, at(0), &mut told).unwrap();
+    let mut tickets = Vec::new();
+    for n in 1..=5_000 {
+        let waiting = table.claim(&name, claim(n), n, at(0), &mut told).unwrap();
+        let Claimed::Waiting(ticket) = waiting else { panic!("{waiting:?}") };
+        tickets.push(ticket);
+    }
+    let view = table.look(&name, at(1_000)).unwrap();
+    assert_eq!((view.waiting, view.line.len()), (4_000, 100));
+    for millis in 1..=1_000 {
+        assert_eq!(table.next_moment(), Some(at(millis)));
+        table.advance(at(millis), &mut told);
+    }
+    assert_eq!(told.len(), 1_000, "one by one");
+    assert!(tickets[4_000..].iter().all(|ticket| table.leave(&name, *ticket)));
+    assert!(!table.leave(&name, tickets[0]));
+    assert_eq!(counted(&table), (1, 3_000));
+    // Of an access that ends, nothing is left; the others wait on.
+    table.withdraw(AccessId(3), at(1_000), &mut told);
+    let of_it = (1_001..=4_000).filter(|n| n % 7 == 3).count();
+    assert_eq!(counted(&table), (1, 3_000 - of_it));
+    table.end_namespace(NamespaceId(1));
+    assert_eq!((counted(&table), table.next_moment(), table.taken.len()), ((0, 0), None, 0));
+}
+
+#[test]
+fn views_are_bounded_and_show_the_longest_holds() {
+    let (mut table, mut told) = (LockTable::new(10_000), Vec::new());
+    table.begin_epoch(1);
+    for n in 0..300u64 {
+        let name = (NamespaceId(n % 3), Key::new(format!("berth-{n}")).unwrap());
+        let claim = Claim {
+            owner: "pilot".into(),
+            hold: Duration::from_secs(60),
+            wait: Duration::ZERO,
+            session: None,
+            access: None,
+        };
+        table.claim(&name, claim, n, at(n), &mut told).unwrap();
+    }
+    let views = table.views(|of| of == NamespaceId(1), 3, at(500));
+    let names: Vec<&str> = views.iter().map(|view| view.name.1.as_str()).collect();
+    assert_eq!(names, ["berth-1", "berth-4", "berth-7"]);
+    assert_eq!(table.views(|_| true, 1_000, at(500)).len(), 300);
 }

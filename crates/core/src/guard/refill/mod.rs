@@ -128,6 +128,32 @@ pub struct Permit {
     pub ends_at: Timestamp,
 }
 
+/// How much a [`RefillTable`] takes in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct RefillLimits {
+    /// The most callers that wait for one key.
+    pub waiters: usize,
+    /// The most permits that callers hold in one namespace.
+    pub permits: usize,
+    /// The most voided permits of callers that are remembered, to tell their holders so.
+    pub voided: usize,
+}
+
+impl Default for RefillLimits {
+    fn default() -> Self {
+        Self { waiters: 20_000, permits: 1_000, voided: 1_000 }
+    }
+}
+
+/// Why a caller gets no permit.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ClaimRefused {
+    /// Another permit for the key is live.
+    Live(LivePermit),
+    /// Callers hold as many permits in the namespace as they may.
+    Full,
+}
+
 /// What became of a caller that asked for a missing key.
 #[derive(Debug, PartialEq, Eq)]
 pub enum Joined<W> {

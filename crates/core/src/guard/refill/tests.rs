@@ -13,6 +13,10 @@ fn key(text: &str) -> Key {
     Key::new(text).unwrap()
 }
 
+fn limits(waiters: usize) -> RefillLimits {
+    RefillLimits { waiters, ..Default::default() }
+}
+
 fn me() -> Refiller {
     with_access(1)
 }
@@ -35,7 +39,7 @@ fn finish<W>(
 
 #[test]
 fn a_thousand_callers_get_one_permit() {
-    let mut table = RefillTable::new(10_000, 0);
+    let mut table = RefillTable::new(limits(10_000), 0);
     let holders = (0..1_000)
         .filter(|n| matches!(table.join(N, &key("k"), *n, at(0), HOLD), Joined::Holder(_)))
         .count();
@@ -44,7 +48,7 @@ fn a_thousand_callers_get_one_permit() {
 
 #[test]
 fn a_late_holder_is_refused_and_its_waiters_follow_the_new_one() {
-    let mut table = RefillTable::new(10, 0);
+    let mut table = RefillTable::new(limits(10), 0);
     let Joined::Holder(first) = table.join(N, &key("k"), 'a', at(0), HOLD) else { panic!() };
     let Joined::Holder(second) = table.join(N, &key("k"), 'b', at(100), HOLD) else { panic!() };
     assert!(second.number > first.number);
@@ -55,7 +59,7 @@ fn a_late_holder_is_refused_and_its_waiters_follow_the_new_one() {
 
 #[test]
 fn an_invalidation_voids_and_newcomers_start_afresh() {
-    let mut table = RefillTable::new(10, 0);
+    let mut table = RefillTable::new(limits(10), 0);
     let Joined::Holder(old) = table.join(N, &key("k"), 'a', at(0), HOLD) else { panic!() };
     assert_eq!(table.void(N, &key("k")).permits, 1);
     let Joined::Holder(new) = table.join(N, &key("k"), 'b', at(1), HOLD) else { panic!() };
@@ -68,7 +72,7 @@ fn an_invalidation_voids_and_newcomers_start_afresh() {
 
 #[test]
 fn voiding_a_namespace_leaves_others_alone() {
-    let mut table = RefillTable::new(10, 0);
+    let mut table = RefillTable::new(limits(10), 0);
     for namespace in [N, NamespaceId(2)] {
         table.join(namespace, &key("k"), 'a', at(0), HOLD);
     }
@@ -79,9 +83,10 @@ fn voiding_a_namespace_leaves_others_alone() {
 
 #[test]
 fn callers_take_turns_until_one_brings_the_value() {
-    let (mut table, mut turns) = (RefillTable::new(2, 0), Vec::new());
+    let (mut table, mut turns) = (RefillTable::new(limits(2), 0), Vec::new());
     let first = table.claim(N, &key("k"), &me(), at(0), HOLD, &mut turns).unwrap();
-    let live = table.claim(N, &key("k"), &me(), at(1), HOLD, &mut turns).unwrap_err();
+    let refused = table.claim(N, &key("k"), &me(), at(1), HOLD, &mut turns).unwrap_err();
+    let ClaimRefused::Live(live) = refused else { panic!("{refused:?}") };
     assert_eq!((live.number, live.ends_at), (first.number, at(100)));
     table.wait(N, &key("k"), &me(), 'b', HOLD).unwrap();
     let gone = table.wait(N, &key("k"), &me(), 'c', HOLD).unwrap();
@@ -102,7 +107,7 @@ fn callers_take_turns_until_one_brings_the_value() {
 
 #[test]
 fn a_turn_may_be_left_to_the_service() {
-    let (mut table, mut turns) = (RefillTable::new(9, 0), Vec::new());
+    let (mut table, mut turns) = (RefillTable::new(limits(9), 0), Vec::new());
     let first = table.claim(N, &key("k"), &me(), at(0), HOLD, &mut turns).unwrap();
     table.join(N, &key("k"), 'a', at(1), HOLD);
     let back = table.give_back(N, &key("k"), first.number, true, at(50)).unwrap();
@@ -116,7 +121,7 @@ fn a_turn_may_be_left_to_the_service() {
 
 #[test]
 fn access_that_is_withdrawn_ends_permits_and_waits_and_no_others() {
-    let (mut table, mut turns) = (RefillTable::new(10, 0), Vec::new());
+    let (mut table, mut turns) = (RefillTable::new(limits(10), 0), Vec::new());
     let (gone, stays) = (with_access(7), with_access(8));
     let held = table.claim(N, &key("k"), &gone, at(0), HOLD, &mut turns).unwrap();
     table.wait(N, &key("k"), &gone, 'a', HOLD).unwrap();
@@ -184,7 +189,7 @@ proptest! {
     /// permit, turns come in order, and every waiter comes back exactly once.
     #[test]
     fn one_live_permit_no_old_data_no_lost_waiter(steps in prop::collection::vec(step(), 1..60)) {
-        let mut table = RefillTable::new(1_000, 77);
+        let mut table = RefillTable::new(limits(1_000), 77);
         let (mut now, mut callers) = (0u64, 0u32);
         let mut permits: Vec<Permit> = Vec::new();
         let mut tickets: Vec<(u32, u8, WaitTicket)> = Vec::new();
@@ -262,7 +267,7 @@ proptest! {
                             plain.insert(k, live);
                             permits.push(permit);
                         }
-                        (Err(live), Some(flight)) => {
+                        (Err(ClaimRefused::Live(live)), Some(flight)) => {
                             prop_assert_eq!((live.number, live.ends_at), (flight.number, at(flight.ends)));
                             let ticket = table.wait(N, &name(k), &me(), callers, time).unwrap();
                             flight.line.push((callers, hold));
@@ -427,4 +432,46 @@ proptest! {
         prop_assert!(open.is_empty(), "forgotten waiters: {open:?}");
         prop_assert_eq!((table.live(), table.waiters()), (0, 0));
     }
+}
+
+#[test]
+fn permits_of_callers_are_bounded_by_namespace_and_voided_ones_altogether() {
+    const OTHER: NamespaceId = NamespaceId(2);
+    let few = RefillLimits { permits: 3, voided: 2, ..Default::default() };
+    let (mut table, mut turns) = (RefillTable::<char>::new(few, 0), Vec::new());
+    let mut claim = |table: &mut RefillTable<char>, n, k: &str| {
+        table.claim(n, &key(k), &me(), at(0), HOLD, &mut turns)
+    };
+    let held: Vec<Permit> =
+        ["a", "b", "c"].map(|k| claim(&mut table, N, k).unwrap()).into_iter().collect();
+    assert_eq!(claim(&mut table, N, "d"), Err(ClaimRefused::Full));
+    claim(&mut table, OTHER, "d").unwrap();
+    // The service's own permits are bounded by those that wait, and by the origin.
+    assert!(matches!(table.join(N, &key("d"), 'x', at(0), HOLD), Joined::Holder(_)));
+    // Every way in which one ends makes place for another.
+    finish(&mut table, &held[0], at(1)).unwrap();
+    claim(&mut table, N, "e").unwrap();
+    table.give_back(N, &key("b"), held[1].number, true, at(1)).unwrap();
+    claim(&mut table, N, "f").unwrap();
+    table.void(N, &key("c"));
+    claim(&mut table, N, "g").unwrap();
+    assert_eq!(claim(&mut table, N, "h"), Err(ClaimRefused::Full));
+    table.lapse(at(100), HOLD);
+    claim(&mut table, N, "h").unwrap();
+
+    // One key that is claimed and deleted again and again: the latest two are remembered.
+    let again: Vec<PermitNumber> = (0..100)
+        .map(|_| {
+            let permit = claim(&mut table, OTHER, "k").unwrap();
+            table.void(OTHER, &key("k"));
+            permit.number
+        })
+        .collect();
+    let reasons = again
+        .iter()
+        .rev()
+        .map(|number| table.give_back(OTHER, &key("k"), *number, true, at(1)).unwrap_err());
+    let reasons: Vec<RefusedReason> = reasons.collect();
+    assert_eq!(reasons[..3], [RefusedReason::Voided, RefusedReason::Voided, RefusedReason::Lapsed]);
+    assert_eq!(table.views().count(), 2, "nothing else is left");
 }

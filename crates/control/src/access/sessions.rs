@@ -1,0 +1,183 @@
+//! Console sessions, and the one-time codes that open them.
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use verax_core::Timestamp;
+use verax_engine::AccessSignal;
+
+use super::tokens::{Caller, hash_of};
+
+/// How long a session lasts.
+pub(crate) const SESSION_LIFETIME: Duration = Duration::from_secs(12 * 3_600);
+
+/// How long a sign-in code works.
+pub(crate) const CODE_LIFETIME: Duration = Duration::from_secs(15 * 60);
+
+/// The most sessions, and as many codes, of one token: a further one ends the oldest. Nobody can
+/// push out those of others.
+const MAX_PER_TOKEN: usize = 20;
+
+/// The most sessions and codes in all.
+const MAX_IN_ALL: usize = 10_000;
+
+/// A console session, or a code that opens one.
+#[derive(Debug, Clone)]
+pub struct ConsoleSession {
+    /// Whoever it was begun by, as of then.
+    pub(crate) caller: Arc<Caller>,
+    /// When it ends by itself.
+    pub(crate) ends_at: Timestamp,
+    /// Tells when it ends earlier.
+    pub(crate) signal: AccessSignal,
+}
+
+impl ConsoleSession {
+    /// Tells when it ends before its time.
+    pub fn signal(&self) -> &AccessSignal {
+        &self.signal
+    }
+
+    /// How long it lasts yet.
+    pub fn time_left(&self, now: Timestamp) -> Duration {
+        self.ends_at.since(now)
+    }
+}
+
+type Table = HashMap<[u8; 32], ConsoleSession>;
+
+/// Sessions and codes, in memory alone: a restart ends them.
+#[derive(Debug, Default)]
+pub struct Sessions {
+    sessions: Mutex<Table>,
+    codes: Mutex<Table>,
+}
+
+fn open(table: &Mutex<Table>) -> MutexGuard<'_, Table> {
+    table.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// Adds a session; `None` when there are too many in all.
+fn add(
+    table: &Mutex<Table>,
+    caller: Arc<Caller>,
+    ends_at: Timestamp,
+    now: Timestamp,
+) -> Option<String> {
+    // 128 random bits: short enough for a line, long enough for its quarter of an hour or half a day.
+    let secret = format!("{:032x}", rand::random::<u128>());
+    let mut table = open(table);
+    table.retain(|_, session| session.ends_at > now);
+    let owner = caller.token().map(|token| token.hash);
+    let own = |session: &ConsoleSession| session.caller.token().map(|t| t.hash) == owner;
+    let owned = table.values().filter(|session| own(session)).count();
+    if owned >= MAX_PER_TOKEN {
+        let oldest = table.iter().filter(|(_, session)| own(session));
+        let oldest = oldest.min_by_key(|(_, session)| session.ends_at).map(|(hash, _)| *hash);
+        if let Some(ended) = oldest.and_then(|hash| table.remove(&hash)) {
+            ended.signal.end();
+        }
+    }
+    if table.len() >= MAX_IN_ALL {
+        return None;
+    }
+    let session = ConsoleSession { caller, ends_at, signal: AccessSignal::default() };
+    table.insert(hash_of(&secret), session);
+    Some(secret)
+}
+
+impl Sessions {
+    /// A code that opens one session for `caller`; `None` when there are too many.
+    pub(crate) fn new_code(&self, caller: Arc<Caller>, now: Timestamp) -> Option<String> {
+        add(&self.codes, caller, now + CODE_LIFETIME, now)
+    }
+
+    /// Uses a code up.
+    pub(crate) fn use_code(&self, code: &str, now: Timestamp) -> Option<Arc<Caller>> {
+        let code = open(&self.codes).remove(&hash_of(code))?;
+        (now < code.ends_at).then_some(code.caller)
+    }
+
+    /// Starts a session; returns its secret, or `None` when there are too many.
+    pub(crate) fn start(&self, caller: Arc<Caller>, now: Timestamp) -> Option<String> {
+        add(&self.sessions, caller, now + SESSION_LIFETIME, now)
+    }
+
+    /// A session that has not ended.
+    pub(crate) fn get(&self, session: &str, now: Timestamp) -> Option<ConsoleSession> {
+        let table = open(&self.sessions);
+        table.get(&hash_of(session)).filter(|session| now < session.ends_at).cloned()
+    }
+
+    /// Ends a session.
+    pub(crate) fn end(&self, session: &str) {
+        if let Some(ended) = open(&self.sessions).remove(&hash_of(session)) {
+            ended.signal.end();
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use verax_records::TokenRecord;
+
+    use super::*;
+    use crate::access::TokenTable;
+
+    fn holder(id: u8) -> Arc<Caller> {
+        let tokens = TokenTable::default();
+        let created_at = Timestamp::from_millis(0);
+        tokens.add(&TokenRecord {
+            id: u64::from(id),
+            hash: [id; 32],
+            scopes: "admin".into(),
+            note: String::new(),
+            created_at,
+            revoked_at: None,
+        });
+        tokens.by_hash(&[id; 32]).unwrap()
+    }
+
+    #[test]
+    fn a_code_works_once_and_not_for_ever() {
+        let sessions = Sessions::default();
+        let at = Timestamp::from_millis;
+        let code = sessions.new_code(holder(1), at(0)).unwrap();
+        assert!(sessions.use_code(&code, at(1)).is_some());
+        assert!(sessions.use_code(&code, at(2)).is_none());
+        let late = sessions.new_code(holder(1), at(0)).unwrap();
+        assert!(sessions.use_code(&late, at(0) + CODE_LIFETIME).is_none());
+    }
+
+    #[test]
+    fn sessions_end_by_sign_out_and_by_time() {
+        let sessions = Sessions::default();
+        let at = Timestamp::from_millis;
+        let first = sessions.start(holder(1), at(0)).unwrap();
+        let begun = sessions.get(&first, at(1)).unwrap();
+        assert!(!begun.signal.has_ended());
+        sessions.end(&first);
+        assert!(sessions.get(&first, at(1)).is_none() && begun.signal.has_ended());
+        let second = sessions.start(holder(1), at(0)).unwrap();
+        assert!(sessions.get(&second, at(0) + SESSION_LIFETIME).is_none());
+    }
+
+    #[test]
+    fn one_token_pushes_out_its_own_sessions_alone() {
+        let sessions = Sessions::default();
+        let at = Timestamp::from_millis;
+        let others = sessions.start(holder(1), at(0)).unwrap();
+        let own: Vec<String> = (0..=MAX_PER_TOKEN as u64)
+            .map(|n| sessions.start(holder(2), at(1 + n)).unwrap())
+            .collect();
+        assert!(sessions.get(&others, at(100)).is_some());
+        assert!(sessions.get(&own[0], at(100)).is_none(), "the oldest of its own ended");
+        assert!(own[1..].iter().all(|secret| sessions.get(secret, at(100)).is_some()));
+        for id in 3..=255u8 {
+            (0..MAX_PER_TOKEN).for_each(|_| drop(sessions.start(holder(id), at(200))));
+        }
+        assert!(sessions.get(&others, at(300)).is_some());
+        assert!(open(&sessions.sessions).len() <= MAX_IN_ALL);
+    }
+}

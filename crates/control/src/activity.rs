@@ -1,0 +1,114 @@
+//! What managers do directly, and who did what: changes of which the records keep only the activity.
+
+use verax_api::{ActivityItem, moment};
+use verax_core::access::{Right, Scope};
+use verax_core::guard::lock::Holder;
+use verax_core::{Key, Name};
+use verax_records::Change;
+
+use crate::access::Caller;
+use crate::control::Control;
+use crate::error::ControlError;
+
+/// The most rows of activity in one answer.
+const MOST_ACTIVITY: u32 = 500;
+
+impl Control {
+    /// Removes every entry of a namespace and voids its refills; returns how many entries there were.
+    ///
+    /// # Errors
+    /// [`ControlError`]: the scope or the namespace.
+    pub async fn clear(
+        &self,
+        caller: &Caller,
+        tenant: &Name,
+        namespace: &Name,
+    ) -> Result<u64, ControlError> {
+        let manager = self.open_manager(caller, tenant, namespace)?;
+        let entries = manager.clear();
+        let detail = serde_json::json!({ "entries": entries });
+        self.note(caller, tenant, "namespace.clear", manager.path(), detail).await;
+        Ok(entries)
+    }
+
+    /// Removes the entries whose keys start with `prefix`, and voids the refills of such keys; returns
+    /// how many entries there were.
+    ///
+    /// # Errors
+    /// [`ControlError`]: the scope or the namespace.
+    pub async fn clear_prefix(
+        &self,
+        caller: &Caller,
+        (tenant, namespace): (&Name, &Name),
+        prefix: &str,
+    ) -> Result<u64, ControlError> {
+        let manager = self.open_manager(caller, tenant, namespace)?;
+        let entries = manager.clear_prefix(prefix).await;
+        let detail = serde_json::json!({ "entries": entries, "prefix": prefix });
+        self.note(caller, tenant, "namespace.clear", manager.path(), detail).await;
+        Ok(entries)
+    }
+
+    /// Ends whatever hold of a lock there is, for managers of the namespace; returns who had it.
+    ///
+    /// # Errors
+    /// [`ControlError`]: the scope, or the namespace.
+    pub async fn force_release_lock(
+        &self,
+        caller: &Caller,
+        (tenant, namespace): (&Name, &Name),
+        name: &Key,
+    ) -> Result<Option<Holder>, ControlError> {
+        let manager = self.open_manager(caller, tenant, namespace)?;
+        let ended = manager.force_release_lock(name);
+        if let Some(holder) = &ended {
+            let (subject, token) = (format!("{} {name}", manager.path()), holder.token.number());
+            let detail = serde_json::json!({ "owner": holder.owner, "fencing_token": token });
+            self.note(caller, tenant, "lock.force-release", subject, detail).await;
+        }
+        Ok(ended)
+    }
+
+    /// Writes down what was done. It has happened whether or not that succeeds.
+    async fn note(
+        &self,
+        caller: &Caller,
+        tenant: &Name,
+        action: &'static str,
+        subject: String,
+        detail: serde_json::Value,
+    ) {
+        let change = Change { tenant: Some(tenant.clone()), action, subject, detail };
+        let (actor, now) = (caller.actor(), self.engine.now());
+        if let Err(error) = self.records.note(&actor, now, change).await {
+            tracing::warn!(%error, action, "what was done is missing in the activity");
+        }
+    }
+
+    /// Who changed what, newest first. A tenant's managers see their tenant's changes.
+    ///
+    /// # Errors
+    /// [`ControlError`]: the scope or the records.
+    pub async fn activity(
+        &self,
+        caller: &Caller,
+        tenant: Option<Name>,
+        most: u32,
+    ) -> Result<Vec<ActivityItem>, ControlError> {
+        match &tenant {
+            Some(tenant) => caller.needs(Scope::tenant(Right::Manage, tenant))?,
+            None => caller.needs(Scope::Admin)?,
+        }
+        let rows = self.records.activity(tenant.as_ref(), most.clamp(1, MOST_ACTIVITY)).await?;
+        let item = |row: verax_records::Activity| ActivityItem {
+            id: row.id,
+            at: moment(row.at),
+            actor: row.actor,
+            tenant: row.tenant,
+            action: row.action,
+            subject: row.subject,
+            detail: row.detail,
+        };
+        Ok(rows.into_iter().map(item).collect())
+    }
+}

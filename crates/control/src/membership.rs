@@ -1,0 +1,431 @@
+//! Which part this Verax has among those that use the same records: one is active, the others
+//! stand by.
+//!
+//! The active one owns the share of the keys (of which there is one today) by a lease that MariaDB
+//! guards. A standby follows the records, serves no entries, and takes over when the lease is free
+//! and every confirmation of the earlier owner has run out. An active one that a standby may
+//! replace gives locks and makes changes only while its own latest confirmation is valid; where
+//! there is no standby, it goes on without MariaDB.
+
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Arc, PoisonError, RwLock};
+use std::time::Duration;
+
+use tokio::sync::{Mutex, watch};
+use tokio::time::Instant;
+use verax_core::Timestamp;
+use verax_records::{LEASE_VALIDITY, Membership, Node, Ownership, RecordsError, Topology};
+
+use crate::control::Control;
+use crate::error::ControlError;
+
+/// How often the lease is confirmed, and a failed attempt to join is repeated.
+const CONFIRM_EVERY: Duration = Duration::from_secs(1);
+
+/// How long a standby waits for the lease at a time.
+const LEASE_WAIT: Duration = Duration::from_secs(1);
+
+/// How long a standby that MariaDB did not answer leaves the lease to an owner that did not give it
+/// back: both come back then, and the one whose cache is full goes on.
+const RETURN_GRACE: Duration = Duration::from_secs(3);
+
+/// A standby that was not answered for so long has been away.
+const AWAY_AFTER: Duration = Duration::from_millis(2_500);
+
+/// How long an end waits for MariaDB to hear of it.
+const LEAVE_TIMEOUT: Duration = Duration::from_secs(1);
+
+/// What a node does.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Role {
+    /// It serves.
+    Active,
+    /// It waits to take over.
+    Standby,
+}
+
+impl Role {
+    /// Its name in the API.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Active => "active",
+            Self::Standby => "standby",
+        }
+    }
+}
+
+/// What this node knows of itself and the others.
+#[derive(Debug)]
+pub(crate) struct Nodes {
+    /// `None` where nobody else uses the records: always active.
+    node: Option<Node>,
+    standby: AtomicBool,
+    role: watch::Sender<Role>,
+    topology: RwLock<Arc<Topology>>,
+    /// Until when changes may be made, in milliseconds; the largest number without a limit.
+    confirmed_until: AtomicU64,
+    /// Whether a new epoch is to begin.
+    epoch_wanted: AtomicBool,
+    session: Mutex<Session>,
+}
+
+/// The connection by which MariaDB knows the node, and what was seen of the owner through it.
+#[derive(Debug, Default)]
+struct Session {
+    membership: Option<Membership>,
+    /// When MariaDB answered last, and since when it does so without a break.
+    answered: Option<(Instant, Instant)>,
+    /// The latest sign of life of an owner, and no later moment than when it was seen.
+    seen: Option<(Topology, Instant)>,
+    /// Whether an owner gave one since this node has registered, so that it knows of this one.
+    known_to_owner: bool,
+}
+
+impl Session {
+    /// MariaDB has answered.
+    fn note_answer(&mut self) {
+        let now = Instant::now();
+        let since = match self.answered {
+            Some((last, since)) if now - last < AWAY_AFTER => since,
+            _ => now,
+        };
+        self.answered = Some((now, since));
+    }
+
+    /// Notes what the records say of the owner.
+    fn observe(&mut self, topology: &Topology) {
+        let sign = |t: &Topology| (t.owner, t.epoch, t.confirmations);
+        match &self.seen {
+            Some((seen, _)) if sign(seen) == sign(topology) => {}
+            before => {
+                self.known_to_owner |= before.is_some();
+                self.seen = Some((topology.clone(), Instant::now()));
+            }
+        }
+    }
+}
+
+impl Nodes {
+    pub(crate) fn new(node: Option<Node>) -> Self {
+        Self {
+            node,
+            standby: AtomicBool::new(false),
+            role: watch::Sender::new(Role::Active),
+            topology: RwLock::default(),
+            confirmed_until: AtomicU64::new(u64::MAX),
+            epoch_wanted: AtomicBool::new(false),
+            session: Mutex::default(),
+        }
+    }
+
+    /// Whether other nodes may use the same records.
+    pub(crate) fn shared(&self) -> bool {
+        self.node.is_some()
+    }
+
+    fn set_role(&self, role: Role) {
+        self.standby.store(role == Role::Standby, Ordering::Release);
+        self.role.send_if_modified(|was| std::mem::replace(was, role) != role);
+    }
+
+    pub(crate) fn set_topology(&self, topology: Topology) {
+        *self.topology.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(topology);
+    }
+
+    pub(crate) fn topology(&self) -> Arc<Topology> {
+        Arc::clone(&self.topology.read().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// Has a new epoch begin at the next confirmation.
+    pub(crate) fn want_epoch(&self) {
+        self.epoch_wanted.store(true, Ordering::Release);
+    }
+
+    /// What a start does while MariaDB is away, by what was known last: a node that was not the
+    /// owner may have another beside it that serves.
+    pub(crate) fn role_without_records(&self, known: &Topology) -> Option<Role> {
+        let node = self.node.as_ref()?;
+        let elsewhere = known.owner.is_some_and(|owner| owner != node.id)
+            || (known.owner.is_none() && known.nodes.iter().any(|(other, _)| other.id != node.id));
+        self.set_topology(known.clone());
+        Some(if elsewhere { Role::Standby } else { Role::Active })
+    }
+}
+
+/// Keeps this node's part: confirms the lease while it has it, waits for it while it has not.
+pub(crate) async fn membership_loop(control: Arc<Control>) {
+    let mut told = false;
+    loop {
+        let step = control.membership_step().await;
+        match &step {
+            Err(error) if !told => {
+                tracing::warn!(%error, "the lease on the records is not confirmed");
+                told = true;
+            }
+            Err(_) => {}
+            Ok(()) => told = false,
+        }
+        // A standby that was answered has waited already.
+        if step.is_err() || control.role() == Role::Active {
+            tokio::time::sleep(CONFIRM_EVERY).await;
+        }
+    }
+}
+
+/// Does work that may take long with signs of life on the membership's connection, whose session
+/// MariaDB ends when it is silent. Without the lease the work is given up.
+pub(crate) async fn while_present<R>(
+    membership: &mut Membership,
+    work: impl Future<Output = R>,
+) -> Result<R, RecordsError> {
+    let mut work = std::pin::pin!(work);
+    loop {
+        tokio::select! {
+            done = &mut work => return Ok(done),
+            () = tokio::time::sleep(CONFIRM_EVERY) => {
+                if !membership.has_lease().await? {
+                    return Err(RecordsError::NotOwner);
+                }
+            }
+        }
+    }
+}
+
+impl Control {
+    /// What this node does.
+    pub fn role(&self) -> Role {
+        if self.nodes.standby.load(Ordering::Acquire) { Role::Standby } else { Role::Active }
+    }
+
+    /// Follows what this node does.
+    pub fn watch_role(&self) -> watch::Receiver<Role> {
+        self.nodes.role.subscribe()
+    }
+
+    /// The nodes that use the same records, as they were a second ago; empty where there is only
+    /// ever this one.
+    pub fn topology(&self) -> Arc<Topology> {
+        self.nodes.topology()
+    }
+
+    /// This node, where others may use the same records.
+    pub fn node(&self) -> Option<&Node> {
+        self.nodes.node.as_ref()
+    }
+
+    /// Refuses what another node may do by now.
+    pub(crate) fn needs_confirmed_lease(&self) -> Result<(), ControlError> {
+        self.engine.needs_serving()?;
+        let until = self.nodes.confirmed_until.load(Ordering::Acquire);
+        if self.engine.now() < Timestamp::from_millis(until) {
+            return Ok(());
+        }
+        Err(ControlError::RecordsUnavailable(
+            "another Verax stands by, and MariaDB does not confirm that this one is still active"
+                .into(),
+        ))
+    }
+
+    pub(crate) fn set_role(&self, role: Role) {
+        self.engine.set_serving(role == Role::Active);
+        self.nodes.set_role(role);
+    }
+
+    /// Sets until when locks are given and changes are made.
+    fn confirm_until(&self, moment: Option<Timestamp>) {
+        let millis = moment.map_or(u64::MAX, Timestamp::as_millis);
+        self.nodes.confirmed_until.store(millis, Ordering::Release);
+        self.engine.give_locks_until(moment);
+    }
+
+    /// One step of the [`membership_loop`]; also the first one, at the start.
+    ///
+    /// # Errors
+    /// [`RecordsError`]; the role stays as it is.
+    pub(crate) async fn membership_step(&self) -> Result<(), RecordsError> {
+        let Some(node) = &self.nodes.node else { return Ok(()) };
+        let mut session = self.nodes.session.lock().await;
+        if session.membership.as_ref().is_none_or(|membership| !membership.is_open()) {
+            let membership = Some(self.records.join(node.id).await?);
+            // What was seen before does not count: the owner may have forgotten this node.
+            *session = Session { membership, ..Session::default() };
+        }
+        let Session { membership: Some(membership), .. } = &mut *session else { return Ok(()) };
+        let mut has_lease = membership.has_lease().await?;
+        session.note_answer();
+        let leaves_lease = self.leaves_lease(node, &session);
+        let Session { membership: Some(membership), .. } = &mut *session else { return Ok(()) };
+        if !has_lease && leaves_lease {
+            tokio::time::sleep(CONFIRM_EVERY / 2).await;
+        } else if !has_lease {
+            // A start must know its role without delay.
+            let wait = if self.sync.is_loaded() { LEASE_WAIT } else { Duration::ZERO };
+            has_lease = membership.acquire_lease(wait).await?;
+        }
+        match (has_lease, self.role()) {
+            (true, Role::Active) if self.sync.is_loaded() => self.confirm(&mut session).await,
+            (true, _) => self.become_active(node, &mut session).await,
+            (false, Role::Active) => {
+                self.stand_by();
+                Ok(())
+            }
+            (false, Role::Standby) => self.follow_owner(node, &mut session).await,
+        }
+    }
+
+    /// Whether this node leaves the lease to the owner for now.
+    fn leaves_lease(&self, node: &Node, session: &Session) -> bool {
+        let just_back = session.answered.is_none_or(|(_, since)| since.elapsed() < RETURN_GRACE);
+        let owner = self.nodes.topology().owner;
+        self.role() == Role::Standby
+            && self.sync.is_loaded()
+            && just_back
+            && owner.is_some_and(|owner| owner != node.id)
+    }
+
+    /// Confirms the lease as the active node.
+    async fn confirm(&self, session: &mut Session) -> Result<(), RecordsError> {
+        let Some(membership) = &mut session.membership else { return Ok(()) };
+        if self.nodes.epoch_wanted.swap(false, Ordering::AcqRel) {
+            self.begin_epoch_of(Some(membership)).await?;
+        }
+        let (began, standbys) = (self.engine.now(), membership.standbys().await?);
+        if standbys == 0 {
+            return match membership.ownership().await? {
+                Ownership::Ours => {
+                    self.confirm_until(None);
+                    Ok(())
+                }
+                other => self.own_again(other, membership).await,
+            };
+        }
+        // Limited first: from the moment that the standby sees the confirmation, it relies on it.
+        if self.nodes.confirmed_until.load(Ordering::Acquire) == u64::MAX {
+            self.confirm_until(Some(began + LEASE_VALIDITY));
+        }
+        let began = self.engine.now();
+        if !membership.confirm().await? {
+            let ownership = membership.ownership().await?;
+            return self.own_again(ownership, membership).await;
+        }
+        self.confirm_until(Some(began + LEASE_VALIDITY));
+        Ok(())
+    }
+
+    /// This node has the lease, but the records do not say so.
+    async fn own_again(
+        &self,
+        ownership: Ownership,
+        membership: &mut Membership,
+    ) -> Result<(), RecordsError> {
+        match ownership {
+            Ownership::Ours => Ok(()),
+            // A dump was restored: what is served may stay, tokens go on above all given ones.
+            Ownership::OtherEpoch => self.begin_epoch_of(Some(membership)).await,
+            // Another had it for a while. The next step takes over from it.
+            Ownership::Theirs => {
+                self.stand_by();
+                Ok(())
+            }
+        }
+    }
+
+    /// Follows the owner as a standby, which registers so that the owner knows of it.
+    async fn follow_owner(&self, node: &Node, session: &mut Session) -> Result<(), RecordsError> {
+        // An earlier version may still be at work on the tables.
+        if !self.records.is_prepared().await? {
+            tokio::time::sleep(CONFIRM_EVERY).await;
+            return Ok(());
+        }
+        self.records.register(node, self.engine.now()).await?;
+        let topology = self.records.topology().await?;
+        session.observe(&topology);
+        self.nodes.set_topology(topology);
+        Ok(())
+    }
+
+    /// Takes over with the lease: as soon as no earlier owner can take itself for active any more.
+    async fn become_active(&self, node: &Node, session: &mut Session) -> Result<(), RecordsError> {
+        let Some(membership) = &mut session.membership else { return Ok(()) };
+        // Nobody else changes the tables now.
+        while_present(membership, self.records.prepare()).await??;
+        let topology = self.records.topology().await?;
+        session.observe(&topology);
+        let seen_at = session.seen.as_ref().map_or_else(Instant::now, |(_, at)| *at);
+        let other = topology.owner.filter(|owner| *owner != node.id);
+        if let Some(owner) = other {
+            if !session.known_to_owner {
+                tracing::warn!(
+                    %owner,
+                    "the Verax that was active did not end in order and may not know of this one: make sure that it is not running any more"
+                );
+            }
+            // A round trip at a time, since MariaDB ends sessions that are silent.
+            let until = seen_at + LEASE_VALIDITY;
+            while Instant::now() < until {
+                let step = Instant::now() + CONFIRM_EVERY / 2;
+                tokio::time::sleep_until(step.min(until)).await;
+                let Some(membership) = &mut session.membership else { return Ok(()) };
+                if !membership.has_lease().await? {
+                    return Ok(());
+                }
+            }
+        }
+        let Some(membership) = &mut session.membership else { return Ok(()) };
+        let (was, began) = (self.role(), self.engine.now());
+        self.load_as_owner(node, membership).await?;
+        // Beginning the epoch was a confirmation, too; without a standby, none is needed.
+        let alone = membership.standbys().await? == 0;
+        self.confirm_until((!alone).then(|| began + LEASE_VALIDITY));
+        self.set_role(Role::Active);
+        if was == Role::Standby {
+            tracing::warn!(previous = ?other.map(|id| id.to_string()), "this Verax is active now");
+        }
+        Ok(())
+    }
+
+    /// Makes what a standby does of an active node: another is active now.
+    fn stand_by(&self) {
+        self.set_role(Role::Standby);
+        self.engine.end_all_locks();
+        self.stop_runs();
+        self.empty_all();
+        self.access_changed();
+        tracing::warn!("another Verax is active: this one stands by, and serves no entries");
+    }
+
+    /// Empties every namespace: what another node has invalidated meanwhile must never be served.
+    pub(crate) fn empty_all(&self) {
+        for namespace in self.registry.namespaces() {
+            self.engine.empty(namespace.namespace());
+        }
+    }
+
+    /// Gives the lease back and forgets the node, so that a standby takes over without delay.
+    pub async fn leave(&self) {
+        let Some(node) = &self.nodes.node else { return };
+        self.set_role(Role::Standby);
+        self.engine.end_all_locks();
+        let leaving = async {
+            // The records say so before the lease is free.
+            let left = self.records.leave(node.id).await;
+            self.nodes.session.lock().await.membership.take();
+            left
+        };
+        match tokio::time::timeout(LEAVE_TIMEOUT, leaving).await {
+            Ok(Ok(())) => {}
+            failed => tracing::debug!(?failed, "the lease ends with its connection"),
+        }
+    }
+
+    /// An epoch for the owner of the share.
+    pub(crate) async fn next_epoch(&self, known: u32, now: Timestamp) -> Result<u32, RecordsError> {
+        if !self.nodes.shared() {
+            return self.records.next_lock_epoch(known, now).await;
+        }
+        match &mut self.nodes.session.lock().await.membership {
+            Some(membership) => membership.begin_epoch(known, now).await,
+            None => Err(RecordsError::NotOwner),
+        }
+    }
+}

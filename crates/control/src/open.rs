@@ -1,0 +1,121 @@
+//! Letting callers into namespaces: the one place where a scope becomes a handle.
+
+use std::sync::Arc;
+
+use verax_core::Name;
+use verax_core::access::Right;
+use verax_engine::cache::BatchAccess;
+use verax_engine::events::{LockEvent, RefillRecord};
+use verax_engine::{Manager, Namespace, Reader, Refiller, Writer};
+
+use crate::access::Caller;
+use crate::control::Control;
+use crate::error::ControlError;
+use crate::membership::Role;
+
+impl Control {
+    /// A namespace in which the caller holds a right.
+    fn open(
+        &self,
+        caller: &Caller,
+        right: Right,
+        tenant: &Name,
+        namespace: &Name,
+    ) -> Result<Arc<Namespace>, ControlError> {
+        caller.needs_within(right, tenant, namespace)?;
+        self.engine.needs_serving()?;
+        Ok(Arc::clone(self.registry.namespace(tenant, namespace)?.namespace()))
+    }
+
+    /// Opens a namespace for reading.
+    ///
+    /// # Errors
+    /// [`ControlError`]: the scope, or the namespace.
+    pub fn open_reader(
+        &self,
+        caller: &Caller,
+        tenant: &Name,
+        namespace: &Name,
+    ) -> Result<Reader, ControlError> {
+        self.open(caller, Right::Read, tenant, namespace).map(Reader::open)
+    }
+
+    /// Opens a namespace for writing.
+    ///
+    /// # Errors
+    /// [`ControlError`]: the scope, or the namespace.
+    pub fn open_writer(
+        &self,
+        caller: &Caller,
+        tenant: &Name,
+        namespace: &Name,
+    ) -> Result<Writer, ControlError> {
+        self.open(caller, Right::Write, tenant, namespace).map(Writer::open)
+    }
+
+    /// Opens a namespace for refilling by permit, which reads and writes.
+    ///
+    /// # Errors
+    /// [`ControlError`]: a scope, or the namespace.
+    pub fn open_refiller(
+        &self,
+        caller: &Caller,
+        tenant: &Name,
+        namespace: &Name,
+    ) -> Result<Refiller, ControlError> {
+        caller.needs_within(Right::Read, tenant, namespace)?;
+        self.open(caller, Right::Write, tenant, namespace).map(Refiller::open)
+    }
+
+    /// Opens a namespace for managing it.
+    ///
+    /// # Errors
+    /// [`ControlError`]: the scope, or the namespace.
+    pub fn open_manager(
+        &self,
+        caller: &Caller,
+        tenant: &Name,
+        namespace: &Name,
+    ) -> Result<Manager, ControlError> {
+        self.open(caller, Right::Manage, tenant, namespace).map(Manager::open)
+    }
+
+    /// Opens a namespace for a batch, with the right to read, to write, or both.
+    ///
+    /// # Errors
+    /// [`ControlError`] when it can be opened with neither right.
+    pub fn open_for_batch(
+        &self,
+        caller: &Caller,
+        tenant: &Name,
+        namespace: &Name,
+    ) -> Result<BatchAccess<ControlError>, ControlError> {
+        let reads = self.open_reader(caller, tenant, namespace);
+        let writes = self.open_writer(caller, tenant, namespace);
+        match (reads, writes) {
+            (Err(error), Err(_)) => Err(error),
+            (reads, writes) => Ok(BatchAccess { reads, writes }),
+        }
+    }
+
+    /// A namespace by its names, if the token opens it for reading: for transports that answer plain
+    /// look-ups on the spot. Why it does not is left to [`open_reader`](Self::open_reader).
+    pub fn reader_of(&self, token: &str, tenant: &str, namespace: &str) -> Option<Reader> {
+        (self.role() == Role::Active).then_some(())?;
+        // The names are looked up only for those who may know them, so that time tells others nothing.
+        let caller = self.tokens.caller(token).ok()?;
+        caller.holds_within(Right::Read, tenant, namespace).then_some(())?;
+        let found = self.registry.find(tenant, namespace)?;
+        Some(Reader::open(Arc::clone(found.namespace())))
+    }
+
+    /// The latest refills of a namespace, newest first.
+    pub fn recent_refills(&self, reader: &Reader) -> Vec<RefillRecord> {
+        self.observatory.refills_of(reader.id())
+    }
+
+    /// What happened to the locks of a namespace lately, newest first.
+    pub fn recent_locks(&self, reader: &Reader) -> Vec<LockEvent> {
+        self.observatory.lock_events_of(reader.id())
+    }
+}

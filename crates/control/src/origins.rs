@@ -1,0 +1,415 @@
+//! Creating, changing and showing the origins of tenants.
+
+use std::collections::HashSet;
+use std::net::IpAddr;
+use std::sync::Arc;
+use std::time::Duration;
+
+use verax_api::{
+    CreateOrigin, Endpoint, Guard, GuardChange, Origin as ApiOrigin, OriginChange, Pool,
+    PoolChange, Sql, SqlChange, moment,
+};
+use verax_core::access::{Right, Scope};
+use verax_core::guard::breaker::BreakerState;
+use verax_core::origin::{Balance, OriginGuard, OriginSource, SqlResult};
+use verax_core::{KeyPattern, Name, NamespacePolicy, OriginSettings};
+use verax_engine::Binding;
+use verax_origin::Origin;
+use verax_records::OriginRecord;
+
+use crate::access::Caller;
+use crate::control::Control;
+use crate::error::{ControlError, Subject};
+use crate::registry::Registered;
+
+impl Control {
+    /// The origins of a tenant, by name.
+    ///
+    /// # Errors
+    /// [`ControlError`]: the scope or the tenant.
+    pub fn origins(&self, caller: &Caller, tenant: &Name) -> Result<Vec<ApiOrigin>, ControlError> {
+        caller.needs(Scope::tenant(Right::Manage, tenant))?;
+        let tenants = self.registry.read();
+        let found = tenants
+            .get(tenant)
+            .ok_or_else(|| ControlError::Unknown(Subject::Tenant(tenant.to_string())))?;
+        let show = |(record, origin): &(OriginRecord, Arc<Origin>)| {
+            shown_origin_to(caller, record, origin)
+        };
+        Ok(found.origins.values().map(show).collect())
+    }
+
+    /// Creates an origin of a tenant. Only administrators may, since an origin's URL is read from
+    /// within the service's network.
+    ///
+    /// # Errors
+    /// [`ControlError`]: the scope, the tenant, the settings, an origin of that name, or the records.
+    pub async fn create_origin(
+        self: &Arc<Self>,
+        caller: &Caller,
+        tenant: &Name,
+        request: &CreateOrigin,
+    ) -> Result<ApiOrigin, ControlError> {
+        caller.needs(Scope::Admin)?;
+        let name = Name::new(&*request.name).map_err(ControlError::invalid)?;
+        let new = match &request.sql {
+            Some(sql) => OriginSettings::sql(&*request.url, sql.query.clone().unwrap_or_default()),
+            None => OriginSettings::http(&*request.url),
+        };
+        let (caller, tenant, change) = (caller.clone(), tenant.clone(), parts_of(request));
+        self.administer(async move |control| {
+            caller.needs(Scope::Admin)?;
+            let (settings, origin) = control.changed_origin(new, &change).await?;
+            let (actor, now) = (caller.actor(), control.engine.now());
+            let created = control.records.create_origin(&tenant, &name, &settings, &actor, now);
+            let record = control.follow_change(created.await?);
+            let answer = shown_origin(&record, &origin);
+            if let Some(tenant) = control.registry.write().get_mut(&tenant) {
+                tenant.origins.insert(name, (record, origin));
+            }
+            Ok(answer)
+        })
+        .await
+    }
+
+    /// Changes parts of an origin's settings; the namespaces bound to it use them at once.
+    ///
+    /// # Errors
+    /// [`ControlError`]: the scope, the origin, the settings, or the records.
+    pub async fn change_origin(
+        self: &Arc<Self>,
+        caller: &Caller,
+        tenant: &Name,
+        name: &Name,
+        change: &OriginChange,
+    ) -> Result<ApiOrigin, ControlError> {
+        caller.needs(Scope::Admin)?;
+        let (caller, change) = (caller.clone(), change.clone());
+        let (tenant, name) = (tenant.clone(), name.clone());
+        self.administer(async move |control| {
+            caller.needs(Scope::Admin)?;
+            control.change_origin_now(&caller, (tenant, name), &change).await
+        })
+        .await
+    }
+
+    async fn change_origin_now(
+        &self,
+        caller: &Caller,
+        (tenant, name): (Name, Name),
+        change: &OriginChange,
+    ) -> Result<ApiOrigin, ControlError> {
+        let found = self.registry.read().get(&tenant).and_then(|t| t.origins.get(&name).cloned());
+        let (mut record, _) = found
+            .ok_or_else(|| ControlError::Unknown(Subject::Origin(format!("{tenant}/{name}"))))?;
+        let (settings, origin) = self.changed_origin(record.settings.clone(), change).await?;
+        let bound = |n: &Arc<Registered>| {
+            let binding = n.binding();
+            let choice = binding.policy.origin.clone().filter(|choice| choice.origin == name);
+            choice.map(|choice| (Arc::clone(n), binding.policy.clone(), choice.key_pattern))
+        };
+        let namespaces: Vec<_> = self.registry.namespaces();
+        let bound: Vec<_> =
+            namespaces.iter().filter(|n| *n.tenant() == tenant).filter_map(bound).collect();
+        for (_, policy, pattern) in &bound {
+            check_binding(&format!("{tenant}/{name}"), &origin, policy, pattern)?;
+        }
+        let (actor, now) = (caller.actor(), self.engine.now());
+        self.follow_change(self.records.change_origin(&record, &settings, &actor, now).await?);
+        record.settings = settings;
+        let answer = shown_origin(&record, &origin);
+        for (namespace, policy, _) in bound {
+            let binding = Binding { policy, origin: Some(Arc::clone(&origin)) };
+            self.engine.bind(namespace.namespace(), binding);
+        }
+        if let Some(tenant) = self.registry.write().get_mut(&tenant) {
+            tenant.origins.insert(name, (record, origin));
+        }
+        Ok(answer)
+    }
+
+    /// Removes an origin that no namespace is bound to.
+    ///
+    /// # Errors
+    /// [`ControlError`]: the scope, the origin, a namespace bound to it, or the records.
+    pub async fn delete_origin(
+        self: &Arc<Self>,
+        caller: &Caller,
+        tenant: &Name,
+        name: &Name,
+    ) -> Result<(), ControlError> {
+        caller.needs(Scope::Admin)?;
+        let (caller, tenant, name) = (caller.clone(), tenant.clone(), name.clone());
+        self.administer(async move |control| {
+            caller.needs(Scope::Admin)?;
+            if control.registry.origin(&tenant, &name).is_none() {
+                return Err(ControlError::Unknown(Subject::Origin(format!("{tenant}/{name}"))));
+            }
+            let (actor, now) = (caller.actor(), control.engine.now());
+            control
+                .follow_change(control.records.delete_origin(&tenant, &name, &actor, now).await?);
+            if let Some(tenant) = control.registry.write().get_mut(&tenant) {
+                tenant.origins.remove(&name);
+            }
+            Ok(())
+        })
+        .await
+    }
+
+    /// Settings with some parts changed, and the origin they make.
+    async fn changed_origin(
+        &self,
+        mut settings: OriginSettings,
+        change: &OriginChange,
+    ) -> Result<(OriginSettings, Arc<Origin>), ControlError> {
+        if let Some(given) = &change.url {
+            match &mut settings.source {
+                OriginSource::Http { url, .. } | OriginSource::Sql { url, .. } => {
+                    url.clone_from(given);
+                }
+            }
+        }
+        if let Some(ms) = change.connect_timeout_ms {
+            settings.connect_timeout = Duration::from_millis(ms);
+        }
+        if let Some(ms) = change.total_timeout_ms {
+            settings.total_timeout = Duration::from_millis(ms);
+        }
+        if let Some(bytes) = change.largest_response_bytes {
+            settings.largest_response = bytes;
+        }
+        if let Some(name) = &change.credential {
+            settings.credential = match name.as_str() {
+                "" => None,
+                name => Some(Name::new(name).map_err(ControlError::invalid)?),
+            };
+        }
+        if let Some(pool) = &change.pool {
+            change_pool(&mut settings.source, pool)?;
+        }
+        if let Some(sql) = &change.sql {
+            change_query(&mut settings.source, sql)?;
+        }
+        if let Some(guard) = &change.guard {
+            change_guard(&mut settings.guard, guard);
+        }
+        if let Some(listings) = &change.listings {
+            settings.listings.clone_from(listings);
+        }
+        if let Some(open_to) = &change.open_to {
+            let names: Result<_, _> = open_to.iter().map(|name| Name::new(&**name)).collect();
+            settings.open_to = names.map_err(ControlError::invalid)?;
+        }
+        settings.check().map_err(ControlError::invalid)?;
+        // A secret that is not there is a slip, found now rather than by a user.
+        if let Some(name) = &settings.credential {
+            self.credentials.read(name).await.map_err(ControlError::invalid)?;
+        }
+        let origin = Origin::new(&settings, &self.credentials).map_err(ControlError::invalid)?;
+        if let Some(database) = origin.database()
+            && same_server(database, self.records.server()).await
+        {
+            return Err(ControlError::Invalid(
+                "an origin cannot read from the MariaDB that holds Verax's own records: use another server"
+                    .into(),
+            ));
+        }
+        Ok((settings, Arc::new(origin)))
+    }
+}
+
+/// A request for an origin as a change of the usual settings.
+fn parts_of(request: &CreateOrigin) -> OriginChange {
+    OriginChange {
+        url: None,
+        connect_timeout_ms: request.connect_timeout_ms,
+        total_timeout_ms: request.total_timeout_ms,
+        largest_response_bytes: request.largest_response_bytes,
+        credential: request.credential.clone(),
+        pool: request.pool.clone(),
+        sql: request.sql.clone(),
+        guard: request.guard.clone(),
+        listings: request.listings.clone(),
+        open_to: request.open_to.clone(),
+    }
+}
+
+/// Whether two addresses of databases, by host and port, lead to the same server as far as names
+/// tell.
+async fn same_server(one: (&str, u16), other: Option<(String, u16)>) -> bool {
+    let Some((host, port)) = other else { return false };
+    if one.1 != port {
+        return false;
+    }
+    let addresses = async |host: &str| -> HashSet<IpAddr> {
+        let looked_up = tokio::net::lookup_host((host.trim_matches(['[', ']']), port)).await;
+        looked_up.map(|found| found.map(|at| at.ip().to_canonical()).collect()).unwrap_or_default()
+    };
+    let loops = |set: &HashSet<IpAddr>| set.iter().any(IpAddr::is_loopback);
+    let (here, there) = (addresses(one.0).await, addresses(&host).await);
+    one.0.eq_ignore_ascii_case(&host)
+        || !here.is_disjoint(&there)
+        || (loops(&here) && loops(&there))
+}
+
+fn change_pool(source: &mut OriginSource, change: &PoolChange) -> Result<(), ControlError> {
+    let OriginSource::Http { endpoints, balance, slow_after, .. } = source else {
+        return Err(ControlError::Invalid("a query has no pool of servers: leave pool out".into()));
+    };
+    if let Some(given) = &change.endpoints {
+        endpoints.clone_from(given);
+    }
+    if let Some(given) = &change.balance {
+        *balance = match given.as_str() {
+            "round-robin" => Balance::RoundRobin,
+            "least-outstanding" => Balance::LeastOutstanding,
+            other => {
+                return Err(ControlError::Invalid(format!(
+                    "balance = {other:?} is neither round-robin nor least-outstanding"
+                )));
+            }
+        };
+    }
+    if let Some(ms) = change.slow_after_ms {
+        *slow_after = Some(Duration::from_millis(ms)).filter(|time| !time.is_zero());
+    }
+    Ok(())
+}
+
+fn change_query(source: &mut OriginSource, change: &SqlChange) -> Result<(), ControlError> {
+    let OriginSource::Sql { query, result, most_rows, .. } = source else {
+        return Err(ControlError::Invalid(
+            "an HTTP service has no query: create another origin for a database".into(),
+        ));
+    };
+    if let Some(given) = &change.query {
+        query.clone_from(given);
+    }
+    if let Some(given) = &change.result {
+        *result = match given.as_str() {
+            "rows" => SqlResult::Rows,
+            "row" => SqlResult::Row,
+            other => {
+                return Err(ControlError::Invalid(format!(
+                    "result = {other:?} is neither rows nor row"
+                )));
+            }
+        };
+    }
+    if let Some(rows) = change.most_rows {
+        *most_rows = rows;
+    }
+    Ok(())
+}
+
+fn change_guard(guard: &mut OriginGuard, change: &GuardChange) {
+    guard.most_at_once = change.reads_at_once.unwrap_or(guard.most_at_once);
+    guard.longest_queue = change.longest_queue.unwrap_or(guard.longest_queue);
+    guard.retry_percent = change.retry_percent.unwrap_or(guard.retry_percent);
+    guard.failures_to_open = change.failures.unwrap_or(guard.failures_to_open);
+    guard.pause = change.pause_ms.map_or(guard.pause, Duration::from_millis);
+}
+
+/// A variable that no key gives a value to is a slip, found now rather than by a user, and so is writing
+/// through to what cannot be written to.
+pub(crate) fn check_binding(
+    path: &str,
+    origin: &Origin,
+    policy: &NamespacePolicy,
+    pattern: &KeyPattern,
+) -> Result<(), ControlError> {
+    let given: Vec<&str> = pattern.variables().collect();
+    if let Some(missing) = origin.variables().iter().find(|v| !given.contains(&v.as_str())) {
+        return Err(ControlError::Invalid(format!(
+            "origin {path} needs a value for {{{missing}}}, but the key pattern {pattern} has no such variable"
+        )));
+    }
+    if policy.write_through && !origin.takes_writes() {
+        return Err(ControlError::Invalid(format!(
+            "origin {path} is a query, to which nothing can be written: turn write_through off"
+        )));
+    }
+    Ok(())
+}
+
+fn word(breaker: BreakerState) -> String {
+    match breaker {
+        BreakerState::Closed => "closed",
+        BreakerState::Open(_) => "open",
+        BreakerState::HalfOpen => "half-open",
+    }
+    .into()
+}
+
+/// An origin as somebody may see it: only administrators see addresses within the network and the
+/// names of secrets.
+pub(crate) fn shown_origin_to(
+    caller: &Caller,
+    record: &OriginRecord,
+    origin: &Origin,
+) -> ApiOrigin {
+    let mut shown = shown_origin(record, origin);
+    if !caller.is_admin() {
+        let scheme = shown.url.split("://").next().unwrap_or_default();
+        shown.url = format!("{scheme}://…");
+        shown.credential = None;
+        shown.listings.clear();
+        for (number, endpoint) in (1..).zip(&mut shown.endpoints) {
+            endpoint.url = format!("server {number}");
+        }
+    }
+    shown
+}
+
+fn shown_origin(record: &OriginRecord, origin: &Origin) -> ApiOrigin {
+    let settings = &record.settings;
+    let ms = |time: Duration| u64::try_from(time.as_millis()).unwrap_or(u64::MAX);
+    let state = origin.state();
+    let (pool, sql) = match &settings.source {
+        OriginSource::Http { balance, slow_after, .. } => {
+            let balance = match balance {
+                Balance::RoundRobin => "round-robin",
+                Balance::LeastOutstanding => "least-outstanding",
+            };
+            (Some(Pool { balance: balance.into(), slow_after_ms: slow_after.map(ms) }), None)
+        }
+        OriginSource::Sql { query, result, most_rows, .. } => {
+            let result = match result {
+                SqlResult::Rows => "rows",
+                SqlResult::Row => "row",
+            };
+            let (query, result, most_rows) = (query.clone(), result.into(), *most_rows);
+            (None, Some(Sql { query, result, most_rows }))
+        }
+    };
+    let endpoint = |e: verax_origin::EndpointView| Endpoint {
+        url: e.url,
+        breaker: word(e.state.breaker),
+        reads_under_way: e.state.under_way as u64,
+    };
+    ApiOrigin {
+        tenant: record.tenant.to_string(),
+        name: record.name.to_string(),
+        url: settings.url().to_owned(),
+        connect_timeout_ms: ms(settings.connect_timeout),
+        total_timeout_ms: ms(settings.total_timeout),
+        largest_response_bytes: settings.largest_response,
+        credential: settings.credential.as_ref().map(Name::to_string),
+        pool,
+        sql,
+        guard: Guard {
+            reads_at_once: settings.guard.most_at_once,
+            longest_queue: settings.guard.longest_queue,
+            retry_percent: settings.guard.retry_percent,
+            failures: settings.guard.failures_to_open,
+            pause_ms: ms(settings.guard.pause),
+        },
+        listings: settings.listings.clone(),
+        open_to: settings.open_to.iter().map(Name::to_string).collect(),
+        endpoints: state.endpoints.into_iter().map(endpoint).collect(),
+        breaker: word(state.breaker),
+        reads_under_way: state.under_way as u64,
+        reads_waiting: state.waiting as u64,
+        created_at: moment(record.created_at),
+    }
+}

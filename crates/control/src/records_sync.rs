@@ -1,0 +1,492 @@
+//! Keeping what is served in step with the records, and the records' snapshot in its file.
+//!
+//! Every change of the records and its taking effect are one piece of work, done by a task of its
+//! own ([`Service::administer`]): a caller that goes away, or that is answered late, leaves neither
+//! half undone. Changes come one after the other, and each raises the records' revision by one, so
+//! memory knows which revision it holds. The sync loop compares the two all the time; where they
+//! differ, everything is read anew.
+
+use std::collections::{HashMap, HashSet};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::time::Duration;
+
+use tokio::sync::{Mutex, MutexGuard, Notify};
+use verax_core::guard::lock::AccessId;
+use verax_core::{Name, NamespaceId};
+use verax_engine::{Binding, NamespaceIdentity};
+use verax_origin::Origin;
+use verax_records::{
+    Changed, Identities, Membership, NamespaceRecord, Node, OriginRecord, RecordsError,
+    RecordsSnapshot, TenantRecord,
+};
+
+use crate::control::Control;
+use crate::error::ControlError;
+use crate::membership::{Role, while_present};
+use crate::registry::Registered;
+
+/// How often memory is compared with the records; at the same time a sign of life.
+const COMPARE_EVERY: Duration = Duration::from_secs(1);
+
+/// With less room than this on the disk of the data directory, it counts as full.
+const LEAST_FREE_BYTES: u64 = 32 << 20;
+
+/// How long a change waits for those before it.
+const QUEUE_TIMEOUT: Duration = Duration::from_secs(5);
+
+/// How long a caller waits for the outcome of a change. The change itself goes on.
+const ANSWER_TIMEOUT: Duration = Duration::from_secs(15);
+
+/// What memory knows of the records.
+#[derive(Debug)]
+pub(crate) struct RecordsSync {
+    available: AtomicBool,
+    /// Whether what is served was read from the records, rather than from the snapshot's file.
+    loaded: AtomicBool,
+    /// The revision that memory holds.
+    applied: AtomicU64,
+    /// The revision that the file holds, and that of its topology.
+    filed: AtomicU64,
+    filed_topology: AtomicU64,
+    file: Option<PathBuf>,
+    disk_full: AtomicBool,
+    /// Held while memory follows the records, so that it does so in their order.
+    order: Mutex<()>,
+    changed: Notify,
+}
+
+impl RecordsSync {
+    pub(crate) fn new(file: Option<PathBuf>) -> Self {
+        Self {
+            available: AtomicBool::new(true),
+            loaded: AtomicBool::new(false),
+            applied: AtomicU64::new(0),
+            filed: AtomicU64::new(0),
+            filed_topology: AtomicU64::new(0),
+            file,
+            disk_full: AtomicBool::new(false),
+            order: Mutex::default(),
+            changed: Notify::new(),
+        }
+    }
+
+    /// Whether what is served was read from the records.
+    pub(crate) fn is_loaded(&self) -> bool {
+        self.loaded.load(Ordering::Relaxed)
+    }
+
+    /// Whether the disk of the data directory has next to no room left.
+    pub(crate) fn disk_full(&self) -> bool {
+        self.disk_full.load(Ordering::Relaxed)
+    }
+
+    /// Looks how much room the disk has, and tells when that becomes too little.
+    fn look_at_disk(&self) {
+        let Some(directory) = self.file.as_deref().and_then(Path::parent) else { return };
+        let Ok(disk) = nix::sys::statvfs::statvfs(directory) else { return };
+        let free = disk.blocks_available() * disk.fragment_size();
+        let full = free < LEAST_FREE_BYTES;
+        match (self.disk_full.swap(full, Ordering::Relaxed), full) {
+            (false, true) => tracing::error!(
+                directory = %directory.display(), free_bytes = free,
+                "the disk is full: entries are served, but changes will fail until there is room"
+            ),
+            (true, false) => tracing::info!("the disk has room again"),
+            _ => {}
+        }
+    }
+
+    /// Whether the records answered when they were last asked.
+    pub(crate) fn available(&self) -> bool {
+        self.available.load(Ordering::Relaxed)
+    }
+}
+
+/// Compares memory with the records, says when they stop and begin to answer, loads what a start
+/// without them could not, and keeps the snapshot's file up to date.
+pub(crate) async fn sync_loop(control: Arc<Control>) {
+    let sync = &control.sync;
+    loop {
+        sync.look_at_disk();
+        let answer = control.compare().await;
+        let was = sync.available.swap(answer.is_ok(), Ordering::Relaxed);
+        match answer {
+            Err(error) if was => tracing::warn!(
+                %error,
+                "MariaDB does not answer: entries are served, but nothing can be created or changed"
+            ),
+            Ok(()) if !was => tracing::info!("MariaDB answers again"),
+            _ => {}
+        }
+        tokio::select! {
+            () = tokio::time::sleep(COMPARE_EVERY) => {}
+            () = sync.changed.notified() => {}
+        }
+    }
+}
+
+impl Control {
+    /// Does a piece of administrative work in a task of its own, after those before it: the change
+    /// in the records and its taking effect in memory belong together, whatever becomes of the
+    /// caller.
+    ///
+    /// # Errors
+    /// Those of the work; [`ControlError::RecordsUnavailable`] when its outcome is not known in
+    /// time.
+    pub(crate) async fn administer<R, W>(
+        self: &Arc<Self>,
+        work: impl FnOnce(Arc<Self>) -> W + Send + 'static,
+    ) -> Result<R, ControlError>
+    where
+        R: Send + 'static,
+        W: Future<Output = Result<R, ControlError>> + Send + 'static,
+    {
+        self.needs_confirmed_lease()?;
+        if !self.sync.available() || !self.sync.is_loaded() {
+            return Err(ControlError::RecordsUnavailable("MariaDB does not answer".into()));
+        }
+        let control = Arc::clone(self);
+        let done = tokio::spawn(async move {
+            let order = control.sync.order.lock();
+            let Ok(_order) = tokio::time::timeout(QUEUE_TIMEOUT, order).await else {
+                return Err(ControlError::RecordsUnavailable(
+                    "an earlier change still waits for MariaDB".into(),
+                ));
+            };
+            let result = work(Arc::clone(&control)).await;
+            control.sync.changed.notify_one();
+            result
+        });
+        match tokio::time::timeout(ANSWER_TIMEOUT, done).await {
+            Ok(Ok(result)) => result,
+            Ok(Err(error)) => {
+                tracing::error!(%error, "an administrative task ended early");
+                Err(ControlError::RecordsUnavailable("the change was given up".into()))
+            }
+            Err(_) => Err(ControlError::RecordsUnavailable(
+                "MariaDB did not answer in time: whether the change is made shows when it answers again, so look before you repeat it"
+                    .into(),
+            )),
+        }
+    }
+
+    /// Takes over what a change brought. When other changes came in between, memory is behind, and
+    /// everything is read anew right after.
+    pub(crate) fn follow_change<R>(&self, changed: Changed<R>) -> R {
+        let expected = changed.revision.wrapping_sub(1);
+        // On failure memory keeps the older revision, which the sync loop finds to differ.
+        let _ = self.sync.applied.compare_exchange(
+            expected,
+            changed.revision,
+            Ordering::AcqRel,
+            Ordering::Relaxed,
+        );
+        changed.value
+    }
+
+    /// Loads everything from the records, or from the snapshot's file while they are away.
+    pub(crate) async fn load_or_snapshot(&self) -> Result<(), ControlError> {
+        let Err(error) = self.first_load().await else { return Ok(()) };
+        let away = || ControlError::RecordsUnavailable(error.to_string());
+        if matches!(error, RecordsError::NewerSchema { .. } | RecordsError::SameNode(_)) {
+            return Err(ControlError::Conflict(error.to_string()));
+        }
+        if !matches!(error, RecordsError::Unavailable(_)) {
+            return Err(away());
+        }
+        let path = self.sync.file.as_ref().ok_or_else(away)?;
+        match RecordsSnapshot::read(path) {
+            Ok(snapshot) => {
+                tracing::warn!(
+                    %error, snapshot = %path.display(),
+                    "MariaDB does not answer: what is served is known from a snapshot of the records, locks are refused, and nothing can be created or changed"
+                );
+                self.sync.available.store(false, Ordering::Relaxed);
+                self.sync.applied.store(snapshot.revision, Ordering::Release);
+                if let Some(role) = self.nodes.role_without_records(&snapshot.topology) {
+                    self.set_role(role);
+                }
+                self.apply(&snapshot);
+                Ok(())
+            }
+            Err(unread) => Err(ControlError::RecordsUnavailable(format!(
+                "{error}; there is no snapshot of the records of an earlier start to begin with ({}: {unread})",
+                path.display()
+            ))),
+        }
+    }
+
+    /// Loads everything from the records for the first time, as their owner or as a standby.
+    async fn first_load(&self) -> Result<(), RecordsError> {
+        if !self.nodes.shared() {
+            let order = self.sync.order.lock().await;
+            return self.load_in_order(&order, false).await;
+        }
+        self.membership_step().await?;
+        if self.role() == Role::Standby {
+            // Now as one that follows.
+            self.membership_step().await?;
+            self.follow_records().await?;
+        }
+        Ok(())
+    }
+
+    /// Loads everything from the records as the owner of the share, which this node becomes.
+    pub(crate) async fn load_as_owner(
+        &self,
+        node: &Node,
+        membership: &mut Membership,
+    ) -> Result<(), RecordsError> {
+        let order = self.sync.order.lock().await;
+        self.records.register(node, self.engine.now()).await?;
+        // Before anything is read: from here on no earlier owner changes anything.
+        self.begin_epoch_of(Some(membership)).await?;
+        while_present(membership, self.load_in_order(&order, true)).await??;
+        // A request that came in before another was active may have stored its value since.
+        if self.role() == Role::Standby {
+            self.empty_all();
+        }
+        self.nodes.set_topology(self.records.topology().await?);
+        Ok(())
+    }
+
+    /// Loads everything from the records, which nobody else changes.
+    async fn load_in_order(
+        &self,
+        order: &MutexGuard<'_, ()>,
+        has_epoch: bool,
+    ) -> Result<(), RecordsError> {
+        self.records.prepare().await?;
+        self.records.interrupt_runs(self.engine.now()).await?;
+        let known = self.sync.file.as_ref().and_then(|path| RecordsSnapshot::read(path).ok());
+        let snapshot = RecordsSnapshot::of(&self.records).await?;
+        if let Some(known) = known.filter(|known| known.revision > snapshot.revision) {
+            self.sync.applied.store(known.revision, Ordering::Release);
+            self.restored(&known, &snapshot).await?;
+        }
+        self.follow_snapshot(order, snapshot).await;
+        if !has_epoch {
+            // Asked for again in the background if it fails.
+            self.begin_lock_epoch().await;
+        }
+        Ok(())
+    }
+
+    /// Compares memory with the records once.
+    async fn compare(&self) -> Result<(), RecordsError> {
+        if self.sync.is_loaded() {
+            return self.follow_records().await;
+        }
+        if !self.nodes.shared() {
+            let order = self.sync.order.lock().await;
+            return self.load_in_order(&order, false).await;
+        }
+        // An active node loads when it has the lease, a standby as soon as the tables are there.
+        match self.role() {
+            Role::Active => Err(RecordsError::Unavailable("they were not read yet".into())),
+            Role::Standby if self.records.is_prepared().await? => self.follow_records().await,
+            Role::Standby => Ok(()),
+        }
+    }
+
+    /// Reads everything anew if memory holds another revision than the records.
+    async fn follow_records(&self) -> Result<(), RecordsError> {
+        let revision = self.records.revision().await?;
+        let topology = self.follow_topology().await?;
+        let applied = self.sync.applied.load(Ordering::Acquire);
+        if revision == applied
+            && revision == self.sync.filed.load(Ordering::Relaxed)
+            && topology == self.sync.filed_topology.load(Ordering::Relaxed)
+            && self.sync.is_loaded()
+        {
+            return Ok(());
+        }
+        // A change that is under way will be compared the next time.
+        let Ok(order) = self.sync.order.try_lock() else { return Ok(()) };
+        let snapshot = RecordsSnapshot::of(&self.records).await?;
+        let applied = self.sync.applied.load(Ordering::Acquire);
+        if snapshot.revision < applied && self.role() == Role::Active {
+            let known = self.identities();
+            tracing::error!(
+                known_revision = applied,
+                revision = snapshot.revision,
+                "the records went back, as they do when a dump is restored: everything is read anew, changes since the dump are lost, and locks go on with a new epoch"
+            );
+            self.records.raise_identities(&known).await?;
+            if self.nodes.shared() {
+                // By the membership, which may wait for the order that is held here.
+                self.nodes.want_epoch();
+            } else {
+                self.begin_lock_epoch().await;
+            }
+        }
+        self.follow_snapshot(&order, snapshot).await;
+        Ok(())
+    }
+
+    /// Reads which nodes there are; returns the revision of that.
+    async fn follow_topology(&self) -> Result<u64, RecordsError> {
+        if !self.nodes.shared() {
+            return Ok(self.sync.filed_topology.load(Ordering::Relaxed));
+        }
+        let topology = self.records.topology().await?;
+        let revision = topology.revision;
+        self.nodes.set_topology(topology);
+        Ok(revision)
+    }
+
+    /// Tells that the records went back while Verax was away, and sees to it that what is created
+    /// from now on is not taken for what was known before.
+    async fn restored(
+        &self,
+        known: &RecordsSnapshot,
+        snapshot: &RecordsSnapshot,
+    ) -> Result<(), RecordsError> {
+        tracing::error!(
+            known_revision = known.revision,
+            revision = snapshot.revision,
+            "the records are older than at the last start, as they are when a dump was restored: changes since the dump are lost"
+        );
+        // The epoch that is about to begin, or has begun, is larger than the file's.
+        self.records.raise_identities(&Identities::of(known)).await
+    }
+
+    /// The largest identities that memory knows.
+    fn identities(&self) -> Identities {
+        let tenants = self.registry.read();
+        let origins = tenants.values().flat_map(|t| t.origins.values());
+        Identities {
+            tenant: tenants.values().map(|t| t.id).max().unwrap_or(0),
+            origin: origins.map(|(record, _)| record.id).max().unwrap_or(0),
+            token: self.tokens.latest(),
+            run: self.warm_runs.latest().max(self.load_runs.latest()),
+        }
+    }
+
+    /// Makes memory hold a snapshot, and files it. The order is held.
+    async fn follow_snapshot(&self, _order: &MutexGuard<'_, ()>, snapshot: RecordsSnapshot) {
+        if snapshot.revision != self.sync.applied.load(Ordering::Acquire) || !self.sync.is_loaded()
+        {
+            self.apply(&snapshot);
+            self.sync.applied.store(snapshot.revision, Ordering::Release);
+            self.sync.loaded.store(true, Ordering::Relaxed);
+        }
+        let (revision, topology) = (snapshot.revision, snapshot.topology.revision);
+        let filed = || {
+            self.sync.filed.store(revision, Ordering::Relaxed);
+            self.sync.filed_topology.store(topology, Ordering::Relaxed);
+        };
+        let Some(path) = self.sync.file.clone() else { return filed() };
+        let written = tokio::task::spawn_blocking(move || snapshot.write(&path)).await;
+        match written {
+            Ok(Ok(())) => filed(),
+            failed => tracing::warn!(?failed, "the snapshot of the records was not written"),
+        }
+    }
+
+    /// Makes what is served be what a snapshot says. What is there already and still the same stays
+    /// as it is, entries, permits and locks included.
+    fn apply(&self, snapshot: &RecordsSnapshot) {
+        let kept: HashSet<NamespaceId> =
+            snapshot.namespaces.iter().map(|record| record.id).collect();
+        let gone: Vec<Arc<Registered>> =
+            self.registry.namespaces().into_iter().filter(|n| !kept.contains(&n.id())).collect();
+        for namespace in gone {
+            self.forget_namespace(&namespace);
+        }
+        self.apply_tenants(&snapshot.tenants);
+        self.forget_origins(&snapshot.origins);
+        for record in &snapshot.origins {
+            self.apply_origin(record);
+        }
+        for record in &snapshot.namespaces {
+            self.apply_namespace(record);
+        }
+        let ended = self.tokens.replace_all(&snapshot.tokens);
+        self.access_changed();
+        ended.into_iter().for_each(|id| self.engine.withdraw(AccessId(id)));
+    }
+
+    /// Ends a namespace: nothing of it is served, waited for or held from now on.
+    pub(crate) fn forget_namespace(&self, namespace: &Registered) {
+        if let Some(tenant) = self.registry.write().get_mut(namespace.tenant()) {
+            tenant.namespaces.retain(|_, n| n.id() != namespace.id());
+        }
+        self.access_changed();
+        self.engine.close_namespace(namespace.namespace());
+    }
+
+    fn apply_tenants(&self, records: &[TenantRecord]) {
+        let kept: HashMap<&Name, u64> = records.iter().map(|r| (&r.name, r.id)).collect();
+        // One of the same name with another identity is another tenant.
+        self.registry.write().retain(|name, tenant| kept.get(name) == Some(&tenant.id));
+        for record in records {
+            if !self.registry.read().contains_key(&record.name) {
+                self.registry.add_tenant(record);
+            }
+        }
+    }
+
+    fn forget_origins(&self, records: &[OriginRecord]) {
+        let kept: HashSet<u64> = records.iter().map(|record| record.id).collect();
+        for tenant in self.registry.write().values_mut() {
+            tenant.origins.retain(|_, (record, _)| kept.contains(&record.id));
+        }
+    }
+
+    fn apply_origin(&self, record: &OriginRecord) {
+        let mut tenants = self.registry.write();
+        let Some(tenant) = tenants.get_mut(&record.tenant) else { return };
+        let known = tenant.origins.get(&record.name);
+        if known.is_some_and(|(known, _)| known == record) {
+            return;
+        }
+        // It was checked when it was created; a later version may be stricter.
+        match Origin::new(&record.settings, &self.credentials) {
+            Ok(origin) => {
+                tenant.origins.insert(record.name.clone(), (record.clone(), Arc::new(origin)));
+            }
+            Err(error) => tracing::error!(
+                %error, origin = %format!("{}/{}", record.tenant, record.name),
+                "an origin is left out"
+            ),
+        }
+    }
+
+    /// Opens a namespace in the engine, with its statistics as observer.
+    pub(crate) fn register(
+        &self,
+        record: NamespaceRecord,
+        origin: Option<Arc<Origin>>,
+    ) -> Arc<Registered> {
+        let statistics = self.observatory.open(record.id);
+        let identity = NamespaceIdentity {
+            id: record.id,
+            tenant: record.tenant.clone(),
+            name: record.name.clone(),
+        };
+        let binding = Binding { policy: record.policy.clone(), origin };
+        let namespace = self.engine.open_namespace(identity, binding, statistics.clone());
+        Arc::new(Registered::new(record, namespace, statistics))
+    }
+
+    fn apply_namespace(&self, record: &NamespaceRecord) {
+        let mut tenants = self.registry.write();
+        let Some(tenant) = tenants.get_mut(&record.tenant) else { return };
+        let bound = record.policy.origin.as_ref();
+        let origin = bound.and_then(|bound| tenant.origins.get(&bound.origin));
+        let origin = origin.map(|(_, origin)| Arc::clone(origin));
+        match tenant.namespaces.get(&record.name).filter(|known| known.id() == record.id) {
+            Some(known) => {
+                let binding = Binding { policy: record.policy.clone(), origin };
+                self.engine.bind(known.namespace(), binding);
+            }
+            None => {
+                let namespace = self.register(record.clone(), origin);
+                tenant.namespaces.insert(record.name.clone(), namespace);
+            }
+        }
+    }
+}

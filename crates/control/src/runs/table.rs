@@ -1,0 +1,119 @@
+//! The runs that this process knows, each behind a channel that tells of its progress.
+
+use std::collections::BTreeMap;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use tokio::sync::watch;
+
+use crate::registry::Registered;
+
+/// How many runs are kept in memory; older ones are in the records.
+const KEPT: usize = 50;
+
+/// A run that can be watched and stopped.
+#[derive(Debug)]
+pub struct Watched<R> {
+    pub(crate) namespace: Arc<Registered>,
+    state: watch::Sender<R>,
+    stop: watch::Sender<bool>,
+    ended: watch::Sender<bool>,
+}
+
+impl<R: Clone> Watched<R> {
+    /// How far it is.
+    pub fn now(&self) -> R {
+        self.state.borrow().clone()
+    }
+
+    /// Tells of every change; the last one is its end.
+    pub fn watch(&self) -> watch::Receiver<R> {
+        self.state.subscribe()
+    }
+
+    pub(crate) fn change(&self, change: impl FnOnce(&mut R)) {
+        self.state.send_modify(change);
+    }
+
+    /// It has ended, and its end is written down or could not be.
+    pub(crate) fn set_ended(&self) {
+        self.ended.send_replace(true);
+    }
+
+    pub(crate) fn stop(&self) {
+        self.stop.send_replace(true);
+    }
+
+    pub(crate) fn stop_signal(&self) -> watch::Receiver<bool> {
+        self.stop.subscribe()
+    }
+}
+
+impl<R> Watched<R> {
+    fn has_ended(&self) -> bool {
+        *self.ended.borrow()
+    }
+}
+
+/// Runs of one kind, by identity.
+#[derive(Debug)]
+pub(crate) struct RunTable<R> {
+    runs: Mutex<BTreeMap<u64, Arc<Watched<R>>>>,
+}
+
+impl<R> Default for RunTable<R> {
+    fn default() -> Self {
+        Self { runs: Mutex::new(BTreeMap::new()) }
+    }
+}
+
+impl<R> RunTable<R> {
+    pub(crate) fn add(&self, id: u64, namespace: Arc<Registered>, run: R) -> Arc<Watched<R>> {
+        let watched = Arc::new(Watched {
+            namespace,
+            state: watch::Sender::new(run),
+            stop: watch::Sender::new(false),
+            ended: watch::Sender::new(false),
+        });
+        let mut runs = self.runs.lock().unwrap_or_else(PoisonError::into_inner);
+        runs.insert(id, Arc::clone(&watched));
+        // Those under way are always kept: they can be seen and stopped whatever was started after
+        // them.
+        let ended = runs.iter().filter(|(_, run)| run.has_ended()).map(|(id, _)| *id);
+        let surplus = runs.len().saturating_sub(KEPT);
+        for id in ended.take(surplus).collect::<Vec<_>>() {
+            runs.remove(&id);
+        }
+        watched
+    }
+
+    /// All runs, newest first.
+    pub(crate) fn all(&self) -> Vec<(u64, Arc<Watched<R>>)> {
+        let runs = self.runs.lock().unwrap_or_else(PoisonError::into_inner);
+        runs.iter().rev().map(|(id, run)| (*id, Arc::clone(run))).collect()
+    }
+
+    /// The largest identity of a run.
+    pub(crate) fn latest(&self) -> u64 {
+        let runs = self.runs.lock().unwrap_or_else(PoisonError::into_inner);
+        runs.keys().next_back().copied().unwrap_or(0)
+    }
+
+    /// Waits until every run has ended and is written down.
+    pub(crate) async fn all_ended(&self) {
+        for (_, run) in self.all() {
+            let mut ended = run.ended.subscribe();
+            let _ = ended.wait_for(|ended| *ended).await;
+        }
+    }
+
+    pub(crate) fn get(&self, id: u64) -> Option<Arc<Watched<R>>> {
+        self.runs.lock().unwrap_or_else(PoisonError::into_inner).get(&id).cloned()
+    }
+
+    pub(crate) fn stop_all(&self) {
+        let runs = self.runs.lock().unwrap_or_else(PoisonError::into_inner);
+        for run in runs.values() {
+            run.stop.send_replace(true);
+        }
+    }
+}

@@ -1,0 +1,142 @@
+//! Warm runs: refilling many keys ahead of time, a few at once.
+
+use std::sync::Arc;
+use std::time::Instant;
+
+use futures_util::StreamExt;
+use futures_util::stream;
+use verax_api::{WarmFailure, WarmRequest, WarmRun, moment};
+use verax_core::access::{Right, Scope};
+use verax_core::{Key, Name};
+use verax_engine::Manager;
+use verax_records::RunState;
+
+use super::keys::target_of;
+use super::table::Watched;
+use crate::access::Caller;
+use crate::control::Control;
+use crate::error::{ControlError, Subject};
+
+const MOST_CONCURRENCY: u32 = 256;
+const DEFAULT_CONCURRENCY: u32 = 4;
+const MOST_FAILURES: usize = 20;
+
+impl Control {
+    /// Starts a warm run: every key is read from the origin and stored, whether or not it is there
+    /// already; what is there stays readable until the new copy is in.
+    ///
+    /// # Errors
+    /// [`ControlError`]: the scope, the namespace, the pattern and its values, or the records.
+    pub async fn start_warm_run(
+        self: &Arc<Self>,
+        caller: &Caller,
+        tenant: &Name,
+        name: &Name,
+        request: &WarmRequest,
+    ) -> Result<Arc<Watched<WarmRun>>, ControlError> {
+        caller.needs(Scope::within(Right::Manage, tenant, name))?;
+        let namespace = self.registry.namespace(tenant, name)?;
+        let concurrency = request.concurrency.unwrap_or(DEFAULT_CONCURRENCY);
+        if concurrency == 0 || concurrency > MOST_CONCURRENCY {
+            return Err(ControlError::Invalid(format!(
+                "a concurrency of {concurrency} is out of range: use 1 to {MOST_CONCURRENCY}"
+            )));
+        }
+        let target = target_of(&namespace, request.pattern.as_deref(), &request.values).await?;
+        let (keys, now) = (target.keys, self.engine.now());
+        let title = request.pattern.clone().unwrap_or_else(|| target.pattern.to_string());
+        let run = WarmRun {
+            id: 0,
+            tenant: tenant.to_string(),
+            namespace: name.to_string(),
+            state: RunState::Running.name().into(),
+            started_at: moment(now),
+            elapsed_ms: 0.0,
+            keys: keys.len() as u64,
+            stored: 0,
+            failed: 0,
+            per_second: 0.0,
+            failures: Vec::new(),
+        };
+        let (control, caller) = (Arc::clone(self), caller.clone());
+        // Once it is written down it runs, whether or not its caller waits for that.
+        let started = tokio::spawn(async move {
+            let detail = serde_json::json!({ "keys": keys.len() });
+            let begun = control.begin_run(&caller, namespace, (&title, detail), run).await?;
+            let (id, run) = begun;
+            let watched = Arc::clone(&run);
+            tokio::spawn(async move { control.warm(id, &run, keys, concurrency as usize).await });
+            Ok(watched)
+        });
+        started.await.unwrap_or(Err(ControlError::Busy("the run did not start; try again")))
+    }
+
+    async fn warm(
+        self: Arc<Self>,
+        id: u64,
+        run: &Watched<WarmRun>,
+        keys: Vec<Key>,
+        concurrency: usize,
+    ) {
+        let started = Instant::now();
+        let stop = run.stop_signal();
+        let manager = Manager::open(Arc::clone(run.namespace.namespace()));
+        let refilling = stream::iter(keys)
+            .take_while(|_| std::future::ready(!*stop.borrow()))
+            .for_each_concurrent(concurrency, async |key| {
+                let outcome = match manager.refill(&key).await {
+                    Ok(refilled) if refilled.stored => Ok(()),
+                    Ok(_) => Err("it was read but not stored: it was invalidated meanwhile, or the origin forbids storing".to_owned()),
+                    Err(error) => Err(error.to_string()),
+                };
+                run.change(|state| {
+                    match outcome {
+                        Ok(()) => state.stored += 1,
+                        Err(reason) => {
+                            state.failed += 1;
+                            if state.failures.len() < MOST_FAILURES {
+                                state.failures.push(WarmFailure { key: key.to_string(), reason });
+                            }
+                        }
+                    }
+                    let elapsed = started.elapsed().as_secs_f64();
+                    state.elapsed_ms = elapsed * 1_000.0;
+                    state.per_second = (state.stored + state.failed) as f64 / elapsed.max(1e-9);
+                });
+            });
+        self.drive(id, run, refilling).await;
+        let ended = if *stop.borrow() { RunState::Stopped } else { RunState::Done };
+        self.finish_run(id, run, ended, |_| {}).await;
+    }
+
+    /// A warm run of this process.
+    ///
+    /// # Errors
+    /// [`ControlError`]: the run, or the scope.
+    pub fn warm_run(
+        &self,
+        caller: &Caller,
+        id: u64,
+    ) -> Result<Arc<Watched<WarmRun>>, ControlError> {
+        // A run that the caller may not see reads like one that does not exist.
+        let unknown = || ControlError::Unknown(Subject::Run(id));
+        let run = self.warm_runs.get(id).ok_or_else(unknown)?;
+        let (tenant, name) = (run.namespace.tenant(), run.namespace.name());
+        caller.needs_within(Right::Manage, tenant, name).map_err(|_| unknown())?;
+        Ok(run)
+    }
+
+    /// The latest warm runs that the caller manages, newest first.
+    pub async fn recent_warm_runs(&self, caller: &Caller) -> Vec<WarmRun> {
+        self.recent_runs(caller).await
+    }
+
+    /// Stops a warm run after the refills that are under way.
+    ///
+    /// # Errors
+    /// [`ControlError`]: the run, or the scope.
+    pub fn stop_warm_run(&self, caller: &Caller, id: u64) -> Result<(), ControlError> {
+        self.warm_run(caller, id)?.stop();
+        Ok(())
+    }
+}

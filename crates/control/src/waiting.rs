@@ -1,0 +1,71 @@
+//! Who waits for what, over all namespaces that a caller may read.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use verax_api::Origin;
+use verax_core::NamespaceId;
+use verax_core::access::{Right, Scope};
+use verax_core::guard::PermitView;
+use verax_core::guard::lock::LockView;
+use verax_engine::events::{LockEvent, RefillRecord};
+
+use crate::access::Caller;
+use crate::control::Control;
+use crate::origins::shown_origin_to;
+use crate::registry::Registered;
+
+/// Something, and the namespace that it is in.
+pub type Placed<T> = (Arc<Registered>, T);
+
+/// Who waits for what.
+#[derive(Debug, Default)]
+pub struct Waiting {
+    /// Live refill permits, oldest first.
+    pub permits: Vec<Placed<PermitView>>,
+    /// Locks that are held, longest first.
+    pub locks: Vec<Placed<LockView>>,
+    /// The latest refills, newest first.
+    pub refills: Vec<Placed<RefillRecord>>,
+    /// What happened to locks lately, newest first.
+    pub lock_events: Vec<Placed<LockEvent>>,
+    /// The origins of tenants that the caller manages.
+    pub origins: Vec<Origin>,
+}
+
+impl Control {
+    /// Who waits for what in the namespaces that the caller may read, with at most `most` of each.
+    pub fn waiting(&self, caller: &Caller, most: usize) -> Waiting {
+        let readable: HashMap<NamespaceId, Arc<Registered>> = self
+            .registry
+            .namespaces()
+            .into_iter()
+            .filter(|n| caller.needs_within(Right::Read, n.tenant(), n.name()).is_ok())
+            .map(|namespace| (namespace.id(), namespace))
+            .collect();
+        let views = self.engine.permits_where(|of| readable.contains_key(&of), most);
+        let placed = |v: PermitView| Some((Arc::clone(readable.get(&v.namespace)?), v));
+        let permits: Vec<Placed<PermitView>> = views.into_iter().filter_map(placed).collect();
+        let placed = |view: LockView| Some((Arc::clone(readable.get(&view.name.0)?), view));
+        let views = self.engine.locks_where(|of| readable.contains_key(&of), most);
+        let locks: Vec<Placed<LockView>> = views.into_iter().filter_map(placed).collect();
+        let refills = self.observatory.latest_refills(|of| readable.get(&of).cloned(), most);
+        let lock_events =
+            self.observatory.latest_lock_events(|of| readable.get(&of).cloned(), most);
+        let origins = self.managed_origins(caller);
+        Waiting { permits, locks, refills, lock_events, origins }
+    }
+
+    /// The origins of the tenants that the caller manages, by tenant and name, as they are now.
+    pub fn managed_origins(&self, caller: &Caller) -> Vec<Origin> {
+        let tenants = self.registry.read();
+        let mut origins: Vec<Origin> = tenants
+            .iter()
+            .filter(|(tenant, _)| caller.holds(&Scope::tenant(Right::Manage, tenant)))
+            .flat_map(|(_, tenant)| tenant.origins.values())
+            .map(|(record, origin)| shown_origin_to(caller, record, origin))
+            .collect();
+        origins.sort_by(|a, b| (&a.tenant, &a.name).cmp(&(&b.tenant, &b.name)));
+        origins
+    }
+}

@@ -1,0 +1,210 @@
+//! Storing, changing, deleting, listing and clearing entries.
+
+use std::time::Duration;
+
+use bytes::Bytes;
+use verax_core::entry::{Entry, MediaType, NEGATIVE_TYPE, Tag};
+use verax_core::lifetime::CacheControl;
+use verax_core::store::{Listed, Listing, Position, PutError};
+use verax_core::{Found, Key, Partition, Precondition, Timestamp};
+
+use super::change::Tried;
+use super::waiter::Told;
+use super::{Refilled, Stored};
+use crate::error::EngineError;
+use crate::events::{ChangeKind, ChangeScope};
+use crate::handle::{Manager, Reader, Writer};
+use crate::namespace::Namespace;
+
+/// The most entries on one page of a listing.
+pub const LARGEST_PAGE: usize = 1_000;
+
+/// A value to store.
+#[derive(Debug, Clone)]
+pub struct PutRequest {
+    /// The value's bytes.
+    pub value: Bytes,
+    /// Its media type.
+    pub media_type: MediaType,
+    /// The lifetime asked for; absent parts come from the namespace's policy.
+    pub cache_control: CacheControl,
+    /// Its tags.
+    pub tags: Vec<Tag>,
+    /// What must hold for it to be stored.
+    pub condition: Precondition,
+}
+
+impl Namespace {
+    /// The entry that a request makes at `now`.
+    ///
+    /// # Errors
+    /// [`EngineError::ValueTooLarge`], or a negative result that has a value.
+    pub(super) fn entry_of(
+        &self,
+        request: PutRequest,
+        now: Timestamp,
+    ) -> Result<Entry, EngineError> {
+        let (size, limit) = (request.value.len() as u64, self.largest_value());
+        if size > limit {
+            let namespace = self.path();
+            return Err(EngineError::ValueTooLarge { size, limit, namespace });
+        }
+        if request.media_type.as_str() == NEGATIVE_TYPE {
+            if size > 0 {
+                return Err(EngineError::Invalid(format!(
+                    "a value of the type {NEGATIVE_TYPE} says that there is no value: send it empty"
+                )));
+            }
+            let usual = self.binding().policy.negative_max_age;
+            let usual = if usual.is_zero() { self.lifetime().max_age } else { usual };
+            let max_age = request.cache_control.max_age.unwrap_or(usual);
+            return Ok(Entry::negative(max_age, now).with_tags(request.tags));
+        }
+        let lifetime = request.cache_control.lifetime_or(self.lifetime());
+        Ok(Entry::new(request.value, request.media_type, lifetime, now).with_tags(request.tags))
+    }
+}
+
+impl Namespace {
+    /// Stores an entry; a refill of the key that is under way will not overwrite it.
+    ///
+    /// # Errors
+    /// [`EngineError`]: the condition, or no room; nothing was changed.
+    pub(super) fn put_entry(
+        &self,
+        key: &Key,
+        entry: Entry,
+        condition: Precondition,
+    ) -> Result<Stored, EngineError> {
+        let put = |partition: &Partition, now| {
+            let replaced = partition.put(key, &entry, condition, now).map_err(refused)?;
+            Ok(Tried::Changed(Stored { entry: entry.clone(), replaced }))
+        };
+        // Those who wait for another caller's value have this one, which is newer.
+        self.change(key, ChangeKind::Put, put, |stored| {
+            let (stored, entry, origin_took) = (true, stored.entry.clone(), Duration::ZERO);
+            Told::Refilled(Refilled { entry, stored, origin_took })
+        })
+    }
+
+    /// Deletes an entry where a condition holds of it; a refill of it that is under way will not be
+    /// stored. Returns whether there was one.
+    ///
+    /// # Errors
+    /// [`EngineError::ConditionFailed`]; nothing was changed.
+    pub(super) fn delete_entry(
+        &self,
+        key: &Key,
+        condition: &Precondition,
+    ) -> Result<bool, EngineError> {
+        let delete = |partition: &Partition, now| {
+            let deleted = partition.delete_if(key.as_str(), condition, now);
+            deleted.map(Tried::Changed).map_err(|_| EngineError::ConditionFailed)
+        };
+        self.change(key, ChangeKind::Delete, delete, |_| Told::AskAgain)
+    }
+
+    /// Removes every entry and voids all refills; returns how many entries there were.
+    pub(crate) fn empty(&self) -> u64 {
+        self.invalidate(ChangeScope::All, |_| true, Partition::clear)
+    }
+}
+
+fn refused(error: PutError) -> EngineError {
+    match error {
+        PutError::ConditionFailed => EngineError::ConditionFailed,
+        PutError::TooLarge { .. } => EngineError::DoesNotFit(error),
+    }
+}
+
+impl Writer {
+    /// Gives an entry another lifetime, counted from now; parts that `cache_control` leaves out come
+    /// from the namespace's policy. Returns the entry as it is then; `None` when there is none.
+    ///
+    /// # Errors
+    /// [`EngineError::ConditionFailed`]; nothing was changed.
+    pub fn set_lifetime(
+        &self,
+        key: &Key,
+        cache_control: CacheControl,
+        condition: &Precondition,
+    ) -> Result<Option<Found>, EngineError> {
+        let lifetime = cache_control.lifetime_or(self.lifetime());
+        let set = |partition: &Partition, now| {
+            let found = partition.set_lifetime_if(key.as_str(), lifetime, condition, now);
+            let found = found.map_err(|_| EngineError::ConditionFailed)?;
+            Ok(match found {
+                // A near copy would keep to the lifetime it came with.
+                Some(found) => Tried::Changed(Some(found)),
+                None => Tried::Unchanged(None),
+            })
+        };
+        self.change(key, ChangeKind::Lifetime, set, |_| Told::AskAgain)
+    }
+
+    /// Ends every entry that carries a tag, and voids the namespace's refills: what they bring may
+    /// carry it. Returns whether any entry may have carried it.
+    pub fn invalidate_tag(&self, tag: &str) -> bool {
+        self.invalidate(ChangeScope::Tag(tag), |_| true, |partition| partition.invalidate_tag(tag))
+    }
+}
+
+impl Reader {
+    /// Lists the entries whose keys start with `prefix`, from a position on, which the page before
+    /// gave as its cursor.
+    ///
+    /// # Errors
+    /// [`EngineError::Invalid`]: a page of no or too many entries.
+    pub fn list(
+        &self,
+        prefix: &str,
+        from: Position,
+        most: usize,
+        now: Timestamp,
+    ) -> Result<Listing, EngineError> {
+        if most == 0 || most > LARGEST_PAGE {
+            return Err(EngineError::Invalid(format!(
+                "a page of {most} entries is out of range: use 1 to {LARGEST_PAGE}"
+            )));
+        }
+        Ok(self.partition().list(prefix, from, most, now))
+    }
+
+    /// One entry as a listing shows it, without counting as a request for it; `None` when there is
+    /// none.
+    pub fn show(&self, key: &Key, now: Timestamp) -> Option<Listed> {
+        self.partition().show(key.as_str(), now)
+    }
+}
+
+impl Manager {
+    /// Removes every entry and voids all refills; returns how many entries there were.
+    pub fn clear(&self) -> u64 {
+        self.empty()
+    }
+
+    /// Removes the entries whose keys start with `prefix`, and voids the refills of such keys; returns
+    /// how many entries there were.
+    pub async fn clear_prefix(&self, prefix: &str) -> u64 {
+        self.void_prefix(prefix);
+        let (mut entries, mut from) = (0, Some(Position::default()));
+        while let Some(position) = from {
+            let now = self.engine().now();
+            let listing = self.partition().list(prefix, position, LARGEST_PAGE, now);
+            for listed in &listing.entries {
+                // Keys in the store were checked on their way in.
+                let Ok(key) = Key::new(listed.found.key()) else { continue };
+                let delete = |partition: &Partition, now| {
+                    let deleted = partition.delete(key.as_str(), now);
+                    Ok::<_, EngineError>(Tried::Changed(deleted))
+                };
+                let deleted = self.change(&key, ChangeKind::Invalidate, delete, |_| Told::AskAgain);
+                entries += u64::from(deleted.unwrap_or(false));
+            }
+            from = listing.next;
+            // A large namespace must not hold others up.
+            tokio::task::yield_now().await;
+        }
+        entries
+    }
+}

@@ -1,0 +1,67 @@
+//! Telling clients that hold near copies what is no longer true.
+
+use std::sync::{Arc, OnceLock};
+
+use tokio::sync::broadcast;
+
+use crate::events::{Change, ChangeScope};
+use crate::handle::Reader;
+
+/// How many invalidations a slow watcher may be behind before it is told to drop everything.
+const MOST_PENDING: usize = 1_024;
+
+/// What a watcher is told.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Invalidated {
+    /// The entry of one key.
+    Key(Arc<str>),
+    /// Every entry with a tag.
+    Tag(Arc<str>),
+    /// Every entry, because the namespace was cleared or because the watcher is too far behind.
+    All,
+}
+
+/// The watchers of one namespace; without any, telling costs one load.
+#[derive(Debug, Default)]
+pub(crate) struct Watchers(OnceLock<broadcast::Sender<Invalidated>>);
+
+impl Watchers {
+    pub(super) fn publish(&self, change: &Change<'_>) {
+        let Some(sender) = self.0.get().filter(|sender| sender.receiver_count() > 0) else {
+            return;
+        };
+        let told = match change.scope {
+            ChangeScope::Key(key) => Invalidated::Key(key.as_str().into()),
+            ChangeScope::Tag(tag) => Invalidated::Tag(tag.into()),
+            ChangeScope::All => Invalidated::All,
+        };
+        // The last watcher may have gone meanwhile.
+        let _ = sender.send(told);
+    }
+
+    fn watch(&self) -> broadcast::Receiver<Invalidated> {
+        self.0.get_or_init(|| broadcast::Sender::new(MOST_PENDING)).subscribe()
+    }
+}
+
+/// What becomes untrue in one namespace from now on.
+#[derive(Debug)]
+pub struct InvalidationWatch(broadcast::Receiver<Invalidated>);
+
+impl InvalidationWatch {
+    /// The next invalidation; `None` when the namespace is gone.
+    pub async fn next(&mut self) -> Option<Invalidated> {
+        match self.0.recv().await {
+            Ok(told) => Some(told),
+            Err(broadcast::error::RecvError::Lagged(_)) => Some(Invalidated::All),
+            Err(broadcast::error::RecvError::Closed) => None,
+        }
+    }
+}
+
+impl Reader {
+    /// Watches what becomes untrue.
+    pub fn watch_invalidations(&self) -> InvalidationWatch {
+        InvalidationWatch(self.watchers().watch())
+    }
+}

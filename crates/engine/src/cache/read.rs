@@ -1,0 +1,328 @@
+//! Answering a look-up: from the store, from a refill, or not at all.
+
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use verax_core::entry::Entry;
+use verax_core::store::Visited;
+use verax_core::{Freshness, Joined, Key, Permit, Timestamp};
+use verax_origin::TraceContext;
+
+use super::refill::Refilled;
+use super::waiter::{Told, Waiter};
+use crate::error::EngineError;
+use crate::events::{Event, LookUp};
+use crate::handle::{Manager, Reader};
+use crate::namespace::Namespace;
+
+/// How a look-up is to be answered.
+#[derive(Debug, Clone, Default)]
+pub struct ReadOptions {
+    /// Do not answer from the cache: read the origin and store what it says.
+    pub refresh: bool,
+    /// Do not read the origin: answer from the cache or not at all.
+    pub only_if_cached: bool,
+    /// Passed on to the origin when it is read for this caller.
+    pub trace: Option<TraceContext>,
+}
+
+/// Where an answer came from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Source {
+    /// From the cache, fresh for this long.
+    Hit(Duration),
+    /// From the cache, stale for this long, while a refresh is under way.
+    Stale(Duration),
+    /// From the cache, stale for this long, because the origin failed.
+    StaleOnError(Duration),
+    /// From the origin, by this caller's own refill.
+    Origin(Refill),
+    /// From the origin, by a refill that another caller had begun.
+    Joined(Refill),
+}
+
+/// A refill behind an answer.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Refill {
+    /// Whether the value was stored.
+    pub stored: bool,
+    /// How long the origin took.
+    pub origin_took: Duration,
+}
+
+/// The answer to a look-up.
+#[derive(Debug, Clone)]
+pub struct Answer {
+    /// The entry.
+    pub entry: Entry,
+    /// How long ago it was stored.
+    pub age: Duration,
+    /// The time left until it is stale; `None` when it is stale already.
+    pub time_left: Option<Duration>,
+    /// Where it came from.
+    pub source: Source,
+}
+
+impl Answer {
+    /// The size of its value, in bytes.
+    pub fn size(&self) -> usize {
+        self.entry.value.len()
+    }
+}
+
+/// What the cache alone has for a key.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Cached {
+    /// A fresh copy.
+    Hit,
+    /// A fresh copy that is due to be refreshed early by whoever refills this namespace, since it has no
+    /// origin.
+    Due,
+    /// A stale copy, which is being refreshed.
+    Stale,
+    /// The word that the origin has no value, which holds for this long yet.
+    Negative(Duration),
+    /// Nothing that may be served without asking the origin.
+    Missing,
+}
+
+impl Reader {
+    /// What the cache alone has for a key at `now`, without waiting: for transports that answer hits
+    /// on the spot. `visit` is shown what may be served, and whether it is due. Nothing is counted; that
+    /// is left to the transport, which may do it for many at once.
+    pub fn cached(
+        &self,
+        key: &str,
+        now: Timestamp,
+        visit: impl FnOnce(&Visited<'_>, bool),
+    ) -> Cached {
+        let namespace = self.shared();
+        let seen = namespace.partition().visit(key, now, |visited| match visited.freshness() {
+            Freshness::Fresh(left) if visited.is_negative() => Cached::Negative(left),
+            Freshness::Fresh(left) => {
+                let due = namespace.is_due(|| visited.refill_took(), left);
+                visit(&visited, due && !namespace.has_origin());
+                if due { Cached::Due } else { Cached::Hit }
+            }
+            Freshness::Stale(_) => {
+                visit(&visited, false);
+                Cached::Stale
+            }
+            Freshness::OnlyOnError(_) | Freshness::Ended => Cached::Missing,
+        });
+        if !matches!(seen, Some(Cached::Stale | Cached::Due)) {
+            return seen.unwrap_or(Cached::Missing);
+        }
+        if let Ok(key) = Key::new(key) {
+            namespace.refresh_in_background(&key, None);
+        }
+        match seen {
+            Some(Cached::Due) if namespace.has_origin() => Cached::Hit,
+            seen => seen.unwrap_or(Cached::Missing),
+        }
+    }
+
+    /// Looks an entry up, and reads it through from the namespace's origin when it is missing.
+    /// `None` when it is missing and the namespace has no origin, or need not be asked.
+    ///
+    /// # Errors
+    /// [`EngineError`]: the origin's failure, or too many callers that wait for the same key.
+    pub async fn read(
+        &self,
+        key: &Key,
+        options: ReadOptions,
+    ) -> Result<Option<Answer>, EngineError> {
+        let started = Instant::now();
+        let answer = self.shared().answer(key, options).await;
+        let ended = match &answer {
+            Ok(Some(answer)) => match answer.source {
+                Source::Hit(_) => Event::Hits { fresh: 1, stale: 0, each: started.elapsed() },
+                Source::Stale(_) => Event::Hits { fresh: 0, stale: 1, each: started.elapsed() },
+                Source::StaleOnError(_) => Event::LookUp(LookUp::StaleOnError),
+                Source::Joined(_) => Event::LookUp(LookUp::Joined),
+                Source::Origin(_) => Event::LookUp(LookUp::Refilled),
+            },
+            Err(EngineError::NegativeResult { .. }) => Event::LookUp(LookUp::Negative),
+            Ok(None) | Err(_) => Event::LookUp(LookUp::Missed),
+        };
+        self.tell(&ended);
+        answer
+    }
+}
+
+impl Manager {
+    /// Reads a key from the origin and stores what it says, whether or not it is there already; what
+    /// is there stays readable meanwhile.
+    ///
+    /// # Errors
+    /// [`EngineError`]: the origin's failure, or too many callers that wait for the same key.
+    pub async fn refill(&self, key: &Key) -> Result<Refilled, EngineError> {
+        let refilled = self.shared().refill_and_wait(key, false, None).await;
+        refilled.map(|(refilled, _)| refilled)
+    }
+}
+
+impl Namespace {
+    async fn answer(
+        self: &Arc<Self>,
+        key: &Key,
+        options: ReadOptions,
+    ) -> Result<Option<Answer>, EngineError> {
+        let now = self.engine().now();
+        let found = match options.refresh {
+            true => None,
+            false => self.partition().get(key.as_str(), now),
+        };
+        let mut kept = None;
+        if let Some(found) = found {
+            let age = now.since(found.stored_at());
+            let from_cache = |source, time_left| {
+                Ok(Some(Answer { entry: found.entry(), age, time_left, source }))
+            };
+            match found.freshness() {
+                Freshness::Fresh(left) if found.is_negative() => {
+                    return Err(EngineError::NegativeResult { left });
+                }
+                Freshness::Fresh(left) => {
+                    if self.is_due(|| found.refill_took(), left) {
+                        self.refresh_in_background(key, options.trace);
+                    }
+                    return from_cache(Source::Hit(left), Some(left));
+                }
+                Freshness::Stale(since) => {
+                    self.refresh_in_background(key, options.trace);
+                    return from_cache(Source::Stale(since), None);
+                }
+                Freshness::OnlyOnError(_) => kept = Some(found.entry()),
+                Freshness::Ended => {}
+            }
+        }
+        if options.only_if_cached || self.binding().origin.is_none() {
+            return Ok(None);
+        }
+        let unless_fresh = !options.refresh;
+        match self.refill_and_wait(key, unless_fresh, options.trace).await {
+            Ok((refilled, joined)) => self.refilled(refilled, joined).map(Some),
+            Err(error) => self.kept_on_error(kept, error),
+        }
+    }
+
+    pub(super) fn refilled(&self, refilled: Refilled, joined: bool) -> Result<Answer, EngineError> {
+        let refill = Refill { stored: refilled.stored, origin_took: refilled.origin_took };
+        let now = self.engine().now();
+        let time_left = match refilled.entry.freshness(now) {
+            Freshness::Fresh(left) => Some(left),
+            _ => None,
+        };
+        // Another caller may have brought the word that there is none.
+        if refilled.entry.is_negative() {
+            let left = time_left.unwrap_or_default();
+            return Err(EngineError::NegativeResult { left });
+        }
+        Ok(Answer {
+            age: now.since(refilled.entry.stored_at),
+            time_left,
+            source: if joined { Source::Joined(refill) } else { Source::Origin(refill) },
+            entry: refilled.entry,
+        })
+    }
+
+    /// Falls back to the previous copy when the origin failed and policy allows it. A copy that the
+    /// origin says no longer exists is not served.
+    pub(super) fn kept_on_error(
+        &self,
+        kept: Option<Entry>,
+        error: EngineError,
+    ) -> Result<Option<Answer>, EngineError> {
+        let gone = matches!(&error, EngineError::Origin(e) if e.kind() == "no-value");
+        let now = self.engine().now();
+        match kept {
+            Some(entry) if !gone => match entry.freshness(now) {
+                Freshness::OnlyOnError(since) | Freshness::Stale(since) => Ok(Some(Answer {
+                    age: now.since(entry.stored_at),
+                    time_left: None,
+                    source: Source::StaleOnError(since),
+                    entry,
+                })),
+                _ => Err(error),
+            },
+            _ => Err(error),
+        }
+    }
+
+    /// Waits for the refill of a key, which this caller begins unless one is under way. Returns
+    /// whether it joined another's. With `unless_fresh`, a fresh copy that is there by now will do.
+    pub(crate) async fn refill_and_wait(
+        self: &Arc<Self>,
+        key: &Key,
+        unless_fresh: bool,
+        trace: Option<TraceContext>,
+    ) -> Result<(Refilled, bool), EngineError> {
+        let hold = self.permit_hold();
+        let id = self.id();
+        // Who asks for what the origin says now is not served by a refill that began before.
+        let mut began_before = !unless_fresh;
+        loop {
+            let now = self.engine().now();
+            let (waiter, told) = Waiter::new(now);
+            let joined = {
+                let mut guard = self.engine().cache.guard(id, key);
+                // Somebody else may have brought the value since it was missing.
+                if unless_fresh && let Some(refilled) = self.fresh(key, now) {
+                    return Ok((refilled, true));
+                }
+                guard.join(id, key, waiter, now, hold)
+            };
+            let joined = match joined {
+                Joined::Holder(permit) => {
+                    self.start_refill(permit, trace.clone());
+                    false
+                }
+                Joined::Waiting(_) if std::mem::take(&mut began_before) => {
+                    // A turn begins now, so it will do.
+                    if let Ok(Told::Turn(permit)) = told.await {
+                        self.take_over(permit, trace.clone());
+                    }
+                    continue;
+                }
+                Joined::Waiting(_) => true,
+                Joined::Full(_) => {
+                    return Err(EngineError::Busy(
+                        "too many callers wait for this key already; come back in a second",
+                    ));
+                }
+            };
+            match told.await {
+                Ok(Told::Refilled(refilled)) => return Ok((refilled, joined)),
+                Ok(Told::OriginFailed(error)) => return Err(EngineError::Origin(error)),
+                // Another caller was refilling by itself: the service does it now.
+                Ok(Told::Turn(permit)) => self.take_over(permit, trace.clone()),
+                Ok(Told::GivenUp | Told::AskAgain) => {}
+                // The refill was given up, because the service stops or the permit was voided and
+                // ran out.
+                Err(_) => {
+                    return Err(EngineError::Busy("the refill was given up; ask again"));
+                }
+            }
+        }
+    }
+
+    /// A fresh copy as a refill that has just ended.
+    fn fresh(&self, key: &Key, now: Timestamp) -> Option<Refilled> {
+        let found = self.partition().get(key.as_str(), now)?;
+        let fresh = matches!(found.freshness(), Freshness::Fresh(_));
+        let (stored, origin_took) = (true, Duration::ZERO);
+        fresh.then(|| Refilled { entry: found.entry(), stored, origin_took })
+    }
+
+    /// Refills with a permit that came to a caller who leaves that to the service.
+    fn take_over(self: &Arc<Self>, permit: Permit, trace: Option<TraceContext>) {
+        let mut guard = self.engine().cache.guard(permit.namespace, &permit.key);
+        let (nobody, _) = Waiter::new(self.engine().now());
+        let taken = guard.leave_to_service(&permit, nobody);
+        drop(guard);
+        if taken.is_ok() {
+            self.start_refill(permit, trace);
+        }
+    }
+}

@@ -1,0 +1,198 @@
+//! Carrying refills out: one task for each permit, which ends whatever its callers do.
+
+use std::panic::AssertUnwindSafe;
+use std::sync::Arc;
+use std::time::Duration;
+
+use futures_util::FutureExt;
+use verax_core::entry::{Entry, MediaType};
+use verax_core::guard::RefusedReason;
+use verax_core::{Key, Lifetime, Partition, Permit, Precondition, Timestamp};
+use verax_origin::{OriginError, OriginValue, TraceContext};
+
+use super::change::Tried;
+use super::tags::parse_tags;
+use super::waiter::{Told, Waited, tell_all};
+use crate::events::{Event, OriginRead, RefillOutcome, RefillRecord};
+use crate::namespace::Namespace;
+
+/// What a refill brought.
+#[derive(Debug, Clone)]
+pub struct Refilled {
+    /// The entry, stored or not.
+    pub entry: Entry,
+    /// Whether it was stored. It is not when the key was invalidated or written while the origin
+    /// was read, when the origin forbids it, or when it does not fit.
+    pub stored: bool,
+    /// How long the origin took.
+    pub origin_took: Duration,
+}
+
+/// A permit outlives the origin's own time limit by this much, so that it lapses only when the
+/// task that holds it is gone.
+const GRACE: Duration = Duration::from_secs(2);
+
+/// The hold when the origin's time limit is not known.
+const LONGEST_HOLD: Duration = Duration::from_secs(305);
+
+impl Namespace {
+    pub(super) fn permit_hold(&self) -> Duration {
+        let binding = self.binding();
+        binding.origin.as_ref().map_or(LONGEST_HOLD, |origin| origin.total_timeout() + GRACE)
+    }
+
+    /// Refreshes a key unless a refill of it is under way.
+    pub(super) fn refresh_in_background(self: &Arc<Self>, key: &Key, trace: Option<TraceContext>) {
+        if !self.has_origin() {
+            return;
+        }
+        let hold = self.permit_hold();
+        let mut guarded = self.guard(key);
+        let permit = guarded.permits.begin(self.id(), key, guarded.now, hold);
+        drop(guarded);
+        if let Some(permit) = permit {
+            self.start_refill(permit, trace);
+        }
+    }
+
+    /// Starts the task that refills with a permit.
+    pub(crate) fn start_refill(self: &Arc<Self>, permit: Permit, trace: Option<TraceContext>) {
+        let namespace = Arc::clone(self);
+        tokio::spawn(async move {
+            let reading = AssertUnwindSafe(namespace.read_origin(&permit.key, trace.as_ref()));
+            let outcome = reading.catch_unwind().await.unwrap_or_else(|_| {
+                Err(OriginError::NoUrl("the refill failed inside Verax; its log says why".into()))
+            });
+            // Those who wait may take the value slowly, and the store may not keep it.
+            let held = outcome.as_ref().map_or(0, |value| value.value.len());
+            let (outcome, _held) = match namespace.in_flight().reserve(held) {
+                Ok(held) => (outcome, Some(held)),
+                Err(_) => (Err(OriginError::Busy), None),
+            };
+            namespace.finish_refill(&permit, outcome);
+        });
+    }
+
+    async fn read_origin(
+        &self,
+        key: &Key,
+        trace: Option<&TraceContext>,
+    ) -> Result<OriginValue, OriginError> {
+        let binding = self.binding();
+        let (Some(origin), Some(choice)) = (&binding.origin, &binding.policy.origin) else {
+            return Err(OriginError::NoUrl("the namespace no longer has an origin".into()));
+        };
+        let values = choice.key_pattern.values_of(key.as_str()).ok_or_else(|| {
+            let pattern = &choice.key_pattern;
+            OriginError::NoUrl(format!("it does not have the shape {pattern} of this namespace"))
+        })?;
+        let started = std::time::Instant::now();
+        let outcome = origin.read_guarded(&values, trace).await;
+        let took = started.elapsed();
+        self.tell(&Event::OriginRead(match &outcome {
+            // An origin that has no such value has answered.
+            Ok(_) | Err(OriginError::NoValue { .. }) => OriginRead::Answered(took),
+            Err(OriginError::SetAside { .. } | OriginError::Busy) => OriginRead::Refused,
+            Err(_) => OriginRead::Failed(took),
+        }));
+        if let Err(error) = &outcome {
+            tracing::debug!(namespace = %self.path(), %key, %error, "a refill brought no value");
+        }
+        outcome
+    }
+
+    fn finish_refill(&self, permit: &Permit, outcome: Result<OriginValue, OriginError>) {
+        let key = &permit.key;
+        let largest = self.largest_value();
+        let outcome = outcome.and_then(|value| match value.value.len() as u64 > largest {
+            true => Err(OriginError::TooLarge { url: "this namespace".into(), limit: largest }),
+            false => Ok(value),
+        });
+        let outcome = outcome.map_err(Arc::new).map(|value| {
+            // Nobody may keep a copy of what must not be stored.
+            let lifetime = if value.no_store { Lifetime::default() } else { self.lifetime() };
+            let tags = value.cache_groups.as_deref().map(parse_tags);
+            // An origin's malformed field is passed over: the value is worth more than its tags.
+            let tags = tags.and_then(Result::ok).unwrap_or_default();
+            let now = self.engine().now();
+            // An origin's malformed media type says nothing.
+            let media_type = MediaType::parse(&value.media_type);
+            let media_type = media_type.unwrap_or_else(|_| "application/octet-stream".into());
+            let entry = Entry::new(value.value, media_type, lifetime, now).with_tags(tags);
+            let wanted = !lifetime.total().is_zero();
+            (entry.refilled_in(value.took), wanted, value.took)
+        });
+        let store = |partition: &Partition, now| match &outcome {
+            Ok((entry, true, _))
+                if partition.put(key, entry, Precondition::Always, now).is_ok() =>
+            {
+                Tried::Changed(RefillOutcome::Stored)
+            }
+            Ok(_) => Tried::Unchanged(RefillOutcome::NotStored),
+            Err(error) if matches!(**error, OriginError::NoValue { .. }) => {
+                self.keep_negative(partition, key, now);
+                Tried::Changed(RefillOutcome::NoValue)
+            }
+            Err(_) => Tried::Unchanged(RefillOutcome::Failed),
+        };
+        let held = self.held(key, permit.number);
+        let (ended, waiters) = match self.finish(key, permit.number, store) {
+            Ok(finished) => finished,
+            Err(refused) => (refused.reason.into(), refused.waiters),
+        };
+        let now = self.engine().now();
+        let (took, told) = match outcome {
+            Ok((entry, _, origin_took)) => {
+                let stored = ended == RefillOutcome::Stored;
+                (origin_took, Told::Refilled(Refilled { entry, stored, origin_took }))
+            }
+            Err(error) => (held.took, Told::OriginFailed(error)),
+        };
+        // Counted first, so that who has its answer finds it counted.
+        self.refill_ended(key, "the service", took, ended, Waited::of(&waiters, now), now);
+        tell_all(waiters, &told);
+    }
+
+    /// The origin has no value: a copy from when it had one goes, and policy says how long that is
+    /// remembered.
+    fn keep_negative(&self, partition: &Partition, key: &Key, now: Timestamp) {
+        let max_age = self.binding().policy.negative_max_age;
+        let entry = Entry::negative(max_age, now);
+        let kept =
+            !max_age.is_zero() && partition.put(key, &entry, Precondition::Always, now).is_ok();
+        if !kept {
+            partition.delete(key.as_str(), now);
+        }
+    }
+
+    /// Tells of a refill of a key that has ended at `at`.
+    pub(super) fn refill_ended(
+        &self,
+        key: &Key,
+        holder: impl Into<String>,
+        took: Duration,
+        outcome: RefillOutcome,
+        waited: Waited,
+        at: Timestamp,
+    ) {
+        self.tell(&Event::RefillEnded(&RefillRecord {
+            at,
+            namespace: self.id(),
+            key: key.clone(),
+            holder: holder.into(),
+            took,
+            outcome,
+            waiters: waited.callers,
+            longest_wait: waited.longest,
+        }));
+    }
+}
+
+impl From<RefusedReason> for RefillOutcome {
+    fn from(reason: RefusedReason) -> Self {
+        match reason {
+            RefusedReason::Voided => Self::Voided,
+            RefusedReason::Lapsed => Self::Lapsed,
+        }
+    }
+}

@@ -1,0 +1,219 @@
+//! Writing through: the origin first, then the entry.
+//!
+//! Writes of one key take turns, so that entry and origin agree on which was last. Each is carried to
+//! its end by a task of its own: a caller that goes away in the middle must not leave the entry behind
+//! the origin. A write that the origin refused changes nothing; one whose outcome is not known removes
+//! the entry, since nobody can say what would be true.
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use futures_util::future::BoxFuture;
+use verax_core::entry::Entry;
+use verax_core::{Key, NamespaceId, Precondition};
+use verax_origin::{OriginError, OriginWrite, TraceContext};
+
+use super::PutRequest;
+use crate::error::EngineError;
+use crate::events::Event;
+use crate::handle::Writer;
+use crate::namespace::Namespace;
+
+type Place = (NamespaceId, Key);
+type Turn = Arc<tokio::sync::Mutex<()>>;
+
+/// Whose turn it is to write a key.
+#[derive(Debug, Default)]
+pub(crate) struct WriteTurns(Mutex<HashMap<Place, Turn>>);
+
+/// A writer that waits for its turn or has it.
+struct Waiting<'t> {
+    turns: &'t WriteTurns,
+    place: Place,
+    turn: Turn,
+}
+
+impl WriteTurns {
+    fn of(&self, place: Place) -> Waiting<'_> {
+        let mut turns = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let turn = Arc::clone(turns.entry(place.clone()).or_default());
+        Waiting { turns: self, place, turn }
+    }
+}
+
+impl Drop for Waiting<'_> {
+    fn drop(&mut self) {
+        let mut turns = self.turns.0.lock().unwrap_or_else(PoisonError::into_inner);
+        // The table's and this one's.
+        if Arc::strong_count(&self.turn) <= 2 {
+            turns.remove(&self.place);
+        }
+    }
+}
+
+/// An entry that was stored.
+#[derive(Debug, Clone)]
+pub struct Stored {
+    /// The entry.
+    pub entry: Entry,
+    /// Whether it replaced one.
+    pub replaced: bool,
+}
+
+/// A write that has been done, or that waits for the origin. It goes on to its end whether or not
+/// anybody awaits it.
+pub enum Written<T> {
+    /// It has been done, or refused.
+    Now(Result<T, EngineError>),
+    /// The origin is asked first.
+    Later(BoxFuture<'static, Result<T, EngineError>>),
+}
+
+impl<T: Send + 'static> IntoFuture for Written<T> {
+    type Output = Result<T, EngineError>;
+    type IntoFuture = BoxFuture<'static, Self::Output>;
+
+    fn into_future(self) -> Self::IntoFuture {
+        match self {
+            Self::Now(result) => Box::pin(std::future::ready(result)),
+            Self::Later(future) => future,
+        }
+    }
+}
+
+impl<T> std::fmt::Debug for Written<T> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(if matches!(self, Self::Now(_)) { "Now" } else { "Later" })
+    }
+}
+
+impl Writer {
+    /// Stores a value: in the origin first, where the namespace writes through. A refill of the key
+    /// that is under way will not overwrite it.
+    ///
+    /// # Errors
+    /// [`EngineError`]: the size, the condition, or [`EngineError::NotWritten`] when the origin did
+    /// not take it.
+    pub fn put(
+        &self,
+        key: &Key,
+        request: PutRequest,
+        trace: Option<TraceContext>,
+    ) -> Written<Stored> {
+        if !self.writes_through() {
+            return Written::Now(self.put_request(key, request));
+        }
+        // The value is held until the origin has answered, whatever becomes of its sender.
+        let held = match self.in_flight().reserve_all(request.value.len()) {
+            Ok(held) => held,
+            Err(busy) => return Written::Now(Err(busy)),
+        };
+        let (namespace, key) = (Arc::clone(self.shared()), key.clone());
+        to_its_end(async move {
+            let _held = held;
+            let engine = Arc::clone(namespace.engine());
+            let writer = engine.cache.writes.of((namespace.id(), key.clone()));
+            let _turn = writer.turn.lock().await;
+            // What can be refused is refused before the origin knows of it.
+            let entry = namespace.entry_of(request.clone(), engine.now())?;
+            namespace.holds(&key, &request.condition)?;
+            let write = match entry.is_negative() {
+                true => OriginWrite::Delete,
+                false => {
+                    OriginWrite::Put { value: &entry.value, media_type: entry.media_type.as_str() }
+                }
+            };
+            namespace.send(&key, write, trace.as_ref()).await?;
+            let request = PutRequest { condition: Precondition::Always, ..request };
+            let stored = namespace.put_request(&key, request);
+            if stored.is_err() {
+                // The origin has the new value, so the entry before is old.
+                namespace.delete_always(&key);
+            }
+            stored
+        })
+    }
+
+    /// Deletes an entry: from the origin first, where the namespace writes through. Returns whether
+    /// there was one. A refill of it that is under way will not be stored.
+    ///
+    /// # Errors
+    /// [`EngineError::ConditionFailed`], [`EngineError::NotWritten`] when the origin did not take it.
+    pub fn delete(
+        &self,
+        key: &Key,
+        condition: Precondition,
+        trace: Option<TraceContext>,
+    ) -> Written<bool> {
+        if !self.writes_through() {
+            return Written::Now(self.delete_entry(key, &condition));
+        }
+        let (namespace, key) = (Arc::clone(self.shared()), key.clone());
+        to_its_end(async move {
+            let engine = Arc::clone(namespace.engine());
+            let writer = engine.cache.writes.of((namespace.id(), key.clone()));
+            let _turn = writer.turn.lock().await;
+            namespace.holds(&key, &condition)?;
+            namespace.send(&key, OriginWrite::Delete, trace.as_ref()).await?;
+            Ok(namespace.delete_always(&key))
+        })
+    }
+}
+
+impl Namespace {
+    fn put_request(&self, key: &Key, request: PutRequest) -> Result<Stored, EngineError> {
+        let condition = request.condition.clone();
+        let entry = self.entry_of(request, self.engine().now())?;
+        self.put_entry(key, entry, condition)
+    }
+
+    fn delete_always(&self, key: &Key) -> bool {
+        // Without a condition there is nothing that fails.
+        self.delete_entry(key, &Precondition::Always).unwrap_or(false)
+    }
+
+    /// Sends a write to the origin.
+    async fn send(
+        &self,
+        key: &Key,
+        write: OriginWrite<'_>,
+        trace: Option<&TraceContext>,
+    ) -> Result<(), EngineError> {
+        let binding = self.binding();
+        let (Some(origin), Some(choice)) = (&binding.origin, &binding.policy.origin) else {
+            return Err(EngineError::Invalid("the namespace no longer has an origin".into()));
+        };
+        let values = choice.key_pattern.values_of(key.as_str()).ok_or_else(|| {
+            let pattern = &choice.key_pattern;
+            EngineError::Invalid(format!(
+                "the key does not have the shape {pattern} of this namespace"
+            ))
+        })?;
+        self.tell(&Event::OriginWrite);
+        let sent = origin.write_guarded(&values, write, trace).await;
+        sent.map_err(|error: OriginError| {
+            self.tell(&Event::OriginWriteFailed);
+            tracing::debug!(namespace = %self.path(), %key, %error, "a write was not taken");
+            if !error.is_certain() {
+                self.delete_always(key);
+            }
+            EngineError::NotWritten { error: Arc::new(error) }
+        })
+    }
+
+    /// Whether a condition for storing holds for the entry that is there.
+    fn holds(&self, key: &Key, condition: &Precondition) -> Result<(), EngineError> {
+        let found = self.partition().peek(key.as_str(), self.engine().now());
+        condition.check(found.as_ref()).map_err(|_| EngineError::ConditionFailed)
+    }
+}
+
+/// Runs a write in a task of its own, which ends whatever becomes of its caller.
+fn to_its_end<T: Send + 'static>(
+    write: impl Future<Output = Result<T, EngineError>> + Send + 'static,
+) -> Written<T> {
+    let task = tokio::spawn(write);
+    Written::Later(Box::pin(async move {
+        task.await.unwrap_or(Err(EngineError::Busy("the write was given up")))
+    }))
+}

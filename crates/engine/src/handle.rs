@@ -1,0 +1,111 @@
+//! Handles on a namespace: what a caller may do with it, as a type.
+//!
+//! Whoever decides about access opens a handle once, and the methods of the handle are all that can
+//! be done with it. They need no further check of the caller.
+
+use std::marker::PhantomData;
+use std::ops::Deref;
+use std::sync::Arc;
+use std::time::Duration;
+
+use crate::events::{Event, LookUp};
+use crate::namespace::Namespace;
+
+/// The rights that a handle may have.
+pub mod right {
+    /// The right to look entries up, list them, and see who waits for what.
+    #[derive(Debug)]
+    pub enum Read {}
+
+    /// The right to store and delete entries, and to hold locks.
+    #[derive(Debug)]
+    pub enum Write {}
+
+    /// The rights to read and to write together, which refilling by permit needs.
+    #[derive(Debug)]
+    pub enum Refill {}
+
+    /// The right to clear, to warm, and to end what others hold.
+    #[derive(Debug)]
+    pub enum Manage {}
+}
+
+/// A namespace that was opened with the right `R`.
+pub struct Handle<R> {
+    namespace: Arc<Namespace>,
+    right: PhantomData<fn() -> R>,
+}
+
+/// A namespace that was opened for reading.
+pub type Reader = Handle<right::Read>;
+
+/// A namespace that was opened for writing.
+pub type Writer = Handle<right::Write>;
+
+/// A namespace that was opened for refilling by permit.
+pub type Refiller = Handle<right::Refill>;
+
+/// A namespace that was opened for managing it.
+pub type Manager = Handle<right::Manage>;
+
+impl<R> Handle<R> {
+    /// Opens a namespace. For the control plane alone, which has checked that its caller has the
+    /// right.
+    pub fn open(namespace: Arc<Namespace>) -> Self {
+        Self { namespace, right: PhantomData }
+    }
+
+    pub(crate) fn shared(&self) -> &Arc<Namespace> {
+        &self.namespace
+    }
+
+    /// Whether both are of the same namespace.
+    pub fn same<O>(&self, other: &Handle<O>) -> bool {
+        Arc::ptr_eq(&self.namespace, &other.namespace)
+    }
+}
+
+impl Refiller {
+    /// The rights to read and to write the same namespace, taken together; `None` for two
+    /// namespaces.
+    pub fn of(reader: &Reader, writer: &Writer) -> Option<Self> {
+        reader.same(writer).then(|| Self::open(Arc::clone(&writer.namespace)))
+    }
+}
+
+impl Reader {
+    /// Counts look-ups that [`cached`](Self::cached) answered, each after about the same time.
+    pub fn count_hits(&self, fresh: u64, stale: u64, each: Duration) {
+        self.tell(&Event::Hits { fresh, stale, each });
+    }
+
+    /// Counts a look-up that [`cached`](Self::cached) answered with a negative entry.
+    pub fn count_negative(&self) {
+        self.tell(&Event::LookUp(LookUp::Negative));
+    }
+
+    /// Counts a look-up that [`cached`](Self::cached) had nothing for and that ends there.
+    pub fn count_miss(&self) {
+        self.tell(&Event::LookUp(LookUp::Missed));
+    }
+}
+
+impl<R> Clone for Handle<R> {
+    fn clone(&self) -> Self {
+        Self::open(Arc::clone(&self.namespace))
+    }
+}
+
+impl<R> Deref for Handle<R> {
+    type Target = Namespace;
+
+    fn deref(&self) -> &Namespace {
+        &self.namespace
+    }
+}
+
+impl<R> std::fmt::Debug for Handle<R> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "Handle({})", self.path())
+    }
+}

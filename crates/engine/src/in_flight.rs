@@ -1,0 +1,145 @@
+//! Memory for values on their way in and out, which no namespace's memory counts.
+//!
+//! A value that arrives is held until it is whole, one that leaves until its reader has taken it. So
+//! many slow clients could hold any amount of memory; an [`InFlightBudget`] bounds all of them
+//! together. A share of it bounds what one tenant takes, so that it leaves room for the others.
+
+use std::sync::Arc;
+
+use tokio::sync::{OwnedSemaphorePermit, Semaphore};
+
+use crate::error::EngineError;
+
+/// Values up to this size need no reservation where a connection has one of them at a time: with the
+/// bound on connections they are bounded too.
+pub const SMALL: usize = 64 << 10;
+
+/// The unit of reservations, in bytes: semaphores count to 2^29 on small machines.
+const UNIT: u64 = 1 << 10;
+
+/// The memory for values in flight, or a share of it.
+#[derive(Debug, Clone)]
+pub struct InFlightBudget {
+    units: Arc<Semaphore>,
+    limit: u64,
+    /// What this is a share of.
+    whole: Option<Arc<InFlightBudget>>,
+}
+
+/// Memory that is reserved in a budget, given back when dropped.
+#[derive(Debug, Default)]
+pub struct InFlightReservation(Vec<OwnedSemaphorePermit>);
+
+impl InFlightBudget {
+    /// A budget of so many bytes.
+    pub fn new(limit: u64) -> Self {
+        let units = usize::try_from(limit / UNIT).unwrap_or(usize::MAX);
+        let units = Arc::new(Semaphore::new(units.min(Semaphore::MAX_PERMITS)));
+        Self { units, limit, whole: None }
+    }
+
+    /// A share of at most `limit` bytes: what is reserved in it is reserved in the whole as well.
+    pub fn share(&self, limit: u64) -> Self {
+        Self { whole: Some(Arc::new(self.clone())), ..Self::new(limit.min(self.limit)) }
+    }
+
+    /// Reserves so many bytes; small values are free of charge.
+    ///
+    /// # Errors
+    /// [`EngineError::Busy`] when others have taken too much.
+    pub fn reserve(&self, bytes: usize) -> Result<InFlightReservation, EngineError> {
+        match bytes <= SMALL {
+            true => Ok(InFlightReservation::default()),
+            false => self.reserve_all(bytes),
+        }
+    }
+
+    /// Reserves so many bytes, however few, to a whole KiB.
+    ///
+    /// # Errors
+    /// [`EngineError::Busy`] when others have taken too much.
+    pub fn reserve_all(&self, bytes: usize) -> Result<InFlightReservation, EngineError> {
+        let mut reserved = InFlightReservation::default();
+        let units = u32::try_from((bytes as u64).div_ceil(UNIT)).unwrap_or(u32::MAX);
+        let mut budget = Some(self);
+        while let Some(here) = budget.filter(|_| units > 0) {
+            // Where it does not fit, what was reserved on the way is given back.
+            let permit = Arc::clone(&here.units).try_acquire_many_owned(units).map_err(|_| {
+                EngineError::Busy(
+                    "too many values are on their way in and out; come back in a second",
+                )
+            })?;
+            reserved.0.push(permit);
+            budget = here.whole.as_deref();
+        }
+        Ok(reserved)
+    }
+
+    /// How many bytes are taken, to a whole KiB for each.
+    pub fn taken(&self) -> u64 {
+        (self.limit / UNIT).saturating_sub(self.units.available_permits() as u64) * UNIT
+    }
+
+    /// How many bytes there are.
+    pub fn limit(&self) -> u64 {
+        self.limit
+    }
+}
+
+impl InFlightReservation {
+    /// Makes the reservation larger by another one.
+    pub fn join(&mut self, other: InFlightReservation) {
+        self.0.extend(other.0);
+        // Reservations of one budget are one, however often they were made larger.
+        let mut at = 0;
+        while at < self.0.len() {
+            let same = |other: &OwnedSemaphorePermit| {
+                Arc::ptr_eq(other.semaphore(), self.0[at].semaphore())
+            };
+            match self.0.iter().rposition(same).filter(|last| *last > at) {
+                Some(last) => {
+                    let more = self.0.swap_remove(last);
+                    self.0[at].merge(more);
+                }
+                None => at += 1,
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn large_values_share_a_bound_and_small_ones_take_nothing() {
+        let budget = InFlightBudget::new(1 << 20);
+        let small: Vec<_> = (0..1_000).map(|_| budget.reserve(SMALL).unwrap()).collect();
+        assert_eq!(budget.taken(), 0);
+        let mut first = budget.reserve(600 << 10).unwrap();
+        assert!(matches!(budget.reserve(600 << 10), Err(EngineError::Busy(_))));
+        first.join(budget.reserve(400 << 10).unwrap());
+        assert_eq!((budget.taken(), first.0.len()), (1_000 << 10, 1));
+        drop((first, small));
+        assert_eq!(budget.taken(), 0);
+        budget.reserve(1 << 20).unwrap();
+    }
+
+    #[test]
+    fn a_share_leaves_room_for_others_and_refusals_take_nothing() {
+        let whole = InFlightBudget::new(1 << 20);
+        let (one, other) = (whole.share(512 << 10), whole.share(4 << 20));
+        assert_eq!(other.limit(), 1 << 20, "no share is larger than the whole");
+        let held = one.reserve_all(512 << 10).unwrap();
+        assert!(one.reserve_all(1).is_err());
+        assert_eq!((one.taken(), whole.taken()), (512 << 10, 512 << 10));
+        // It fits into the share, but not into the whole: nothing stays taken.
+        assert!(other.reserve_all(513 << 10).is_err());
+        assert_eq!((other.taken(), whole.taken()), (0, 512 << 10));
+        let mut more = other.reserve_all(500 << 10).unwrap();
+        more.join(other.reserve_all(12 << 10).unwrap());
+        assert_eq!((more.0.len(), whole.taken()), (2, 1 << 20));
+        drop((held, more));
+        assert_eq!((one.taken(), other.taken(), whole.taken()), (0, 0, 0));
+    }
+}

@@ -1,0 +1,57 @@
+//! A caller in line for a lock.
+
+use std::sync::Arc;
+
+use tokio::sync::oneshot;
+use verax_core::guard::lock::{LockName, Ticket};
+
+use super::Answer;
+use crate::engine::Engine;
+
+/// A place in a line. It is left when this is dropped, and a grant that nobody took is given back: a
+/// caller that is gone must not hold anything.
+pub(super) struct InLine {
+    engine: Arc<Engine>,
+    name: LockName,
+    ticket: Ticket,
+    answer: oneshot::Receiver<Answer>,
+    answered: bool,
+}
+
+impl InLine {
+    pub(super) fn new(
+        engine: &Arc<Engine>,
+        name: LockName,
+        ticket: Ticket,
+        answer: oneshot::Receiver<Answer>,
+    ) -> Self {
+        Self { engine: Arc::clone(engine), name, ticket, answer, answered: false }
+    }
+
+    /// Waits for the answer; `None` when there will be none, because the service stops.
+    pub(super) async fn wait(mut self) -> Option<Answer> {
+        let mut stopping = self.engine.stopping();
+        let answer = tokio::select! {
+            answer = &mut self.answer => answer.ok(),
+            _ = stopping.wait_for(|stopping| *stopping) => None,
+        };
+        self.answered = answer.is_some();
+        answer
+    }
+}
+
+impl Drop for InLine {
+    fn drop(&mut self) {
+        let (engine, locks) = (&self.engine, &self.engine.locks);
+        if self.answered || locks.table().leave(&self.name, self.ticket) {
+            return;
+        }
+        // The grant may be on its way: closing makes sure that it is either here or refused.
+        self.answer.close();
+        if let Ok(Ok(grant)) = self.answer.try_recv() {
+            let (now, mut told) = (engine.now(), Vec::new());
+            let _ = locks.table().release(&self.name, grant.token, now, &mut told);
+            engine.deliver_locks(told, now);
+        }
+    }
+}

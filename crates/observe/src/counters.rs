@@ -1,0 +1,174 @@
+//! What is counted for a namespace since the service started. Counting is one relaxed add.
+
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use verax_core::meter::{LatencyCounts, LatencyMeter};
+use verax_engine::events::{ChangeKind, Event, LookUp, OriginRead, RefillOutcome};
+
+use crate::hits::HitCounters;
+
+/// The counters of a namespace.
+#[derive(Debug, Default)]
+pub(crate) struct Counters {
+    hits: HitCounters,
+    stale_on_error: AtomicU64,
+    refilled: AtomicU64,
+    joined: AtomicU64,
+    misses: AtomicU64,
+    negative_hits: AtomicU64,
+    puts: AtomicU64,
+    deletes: AtomicU64,
+    origin_calls: AtomicU64,
+    origin_errors: AtomicU64,
+    origin_refusals: AtomicU64,
+    origin_writes: AtomicU64,
+    permits: AtomicU64,
+    refused_refills: AtomicU64,
+    origin_latency: LatencyMeter,
+    refill_latency: LatencyMeter,
+    refills: [AtomicU64; RefillOutcome::ALL.len()],
+}
+
+impl Counters {
+    /// Counts an event.
+    pub(crate) fn count(&self, event: &Event<'_>) {
+        match event {
+            Event::Hits { fresh, stale, each } => self.hits.count(*fresh, *stale, *each),
+            Event::LookUp(ended) => add(match ended {
+                LookUp::StaleOnError => &self.stale_on_error,
+                LookUp::Refilled => &self.refilled,
+                LookUp::Joined => &self.joined,
+                LookUp::Negative => &self.negative_hits,
+                LookUp::Missed => &self.misses,
+            }),
+            Event::PermitGranted => add(&self.permits),
+            Event::OriginRead(OriginRead::Answered(took)) => {
+                add(&self.origin_calls);
+                self.origin_latency.record(*took);
+            }
+            Event::OriginRead(OriginRead::Failed(took)) => {
+                add(&self.origin_calls);
+                add(&self.origin_errors);
+                self.origin_latency.record(*took);
+            }
+            Event::OriginRead(OriginRead::Refused) => add(&self.origin_refusals),
+            Event::CallerRead(took) => {
+                add(&self.puts);
+                self.origin_latency.record(*took);
+            }
+            Event::CallerFailed | Event::OriginWriteFailed => add(&self.origin_errors),
+            Event::OriginWrite => add(&self.origin_writes),
+            Event::RefillRefused => add(&self.refused_refills),
+            Event::RefillEnded(record) => {
+                add(&self.refills[record.outcome as usize]);
+                self.refill_latency.record(record.took);
+            }
+            Event::Changed(change) => match change.kind {
+                ChangeKind::Put => add(&self.puts),
+                ChangeKind::Delete => add(&self.deletes),
+                ChangeKind::Refill | ChangeKind::Lifetime | ChangeKind::Invalidate => {}
+            },
+            Event::Lock(_) => {}
+        }
+    }
+
+    /// The counts at this moment.
+    pub(crate) fn reading(&self) -> CounterReading {
+        let read = |counter: &AtomicU64| counter.load(Ordering::Relaxed);
+        let (hits, joined, misses) = (self.hits.fresh(), read(&self.joined), read(&self.misses));
+        let stale = self.hits.stale() + read(&self.stale_on_error);
+        let (refilled, negative_hits) = (read(&self.refilled), read(&self.negative_hits));
+        CounterReading {
+            reads: hits + stale + refilled + joined + misses + negative_hits,
+            hits,
+            stale,
+            refilled,
+            joined,
+            misses,
+            negative_hits,
+            puts: read(&self.puts),
+            deletes: read(&self.deletes),
+            permits: read(&self.permits),
+            origin_calls: read(&self.origin_calls),
+            origin_errors: read(&self.origin_errors),
+            origin_refusals: read(&self.origin_refusals),
+            origin_writes: read(&self.origin_writes),
+            refused_refills: read(&self.refused_refills),
+            refills: std::array::from_fn(|outcome| read(&self.refills[outcome])),
+            refill_latency: self.refill_latency.counts(),
+            hit_latency: self.hits.latency(),
+            origin_latency: self.origin_latency.counts(),
+        }
+    }
+}
+
+/// Adds one.
+fn add(counter: &AtomicU64) {
+    counter.fetch_add(1, Ordering::Relaxed);
+}
+
+/// The counts of a namespace at one moment, since the service started.
+#[derive(Debug, Clone, Default)]
+pub struct CounterReading {
+    /// Look-ups that have ended.
+    pub reads: u64,
+    /// Look-ups answered with a fresh copy.
+    pub hits: u64,
+    /// Look-ups answered with a stale copy.
+    pub stale: u64,
+    /// Look-ups answered by a refill of their own.
+    pub refilled: u64,
+    /// Look-ups that waited for another caller's refill.
+    pub joined: u64,
+    /// Look-ups that ended without a value.
+    pub misses: u64,
+    /// Look-ups answered with a negative entry.
+    pub negative_hits: u64,
+    /// Values stored by callers.
+    pub puts: u64,
+    /// Entries deleted by callers.
+    pub deletes: u64,
+    /// Permits given to callers that refill by themselves.
+    pub permits: u64,
+    /// Reads of the origin.
+    pub origin_calls: u64,
+    /// Reads of the origin that failed, and values that it did not take.
+    pub origin_errors: u64,
+    /// Reads that the origin was spared: its circuit was open, or too many waited.
+    pub origin_refusals: u64,
+    /// Values and deletions sent to the origin.
+    pub origin_writes: u64,
+    /// Refills that were not stored because the key was invalidated or written meanwhile.
+    pub refused_refills: u64,
+    /// Refills that have ended, for each of [`RefillOutcome::ALL`].
+    pub refills: [u64; RefillOutcome::ALL.len()],
+    /// How long refills took, from the permit to the end.
+    pub refill_latency: LatencyCounts,
+    /// Service-side latency of answers from the cache.
+    pub hit_latency: LatencyCounts,
+    /// Latency of reads of the origin.
+    pub origin_latency: LatencyCounts,
+}
+
+#[cfg(test)]
+mod tests {
+    use std::time::Duration;
+
+    use super::*;
+
+    #[test]
+    fn a_refusal_is_no_read_of_the_origin_and_takes_no_time() {
+        let counters = Counters::default();
+        for _ in 0..7 {
+            let read = OriginRead::Failed(Duration::from_millis(80));
+            counters.count(&Event::OriginRead(read));
+        }
+        for _ in 0..673 {
+            counters.count(&Event::OriginRead(OriginRead::Refused));
+        }
+        let reading = counters.reading();
+        assert_eq!((reading.origin_calls, reading.origin_errors), (7, 7));
+        assert_eq!(reading.origin_refusals, 673);
+        assert_eq!(reading.origin_latency.samples(), 7);
+    }
+}

@@ -1,0 +1,88 @@
+//! The observer of a namespace, and all of them.
+
+use std::sync::Arc;
+
+use verax_core::NamespaceId;
+use verax_engine::events::{Event, LockEvent, Observer, RefillRecord};
+
+use crate::counters::{CounterReading, Counters};
+use crate::recent::Recent;
+
+/// What is known of all namespaces together.
+#[derive(Debug, Default)]
+pub struct Observatory {
+    refills: Arc<Recent<RefillRecord>>,
+    locks: Arc<Recent<LockEvent>>,
+}
+
+impl Observatory {
+    /// The observer of a namespace that is opened.
+    pub fn open(&self, namespace: NamespaceId) -> Arc<Statistics> {
+        Arc::new(Statistics {
+            namespace,
+            counters: Counters::default(),
+            refills: Arc::clone(&self.refills),
+            locks: Arc::clone(&self.locks),
+        })
+    }
+
+    /// The latest refills of the namespaces that `which` knows, newest first.
+    pub fn latest_refills<N>(
+        &self,
+        which: impl Fn(NamespaceId) -> Option<N>,
+        most: usize,
+    ) -> Vec<(N, RefillRecord)> {
+        self.refills.latest(which, most)
+    }
+
+    /// The latest lock events of the namespaces that `which` knows, newest first.
+    pub fn latest_lock_events<N>(
+        &self,
+        which: impl Fn(NamespaceId) -> Option<N>,
+        most: usize,
+    ) -> Vec<(N, LockEvent)> {
+        self.locks.latest(which, most)
+    }
+
+    /// The latest refills of a namespace, newest first.
+    pub fn refills_of(&self, namespace: NamespaceId) -> Vec<RefillRecord> {
+        self.refills.of(namespace)
+    }
+
+    /// The latest lock events of a namespace, newest first.
+    pub fn lock_events_of(&self, namespace: NamespaceId) -> Vec<LockEvent> {
+        self.locks.of(namespace)
+    }
+}
+
+/// What is counted and remembered of one namespace.
+#[derive(Debug)]
+pub struct Statistics {
+    namespace: NamespaceId,
+    counters: Counters,
+    refills: Arc<Recent<RefillRecord>>,
+    locks: Arc<Recent<LockEvent>>,
+}
+
+impl Statistics {
+    /// The counts at this moment.
+    pub fn reading(&self) -> CounterReading {
+        self.counters.reading()
+    }
+
+    /// The namespace that it is of.
+    pub fn namespace(&self) -> NamespaceId {
+        self.namespace
+    }
+}
+
+impl Observer for Statistics {
+    fn observe(&self, event: &Event<'_>) {
+        self.counters.count(event);
+        match event {
+            Event::RefillEnded(record) => self.refills.add((*record).clone()),
+            Event::Lock(event) => self.locks.add((*event).clone()),
+            _ => {}
+        }
+    }
+}
