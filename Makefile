@@ -64,7 +64,14 @@ packages: ## Install Debian's packages that building and running need
 	setup/toolchain
 
 test-packages: packages ## Install Debian's packages that tests need
-	@setup/packages chromium chromium-driver:chromedriver python3
+	@setup/packages chromium chromium-driver:chromedriver python3 python3-venv:/var/lib/dpkg/info/python3-venv.list
+	$(MAKE) target/api-tester/.installed
+
+target/api-tester/.installed: setup/api-tester.txt
+	@echo "installing what tests the API by its description"
+	/usr/bin/python3 -m venv target/api-tester
+	target/api-tester/bin/pip install --quiet --disable-pip-version-check --requirement setup/api-tester.txt
+	touch $@
 
 clean: ## Remove what was built and the demo's data
 	@rm -rf target console/dist console/node_modules $(DEMO_DIR)

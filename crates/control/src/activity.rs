@@ -1,5 +1,7 @@
 //! What managers do directly, and who did what: changes of which the records keep only the activity.
 
+use std::ops::RangeInclusive;
+
 use verax_api::{ActivityItem, moment};
 use verax_core::access::{Right, Scope};
 use verax_core::guard::lock::Holder;
@@ -10,8 +12,8 @@ use crate::access::Caller;
 use crate::control::Control;
 use crate::error::ControlError;
 
-/// The most rows of activity in one answer.
-const MOST_ACTIVITY: u32 = 500;
+/// How many rows of activity one answer may have.
+pub const ROWS_OF_ACTIVITY: RangeInclusive<u32> = 1..=500;
 
 impl Control {
     /// Removes every entry of a namespace and voids its refills; returns how many entries there were.
@@ -88,7 +90,7 @@ impl Control {
     /// Who changed what, newest first. A tenant's managers see their tenant's changes.
     ///
     /// # Errors
-    /// [`ControlError`]: the scope or the records.
+    /// [`ControlError`]: the scope, the number of rows, or the records.
     pub async fn activity(
         &self,
         caller: &Caller,
@@ -99,7 +101,14 @@ impl Control {
             Some(tenant) => caller.needs(Scope::tenant(Right::Manage, tenant))?,
             None => caller.needs(Scope::Admin)?,
         }
-        let rows = self.records.activity(tenant.as_ref(), most.clamp(1, MOST_ACTIVITY)).await?;
+        if !ROWS_OF_ACTIVITY.contains(&most) {
+            return Err(ControlError::Invalid(format!(
+                "a limit of {most} rows is out of range: use {} to {}",
+                ROWS_OF_ACTIVITY.start(),
+                ROWS_OF_ACTIVITY.end()
+            )));
+        }
+        let rows = self.records.activity(tenant.as_ref(), most).await?;
         let item = |row: verax_records::Activity| ActivityItem {
             id: row.id,
             at: moment(row.at),

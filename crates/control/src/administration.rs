@@ -1,6 +1,7 @@
 //! Creating and changing tenants, namespaces and tokens: first in the records, then in
 //! memory, so that what is acknowledged is never lost and is in use at once.
 
+use std::ops::RangeInclusive;
 use std::sync::Arc;
 
 use verax_api::{
@@ -19,6 +20,12 @@ use crate::control::Control;
 use crate::error::{ControlError, Subject};
 use crate::origins::check_binding;
 use crate::registry::Registered;
+
+/// How many scopes a token may have.
+pub const SCOPE_COUNTS: RangeInclusive<usize> = 1..=32;
+
+/// How long a token's note may be, in characters.
+pub const NOTE_LENGTHS: RangeInclusive<usize> = 0..=200;
 
 const SESSION_ENDED: &str = "the session has ended: sign in again";
 
@@ -371,11 +378,15 @@ impl Control {
         note: &str,
     ) -> Result<CreatedToken, ControlError> {
         caller.needs(Scope::Admin)?;
-        if scopes.is_empty() || scopes.len() > 32 {
-            return Err(ControlError::Invalid("a token needs 1 to 32 scopes".into()));
+        if !SCOPE_COUNTS.contains(&scopes.len()) {
+            let (least, most) = SCOPE_COUNTS.into_inner();
+            return Err(ControlError::Invalid(format!("a token needs {least} to {most} scopes")));
         }
-        if note.chars().count() > 200 {
-            return Err(ControlError::Invalid("the note is longer than 200 characters".into()));
+        if !NOTE_LENGTHS.contains(&note.chars().count()) {
+            let most = NOTE_LENGTHS.end();
+            return Err(ControlError::Invalid(format!(
+                "the note is longer than {most} characters"
+            )));
         }
         let parsed: Result<Vec<Scope>, _> = scopes.iter().map(|scope| scope.parse()).collect();
         let parsed = parsed.map_err(ControlError::invalid)?;

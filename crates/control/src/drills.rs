@@ -19,7 +19,7 @@ use crate::error::{ControlError, Subject};
 const KEPT: usize = 20;
 
 /// The callers that may take part in a drill.
-const CALLERS: std::ops::RangeInclusive<u32> = 2..=1_000;
+pub const CALLERS: std::ops::RangeInclusive<u32> = 2..=1_000;
 
 /// Is told of the sides of a drill whenever they change.
 pub type DrillSink = Arc<dyn Fn(&[DrillSide]) + Send + Sync>;

@@ -23,7 +23,7 @@
 //! ```
 
 pub mod access;
-mod activity;
+pub mod activity;
 mod administration;
 mod control;
 pub mod drills;
@@ -38,7 +38,7 @@ mod registry;
 pub mod runs;
 mod waiting;
 
-pub use administration::{ExpectedPolicy, policy_tag, session_of};
+pub use administration::{ExpectedPolicy, NOTE_LENGTHS, SCOPE_COUNTS, policy_tag, session_of};
 pub use control::{Control, ControlOptions};
 pub use error::{ControlError, Subject};
 pub use live::LiveView;

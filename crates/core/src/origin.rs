@@ -1,5 +1,6 @@
 //! How an origin is read.
 
+use std::ops::RangeInclusive;
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
@@ -106,8 +107,26 @@ impl Default for OriginGuard {
     }
 }
 
-/// The longest timeout of an origin.
-pub const LONGEST_TIMEOUT: Duration = Duration::from_secs(300);
+/// What a timeout of an origin may be, in milliseconds.
+pub const TIMEOUTS_MS: RangeInclusive<u64> = 1..=300_000;
+
+/// What the largest response may be, in bytes.
+pub const LARGEST_RESPONSES: RangeInclusive<u64> = 1..=LARGEST_VALUE;
+
+/// How many reads there may be at once.
+pub const READS_AT_ONCE: RangeInclusive<u64> = 1..=10_000;
+
+/// How many reads may wait.
+pub const QUEUES: RangeInclusive<u64> = 0..=1_000_000;
+
+/// How many reads in a hundred may be tried a second time.
+pub const RETRY_PERCENTS: RangeInclusive<u64> = 0..=100;
+
+/// After how many failures in a row a server may be left alone.
+pub const FAILURES: RangeInclusive<u64> = 1..=1_000;
+
+/// For how long it may be left alone at first, in milliseconds.
+pub const PAUSES_MS: RangeInclusive<u64> = 10..=60_000;
 
 /// The most servers of one origin.
 pub const MOST_ENDPOINTS: usize = 32;
@@ -115,8 +134,8 @@ pub const MOST_ENDPOINTS: usize = 32;
 /// The longest query, in bytes.
 pub const LONGEST_QUERY: usize = 16 << 10;
 
-/// The most rows that a query may be allowed.
-pub const MOST_ROWS: u32 = 1_000_000;
+/// How many rows a query may be allowed.
+pub const ROWS: RangeInclusive<u64> = 1..=1_000_000;
 
 /// The most listings of an origin, and the most namespaces that it is open to.
 pub const MAX_LISTED: usize = 100;
@@ -130,11 +149,11 @@ pub enum InvalidOriginSettings {
         /// Which setting.
         part: &'static str,
         /// The number given.
-        given: u128,
+        given: u64,
         /// The smallest one allowed.
-        least: u128,
+        least: u64,
         /// The largest one allowed.
-        most: u128,
+        most: u64,
     },
     /// Too many servers.
     #[error("an origin of {0} servers is too large: use at most {MOST_ENDPOINTS}")]
@@ -205,8 +224,7 @@ impl OriginSettings {
     /// [`InvalidOriginSettings`] names the first number out of range.
     pub fn check(&self) -> Result<(), InvalidOriginSettings> {
         let guard = &self.guard;
-        let longest = LONGEST_TIMEOUT.as_millis();
-        let ms = |time: Duration| time.as_millis();
+        let ms = |time: Duration| u64::try_from(time.as_millis()).unwrap_or(u64::MAX);
         if self.listings.len() > MAX_LISTED || self.open_to.len() > MAX_LISTED {
             return Err(InvalidOriginSettings::TooManyListed);
         }
@@ -216,14 +234,14 @@ impl OriginSettings {
             return Err(InvalidOriginSettings::Listing(listing.clone()));
         }
         let mut ranges = vec![
-            ("connect_timeout_ms", ms(self.connect_timeout), 1, longest),
-            ("total_timeout_ms", ms(self.total_timeout), 1, longest),
-            ("largest_response_bytes", self.largest_response.into(), 1, LARGEST_VALUE.into()),
-            ("reads_at_once", guard.most_at_once.into(), 1, 10_000),
-            ("longest_queue", guard.longest_queue.into(), 0, 1_000_000),
-            ("retry_percent", guard.retry_percent.into(), 0, 100),
-            ("failures", guard.failures_to_open.into(), 1, 1_000),
-            ("pause_ms", ms(guard.pause), 10, 60_000),
+            ("connect_timeout_ms", ms(self.connect_timeout), TIMEOUTS_MS),
+            ("total_timeout_ms", ms(self.total_timeout), TIMEOUTS_MS),
+            ("largest_response_bytes", self.largest_response, LARGEST_RESPONSES),
+            ("reads_at_once", guard.most_at_once.into(), READS_AT_ONCE),
+            ("longest_queue", guard.longest_queue.into(), QUEUES),
+            ("retry_percent", guard.retry_percent.into(), RETRY_PERCENTS),
+            ("failures", guard.failures_to_open.into(), FAILURES),
+            ("pause_ms", ms(guard.pause), PAUSES_MS),
         ];
         match &self.source {
             OriginSource::Http { endpoints, slow_after, .. } => {
@@ -231,18 +249,19 @@ impl OriginSettings {
                     return Err(InvalidOriginSettings::TooManyEndpoints(endpoints.len() + 1));
                 }
                 if let Some(time) = slow_after {
-                    ranges.push(("slow_after_ms", ms(*time), 1, longest));
+                    ranges.push(("slow_after_ms", ms(*time), TIMEOUTS_MS));
                 }
             }
             OriginSource::Sql { query, most_rows, .. } => {
                 if query.len() > LONGEST_QUERY {
                     return Err(InvalidOriginSettings::QueryTooLong(query.len()));
                 }
-                ranges.push(("most_rows", (*most_rows).into(), 1, MOST_ROWS.into()));
+                ranges.push(("most_rows", (*most_rows).into(), ROWS));
             }
         }
-        for (part, given, least, most) in ranges {
-            if given < least || given > most {
+        for (part, given, range) in ranges {
+            if !range.contains(&given) {
+                let (least, most) = range.into_inner();
                 return Err(InvalidOriginSettings::Range { part, given, least, most });
             }
         }

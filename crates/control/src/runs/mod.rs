@@ -9,3 +9,4 @@ mod warm;
 pub use load::{LoadPlan, LoadRunner, ProgressSink, RunningLoad, StopSignal};
 pub(crate) use table::RunTable;
 pub use table::Watched;
+pub use warm::CONCURRENCIES;

@@ -1,5 +1,6 @@
 //! Warm runs: refilling many keys ahead of time, a few at once.
 
+use std::ops::RangeInclusive;
 use std::sync::Arc;
 use std::time::Instant;
 
@@ -17,7 +18,9 @@ use crate::access::Caller;
 use crate::control::Control;
 use crate::error::{ControlError, Subject};
 
-const MOST_CONCURRENCY: u32 = 256;
+/// How many refills of a warm run may be under way at once.
+pub const CONCURRENCIES: RangeInclusive<u32> = 1..=256;
+
 const DEFAULT_CONCURRENCY: u32 = 4;
 const MOST_FAILURES: usize = 20;
 
@@ -37,9 +40,11 @@ impl Control {
         caller.needs(Scope::within(Right::Manage, tenant, name))?;
         let namespace = self.registry.namespace(tenant, name)?;
         let concurrency = request.concurrency.unwrap_or(DEFAULT_CONCURRENCY);
-        if concurrency == 0 || concurrency > MOST_CONCURRENCY {
+        if !CONCURRENCIES.contains(&concurrency) {
             return Err(ControlError::Invalid(format!(
-                "a concurrency of {concurrency} is out of range: use 1 to {MOST_CONCURRENCY}"
+                "a concurrency of {concurrency} is out of range: use {} to {}",
+                CONCURRENCIES.start(),
+                CONCURRENCIES.end()
             )));
         }
         let target = target_of(&namespace, request.pattern.as_deref(), &request.values).await?;

@@ -1,5 +1,6 @@
 //! A load profile: what a load run does.
 
+use std::ops::RangeInclusive;
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
@@ -10,8 +11,8 @@ use crate::name::Name;
 /// The most concurrent clients of one lane.
 pub const MOST_CLIENTS: u32 = 1_000;
 
-/// The longest load run, warm-up included.
-const LONGEST_RUN: Duration = Duration::from_secs(3_600);
+/// How long figures may be taken, and at most with the warm-up.
+pub const DURATIONS: RangeInclusive<Duration> = Duration::from_secs(1)..=Duration::from_secs(3_600);
 
 /// One way of reading inside a load run.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -77,7 +78,7 @@ impl LoadProfile {
             return Err(InvalidProfile::Clients(self.clients));
         }
         let total = self.warm_up.saturating_add(self.duration);
-        if self.duration < Duration::from_secs(1) || total > LONGEST_RUN {
+        if self.duration < *DURATIONS.start() || total > *DURATIONS.end() {
             return Err(InvalidProfile::Duration(total.as_secs()));
         }
         Ok(())

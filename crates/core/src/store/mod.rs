@@ -18,6 +18,7 @@ mod allowance;
 // The header of every entry is worth it; the module says why each step is sound.
 #[allow(unsafe_code)]
 mod blob;
+mod bound;
 mod counter;
 mod extra;
 mod found;
@@ -133,6 +134,7 @@ impl Store {
         if self.room.used() > self.room.limit() && all.chunks < chunks {
             all.more |= self.room.shrink(SHRINK_STEP);
         }
+        self.room.note_shrunk();
         self.next_to_tidy.store(next % partitions.len().max(1), Ordering::Relaxed);
         (all.freed, all.more)
     }

@@ -7,6 +7,7 @@ use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 use std::time::Duration;
 
 use super::blob::{Blob, memory_of};
+use super::bound::Bound;
 use super::extra::{ExtraTable, Held};
 use super::found::Found;
 use super::listing::{Listed, Listing, Position};
@@ -24,6 +25,9 @@ pub(super) const SHARDS: usize = 16;
 
 /// The most slots that one page of a listing looks at.
 const LONGEST_LOOK: usize = 1 << 16;
+
+/// The most slots that it looks at while it holds a shard.
+const LOOK_STEP: usize = 1 << 10;
 
 #[derive(Debug)]
 struct Cell {
@@ -48,7 +52,7 @@ pub struct Partition {
     entries: AtomicU64,
     evicted: AtomicU64,
     reserve: AtomicU64,
-    cap: AtomicU64,
+    cap: Bound,
     next_to_evict: AtomicUsize,
     next_to_tidy: AtomicUsize,
 }
@@ -121,7 +125,7 @@ impl Partition {
             entries: AtomicU64::new(0),
             evicted: AtomicU64::new(0),
             reserve: AtomicU64::new(quota.reserve),
-            cap: AtomicU64::new(quota.cap),
+            cap: Bound::new(quota.cap),
             next_to_evict: AtomicUsize::new(0),
             next_to_tidy: AtomicUsize::new(0),
         }
@@ -275,7 +279,7 @@ impl Partition {
         now: Timestamp,
         decide: impl FnOnce(Option<&There<'_>>) -> Result<(New, T), E>,
     ) -> Result<T, E> {
-        let (hash, own, whole) = (self.hash(key.as_str()), self.used(), self.room.used());
+        let hash = self.hash(key.as_str());
         let number = shard_number(hash);
         let result = self.change(number, |shard| {
             let slot = shard.find(hash as u32, key.as_str());
@@ -291,7 +295,7 @@ impl Partition {
             self.expect_end(number, ends_at);
             Ok(result)
         })?;
-        self.room.make(self, own, whole);
+        self.room.make(self);
         Ok(result)
     }
 
@@ -343,7 +347,7 @@ impl Partition {
         condition: &Precondition,
         now: Timestamp,
     ) -> Result<Option<Found>, ConditionFailed> {
-        let (hash, own, whole) = (self.hash(key), self.used(), self.room.used());
+        let hash = self.hash(key);
         let number = shard_number(hash);
         let found = self.change(number, |shard| {
             let there = shard.find(hash as u32, key);
@@ -363,7 +367,7 @@ impl Partition {
             self.expect_end(number, ends_at);
             Ok(Self::found(shard, slot, now))
         });
-        self.room.make(self, own, whole);
+        self.room.make(self);
         found
     }
 
@@ -405,10 +409,12 @@ impl Partition {
         let mut listing = Listing::default();
         let (mut number, mut slot) = from.parts();
         let mut looked_at = 0;
-        while number < SHARDS {
+        while number < SHARDS && looked_at < LONGEST_LOOK {
             let shard = self.read(number);
-            while slot < shard.slots.end() {
-                for filled in shard.slots.filled_of(slot as usize / CHUNK).into_iter().flatten() {
+            let first = slot as usize / CHUNK;
+            let end = shard.slots.chunks().min(first + LOOK_STEP / CHUNK);
+            for chunk in first..end {
+                for filled in shard.slots.filled_of(chunk).into_iter().flatten() {
                     if filled < slot || !shard.slots.blob(filled).key().starts_with(prefix) {
                         continue;
                     }
@@ -421,16 +427,13 @@ impl Partition {
                         listing.entries.push(Listed { size: shard.size(filled), found });
                     }
                 }
-                slot = (slot / CHUNK as u32 + 1) * CHUNK as u32;
-                looked_at += CHUNK;
-                if looked_at >= LONGEST_LOOK {
-                    listing.next = Some(Position::new(number, slot));
-                    listing.sort();
-                    return listing;
-                }
             }
-            (number, slot) = (number + 1, 0);
+            looked_at += end.saturating_sub(first) * CHUNK;
+            // Between two steps writers have their turn; places stay what they are.
+            let through = end >= shard.slots.chunks();
+            (number, slot) = if through { (number + 1, 0) } else { (number, (end * CHUNK) as u32) };
         }
+        listing.next = (number < SHARDS).then(|| Position::new(number, slot));
         listing.sort();
         listing
     }
@@ -446,6 +449,15 @@ impl Partition {
             }
         }
         false
+    }
+
+    /// Removes entries until the cap is kept; of what is above a cap that was lowered, `shrink` at
+    /// most.
+    pub(super) fn keep_to_cap(&self, shrink: usize) {
+        let most = self.cap.most();
+        while self.used() > most && self.evict() {}
+        (0..shrink).all(|_| self.used() > self.cap.get() && self.evict());
+        self.cap.shrunk_to(self.used());
     }
 
     /// Removes what ended or was invalidated from at most `chunks` chunks of entries, beginning where
@@ -489,6 +501,7 @@ impl Partition {
                 break;
             }
         }
+        self.cap.shrunk_to(self.used());
         all
     }
 
@@ -508,17 +521,14 @@ impl Partition {
 
     /// What it is guaranteed and may never exceed.
     pub fn quota(&self) -> Quota {
-        Quota {
-            reserve: self.reserve.load(Ordering::Relaxed),
-            cap: self.cap.load(Ordering::Relaxed),
-        }
+        Quota { reserve: self.reserve.load(Ordering::Relaxed), cap: self.cap.get() }
     }
 
     /// Sets what it is guaranteed and may never exceed. Above its cap it grows no further, and
     /// shrinks as it is written to and tidied.
     pub fn set_quota(&self, quota: Quota) {
         self.reserve.store(quota.reserve, Ordering::Relaxed);
-        self.cap.store(quota.cap, Ordering::Relaxed);
+        self.cap.set(quota.cap, self.used());
     }
 }
 

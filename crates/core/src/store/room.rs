@@ -6,6 +6,7 @@ use std::sync::{Arc, Mutex, PoisonError, RwLock, Weak};
 
 use serde::{Deserialize, Serialize};
 
+use super::bound::Bound;
 use super::partition::Partition;
 use super::shard::Shard;
 
@@ -37,7 +38,7 @@ impl Default for Quota {
 /// The memory of a store, shared by its partitions.
 #[derive(Debug)]
 pub(super) struct Room {
-    limit: AtomicU64,
+    limit: Bound,
     pub(super) used: Arc<AtomicU64>,
     pub(super) evicted: AtomicU64,
     partitions: RwLock<Vec<Weak<Partition>>>,
@@ -48,7 +49,7 @@ pub(super) struct Room {
 impl Room {
     pub(super) fn new(limit: u64) -> Self {
         Self {
-            limit: AtomicU64::new(limit),
+            limit: Bound::new(limit),
             used: Arc::default(),
             evicted: AtomicU64::new(0),
             partitions: RwLock::default(),
@@ -57,11 +58,11 @@ impl Room {
     }
 
     pub(super) fn limit(&self) -> u64 {
-        self.limit.load(Ordering::Relaxed)
+        self.limit.get()
     }
 
     pub(super) fn set_limit(&self, limit: u64) {
-        self.limit.store(limit, Ordering::Relaxed);
+        self.limit.set(limit, self.used());
     }
 
     pub(super) fn used(&self) -> u64 {
@@ -103,30 +104,23 @@ impl Room {
         !leaving.is_empty()
     }
 
-    /// Makes room after `writer` stored something, before which it took `own` bytes and all together
-    /// `whole`: first what was cleared goes, then entries of whoever is most over its reserve. A
-    /// namespace within its reserve gives nothing to others; the writer itself gives when nobody else
-    /// has to.
-    pub(super) fn make(&self, writer: &Partition, own: u64, whole: u64) {
-        let cap = writer.quota().cap;
-        // What is above a cap or limit that was lowered shrinks little by little, and never grows
-        // meanwhile.
-        let most = own.max(cap);
-        while writer.used() > most && writer.evict() {}
-        (0..MAX_SHRINK).all(|_| writer.used() > cap && writer.evict());
-        let limit = self.limit();
-        while self.used() > limit && self.give_back(16) {}
-        if self.used() <= limit {
-            return;
-        }
-        let slack = (limit / SLACK_PART).min(MAX_SLACK);
-        let target = if whole > limit { whole.min(self.used()) } else { limit } - slack;
-        while self.used() > target {
-            if !self.take_from_others(target) {
-                while self.used() > target && writer.evict() {}
-                return;
+    /// Makes room after `writer` stored something: first what was cleared goes, then entries of whoever
+    /// is most over its reserve. A namespace within its reserve gives nothing to others; the writer
+    /// itself gives when nobody else has to.
+    pub(super) fn make(&self, writer: &Partition) {
+        writer.keep_to_cap(MAX_SHRINK);
+        let most = self.limit.most();
+        while self.used() > most && self.give_back(16) {}
+        if self.used() > most {
+            let target = most - (self.limit() / SLACK_PART).min(MAX_SLACK);
+            while self.used() > target {
+                if !self.take_from_others(target) {
+                    while self.used() > target && writer.evict() {}
+                    break;
+                }
             }
         }
+        self.limit.shrunk_to(self.used());
     }
 
     /// Removes entries of whoever is most over its reserve, until the next one is as far over it or all
@@ -148,6 +142,11 @@ impl Room {
             }
             gave
         })
+    }
+
+    /// Notes what is used no more, so that it is not used again while it is above the limit.
+    pub(super) fn note_shrunk(&self) {
+        self.limit.shrunk_to(self.used());
     }
 
     /// Removes about so many bytes while more is used than the limit, which was lowered; returns whether

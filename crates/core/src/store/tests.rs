@@ -427,19 +427,22 @@ fn a_cap_is_kept_although_there_is_room() {
     assert!(a.usage().bytes <= 256 << 10, "a lower cap holds once the store was tidied");
 }
 
-#[test]
-fn pages_show_everything_once_whatever_happens_meanwhile() {
-    let store = Store::new(8 << 20);
+#[rstest]
+#[case(1_000, 100)]
+// So many that a shard is looked at in several steps.
+#[case(60_000, 900)]
+fn pages_show_everything_once_whatever_happens_meanwhile(#[case] all: usize, #[case] most: usize) {
+    let store = Store::new(64 << 20);
     let (a, b) = (store.open(A, Quota::default()), store.open(B, Quota::default()));
-    for n in 0..1_000 {
-        put(&a, &format!("board/{n:03}"), "v");
-        put(&b, &format!("board/{n:03}"), "other");
+    for n in 0..all {
+        put(&a, &format!("board/{n:05}"), "v");
+        put(&b, &format!("board/{n:05}"), "other");
     }
     put(&a, "fare/1", "v");
     let (mut seen, mut from) = (Vec::new(), Position::default());
     for round in 0.. {
-        let page = a.list("board/", from, 100, at(0));
-        assert!(page.entries.len() <= 100);
+        let page = a.list("board/", from, most, at(0));
+        assert!(page.entries.len() <= most);
         assert!(page.entries.is_sorted_by_key(|listed| listed.found.key().to_owned()));
         seen.extend(page.entries.iter().map(|listed| listed.found.key().to_owned()));
         // Others come and go, and some of those that stay are stored anew.
@@ -447,7 +450,7 @@ fn pages_show_everything_once_whatever_happens_meanwhile() {
         (0..50).for_each(|n| {
             a.delete(&format!("board/late-{round}-{n}"), at(0));
         });
-        (0..20).for_each(|n| put(&a, &format!("board/{:03}", n * 50), "again"));
+        (0..20).for_each(|n| put(&a, &format!("board/{:05}", n * 50), "again"));
         match page.next {
             Some(next) => from = next.to_string().parse().unwrap(),
             None => break,
@@ -455,7 +458,7 @@ fn pages_show_everything_once_whatever_happens_meanwhile() {
     }
     seen.retain(|name| !name.contains("late"));
     let distinct: HashSet<_> = seen.iter().collect();
-    assert_eq!((seen.len(), distinct.len()), (1_000, 1_000));
+    assert_eq!((seen.len(), distinct.len()), (all, all));
     assert!("99-0".parse::<Position>().is_err());
     assert!("".parse::<Position>().is_err());
 }
@@ -525,6 +528,27 @@ fn step() -> impl Strategy<Value = Step> {
 
 /// What a plain map would hold: value, end, tag.
 type Model = HashMap<(bool, u8), (String, u64, u8)>;
+
+#[test]
+fn tags_that_an_entry_brings_are_made_room_for_like_its_value() {
+    let store = Store::new(64 << 10);
+    let partition = store.open(A, Quota { reserve: 0, cap: 32 << 10 });
+    for n in 0..500u32 {
+        let brought: Vec<_> = (0..8).map(|t| format!("{n}-{t}-{}", "x".repeat(100))).collect();
+        let brought: Vec<&str> = brought.iter().map(String::as_str).collect();
+        let new = entry("berth", 60_000, at(0)).with_tags(tags(&brought));
+        partition.put(&key(&n.to_string()), &new, Precondition::Always, at(0)).unwrap();
+        assert!(partition.usage().bytes <= 32 << 10, "{n}: {:?}", partition.usage());
+    }
+    partition.set_quota(Quota::default());
+    for n in 0..500u32 {
+        let brought: Vec<_> = (0..8).map(|t| format!("{n}/{t}/{}", "x".repeat(100))).collect();
+        let brought: Vec<&str> = brought.iter().map(String::as_str).collect();
+        let new = entry("berth", 60_000, at(0)).with_tags(tags(&brought));
+        partition.put(&key(&n.to_string()), &new, Precondition::Always, at(0)).unwrap();
+        assert!(store.used() <= store.limit(), "{n}: {} bytes", store.used());
+    }
+}
 
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(1_000))]

@@ -23,7 +23,7 @@ pub use entries::{LARGEST_PAGE, PutRequest};
 pub(crate) use invalidation::Watchers;
 pub use invalidation::{Invalidated, InvalidationWatch};
 pub(crate) use permits::end_permits_in_time;
-pub use permits::{Asked, LONGEST_WAIT, PermitRequest, RefillCounts};
+pub use permits::{Asked, HOLDS, LONGEST_WAIT, PermitRequest, RefillCounts};
 pub use read::{Answer, Cached, ReadOptions, Source};
 pub use refill::Refilled;
 pub use tags::{InvalidTags, checked_tags, parse_tags, write_tags};

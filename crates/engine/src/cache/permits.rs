@@ -25,7 +25,7 @@ use crate::handle::{Reader, Refiller, Writer};
 use crate::namespace::Namespace;
 
 /// The shortest and the longest hold of a permit.
-const HOLDS: std::ops::RangeInclusive<Duration> =
+pub const HOLDS: std::ops::RangeInclusive<Duration> =
     Duration::from_millis(10)..=Duration::from_secs(300);
 
 /// How long it is remembered that a permit has lapsed, to say so to its holder.

@@ -2,6 +2,7 @@
 
 mod waiting;
 
+use std::ops::RangeInclusive;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
@@ -24,8 +25,8 @@ use waiting::InLine;
 /// The most holds and waits in one namespace.
 const MOST: usize = 20_000;
 
-/// The shortest hold: below it a holder cannot renew in time.
-const SHORTEST_HOLD: Duration = Duration::from_millis(100);
+/// How long a hold may last: a shorter one cannot be renewed in time.
+pub const HOLDS: RangeInclusive<Duration> = Duration::from_millis(100)..=LONGEST_HOLD;
 
 /// What a caller in line hears.
 type Answer = Result<Grant, Holder>;
@@ -321,12 +322,12 @@ impl Reader {
 }
 
 fn check_hold(hold: Duration) -> Result<(), EngineError> {
-    if hold < SHORTEST_HOLD || hold > LONGEST_HOLD {
+    if !HOLDS.contains(&hold) {
         return Err(EngineError::Invalid(format!(
             "a hold of {} s is out of range: use {} s to {} s, and renew a longer one",
             hold.as_secs_f64(),
-            SHORTEST_HOLD.as_secs_f64(),
-            LONGEST_HOLD.as_secs()
+            HOLDS.start().as_secs_f64(),
+            HOLDS.end().as_secs()
         )));
     }
     Ok(())

@@ -1,11 +1,12 @@
 //! The interface's own description (OpenAPI 3.1).
 
+mod bounds;
+
 use axum::Json;
-use utoipa::openapi::path::{Operation, Parameter, ParameterIn};
+use utoipa::openapi::path::Operation;
 use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
-use utoipa::openapi::{Content, Ref, RefOr, Response, Schema};
+use utoipa::openapi::{Content, Ref, RefOr, Response};
 use utoipa::{Modify, OpenApi};
-use verax_core::key::LONGEST_KEY;
 
 use crate::{
     administration, drills, entries, health, live, locks, metrics, nodes, operations, permits,
@@ -59,11 +60,10 @@ impl Modify for Complete {
             let more = [&mut path.delete, &mut path.patch];
             methods.into_iter().chain(more).flatten().for_each(complete);
         }
-        let schemas = &mut openapi.components.get_or_insert_default().schemas;
-        for created in ["CreateTenant", "CreateNamespace", "CreateOrigin"] {
-            let Some(RefOr::T(Schema::Object(whole))) = schemas.get_mut(created) else { continue };
-            if let Some(RefOr::T(Schema::Object(name))) = whole.properties.get_mut("name") {
-                name.pattern = Some(NAME_PATTERN.to_owned());
+        let shapes = &mut openapi.components.get_or_insert_default().schemas;
+        for (shape, member, of) in bounds::members() {
+            if let Some(shape) = shapes.get_mut(shape) {
+                bounds::bound_member(shape, member, &of);
             }
         }
     }
@@ -74,7 +74,12 @@ fn complete(operation: &mut Operation) {
     if let (Some(tags), Some(id)) = (&operation.tags, &operation.operation_id) {
         operation.operation_id = tags.first().map(|tag| format!("{tag}-{id}"));
     }
-    operation.parameters.iter_mut().flatten().for_each(bound);
+    let of_activity = operation.tags.iter().flatten().any(|tag| tag == "activity");
+    for parameter in operation.parameters.iter_mut().flatten() {
+        if let RefOr::T(parameter) = parameter {
+            bounds::bound_parameter(parameter, of_activity);
+        }
+    }
     let answers = &mut operation.responses.responses;
     // Those that say so themselves are open to all.
     if operation.security.is_none() {
@@ -100,24 +105,6 @@ fn complete(operation: &mut Operation) {
         }
     }
 }
-
-/// Says what a path's names and keys may be.
-fn bound(parameter: &mut RefOr<Parameter>) {
-    let RefOr::T(parameter) = parameter else { return };
-    if parameter.parameter_in != ParameterIn::Path {
-        return;
-    }
-    let Some(RefOr::T(Schema::Object(schema))) = &mut parameter.schema else { return };
-    match parameter.name.as_str() {
-        "tenant" | "namespace" | "origin" => schema.pattern = Some(NAME_PATTERN.to_owned()),
-        // In bytes, which a schema cannot say: what is longer in letters is longer in bytes too.
-        "key" => (schema.min_length, schema.max_length) = (Some(1), Some(LONGEST_KEY)),
-        _ => {}
-    }
-}
-
-/// What [`Name`](verax_core::Name) accepts, as a regular expression.
-const NAME_PATTERN: &str = "^[a-z]([a-z0-9-]{0,61}[a-z0-9])?$";
 
 const PROBLEM: &str = "application/problem+json";
 
@@ -188,23 +175,12 @@ mod tests {
         }
     }
 
-    #[rstest::rstest]
-    fn the_pattern_of_names_accepts_what_names_may_be(
-        #[values("a", "a1", "a-b", "", "1a", "-a", "a-", "A", "a_b", "a--b", "é")] text: &str,
-        #[values(1, 31, 63)] times: usize,
-    ) {
-        let text = text.repeat(times);
-        let pattern = regex::Regex::new(NAME_PATTERN).unwrap();
-        assert_eq!(pattern.is_match(&text), verax_core::Name::new(&text).is_ok(), "{text}");
-    }
-
     #[test]
-    fn the_pattern_of_names_ends_where_names_do() {
-        let pattern = regex::Regex::new(NAME_PATTERN).unwrap();
-        for (letters, fits) in [(62, true), (63, true), (64, false)] {
-            let text = "a".repeat(letters);
-            assert_eq!(pattern.is_match(&text), fits, "{letters}");
-            assert_eq!(verax_core::Name::new(&text).is_ok(), fits, "{letters}");
+    fn every_bounded_member_is_in_the_description() {
+        let shapes = &mut Description::openapi().components.unwrap().schemas;
+        for (shape, member, of) in bounds::members() {
+            let there = shapes.get_mut(shape).is_some_and(|s| bounds::bound_member(s, member, &of));
+            assert!(there, "{shape} has no {member}, or it is of another kind");
         }
     }
 

@@ -1,0 +1,62 @@
+//! The API and its own description: the description is valid, and what the service answers to
+//! requests made from it, right and wrong ones, is what it describes.
+
+#![allow(clippy::unwrap_used)]
+
+use std::path::PathBuf;
+use std::process::Command;
+
+use verax_e2e::{Verax, program};
+
+/// A program of the API tester, which `make test-packages` installs.
+fn tester(name: &str) -> PathBuf {
+    let program = program();
+    let target = program.ancestors().find(|path| path.ends_with("target")).unwrap();
+    let path = target.join("api-tester/bin").join(name);
+    assert!(path.is_file(), "{} is missing: run `make test-packages`", path.display());
+    path
+}
+
+/// What is left out: streams do not end, and ended tokens and sessions would end the test's own. Load
+/// runs and drills would take the machine from the tests beside this one.
+const LEFT_OUT: &str = "/live$|^/v1/tokens/|/v1/session$|load-runs$|drill-runs$";
+
+/// Bounded in time, and in examples for each operation.
+const BOUNDS: [&str; 8] = [
+    "--max-examples=15",
+    "--phases=examples,coverage,fuzzing",
+    "--max-time=60",
+    "--request-timeout=30",
+    "--workers=1",
+    "--continue-on-failure",
+    "--seed=7",
+    "--no-color",
+];
+
+fn run(command: &mut Command) {
+    let output = command.output().unwrap();
+    let said = String::from_utf8_lossy(&output.stdout);
+    assert!(output.status.success(), "{said}{}", String::from_utf8_lossy(&output.stderr));
+}
+
+#[test]
+fn the_description_is_valid() {
+    let written = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/openapi.json");
+    run(Command::new(tester("openapi-spec-validator")).arg(written));
+}
+
+#[test]
+fn what_is_answered_is_what_is_described() {
+    let verax = Verax::serve(&[]);
+    verax.run(&["tenant", "create", "ferrydesk"]).done();
+    verax.run(&["namespace", "create", "ferrydesk/boards"]).done();
+    let directory = tempfile::tempdir().unwrap();
+    run(Command::new(tester("schemathesis"))
+        .current_dir(directory.path())
+        .arg("run")
+        .arg(format!("{}/openapi.json", verax.url()))
+        .arg("--header")
+        .arg(format!("Authorization: Bearer {}", verax.token()))
+        .args(["--exclude-path-regex", LEFT_OUT])
+        .args(BOUNDS));
+}

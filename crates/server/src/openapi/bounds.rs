@@ -1,0 +1,224 @@
+//! The ranges of numbers, lengths and counts in the description, from the constants that are
+//! checked.
+
+use std::ops::RangeInclusive;
+use std::time::Duration;
+
+use utoipa::Number;
+use utoipa::openapi::path::{Parameter, ParameterIn};
+use utoipa::openapi::schema::{Array, ArrayItems, Object};
+use utoipa::openapi::{RefOr, Schema};
+use verax_control::activity::ROWS_OF_ACTIVITY;
+use verax_control::drills::CALLERS;
+use verax_control::runs::CONCURRENCIES;
+use verax_control::{NOTE_LENGTHS, SCOPE_COUNTS};
+use verax_core::early::LARGEST_FACTOR;
+use verax_core::entry::{LONGEST_MEDIA_TYPE, MOST_TAGS};
+use verax_core::guard::lock::LONGEST_OWNER;
+use verax_core::key::LONGEST_KEY;
+use verax_core::lifetime::LONGEST_LIFETIME;
+use verax_core::load::{DURATIONS, MOST_CLIENTS};
+use verax_core::origin::{
+    FAILURES, LARGEST_RESPONSES, LONGEST_QUERY, MAX_LISTED, MOST_ENDPOINTS, PAUSES_MS, QUEUES,
+    READS_AT_ONCE, RETRY_PERCENTS, ROWS, TIMEOUTS_MS,
+};
+use verax_core::policy::{LARGEST_JITTER, LARGEST_VALUE, SMALLEST_CAP};
+use verax_core::store::{LARGEST_COUNT, LONGEST_PERIOD};
+use verax_engine::cache::{LARGEST_BATCH, LARGEST_PAGE};
+use verax_engine::{cache, locks};
+
+/// What a member of a request may be.
+pub(super) enum Bounds {
+    /// A whole number.
+    Whole(RangeInclusive<u64>),
+    /// A number of seconds.
+    Seconds(RangeInclusive<Duration>),
+    /// A text of so many characters at least and at most. Where bytes are counted a schema can say no
+    /// more: what has more characters has more bytes too.
+    Text(RangeInclusive<usize>),
+    /// A name.
+    Name,
+    /// A list of so many.
+    List(RangeInclusive<usize>),
+    /// A list of so many names.
+    Names(RangeInclusive<usize>),
+}
+
+/// The regular expression of what [`Name`](verax_core::Name) accepts.
+const NAME_PATTERN: &str = "^[a-z]([a-z0-9-]{0,61}[a-z0-9])?$";
+
+/// What every bounded member of a request may be: shape, member, bounds.
+pub(super) fn members() -> Vec<(&'static str, &'static str, Bounds)> {
+    use Bounds::{List, Name, Names, Seconds, Text, Whole};
+    let lifetime = || Seconds(Duration::ZERO..=LONGEST_LIFETIME);
+    let percent = |most: u64| Whole(0..=most);
+    let count = |range: RangeInclusive<u32>| Whole((*range.start()).into()..=(*range.end()).into());
+    let key = || Text(1..=LONGEST_KEY);
+    let mut members = vec![
+        ("CreateTenant", "name", Name),
+        ("CreateNamespace", "name", Name),
+        ("CreateOrigin", "name", Name),
+        ("CreateToken", "scopes", List(SCOPE_COUNTS)),
+        ("CreateToken", "note", Text(NOTE_LENGTHS)),
+        ("OriginChoice", "name", Name),
+        ("PolicyChange", "max_age_seconds", lifetime()),
+        ("PolicyChange", "stale_while_revalidate_seconds", lifetime()),
+        ("PolicyChange", "stale_if_error_seconds", lifetime()),
+        ("PolicyChange", "negative_max_age_seconds", lifetime()),
+        ("PolicyChange", "jitter_percent", percent(LARGEST_JITTER.into())),
+        ("PolicyChange", "early_refresh_percent", percent(LARGEST_FACTOR.into())),
+        ("PolicyChange", "largest_value_bytes", Whole(1..=LARGEST_VALUE)),
+        ("PolicyChange", "cap_bytes", Whole(SMALLEST_CAP..=u64::MAX)),
+        ("PoolChange", "endpoints", List(0..=MOST_ENDPOINTS - 1)),
+        ("PoolChange", "slow_after_ms", Whole(0..=*TIMEOUTS_MS.end())),
+        ("SqlChange", "query", Text(0..=LONGEST_QUERY)),
+        ("SqlChange", "most_rows", Whole(ROWS)),
+        ("GuardChange", "reads_at_once", Whole(READS_AT_ONCE)),
+        ("GuardChange", "longest_queue", Whole(QUEUES)),
+        ("GuardChange", "retry_percent", Whole(RETRY_PERCENTS)),
+        ("GuardChange", "failures", Whole(FAILURES)),
+        ("GuardChange", "pause_ms", Whole(PAUSES_MS)),
+        ("BatchRequest", "operations", List(0..=LARGEST_BATCH)),
+        ("BatchOperation", "key", key()),
+        ("BatchPut", "key", key()),
+        ("BatchPut", "media_type", Text(1..=LONGEST_MEDIA_TYPE)),
+        ("BatchPut", "tags", List(0..=MOST_TAGS)),
+        ("TakeRequest", "take", Whole(0..=LARGEST_COUNT)),
+        ("TakeRequest", "rate", Whole(1..=LARGEST_COUNT)),
+        ("TakeRequest", "burst", Whole(1..=LARGEST_COUNT)),
+        ("TakeRequest", "period_seconds", Seconds(Duration::from_millis(1)..=LONGEST_PERIOD)),
+        ("LockClaim", "owner", Text(0..=LONGEST_OWNER)),
+        ("LockClaim", "hold_seconds", Seconds(locks::HOLDS)),
+        ("LockRenewal", "hold_seconds", Seconds(locks::HOLDS)),
+        ("PermitClaim", "owner", Text(0..=LONGEST_OWNER)),
+        ("PermitClaim", "hold_seconds", Seconds(cache::HOLDS)),
+        ("WarmRequest", "concurrency", count(CONCURRENCIES)),
+        ("LoadProfileSpec", "clients", Whole(1..=MOST_CLIENTS.into())),
+        ("LoadProfileSpec", "duration_seconds", Seconds(DURATIONS)),
+        ("LoadProfileSpec", "warm_up_seconds", Seconds(Duration::ZERO..=*DURATIONS.end())),
+        ("LoadProfileSpec", "name", Name),
+        ("DrillRequest", "callers", count(CALLERS)),
+    ];
+    for shape in ["CreateOrigin", "OriginChange"] {
+        members.extend([
+            (shape, "connect_timeout_ms", Whole(TIMEOUTS_MS)),
+            (shape, "total_timeout_ms", Whole(TIMEOUTS_MS)),
+            (shape, "largest_response_bytes", Whole(LARGEST_RESPONSES)),
+            (shape, "listings", List(0..=MAX_LISTED)),
+            (shape, "open_to", Names(0..=MAX_LISTED)),
+        ]);
+    }
+    members
+}
+
+/// What a parameter of this name may be, wherever it stands.
+fn parameter(name: &str, place: &ParameterIn, activity: bool) -> Option<Bounds> {
+    let bounds = match (place, name) {
+        (ParameterIn::Path, "tenant" | "namespace" | "origin") => Bounds::Name,
+        (ParameterIn::Query, "tenant") => Bounds::Name,
+        (ParameterIn::Path | ParameterIn::Query, "key") => Bounds::Text(1..=LONGEST_KEY),
+        (ParameterIn::Query, "limit") if activity => {
+            Bounds::Whole((*ROWS_OF_ACTIVITY.start()).into()..=(*ROWS_OF_ACTIVITY.end()).into())
+        }
+        (ParameterIn::Query, "limit") => Bounds::Whole(1..=LARGEST_PAGE as u64),
+        _ => return None,
+    };
+    Some(bounds)
+}
+
+/// Bounds a parameter of an operation.
+pub(super) fn bound_parameter(given: &mut Parameter, activity: bool) {
+    let Some(bounds) = parameter(&given.name, &given.parameter_in, activity) else { return };
+    if let Some(RefOr::T(schema)) = &mut given.schema {
+        bound(schema, &bounds);
+    }
+}
+
+/// Bounds the member of this name, wherever in a shape it stands; returns whether there is one.
+pub(super) fn bound_member(schema: &mut RefOr<Schema>, member: &str, bounds: &Bounds) -> bool {
+    let RefOr::T(schema) = schema else { return false };
+    let mut found = false;
+    match schema {
+        Schema::Object(object) => {
+            for (name, part) in &mut object.properties {
+                if name == member
+                    && let RefOr::T(part) = part
+                {
+                    found |= bound(part, bounds);
+                } else {
+                    found |= bound_member(part, member, bounds);
+                }
+            }
+        }
+        Schema::AllOf(all) => {
+            all.items.iter_mut().for_each(|part| found |= bound_member(part, member, bounds));
+        }
+        Schema::OneOf(one) => {
+            one.items.iter_mut().for_each(|part| found |= bound_member(part, member, bounds));
+        }
+        _ => {}
+    }
+    found
+}
+
+/// Returns whether what is to be bounded is of that kind.
+fn bound(schema: &mut Schema, bounds: &Bounds) -> bool {
+    match (schema, bounds) {
+        (Schema::Object(number), Bounds::Whole(range)) => {
+            number.minimum = Some(Number::UInt(*range.start() as usize));
+            number.maximum = (*range.end() < u64::MAX).then(|| Number::UInt(*range.end() as usize));
+        }
+        (Schema::Object(number), Bounds::Seconds(range)) => {
+            number.minimum = Some(Number::Float(range.start().as_secs_f64()));
+            number.maximum = Some(Number::Float(range.end().as_secs_f64()));
+        }
+        (Schema::Object(text), Bounds::Text(lengths)) => {
+            (text.min_length, text.max_length) = (Some(*lengths.start()), Some(*lengths.end()));
+        }
+        (Schema::Object(name), Bounds::Name) => is_name(name),
+        (Schema::Array(list), Bounds::List(counts)) => of_length(list, counts),
+        (Schema::Array(list), Bounds::Names(counts)) => {
+            of_length(list, counts);
+            if let ArrayItems::RefOrSchema(items) = &mut list.items
+                && let RefOr::T(Schema::Object(name)) = &mut **items
+            {
+                is_name(name);
+            }
+        }
+        _ => return false,
+    }
+    true
+}
+
+fn is_name(text: &mut Object) {
+    text.pattern = Some(NAME_PATTERN.to_owned());
+}
+
+fn of_length(list: &mut Array, counts: &RangeInclusive<usize>) {
+    (list.min_items, list.max_items) = (Some(*counts.start()), Some(*counts.end()));
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[rstest::rstest]
+    fn the_pattern_of_names_accepts_what_names_may_be(
+        #[values("a", "a1", "a-b", "", "1a", "-a", "a-", "A", "a_b", "a--b", "é")] text: &str,
+        #[values(1, 31, 63)] times: usize,
+    ) {
+        let text = text.repeat(times);
+        let pattern = regex::Regex::new(NAME_PATTERN).unwrap();
+        assert_eq!(pattern.is_match(&text), verax_core::Name::new(&text).is_ok(), "{text}");
+    }
+
+    #[test]
+    fn the_pattern_of_names_ends_where_names_do() {
+        let pattern = regex::Regex::new(NAME_PATTERN).unwrap();
+        for (letters, fits) in [(62, true), (63, true), (64, false)] {
+            let text = "a".repeat(letters);
+            assert_eq!(pattern.is_match(&text), fits, "{letters}");
+            assert_eq!(verax_core::Name::new(&text).is_ok(), fits, "{letters}");
+        }
+    }
+}
