@@ -17,6 +17,7 @@ mod live;
 mod load;
 mod locks;
 mod moment;
+mod object;
 mod operations;
 mod origins;
 mod permits;
@@ -36,6 +37,7 @@ pub use load::{
 };
 pub use locks::{Lock, LockClaim, LockEvent, LockHold, LockHolder, LockInLine, LockRenewal, Locks};
 pub use moment::moment;
+pub use object::Object;
 pub use operations::{
     AddRequest, Allowance, BatchAnswer, BatchFound, BatchOperation, BatchPut, BatchRequest,
     BatchResult, BatchValue, Counter, TakeRequest,

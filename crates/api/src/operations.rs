@@ -3,6 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use crate::Problem;
+use crate::object::object;
 
 /// Asks for several operations at once.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -25,7 +26,7 @@ pub enum BatchOperation {
         key: String,
     },
     /// Store a value.
-    Put(BatchPut),
+    Put(#[serde(deserialize_with = "object")] BatchPut),
     /// Delete an entry.
     Delete {
         /// Its key.

@@ -3,6 +3,8 @@
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
+use crate::object::object_or_null;
+
 /// Further servers of an HTTP origin, and which of them is asked. Absent parts keep what they are.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
@@ -85,13 +87,13 @@ pub struct CreateOrigin {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub credential: Option<String>,
     /// Further servers of an HTTP service.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default, skip_serializing_if = "Option::is_none", deserialize_with = "object_or_null")]
     pub pool: Option<PoolChange>,
     /// The query to a database.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default, skip_serializing_if = "Option::is_none", deserialize_with = "object_or_null")]
     pub sql: Option<SqlChange>,
     /// What keeps it from being asked too much.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default, skip_serializing_if = "Option::is_none", deserialize_with = "object_or_null")]
     pub guard: Option<GuardChange>,
     /// The paths on its server, such as `/harbours`, that runs may read lists of values from; none
     /// when absent.
@@ -124,13 +126,13 @@ pub struct OriginChange {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub credential: Option<String>,
     /// Further servers of an HTTP service.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default, skip_serializing_if = "Option::is_none", deserialize_with = "object_or_null")]
     pub pool: Option<PoolChange>,
     /// The query to a database.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default, skip_serializing_if = "Option::is_none", deserialize_with = "object_or_null")]
     pub sql: Option<SqlChange>,
     /// What keeps it from being asked too much.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default, skip_serializing_if = "Option::is_none", deserialize_with = "object_or_null")]
     pub guard: Option<GuardChange>,
     /// The paths on its server, such as `/harbours`, that runs may read lists of values from; none
     /// when absent.

@@ -5,6 +5,8 @@ use std::time::Duration;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
+use crate::object::object;
+
 /// Asks for a tenant.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
@@ -112,7 +114,7 @@ pub struct PolicyChange {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub write_through: Option<bool>,
     /// Where a missing value comes from; `null` unbinds the origin.
-    #[serde(default, skip_serializing_if = "Option::is_none", with = "given")]
+    #[serde(default, skip_serializing_if = "Option::is_none", with = "given_object")]
     #[cfg_attr(feature = "openapi", schema(value_type = Option<OriginChoice>))]
     pub origin: Option<Option<OriginChoice>>,
 }
@@ -135,6 +137,19 @@ mod given {
     }
 }
 
+/// As [`given`], for a member that is a shape.
+mod given_object {
+    use serde::{Deserialize, Deserializer};
+
+    pub(super) use super::given::serialize;
+
+    pub(super) fn deserialize<'de, T: Deserialize<'de>, D: Deserializer<'de>>(
+        deserializer: D,
+    ) -> Result<Option<Option<T>>, D::Error> {
+        crate::object::object_or_null(deserializer).map(Some)
+    }
+}
+
 /// Asks for a namespace.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
@@ -143,7 +158,7 @@ pub struct CreateNamespace {
     /// Its name within the tenant.
     pub name: String,
     /// Its policy.
-    #[serde(default)]
+    #[serde(default, deserialize_with = "object")]
     pub policy: PolicyChange,
 }
 

@@ -1,5 +1,6 @@
 //! What a namespace allows and does by itself.
 
+use std::ops::RangeInclusive;
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
@@ -73,8 +74,12 @@ pub enum InvalidPolicy {
     /// Writing through without an origin.
     #[error("writing through needs an origin: bind one, or turn write_through off")]
     NothingToWriteThrough,
-    /// A cap too small to be of use.
-    #[error("a cap of {0} bytes is out of range: use at least {SMALLEST_CAP} bytes (1 MiB)")]
+    /// A cap outside of [`CAPS`].
+    #[error(
+        "a cap of {0} bytes is out of range: use {least} (1 MiB) to {most} bytes (1 PiB), or none",
+        least = CAPS.start(),
+        most = CAPS.end()
+    )]
     Cap(u64),
     /// A reserve above the cap.
     #[error(
@@ -91,8 +96,9 @@ pub enum InvalidPolicy {
 /// The largest jitter, in percent of max-age.
 pub const LARGEST_JITTER: u8 = 50;
 
-/// The smallest cap, in bytes: below it, bookkeeping leaves little for entries.
-pub const SMALLEST_CAP: u64 = 1 << 20;
+/// What a cap may be, in bytes: below a MiB, bookkeeping leaves little for entries; more than a PiB
+/// is no cap.
+pub const CAPS: RangeInclusive<u64> = 1 << 20..=1 << 50;
 
 impl Default for NamespacePolicy {
     fn default() -> Self {
@@ -139,7 +145,8 @@ impl NamespacePolicy {
             return Err(InvalidPolicy::NothingToWriteThrough);
         }
         let Quota { reserve, cap } = self.quota;
-        if cap < SMALLEST_CAP {
+        // The largest number stands for none.
+        if cap != u64::MAX && !CAPS.contains(&cap) {
             return Err(InvalidPolicy::Cap(cap));
         }
         if reserve > cap {

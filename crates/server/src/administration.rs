@@ -184,9 +184,7 @@ pub(crate) async fn change_namespace(
         // There is one.
         Precondition::IfAbsent => ExpectedPolicy::OneOf(Vec::new()),
         Precondition::UnlessMatches(_) => {
-            return Err(Failure::bad_request(
-                "send If-Match with the ETag of the policy to change",
-            ));
+            return Err(Failure::invalid("send If-Match with the ETag of the policy to change"));
         }
     };
     let changed = service.control().change_namespace(&caller, &tenant, &name, &change, expected);

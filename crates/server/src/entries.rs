@@ -184,7 +184,7 @@ pub(crate) async fn put(
     let request = put_request(&parts.headers, value)?;
     if let Some(number) = permit_of(&parts.headers)? {
         if request.condition != Precondition::Always {
-            return Err(Failure::bad_request(
+            return Err(Failure::invalid(
                 "send Verax-Permit, or If-Match or If-None-Match, not both: a permit is a condition by itself",
             ));
         }
@@ -362,6 +362,7 @@ fn summary(listed: &Listed, now: Timestamp) -> EntrySummary {
 #[serde(deny_unknown_fields)]
 pub(crate) struct ClearQuery {
     /// Only entries whose keys start with this.
+    #[param(min_length = 1)]
     prefix: Option<String>,
 }
 

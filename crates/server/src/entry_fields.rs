@@ -61,7 +61,7 @@ pub(crate) fn cache_control(headers: &HeaderMap) -> Result<CacheControl> {
 pub(crate) fn storable(cache_control: CacheControl) -> Result<CacheControl> {
     match cache_control.no_store {
         false => Ok(cache_control),
-        true => Err(Failure::bad_request(
+        true => Err(Failure::invalid(
             "Cache-Control: no-store asks not to store what you ask to store; leave one of them out",
         )),
     }
@@ -113,7 +113,7 @@ pub(crate) fn condition(headers: &HeaderMap) -> Result<Precondition> {
             strong.extend(weak);
             Ok(Precondition::UnlessMatches(strong))
         }
-        (Some(_), Some(_)) => Err(Failure::bad_request("send If-Match or If-None-Match, not both")),
+        (Some(_), Some(_)) => Err(Failure::invalid("send If-Match or If-None-Match, not both")),
     }
 }
 

@@ -9,6 +9,7 @@ use axum::extract::{
 };
 use axum::http::request::Parts;
 use serde::de::DeserializeOwned;
+use verax_api::Object;
 use verax_core::entry::Tag;
 use verax_core::{Key, Name};
 use verax_engine::cache::checked_tags;
@@ -39,14 +40,15 @@ pub(crate) async fn json_within<T: DeserializeOwned>(
     limit: usize,
 ) -> Result<T, Failure> {
     DefaultBodyLimit::max(limit).apply(&mut request);
-    let reading = tokio::time::timeout(BODY_TIMEOUT, axum::Json::<T>::from_request(request, &()));
+    let reading =
+        tokio::time::timeout(BODY_TIMEOUT, axum::Json::<Object<T>>::from_request(request, &()));
     let Ok(read) = reading.await else {
         let seconds = BODY_TIMEOUT.as_secs();
         let detail = format!("the body did not arrive within {seconds} seconds");
         return Err(Failure::new("body-late", "The body is late", 408, detail));
     };
     match read {
-        Ok(axum::Json(value)) => Ok(value),
+        Ok(axum::Json(Object(value))) => Ok(value),
         Err(JsonRejection::MissingJsonContentType(_)) => Err(Failure::new(
             "not-json",
             "The body must be JSON",

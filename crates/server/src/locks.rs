@@ -249,7 +249,7 @@ pub(crate) async fn release(
             let lock = Lock { name: name.to_string(), holder, line: Vec::new(), waiting: 0 };
             Ok(axum::Json(lock).into_response())
         }
-        _ => Err(Failure::bad_request("give `fencing_token`, or `force=true`, one of them")),
+        _ => Err(Failure::invalid("give `fencing_token`, or `force=true`, one of them")),
     }
 }
 

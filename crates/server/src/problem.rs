@@ -27,6 +27,11 @@ impl Failure {
     pub(crate) fn bad_request(detail: impl Into<String>) -> Self {
         Self::new("bad-request", "The request cannot be understood", 400, detail)
     }
+
+    /// A request that is understood, and asks for what cannot be.
+    pub(crate) fn invalid(detail: impl Into<String>) -> Self {
+        Self::new("invalid", "The request asks for something invalid", 422, detail)
+    }
 }
 
 impl From<ControlError> for Failure {

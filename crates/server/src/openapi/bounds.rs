@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use utoipa::Number;
 use utoipa::openapi::path::{Parameter, ParameterIn};
-use utoipa::openapi::schema::{Array, ArrayItems, Object};
+use utoipa::openapi::schema::{Array, ArrayItems, Object, SchemaType, Type};
 use utoipa::openapi::{RefOr, Schema};
 use verax_control::activity::ROWS_OF_ACTIVITY;
 use verax_control::drills::CALLERS;
@@ -22,7 +22,7 @@ use verax_core::origin::{
     FAILURES, LARGEST_RESPONSES, LONGEST_QUERY, MAX_LISTED, MOST_ENDPOINTS, PAUSES_MS, QUEUES,
     READS_AT_ONCE, RETRY_PERCENTS, ROWS, TIMEOUTS_MS,
 };
-use verax_core::policy::{LARGEST_JITTER, LARGEST_VALUE, SMALLEST_CAP};
+use verax_core::policy::{CAPS, LARGEST_JITTER, LARGEST_VALUE};
 use verax_core::store::{LARGEST_COUNT, LONGEST_PERIOD};
 use verax_engine::cache::{LARGEST_BATCH, LARGEST_PAGE};
 use verax_engine::{cache, locks};
@@ -36,31 +36,43 @@ pub(super) enum Bounds {
     /// A text of so many characters at least and at most. Where bytes are counted a schema can say no
     /// more: what has more characters has more bytes too.
     Text(RangeInclusive<usize>),
-    /// A name.
-    Name,
+    /// A text that a regular expression fits.
+    Pattern(&'static str),
     /// A list of so many.
     List(RangeInclusive<usize>),
-    /// A list of so many names.
-    Names(RangeInclusive<usize>),
+    /// A list of so many texts that a regular expression fits.
+    Patterns(RangeInclusive<usize>, &'static str),
 }
 
-/// The regular expression of what [`Name`](verax_core::Name) accepts.
-const NAME_PATTERN: &str = "^[a-z]([a-z0-9-]{0,61}[a-z0-9])?$";
+/// What [`Name`](verax_core::Name) accepts.
+const NAME: &str = "^[a-z]([a-z0-9-]{0,61}[a-z0-9])?$";
+
+/// What a tag may be: printable ASCII, of at most [`LONGEST_TAG`](verax_core::entry::LONGEST_TAG).
+const TAG: &str = "^[ -~]{1,128}$";
+
+/// What [`Scope`](verax_core::access::Scope) accepts.
+const SCOPE: &str = "^(admin|(read|write|manage):[a-z]([a-z0-9-]{0,61}[a-z0-9])?(/[a-z]([a-z0-9-]{0,61}[a-z0-9])?)?)$";
+
+/// The lists of entity tags that conditions are (RFC 9110, section 8.8.3).
+const ENTITY_TAGS: &str = r#"^(\*|(W/)?"[!#-~]*"( *, *(W/)?"[!#-~]*")*)$"#;
+
+/// A list of tags (RFC 9875): strings as RFC 9651 writes them.
+const CACHE_GROUPS: &str = "^\"[ !#-\\[\\]-~]{1,128}\"( *, *\"[ !#-\\[\\]-~]{1,128}\"){0,31}$";
 
 /// What every bounded member of a request may be: shape, member, bounds.
 pub(super) fn members() -> Vec<(&'static str, &'static str, Bounds)> {
-    use Bounds::{List, Name, Names, Seconds, Text, Whole};
+    use Bounds::{List, Pattern, Patterns, Seconds, Text, Whole};
     let lifetime = || Seconds(Duration::ZERO..=LONGEST_LIFETIME);
     let percent = |most: u64| Whole(0..=most);
     let count = |range: RangeInclusive<u32>| Whole((*range.start()).into()..=(*range.end()).into());
     let key = || Text(1..=LONGEST_KEY);
     let mut members = vec![
-        ("CreateTenant", "name", Name),
-        ("CreateNamespace", "name", Name),
-        ("CreateOrigin", "name", Name),
-        ("CreateToken", "scopes", List(SCOPE_COUNTS)),
+        ("CreateTenant", "name", Pattern(NAME)),
+        ("CreateNamespace", "name", Pattern(NAME)),
+        ("CreateOrigin", "name", Pattern(NAME)),
+        ("CreateToken", "scopes", Patterns(SCOPE_COUNTS, SCOPE)),
         ("CreateToken", "note", Text(NOTE_LENGTHS)),
-        ("OriginChoice", "name", Name),
+        ("OriginChoice", "name", Pattern(NAME)),
         ("PolicyChange", "max_age_seconds", lifetime()),
         ("PolicyChange", "stale_while_revalidate_seconds", lifetime()),
         ("PolicyChange", "stale_if_error_seconds", lifetime()),
@@ -68,7 +80,8 @@ pub(super) fn members() -> Vec<(&'static str, &'static str, Bounds)> {
         ("PolicyChange", "jitter_percent", percent(LARGEST_JITTER.into())),
         ("PolicyChange", "early_refresh_percent", percent(LARGEST_FACTOR.into())),
         ("PolicyChange", "largest_value_bytes", Whole(1..=LARGEST_VALUE)),
-        ("PolicyChange", "cap_bytes", Whole(SMALLEST_CAP..=u64::MAX)),
+        ("PolicyChange", "cap_bytes", Whole(CAPS)),
+        ("PolicyChange", "reserve_bytes", Whole(0..=*CAPS.end())),
         ("PoolChange", "endpoints", List(0..=MOST_ENDPOINTS - 1)),
         ("PoolChange", "slow_after_ms", Whole(0..=*TIMEOUTS_MS.end())),
         ("SqlChange", "query", Text(0..=LONGEST_QUERY)),
@@ -82,7 +95,7 @@ pub(super) fn members() -> Vec<(&'static str, &'static str, Bounds)> {
         ("BatchOperation", "key", key()),
         ("BatchPut", "key", key()),
         ("BatchPut", "media_type", Text(1..=LONGEST_MEDIA_TYPE)),
-        ("BatchPut", "tags", List(0..=MOST_TAGS)),
+        ("BatchPut", "tags", Patterns(0..=MOST_TAGS, TAG)),
         ("TakeRequest", "take", Whole(0..=LARGEST_COUNT)),
         ("TakeRequest", "rate", Whole(1..=LARGEST_COUNT)),
         ("TakeRequest", "burst", Whole(1..=LARGEST_COUNT)),
@@ -96,7 +109,7 @@ pub(super) fn members() -> Vec<(&'static str, &'static str, Bounds)> {
         ("LoadProfileSpec", "clients", Whole(1..=MOST_CLIENTS.into())),
         ("LoadProfileSpec", "duration_seconds", Seconds(DURATIONS)),
         ("LoadProfileSpec", "warm_up_seconds", Seconds(Duration::ZERO..=*DURATIONS.end())),
-        ("LoadProfileSpec", "name", Name),
+        ("LoadProfileSpec", "name", Pattern(NAME)),
         ("DrillRequest", "callers", count(CALLERS)),
     ];
     for shape in ["CreateOrigin", "OriginChange"] {
@@ -105,7 +118,7 @@ pub(super) fn members() -> Vec<(&'static str, &'static str, Bounds)> {
             (shape, "total_timeout_ms", Whole(TIMEOUTS_MS)),
             (shape, "largest_response_bytes", Whole(LARGEST_RESPONSES)),
             (shape, "listings", List(0..=MAX_LISTED)),
-            (shape, "open_to", Names(0..=MAX_LISTED)),
+            (shape, "open_to", Patterns(0..=MAX_LISTED, NAME)),
         ]);
     }
     members
@@ -114,8 +127,11 @@ pub(super) fn members() -> Vec<(&'static str, &'static str, Bounds)> {
 /// What a parameter of this name may be, wherever it stands.
 fn parameter(name: &str, place: &ParameterIn, activity: bool) -> Option<Bounds> {
     let bounds = match (place, name) {
-        (ParameterIn::Path, "tenant" | "namespace" | "origin") => Bounds::Name,
-        (ParameterIn::Query, "tenant") => Bounds::Name,
+        (ParameterIn::Path, "tenant" | "namespace" | "origin") => Bounds::Pattern(NAME),
+        (ParameterIn::Query, "tenant") => Bounds::Pattern(NAME),
+        (ParameterIn::Path, "tag") => Bounds::Pattern(TAG),
+        (ParameterIn::Header, "If-Match" | "If-None-Match") => Bounds::Pattern(ENTITY_TAGS),
+        (ParameterIn::Header, "Cache-Groups") => Bounds::Pattern(CACHE_GROUPS),
         (ParameterIn::Path | ParameterIn::Query, "key") => Bounds::Text(1..=LONGEST_KEY),
         (ParameterIn::Query, "limit") if activity => {
             Bounds::Whole((*ROWS_OF_ACTIVITY.start()).into()..=(*ROWS_OF_ACTIVITY.end()).into())
@@ -128,8 +144,15 @@ fn parameter(name: &str, place: &ParameterIn, activity: bool) -> Option<Bounds> 
 
 /// Bounds a parameter of an operation.
 pub(super) fn bound_parameter(given: &mut Parameter, activity: bool) {
-    let Some(bounds) = parameter(&given.name, &given.parameter_in, activity) else { return };
-    if let Some(RefOr::T(schema)) = &mut given.schema {
+    let Some(RefOr::T(schema)) = &mut given.schema else { return };
+    // One that is absent is not sent at all.
+    if let Schema::Object(object) = schema
+        && let SchemaType::Array(types) = &object.schema_type
+        && let Some(only) = types.iter().find(|one| **one != Type::Null)
+    {
+        object.schema_type = SchemaType::Type(only.clone());
+    }
+    if let Some(bounds) = parameter(&given.name, &given.parameter_in, activity) {
         bound(schema, &bounds);
     }
 }
@@ -175,14 +198,14 @@ fn bound(schema: &mut Schema, bounds: &Bounds) -> bool {
         (Schema::Object(text), Bounds::Text(lengths)) => {
             (text.min_length, text.max_length) = (Some(*lengths.start()), Some(*lengths.end()));
         }
-        (Schema::Object(name), Bounds::Name) => is_name(name),
+        (Schema::Object(text), Bounds::Pattern(pattern)) => fits(text, pattern),
         (Schema::Array(list), Bounds::List(counts)) => of_length(list, counts),
-        (Schema::Array(list), Bounds::Names(counts)) => {
+        (Schema::Array(list), Bounds::Patterns(counts, pattern)) => {
             of_length(list, counts);
             if let ArrayItems::RefOrSchema(items) = &mut list.items
-                && let RefOr::T(Schema::Object(name)) = &mut **items
+                && let RefOr::T(Schema::Object(text)) = &mut **items
             {
-                is_name(name);
+                fits(text, pattern);
             }
         }
         _ => return false,
@@ -190,8 +213,8 @@ fn bound(schema: &mut Schema, bounds: &Bounds) -> bool {
     true
 }
 
-fn is_name(text: &mut Object) {
-    text.pattern = Some(NAME_PATTERN.to_owned());
+fn fits(text: &mut Object, pattern: &str) {
+    text.pattern = Some(pattern.to_owned());
 }
 
 fn of_length(list: &mut Array, counts: &RangeInclusive<usize>) {
@@ -200,7 +223,14 @@ fn of_length(list: &mut Array, counts: &RangeInclusive<usize>) {
 
 #[cfg(test)]
 mod tests {
+    use axum::http::{HeaderMap, HeaderName, HeaderValue};
+
     use super::*;
+    use crate::entry_fields::condition;
+
+    fn fits(pattern: &str, text: &str) -> bool {
+        regex::Regex::new(pattern).unwrap().is_match(text)
+    }
 
     #[rstest::rstest]
     fn the_pattern_of_names_accepts_what_names_may_be(
@@ -208,17 +238,64 @@ mod tests {
         #[values(1, 31, 63)] times: usize,
     ) {
         let text = text.repeat(times);
-        let pattern = regex::Regex::new(NAME_PATTERN).unwrap();
-        assert_eq!(pattern.is_match(&text), verax_core::Name::new(&text).is_ok(), "{text}");
+        assert_eq!(fits(NAME, &text), verax_core::Name::new(&text).is_ok(), "{text}");
     }
 
     #[test]
     fn the_pattern_of_names_ends_where_names_do() {
-        let pattern = regex::Regex::new(NAME_PATTERN).unwrap();
-        for (letters, fits) in [(62, true), (63, true), (64, false)] {
+        for (letters, valid) in [(62, true), (63, true), (64, false)] {
             let text = "a".repeat(letters);
-            assert_eq!(pattern.is_match(&text), fits, "{letters}");
-            assert_eq!(verax_core::Name::new(&text).is_ok(), fits, "{letters}");
+            assert_eq!(fits(NAME, &text), valid, "{letters}");
+            assert_eq!(verax_core::Name::new(&text).is_ok(), valid, "{letters}");
         }
+    }
+
+    #[rstest::rstest]
+    fn the_pattern_of_tags_accepts_what_tags_may_be(
+        #[values("a", "line 4", "~", "\u{7f}", "\t", "é", "")] text: &str,
+        #[values(1, 127, 128, 129)] times: usize,
+    ) {
+        let text = text.repeat(times);
+        assert_eq!(fits(TAG, &text), cache::checked_tags([text.as_str()]).is_ok(), "{text}");
+    }
+
+    #[rstest::rstest]
+    fn the_pattern_of_scopes_accepts_what_scopes_may_be(
+        #[values(
+            "admin",
+            "read:tideline",
+            "write:tideline/tables",
+            "manage:a/b",
+            "",
+            "admin:a",
+            "read:",
+            "read:A",
+            "read:a/",
+            "see:a",
+            "read:a/b/c",
+            " read:a"
+        )]
+        text: &str,
+    ) {
+        let parsed = text.parse::<verax_core::access::Scope>();
+        assert_eq!(fits(SCOPE, text), parsed.is_ok(), "{text}");
+    }
+
+    #[rstest::rstest]
+    fn the_pattern_of_entity_tags_accepts_what_conditions_may_be(
+        #[values("*", "\"a\"", "W/\"a\"", "\"a\", \"b\" ,W/\"\"", "a", "\"a", "w/\"a\"")]
+        text: &str,
+    ) {
+        let value = HeaderValue::from_str(text).unwrap();
+        let headers = HeaderMap::from_iter([(HeaderName::from_static("if-match"), value)]);
+        assert_eq!(fits(ENTITY_TAGS, text), condition(&headers).is_ok(), "{text}");
+    }
+
+    #[rstest::rstest]
+    fn the_pattern_of_cache_groups_accepts_no_more_than_lists_of_tags(
+        #[values("\"a\"", "\"a\", \"line 4\"", "\"a\" , \"b\"", "a", "\"a", "\"\"", "\"a\",", "1")]
+        text: &str,
+    ) {
+        assert_eq!(fits(CACHE_GROUPS, text), cache::parse_tags(text).is_ok(), "{text}");
     }
 }

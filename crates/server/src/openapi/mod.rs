@@ -4,8 +4,9 @@ mod bounds;
 
 use axum::Json;
 use utoipa::openapi::path::Operation;
+use utoipa::openapi::schema::AdditionalProperties;
 use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
-use utoipa::openapi::{Content, Ref, RefOr, Response};
+use utoipa::openapi::{Content, Ref, RefOr, Response, Schema};
 use utoipa::{Modify, OpenApi};
 
 use crate::{
@@ -66,6 +67,18 @@ impl Modify for Complete {
                 bounds::bound_member(shape, member, &of);
             }
         }
+        for choice in ["BatchOperation", "WarmValues", "CreateSession"] {
+            if let Some(RefOr::T(Schema::OneOf(choice))) = shapes.get_mut(choice) {
+                choice.items.iter_mut().for_each(close);
+            }
+        }
+    }
+}
+
+/// One of several shapes that are told apart by their only member: there is no other.
+fn close(shape: &mut RefOr<Schema>) {
+    if let RefOr::T(Schema::Object(object)) = shape {
+        object.additional_properties = Some(Box::new(AdditionalProperties::FreeForm(false)));
     }
 }
 

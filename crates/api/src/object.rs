@@ -1,0 +1,85 @@
+//! Shapes with members, in JSON as objects only.
+
+use std::fmt;
+use std::marker::PhantomData;
+
+use serde::de::value::MapAccessDeserializer;
+use serde::de::{Deserialize, Deserializer, MapAccess, Visitor};
+
+/// A shape of a request as JSON has it: an object. What is derived for a shape by itself takes an
+/// array of its members as well, in an order that is nobody's business.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Object<T>(pub T);
+
+impl<'de, T: Deserialize<'de>> Deserialize<'de> for Object<T> {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct Members<T>(PhantomData<T>);
+
+        impl<'de, T: Deserialize<'de>> Visitor<'de> for Members<T> {
+            type Value = Object<T>;
+
+            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str("an object")
+            }
+
+            fn visit_map<A: MapAccess<'de>>(self, members: A) -> Result<Object<T>, A::Error> {
+                T::deserialize(MapAccessDeserializer::new(members)).map(Object)
+            }
+        }
+
+        deserializer.deserialize_map(Members(PhantomData))
+    }
+}
+
+/// Reads a member that is a shape.
+pub(crate) fn object<'de, T: Deserialize<'de>, D: Deserializer<'de>>(
+    deserializer: D,
+) -> Result<T, D::Error> {
+    Object::deserialize(deserializer).map(|Object(shape)| shape)
+}
+
+/// Reads a member that is a shape or `null`.
+pub(crate) fn object_or_null<'de, T: Deserialize<'de>, D: Deserializer<'de>>(
+    deserializer: D,
+) -> Result<Option<T>, D::Error> {
+    let there = Option::<Object<T>>::deserialize(deserializer)?;
+    Ok(there.map(|Object(shape)| shape))
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+    use crate::{BatchRequest, CreateNamespace, CreateOrigin, OriginChange, PolicyChange};
+
+    fn reads<'j, T: Deserialize<'j>>(json: &'j str) -> Result<T, String> {
+        serde_json::from_str::<Object<T>>(json).map(|Object(t)| t).map_err(|e| e.to_string())
+    }
+
+    #[rstest]
+    #[case(reads::<PolicyChange>("[]").map(drop))]
+    #[case(reads::<PolicyChange>(r#"{"origin":["stand-in",null]}"#).map(drop))]
+    #[case(reads::<CreateNamespace>(r#"{"name":"boards","policy":[null,null]}"#).map(drop))]
+    #[case(reads::<CreateOrigin>(r#"{"name":"o","url":"http://h/{key}","guard":[1]}"#).map(drop))]
+    #[case(reads::<OriginChange>(r#"{"pool":[[],null]}"#).map(drop))]
+    #[case(reads::<OriginChange>(r#"{"sql":[]}"#).map(drop))]
+    #[case(reads::<BatchRequest>(r#"{"operations":[{"put":["k","v"]}]}"#).map(drop))]
+    fn an_array_is_no_shape(#[case] read: Result<(), String>) {
+        assert!(read.unwrap_err().contains("expected an object"));
+    }
+
+    #[test]
+    fn objects_are_read_as_ever() {
+        let json = r#"{"name":"boards","policy":{"max_age_seconds":5,"origin":{"name":"o"}}}"#;
+        let created = reads::<CreateNamespace>(json).unwrap();
+        assert_eq!(created.policy.max_age_seconds, Some(5.0));
+        assert_eq!(created.policy.origin.unwrap().unwrap().name, "o");
+        let json = r#"{"guard":{"failures":3},"pool":null}"#;
+        let changed = reads::<OriginChange>(json).unwrap();
+        assert_eq!((changed.guard.unwrap().failures, changed.pool), (Some(3), None));
+        let error = reads::<CreateNamespace>(r#"{"name":"b","polcy":{}}"#).unwrap_err();
+        assert!(error.contains("unknown field `polcy`"), "{error}");
+        assert_eq!(reads::<PolicyChange>("{}").unwrap(), PolicyChange::default());
+    }
+}
