@@ -1,7 +1,13 @@
 //! Hostile load from many connections: memory must stay within its margin, and a quiet tenant must
 //! hardly notice.
+//!
+//! The service has this process to itself. Attackers and the quiet tenant have one each, and the
+//! attackers' comes after the others wherever a processor is wanted, as if they were on other
+//! machines: what is measured is how the service shares itself out.
 
+use std::io::{BufRead, BufReader, Read, Write};
 use std::net::SocketAddr;
+use std::process::{Child, Command, Stdio};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
@@ -11,7 +17,7 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::task::JoinSet;
 use verax_api::PolicyChange;
-use verax_client::{Cache, CacheOptions, Client, ClientOptions, PutOptions};
+use verax_client::{CacheOptions, Client, ClientOptions, PutOptions};
 use verax_control::access::Caller;
 use verax_core::Name;
 use verax_core::access::Scope;
@@ -164,19 +170,115 @@ async fn attack(
     tokio::time::timeout(CONNECTION_TIME, both).await.unwrap_or(Ok(()))
 }
 
-/// Reads one key after the other, two hundred a second, until a moment.
-async fn quiet(cache: Cache, until: Instant, meter: Arc<LatencyMeter>) -> Result<(), String> {
-    let mut ticks = tokio::time::interval(Duration::from_millis(5));
-    let mut key = 0;
-    while Instant::now() < until {
-        ticks.tick().await;
-        let (name, began) = (format!("gauge/{}", key % 1_000), Instant::now());
-        let found = cache.get(&name).await.map_err(|e| e.to_string())?;
-        meter.record(began.elapsed());
-        found.ok_or_else(|| format!("{name} is gone, although its namespace has a reserve"))?;
-        key += 1;
+/// What a process of callers is told: where the service is, for how long to call it, and with which
+/// token.
+#[derive(Debug, Clone)]
+struct Orders {
+    wire: SocketAddr,
+    time: Duration,
+    token: String,
+}
+
+impl Orders {
+    /// Begins a process that carries them out.
+    fn begin(&self, role: &str, courteous: bool) -> Result<Child, Failure> {
+        let program = std::env::current_exe()?;
+        let mut command = Command::new(if courteous { "nice".into() } else { program.clone() });
+        if courteous {
+            command.args(["-n", "19"]).arg(&program);
+        }
+        let orders = format!("{role}/{}/{}", self.wire, self.time.as_secs_f64());
+        command.args(["--probe", &orders]).stdin(Stdio::piped()).stdout(Stdio::piped());
+        let mut child = command.spawn()?;
+        if let Some(mut input) = child.stdin.take() {
+            input.write_all(self.token.as_bytes())?;
+        }
+        Ok(child)
     }
+
+    /// Reads what [`begin`](Self::begin) gave this process.
+    fn received(text: &str) -> Result<Self, Failure> {
+        let (wire, seconds) = text.split_once('/').ok_or("no orders")?;
+        let mut token = String::new();
+        std::io::stdin().read_to_string(&mut token)?;
+        let time = Duration::from_secs_f64(seconds.parse()?);
+        Ok(Self { wire: wire.parse()?, time, token })
+    }
+}
+
+/// The process of the attackers: says every second how many requests they have sent.
+pub(crate) fn attackers(orders: &str) -> Result<(), Failure> {
+    let Orders { wire, time, token } = Orders::received(orders)?;
+    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build()?;
+    runtime.block_on(async {
+        announced();
+        let (sent, stop) = (Arc::new(AtomicU64::new(0)), Instant::now() + time);
+        let token: Arc<str> = token.into();
+        let mut attacks = JoinSet::new();
+        for (kind, connections) in ATTACKS {
+            for _ in 0..connections {
+                let (token, sent) = (Arc::clone(&token), Arc::clone(&sent));
+                attacks.spawn(async move {
+                    while Instant::now() < stop {
+                        if attack(wire, &token, kind, &sent).await.is_err() {
+                            tokio::time::sleep(Duration::from_millis(100)).await;
+                        }
+                    }
+                });
+            }
+        }
+        while Instant::now() < stop {
+            tokio::time::sleep(Duration::from_secs(1)).await;
+            println!("{}", sent.load(Ordering::Relaxed));
+        }
+        attacks.shutdown().await;
+        Ok(())
+    })
+}
+
+fn client(wire: SocketAddr, token: &str) -> Result<Client, Failure> {
+    let token = Some(token.to_owned());
+    Ok(Client::new(ClientOptions { wire: wire.to_string(), token, ..Default::default() })?)
+}
+
+fn patient() -> CacheOptions {
+    CacheOptions { timeout: Duration::from_secs(10), ..CacheOptions::default() }
+}
+
+/// The process of the quiet tenant: reads one key after the other, two hundred a second, and says the
+/// median and the p99 in nanoseconds.
+pub(crate) fn quiet(orders: &str) -> Result<(), Failure> {
+    let Orders { wire, time, token } = Orders::received(orders)?;
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
+    let meter = LatencyMeter::default();
+    runtime.block_on(async {
+        let levels = client(wire, &token)?.cache("tideline", "levels", patient())?;
+        let mut ticks = tokio::time::interval(Duration::from_millis(5));
+        let stop = Instant::now() + time;
+        for key in 0u64.. {
+            ticks.tick().await;
+            let (name, began) = (format!("gauge/{}", key % 1_000), Instant::now());
+            if began > stop {
+                break;
+            }
+            let found = levels.get(&name).await?;
+            meter.record(began.elapsed());
+            found.ok_or_else(|| format!("{name} is gone, although its namespace has a reserve"))?;
+        }
+        Ok::<_, Failure>(())
+    })?;
+    let counts = meter.counts();
+    let at = |part| counts.quantile(part).unwrap_or_default().as_nanos();
+    println!("{} {}", at(0.5), at(0.99));
     Ok(())
+}
+
+/// The median and the p99 of the quiet tenant's look-ups for a time.
+fn measured(orders: &Orders) -> Result<(Duration, Duration), Failure> {
+    let output = orders.begin("quiet", false)?.wait_with_output()?;
+    let said = String::from_utf8(output.stdout)?;
+    let (median, p99) = said.trim().split_once(' ').ok_or("the quiet tenant failed")?;
+    Ok((Duration::from_nanos(median.parse()?), Duration::from_nanos(p99.parse()?)))
 }
 
 /// Memory, and the quiet tenant's latency, beside hostile load.
@@ -184,10 +286,16 @@ pub(crate) fn run(options: &Options) -> Result<Table, Failure> {
     let whole = Duration::from_secs_f64(options.soak_seconds);
     let fixture = Fixture::start(LIMIT)?;
     let service = Arc::clone(&fixture.service);
-    let mut rows =
-        table(["after", "requests sent", "in flight", "resident beyond the start", "quiet p99"]);
+    let mut rows = table([
+        "after",
+        "requests sent",
+        "in flight",
+        "resident beyond the start",
+        "quiet p50",
+        "quiet p99",
+    ]);
     let mib = |bytes: u64| format!("{:.1} MiB", bytes as f64 / f64::from(1 << 20));
-    fixture.runtime.block_on(async {
+    let (wire, hostile) = fixture.runtime.block_on(async {
         let admin = Caller::service("benchmark", vec![Scope::Admin]);
         let control = service.control();
         control.create_tenant(&admin, "flood").await?;
@@ -202,62 +310,53 @@ pub(crate) fn run(options: &Options) -> Result<Table, Failure> {
         control.create_namespace(&admin, &Name::new("flood")?, "junk", &junk).await?;
         control.create_namespace(&admin, &Name::new("tideline")?, "levels", &reserve).await?;
         let scopes = ["read:flood", "write:flood"].map(str::to_owned);
-        let hostile: Arc<str> = control.create_token(&admin, &scopes, "").await?.secret.into();
+        let hostile = control.create_token(&admin, &scopes, "").await?.secret;
         let listener = TcpListener::bind("127.0.0.1:0").await?;
         let wire = listener.local_addr()?;
         let limits = WireLimits::default();
         tokio::spawn(verax_server::serve_wire(listener, Arc::clone(&service), None, limits));
-        let own = ClientOptions {
-            wire: wire.to_string(),
-            token: Some(fixture.token.clone()),
-            ..Default::default()
-        };
-        let client = Client::new(own)?;
-        let patient = CacheOptions { timeout: Duration::from_secs(10), ..CacheOptions::default() };
-        let levels = client.cache("tideline", "levels", patient.clone())?;
+        let client = client(wire, &fixture.token)?;
+        let levels = client.cache("tideline", "levels", patient())?;
         for n in 0..1_000 {
             levels.put(&format!("gauge/{n}"), vec![7; 128], PutOptions::default()).await?;
         }
-        let large = client.cache("flood", "junk", patient)?;
+        let large = client.cache("flood", "junk", patient())?;
         large.put("large", vec![7; 30 << 10], PutOptions::default()).await?;
-
-        let measured = async |time: Duration| -> Result<Duration, Failure> {
-            let meter = Arc::new(LatencyMeter::default());
-            quiet(levels.clone(), Instant::now() + time, Arc::clone(&meter)).await?;
-            Ok(meter.counts().quantile(0.99).unwrap_or_default())
-        };
-        let alone = measured(whole / ALONE_PART).await?;
-        announced();
-        let (at_start, started) = (resident()?, Instant::now());
-        let shown = |time: Duration| format!("{:.2} ms", time.as_secs_f64() * 1_000.0);
-        rows.add_row(["alone".into(), "0".into(), mib(0), mib(0), shown(alone)]);
-
-        let (sent, stop) = (Arc::new(AtomicU64::new(0)), started + whole);
-        let mut attacks = JoinSet::new();
-        for (kind, connections) in ATTACKS {
-            for _ in 0..connections {
-                let (token, sent) = (Arc::clone(&hostile), Arc::clone(&sent));
-                attacks.spawn(async move {
-                    while Instant::now() < stop {
-                        if attack(wire, &token, kind, &sent).await.is_err() {
-                            tokio::time::sleep(Duration::from_millis(100)).await;
-                        }
-                    }
-                });
-            }
-        }
-        for _ in 0..SAMPLES {
-            let p99 = measured(whole / SAMPLES).await?;
-            rows.add_row([
-                format!("{:.0} s", started.elapsed().as_secs_f64()),
-                sent.load(Ordering::Relaxed).to_string(),
-                mib(service.engine().in_flight().taken()),
-                mib(resident()?.saturating_sub(at_start)),
-                format!("{} ({:.2} ×)", shown(p99), p99.as_secs_f64() / alone.as_secs_f64()),
-            ]);
-        }
-        attacks.shutdown().await;
-        Ok::<_, Failure>(())
+        Ok::<_, Failure>((wire, hostile))
     })?;
-    Ok(right_aligned(rows, 0..5))
+
+    let own = |time| Orders { wire, time, token: fixture.token.clone() };
+    let alone = measured(&own(whole / ALONE_PART))?;
+    let shown = |time: Duration, alone: Duration| {
+        let times = time.as_secs_f64() / alone.as_secs_f64();
+        format!("{:.2} ms ({times:.2} ×)", time.as_secs_f64() * 1_000.0)
+    };
+    let mut row = |after: String, sent: String, resident, (p50, p99): (Duration, Duration)| {
+        let in_flight = mib(service.engine().in_flight().taken());
+        let (p50, p99) = (shown(p50, alone.0), shown(p99, alone.1));
+        rows.add_row([after, sent, in_flight, mib(resident), p50, p99]);
+    };
+    row("alone".into(), "0".into(), 0, alone);
+    let (at_start, started) = (resident()?, Instant::now());
+    let mut attackers = Orders { wire, time: whole, token: hostile }.begin("hostile", true)?;
+    let sent = Arc::new(AtomicU64::new(0));
+    let counting = attackers.stdout.take().map(|said| {
+        let sent = Arc::clone(&sent);
+        std::thread::spawn(move || {
+            for line in BufReader::new(said).lines().map_while(Result::ok) {
+                sent.store(line.parse().unwrap_or(0), Ordering::Relaxed);
+            }
+        })
+    });
+    for _ in 0..SAMPLES {
+        let latency = measured(&own(whole / SAMPLES))?;
+        let after = format!("{:.0} s", started.elapsed().as_secs_f64());
+        let sent = sent.load(Ordering::Relaxed).to_string();
+        row(after, sent, resident()?.saturating_sub(at_start), latency);
+    }
+    attackers.wait()?;
+    if let Some(counting) = counting {
+        let _ = counting.join();
+    }
+    Ok(right_aligned(rows, 0..6))
 }

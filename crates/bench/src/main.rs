@@ -18,6 +18,7 @@ mod memory;
 mod metrics;
 mod rounds;
 mod soak;
+mod steps;
 mod store_get;
 mod tables;
 mod waiters;
@@ -65,7 +66,7 @@ enum Part {
 const SOAK: &str = "soak";
 const HOSTILE: &str = "hostile";
 
-const PARTS: [(&str, Part); 12] = [
+const PARTS: [(&str, Part); 13] = [
     ("memory", Part::Own(|_| memory::run())),
     ("wire-get", Part::Ratios(wire_get::run)),
     ("http-hit", Part::Ratios(http_hit::run)),
@@ -74,6 +75,7 @@ const PARTS: [(&str, Part); 12] = [
     ("many-entries", Part::Ratios(growth::entries)),
     ("waiters", Part::Own(|_| waiters::run())),
     ("expiry", Part::Own(|_| expiry::run())),
+    ("steps", Part::Own(|_| steps::run())),
     ("growth", Part::Own(growth::run)),
     ("eviction", Part::Own(|_| Ok(eviction::run()))),
     (SOAK, Part::Own(soak::run)),
@@ -81,9 +83,14 @@ const PARTS: [(&str, Part); 12] = [
 ];
 
 fn main() -> Result<(), Failure> {
+    // As the service does.
+    verax_service::set_up_allocator();
     let options = Options::parse();
-    if let Some(what) = &options.probe {
-        return memory::probe(what);
+    match options.probe.as_deref().map(|what| what.split_once('/').unwrap_or((what, ""))) {
+        None => {}
+        Some(("hostile", orders)) => return hostile::attackers(orders),
+        Some(("quiet", orders)) => return hostile::quiet(orders),
+        Some((what, _)) => return memory::probe(what),
     }
     let wanted = |name: &str| match &options.name {
         Some(part) => name.contains(part.as_str()),

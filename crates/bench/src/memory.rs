@@ -5,7 +5,7 @@ use std::process::Command;
 use std::time::Duration;
 
 use comfy_table::Table;
-use verax_core::{Entry, Key, Lifetime, NamespaceId, Precondition, Quota, Store, Timestamp};
+use verax_core::{Entry, Key, Lifetime, NamespaceId, Precondition, Quota, Store, Tag, Timestamp};
 
 use crate::tables::{right_aligned, table};
 
@@ -26,23 +26,52 @@ fn size(number: u64) -> usize {
     (number.wrapping_mul(0x9e37_79b9_7f4a_7c15) >> 33) as usize % 225 + 32
 }
 
-fn put(partition: &verax_core::Partition, number: u64, bytes: usize) -> Result<u64, Failure> {
+/// What entries have beyond key, value and max-age.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum More {
+    Nothing,
+    StaleTimes,
+    Tag,
+}
+
+impl More {
+    const ALL: [(&str, More); 3] = [
+        ("million", More::Nothing),
+        ("million-stale", More::StaleTimes),
+        ("million-tag", More::Tag),
+    ];
+}
+
+fn put(
+    partition: &verax_core::Partition,
+    number: u64,
+    bytes: usize,
+    more: More,
+) -> Result<u64, Failure> {
     let key = Key::new(format!("board/harbour-{number:07}"))?;
-    let (lifetime, now) = (Lifetime::of(Duration::from_secs(3_600)), Timestamp::from_millis(0));
-    let entry = Entry::new(vec![7; bytes], "application/json", lifetime, now);
+    let (mut lifetime, now) = (Lifetime::of(Duration::from_secs(3_600)), Timestamp::from_millis(0));
+    if more == More::StaleTimes {
+        lifetime.stale_while_revalidate = Duration::from_secs(60);
+        lifetime.stale_if_error = Duration::from_secs(600);
+    }
+    let mut entry = Entry::new(vec![7; bytes], "application/json", lifetime, now);
+    if more == More::Tag {
+        let tags: Vec<Tag> = vec![format!("line-{}", number % 1_000).as_str().into()];
+        entry = entry.with_tags(tags);
+    }
     partition.put(&key, &entry, Precondition::Always, now)?;
     Ok((key.as_str().len() + bytes) as u64)
 }
 
 /// What a million entries take: payload, counted, resident. Only in a process of its own, whose
 /// memory was not used for anything else before.
-fn million() -> Result<[u64; 3], Failure> {
+fn million(more: More) -> Result<[u64; 3], Failure> {
     let before = resident()?;
     let store = Store::new(u64::MAX);
     let partition = store.open(NamespaceId(1), Quota::default());
     let mut payload = 0;
     for number in 0..ENTRIES {
-        payload += put(&partition, number, size(number))?;
+        payload += put(&partition, number, size(number), more)?;
     }
     Ok([payload, store.used(), resident()? - before])
 }
@@ -57,7 +86,8 @@ fn changing() -> Result<[u64; 3], Failure> {
     for (round, bytes) in [100, 3_000, 40, 20_000, 500, 100_000, 200].into_iter().enumerate() {
         let writes = 200_000_000 / (bytes as u64 + 200);
         for number in 0..writes {
-            put(&partition, round as u64 * 10_000_000 + number % 3_000_000, bytes)?;
+            let key = round as u64 * 10_000_000 + number % 3_000_000;
+            put(&partition, key, bytes, More::Nothing)?;
             if number % 1_000 == 0 {
                 highest = highest.max(resident()?.saturating_sub(before));
             }
@@ -66,9 +96,12 @@ fn changing() -> Result<[u64; 3], Failure> {
     Ok([LIMIT, store.used(), highest])
 }
 
-/// Measures one of the two, for the process that asked for it.
+/// Measures one of them, for the process that asked for it.
 pub(crate) fn probe(what: &str) -> Result<(), Failure> {
-    let numbers = if what == "million" { million()? } else { changing()? };
+    let numbers = match More::ALL.into_iter().find(|(name, _)| *name == what) {
+        Some((_, more)) => million(more)?,
+        None => changing()?,
+    };
     println!("{}", numbers.map(|n| n.to_string()).join(" "));
     Ok(())
 }
@@ -88,6 +121,14 @@ pub(crate) fn run() -> Result<Table, Failure> {
     rows.add_row(["1 M entries of 32 to 256 B, keys of 21 B: key and value".into(), each(payload)]);
     rows.add_row(["beyond them, as counted by the store".into(), each(counted - payload)]);
     rows.add_row(["beyond them, by resident memory (goal: 64 B)".into(), each(taken - payload)]);
+    let bare = taken;
+    for (what, probe) in [
+        ("more with both stale times (goal: 16 B)", "million-stale"),
+        ("more with one of 1,000 tags (goal: 40 B)", "million-tag"),
+    ] {
+        let [_, _, taken] = probed(probe)?;
+        rows.add_row([what.into(), each(taken.saturating_sub(bare))]);
+    }
     let [limit, counted, highest] = probed("changing")?;
     let mib = |bytes: u64| format!("{:.1} MiB", bytes as f64 / f64::from(1 << 20));
     let what =

@@ -26,6 +26,7 @@ use failure::Failure;
 const SHUTDOWN_TIMEOUT: Duration = Duration::from_millis(500);
 
 fn main() -> ExitCode {
+    verax_service::set_up_allocator();
     let arguments = Arguments::parse();
     match run(arguments) {
         Ok(()) => ExitCode::SUCCESS,

@@ -83,7 +83,7 @@ impl Namespace {
     /// Adds to a counter; a missing one starts at 0 with `lifetime`.
     ///
     /// # Errors
-    /// [`ClientError`]; what is no number is the problem `not-a-counter`.
+    /// [`ClientError`]; what is no number is the problem `wrong-kind`.
     pub async fn add(
         &self,
         key: &str,

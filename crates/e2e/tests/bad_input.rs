@@ -81,7 +81,7 @@ async fn requests_are_refused_with_what_is_wrong() {
         (put("transfer-encoding: gzip, chunked\r\n"), 501, "chunked"),
         (with("GET", &format!("{entries}?prefix=%FF"), "", ""), 400, "UTF-8"),
         (put("cache-control: max-age=soon\r\n"), 400, "soon"),
-        (put("cache-control: no-store\r\n"), 400, "no-store"),
+        (put("cache-control: no-store\r\n"), 422, "no-store"),
         (put("cache-groups: boards\r\n"), 400, "Cache-Groups"),
         (put("if-match: 12\r\n"), 400, "If-Match"),
         (put("if-match: \"00000000000000000000000000000000\"\r\n"), 412, "condition"),

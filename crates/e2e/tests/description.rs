@@ -37,13 +37,13 @@ const BOUNDS: [&str; 8] = [
 /// is held, or what cannot be for reasons that no schema says.
 const SETTINGS: &str = r#"
 [checks.positive_data_acceptance]
-expected-statuses = ["2xx", 403, 404, 409, 412, 422, 423, 429]
+expected-statuses = ["2xx", 403, 404, 409, 412, 413, 422, 423, 429]
 
 # The tester has its own idea of what an If-Match may be: without quotes.
 [[operations]]
 include-path-regex = "/namespaces/[^/]+$|/entries/"
 [operations.checks.positive_data_acceptance]
-expected-statuses = ["2xx", 400, 403, 404, 409, 412, 422, 423, 429]
+expected-statuses = ["2xx", 400, 403, 404, 409, 412, 413, 422, 423, 429]
 "#;
 
 fn run(command: &mut Command) {

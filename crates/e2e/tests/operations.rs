@@ -141,7 +141,7 @@ fn quotas_are_kept_and_are_for_administrators() {
     assert_eq!(policy["jitter_percent"], 20);
     for (more, says) in [
         (["--reserve", "30MiB"], "leaves 25165824"),
-        (["--cap", "10"], "at least 1048576"),
+        (["--cap", "10"], "use 1048576 (1 MiB) to"),
         (["--jitter", "80"], "use 0 to 50"),
     ] {
         let mut create = vec!["namespace", "create", "ferrydesk/more"];

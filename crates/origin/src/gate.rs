@@ -7,7 +7,7 @@ use std::time::Instant;
 
 use tokio::sync::{Semaphore, SemaphorePermit};
 use verax_core::Timestamp;
-use verax_core::guard::breaker::BreakerRule;
+use verax_core::guard::breaker::{BreakerRule, BreakerState};
 use verax_core::guard::endpoints::{Endpoints, Health};
 use verax_core::guard::retry_budget::RetryBudget;
 use verax_core::origin::{Balance, OriginGuard};
@@ -110,6 +110,11 @@ impl Gate {
     /// Takes a retry from the budget, if there is one.
     pub(crate) fn may_retry(&self) -> bool {
         self.budget().take()
+    }
+
+    /// Whether all servers are set aside for the moment, so that no call is let through.
+    pub(crate) fn is_shut(&self) -> bool {
+        matches!(self.endpoints().state(self.now()), BreakerState::Open(_))
     }
 
     /// Its servers, which are at `urls`, and who is before it.

@@ -288,6 +288,11 @@ impl Origin {
         }
     }
 
+    /// Whether all its servers are set aside for the moment: a read now would be refused.
+    pub fn is_shut(&self) -> bool {
+        self.gate.is_shut()
+    }
+
     /// What its breakers do, and how many calls are under way and waiting.
     pub fn state(&self) -> OriginState {
         let urls = match &self.reader {

@@ -179,9 +179,13 @@ pub(crate) async fn add(
     let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
     let lifetime = cache_control(request.cache_control.as_deref())?;
     let counted = writer.add(&key, request.add, lifetime);
-    let counted = counted
-        .map_err(|e| Failure::new("not-a-counter", "Nothing can be added", 409, e.to_string()))?;
+    let counted = counted.map_err(|error| wrong_kind(&error))?;
     Ok(axum::Json(Counter { value: counted.value, created: counted.created }))
+}
+
+/// What is there is no such thing, or too large a number.
+fn wrong_kind(error: &dyn std::fmt::Display) -> Failure {
+    Failure::new("wrong-kind", "The entry is something else", 409, error.to_string())
 }
 
 /// Take from an allowance, if there is enough.
@@ -209,10 +213,7 @@ pub(crate) async fn take(
     match writer.take(&key, request.take, rate) {
         Ok(Taken::Allowed { left }) => Ok(axum::Json(Allowance { left }).into_response()),
         Ok(Taken::Later { retry_after }) => Ok(spent(retry_after)),
-        Err(error @ verax_core::store::TakeError::NotAnAllowance) => {
-            let title = "The entry is something else";
-            Err(Failure::new("not-an-allowance", title, 409, error.to_string()))
-        }
+        Err(error @ verax_core::store::TakeError::NotAnAllowance) => Err(wrong_kind(&error)),
         Err(error) => Err(invalid(&error)),
     }
 }

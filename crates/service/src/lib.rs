@@ -20,8 +20,10 @@
 //! # }
 //! ```
 
+mod allocator;
 mod service;
 
+pub use allocator::set_up_allocator;
 pub use service::{Service, ServiceOptions};
 pub use verax_control::{Control, ControlError, ControlOptions};
 pub use verax_engine::{Engine, EngineError, EngineOptions};

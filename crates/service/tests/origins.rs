@@ -447,6 +447,45 @@ async fn nothing_older_is_read_after_a_write_was_told(#[case] tell: Tell) {
     Arc::into_inner(all).unwrap().fixture.end().await;
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn stale_hits_in_an_outage_begin_no_refills() {
+    let policy = PolicyChange {
+        max_age_seconds: Some(0.01),
+        stale_while_revalidate_seconds: Some(600.0),
+        ..Default::default()
+    };
+    let all = started(policy).await;
+    // One key's failures alone would not be its server's.
+    let keys: Vec<String> = (0..10).map(|n| format!("k{n}")).collect();
+    for key in &keys {
+        all.desk.has(key, "v").await;
+        assert_eq!(all.read(key).await, Ok("v".into()));
+    }
+    all.desk.fails.store(500, Ordering::SeqCst);
+    let counters = || all.fixture.reading("ferrydesk/boards");
+    until("its server is set aside", async || {
+        for key in &keys {
+            assert_eq!(all.read(key).await, Ok("v".into()));
+        }
+        counters().origin_refusals > 0
+    })
+    .await;
+    let before = counters();
+    for key in keys.iter().cycle().take(500) {
+        assert_eq!(all.read(key).await, Ok("v".into()));
+    }
+    let after = counters();
+    let ended = |of: &verax_observe::CounterReading| of.refills.iter().sum::<u64>();
+    // Now and then one is let through, to see.
+    assert!(ended(&after) - ended(&before) < 20, "{before:?} {after:?}");
+    assert!(after.origin_refusals - before.origin_refusals > 480, "{before:?} {after:?}");
+    // It is refreshed as soon as the origin is back.
+    all.desk.fails.store(0, Ordering::SeqCst);
+    all.desk.has("k0", "again").await;
+    until("the origin is back", async || all.read("k0").await == Ok("again".into())).await;
+    all.fixture.end().await;
+}
+
 /// A MariaDB with a few gauges, and the name of the secret that opens it.
 async fn gauges(url: &str, credentials: &std::path::Path) -> String {
     let mut connection = AsyncMysqlConnection::establish(url).await.unwrap();

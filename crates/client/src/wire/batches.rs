@@ -1,6 +1,6 @@
 //! Several keys in one call.
 
-use verax_wire::{BatchOperations, GetFlags, Reply, Request};
+use verax_wire::{BatchOperations, GetFlags, LARGEST_BATCH, Reply, Request};
 
 use super::cache::{Cache, checked, done, hit, put_frame, unexpected};
 use super::link::{RawReply, refusal};
@@ -9,6 +9,12 @@ use crate::error::ClientError;
 
 impl Cache {
     async fn batch(&self, operations: &[Request<'_>]) -> Result<RawReply, ClientError> {
+        if operations.len() > LARGEST_BATCH {
+            let many = operations.len();
+            let text =
+                format!("a batch of {many} operations is too large: use at most {LARGEST_BATCH}");
+            return Err(ClientError::Invalid(text));
+        }
         self.ask(Request::Batch(BatchOperations::of(operations))).await
     }
 

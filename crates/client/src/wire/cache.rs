@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use verax_core::Entry;
-use verax_core::entry::Tag;
+use verax_core::entry::{LONGEST_TAG, MOST_TAGS, MediaType, Tag};
 use verax_wire::{GetFlags, Lifetime, Put, Reply, Request, Tags, Value};
 
 use super::breaker::Breaker;
@@ -124,6 +124,16 @@ pub(super) fn put_frame<'a>(
     options: &'a PutOptions,
     tags: &'a [&'a str],
 ) -> Result<Put<'a>, ClientError> {
+    // What a frame has no place for is refused here: there it would be cut off, or end the connection.
+    let invalid = |error: String| ClientError::Invalid(error);
+    MediaType::parse(&packed.media_type).map_err(|e| invalid(e.to_string()))?;
+    if tags.len() > MOST_TAGS {
+        let many = tags.len();
+        return Err(invalid(format!(
+            "an entry with {many} tags has too many: use at most {MOST_TAGS}"
+        )));
+    }
+    tags.iter().try_for_each(|tag| checked_tag(tag).map(drop))?;
     Ok(Put {
         key: checked(key)?,
         value: &packed.value,
@@ -140,6 +150,17 @@ pub(super) fn put_frame<'a>(
             PutCondition::IfMatches(tag) => verax_wire::PutCondition::IfMatches(entity_tag(tag)?),
         },
     })
+}
+
+/// A tag that a frame has a place for.
+pub(super) fn checked_tag(tag: &str) -> Result<&str, ClientError> {
+    match tag.len() {
+        1..=LONGEST_TAG => Ok(tag),
+        length => {
+            let text = format!("a tag of {length} bytes is out of range: use 1 to {LONGEST_TAG}");
+            Err(ClientError::Invalid(text))
+        }
+    }
 }
 
 pub(super) fn checked(key: &str) -> Result<&str, ClientError> {
@@ -448,7 +469,7 @@ impl Cache {
     /// # Errors
     /// [`ClientError`].
     pub async fn invalidate_tag(&self, tag: &str) -> Result<(), ClientError> {
-        let raw = self.ask(Request::InvalidateTag { tag }).await;
+        let raw = self.ask(Request::InvalidateTag { tag: checked_tag(tag)? }).await;
         if let Some(near) = &self.0.near {
             near.pushed(&super::link::Pushed::Tag(tag.to_owned()));
         }

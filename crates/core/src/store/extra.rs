@@ -4,14 +4,12 @@
 //! An [`ExtraTable`] belongs to one partition. It interns extras and the texts of tags, counts what
 //! they take, and forgets each as soon as the last entry that has it is gone.
 
-use std::collections::HashMap;
 use std::hash::{BuildHasher, RandomState};
 use std::sync::atomic::{AtomicU32, AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
-use hashbrown::HashTable;
-
+use super::index::Index;
 use super::memory::allocated;
 use crate::entry::{Entry, MediaType, Tag, Tags};
 use crate::lifetime::Lifetime;
@@ -27,6 +25,10 @@ struct TagRecord {
 }
 
 impl TagRecord {
+    fn hash(&self, hashing: &RandomState) -> u64 {
+        hashing.hash_one(&*self.name)
+    }
+
     /// The memory of the record, its name, and its place in the table.
     fn memory(&self) -> u64 {
         let counters = 2 * size_of::<usize>();
@@ -176,8 +178,8 @@ pub(super) struct ExtraTable {
 
 #[derive(Debug, Default)]
 struct Interned {
-    extras: HashTable<Arc<Extra>>,
-    tags: HashMap<Tag, Arc<TagRecord>>,
+    extras: Index<Arc<Extra>>,
+    tags: Index<Arc<TagRecord>>,
 }
 
 impl ExtraTable {
@@ -222,7 +224,8 @@ impl ExtraTable {
         }
         let mut interned = self.interned();
         if !extra.tags.is_empty() {
-            let tagged: Vec<Tagged> = extra.tags.iter().map(|name| interned.tagged(name)).collect();
+            let tagged: Vec<Tagged> =
+                extra.tags.iter().map(|name| interned.tagged(name, &self.hashing)).collect();
             // The table's texts, so that equal ones are there once.
             let names: Vec<Tag> = tagged.iter().map(|t| Arc::clone(&t.record.name)).collect();
             (extra.tags, extra.tagged) = (names.into(), tagged.into());
@@ -256,7 +259,7 @@ impl ExtraTable {
         }
         let extra = Arc::new(extra);
         let hash_of = |other: &Arc<Extra>| other.hash(&self.hashing);
-        interned.extras.insert_unique(hash, Arc::clone(&extra), hash_of);
+        interned.extras.insert(hash, Arc::clone(&extra), hash_of);
         self.charge(memory);
         Held { extra, table: Arc::clone(self) }
     }
@@ -268,52 +271,49 @@ impl ExtraTable {
         if extra.holders.load(Ordering::Acquire) > 0 {
             return;
         }
-        let hash = extra.hash(&self.hashing);
-        let Ok(place) = interned.extras.find_entry(hash, |known| Arc::ptr_eq(known, extra)) else {
+        let hash_of = |other: &Arc<Extra>| other.hash(&self.hashing);
+        let is = |known: &Arc<Extra>| Arc::ptr_eq(known, extra);
+        if interned.extras.remove(hash_of(extra), is, hash_of).is_none() {
             return;
-        };
-        place.remove();
+        }
         let mut memory = extra.memory();
         for tagged in &extra.tagged {
             if tagged.record.extras.fetch_sub(1, Ordering::Relaxed) == 1 {
                 memory += tagged.record.memory();
-                interned.tags.remove(&tagged.record.name);
+                let hash_of = |record: &Arc<TagRecord>| record.hash(&self.hashing);
+                let is = |known: &Arc<TagRecord>| Arc::ptr_eq(known, &tagged.record);
+                interned.tags.remove(hash_of(&tagged.record), is, hash_of);
             }
         }
-        interned.shrink(&self.hashing);
         self.refund(memory);
     }
 
     /// Ends the validity of every entry that carries a tag; returns whether one may.
     pub(super) fn invalidate(&self, tag: &str) -> bool {
         let interned = self.interned();
-        let Some(record) = interned.tags.get(tag) else { return false };
+        let hash = self.hashing.hash_one(tag);
+        let found = interned.tags.find(hash, |record| *record.name == *tag);
+        let Some(record) = found else { return false };
         record.generation.fetch_add(1, Ordering::Release);
         true
     }
 }
 
 impl Interned {
-    fn tagged(&mut self, name: &Tag) -> Tagged {
-        let record = self.tags.entry(Arc::clone(name)).or_insert_with_key(|name| {
-            Arc::new(TagRecord {
+    fn tagged(&mut self, name: &Tag, hashing: &RandomState) -> Tagged {
+        let hash = hashing.hash_one(&**name);
+        let known = self.tags.find(hash, |record| record.name == *name).cloned();
+        let record = known.unwrap_or_else(|| {
+            let record = Arc::new(TagRecord {
                 name: Arc::clone(name),
                 generation: AtomicU32::new(0),
                 extras: AtomicUsize::new(0),
-            })
+            });
+            self.tags.insert(hash, Arc::clone(&record), |record| record.hash(hashing));
+            record
         });
         let generation = record.generation.load(Ordering::Acquire);
-        Tagged { record: Arc::clone(record), generation }
-    }
-
-    /// Tables that once were much larger give their memory back.
-    fn shrink(&mut self, hashing: &RandomState) {
-        if self.extras.capacity() > 8 * self.extras.len() + 256 {
-            self.extras.shrink_to(2 * self.extras.len(), |extra| extra.hash(hashing));
-        }
-        if self.tags.capacity() > 8 * self.tags.len() + 256 {
-            self.tags.shrink_to(2 * self.tags.len());
-        }
+        Tagged { record, generation }
     }
 }
 
@@ -323,11 +323,17 @@ pub(super) struct ShardExtras {
     places: Vec<Option<(Held, u32)>>,
     /// Numbers that may be free; those that are not are passed over.
     free: Vec<u32>,
-    numbers: HashTable<u32>,
+    numbers: Index<u32>,
 }
 
 fn address_hash(extra: &Arc<Extra>) -> u64 {
     (Arc::as_ptr(extra).addr() as u64 >> 4).wrapping_mul(0x9e37_79b9_7f4a_7c15)
+}
+
+/// The hash of the extra under a number.
+fn hash_in(places: &[Option<(Held, u32)>], number: u32) -> u64 {
+    let there = places.get(number as usize).and_then(Option::as_ref);
+    there.map_or(0, |(there, _)| address_hash(there.extra()))
 }
 
 impl ShardExtras {
@@ -362,26 +368,22 @@ impl ShardExtras {
             }
         };
         places[free as usize] = Some((held, 1));
-        self.numbers.insert_unique(hash, free, |number| {
-            let there = places.get(*number as usize).and_then(Option::as_ref);
-            there.map_or(0, |(there, _)| address_hash(there.extra()))
-        });
+        self.numbers.insert(hash, free, |number| hash_in(places, *number));
         free
     }
 
-    /// An entry does not have an extra any more.
-    pub(super) fn remove(&mut self, number: u32) {
-        let Some(place) = self.places.get_mut(number as usize) else { return };
-        let Some((held, entries)) = place else { return };
+    /// An entry does not have an extra any more; returns that when no other of the shard has it.
+    pub(super) fn remove(&mut self, number: u32) -> Option<Held> {
+        let place = self.places.get_mut(number as usize)?;
+        let (held, entries) = place.as_mut()?;
         *entries -= 1;
         if *entries > 0 {
-            return;
+            return None;
         }
         let hash = address_hash(held.extra());
-        *place = None;
-        if let Ok(known) = self.numbers.find_entry(hash, |known| *known == number) {
-            known.remove();
-        }
+        let gone = place.take().map(|(held, _)| held);
+        let places = &self.places;
+        self.numbers.remove(hash, |known| *known == number, |number| hash_in(places, *number));
         self.free.push(number);
         while matches!(self.places.last(), Some(None)) {
             self.places.pop();
@@ -392,17 +394,14 @@ impl ShardExtras {
             let places = &self.places;
             self.free.retain(|number| matches!(places.get(*number as usize), Some(None)));
             self.free.shrink_to(2 * self.free.len());
-            self.numbers.shrink_to(2 * self.numbers.len(), |number| {
-                let there = places.get(*number as usize).and_then(Option::as_ref);
-                there.map_or(0, |(there, _)| address_hash(there.extra()))
-            });
         }
+        gone
     }
 
     /// Lets go of some of them, of a shard that is not in use any more; returns whether there were
     /// any.
     pub(super) fn dismantle(&mut self, most: usize) -> bool {
-        self.numbers = HashTable::new();
+        self.numbers = Index::default();
         self.free = Vec::new();
         let keep = self.places.len().saturating_sub(most);
         let gone = self.places.len() > keep;
@@ -414,7 +413,7 @@ impl ShardExtras {
     pub(super) fn memory(&self) -> u64 {
         let places = self.places.capacity() * size_of::<Option<(Held, u32)>>();
         let free = self.free.capacity() * size_of::<u32>();
-        (places + free + self.numbers.allocation_size()) as u64
+        (places + free) as u64 + self.numbers.memory()
     }
 }
 

@@ -22,6 +22,7 @@ mod bound;
 mod counter;
 mod extra;
 mod found;
+mod index;
 mod listing;
 mod memory;
 mod order;

@@ -23,6 +23,9 @@ const WINDOW_PART: u64 = 32;
 /// Fingerprints that share a place among the ghosts.
 const WAYS: usize = 4;
 
+/// The most slots that the hand passes for one eviction.
+const LONGEST_SWEEP: u64 = 4_096;
+
 /// Fingerprints of keys that went from the window. Each place holds the last few that fell there.
 #[derive(Debug, Default)]
 struct Ghosts {
@@ -154,28 +157,34 @@ impl Order {
         self.under_the_hand(slots, large, size)
     }
 
-    /// The first cold entry of the main part that the hand meets; any entry when there is no main
-    /// part.
+    /// The first cold entry of the main part that the hand meets, or the coldest when it has met many
+    /// that are all warm; any entry when there is no main part.
     fn under_the_hand(
         &mut self,
         slots: &mut Slots,
         large: u64,
         size: impl Fn(&Slots, u32) -> u64,
     ) -> Option<u32> {
+        let mut coldest: Option<(u8, u32)> = None;
         // Three rounds cool everything, and the fourth finds it; without a main part nothing is.
-        for _ in 0..4 * u64::from(slots.end()) {
+        for _ in 0..(4 * u64::from(slots.end())).min(LONGEST_SWEEP) {
             let slot = if self.hand < slots.end() { self.hand } else { 0 };
             self.hand = slot + 1;
             if !slots.is_filled(slot) || slots.in_window(slot) {
                 continue;
             }
-            if slots.heat(slot) == 0 {
+            let heat = slots.heat(slot);
+            if heat == 0 {
                 return Some(slot);
+            }
+            if coldest.is_none_or(|(least, _)| heat < least) {
+                coldest = Some((heat, slot));
             }
             let by = if size(slots, slot) > large { 2 } else { 1 };
             slots.cool(slot, by);
         }
-        (0..slots.end()).find(|slot| slots.is_filled(*slot))
+        let coldest = coldest.map(|(_, slot)| slot);
+        coldest.or_else(|| (0..slots.end()).find(|slot| slots.is_filled(*slot)))
     }
 
     /// The memory of the window's queue and the ghosts.

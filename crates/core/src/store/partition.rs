@@ -154,7 +154,9 @@ impl Partition {
         let (memory, entries) = (shard.memory(), shard.entries());
         let result = change(&mut shard);
         let (memory_now, entries_now) = (shard.memory(), shard.entries());
+        let departed = shard.departed();
         drop(shard);
+        drop(departed);
         self.entries.fetch_add(entries_now.wrapping_sub(entries), Ordering::Relaxed);
         self.charge(memory_now.wrapping_sub(memory));
         result

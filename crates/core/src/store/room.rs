@@ -2,7 +2,7 @@
 
 use std::collections::VecDeque;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, PoisonError, RwLock, Weak};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock, Weak};
 
 use serde::{Deserialize, Serialize};
 
@@ -13,7 +13,7 @@ use super::shard::Shard;
 /// When room must be made, this part of the limit is made at once, so that the question who gives
 /// is asked rarely; but no more than [`MAX_SLACK`], for which a single writer waits.
 const SLACK_PART: u64 = 1_024;
-const MAX_SLACK: u64 = 64 << 10;
+const MAX_SLACK: u64 = 16 << 10;
 
 /// How many entries a writer removes from its namespace at most, beyond what it stores itself, while
 /// that is above its cap.
@@ -83,25 +83,28 @@ impl Room {
     /// A shard that nobody can reach any more: its memory comes back bit by bit.
     pub(super) fn dispose_of(&self, shard: Shard) {
         if shard.memory() > 0 {
-            let mut leaving = self.leaving.lock().unwrap_or_else(PoisonError::into_inner);
-            leaving.push_back(Box::new(shard));
+            self.leaving().push_back(Box::new(shard));
         }
     }
 
     /// Gives back at most `chunks` chunks of what was cleared; returns whether more is left.
     pub(super) fn give_back(&self, chunks: usize) -> bool {
-        let mut leaving = self.leaving.lock().unwrap_or_else(PoisonError::into_inner);
         for _ in 0..chunks {
-            let Some(shard) = leaving.front_mut() else { return false };
+            // Taken out, so that nobody waits for what is freed.
+            let Some(mut shard) = self.leaving().pop_front() else { return false };
             let before = shard.memory();
             let more = shard.dismantle();
             let left = if more { shard.memory().min(before) } else { 0 };
             self.used.fetch_sub(before - left, Ordering::Relaxed);
-            if !more {
-                leaving.pop_front();
+            if more {
+                self.leaving().push_front(shard);
             }
         }
-        !leaving.is_empty()
+        !self.leaving().is_empty()
+    }
+
+    fn leaving(&self) -> MutexGuard<'_, VecDeque<Box<Shard>>> {
+        self.leaving.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Makes room after `writer` stored something: first what was cleared goes, then entries of whoever

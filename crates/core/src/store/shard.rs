@@ -2,19 +2,20 @@
 
 use std::sync::Arc;
 
-use hashbrown::HashTable;
+use smallvec::SmallVec;
 
 use super::blob::Blob;
 use super::extra::{Extra, Held, ShardExtras};
+use super::index::Index;
 use super::order::Order;
-use super::slots::{CHUNK, Slots, Times};
+use super::slots::{CHUNK, Chunk, Slots, Times};
 use crate::lifetime::{Freshness, Lifetime};
 use crate::time::Timestamp;
 
 /// Entries with their index, their order of eviction, and when they end.
 #[derive(Debug, Default)]
 pub(super) struct Shard {
-    index: HashTable<u32>,
+    index: Index<u32>,
     pub(super) slots: Slots,
     extras: ShardExtras,
     order: Order,
@@ -26,6 +27,18 @@ pub(super) struct Shard {
     invalid_left: usize,
     /// What blobs take.
     bytes: u64,
+    departed: Departed,
+}
+
+/// What is in a shard no more, for whoever holds its lock to free once it does not: giving memory back
+/// may take the system long.
+pub(super) type Departed = SmallVec<[DepartedPart; 2]>;
+
+#[derive(Debug)]
+pub(super) enum DepartedPart {
+    Blob { _blob: Blob },
+    Chunk { _chunk: Box<Chunk> },
+    Extra { _held: Held },
 }
 
 /// What a new entry brings.
@@ -122,8 +135,8 @@ impl Shard {
         let before = self.slots.extra(slot);
         let number = extra.map(|extra| self.extras.add(extra));
         self.slots.set_extra(slot, number);
-        if let Some(before) = before {
-            self.extras.remove(before);
+        if let Some(held) = before.and_then(|before| self.extras.remove(before)) {
+            self.departed.push(DepartedPart::Extra { _held: held });
         }
     }
 
@@ -143,24 +156,10 @@ impl Shard {
         self.bytes += size;
         let slot = self.slots.fill(hash, new.blob, new.times);
         self.set_extra(slot, new.extra);
-        self.index_slot(hash, slot);
+        let slots = &self.slots;
+        self.index.insert(spread(hash), slot, |other| spread(slots.hash(*other)));
         self.order.add(&mut self.slots, slot, size);
         self.expect_end(slot)
-    }
-
-    /// Adds a slot to the index. Where entries come and go, places of removed ones fill it up until
-    /// it would double; as long as it is not truly full, it is made anew in its size instead.
-    fn index_slot(&mut self, hash: u32, slot: u32) {
-        let slots = &self.slots;
-        let places = self.index.num_buckets();
-        if self.index.len() == self.index.capacity() && self.index.len() * 8 < places * 6 {
-            let mut anew = HashTable::with_capacity(places / 8 * 7);
-            for slot in self.index.drain() {
-                anew.insert_unique(spread(slots.hash(slot)), slot, |s| spread(slots.hash(*s)));
-            }
-            self.index = anew;
-        }
-        self.index.insert_unique(spread(hash), slot, |other| spread(slots.hash(*other)));
     }
 
     /// Stores what is new in place of what a filled slot has, which keeps its place in the order of
@@ -169,7 +168,9 @@ impl Shard {
         let before = self.size(slot);
         self.bytes += new.blob.memory();
         self.bytes -= self.slots.blob(slot).memory();
-        self.slots.replace(slot, new.blob, new.times);
+        if let Some(blob) = self.slots.replace(slot, new.blob, new.times) {
+            self.departed.push(DepartedPart::Blob { _blob: blob });
+        }
         self.set_extra(slot, new.extra);
         self.order.resize(&self.slots, slot, before, self.size(slot));
         self.expect_end(slot)
@@ -189,19 +190,23 @@ impl Shard {
         let size = self.size(slot);
         self.order.remove(&self.slots, slot, size);
         self.set_extra(slot, None);
-        let hash = self.slots.hash(slot);
-        if let Ok(place) = self.index.find_entry(spread(hash), |at| *at == slot) {
-            place.remove();
-        }
-        if let Some(blob) = self.slots.empty(slot) {
+        let slots = &self.slots;
+        let hash_of = |slot: &u32| spread(slots.hash(*slot));
+        self.index.remove(hash_of(&slot), |at| *at == slot, hash_of);
+        let (blob, chunk) = self.slots.empty(slot);
+        if let Some(blob) = blob {
             self.bytes -= blob.memory();
+            self.departed.push(DepartedPart::Blob { _blob: blob });
+        }
+        if let Some(chunk) = chunk {
+            self.departed.push(DepartedPart::Chunk { _chunk: chunk });
         }
         self.soonest.truncate(self.slots.end() as usize / CHUNK);
-        // A table that once was much larger gives its memory back.
-        if self.index.capacity() > 8 * self.index.len() + 256 {
-            let slots = &self.slots;
-            self.index.shrink_to(2 * self.index.len(), |other| spread(slots.hash(*other)));
-        }
+    }
+
+    /// What has left since this was asked for, to be dropped when the shard's lock is not held.
+    pub(super) fn departed(&mut self) -> Departed {
+        std::mem::take(&mut self.departed)
     }
 
     /// Removes the entry whose turn it is, to make room; returns whether there was one.
@@ -293,7 +298,7 @@ impl Shard {
     pub(super) fn memory(&self) -> u64 {
         self.bytes
             + self.slots.memory()
-            + self.index.allocation_size() as u64
+            + self.index.memory()
             + self.extras.memory()
             + self.order.memory()
             + (self.soonest.capacity() * size_of::<u64>()) as u64
@@ -302,7 +307,7 @@ impl Shard {
     /// Gives back the memory of one chunk of a shard that is not in use any more; returns whether
     /// there was one.
     pub(super) fn dismantle(&mut self) -> bool {
-        self.index = HashTable::new();
+        self.index = Index::default();
         let extras = self.extras.dismantle(CHUNK);
         self.order = Order::default();
         self.soonest = Vec::new();

@@ -58,7 +58,7 @@ struct Slot {
 }
 
 #[derive(Debug)]
-struct Chunk {
+pub(super) struct Chunk {
     slots: [Slot; CHUNK],
     filled: u32,
     /// Slots whose entries have an extra.
@@ -213,17 +213,18 @@ impl Slots {
         slot.blob.replace(blob)
     }
 
-    /// Empties a filled slot; a chunk without entries is given back.
-    pub(super) fn empty(&mut self, slot: u32) -> Option<Blob> {
+    /// Empties a filled slot; a chunk without entries is given back with the last of them.
+    pub(super) fn empty(&mut self, slot: u32) -> (Option<Blob>, Option<Box<Chunk>>) {
         let (number, at) = place(slot);
         let chunk = self.chunk_mut(slot);
-        let blob = chunk.slots[at].blob.take()?;
+        let Some(blob) = chunk.slots[at].blob.take() else { return (None, None) };
+        let mut gone = None;
         let was_full = chunk.filled == u32::MAX;
         chunk.filled &= !(1 << at);
         let is_empty = chunk.filled == 0;
         self.filled -= 1;
         if is_empty {
-            self.chunks[number] = None;
+            gone = self.chunks[number].take();
             self.live_chunks -= 1;
             self.with_room.remove(&(number as u32));
             self.gone.insert(number as u32);
@@ -234,7 +235,7 @@ impl Slots {
         } else if was_full {
             self.with_room.insert(number as u32);
         }
-        Some(blob)
+        (Some(blob), gone)
     }
 
     /// The filled slots of one chunk, `None` beyond the last.
@@ -355,9 +356,9 @@ mod tests {
         let mut slots = Slots::default();
         let filled: Vec<u32> = (0..100).map(|n| slots.fill(n, blob("k"), times())).collect();
         assert_eq!(filled, (0..100).collect::<Vec<_>>());
-        (32..96).for_each(|slot| assert!(slots.empty(slot).is_some()));
+        (32..96).for_each(|slot| assert!(slots.empty(slot).0.is_some()));
         assert_eq!((slots.live_chunks, slots.end()), (2, 128), "the middle is given back");
-        (96..100).for_each(|slot| assert!(slots.empty(slot).is_some()));
+        (96..100).for_each(|slot| assert!(slots.empty(slot).0.is_some()));
         assert_eq!(slots.end(), 32, "and so is the end");
     }
 
@@ -375,7 +376,7 @@ mod tests {
                     held.push((slot, key));
                 } else {
                     let (slot, key) = held.swap_remove(usize::from(which) % held.len());
-                    let emptied = slots.empty(slot).unwrap();
+                    let emptied = slots.empty(slot).0.unwrap();
                     prop_assert_eq!(emptied.key(), key);
                 }
                 for (slot, key) in &held {

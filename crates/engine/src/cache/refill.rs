@@ -43,8 +43,13 @@ impl Namespace {
 
     /// Refreshes a key unless a refill of it is under way.
     pub(super) fn refresh_in_background(self: &Arc<Self>, key: &Key, trace: Option<TraceContext>) {
-        if !self.has_origin() {
-            return;
+        match &self.binding().origin {
+            None => return,
+            // In an outage every stale hit comes here: none of them begins what would be refused.
+            Some(origin) if origin.is_shut() => {
+                return self.tell(&Event::OriginRead(OriginRead::Refused));
+            }
+            Some(_) => {}
         }
         let hold = self.permit_hold();
         let mut guarded = self.guard(key);

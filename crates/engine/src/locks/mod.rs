@@ -25,6 +25,9 @@ use waiting::InLine;
 /// The most holds and waits in one namespace.
 const MOST: usize = 20_000;
 
+/// How many locks are shown in one step, with those in line for each.
+const VIEW_STEP: usize = 64;
+
 /// How long a hold may last: a shorter one cannot be renewed in time.
 pub const HOLDS: RangeInclusive<Duration> = Duration::from_millis(100)..=LONGEST_HOLD;
 
@@ -83,9 +86,7 @@ impl LockSession {
 
 impl Drop for LockSession {
     fn drop(&mut self) {
-        let (now, mut told) = (self.engine.now(), Vec::new());
-        self.engine.locks.table().disconnect(self.id, now, &mut told);
-        self.engine.deliver_locks(told, now);
+        self.engine.end_locks(|table, now, told| table.disconnect(self.id, now, told));
     }
 }
 
@@ -96,7 +97,7 @@ impl Locks {
 
     /// Ends what a namespace that is deleted has of locks.
     pub(crate) fn end_namespace(&self, namespace: NamespaceId) {
-        self.table().end_namespace(namespace);
+        while self.table().end_namespace(namespace) {}
     }
 }
 
@@ -122,6 +123,22 @@ impl Engine {
             told = more;
         }
         self.locks.changed.notify_one();
+    }
+
+    /// Ends holds and waits step by step, between which others have their turn at the table.
+    fn end_locks(
+        &self,
+        step: impl Fn(&mut LockTable<Waiter>, Timestamp, &mut Vec<Told<Waiter>>) -> bool,
+    ) {
+        let now = self.now();
+        loop {
+            let mut told = Vec::new();
+            let more = step(&mut self.locks.table(), now, &mut told);
+            self.deliver_locks(told, now);
+            if !more {
+                return;
+            }
+        }
     }
 
     fn lock_ended(&self, name: LockName, holder: Holder, by: EndedBy, now: Timestamp) {
@@ -154,7 +171,19 @@ impl Engine {
     /// The locks that are held in the namespaces that `which` holds for, longest first, and at most
     /// `most` of them.
     pub fn locks_where(&self, which: impl Fn(NamespaceId) -> bool, most: usize) -> Vec<LockView> {
-        self.locks.table().views(which, most, self.now())
+        let mut longest = Vec::new();
+        let namespaces = self.locks.table().namespaces();
+        for namespace in namespaces.into_iter().filter(|namespace| which(*namespace)) {
+            longest.append(&mut self.locks.table().longest_held(namespace, most));
+            longest.sort_unstable_by_key(|(token, _)| *token);
+            longest.truncate(most);
+        }
+        let (now, mut views) = (self.now(), Vec::with_capacity(longest.len()));
+        for names in longest.chunks(VIEW_STEP) {
+            let table = self.locks.table();
+            views.extend(names.iter().filter_map(|(_, name)| table.look(name, now)));
+        }
+        views
     }
 
     /// How many locks are held, and how many callers are in line for one.
@@ -164,16 +193,18 @@ impl Engine {
 
     /// Ends the holds and waits of an access that was withdrawn; those next in line get the locks.
     pub(crate) fn withdraw_locks(&self, access: AccessId) {
-        let (now, mut told) = (self.now(), Vec::new());
-        self.locks.table().withdraw(access, now, &mut told);
-        self.deliver_locks(told, now);
+        self.end_locks(|table, now, told| table.withdraw(access, now, told));
     }
 
     /// Ends all holds and waits, and gives none: another Verax does. A later epoch begins anew.
     pub fn end_all_locks(&self) {
-        let mut table = self.locks.table();
-        table.end_epoch();
-        table.end_all();
+        let gone = {
+            let mut table = self.locks.table();
+            table.end_epoch();
+            table.end_all()
+        };
+        // Where nobody waits for the table.
+        drop(gone);
     }
 
     /// Sets until when locks are given; `None` for as long as there is an epoch.

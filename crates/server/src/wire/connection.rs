@@ -1,7 +1,9 @@
 //! One connection, from its hello to its end.
 
 use std::io;
+use std::pin::pin;
 use std::sync::Arc;
+use std::time::Instant;
 
 use bytes::{Buf, BytesMut};
 use futures_util::future::BoxFuture;
@@ -27,6 +29,7 @@ use super::arrival::{Arrival, MAX_AHEAD, NoRoom};
 use super::failure::Failure;
 use super::nodes::addresses;
 use super::outbox::{Encoded, Outbox};
+use super::turns::{TURN, TenantTurns, Turns};
 use crate::connections::ConnectionPlace;
 
 /// What a read asks for at least.
@@ -40,6 +43,9 @@ const WRITE_AT: usize = 256 << 10;
 
 /// What a body may have beyond its value: key, media type, tags, numbers, and a batch's heads.
 const BEYOND_VALUE: u64 = 64 << 10;
+
+/// After how many requests it is looked whether the turn is over.
+const LOOK_EVERY: u32 = 8;
 
 /// The most namespaces that one connection opens.
 const MOST_OPENED: usize = 4_096;
@@ -87,6 +93,9 @@ pub(super) struct Connection<S> {
     /// For holds of locks that end with the connection.
     session: Option<LockSession>,
     place: Arc<ConnectionPlace>,
+    turns: Arc<Turns>,
+    /// Those of the tenant whose namespace was opened first.
+    own_turns: Option<Arc<TenantTurns>>,
 }
 
 /// Why a connection cannot go on.
@@ -108,6 +117,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         service: Arc<Service>,
         limits: WireLimits,
         place: Arc<ConnectionPlace>,
+        turns: Arc<Turns>,
     ) -> Self {
         let budget = service.engine().in_flight();
         let replies = InFlightBudget::new(budget.limit() / REPLIES_PART);
@@ -128,6 +138,8 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             ending: false,
             session: None,
             place,
+            turns,
+            own_turns: None,
         }
     }
 
@@ -170,12 +182,8 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         let mut followed: Option<Arc<Caller>> = None;
         let mut access_end: BoxFuture<'static, ()> = Box::pin(std::future::pending());
         loop {
-            let more = self.answer_received()?;
-            if !self.outbox.is_empty() {
-                self.outbox.write(&mut self.stream).await?;
-            }
-            // Whole requests are left, which no further read may announce.
-            if more {
+            // Whole requests may be left, which no further read announces.
+            if self.take_turn().await? {
                 continue;
             }
             if self.ending && self.waiting.is_empty() {
@@ -240,6 +248,38 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         }
     }
 
+    /// Answers what has arrived, as far as one turn goes, and writes the replies; returns whether whole
+    /// requests are left.
+    async fn take_turn(&mut self) -> Result<bool, Ended> {
+        let mut turn = match &self.own_turns {
+            Some(turns) if !self.received.is_empty() => turns.take().await,
+            _ => None,
+        };
+        let more = self.answer_received()?;
+        if !self.outbox.is_empty() {
+            let mut writing = pin!(self.outbox.write(&mut self.stream));
+            let written = tokio::select! {
+                biased;
+                written = &mut writing => Some(written),
+                () = tokio::task::yield_now() => None,
+            };
+            match written {
+                Some(written) => written?,
+                None => {
+                    // Nobody waits for a peer that takes its replies slowly.
+                    turn = None;
+                    writing.await?;
+                }
+            }
+        }
+        if more || turn.is_some() {
+            // The turn is over when those have had theirs that were ready meanwhile.
+            tokio::task::yield_now().await;
+        }
+        drop(turn);
+        Ok(more)
+    }
+
     /// Makes room for what arrives next. A frame for which there is no memory is refused, and the
     /// connection goes on with the one after it.
     fn expect_more(&mut self) {
@@ -263,8 +303,8 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         self.buffer_grew |= self.received.capacity() > MAX_AHEAD;
     }
 
-    /// Answers requests that have arrived whole; returns whether some are left only because their
-    /// replies would be too much to hold.
+    /// Answers requests that have arrived whole; returns whether some are left only because the turn is
+    /// over, or because their replies would be too much to hold.
     fn answer_received(&mut self) -> Result<bool, Ended> {
         if self.received.is_empty() {
             return Ok(false);
@@ -274,6 +314,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         // Taken out, so that requests may borrow from it while they are answered.
         let received = std::mem::take(&mut self.received);
         let (mut at, mut hits) = (0, super::answer::Hits::default());
+        let (began, mut answered) = (Instant::now(), 0u32);
         let outcome = loop {
             if self.ending || self.waiting.len() >= self.limits.in_flight {
                 break Ok(false);
@@ -288,6 +329,10 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                     let _arrived = self.arrival.end();
                     if let Err(ended) = self.take(frame, &mut hits) {
                         break Err(ended);
+                    }
+                    answered += 1;
+                    if answered.is_multiple_of(LOOK_EVERY) && began.elapsed() >= TURN {
+                        break Ok(true);
                     }
                 }
                 Ok(None) => break Ok(false),
@@ -432,6 +477,9 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             write: opened.writes.is_ok(),
             largest_value,
         };
+        if self.own_turns.is_none() {
+            self.own_turns = Some(self.turns.of(&opened.tenant));
+        }
         self.opened.push(opened);
         let number = self.opened.len() as u16;
         self.outbox.add(Frame { namespace: number, id: frame.id }, &reply);

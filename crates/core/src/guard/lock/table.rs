@@ -1,6 +1,6 @@
 //! All locks: who holds them, and who waits in which order.
 
-use std::collections::{BTreeMap, BTreeSet, BinaryHeap, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::time::Duration;
 
 use super::{
@@ -15,6 +15,9 @@ const COUNT_BITS: u32 = 32;
 
 /// How many of those that wait for a lock are shown; all are counted.
 const MAX_SHOWN: usize = 100;
+
+/// How many holds and waits are ended in one step, after which others have their turn at the table.
+const STEP: usize = 64;
 
 #[derive(Debug)]
 struct Held {
@@ -65,7 +68,9 @@ pub struct LockTable<W> {
     /// How many wait for a lock.
     waiting: usize,
     /// The locks that each session and access holds or waits for, and how often.
-    bound: HashMap<Bond, HashMap<LockName, usize>>,
+    bound: HashMap<Bond, BTreeMap<LockName, usize>>,
+    /// The locks of each namespace, those that are held longest first.
+    by_token: BTreeMap<(NamespaceId, FencingToken), LockName>,
     /// The moment of every lock.
     moments: BTreeSet<(Timestamp, LockName)>,
 }
@@ -118,6 +123,7 @@ impl<W> LockTable<W> {
             most,
             waiting: 0,
             bound: HashMap::new(),
+            by_token: BTreeMap::new(),
             moments: BTreeSet::new(),
         }
     }
@@ -249,6 +255,7 @@ impl<W> LockTable<W> {
         let held = Held { owner, token, since: now, ends_at, session, access };
         let (line, give_ups) = (BTreeMap::new(), BTreeSet::new());
         self.locks.insert(name.clone(), Lock { held, line, give_ups, moment: ends_at });
+        self.by_token.insert((name.0, token), name.clone());
         self.moments.insert((ends_at, name.clone()));
         self.count(name, session, access);
         Ok(Claimed::Granted(Grant { name: name.clone(), token, ends_at }, waiter))
@@ -268,6 +275,7 @@ impl<W> LockTable<W> {
     fn remove(&mut self, name: &LockName) -> Option<Lock<W>> {
         let lock = self.locks.remove(name)?;
         self.moments.remove(&(lock.moment, name.clone()));
+        self.by_token.remove(&(name.0, lock.held.token));
         self.left(name, lock.held.session, lock.held.access);
         for waiting in lock.line.values() {
             self.left_line(name, waiting);
@@ -304,28 +312,36 @@ impl<W> LockTable<W> {
         // The one that held it is gone; the one that was in line holds it.
         self.waiting -= 1;
         self.left(name, before.session, before.access);
+        self.by_token.remove(&(name.0, before.token));
+        self.by_token.insert((name.0, token), name.clone());
         self.look_at(name, moment);
         told.push(Told::Granted(next.waiter, Grant { name: name.clone(), token, ends_at }));
     }
 
     /// Ends what is over by `now` for one lock: waits that ended before the hold did, then the hold,
-    /// which goes to whoever was still in line when it ended.
+    /// which goes to whoever was still in line when it ended. Of many it ends those of one step, and the
+    /// lock stays due.
     fn settle(&mut self, name: &LockName, now: Timestamp, told: &mut Vec<Told<W>>) {
+        let most = told.len() + STEP;
         // After a hold was passed on, further waits may be over.
-        while let Some(lock) = self.locks.get_mut(name).filter(|lock| lock.moment <= now) {
+        while told.len() < most
+            && let Some(lock) = self.locks.get_mut(name).filter(|lock| lock.moment <= now)
+        {
             let over = lock.held.ends_at <= now;
             let until = if over { lock.held.ends_at } else { now };
             let holder = lock.held.shown();
             let gone = lock.give_ups.range(..=(until, Ticket(u64::MAX)));
             // In the order of their coming, whenever each of them gave up.
-            let gone: BTreeSet<Ticket> = gone.map(|(_, ticket)| *ticket).collect();
+            let gone: BTreeSet<Ticket> =
+                gone.take(most - told.len()).map(|(_, ticket)| *ticket).collect();
+            let all = gone.len() < most - told.len();
             let gone: Vec<Waiting<W>> =
                 gone.into_iter().filter_map(|ticket| lock.leave(ticket)).collect();
             for waiting in gone {
                 self.left_line(name, &waiting);
                 told.push(Told::GaveUp(waiting.waiter, holder.clone()));
             }
-            if over {
+            if over && all {
                 self.pass_on(name, EndedBy::Time, now, told);
             }
             if let Some(lock) = self.locks.get(name) {
@@ -335,11 +351,20 @@ impl<W> LockTable<W> {
         }
     }
 
-    /// Lets time pass: ends holds and waits that are over.
-    pub fn advance(&mut self, now: Timestamp, told: &mut Vec<Told<W>>) {
-        let due: Vec<LockName> =
-            self.moments.iter().take_while(|(at, _)| *at <= now).map(|(_, n)| n.clone()).collect();
-        due.iter().for_each(|name| self.settle(name, now, told));
+    /// Lets time pass: ends holds and waits that are over, those of one step. Returns whether more
+    /// are over.
+    pub fn advance(&mut self, now: Timestamp, told: &mut Vec<Told<W>>) -> bool {
+        let most = told.len() + STEP;
+        while told.len() < most {
+            match self.moments.first() {
+                Some((at, name)) if *at <= now => {
+                    let name = name.clone();
+                    self.settle(&name, now, told);
+                }
+                _ => return false,
+            }
+        }
+        self.next_moment().is_some_and(|at| at <= now)
     }
 
     /// When [`advance`](Self::advance) must be called next.
@@ -360,6 +385,8 @@ impl<W> LockTable<W> {
             Some(lock) if lock.held.token != token => {
                 Err(NotHeld::Other { token, owner: lock.held.owner.clone(), now: lock.held.token })
             }
+            // It is over, and is passed on once those who gave up before are out of the line.
+            Some(lock) if lock.held.ends_at <= now => Err(NotHeld::Free { token }),
             Some(lock) => Ok(&mut lock.held),
         }
     }
@@ -431,58 +458,99 @@ impl<W> LockTable<W> {
         self.sessions.insert(session);
     }
 
-    /// Ends the holds that end with a connection, and its waits for such holds. Callers of waits must
-    /// know by themselves that the connection is gone: they are told nothing.
-    pub fn disconnect(&mut self, session: SessionId, now: Timestamp, told: &mut Vec<Told<W>>) {
+    /// Ends the holds that end with a connection, and its waits for such holds: those of one step.
+    /// Returns whether there are more, for which it is to be called again. Callers of waits must know by
+    /// themselves that the connection is gone: they are told nothing.
+    pub fn disconnect(
+        &mut self,
+        session: SessionId,
+        now: Timestamp,
+        told: &mut Vec<Told<W>>,
+    ) -> bool {
         self.sessions.remove(&session);
-        self.end_bound(EndedBy::Disconnection, now, told, Bond::Session(session));
+        self.end_bound(EndedBy::Disconnection, now, told, Bond::Session(session))
     }
 
-    /// Ends the holds and waits that were asked for with an access which is withdrawn. Callers of
-    /// waits must know by themselves that it is: they are told nothing.
-    pub fn withdraw(&mut self, access: AccessId, now: Timestamp, told: &mut Vec<Told<W>>) {
-        self.end_bound(EndedBy::Withdrawal, now, told, Bond::Access(access));
+    /// Ends the holds and waits that were asked for with an access which is withdrawn: those of one
+    /// step. Returns whether there are more, for which it is to be called again. Callers of waits must
+    /// know by themselves that it is withdrawn: they are told nothing.
+    pub fn withdraw(&mut self, access: AccessId, now: Timestamp, told: &mut Vec<Told<W>>) -> bool {
+        self.end_bound(EndedBy::Withdrawal, now, told, Bond::Access(access))
     }
 
-    fn end_bound(&mut self, by: EndedBy, now: Timestamp, told: &mut Vec<Told<W>>, bond: Bond) {
+    fn end_bound(
+        &mut self,
+        by: EndedBy,
+        now: Timestamp,
+        told: &mut Vec<Told<W>>,
+        bond: Bond,
+    ) -> bool {
         let held = |held: &Held| bonds(held.session, held.access).any(|own| own == bond);
         let waits = |w: &Waiting<W>| bonds(w.claim.session, w.claim.access).any(|own| own == bond);
-        let names = self.bound.get(&bond).into_iter().flat_map(|names| names.keys());
-        let mut names: Vec<(FencingToken, LockName)> = names
-            .filter_map(|name| Some((self.locks.get(name)?.held.token, name.clone())))
-            .collect();
-        // In the order of their holds, so that tokens are given in an order that can be foretold.
-        names.sort_unstable_by_key(|(held, _)| *held);
-        for (_, name) in names {
+        let mut ended = 0;
+        while let Some(name) = self.bound.get(&bond).and_then(|names| names.keys().next()).cloned()
+        {
+            if ended >= STEP {
+                return true;
+            }
+            let before = told.len();
             self.settle(&name, now, told);
+            // What was over by itself has its part of the step.
+            ended += 1 + told.len() - before;
             let Some(lock) = self.locks.get_mut(&name) else { continue };
             let gone: Vec<Ticket> =
-                lock.line.iter().filter(|(_, w)| waits(w)).map(|(ticket, _)| *ticket).collect();
+                lock.line.iter().filter(|(_, w)| waits(w)).map(|(t, _)| *t).take(STEP).collect();
+            ended += gone.len();
+            let all = gone.len() < STEP;
             let gone: Vec<Waiting<W>> =
                 gone.into_iter().filter_map(|ticket| lock.leave(ticket)).collect();
-            let holds = held(&lock.held);
+            // Only when nobody is left in line for whom it does not end.
+            let holds = all && held(&lock.held);
             gone.iter().for_each(|waiting| self.left_line(&name, waiting));
             if holds {
                 self.pass_on(&name, by, now, told);
             }
         }
+        false
     }
 
-    /// Ends all holds and waits of a namespace, which is gone: holders learn of it when they renew.
-    pub fn end_namespace(&mut self, namespace: NamespaceId) {
-        let names = self.locks.keys().filter(|(of, _)| *of == namespace).cloned();
-        for name in names.collect::<Vec<_>>() {
-            self.remove(&name);
+    /// Ends the holds and waits of a namespace that is gone, those of one step; returns whether there are
+    /// more, for which it is to be called again. Holders learn of it when they renew.
+    pub fn end_namespace(&mut self, namespace: NamespaceId) -> bool {
+        let mut ended = 0;
+        loop {
+            let name = match self.locks_of(namespace).next() {
+                None => return false,
+                Some(_) if ended >= STEP => return true,
+                Some((_, name)) => name.clone(),
+            };
+            let Some(lock) = self.locks.get_mut(&name) else { return false };
+            let first: Vec<Ticket> = lock.line.keys().take(STEP).copied().collect();
+            ended += 1 + first.len();
+            let gone: Vec<Waiting<W>> =
+                first.into_iter().filter_map(|ticket| lock.leave(ticket)).collect();
+            let empty = lock.line.is_empty();
+            gone.iter().for_each(|waiting| self.left_line(&name, waiting));
+            if empty {
+                self.remove(&name);
+            }
         }
     }
 
-    /// Ends all holds and waits: holders learn of it when they renew.
-    pub fn end_all(&mut self) {
-        self.locks.clear();
-        self.moments.clear();
-        self.taken.clear();
-        self.bound.clear();
-        self.waiting = 0;
+    /// Ends all holds and waits: holders learn of it when they renew. What is returned is to be dropped
+    /// where it holds nobody up.
+    pub fn end_all(&mut self) -> Self {
+        let epoch = (self.epoch, self.ended, self.gives_until, self.given, self.last_ticket);
+        let mut gone = std::mem::replace(self, Self::new(self.most));
+        (self.epoch, self.ended, self.gives_until, self.given, self.last_ticket) = epoch;
+        self.sessions = std::mem::take(&mut gone.sessions);
+        gone
+    }
+
+    /// The locks of a namespace that are held, longest first.
+    fn locks_of(&self, namespace: NamespaceId) -> impl Iterator<Item = (FencingToken, &LockName)> {
+        let range = (namespace, FencingToken(0))..=(namespace, FencingToken(u64::MAX));
+        self.by_token.range(range).map(|((_, token), name)| (*token, name))
     }
 
     /// A lock as it stands, without touching it; `None` when nobody holds it.
@@ -505,24 +573,20 @@ impl<W> LockTable<W> {
         })
     }
 
-    /// The locks that are held of the namespaces that `which` holds for, longest first, and at most
+    /// The namespaces that have locks which are held.
+    pub fn namespaces(&self) -> Vec<NamespaceId> {
+        self.taken.keys().copied().collect()
+    }
+
+    /// The tokens and names of the locks of a namespace that are held, longest first, and at most
     /// `most` of them.
-    pub fn views(
+    pub fn longest_held(
         &self,
-        which: impl Fn(NamespaceId) -> bool,
+        namespace: NamespaceId,
         most: usize,
-        now: Timestamp,
-    ) -> Vec<LockView> {
-        // Those with the smallest tokens; only they are copied.
-        let mut oldest: BinaryHeap<(FencingToken, &LockName)> = BinaryHeap::new();
-        for (name, lock) in self.locks.iter().filter(|(name, _)| which(name.0)) {
-            oldest.push((lock.held.token, name));
-            if oldest.len() > most {
-                oldest.pop();
-            }
-        }
-        let oldest = oldest.into_sorted_vec();
-        oldest.into_iter().filter_map(|(_, name)| self.look(name, now)).collect()
+    ) -> Vec<(FencingToken, LockName)> {
+        let locks = self.locks_of(namespace).take(most);
+        locks.map(|(token, name)| (token, name.clone())).collect()
     }
 
     /// How many locks are held, and how many callers are in line.

@@ -144,8 +144,9 @@ fn holds_and_waits_of_a_namespace_are_bounded_and_others_are_not_touched() {
     granted(table.claim(&other, claim("a", 100, 0), 0, at(0), &mut told).unwrap());
     assert!(table.leave(&name("0"), ticket) && !table.leave(&name("0"), ticket));
     granted(table.claim(&name("2"), claim("a", 100, 0), 0, at(0), &mut told).unwrap());
-    table.end_namespace(N);
-    assert_eq!((counted(&table), table.views(|_| true, 9, at(0)).len()), ((1, 0), 1));
+    assert!(!table.end_namespace(N));
+    assert_eq!((counted(&table), table.namespaces()), ((1, 0), vec![other.0]));
+    assert_eq!(table.longest_held(other.0, 9).len(), 1);
 }
 
 #[test]
@@ -506,11 +507,50 @@ fn a_long_queue_is_counted_whole_and_shown_in_part() {
     assert!(!table.leave(&name, tickets[0]));
     assert_eq!(counted(&table), (1, 3_000));
     // Of an access that ends, nothing is left; the others wait on.
-    table.withdraw(AccessId(3), at(1_000), &mut told);
+    let mut steps = 0;
+    while table.withdraw(AccessId(3), at(1_000), &mut told) {
+        steps += 1;
+    }
+    assert!(steps > 0, "others have their turn meanwhile");
     let of_it = (1_001..=4_000).filter(|n| n % 7 == 3).count();
     assert_eq!(counted(&table), (1, 3_000 - of_it));
-    table.end_namespace(NamespaceId(1));
+    while table.end_namespace(NamespaceId(1)) {
+        steps += 1;
+    }
+    assert!(steps > 5, "{steps}");
     assert_eq!((counted(&table), table.next_moment(), table.taken.len()), ((0, 0), None, 0));
+}
+
+#[test]
+fn many_that_are_over_at_once_end_in_steps_and_the_lock_goes_to_one_that_is_still_there() {
+    let (mut table, mut told, berth) = (LockTable::new(20_000), Vec::new(), name("berth-7"));
+    table.begin_epoch(1);
+    let first = granted(table.claim(&berth, claim("a", 100, 0), 0, at(0), &mut told).unwrap());
+    for waiter in 1..=1_000 {
+        table.claim(&berth, claim("b", 100, 50), waiter, at(0), &mut told).unwrap();
+    }
+    table.claim(&berth, claim("c", 100, 500), 1_001, at(0), &mut told).unwrap();
+    // Until all who gave up are out of the line, nobody gets it; the one that had it has it no more.
+    assert!(table.advance(at(120), &mut told));
+    assert!(told.len() < 1_000 && told.iter().all(|told| matches!(told, Told::GaveUp(..))));
+    let renewed = table.renew(&berth, first.token, Duration::from_secs(1), at(120), &mut told);
+    assert_eq!(renewed, Err(NotHeld::Free { token: first.token }));
+    let now = table.claim(&berth, claim("d", 100, 0), 1_002, at(120), &mut told).unwrap();
+    assert!(matches!(now, Claimed::Held(..)), "{now:?}");
+    while table.advance(at(120), &mut told) {}
+    let gave_up = told.iter().filter(|told| matches!(told, Told::GaveUp(..))).count();
+    assert_eq!(gave_up, 1_000);
+    assert!(matches!(told.last(), Some(Told::Granted(1_001, _))), "{:?}", told.last());
+    // Many holds that end at once do so in steps as well.
+    for n in 0..1_000 {
+        let name = name(&n.to_string());
+        granted(table.claim(&name, claim("e", 100, 0), 0, at(121), &mut told).unwrap());
+    }
+    told.clear();
+    assert!(table.advance(at(300), &mut told));
+    assert!(told.len() < 1_000);
+    while table.advance(at(300), &mut told) {}
+    assert_eq!((told.len(), counted(&table)), (1_001, (0, 0)));
 }
 
 #[test]
@@ -528,8 +568,9 @@ fn views_are_bounded_and_show_the_longest_holds() {
         };
         table.claim(&name, claim, n, at(n), &mut told).unwrap();
     }
-    let views = table.views(|of| of == NamespaceId(1), 3, at(500));
-    let names: Vec<&str> = views.iter().map(|view| view.name.1.as_str()).collect();
+    let longest = table.longest_held(NamespaceId(1), 3);
+    let names: Vec<&str> = longest.iter().map(|(_, name)| name.1.as_str()).collect();
     assert_eq!(names, ["berth-1", "berth-4", "berth-7"]);
-    assert_eq!(table.views(|_| true, 1_000, at(500)).len(), 300);
+    let all = table.namespaces().into_iter().map(|of| table.longest_held(of, 1_000).len());
+    assert_eq!(all.sum::<usize>(), 300);
 }

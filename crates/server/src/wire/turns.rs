@@ -1,0 +1,151 @@
+//! Turns at the processors, by tenant.
+//!
+//! While more than one tenant sends requests, the connections of each take turns: as many as there are
+//! processors answer requests, and the others stand in line without keeping a processor busy. So what
+//! a tenant waits for grows with the number of busy tenants, and not with that of another tenant's
+//! connections. A tenant that is alone has no turns to wait for, and none of what they cost.
+
+use std::collections::HashMap;
+use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError, Weak};
+use std::time::{Duration, Instant};
+
+use tokio::sync::{OwnedSemaphorePermit, Semaphore};
+use verax_core::Name;
+
+/// How long a connection answers requests until others have their turn.
+pub(super) const TURN: Duration = Duration::from_micros(50);
+
+/// For how long a tenant counts as busy after a request.
+const BUSY_FOR: Duration = Duration::from_millis(100);
+
+/// The turns of all tenants.
+#[derive(Debug)]
+pub(super) struct Turns {
+    started: Instant,
+    at_once: usize,
+    tenants: Mutex<HashMap<Name, Weak<TenantTurns>>>,
+    last_number: AtomicU32,
+    /// The tenant that was seen last.
+    latest: AtomicU32,
+    /// Until when more than one is busy, in milliseconds since the start.
+    shared_until: AtomicU64,
+}
+
+/// The turns of one tenant.
+#[derive(Debug)]
+pub(super) struct TenantTurns {
+    all: Arc<Turns>,
+    number: u32,
+    places: Arc<Semaphore>,
+}
+
+/// A turn; others of the tenant have theirs when it is dropped.
+#[derive(Debug)]
+pub(super) struct Turn {
+    _place: OwnedSemaphorePermit,
+}
+
+impl Turns {
+    /// Turns of which each tenant has `at_once`, one for each processor.
+    pub(super) fn new(at_once: usize) -> Arc<Self> {
+        Arc::new(Self {
+            started: Instant::now(),
+            at_once: at_once.max(1),
+            tenants: Mutex::default(),
+            last_number: AtomicU32::new(0),
+            latest: AtomicU32::new(0),
+            shared_until: AtomicU64::new(0),
+        })
+    }
+
+    /// Those of a tenant; its connections share them.
+    pub(super) fn of(self: &Arc<Self>, tenant: &Name) -> Arc<TenantTurns> {
+        let mut tenants = self.tenants.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(turns) = tenants.get(tenant).and_then(Weak::upgrade) {
+            return turns;
+        }
+        // Those without connections are forgotten, seldom enough.
+        if tenants.len() == tenants.capacity() {
+            tenants.retain(|_, turns| turns.strong_count() > 0);
+        }
+        let turns = Arc::new(TenantTurns {
+            all: Arc::clone(self),
+            number: self.last_number.fetch_add(1, Ordering::Relaxed) + 1,
+            places: Arc::new(Semaphore::new(self.at_once)),
+        });
+        tenants.insert(tenant.clone(), Arc::downgrade(&turns));
+        turns
+    }
+
+    /// Whether tenants share the processors at the moment, of which `tenant` is one.
+    fn are_shared(&self, tenant: u32) -> bool {
+        let now = u64::try_from(self.started.elapsed().as_millis()).unwrap_or(u64::MAX);
+        if self.latest.load(Ordering::Relaxed) != tenant
+            && ![0, tenant].contains(&self.latest.swap(tenant, Ordering::Relaxed))
+        {
+            let until = now.saturating_add(BUSY_FOR.as_millis() as u64);
+            self.shared_until.store(until, Ordering::Relaxed);
+            return true;
+        }
+        now < self.shared_until.load(Ordering::Relaxed)
+    }
+}
+
+impl TenantTurns {
+    /// Waits for a turn where tenants share the processors; `None` where there is no need for one.
+    pub(super) async fn take(&self) -> Option<Turn> {
+        if !self.all.are_shared(self.number) {
+            return None;
+        }
+        let place = Arc::clone(&self.places).acquire_owned().await.ok();
+        place.map(|place| Turn { _place: place })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use futures_util::FutureExt;
+
+    use super::*;
+
+    fn name(text: &str) -> Name {
+        Name::new(text).unwrap()
+    }
+
+    #[tokio::test]
+    async fn one_tenant_alone_waits_for_nothing() {
+        let turns = Turns::new(1);
+        let alone = turns.of(&name("ferrydesk"));
+        for _ in 0..10 {
+            assert!(alone.take().now_or_never().unwrap().is_none());
+        }
+    }
+
+    #[tokio::test]
+    async fn connections_of_a_tenant_stand_in_line_and_another_tenant_does_not_wait_for_them() {
+        let turns = Turns::new(2);
+        let (flood, quiet) = (turns.of(&name("flood")), turns.of(&name("tideline")));
+        assert!(Arc::ptr_eq(&flood, &turns.of(&name("flood"))));
+        assert!(flood.take().now_or_never().unwrap().is_none());
+        assert!(quiet.take().now_or_never().unwrap().is_some(), "two are busy");
+        let first = flood.take().now_or_never().unwrap().unwrap();
+        let _second = flood.take().now_or_never().unwrap().unwrap();
+        let mut third = Box::pin(flood.take());
+        assert!((&mut third).now_or_never().is_none(), "as many as there are processors");
+        assert!(quiet.take().now_or_never().unwrap().is_some());
+        drop(first);
+        assert!(third.now_or_never().unwrap().is_some());
+    }
+
+    #[test]
+    fn tenants_without_connections_are_forgotten() {
+        let turns = Turns::new(1);
+        let kept = turns.of(&name("kept"));
+        for n in 0..10_000 {
+            turns.of(&name(&format!("tenant-{n}")));
+        }
+        assert!(turns.tenants.lock().unwrap().len() < 100);
+        assert!(Arc::ptr_eq(&kept, &turns.of(&name("kept"))));
+    }
+}
