@@ -8,14 +8,38 @@ use super::options::{Hit, PutMany};
 use crate::error::ClientError;
 
 impl Cache {
-    async fn batch(&self, operations: &[Request<'_>]) -> Result<RawReply, ClientError> {
-        if operations.len() > LARGEST_BATCH {
-            let many = operations.len();
-            let text =
-                format!("a batch of {many} operations is too large: use at most {LARGEST_BATCH}");
-            return Err(ClientError::Invalid(text));
+    /// Sends those operations that can be; what cannot fails in its place.
+    async fn batch<T>(
+        &self,
+        operations: impl Iterator<Item = Result<Request<'_>, ClientError>>,
+        read: impl Fn(&RawReply, Reply<'_>) -> Result<T, ClientError>,
+    ) -> Result<Vec<Result<T, ClientError>>, ClientError> {
+        let (mut sent, mut places) = (Vec::new(), Vec::new());
+        for operation in operations {
+            match operation {
+                Ok(operation) => {
+                    sent.push(operation);
+                    places.push(None);
+                }
+                Err(error) => places.push(Some(error)),
+            }
         }
-        self.ask(Request::Batch(BatchOperations::of(operations))).await
+        if places.len() > LARGEST_BATCH {
+            let many = places.len();
+            return Err(ClientError::Invalid(format!(
+                "a batch of {many} operations is too large: use at most {LARGEST_BATCH}"
+            )));
+        }
+        if sent.is_empty() {
+            return Ok(places.into_iter().flatten().map(Err).collect());
+        }
+        let raw = self.ask(Request::Batch(BatchOperations::of(&sent))).await?;
+        let mut answered = each(&raw, |reply| read(&raw, reply))?.into_iter();
+        let in_order = places.into_iter().map(|place| match place {
+            Some(error) => Err(error),
+            None => answered.next().unwrap_or_else(|| Err(unexpected())),
+        });
+        Ok(in_order.collect())
     }
 
     /// Looks several entries up; the results come in the order of the keys.
@@ -30,16 +54,13 @@ impl Cache {
             // A batch brings no media types, which tell what is to be unpacked.
             return Ok(futures_util::future::join_all(keys.iter().map(|key| self.get(key))).await);
         }
-        let operations: Result<Vec<Request<'_>>, ClientError> = keys
-            .iter()
-            .map(|key| Ok(Request::Get { key: checked(key)?, flags: GetFlags::default() }))
-            .collect();
-        let raw = self.batch(&operations?).await?;
-        each(&raw, |reply| match reply {
-            Reply::Value(value) => Ok(Some(hit(&raw, &value))),
+        let get = |key| Ok(Request::Get { key: checked(key)?, flags: GetFlags::default() });
+        let read = |raw: &RawReply, reply: Reply<'_>| match reply {
+            Reply::Value(value) => Ok(Some(hit(raw, &value))),
             Reply::Miss => Ok(None),
             _ => Err(unexpected()),
-        })
+        };
+        self.batch(keys.iter().map(|key| get(key)), read).await
     }
 
     /// Stores several values; the results tell, in their order, whether each replaced one.
@@ -53,17 +74,12 @@ impl Cache {
         let tags: Vec<Vec<&str>> =
             values.iter().map(|v| v.options.tags.iter().map(String::as_str).collect()).collect();
         let packed: Vec<_> = values.iter().map(|v| self.packed(&v.value, &v.options)).collect();
-        let operations: Result<Vec<Request<'_>>, ClientError> = values
-            .iter()
-            .zip(&tags)
-            .zip(&packed)
-            .map(|((v, tags), packed)| {
-                Ok(Request::Put(put_frame(&v.key, packed, &v.options, tags)?))
-            })
-            .collect();
-        let raw = self.batch(&operations?).await;
+        let operations = values.iter().zip(&tags).zip(&packed).map(|((v, tags), packed)| {
+            Ok(Request::Put(put_frame(&v.key, packed, &v.options, tags)?))
+        });
+        let results = self.batch(operations, |_, reply| done(reply)).await;
         values.iter().for_each(|value| self.forget(&value.key));
-        each(&raw?, done)
+        results
     }
 
     /// Deletes several entries; the results tell, in their order, whether each was there.
@@ -74,11 +90,10 @@ impl Cache {
         &self,
         keys: &[&str],
     ) -> Result<Vec<Result<bool, ClientError>>, ClientError> {
-        let operations: Result<Vec<Request<'_>>, ClientError> =
-            keys.iter().map(|key| Ok(Request::Delete { key: checked(key)? })).collect();
-        let raw = self.batch(&operations?).await;
+        let operations = keys.iter().map(|key| Ok(Request::Delete { key: checked(key)? }));
+        let results = self.batch(operations, |_, reply| done(reply)).await;
         keys.iter().for_each(|key| self.forget(key));
-        each(&raw?, done)
+        results
     }
 }
 

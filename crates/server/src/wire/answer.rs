@@ -255,13 +255,13 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                 Ok(())
             }
             Request::Batch(operations) => {
-                let read: Result<Vec<Operation>, Failure> =
-                    operations.iter().map(operation).collect();
+                // What cannot be understood is answered in its place, beside what can.
+                let read: Vec<_> = operations.iter().map(operation).collect();
                 let details = operations.iter().map(|request| {
                     matches!(request, Request::Get { flags: GetFlags { details: true, .. }, .. })
                 });
                 let details = details.collect();
-                self.batch(frame, read?, details)
+                self.batch(frame, read, details)
             }
             Request::Lock { name, owner, hold, wait, ends_with_connection } => {
                 self.lock(frame, LockAsked { name, owner, hold, wait, ends_with_connection })
@@ -405,16 +405,24 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
     fn batch(
         &mut self,
         frame: Frame,
-        operations: Vec<Operation>,
+        operations: Vec<Result<Operation, Failure>>,
         details: Vec<bool>,
     ) -> Result<(), Failure> {
         let opened = self.opened(frame.namespace)?;
         let (access, budget) = (opened.batch_access(), opened.in_flight().cloned());
         let (service, replies) = (Arc::clone(&self.service), self.replies.clone());
         self.carry_out(async move {
-            let outcomes = access.carry_out(operations).await;
+            let (mut understood, mut places) = (Vec::new(), Vec::new());
+            for operation in operations {
+                places.push(operation.map(|operation| understood.push(operation)).err());
+            }
+            let mut outcomes = access.carry_out(understood).await.into_iter();
+            let outcomes: Vec<Result<Outcome<ControlError>, Failure>> = places
+                .into_iter()
+                .filter_map(|refused| refused.map(Err).or_else(|| outcomes.next().map(Ok)))
+                .collect();
             let mut encoded = Encoded::default();
-            let size = outcomes.iter().map(size).sum();
+            let size = outcomes.iter().flatten().map(size).sum();
             let reserved = replies.reserve_all(size).and_then(|mut place| {
                 place.join(budget.unwrap_or_else(|| replies.clone()).reserve_all(size)?);
                 Ok(place)
@@ -426,14 +434,19 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                     return encoded;
                 }
             }
-            let failures: Vec<Option<Failure>> = outcomes.iter().map(failure_of).collect();
-            let tags: Vec<Vec<&str>> = outcomes.iter().map(tags_of).collect();
+            let failures: Vec<Option<Failure>> =
+                outcomes.iter().map(|outcome| outcome.as_ref().ok().and_then(failure_of)).collect();
+            let tags: Vec<Vec<&str>> =
+                outcomes.iter().map(|outcome| outcome.as_ref().map_or(vec![], tags_of)).collect();
             let replies: Vec<Reply<'_>> = outcomes
                 .iter()
                 .zip(&failures)
                 .zip(tags.iter().zip(details))
-                .map(|((outcome, failure), (tags, details))| {
-                    reply(&service, outcome, failure.as_ref(), details.then_some(tags))
+                .map(|((outcome, failure), (tags, details))| match outcome {
+                    Ok(outcome) => {
+                        reply(&service, outcome, failure.as_ref(), details.then_some(tags))
+                    }
+                    Err(refused) => refused.reply(),
                 })
                 .collect();
             Reply::Batch(BatchReplies::of(&replies)).encode(frame, &mut encoded.frames);
