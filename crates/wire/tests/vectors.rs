@@ -158,7 +158,7 @@ fn replies() -> Vec<(u16, u32, Reply<'static>)> {
         Reply::Done { was_there: true },
         Reply::Failed { code: FailureCode::Busy as u16, unchanged: false, detail: "later" },
     ];
-    vec![
+    let mut replies = vec![
         (
             0,
             1,
@@ -218,7 +218,17 @@ fn replies() -> Vec<(u16, u32, Reply<'static>)> {
             26,
             Reply::Failed { code: FailureCode::OriginFailed as u16, unchanged: true, detail: "no" },
         ),
-    ]
+    ];
+    // Every source and every code.
+    use Source::{Due, Hit, Joined, Origin, Stale, StaleOnError};
+    for source in [Hit, Stale, StaleOnError, Origin, Joined, Due] {
+        replies.push((1, 30, Reply::Value(Value { source, ..value })));
+    }
+    let codes = (1..).map_while(FailureCode::of);
+    replies.extend(codes.map(|code| {
+        (1, 31, Reply::Failed { code: code as u16, unchanged: false, detail: "why" })
+    }));
+    replies
 }
 
 fn hex(bytes: &[u8]) -> String {
