@@ -225,9 +225,11 @@ fn replies() -> Vec<(u16, u32, Reply<'static>)> {
         replies.push((1, 30, Reply::Value(Value { source, ..value })));
     }
     let codes = (1..).map_while(FailureCode::of);
-    replies.extend(codes.map(|code| {
-        (1, 31, Reply::Failed { code: code as u16, unchanged: false, detail: "why" })
-    }));
+    replies.extend(
+        codes.map(|code| {
+            (1, 31, Reply::Failed { code: code as u16, unchanged: false, detail: "why" })
+        }),
+    );
     replies
 }
 
