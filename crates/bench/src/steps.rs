@@ -197,12 +197,12 @@ fn of_locks(steps: &mut Steps) -> Result<(), Failure> {
         },
     )?;
     let mut table = locks(1, many)?;
-    steps.until_done("19,900 that wait for a lock give up at once", || {
+    steps.until_done("19,900 that wait for a lock give up together", || {
         told.clear();
         table.advance(at(30_000), &mut told)
     })?;
     let mut table = locks(many, 0)?;
-    steps.until_done("19,900 holds end at once", || {
+    steps.until_done("19,900 holds end together", || {
         told.clear();
         table.advance(at(60_000), &mut told)
     })?;
@@ -249,12 +249,12 @@ fn of_permits(steps: &mut Steps) -> Result<(), Failure> {
         Ok(table)
     };
     let mut table = full()?;
-    steps.take("1,000 permits are voided at once", 1, |_| {
+    steps.take("1,000 permits are voided together", 1, |_| {
         table.void_where(NAMESPACE, |_| true);
         Ok(())
     })?;
     let mut table = full()?;
-    steps.take("1,000 permits lapse at once", 1, |_| {
+    steps.take("1,000 permits lapse together", 1, |_| {
         table.lapse(at(10_000), hold);
         Ok(())
     })?;

@@ -18,7 +18,7 @@ use crate::access::Caller;
 use crate::control::Control;
 use crate::error::{ControlError, Subject};
 
-/// How many refills of a warm run may be under way at once.
+/// How many refills a warm run may have under way concurrently.
 pub const CONCURRENCIES: RangeInclusive<u32> = 1..=256;
 
 const DEFAULT_CONCURRENCY: u32 = 4;

@@ -24,7 +24,7 @@ const WINDOW_PART: u64 = 32;
 const WAYS: usize = 4;
 
 /// The most slots that the hand passes for one eviction.
-const LONGEST_SWEEP: u64 = 4_096;
+const MAX_SWEEP: u64 = 4_096;
 
 /// Fingerprints of keys that went from the window. Each place holds the last few that fell there.
 #[derive(Debug, Default)]
@@ -167,7 +167,7 @@ impl Order {
     ) -> Option<u32> {
         let mut coldest: Option<(u8, u32)> = None;
         // Three rounds cool everything, and the fourth finds it; without a main part nothing is.
-        for _ in 0..(4 * u64::from(slots.end())).min(LONGEST_SWEEP) {
+        for _ in 0..(4 * u64::from(slots.end())).min(MAX_SWEEP) {
             let slot = if self.hand < slots.end() { self.hand } else { 0 };
             self.hand = slot + 1;
             if !slots.is_filled(slot) || slots.in_window(slot) {

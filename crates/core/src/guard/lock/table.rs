@@ -504,7 +504,7 @@ impl<W> LockTable<W> {
             let all = gone.len() < STEP;
             let gone: Vec<Waiting<W>> =
                 gone.into_iter().filter_map(|ticket| lock.leave(ticket)).collect();
-            // Only when nobody is left in line for whom it does not end.
+            // The lock is not passed on to somebody who leaves with the same bond.
             let holds = all && held(&lock.held);
             gone.iter().for_each(|waiting| self.left_line(&name, waiting));
             if holds {
