@@ -16,6 +16,8 @@ pub struct EntrySummary {
     pub media_type: String,
     /// Its validator, as in `ETag`.
     pub entity_tag: String,
+    /// The revision of its value, as in `Verax-Revision`: it differs whenever a value was stored.
+    pub revision: u64,
     /// Its tags.
     pub tags: Vec<String>,
     /// How long ago it was stored.

@@ -70,8 +70,15 @@ const ATTACKS: [(Attack, usize); 6] = [
 ];
 
 fn put<'a>(key: &'a str, value: &'a [u8], media_type: &'a str, tags: &'a [&'a str]) -> Request<'a> {
-    let (tags, condition) = (Tags::of(tags), PutCondition::Always);
-    Request::Put(Put { key, value, media_type, lifetime: None, tags, condition })
+    Request::Put(Put {
+        key,
+        value,
+        media_type,
+        lifetime: None,
+        tags: Tags::of(tags),
+        condition: PutCondition::Always,
+        tell_revision: false,
+    })
 }
 
 /// The first thousand bytes of a put of 16 MiB; made once, since what the attackers hold is measured

@@ -30,6 +30,8 @@ pub struct Found {
     pub media_type: String,
     /// Its validator, with its quotes.
     pub entity_tag: Option<String>,
+    /// The revision of its entry; `None` when it is not stored.
+    pub revision: Option<u64>,
     /// How long ago it was stored.
     pub age: Duration,
     /// Where it came from.
@@ -114,6 +116,7 @@ impl Found {
             value,
             media_type: text(headers, CONTENT_TYPE.as_str()).unwrap_or_default().to_owned(),
             entity_tag: text(headers, ETAG.as_str()).map(str::to_owned),
+            revision: text(headers, "verax-revision").and_then(|number| number.parse().ok()),
             age: Duration::from_secs(
                 text(headers, AGE.as_str()).and_then(|age| age.parse().ok()).unwrap_or(0),
             ),

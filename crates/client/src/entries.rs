@@ -43,6 +43,8 @@ pub enum PutCondition {
     IfAbsent,
     /// The entry there has this entity tag, with its quotes.
     IfMatches(String),
+    /// The entry there has this revision: nobody has stored or removed anything since it was read.
+    IfRevision(u64),
 }
 
 /// How to store a value. Lifetimes that are left out come from the namespace's policy.
@@ -305,5 +307,6 @@ pub(crate) fn with_options(mut request: RequestBuilder, options: PutOptions) -> 
         PutCondition::Always => request,
         PutCondition::IfAbsent => request.header(IF_NONE_MATCH, "*"),
         PutCondition::IfMatches(tag) => request.header(IF_MATCH, tag),
+        PutCondition::IfRevision(revision) => request.header("verax-if-revision", revision),
     }
 }

@@ -5,6 +5,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use bytes::Bytes;
+use serde::{Deserialize, Serialize};
 
 use crate::lifetime::{Freshness, Lifetime};
 use crate::time::Timestamp;
@@ -218,6 +219,54 @@ impl std::ops::Deref for Tags {
     }
 }
 
+/// Tells one storing of an entry from every other: two entries that a key had one after the other differ
+/// in it, even if they are equal in every byte.
+///
+/// It is the moment of storing in milliseconds (42 bits, until the year 2109), and a count within the
+/// millisecond (11 bits); where that does not do, it is ahead of the clock. So revisions of a key only
+/// grow, across restarts too as long as the clock is not set back. Every JSON reader keeps them whole.
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize,
+)]
+pub struct EntryRevision(u64);
+
+impl EntryRevision {
+    const COUNT_BITS: u32 = 11;
+    const LAST_MILLISECOND: u64 = (1 << 42) - 1;
+
+    /// The first revision of a millisecond.
+    pub fn at(moment: Timestamp) -> Self {
+        Self(moment.as_millis().min(Self::LAST_MILLISECOND) << Self::COUNT_BITS)
+    }
+
+    /// The revision of a number, as [`number`](Self::number) gives it.
+    pub const fn from_number(number: u64) -> Self {
+        Self(number)
+    }
+
+    /// Its number.
+    pub const fn number(self) -> u64 {
+        self.0
+    }
+
+    /// The one that follows it.
+    #[must_use]
+    pub const fn next(self) -> Self {
+        Self(self.0.saturating_add(1))
+    }
+
+    /// The millisecond of its storing.
+    pub const fn stored_at(self) -> Timestamp {
+        Timestamp::from_millis(self.0 >> Self::COUNT_BITS)
+    }
+}
+
+impl fmt::Display for EntryRevision {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.0.fmt(f)
+    }
+}
+
 /// A value and everything that is known about it. Cloning shares the bytes.
 #[derive(Debug, Clone)]
 pub struct Entry {
@@ -233,6 +282,8 @@ pub struct Entry {
     pub stored_at: Timestamp,
     /// How long the refill took that brought it; zero when it came otherwise.
     pub refill_took: Duration,
+    /// The revision that it is stored with; `None` for one that is not stored.
+    pub revision: Option<EntryRevision>,
     /// The entity tag where it is known already.
     pub(crate) known_tag: Option<EntityTag>,
 }
@@ -252,6 +303,7 @@ impl Entry {
             lifetime,
             stored_at: now,
             refill_took: Duration::ZERO,
+            revision: None,
             known_tag: None,
         }
     }

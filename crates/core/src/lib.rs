@@ -58,7 +58,7 @@ pub mod store;
 pub mod time;
 pub mod warm;
 
-pub use entry::{EntityTag, Entry, Tag};
+pub use entry::{EntityTag, Entry, EntryRevision, Tag};
 pub use guard::{Joined, Permit, PermitNumber, RefillTable, Voided};
 pub use key::{Key, NamespaceId};
 pub use lifetime::{Freshness, Lifetime};

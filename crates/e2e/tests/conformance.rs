@@ -57,6 +57,14 @@ impl Door {
         }
     }
 
+    /// The revision of the entry that is in the cache.
+    async fn revision(&self, key: &str) -> Option<u64> {
+        match self {
+            Self::Http(names) => names.get(key).await.unwrap()?.revision,
+            Self::Wire(cache) => cache.get_revised(key).await.unwrap()?.revision,
+        }
+    }
+
     async fn put(&self, key: &str, value: &str, options: &PutOptions) -> String {
         let (value, options) = (value.to_owned(), options.clone());
         match self {
@@ -345,6 +353,36 @@ async fn lifetimes(door: &Door, said: &mut Transcript) {
     said.say("a tag that cannot be", door.invalidate_tag("é").await);
 }
 
+/// Read, compute, store: only if nobody has changed the entry since it was read.
+async fn revisions(door: &Door, said: &mut Transcript) {
+    let plain = PutOptions::default();
+    let expecting = |revision| with(|o| o.condition = PutCondition::IfRevision(revision));
+    said.say("nothing is there", door.put("r", "v", &expecting(1)).await);
+    door.put("r", "one", &plain).await;
+    let first = door.revision("r").await.unwrap();
+    said.say("the one that was read", door.put("r", "two", &expecting(first)).await);
+    said.say("it is old now", door.put("r", "three", &expecting(first)).await);
+    said.say("and changed nothing", door.get("r").await);
+    let second = door.revision("r").await.unwrap();
+    said.say("it is larger", (second > first).to_string());
+    // An entity tag says that nothing has changed; a revision says that something has.
+    door.put("r", "one", &plain).await;
+    door.put("r", "two", &plain).await;
+    said.say("changed and changed back", door.put("r", "three", &expecting(second)).await);
+    let third = door.revision("r").await.unwrap();
+    door.delete("r").await;
+    door.put("r", "two", &plain).await;
+    said.say("away and back", door.put("r", "three", &expecting(third)).await);
+    let fourth = door.revision("r").await.unwrap();
+    let lifetime = LifetimeOptions { max_age: Some(60 * SECOND), ..Default::default() };
+    said.say("another lifetime", door.set_lifetime("r", lifetime).await);
+    said.say("leaves it", door.put("r", "three", &expecting(fourth)).await);
+    said.say("a counter", door.add("n", 1).await);
+    let counted = door.revision("n").await.unwrap();
+    said.say("is added to", door.add("n", 1).await);
+    said.say("so it has another", door.put("n", "0", &expecting(counted)).await);
+}
+
 /// Counters and allowances.
 async fn numbers(door: &Door, said: &mut Transcript) {
     said.say("a counter", door.add("n", 5).await);
@@ -426,6 +464,7 @@ async fn script(part: &str, door: &Door) -> Vec<String> {
     let mut said = Transcript::default();
     match part {
         "entries" => entries(door, &mut said).await,
+        "revisions" => revisions(door, &mut said).await,
         "lifetimes" => lifetimes(door, &mut said).await,
         "numbers" => numbers(door, &mut said).await,
         "many" => many(door, &mut said).await,
@@ -436,6 +475,7 @@ async fn script(part: &str, door: &Door) -> Vec<String> {
 
 #[rstest]
 #[case("entries")]
+#[case("revisions")]
 #[case("lifetimes")]
 #[case("numbers")]
 #[case("many")]

@@ -183,7 +183,7 @@ pub(crate) async fn change_namespace(
         Precondition::IfMatches(tags) => ExpectedPolicy::OneOf(tags),
         // There is one.
         Precondition::IfAbsent => ExpectedPolicy::OneOf(Vec::new()),
-        Precondition::UnlessMatches(_) => {
+        Precondition::UnlessMatches(_) | Precondition::IfRevision(_) => {
             return Err(Failure::invalid("send If-Match with the ETag of the policy to change"));
         }
     };

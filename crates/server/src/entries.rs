@@ -21,7 +21,7 @@ use verax_service::Service;
 
 use crate::authenticated::Authenticated;
 use crate::entry_fields::{
-    CACHE_STATUS, cache_control, condition, describe_answer, describe_entry, has_current,
+    CACHE_STATUS, cache_control, describe_answer, describe_entry, entry_condition, has_current,
     put_request, read_options, trace_of,
 };
 use crate::extract::{Ask, InNamespace, WithKey};
@@ -145,6 +145,7 @@ fn failed_read(error: EngineError) -> Response {
         ("Cache-Groups" = Option<String>, Header, description = "tags"),
         ("If-None-Match" = Option<String>, Header, description = "`*` stores only where nothing is, a list of entity tags only over other entries"),
         ("If-Match" = Option<String>, Header, description = "stores only over an entry with one of these entity tags, `*` over any"),
+        ("Verax-If-Revision" = Option<u64>, Header, description = "stores only over the entry with this revision, as `Verax-Revision` gave it"),
         ("Verax-Permit" = Option<u64>, Header, description = "the refill permit that the value was read with; refused when it is over")),
     request_body(content = Vec<u8>, content_type = "application/octet-stream"),
     responses((status = 201, description = "stored where nothing was"),
@@ -185,7 +186,7 @@ pub(crate) async fn put(
     if let Some(number) = permit_of(&parts.headers)? {
         if request.condition != Precondition::Always {
             return Err(Failure::invalid(
-                "send Verax-Permit, or If-Match or If-None-Match, not both: a permit is a condition by itself",
+                "send Verax-Permit, or If-Match, If-None-Match or Verax-If-Revision, not both: a permit is a condition by itself",
             ));
         }
         let entry = writer.store_with_permit(&key, number, request)?;
@@ -253,7 +254,8 @@ async fn body_within(
     params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path),
         ("Cache-Control" = Option<String>, Header, description = "the lifetime, as for PUT; the namespace's when absent"),
         ("If-None-Match" = Option<String>, Header, description = "as for PUT"),
-        ("If-Match" = Option<String>, Header, description = "as for PUT")),
+        ("If-Match" = Option<String>, Header, description = "as for PUT"),
+        ("Verax-If-Revision" = Option<u64>, Header, description = "as for PUT")),
     responses((status = 204, description = "its fields describe the entry as it is now"),
         (status = 404, description = "there is no such entry", body = verax_api::Problem),
         (status = 412, description = "the condition does not hold", body = verax_api::Problem))
@@ -266,7 +268,7 @@ pub(crate) async fn change_lifetime(
     headers: HeaderMap,
 ) -> Result<Response> {
     let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
-    let (cache_control, condition) = (cache_control(&headers)?, condition(&headers)?);
+    let (cache_control, condition) = (cache_control(&headers)?, entry_condition(&headers)?);
     let Some(found) = writer.set_lifetime(&key, cache_control, &condition)? else {
         return Ok(miss());
     };
@@ -280,7 +282,8 @@ pub(crate) async fn change_lifetime(
     delete, path = "/v1/tenants/{tenant}/namespaces/{namespace}/entries/{key}", tag = "entries",
     params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path),
         ("If-None-Match" = Option<String>, Header, description = "as for PUT"),
-        ("If-Match" = Option<String>, Header, description = "as for PUT")),
+        ("If-Match" = Option<String>, Header, description = "as for PUT"),
+        ("Verax-If-Revision" = Option<u64>, Header, description = "as for PUT")),
     responses((status = 204, description = "it is not there any more"),
         (status = 412, description = "the condition does not hold", body = verax_api::Problem),
         (status = 502, description = "the namespace writes through, and the origin did not take it", body = verax_api::Problem))
@@ -293,7 +296,7 @@ pub(crate) async fn delete(
     headers: HeaderMap,
 ) -> Result<StatusCode> {
     let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
-    writer.delete(&key, condition(&headers)?, trace_of(&headers)).await?;
+    writer.delete(&key, entry_condition(&headers)?, trace_of(&headers)).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -347,6 +350,7 @@ fn summary(listed: &Listed, now: Timestamp) -> EntrySummary {
         memory_bytes: listed.size,
         media_type: found.media_type().to_string(),
         entity_tag: found.entity_tag().to_string(),
+        revision: found.revision().number(),
         tags: found.tags().iter().map(|t| t.to_string()).collect(),
         age_seconds: now.since(found.stored_at()).as_secs_f64(),
         time_left_seconds: match found.freshness() {

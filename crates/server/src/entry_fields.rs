@@ -12,7 +12,7 @@ use axum::http::{HeaderMap, HeaderName, HeaderValue};
 use bytes::BytesMut;
 use verax_core::entry::MediaType;
 use verax_core::lifetime::CacheControl;
-use verax_core::{EntityTag, Entry, Lifetime, Precondition};
+use verax_core::{EntityTag, Entry, EntryRevision, Lifetime, Precondition};
 use verax_engine::TraceContext;
 use verax_engine::cache::{Answer, PutRequest, ReadOptions, Source, parse_tags, write_tags};
 
@@ -20,6 +20,8 @@ use crate::problem::{Failure, Result};
 
 pub(crate) const CACHE_STATUS: HeaderName = HeaderName::from_static("cache-status");
 const CACHE_GROUPS: HeaderName = HeaderName::from_static("cache-groups");
+const REVISION: HeaderName = HeaderName::from_static("verax-revision");
+const IF_REVISION: HeaderName = HeaderName::from_static("verax-if-revision");
 const SERVER_TIMING: HeaderName = HeaderName::from_static("server-timing");
 
 /// The policy of a value that a browser shows as a page.
@@ -97,7 +99,29 @@ pub(crate) fn has_current(headers: &HeaderMap, tag: EntityTag) -> bool {
     headers.get_all(IF_NONE_MATCH).iter().any(listed)
 }
 
-/// What must hold of the entry there (RFC 9110, sections 13.1.1 and 13.1.2).
+/// The revision that the entry there must have.
+fn expected_revision(headers: &HeaderMap) -> Result<Option<EntryRevision>> {
+    let Some(field) = joined(headers, &IF_REVISION)? else { return Ok(None) };
+    let number = field.trim().parse().map_err(|_| {
+        Failure::bad_request(format!(
+            "Verax-If-Revision has {field:?}: it takes one number, as Verax-Revision gave it"
+        ))
+    })?;
+    Ok(Some(EntryRevision::from_number(number)))
+}
+
+/// What must hold of the entry there: by its revision or by entity tags.
+pub(crate) fn entry_condition(headers: &HeaderMap) -> Result<Precondition> {
+    match (expected_revision(headers)?, condition(headers)?) {
+        (None, by_tags) => Ok(by_tags),
+        (Some(revision), Precondition::Always) => Ok(Precondition::IfRevision(revision)),
+        (Some(_), _) => Err(Failure::invalid(
+            "send Verax-If-Revision, or If-Match or If-None-Match, not both: a revision says more than an entity tag",
+        )),
+    }
+}
+
+/// What must hold by entity tags (RFC 9110, sections 13.1.1 and 13.1.2).
 pub(crate) fn condition(headers: &HeaderMap) -> Result<Precondition> {
     let listed = |name: &HeaderName| {
         let text = joined(headers, name)?;
@@ -189,7 +213,7 @@ pub(crate) fn put_request(headers: &HeaderMap, value: bytes::Bytes) -> Result<Pu
     let tags = parse_tags(&joined(headers, &CACHE_GROUPS)?.unwrap_or_default())
         .map_err(|e| Failure::bad_request(e.to_string()))?;
     let cache_control = storable(cache_control(headers)?)?;
-    let condition = condition(headers)?;
+    let condition = entry_condition(headers)?;
     Ok(PutRequest { value, media_type, cache_control, tags, condition })
 }
 
@@ -224,6 +248,9 @@ impl<'h> Fields<'h> {
     fn describe(&mut self, entry: &Entry) {
         self.insert(CONTENT_TYPE, entry.media_type.as_str());
         self.insert(ETAG, entry.entity_tag());
+        if let Some(revision) = entry.revision {
+            self.insert(REVISION, revision);
+        }
         self.insert(CACHE_CONTROL, LifetimeText(&entry.lifetime));
         if !entry.tags.is_empty() {
             self.insert(CACHE_GROUPS, write_tags(&entry.tags));
@@ -356,6 +383,25 @@ mod tests {
                 );
             }
             (read, expected) => panic!("{read:?} {expected:?}"),
+        }
+    }
+
+    #[test]
+    fn a_revision_is_one_number_and_the_only_condition() {
+        let of = |lines: &[(&'static str, &str)]| {
+            let lines: Vec<_> =
+                lines.iter().map(|(name, text)| (*name, (*text).to_owned())).collect();
+            entry_condition(&fields(&lines))
+        };
+        let expected = Precondition::IfRevision(EntryRevision::from_number(17));
+        assert_eq!(of(&[("verax-if-revision", " 17 ")]).unwrap(), expected);
+        for malformed in ["", "x", "-1", "\"17\"", "17, 18", "18446744073709551616"] {
+            let refused = of(&[("verax-if-revision", malformed)]).unwrap_err();
+            assert_eq!(refused.0.status, 400, "{malformed:?}");
+        }
+        for other in ["if-match", "if-none-match"] {
+            let refused = of(&[("verax-if-revision", "17"), (other, "*")]).unwrap_err();
+            assert_eq!(refused.0.status, 422, "{other}");
         }
     }
 

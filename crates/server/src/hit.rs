@@ -29,7 +29,7 @@ const ASKING_MORE: [HeaderName; 3] =
     [CACHE_CONTROL, IF_NONE_MATCH, HeaderName::from_static("traceparent")];
 
 /// Fields of an answer, the request's id included.
-const FIELDS: usize = 14;
+const FIELDS: usize = 15;
 
 /// The answer to a request, if it is a plain look-up that hits.
 pub(crate) fn answer(service: &Arc<Service>, request: &Request) -> Option<Response> {

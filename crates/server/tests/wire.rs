@@ -33,7 +33,7 @@ fn ask(key: &str, wait: u64, refresh: bool) -> Request<'_> {
 
 fn put<'a>(key: &'a str, value: &'a [u8], media_type: &'a str) -> Put<'a> {
     let (tags, condition) = (Tags::of(&["harbour"]), PutCondition::Always);
-    Put { key, value, media_type, lifetime: None, tags, condition }
+    Put { key, value, media_type, lifetime: None, tags, condition, tell_revision: false }
 }
 
 /// Sends requests in one piece, numbered from 1.

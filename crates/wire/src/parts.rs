@@ -145,6 +145,8 @@ pub enum PutCondition {
     IfAbsent,
     /// Store it only over the value with this entity tag.
     IfMatches(EntryTag),
+    /// Store it only over the entry with this revision.
+    IfRevision(u64),
 }
 
 /// A value to store.
@@ -162,12 +164,17 @@ pub struct Put<'a> {
     pub tags: Tags<'a>,
     /// What must hold.
     pub condition: PutCondition,
+    /// Whether the reply is to tell the revision that the entry is stored with.
+    pub tell_revision: bool,
 }
 
 const IF_ABSENT: u8 = 0b0001;
 const IF_MATCHES: u8 = 0b0010;
 const LIFETIME: u8 = 0b0100;
 const TAGS: u8 = 0b1000;
+const IF_REVISION: u8 = 0b1_0000;
+const TELL_REVISION: u8 = 0b10_0000;
+const CONDITIONS: u8 = IF_ABSENT | IF_MATCHES | IF_REVISION;
 
 impl<'a> Put<'a> {
     pub(crate) fn flags(&self) -> u8 {
@@ -175,20 +182,23 @@ impl<'a> Put<'a> {
             PutCondition::Always => 0,
             PutCondition::IfAbsent => IF_ABSENT,
             PutCondition::IfMatches(_) => IF_MATCHES,
+            PutCondition::IfRevision(_) => IF_REVISION,
         };
         let lifetime = if self.lifetime.is_some() { LIFETIME } else { 0 };
         let tags = if self.tags.is_empty() { 0 } else { TAGS };
-        condition | lifetime | tags
+        let tell = if self.tell_revision { TELL_REVISION } else { 0 };
+        condition | lifetime | tags | tell
     }
 
     pub(crate) fn read(kind: u8, flags: u8, reader: &mut Reader<'a>) -> Result<Self, WireError> {
-        let condition = match flags & (IF_ABSENT | IF_MATCHES) {
+        let condition = match flags & CONDITIONS {
             0 => PutCondition::Always,
             IF_ABSENT => PutCondition::IfAbsent,
             IF_MATCHES => PutCondition::IfMatches(reader.u128("entity tag")?),
+            IF_REVISION => PutCondition::IfRevision(reader.u64("revision")?),
             _ => return Err(WireError::Flags { kind, flags }),
         };
-        if flags & !(IF_ABSENT | IF_MATCHES | LIFETIME | TAGS) != 0 {
+        if flags & !(CONDITIONS | LIFETIME | TAGS | TELL_REVISION) != 0 {
             return Err(WireError::Flags { kind, flags });
         }
         let lifetime = (flags & LIFETIME != 0).then(|| Lifetime::read(reader)).transpose()?;
@@ -200,12 +210,15 @@ impl<'a> Put<'a> {
         let media_type = reader.short_text("media type")?;
         let key = key(reader.long_text("key")?)?;
         let tags = tags.unwrap_or(Tags::NONE);
-        Ok(Self { key, value: reader.rest(), media_type, lifetime, tags, condition })
+        let (value, tell_revision) = (reader.rest(), flags & TELL_REVISION != 0);
+        Ok(Self { key, value, media_type, lifetime, tags, condition, tell_revision })
     }
 
     pub(crate) fn write(&self, out: &mut Vec<u8>) {
-        if let PutCondition::IfMatches(tag) = self.condition {
-            out.extend_from_slice(&tag.to_le_bytes());
+        match self.condition {
+            PutCondition::Always | PutCondition::IfAbsent => {}
+            PutCondition::IfMatches(tag) => out.extend_from_slice(&tag.to_le_bytes()),
+            PutCondition::IfRevision(revision) => out.extend_from_slice(&revision.to_le_bytes()),
         }
         if let Some(lifetime) = self.lifetime {
             lifetime.write(out);

@@ -149,25 +149,33 @@ pub struct Value<'a> {
     pub time_left: i64,
     /// More about it, if it was asked for.
     pub details: Option<Details<'a>>,
+    /// The revision of its entry, if it was asked for and the value is stored.
+    pub revision: Option<u64>,
     /// The value.
     pub value: &'a [u8],
 }
 
 impl<'a> Value<'a> {
-    fn read(kind: u8, flags: u8, reader: &mut Reader<'a>) -> Result<Self, WireError> {
+    fn flags(&self) -> u8 {
+        let details = if self.details.is_some() { DETAILS } else { 0 };
+        let revision = if self.revision.is_some() { REVISION } else { 0 };
+        details | revision
+    }
+
+    fn read(flags: u8, reader: &mut Reader<'a>) -> Result<Self, WireError> {
         let source = Source::of(reader.u8("source")?)?;
         let time_left = reader.i64("time left")?;
-        let details = match flags {
+        let details = match flags & DETAILS {
             0 => None,
-            1 => Some(Details {
+            _ => Some(Details {
                 age: reader.u64("age")?,
                 entity_tag: reader.u128("entity tag")?,
                 media_type: reader.short_text("media type")?,
                 tags: Tags::read(reader)?,
             }),
-            _ => return Err(WireError::Flags { kind, flags }),
         };
-        Ok(Self { source, time_left, details, value: reader.rest() })
+        let revision = (flags & REVISION != 0).then(|| reader.u64("revision")).transpose()?;
+        Ok(Self { source, time_left, details, revision, value: reader.rest() })
     }
 
     fn write_before_value(&self, out: &mut Vec<u8>) {
@@ -179,12 +187,15 @@ impl<'a> Value<'a> {
             put_short_text(out, details.media_type);
             details.tags.write(out);
         }
+        if let Some(revision) = self.revision {
+            out.extend_from_slice(&revision.to_le_bytes());
+        }
     }
 
     /// Appends the frame without the value's bytes, which must follow from elsewhere: for large
     /// values that are not to be copied.
     pub fn encode_before_value(&self, frame: Frame, out: &mut Vec<u8>) {
-        let start = frame::begin(out, frame, VALUE, u8::from(self.details.is_some()));
+        let start = frame::begin(out, frame, VALUE, self.flags());
         self.write_before_value(out);
         frame::finish(out, start, self.value.len());
     }
@@ -329,6 +340,8 @@ pub enum Reply<'a> {
     Done {
         /// Whether there was an entry before: it was replaced, deleted or changed.
         was_there: bool,
+        /// To a put that asked for it: the revision of the entry that it stored.
+        revision: Option<u64>,
     },
     /// To a batch: one reply for each operation, in their order.
     Batch(BatchReplies<'a>),
@@ -468,11 +481,19 @@ impl std::fmt::Debug for BatchReplies<'_> {
 const UNCHANGED: u8 = 0b01;
 const READ: u8 = 0b01;
 const WRITE: u8 = 0b10;
+const WAS_THERE: u8 = 0b01;
+const DETAILS: u8 = 0b01;
+const REVISION: u8 = 0b10;
 const KEY: u8 = 0;
 const TAG: u8 = 1;
 const ALL: u8 = 2;
 
 impl<'a> Reply<'a> {
+    /// [`Reply::Done`] without a revision.
+    pub const fn done(was_there: bool) -> Self {
+        Self::Done { was_there, revision: None }
+    }
+
     /// Reads a reply from its frame.
     ///
     /// # Errors
@@ -483,7 +504,9 @@ impl<'a> Reply<'a> {
         let most = match kind {
             OPENED => READ | WRITE,
             INVALIDATED => ALL,
-            VALUE | DONE | COUNTED | FAILED => 1,
+            VALUE => DETAILS | REVISION,
+            DONE => WAS_THERE | REVISION,
+            COUNTED | FAILED => 1,
             _ => 0,
         };
         if flags > most {
@@ -511,9 +534,12 @@ impl<'a> Reply<'a> {
                 TAG => Reply::InvalidatedTag { tag: reader.rest_text("tag")? },
                 _ => Reply::InvalidatedAll,
             },
-            VALUE => Reply::Value(Value::read(kind, flags, &mut reader)?),
+            VALUE => Reply::Value(Value::read(flags, &mut reader)?),
             MISS => Reply::Miss,
-            DONE => Reply::Done { was_there: flags == 1 },
+            DONE => Reply::Done {
+                was_there: flags & WAS_THERE != 0,
+                revision: (flags & REVISION != 0).then(|| reader.u64("revision")).transpose()?,
+            },
             BATCH => Reply::Batch(BatchReplies::read(&mut reader)?),
             PAGE => Reply::Page(Page::read(&mut reader)?),
             COUNTED => Reply::Counted { value: reader.i64("number")?, created: flags == 1 },
@@ -574,8 +600,10 @@ impl<'a> Reply<'a> {
             }
             Reply::InvalidatedTag { .. } => TAG,
             Reply::InvalidatedAll => ALL,
-            Reply::Value(value) => u8::from(value.details.is_some()),
-            Reply::Done { was_there } => u8::from(*was_there),
+            Reply::Value(value) => value.flags(),
+            Reply::Done { was_there, revision } => {
+                (u8::from(*was_there) * WAS_THERE) | (u8::from(revision.is_some()) * REVISION)
+            }
             Reply::Counted { created, .. } => u8::from(*created),
             Reply::Failed { unchanged, .. } => u8::from(*unchanged) * UNCHANGED,
             _ => 0,
@@ -585,7 +613,11 @@ impl<'a> Reply<'a> {
     fn write_body(&self, out: &mut Vec<u8>) {
         match self {
             Reply::Pong | Reply::Goodbye | Reply::Miss | Reply::InvalidatedAll => {}
-            Reply::Done { .. } => {}
+            Reply::Done { revision, .. } => {
+                if let Some(revision) = revision {
+                    out.extend_from_slice(&revision.to_le_bytes());
+                }
+            }
             Reply::Welcome(welcome) => {
                 out.extend_from_slice(&welcome.version.to_le_bytes());
                 out.extend_from_slice(&welcome.largest_body.to_le_bytes());

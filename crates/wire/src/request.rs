@@ -53,6 +53,8 @@ pub struct GetFlags {
     pub details: bool,
     /// Tell when it is time to refresh the entry early; the caller can refill it.
     pub may_refill: bool,
+    /// Tell the revision of the entry.
+    pub revision: bool,
 }
 
 impl GetFlags {
@@ -61,15 +63,21 @@ impl GetFlags {
             | u8::from(self.refresh) << 1
             | u8::from(self.details) << 2
             | u8::from(self.may_refill) << 3
+            | u8::from(self.revision) << 4
     }
 
     fn of(bits: u8) -> Result<Self, WireError> {
-        if bits & !0b1111 != 0 {
+        if bits & !0b1_1111 != 0 {
             return Err(WireError::Flags { kind: GET, flags: bits });
         }
         let bit = |n: u8| bits & (1 << n) != 0;
-        let (only_if_cached, refresh, details, may_refill) = (bit(0), bit(1), bit(2), bit(3));
-        Ok(Self { only_if_cached, refresh, details, may_refill })
+        Ok(Self {
+            only_if_cached: bit(0),
+            refresh: bit(1),
+            details: bit(2),
+            may_refill: bit(3),
+            revision: bit(4),
+        })
     }
 }
 

@@ -23,6 +23,7 @@ fn condition() -> impl Strategy<Value = PutCondition> {
         Just(PutCondition::Always),
         Just(PutCondition::IfAbsent),
         any::<u128>().prop_map(PutCondition::IfMatches),
+        any::<u64>().prop_map(PutCondition::IfRevision),
     ]
 }
 
@@ -41,14 +42,17 @@ proptest! {
         key in ".{1,60}", value in prop::collection::vec(any::<u8>(), 0..500),
         media_type in "[a-z]{0,20}/[a-z]{0,20}", tags in prop::collection::vec("[ -~]{1,40}", 0..5),
         lifetime in lifetime(), condition in condition(), numbers: (i64, u64, u64, u64, u64),
-        bits: (bool, bool, bool, bool), namespace: u16, id: u32,
+        bits: (bool, bool, bool, bool), revision: bool, namespace: u16, id: u32,
     ) {
         let frame = Frame { namespace, id };
         let tags: Vec<&str> = tags.iter().map(String::as_str).collect();
         let (amount, take, count, period, burst) = numbers;
-        let flags = GetFlags { only_if_cached: bits.0, refresh: bits.1, details: bits.2, may_refill: bits.3 };
+        let flags = GetFlags {
+            only_if_cached: bits.0, refresh: bits.1, details: bits.2, may_refill: bits.3, revision,
+        };
         let put = Put {
             key: &key, value: &value, media_type: &media_type, lifetime, tags: Tags::of(&tags), condition,
+            tell_revision: revision,
         };
         let operations = [Request::Get { key: &key, flags }, Request::Put(put), Request::Delete { key: &key }];
         operations.into_iter().for_each(|request| survives(request, frame));
@@ -91,7 +95,7 @@ proptest! {
         let mut bytes = Vec::new();
         for (size, id) in sizes.iter().zip(1..) {
             let value = vec![7; *size];
-            let value = Value { source: Source::Hit, time_left: 5, details: None, value: &value };
+            let value = Value { source: Source::Hit, time_left: 5, details: None, revision: None, value: &value };
             Reply::Value(value).encode(Frame { namespace: 1, id }, &mut bytes);
         }
         let end = cut.index(bytes.len() + 1);
@@ -116,7 +120,13 @@ fn a_length_beyond_the_limit_is_refused_from_the_header_alone() {
 
 #[test]
 fn a_large_value_may_follow_its_head() {
-    let value = Value { source: Source::Hit, time_left: 9, details: None, value: &[3; 5_000] };
+    let value = Value {
+        source: Source::Hit,
+        time_left: 9,
+        details: None,
+        revision: None,
+        value: &[3; 5_000],
+    };
     let frame = Frame { namespace: 2, id: 3 };
     let (mut whole, mut parts) = (Vec::new(), Vec::new());
     Reply::Value(value).encode(frame, &mut whole);

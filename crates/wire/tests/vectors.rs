@@ -27,6 +27,7 @@ fn put() -> Put<'static> {
         lifetime: None,
         tags: Tags::NONE,
         condition: PutCondition::Always,
+        tell_revision: false,
     }
 }
 
@@ -35,22 +36,22 @@ fn lock(ends_with_connection: bool) -> Request<'static> {
     Request::Lock { name, owner, hold: 30_000, wait: 10_000, ends_with_connection }
 }
 
+const NO_FLAGS: GetFlags = GetFlags {
+    only_if_cached: false,
+    refresh: false,
+    details: false,
+    may_refill: false,
+    revision: false,
+};
+
 fn requests() -> Vec<(u16, u32, Request<'static>)> {
     static OPERATIONS: [Request<'static>; 2] = [
-        Request::Get {
-            key: "a",
-            flags: GetFlags {
-                only_if_cached: true,
-                refresh: false,
-                details: false,
-                may_refill: false,
-            },
-        },
+        Request::Get { key: "a", flags: GetFlags { only_if_cached: true, ..NO_FLAGS } },
         Request::Delete { key: "b" },
     ];
     let get = |only_if_cached, refresh, details| Request::Get {
         key: "board/aldermouth",
-        flags: GetFlags { only_if_cached, refresh, details, may_refill: false },
+        flags: GetFlags { only_if_cached, refresh, details, ..NO_FLAGS },
     };
     vec![
         (
@@ -140,6 +141,23 @@ fn requests() -> Vec<(u16, u32, Request<'static>)> {
                 wait: 0,
             },
         ),
+        (
+            1,
+            30,
+            Request::Get {
+                key: "board/aldermouth",
+                flags: GetFlags { revision: true, ..GetFlags::default() },
+            },
+        ),
+        (
+            1,
+            31,
+            Request::Put(Put {
+                condition: PutCondition::IfRevision(0x0102_0304_0506),
+                tell_revision: true,
+                ..put()
+            }),
+        ),
     ]
 }
 
@@ -151,11 +169,23 @@ fn replies() -> Vec<(u16, u32, Reply<'static>)> {
         time_left: -20,
         media_type: "application/json",
     }];
-    let value = Value { source: Source::Hit, time_left: 28_500, details: None, value: b"[]" };
+    let value = Value {
+        source: Source::Hit,
+        time_left: 28_500,
+        details: None,
+        revision: None,
+        value: b"[]",
+    };
     static RESULTS: [Reply<'static>; 4] = [
-        Reply::Value(Value { source: Source::Joined, time_left: 1, details: None, value: b"v" }),
+        Reply::Value(Value {
+            source: Source::Joined,
+            time_left: 1,
+            details: None,
+            revision: None,
+            value: b"v",
+        }),
         Reply::Miss,
-        Reply::Done { was_there: true },
+        Reply::done(true),
         Reply::Failed { code: FailureCode::Busy as u16, unchanged: false, detail: "later" },
     ];
     let mut replies = vec![
@@ -194,8 +224,10 @@ fn replies() -> Vec<(u16, u32, Reply<'static>)> {
                 ..value
             }),
         ),
+        (1, 30, Reply::Value(Value { revision: Some(0x0102_0304_0506), ..value })),
+        (1, 31, Reply::Done { was_there: true, revision: Some(0x0102_0304_0507) }),
         (1, 7, Reply::Miss),
-        (1, 8, Reply::Done { was_there: false }),
+        (1, 8, Reply::done(false)),
         (1, 14, Reply::Batch(BatchReplies::of(&RESULTS))),
         (1, 15, Reply::Page(Page::of("4-0", &ENTRIES))),
         (1, 17, Reply::Counted { value: -3, created: true }),
@@ -363,6 +395,9 @@ fn breaches() -> Vec<(&'static str, Vec<u8>)> {
         ("a tag of 129 bytes", frame(0x16, 0, &text(129))),
         ("a release without all of its token", frame(0x22, 0, &[1, 2, 3])),
         ("a put that is both if absent and if matches", frame(0x11, 3, &text(64))),
+        ("a put that is both if absent and if revision", frame(0x11, 17, &text(64))),
+        ("a put with a flag that it does not have", frame(0x11, 64, &text(64))),
+        ("a put with permit and a condition", frame(0x29, 16, &text(64))),
         ("a batch that says it has 1,001 operations", frame(0x14, 0, &1_001u16.to_le_bytes())),
         ("a hello without its mark", frame(0x01, 0, b"HTTP/1.1 200 OK")),
         ("a body of 8 MiB and one byte, which is not sent", {

@@ -104,7 +104,8 @@ pub(super) async fn get(
             "key": key, "source": source, "stored": found.stored,
             "took_ms": took_ms, "service_ms": found.service_ms, "origin_ms": found.origin_ms,
             "age_seconds": found.age.as_secs(), "time_left_seconds": found.seconds_left,
-            "media_type": found.media_type, "entity_tag": found.entity_tag, name: value,
+            "media_type": found.media_type, "entity_tag": found.entity_tag, "revision": found.revision,
+            name: value,
         }));
     }
     let pretty = on_terminal() && !options.raw;
@@ -159,7 +160,7 @@ pub(super) async fn put(
         Some(tag) if tag.starts_with('"') => PutCondition::IfMatches(tag),
         Some(tag) => PutCondition::IfMatches(format!("\"{tag}\"")),
         None if options.if_absent => PutCondition::IfAbsent,
-        None => PutCondition::Always,
+        None => options.if_revision.map_or(PutCondition::Always, PutCondition::IfRevision),
     };
     let media_type = options.media_type.unwrap_or_else(|| guessed_type(&value).to_owned());
     let put = verax_client::PutOptions {
@@ -261,6 +262,7 @@ pub(super) async fn show(verax: &Client, output: Output, entry: EntryName) -> Re
         ("age", figures::time(seconds)),
         ("time left", figures::time_left(found.time_left_seconds)),
         ("entity tag", found.entity_tag.clone()),
+        ("revision", found.revision.to_string()),
         ("tags", if found.tags.is_empty() { "–".into() } else { found.tags.join(", ") }),
     ];
     for (name, text) in rows {

@@ -148,7 +148,9 @@ pub(super) fn put_frame<'a>(
             PutCondition::Always => verax_wire::PutCondition::Always,
             PutCondition::IfAbsent => verax_wire::PutCondition::IfAbsent,
             PutCondition::IfMatches(tag) => verax_wire::PutCondition::IfMatches(entity_tag(tag)?),
+            PutCondition::IfRevision(revision) => verax_wire::PutCondition::IfRevision(*revision),
         },
+        tell_revision: false,
     })
 }
 
@@ -184,6 +186,7 @@ pub(super) fn hit(raw: &RawReply, value: &Value<'_>) -> Hit {
             .map(Duration::from_millis),
         near: false,
         due: value.source == verax_wire::Source::Due,
+        revision: value.revision,
     }
 }
 
@@ -277,6 +280,33 @@ impl Cache {
         Ok(looked.hit())
     }
 
+    /// [`get`](Self::get), with the revision of the entry in [`Hit::revision`]: a put with
+    /// [`PutCondition::IfRevision`] stores only if nobody has stored or removed anything since. Never
+    /// answered from a near copy.
+    ///
+    /// ```no_run
+    /// # use verax_client::{Cache, ClientError, PutCondition, PutOptions};
+    /// /// Adds a passenger to the list of a sailing; tells whether it was the last to change it.
+    /// # async fn example(boards: &Cache) -> Result<bool, ClientError> {
+    /// let Some(read) = boards.get_revised("passengers/a-17").await? else { return Ok(false) };
+    /// let value = [&read.value, b"Imke\n".as_slice()].concat();
+    /// let condition = read.revision.map_or(PutCondition::Always, PutCondition::IfRevision);
+    /// let put = boards.put("passengers/a-17", value, PutOptions { condition, ..Default::default() });
+    /// match put.await {
+    ///     Ok(_) => Ok(true),
+    ///     Err(error) if error.problem() == Some("condition-failed") => Ok(false), // read it again
+    ///     Err(error) => Err(error),
+    /// }
+    /// # }
+    /// ```
+    ///
+    /// # Errors
+    /// [`ClientError`]; a failure is never a miss.
+    pub async fn get_revised(&self, key: &str) -> Result<Option<Hit>, ClientError> {
+        let flags = GetFlags { revision: true, ..GetFlags::default() };
+        Ok(self.look_up(key, flags, self.0.options.timeout).await?.hit())
+    }
+
     pub(super) async fn look_up(
         &self,
         key: &str,
@@ -285,7 +315,9 @@ impl Cache {
     ) -> Result<Looked, ClientError> {
         let started = Instant::now();
         checked(key)?;
-        if let Some(found) = self.0.near.as_ref().and_then(|near| near.get(key)) {
+        // A near copy does not know its revision, and may be a little behind.
+        let near = self.0.near.as_ref().filter(|_| !flags.revision);
+        if let Some(found) = near.and_then(|near| near.get(key)) {
             self.note(CacheEvent::NearHit, started);
             let time_left = match found.freshness() {
                 verax_core::Freshness::Fresh(left) => Some(left),
@@ -293,7 +325,8 @@ impl Cache {
             };
             let value = found.bytes();
             let (source, near, due) = (Source::Hit, true, false);
-            return Ok(Looked::Hit(Hit { value, source, time_left, near, due }));
+            let revision = None;
+            return Ok(Looked::Hit(Hit { value, source, time_left, near, due, revision }));
         }
         if !self.0.breaker.admits(started) {
             self.note(CacheEvent::Skipped, started);
@@ -544,7 +577,7 @@ pub(super) fn was_there(raw: &RawReply) -> Result<bool, ClientError> {
 
 pub(super) fn done(reply: Reply<'_>) -> Result<bool, ClientError> {
     match reply {
-        Reply::Done { was_there } => Ok(was_there),
+        Reply::Done { was_there, .. } => Ok(was_there),
         _ => Err(unexpected()),
     }
 }

@@ -98,6 +98,8 @@ pub struct Hit {
     /// Whether it is time to refresh it early: for callers that refill by themselves, in a namespace
     /// whose policy has it.
     pub due: bool,
+    /// The revision of its entry, where it was asked for and the value is stored.
+    pub revision: Option<u64>,
 }
 
 /// What a look-up came to.

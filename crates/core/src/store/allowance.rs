@@ -137,7 +137,7 @@ impl Partition {
             Ok((self.made(key, &entry), Taken::Allowed { left }))
         });
         match outcome {
-            Ok(taken) => Ok(taken),
+            Ok(taken) => Ok(taken.made),
             Err(Refused::Later(nanoseconds)) => {
                 let milliseconds = nanoseconds.div_ceil(1_000_000) as u64;
                 Ok(Taken::Later { retry_after: Duration::from_millis(milliseconds) })

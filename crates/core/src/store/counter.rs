@@ -49,7 +49,7 @@ impl Partition {
         lifetime: Lifetime,
         now: Timestamp,
     ) -> Result<Counted, AddError> {
-        self.update(key, now, |there| {
+        let added = self.update(key, now, |there| {
             let there = there.filter(|t| matches!(t.found.freshness(), Freshness::Fresh(_)));
             let (before, entry) = match there.map(|there| &there.found) {
                 Some(found) if found.media_type().as_str() == ALLOWANCE_TYPE => {
@@ -70,7 +70,8 @@ impl Partition {
                 None => self.made(key, &entry),
             };
             Ok((new, Counted { value, created: there.is_none() }))
-        })
+        });
+        added.map(|updated| updated.made)
     }
 }
 

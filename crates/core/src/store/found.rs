@@ -8,7 +8,7 @@ use bytes::Bytes;
 use super::blob::Blob;
 use super::extra::Extra;
 use super::slots::Times;
-use crate::entry::{EntityTag, Entry, MediaType, NEGATIVE_NUMBER, Tag, Tags};
+use crate::entry::{EntityTag, Entry, EntryRevision, MediaType, NEGATIVE_NUMBER, Tag, Tags};
 use crate::lifetime::{Freshness, Lifetime};
 use crate::time::Timestamp;
 
@@ -70,6 +70,11 @@ impl Found {
         self.extra.as_ref().map_or(&[], |extra| &extra.tags)
     }
 
+    /// The revision of the value; another lifetime leaves it as it is.
+    pub fn revision(&self) -> EntryRevision {
+        self.times.revision()
+    }
+
     /// When the value was stored.
     pub fn stored_at(&self) -> Timestamp {
         self.times.stored_at()
@@ -116,6 +121,7 @@ impl Found {
             lifetime: self.lifetime(),
             stored_at: self.stored_at(),
             refill_took: self.refill_took(),
+            revision: Some(self.revision()),
             known_tag: self.blob.entity_tag(),
         }
     }

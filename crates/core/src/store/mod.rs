@@ -35,6 +35,7 @@ mod slots;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
+use crate::entry::EntryRevision;
 use crate::key::NamespaceId;
 use crate::time::Timestamp;
 
@@ -51,6 +52,15 @@ use shard::Tidied;
 
 /// How many bytes one step of tidying frees at most while more is used than a lowered limit allows.
 const SHRINK_STEP: u64 = 256 << 10;
+
+/// What a put did.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct PutOutcome {
+    /// Whether there was an entry, which it replaced.
+    pub replaced: bool,
+    /// The revision that the new entry is stored with.
+    pub revision: EntryRevision,
+}
 
 /// Why a value was not stored.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]

@@ -14,9 +14,9 @@ use super::listing::{Listed, Listing, Position};
 use super::room::{Quota, Room};
 use super::shard::{New, Shard, Tidied};
 use super::slots::{CHUNK, Times};
-use super::{ConditionFailed, Precondition, PutError, Usage};
+use super::{ConditionFailed, Precondition, PutError, PutOutcome, Usage};
 use crate::early::RefillTime;
-use crate::entry::{Entry, NEGATIVE_NUMBER};
+use crate::entry::{Entry, EntryRevision, NEGATIVE_NUMBER};
 use crate::key::{Key, NamespaceId};
 use crate::lifetime::{Freshness, Lifetime};
 use crate::time::Timestamp;
@@ -72,6 +72,14 @@ impl There<'_> {
     }
 }
 
+/// What an update stored.
+pub(super) struct Updated<T> {
+    /// What its decision made beside the entry.
+    pub(super) made: T,
+    /// The revision of the entry.
+    pub(super) revision: EntryRevision,
+}
+
 /// An entry that is looked at in its place.
 #[derive(Debug)]
 pub struct Visited<'s> {
@@ -84,6 +92,11 @@ impl Visited<'_> {
     /// The value's bytes.
     pub fn value(&self) -> &[u8] {
         self.shard.slots.blob(self.slot).value()
+    }
+
+    /// The revision of the value.
+    pub fn revision(&self) -> EntryRevision {
+        self.shard.slots.times(self.slot).revision()
     }
 
     /// What the entry is good for.
@@ -251,8 +264,7 @@ impl Partition {
         if size > limit { Err(PutError::TooLarge { size, limit }) } else { Ok(()) }
     }
 
-    /// Stores an entry in place of whatever is there, and makes room for it where needed. Returns
-    /// whether it replaced one.
+    /// Stores an entry in place of whatever is there, and makes room for it where needed.
     ///
     /// # Errors
     /// [`PutError`] when the entry can never fit or `condition` does not hold; nothing changes then.
@@ -262,15 +274,16 @@ impl Partition {
         entry: &Entry,
         condition: Precondition,
         now: Timestamp,
-    ) -> Result<bool, PutError> {
+    ) -> Result<PutOutcome, PutError> {
         self.too_large(memory_of(key.as_str().len(), entry.value.len()))?;
         let new = self.new_entry(key, entry);
         self.too_large(new.memory())?;
-        self.update(key, now, |there| {
+        let updated = self.update(key, now, |there| {
             let found = there.map(|there| &there.found);
             condition.check(found).map_err(|_| PutError::ConditionFailed)?;
             Ok((new, there.is_some()))
-        })
+        })?;
+        Ok(PutOutcome { replaced: updated.made, revision: updated.revision })
     }
 
     /// Stores what `decide` makes of the value that is there, with nothing in between. A negative result
@@ -280,7 +293,7 @@ impl Partition {
         key: &Key,
         now: Timestamp,
         decide: impl FnOnce(Option<&There<'_>>) -> Result<(New, T), E>,
-    ) -> Result<T, E> {
+    ) -> Result<Updated<T>, E> {
         let hash = self.hash(key.as_str());
         let number = shard_number(hash);
         let result = self.change(number, |shard| {
@@ -289,13 +302,13 @@ impl Partition {
                 let found = Self::found(shard, slot, now).filter(|found| !found.is_negative())?;
                 Some(There { found, shard, slot })
             });
-            let (new, result) = decide(there.as_ref())?;
+            let (new, made) = decide(there.as_ref())?;
             let ends_at = match slot {
                 Some(slot) => shard.replace(slot, new),
                 None => shard.insert(hash as u32, new),
             };
             self.expect_end(number, ends_at);
-            Ok(result)
+            Ok(Updated { made, revision: shard.latest_revision() })
         })?;
         self.room.make(self);
         Ok(result)
@@ -359,8 +372,8 @@ impl Partition {
             else {
                 return Ok(None);
             };
-            let stored_at = shard.slots.times(slot).stored_at();
-            let times = Times::new(stored_at, now.since(stored_at) + lifetime.max_age);
+            let before = shard.slots.times(slot);
+            let times = before.with_max_age(now.since(before.stored_at()) + lifetime.max_age);
             let extra = match shard.hold_extra(slot) {
                 Some(held) => held.with_lifetime(lifetime),
                 None => self.extras.of_lifetime(lifetime),
@@ -391,7 +404,8 @@ impl Partition {
         let mut entries = 0;
         for cell in &self.cells {
             let mut shard = cell.shard.write().unwrap_or_else(PoisonError::into_inner);
-            let cleared = std::mem::take(&mut *shard);
+            let emptied = Shard::after(&shard);
+            let cleared = std::mem::replace(&mut *shard, emptied);
             cell.soonest.store(u64::MAX, Ordering::Relaxed);
             drop(shard);
             entries += cleared.entries();

@@ -1,7 +1,7 @@
 //! What a caller asks to hold of the entry that is there (RFC 9110, section 13.1).
 
 use super::Found;
-use crate::entry::EntityTag;
+use crate::entry::{EntityTag, EntryRevision};
 use crate::lifetime::Freshness;
 
 /// What must hold of the entry that is there, or nothing is changed. An entry that look-ups do not
@@ -20,6 +20,8 @@ pub enum Precondition {
     IfMatches(Vec<EntityTag>),
     /// No entry is there that has one of these entity tags (`If-None-Match`).
     UnlessMatches(Vec<EntityTag>),
+    /// The entry there has this revision: nobody has stored or removed anything since it was read.
+    IfRevision(EntryRevision),
 }
 
 /// The condition of a call does not hold; nothing was changed.
@@ -48,6 +50,7 @@ impl Precondition {
             Self::IfPresent => found.is_some(),
             Self::IfMatches(tags) => has_one_of(tags),
             Self::UnlessMatches(tags) => !has_one_of(tags),
+            Self::IfRevision(revision) => found.is_some_and(|found| found.revision() == *revision),
         };
         if holds { Ok(()) } else { Err(ConditionFailed) }
     }

@@ -9,6 +9,7 @@ use super::extra::{Extra, Held, ShardExtras};
 use super::index::Index;
 use super::order::Order;
 use super::slots::{CHUNK, Chunk, Slots, Times};
+use crate::entry::EntryRevision;
 use crate::lifetime::{Freshness, Lifetime};
 use crate::time::Timestamp;
 
@@ -28,6 +29,8 @@ pub(super) struct Shard {
     /// What blobs take.
     bytes: u64,
     departed: Departed,
+    /// The latest revision that an entry of this shard was stored with.
+    latest: EntryRevision,
 }
 
 /// What is in a shard no more, for whoever holds its lock to free once it does not: giving memory back
@@ -150,11 +153,28 @@ impl Shard {
         ends_at
     }
 
+    /// The times of an entry that is stored now, with a revision that no entry of this shard had before.
+    fn revised(&mut self, times: Times) -> Times {
+        self.latest = times.revision().max(self.latest.next());
+        times.revised(self.latest)
+    }
+
+    /// The latest revision that an entry was stored with.
+    pub(super) fn latest_revision(&self) -> EntryRevision {
+        self.latest
+    }
+
+    /// An empty shard, whose entries get later revisions than those of `emptied`.
+    pub(super) fn after(emptied: &Self) -> Self {
+        Self { latest: emptied.latest, ..Self::default() }
+    }
+
     /// Stores what is new for a key that is not there; returns when it ends, in milliseconds.
     pub(super) fn insert(&mut self, hash: u32, new: New) -> u64 {
         let size = new.blob.memory();
         self.bytes += size;
-        let slot = self.slots.fill(hash, new.blob, new.times);
+        let times = self.revised(new.times);
+        let slot = self.slots.fill(hash, new.blob, times);
         self.set_extra(slot, new.extra);
         let slots = &self.slots;
         self.index.insert(spread(hash), slot, |other| spread(slots.hash(*other)));
@@ -168,7 +188,8 @@ impl Shard {
         let before = self.size(slot);
         self.bytes += new.blob.memory();
         self.bytes -= self.slots.blob(slot).memory();
-        if let Some(blob) = self.slots.replace(slot, new.blob, new.times) {
+        let times = self.revised(new.times);
+        if let Some(blob) = self.slots.replace(slot, new.blob, times) {
             self.departed.push(DepartedPart::Blob { _blob: blob });
         }
         self.set_extra(slot, new.extra);

@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use super::blob::Blob;
 use super::memory::allocated;
+use crate::entry::EntryRevision;
 use crate::time::Timestamp;
 
 /// Slots of one chunk; the bits of a [`u32`].
@@ -18,31 +19,63 @@ const HEAT: u8 = 0b0011;
 const WINDOW: u8 = 0b0100;
 const SEEN: u8 = 0b1000;
 
-/// When an entry was stored (48 bits, until the year 10889) and its max-age (40 bits, 34 years),
-/// in milliseconds.
+/// The revision of an entry, which says when it was stored (53 bits), and its max-age: 34 bits, whose
+/// unit is the millisecond up to 198 days and the second beyond, and one that says which.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Times([u8; 11]);
 
+const MAX_AGE_BITS: u32 = 34;
+const IN_SECONDS: u64 = 1 << MAX_AGE_BITS;
+const MAX_AGE: u64 = IN_SECONDS - 1;
+
 impl Times {
     pub(super) fn new(stored_at: Timestamp, max_age: Duration) -> Self {
-        let stored_at = stored_at.as_millis().min((1 << 48) - 1);
-        let max_age = u64::try_from(max_age.as_millis()).unwrap_or(u64::MAX).min((1 << 40) - 1);
+        Self::of(EntryRevision::at(stored_at), max_age)
+    }
+
+    fn of(revision: EntryRevision, max_age: Duration) -> Self {
+        let milliseconds = u64::try_from(max_age.as_millis()).unwrap_or(u64::MAX);
+        let max_age = match milliseconds {
+            0..=MAX_AGE => milliseconds,
+            _ => IN_SECONDS | milliseconds.div_ceil(1_000).min(MAX_AGE),
+        };
+        let both = u128::from(revision.number()) << (MAX_AGE_BITS + 1) | u128::from(max_age);
         let mut bytes = [0; 11];
-        bytes[..6].copy_from_slice(&stored_at.to_le_bytes()[..6]);
-        bytes[6..].copy_from_slice(&max_age.to_le_bytes()[..5]);
+        bytes.copy_from_slice(&both.to_le_bytes()[..11]);
         Self(bytes)
     }
 
+    /// The same with a later revision; the entry ends when it would have ended.
+    pub(super) fn revised(self, revision: EntryRevision) -> Self {
+        let later = revision.stored_at().since(self.stored_at());
+        Self::of(revision, self.max_age().saturating_sub(later))
+    }
+
+    /// The same with another max-age, counted from when the entry was stored.
+    pub(super) fn with_max_age(self, max_age: Duration) -> Self {
+        Self::of(self.revision(), max_age)
+    }
+
+    fn bits(self) -> u128 {
+        let mut bytes = [0; 16];
+        bytes[..11].copy_from_slice(&self.0);
+        u128::from_le_bytes(bytes)
+    }
+
+    pub(super) fn revision(self) -> EntryRevision {
+        EntryRevision::from_number((self.bits() >> (MAX_AGE_BITS + 1)) as u64)
+    }
+
     pub(super) fn stored_at(self) -> Timestamp {
-        let mut bytes = [0; 8];
-        bytes[..6].copy_from_slice(&self.0[..6]);
-        Timestamp::from_millis(u64::from_le_bytes(bytes))
+        self.revision().stored_at()
     }
 
     pub(super) fn max_age(self) -> Duration {
-        let mut bytes = [0; 8];
-        bytes[..5].copy_from_slice(&self.0[6..]);
-        Duration::from_millis(u64::from_le_bytes(bytes))
+        let bits = self.bits() as u64;
+        match bits & IN_SECONDS {
+            0 => Duration::from_millis(bits & MAX_AGE),
+            _ => Duration::from_secs(bits & MAX_AGE),
+        }
     }
 }
 
@@ -340,10 +373,23 @@ mod tests {
 
     #[test]
     fn times_hold_a_distant_moment_and_a_long_age() {
-        let stored_at = Timestamp::from_millis(253_402_300_799_999);
-        let times = Times::new(stored_at, Duration::from_secs(20 * 366 * 24 * 3_600));
-        assert_eq!(times.stored_at(), stored_at);
-        assert_eq!(times.max_age(), Duration::from_secs(20 * 366 * 24 * 3_600));
+        let stored_at = Timestamp::from_millis(4_386_614_399_999); // the end of 2108
+        let years = |years: u64| Duration::from_secs(years * 366 * 24 * 3_600);
+        let times = Times::new(stored_at, years(20));
+        assert_eq!((times.stored_at(), times.max_age()), (stored_at, years(20)));
+        let of = |max_age| Times::new(stored_at, Duration::from_millis(max_age)).max_age();
+        assert_eq!(of(MAX_AGE).as_millis(), u128::from(MAX_AGE), "to the millisecond");
+        assert_eq!(of(MAX_AGE + 1), Duration::from_secs(MAX_AGE / 1_000 + 1), "to the second");
+        let beyond = Times::new(Timestamp::from_millis(u64::MAX), years(1_000));
+        assert_eq!(beyond.stored_at().as_millis(), (1 << 42) - 1, "and is kept at the bound");
+        assert_eq!(Times::new(stored_at, Duration::MAX).max_age(), Duration::from_secs(MAX_AGE));
+        let ends = |times: Times| times.stored_at() + times.max_age();
+        let times = Times::new(Timestamp::from_millis(7), Duration::from_millis(MAX_AGE));
+        let later = EntryRevision::at(Timestamp::from_millis(1_007)).next();
+        let revised = times.revised(later);
+        assert_eq!((revised.revision(), ends(revised)), (later, ends(times)));
+        let other = revised.with_max_age(years(2));
+        assert_eq!((other.revision(), other.max_age()), (later, years(2)));
     }
 
     #[test]

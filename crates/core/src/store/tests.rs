@@ -61,7 +61,10 @@ fn a_negative_result_is_an_entry_and_no_value() {
     let store = Store::new(1 << 20);
     let partition = store.open(A, Quota::default());
     let (k, second) = (key("k"), Duration::from_secs(1));
-    let none = || partition.put(&k, &Entry::negative(second, at(0)), Precondition::Always, at(0));
+    let none = || {
+        let negative = Entry::negative(second, at(0));
+        partition.put(&k, &negative, Precondition::Always, at(0)).map(|put| put.replaced)
+    };
     assert_eq!(none(), Ok(false));
     let found = partition.get("k", at(999)).unwrap();
     assert!(found.is_negative() && found.entry().is_negative() && found.value().is_empty());
@@ -72,7 +75,8 @@ fn a_negative_result_is_an_entry_and_no_value() {
     let value = entry("v", 1_000, at(0));
     let matching = Precondition::IfMatches(vec![found.entity_tag()]);
     assert_eq!(partition.put(&k, &value, matching, at(0)), Err(PutError::ConditionFailed));
-    assert_eq!(partition.put(&k, &value, Precondition::IfAbsent, at(0)), Ok(false));
+    let put = partition.put(&k, &value, Precondition::IfAbsent, at(0)).unwrap();
+    assert!(!put.replaced);
     assert_eq!(none(), Ok(true), "it replaces a value");
     let counted = partition.add(&k, 3, Lifetime::of(second), at(0)).unwrap();
     assert_eq!((counted.value, counted.created), (3, true));
@@ -208,6 +212,76 @@ fn conditions_hold_for_deletes_and_lifetimes_too() {
 }
 
 #[test]
+fn a_revision_tells_every_storing_of_a_key_from_every_other() {
+    let store = Store::new(1 << 20);
+    let a = store.open(A, Quota::default());
+    let put = |condition| a.put(&key("k"), &entry("v", 60_000, at(0)), condition, at(0));
+    let expecting = |revision| put(Precondition::IfRevision(revision));
+    assert_eq!(expecting(EntryRevision::at(at(0))), Err(PutError::ConditionFailed), "it is absent");
+    let first = put(Precondition::Always).unwrap().revision;
+    assert_eq!(a.get("k", at(0)).unwrap().revision(), first);
+    let second = expecting(first).unwrap().revision;
+    assert!(second > first);
+    // The same bytes in the same millisecond, by whichever way they came.
+    assert_eq!(expecting(first), Err(PutError::ConditionFailed), "another one has stored");
+    assert!(a.delete("k", at(0)));
+    put(Precondition::Always).unwrap();
+    assert_eq!(expecting(second), Err(PutError::ConditionFailed), "it was away meanwhile");
+    let third = a.get("k", at(0)).unwrap().revision();
+    a.clear();
+    let fourth = put(Precondition::Always).unwrap().revision;
+    assert!(fourth > third, "a clear forgets no revision");
+    // Another lifetime leaves the value and so its revision, and refuses an old one.
+    let longer = Lifetime::of(Duration::from_secs(90));
+    let changed = |revision| {
+        a.set_lifetime_if("k", longer, &Precondition::IfRevision(revision), at(5))
+            .map(|found| found.unwrap().revision())
+    };
+    assert_eq!((changed(third), changed(fourth)), (Err(ConditionFailed), Ok(fourth)));
+    assert_eq!(a.delete_if("k", &Precondition::IfRevision(third), at(5)), Err(ConditionFailed));
+    assert_eq!(a.delete_if("k", &Precondition::IfRevision(fourth), at(5)), Ok(true));
+}
+
+#[test]
+fn a_counter_has_another_revision_after_each_addition_and_ends_when_it_did() {
+    let store = Store::new(1 << 20);
+    let a = store.open(A, Quota::default());
+    let minute = Lifetime::of(Duration::from_secs(60));
+    let mut before = None;
+    for now in [0, 0, 0, 20_000, 59_999] {
+        a.add(&key("n"), 1, minute, at(now)).unwrap();
+        let revision = a.get("n", at(now)).unwrap().revision();
+        assert!(before < Some(revision), "at {now}");
+        before = Some(revision);
+    }
+    assert!(a.get("n", at(60_000)).is_none());
+}
+
+proptest! {
+    /// However many are stored within a millisecond, and by whom: revisions of one key only grow.
+    #[test]
+    fn revisions_of_a_key_only_grow(steps in prop::collection::vec((0..4u8, 0..3u64), 1..200)) {
+        let store = Store::new(1 << 20);
+        let a = store.open(A, Quota::default());
+        let (mut now, mut latest) = (0, EntryRevision::default());
+        for (step, later) in steps {
+            now += later;
+            match step {
+                0 => drop(a.delete("k", at(now))),
+                1 => drop(a.clear()),
+                _ => {
+                    let entry = entry("v", 1_000, at(now));
+                    let put = a.put(&key("k"), &entry, Precondition::Always, at(now)).unwrap();
+                    prop_assert!(put.revision > latest);
+                    prop_assert_eq!(put.revision.stored_at(), at(now));
+                    latest = put.revision;
+                }
+            }
+        }
+    }
+}
+
+#[test]
 fn what_look_ups_do_not_find_is_not_there_for_conditions() {
     let store = Store::new(1 << 20);
     let a = store.open(A, Quota::default());
@@ -233,7 +307,8 @@ fn conditions_are_checked_against_what_is_there() {
     let store = Store::new(1 << 20);
     let a = store.open(A, Quota::default());
     let try_put = |value: &str, condition, now| {
-        a.put(&key("k"), &entry(value, 1_000, at(now)), condition, at(now))
+        let put = a.put(&key("k"), &entry(value, 1_000, at(now)), condition, at(now));
+        put.map(|put| put.replaced)
     };
     assert_eq!(try_put("one", Precondition::IfAbsent, 0), Ok(false));
     let tag = a.get("k", at(0)).unwrap().entity_tag();

@@ -77,8 +77,10 @@ impl Namespace {
         condition: Precondition,
     ) -> Result<Stored, EngineError> {
         let put = |partition: &Partition, now| {
-            let replaced = partition.put(key, &entry, condition, now).map_err(refused)?;
-            Ok(Tried::Changed(Stored { entry: entry.clone(), replaced }))
+            let put = partition.put(key, &entry, condition, now).map_err(refused)?;
+            let mut entry = entry.clone();
+            entry.revision = Some(put.revision);
+            Ok(Tried::Changed(Stored { entry, replaced: put.replaced }))
         };
         // Those who wait for another caller's value have this one, which is newer.
         self.change(key, ChangeKind::Put, put, |stored| {

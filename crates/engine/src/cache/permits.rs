@@ -66,7 +66,7 @@ impl PermitRequest {
 #[derive(Debug)]
 pub enum Asked {
     /// The value: a copy that was there, or the one that another caller brought.
-    Value(Answer),
+    Value(Box<Answer>),
     /// The right to refill: read the origin, and store the value with this permit.
     Permit(Permit),
     /// Another caller refills for at most this long yet: come back then.
@@ -75,7 +75,7 @@ pub enum Asked {
 
 /// What one look at a key says.
 enum Step {
-    Done(Box<Asked>),
+    Done(Asked),
     /// It is known that there is no value, for this long yet.
     Negative(Duration),
     Wait(WaitTicket, oneshot::Receiver<Told>),
@@ -165,7 +165,7 @@ impl Namespace {
                 Step::Full(why) => return Err(EngineError::Busy(why)),
                 Step::Done(asked) => {
                     self.count_asked(&asked, began);
-                    return Ok(*asked);
+                    return Ok(asked);
                 }
                 Step::Negative(left) => {
                     let error = EngineError::NegativeResult { left };
@@ -175,7 +175,7 @@ impl Namespace {
             let line = InLine { namespace: self, key, ticket, told, done: false };
             let asked = match line.wait(deadline.since(self.engine().now())).await {
                 Some(Told::Refilled(refilled)) => match self.refilled(refilled, true) {
-                    Ok(answer) => Asked::Value(answer),
+                    Ok(answer) => Asked::Value(Box::new(answer)),
                     Err(error) => return self.known_to_be_missing(error),
                 },
                 Some(Told::Turn(permit)) => Asked::Permit(permit),
@@ -188,7 +188,7 @@ impl Namespace {
                 }
                 // The wait is over; one last look says for how long another caller refills yet.
                 None => match self.look(key, &request, began) {
-                    Step::Done(asked) => *asked,
+                    Step::Done(asked) => asked,
                     Step::Wait(..) | Step::Full(_) | Step::Negative(_) => {
                         Asked::Later(Duration::from_secs(1))
                     }
@@ -229,7 +229,7 @@ impl Namespace {
         match answer {
             Ok(Some(answer)) => {
                 self.tell(&Event::LookUp(LookUp::StaleOnError));
-                Ok(Asked::Value(answer))
+                Ok(Asked::Value(Box::new(answer)))
             }
             Ok(None) => Ok(Asked::Later(Duration::from_secs(1))),
             Err(error) => {
@@ -272,14 +272,14 @@ impl Namespace {
         });
         let step = match copy {
             Some((_, answer)) if answer.time_left.is_some() && !refresh => {
-                Step::Done(Box::new(Asked::Value(answer)))
+                Step::Done(Asked::Value(Box::new(answer)))
             }
             copy => {
                 match permits.claim(id, key, &request.refiller(), now, request.hold, &mut turns) {
-                    Ok(permit) => Step::Done(Box::new(Asked::Permit(permit))),
+                    Ok(permit) => Step::Done(Asked::Permit(permit)),
                     Err(refused) => match copy {
                         Some((true, answer)) if request.stale || answer.time_left.is_some() => {
-                            Step::Done(Box::new(Asked::Value(answer)))
+                            Step::Done(Asked::Value(Box::new(answer)))
                         }
                         _ => match refused {
                             ClaimRefused::Full => Step::Full(MANY_PERMITS),
@@ -288,7 +288,7 @@ impl Namespace {
                                 Step::Negative(left)
                             }
                             ClaimRefused::Live(live) if now >= deadline => {
-                                Step::Done(Box::new(Asked::Later(live.ends_at.since(now))))
+                                Step::Done(Asked::Later(live.ends_at.since(now)))
                             }
                             ClaimRefused::Live(_) => {
                                 let ((waiter, told), caller) =
@@ -324,11 +324,11 @@ impl Writer {
     ) -> Result<Entry, EngineError> {
         let entry = self.entry_of(request, self.engine().now())?;
         let held = self.held(key, number);
-        let entry = entry.refilled_in(held.took);
+        let mut entry = entry.refilled_in(held.took);
         let store = |partition: &Partition, now| match entry.lifetime.total().is_zero() {
-            true => Tried::Unchanged(Ok(false)),
+            true => Tried::Unchanged(Ok(None)),
             false => match partition.put(key, &entry, Precondition::Always, now) {
-                Ok(_) => Tried::Changed(Ok(true)),
+                Ok(put) => Tried::Changed(Ok(Some(put.revision))),
                 Err(error) => Tried::Unchanged(Err(EngineError::DoesNotFit(error))),
             },
         };
@@ -343,7 +343,8 @@ impl Writer {
                 return Err(EngineError::Permit(refused.reason));
             }
         };
-        let is_stored = matches!(stored, Ok(true));
+        entry.revision = stored.as_ref().ok().copied().flatten();
+        let is_stored = entry.revision.is_some();
         let outcome = match is_stored {
             true if entry.is_negative() => RefillOutcome::NoValue,
             true => RefillOutcome::Stored,

@@ -113,7 +113,7 @@ impl Namespace {
             true => Err(OriginError::TooLarge { url: "this namespace".into(), limit: largest }),
             false => Ok(value),
         });
-        let outcome = outcome.map_err(Arc::new).map(|value| {
+        let mut outcome = outcome.map_err(Arc::new).map(|value| {
             // Nobody may keep a copy of what must not be stored.
             let lifetime = if value.no_store { Lifetime::default() } else { self.lifetime() };
             let tags = value.cache_groups.as_deref().map(parse_tags);
@@ -127,10 +127,11 @@ impl Namespace {
             let wanted = !lifetime.total().is_zero();
             (entry.refilled_in(value.took), wanted, value.took)
         });
-        let store = |partition: &Partition, now| match &outcome {
+        let store = |partition: &Partition, now| match &mut outcome {
             Ok((entry, true, _))
-                if partition.put(key, entry, Precondition::Always, now).is_ok() =>
+                if let Ok(put) = partition.put(key, entry, Precondition::Always, now) =>
             {
+                entry.revision = Some(put.revision);
                 Tried::Changed(RefillOutcome::Stored)
             }
             Ok(_) => Tried::Unchanged(RefillOutcome::NotStored),

@@ -10,7 +10,7 @@ use verax_control::ControlError;
 use verax_core::entry::MediaType;
 use verax_core::lifetime::CacheControl;
 use verax_core::store::{AddError, Position, TakeError, Taken, Visited};
-use verax_core::{EntityTag, Freshness, Key, Precondition, Timestamp};
+use verax_core::{EntityTag, EntryRevision, Freshness, Key, Precondition, Timestamp};
 use verax_engine::cache::{
     Answer, BatchAccess, Cached, Operation, Outcome, PutRequest, ReadOptions, Source, Stored,
     Written, checked_tags,
@@ -97,6 +97,9 @@ pub(super) fn put_request(put: &Put<'_>) -> Result<PutRequest, Failure> {
             verax_wire::PutCondition::IfMatches(tag) => {
                 Precondition::IfMatches(vec![EntityTag::from_number(tag)])
             }
+            verax_wire::PutCondition::IfRevision(revision) => {
+                Precondition::IfRevision(EntryRevision::from_number(revision))
+            }
         },
     })
 }
@@ -110,19 +113,37 @@ fn time_left(freshness: Freshness) -> i64 {
     }
 }
 
+/// What a reply tells about an entry beside its value.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Telling {
+    pub(super) details: bool,
+    pub(super) revision: bool,
+}
+
+impl From<GetFlags> for Telling {
+    fn from(flags: GetFlags) -> Self {
+        Self { details: flags.details, revision: flags.revision }
+    }
+}
+
 /// The reply to a look-up that was answered at length.
 pub(super) fn with_answer<T>(
     service: &Service,
     answer: &Answer,
-    details: bool,
+    telling: Telling,
     give: impl FnOnce(Value<'_>) -> T,
 ) -> T {
     let tags: Vec<&str> = answer.entry.tags.iter().map(|tag| &**tag).collect();
-    give(value_of(service, answer, details.then_some(&*tags)))
+    give(value_of(service, answer, telling, &tags))
 }
 
-/// An answer with its details, where the tags of its entry are given for them.
-fn value_of<'a>(service: &Service, answer: &'a Answer, tags: Option<&'a [&'a str]>) -> Value<'a> {
+/// An answer as a reply tells it; `tags` are those of its entry.
+fn value_of<'a>(
+    service: &Service,
+    answer: &'a Answer,
+    telling: Telling,
+    tags: &'a [&'a str],
+) -> Value<'a> {
     let source = match answer.source {
         Source::Hit(_) => verax_wire::Source::Hit,
         Source::Stale(_) => verax_wire::Source::Stale,
@@ -131,14 +152,15 @@ fn value_of<'a>(service: &Service, answer: &'a Answer, tags: Option<&'a [&'a str
         Source::Joined(_) => verax_wire::Source::Joined,
     };
     let entry = &answer.entry;
-    let details = tags.map(|tags| Details {
+    let details = telling.details.then(|| Details {
         age: answer.age.as_millis() as u64,
         entity_tag: entry.entity_tag().number(),
         media_type: entry.media_type.as_str(),
         tags: Tags::of(tags),
     });
     let time_left = time_left(entry.freshness(service.engine().now()));
-    Value { source, time_left, details, value: &entry.value }
+    let revision = entry.revision.filter(|_| telling.revision).map(EntryRevision::number);
+    Value { source, time_left, details, revision, value: &entry.value }
 }
 
 impl Opened {
@@ -187,11 +209,11 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             Request::Get { key, flags } => self.get(frame, key, flags, hits),
             Request::Put(put) => {
                 let written = opened.writes()?.put(&key(put.key)?, put_request(&put)?, None);
-                self.written(frame, written, |stored| stored.replaced)
+                self.written(frame, written, done_of(&put))
             }
             Request::Delete { key: text } => {
                 let written = opened.writes()?.delete(&key(text)?, Precondition::Always, None);
-                self.written(frame, written, |was_there| was_there)
+                self.written(frame, written, Reply::done)
             }
             Request::SetLifetime { key: text, lifetime: given } => {
                 let lifetime = lifetime(given)?;
@@ -199,7 +221,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                 let writes = opened.writes()?;
                 let found = writes.set_lifetime(&key(text)?, lifetime, &condition)?;
                 let reply = match found {
-                    Some(_) => Reply::Done { was_there: true },
+                    Some(_) => Reply::done(true),
                     None => Reply::Miss,
                 };
                 self.outbox.add(frame, &reply);
@@ -209,7 +231,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                 let writer = opened.writes()?;
                 checked_tags([tag]).map_err(Failure::invalid)?;
                 let was_there = writer.invalidate_tag(tag);
-                self.outbox.add(frame, &Reply::Done { was_there });
+                self.outbox.add(frame, &Reply::done(was_there));
                 Ok(())
             }
             Request::Add { key: text, amount, lifetime: given } => {
@@ -257,11 +279,13 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             Request::Batch(operations) => {
                 // What cannot be understood is answered in its place, beside what can.
                 let read: Vec<_> = operations.iter().map(operation).collect();
-                let details = operations.iter().map(|request| {
-                    matches!(request, Request::Get { flags: GetFlags { details: true, .. }, .. })
+                let telling = operations.iter().map(|request| match request {
+                    Request::Get { flags, .. } => flags.into(),
+                    Request::Put(put) => Telling { revision: put.tell_revision, details: false },
+                    _ => Telling::default(),
                 });
-                let details = details.collect();
-                self.batch(frame, read, details)
+                let telling = telling.collect();
+                self.batch(frame, read, telling)
             }
             Request::Lock { name, owner, hold, wait, ends_with_connection } => {
                 self.lock(frame, LockAsked { name, owner, hold, wait, ends_with_connection })
@@ -279,7 +303,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             Request::Watch => {
                 let reader = opened.reads()?.clone();
                 self.watch(frame.namespace, &reader);
-                self.outbox.add(frame, &Reply::Done { was_there: true });
+                self.outbox.add(frame, &Reply::done(true));
                 Ok(())
             }
             Request::Hello(_) | Request::Open { .. } | Request::Ping | Request::Goodbye => {
@@ -306,7 +330,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                 let due = due && flags.may_refill;
                 match reader.in_flight().reserve(visited.value().len()) {
                     Ok(place) => {
-                        add_visited(outbox, frame, (visited, due), flags.details, now, place)
+                        add_visited(outbox, frame, (visited, due), flags.into(), now, place)
                     }
                     Err(error) => busy = Some(error),
                 }
@@ -365,7 +389,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             match answer {
                 Ok((Some(answer), place)) => {
                     encoded.place = place;
-                    with_answer(&service, &answer, flags.details, |value| {
+                    with_answer(&service, &answer, flags.into(), |value| {
                         Reply::Value(value).encode(frame, &mut encoded.frames);
                     });
                 }
@@ -383,17 +407,16 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         &mut self,
         frame: Frame,
         written: Written<T>,
-        was_there: fn(T) -> bool,
+        reply: fn(T) -> Reply<'static>,
     ) -> Result<(), Failure> {
         match written {
             Written::Now(done) => {
-                let was_there = was_there(done?);
-                self.outbox.add(frame, &Reply::Done { was_there });
+                self.outbox.add(frame, &reply(done?));
             }
             Written::Later(writing) => self.carry_out(async move {
                 let mut encoded = Encoded::default();
-                match writing.await.map(was_there) {
-                    Ok(was_there) => Reply::Done { was_there }.encode(frame, &mut encoded.frames),
+                match writing.await.map(reply) {
+                    Ok(reply) => reply.encode(frame, &mut encoded.frames),
                     Err(error) => fail(frame, &error.into(), &mut encoded.frames),
                 }
                 encoded
@@ -406,7 +429,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         &mut self,
         frame: Frame,
         operations: Vec<Result<Operation, Failure>>,
-        details: Vec<bool>,
+        telling: Vec<Telling>,
     ) -> Result<(), Failure> {
         let opened = self.opened(frame.namespace)?;
         let (access, budget) = (opened.batch_access(), opened.in_flight().cloned());
@@ -441,11 +464,9 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             let replies: Vec<Reply<'_>> = outcomes
                 .iter()
                 .zip(&failures)
-                .zip(tags.iter().zip(details))
-                .map(|((outcome, failure), (tags, details))| match outcome {
-                    Ok(outcome) => {
-                        reply(&service, outcome, failure.as_ref(), details.then_some(tags))
-                    }
+                .zip(tags.iter().zip(telling))
+                .map(|((outcome, failure), (tags, telling))| match outcome {
+                    Ok(outcome) => reply(&service, outcome, failure.as_ref(), telling, tags),
                     Err(refused) => refused.reply(),
                 })
                 .collect();
@@ -472,7 +493,7 @@ fn add_visited(
     outbox: &mut Outbox,
     frame: Frame,
     (visited, due): (&Visited<'_>, bool),
-    details: bool,
+    telling: Telling,
     now: Timestamp,
     place: InFlightReservation,
 ) {
@@ -485,8 +506,9 @@ fn add_visited(
         _ => verax_wire::Source::Stale,
     };
     let time_left = time_left(visited.freshness());
-    let value = Value { source, time_left, details: None, value: visited.value() };
-    if !details {
+    let revision = telling.revision.then(|| visited.revision().number());
+    let value = Value { source, time_left, details: None, revision, value: visited.value() };
+    if !telling.details {
         return outbox.add_value(frame, value, || visited.found());
     }
     let found = visited.found();
@@ -529,6 +551,19 @@ fn operation(request: Request<'_>) -> Result<Operation, Failure> {
     }
 }
 
+/// How a put is answered that was done.
+fn done_of(put: &Put<'_>) -> fn(Stored) -> Reply<'static> {
+    match put.tell_revision {
+        true => |stored| revised(&stored),
+        false => |stored| Reply::done(stored.replaced),
+    }
+}
+
+fn revised(stored: &Stored) -> Reply<'static> {
+    let revision = stored.entry.revision.map(EntryRevision::number);
+    Reply::Done { was_there: stored.replaced, revision }
+}
+
 fn failure_of(outcome: &Outcome<ControlError>) -> Option<Failure> {
     match outcome {
         Outcome::Got(Err(error)) | Outcome::Put(Err(error)) | Outcome::Deleted(Err(error)) => {
@@ -545,22 +580,24 @@ fn tags_of(outcome: &Outcome<ControlError>) -> Vec<&str> {
     }
 }
 
-/// The reply to one operation of a batch; `details` are the tags of the entry where they are asked for.
+/// The reply to one operation of a batch; `tags` are those of the entry that it found.
 fn reply<'a>(
     service: &Service,
     outcome: &'a Outcome<ControlError>,
     failure: Option<&'a Failure>,
-    details: Option<&'a Vec<&'a str>>,
+    telling: Telling,
+    tags: &'a [&'a str],
 ) -> Reply<'a> {
     match (outcome, failure) {
         (_, Some(failure)) => failure.reply(),
         (Outcome::Got(Ok(Some(answer))), _) => {
-            Reply::Value(value_of(service, answer, details.map(Vec::as_slice)))
+            Reply::Value(value_of(service, answer, telling, tags))
         }
+        (Outcome::Put(Ok(stored)), _) if telling.revision => revised(stored),
         (
             Outcome::Put(Ok(Stored { replaced: was_there, .. })) | Outcome::Deleted(Ok(was_there)),
             _,
-        ) => Reply::Done { was_there: *was_there },
+        ) => Reply::done(*was_there),
         _ => Reply::Miss,
     }
 }

@@ -5,12 +5,12 @@ use std::time::Duration;
 
 use tokio::io::{AsyncRead, AsyncWrite};
 use verax_core::guard::lock::{FencingToken, Grant, Holder};
-use verax_core::{PermitNumber, Timestamp};
+use verax_core::{EntryRevision, PermitNumber, Timestamp};
 use verax_engine::cache::{Asked, PermitRequest};
 use verax_engine::locks::LockRequest;
 use verax_wire::{AskFlags, Frame, Put, Reply};
 
-use super::answer::{fail, key, put_request, with_answer};
+use super::answer::{Telling, fail, key, put_request, with_answer};
 use super::connection::Connection;
 use super::failure::Failure;
 use super::outbox::Encoded;
@@ -103,7 +103,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         let writer = self.opened(frame.namespace)?.writes()?;
         let token = FencingToken::from_number(token);
         writer.release_lock(&key(name)?, token)?;
-        self.outbox.add(frame, &Reply::Done { was_there: true });
+        self.outbox.add(frame, &Reply::done(true));
         Ok(())
     }
 
@@ -131,7 +131,8 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             refresh: asked.flags.refresh,
             access: self.access(),
         };
-        let (details, replies) = (asked.flags.details, self.replies.clone());
+        let replies = self.replies.clone();
+        let telling = Telling { details: asked.flags.details, revision: false };
         self.carry_out(async move {
             let mut encoded = Encoded::default();
             let answer = refiller.ask(&key, request).await.and_then(|asked| {
@@ -142,7 +143,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                 Ok(asked)
             });
             match answer {
-                Ok(Asked::Value(answer)) => with_answer(&service, &answer, details, |value| {
+                Ok(Asked::Value(answer)) => with_answer(&service, &answer, telling, |value| {
                     Reply::Value(value).encode(frame, &mut encoded.frames);
                 }),
                 Ok(Asked::Permit(permit)) => {
@@ -169,8 +170,9 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
     ) -> Result<(), Failure> {
         let writer = self.opened(frame.namespace)?.writes()?;
         let (key, number) = (key(put.key)?, PermitNumber(permit));
-        writer.store_with_permit(&key, number, put_request(put)?)?;
-        self.outbox.add(frame, &Reply::Done { was_there: false });
+        let entry = writer.store_with_permit(&key, number, put_request(put)?)?;
+        let revision = entry.revision.filter(|_| put.tell_revision).map(EntryRevision::number);
+        self.outbox.add(frame, &Reply::Done { was_there: false, revision });
         Ok(())
     }
 
@@ -184,7 +186,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         let writer = self.opened(frame.namespace)?.writes()?;
         let number = PermitNumber(permit);
         writer.give_back_permit(&key(text)?, number, !fail_all)?;
-        self.outbox.add(frame, &Reply::Done { was_there: true });
+        self.outbox.add(frame, &Reply::done(true));
         Ok(())
     }
 }

@@ -138,6 +138,7 @@ pub fn put_frame(size: usize) -> Vec<u8> {
         lifetime: None,
         tags: Tags::of(&[]),
         condition: PutCondition::Always,
+        tell_revision: false,
     };
     Request::Put(put).encode(Frame { namespace: 1, id: 9 }, &mut bytes);
     bytes
