@@ -9,7 +9,7 @@ use std::time::Duration;
 use comfy_table::Table;
 use nix::time::{ClockId, clock_gettime};
 use verax_core::guard::lock::{Claim, LockName, LockTable, SessionId};
-use verax_core::guard::{RefillLimits, RefillTable, Refiller};
+use verax_core::guard::{RefillLimits, RefillTable, Refiller, ShareLimits};
 use verax_core::store::Position;
 use verax_core::{
     Entry, Key, Lifetime, NamespaceId, Partition, Precondition, Quota, Store, Tag, Timestamp,
@@ -171,7 +171,7 @@ fn claim(hold: u64, wait: u64) -> Claim {
 
 /// A table with many locks held, or one lock that many wait for.
 fn locks(held: u64, waiting: u64) -> Result<LockTable<u64>, Failure> {
-    let (mut table, mut told) = (LockTable::new(LOCKS as usize), Vec::new());
+    let (mut table, mut told) = (LockTable::new(ShareLimits::each(LOCKS as usize)), Vec::new());
     table.begin_epoch(1);
     table.connect(SessionId(1));
     for number in 0..held {
@@ -232,7 +232,8 @@ fn of_locks(steps: &mut Steps) -> Result<(), Failure> {
 }
 
 fn of_permits(steps: &mut Steps) -> Result<(), Failure> {
-    let limits = RefillLimits { waiters: 10_000, permits: 1_000, voided: 1_000 };
+    let permits = ShareLimits::each(1_000);
+    let limits = RefillLimits { waiters: 10_000, permits, voided: 1_000 };
     let hold = Duration::from_secs(10);
     let caller = Refiller { owner: "boards".into(), access: None };
     let key = |number: u64| Key::new(format!("board/{number}"));
@@ -250,7 +251,7 @@ fn of_permits(steps: &mut Steps) -> Result<(), Failure> {
     };
     let mut table = full()?;
     steps.take("1,000 permits are voided together", 1, |_| {
-        table.void_where(NAMESPACE, |_| true);
+        table.void_all(NAMESPACE);
         Ok(())
     })?;
     let mut table = full()?;

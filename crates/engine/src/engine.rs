@@ -24,7 +24,7 @@ const TIDY_EVERY: Duration = Duration::from_millis(100);
 const TIDY_FOR: Duration = Duration::from_millis(25);
 
 /// How many chunks of the store are tidied in one step, without letting others run.
-const TIDY_CHUNKS: usize = 4;
+const TIDY_CHUNKS: usize = 1;
 
 /// How an engine is set up.
 #[derive(Debug, Clone, Copy)]

@@ -14,6 +14,9 @@ use crate::error::EngineError;
 /// bound on connections they are bounded too.
 pub const SMALL: usize = 64 << 10;
 
+/// What a caller that waits takes: its task, its place in a queue, and what it asked for.
+const WAIT: usize = 2 << 10;
+
 /// The unit of reservations, in bytes: semaphores count to 2^29 on small machines.
 const UNIT: u64 = 1 << 10;
 
@@ -73,6 +76,14 @@ impl InFlightBudget {
             budget = here.whole.as_deref();
         }
         Ok(reserved)
+    }
+
+    /// Reserves what a caller takes that may have to wait.
+    ///
+    /// # Errors
+    /// [`EngineError::Busy`] when others have taken too much.
+    pub fn reserve_wait(&self) -> Result<InFlightReservation, EngineError> {
+        self.reserve_all(WAIT)
     }
 
     /// How many bytes are taken, to a whole KiB for each.

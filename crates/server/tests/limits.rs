@@ -197,8 +197,8 @@ async fn replies_that_wait_are_counted_however_small_each_is() {
     wire.stream.write_all(&put_frame(30 << 10)).await.unwrap();
     assert!(wire.next().await.unwrap().1.starts_with("Done"));
     // Batches are answered by tasks of their own, whose replies nobody takes here.
-    let gets = [get_of("large")];
-    for id in 0..800 {
+    let gets = [get_of("large"); 8];
+    for id in 0..100 {
         wire.send(1, id, Request::Batch(verax_wire::BatchOperations::of(&gets))).await;
     }
     let taken = || fixture.service.engine().in_flight().taken();
@@ -210,13 +210,13 @@ async fn replies_that_wait_are_counted_however_small_each_is() {
     }
     // Taken in the end, each is the value or a refusal.
     let mut values = 0;
-    for _ in 0..800 {
+    for _ in 0..100 {
         let (_, said) = wire.next().await.unwrap();
         let busy = said.contains(&format!("code: {}", FailureCode::Busy as u16));
         assert!(busy || said.starts_with("Batch"), "{said}");
         values += usize::from(!busy);
     }
-    assert!(values > 20, "{values} values");
+    assert!(values > 3, "{values} values");
     until("everything is given back", || taken() == 0).await;
     fixture.end().await;
 }

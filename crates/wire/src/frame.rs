@@ -37,6 +37,13 @@ pub struct Head {
     pub id: u32,
 }
 
+impl Head {
+    /// Whether it is that of a get, the one request that never takes long.
+    pub fn is_get(&self) -> bool {
+        self.kind == crate::request::GET
+    }
+}
+
 /// A frame whose body has not been decoded.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct RawFrame<'a> {

@@ -8,9 +8,11 @@ pub mod endpoints;
 pub mod lock;
 mod refill;
 pub mod retry_budget;
+mod share;
 
 pub use lock::{FencingToken, LockTable};
 pub use refill::{
     ClaimRefused, GivenBack, HeldBy, Joined, Lapsed, LivePermit, Permit, PermitNumber, PermitView,
     RefillLimits, RefillTable, Refiller, Refused, RefusedReason, Voided, WaitTicket,
 };
+pub use share::ShareLimits;

@@ -97,15 +97,14 @@ impl Namespace {
         Ok((made, waiters))
     }
 
-    /// Invalidates many keys: their refills first, since what those bring may be old, and then what
+    /// Invalidates many keys: all refills first, since what those bring may be old, and then what
     /// is stored.
     pub(super) fn invalidate<T>(
         &self,
         scope: ChangeScope<'_>,
-        which: impl Fn(&Key) -> bool,
         make: impl FnOnce(&Partition) -> T,
     ) -> T {
-        let waiters = self.void_refills(which);
+        let waiters = self.void_refills(|permits| permits.void_all(self.id()));
         let made = make(self.partition());
         self.publish(scope, ChangeKind::Invalidate);
         tell_all(waiters, &Told::AskAgain);
@@ -114,16 +113,17 @@ impl Namespace {
 
     /// Voids the refills of the keys that start with a prefix, whose entries are about to go.
     pub(super) fn void_prefix(&self, prefix: &str) {
-        tell_all(self.void_refills(|key| key.as_str().starts_with(prefix)), &Told::AskAgain);
+        let starts = |key: &Key| key.as_str().starts_with(prefix);
+        let waiters = self.void_refills(|permits| permits.void_where(self.id(), starts));
+        tell_all(waiters, &Told::AskAgain);
     }
 
-    /// Voids the refills of some of the namespace's keys; returns those who wait for them.
-    fn void_refills(&self, which: impl Fn(&Key) -> bool) -> Vec<Waiter> {
-        let void = |mut permits: MutexGuard<'_, RefillTable<Waiter>>| {
-            let voided: Voided<Waiter> = permits.void_where(self.id(), &which);
-            voided.waiters
-        };
-        self.engine().cache.guards().flat_map(void).collect()
+    /// Voids refills in all shards; returns those who wait for them.
+    fn void_refills(
+        &self,
+        void: impl Fn(&mut RefillTable<Waiter>) -> Voided<Waiter>,
+    ) -> Vec<Waiter> {
+        self.engine().cache.guards().flat_map(|mut permits| void(&mut permits).waiters).collect()
     }
 
     /// Numbers a change and tells of it: near copies first, which it makes old.

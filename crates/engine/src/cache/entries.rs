@@ -108,7 +108,7 @@ impl Namespace {
 
     /// Removes every entry and voids all refills; returns how many entries there were.
     pub(crate) fn empty(&self) -> u64 {
-        self.invalidate(ChangeScope::All, |_| true, Partition::clear)
+        self.invalidate(ChangeScope::All, Partition::clear)
     }
 }
 
@@ -147,7 +147,7 @@ impl Writer {
     /// Ends every entry that carries a tag, and voids the namespace's refills: what they bring may
     /// carry it. Returns whether any entry may have carried it.
     pub fn invalidate_tag(&self, tag: &str) -> bool {
-        self.invalidate(ChangeScope::Tag(tag), |_| true, |partition| partition.invalidate_tag(tag))
+        self.invalidate(ChangeScope::Tag(tag), |partition| partition.invalidate_tag(tag))
     }
 }
 

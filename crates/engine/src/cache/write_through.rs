@@ -104,7 +104,11 @@ impl Writer {
             return Written::Now(self.put_request(key, request));
         }
         // The value is held until the origin has answered, whatever becomes of its sender.
-        let held = match self.in_flight().reserve_all(request.value.len()) {
+        let held = self.in_flight().reserve_wait().and_then(|mut held| {
+            held.join(self.in_flight().reserve_all(request.value.len())?);
+            Ok(held)
+        });
+        let held = match held {
             Ok(held) => held,
             Err(busy) => return Written::Now(Err(busy)),
         };
@@ -148,8 +152,13 @@ impl Writer {
         if !self.writes_through() {
             return Written::Now(self.delete_entry(key, &condition));
         }
+        let held = match self.in_flight().reserve_wait() {
+            Ok(held) => held,
+            Err(busy) => return Written::Now(Err(busy)),
+        };
         let (namespace, key) = (Arc::clone(self.shared()), key.clone());
         to_its_end(async move {
+            let _held = held;
             let engine = Arc::clone(namespace.engine());
             let writer = engine.cache.writes.of((namespace.id(), key.clone()));
             let _turn = writer.turn.lock().await;

@@ -8,6 +8,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use tokio::sync::{Notify, oneshot};
+use verax_core::guard::ShareLimits;
 use verax_core::guard::lock::{
     AccessId, Claim, ClaimError, Claimed, EndedBy, FencingToken, Grant, Holder, LONGEST_HOLD,
     LONGEST_OWNER, LONGEST_WAIT, LockName, LockTable, LockView, NotHeld, SessionId, Told,
@@ -22,8 +23,8 @@ use crate::handle::{Manager, Reader, Writer};
 pub use verax_core::guard::lock::LockCounts;
 use waiting::InLine;
 
-/// The most holds and waits in one namespace.
-const MOST: usize = 20_000;
+/// How many holds and waits there may be; what they take is in the margin beside the memory limit.
+const LIMITS: ShareLimits = ShareLimits { per_namespace: 20_000, guaranteed: 500, in_all: 50_000 };
 
 /// How many locks are shown in one step, with those in line for each.
 const VIEW_STEP: usize = 64;
@@ -48,7 +49,7 @@ pub(crate) struct Locks {
 impl Default for Locks {
     fn default() -> Self {
         Self {
-            table: Mutex::new(LockTable::new(MOST)),
+            table: Mutex::new(LockTable::new(LIMITS)),
             changed: Notify::new(),
             last_session: AtomicU64::new(0),
         }

@@ -358,9 +358,24 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         self.read_through(frame, text, flags)
     }
 
-    /// Begins what may have to wait. It takes its place in queues now, in the order of the requests;
-    /// what is not done with that is done by a task of its own.
-    pub(super) fn carry_out(&mut self, work: impl Future<Output = Encoded> + Send + 'static) {
+    /// Begins what may have to wait, if there is memory for one more that does. It takes its place in
+    /// queues now, in the order of the requests; what is not done with that is done by a task of its own.
+    pub(super) fn carry_out(
+        &mut self,
+        frame: Frame,
+        work: impl Future<Output = Encoded> + Send + 'static,
+    ) -> Result<(), Failure> {
+        let budget = self.opened(frame.namespace)?.in_flight();
+        let waits = budget.unwrap_or_else(|| self.service.engine().in_flight()).reserve_wait()?;
+        self.begin(async move {
+            let _waits = waits;
+            work.await
+        });
+        Ok(())
+    }
+
+    /// Begins what has its memory already.
+    fn begin(&mut self, work: impl Future<Output = Encoded> + Send + 'static) {
         let mut work = Box::pin(work);
         match (&mut work).now_or_never() {
             Some(encoded) => self.outbox.add_encoded(encoded),
@@ -378,7 +393,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             trace: None,
         };
         let replies = self.replies.clone();
-        self.carry_out(async move {
+        self.carry_out(frame, async move {
             let answer = reader.read(&key, options).await.and_then(|answer| {
                 let size = answer.as_ref().map_or(0, Answer::size);
                 let mut place = replies.reserve_all(size)?;
@@ -397,8 +412,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                 Err(error) => fail(frame, &error.into(), &mut encoded.frames),
             }
             encoded
-        });
-        Ok(())
+        })
     }
 
     /// Replies to a write: when it is done, which takes a task of its own where the origin is asked
@@ -413,7 +427,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             Written::Now(done) => {
                 self.outbox.add(frame, &reply(done?));
             }
-            Written::Later(writing) => self.carry_out(async move {
+            Written::Later(writing) => self.begin(async move {
                 let mut encoded = Encoded::default();
                 match writing.await.map(reply) {
                     Ok(reply) => reply.encode(frame, &mut encoded.frames),
@@ -434,7 +448,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         let opened = self.opened(frame.namespace)?;
         let (access, budget) = (opened.batch_access(), opened.in_flight().cloned());
         let (service, replies) = (Arc::clone(&self.service), self.replies.clone());
-        self.carry_out(async move {
+        self.carry_out(frame, async move {
             let (mut understood, mut places) = (Vec::new(), Vec::new());
             for operation in operations {
                 places.push(operation.map(|operation| understood.push(operation)).err());
@@ -472,8 +486,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                 .collect();
             Reply::Batch(BatchReplies::of(&replies)).encode(frame, &mut encoded.frames);
             encoded
-        });
-        Ok(())
+        })
     }
 }
 

@@ -44,7 +44,8 @@ const WRITE_AT: usize = 256 << 10;
 /// What a body may have beyond its value: key, media type, tags, numbers, and a batch's heads.
 const BEYOND_VALUE: u64 = 64 << 10;
 
-/// After how many requests it is looked whether the turn is over.
+/// After how many look-ups it is looked whether the turn is over; after anything else, which may take
+/// long, it always is.
 const LOOK_EVERY: u32 = 8;
 
 /// The most namespaces that one connection opens.
@@ -331,7 +332,8 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                         break Err(ended);
                     }
                     answered += 1;
-                    if answered.is_multiple_of(LOOK_EVERY) && began.elapsed() >= TURN {
+                    let looks = !frame.head.is_get() || answered.is_multiple_of(LOOK_EVERY);
+                    if looks && began.elapsed() >= TURN {
                         break Ok(true);
                     }
                 }

@@ -69,7 +69,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             session: asked.ends_with_connection.then(|| self.session()),
             access: self.access(),
         };
-        self.carry_out(async move {
+        self.carry_out(frame, async move {
             let claimed = writer.acquire_lock(&name, request).await;
             let (now, mut encoded) = (service.engine().now(), Encoded::default());
             match &claimed {
@@ -81,8 +81,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                 Err(error) => fail(frame, &error.clone().into(), &mut encoded.frames),
             }
             encoded
-        });
-        Ok(())
+        })
     }
 
     pub(super) fn renew(
@@ -133,7 +132,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         };
         let replies = self.replies.clone();
         let telling = Telling { details: asked.flags.details, revision: false };
-        self.carry_out(async move {
+        self.carry_out(frame, async move {
             let mut encoded = Encoded::default();
             let answer = refiller.ask(&key, request).await.and_then(|asked| {
                 if let Asked::Value(answer) = &asked {
@@ -158,8 +157,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                 Err(error) => fail(frame, &error.into(), &mut encoded.frames),
             }
             encoded
-        });
-        Ok(())
+        })
     }
 
     pub(super) fn put_with_permit(

@@ -1,9 +1,10 @@
 //! Turns at the processors, by tenant.
 //!
-//! While more than one tenant sends requests, the connections of each take turns: as many as there are
-//! processors answer requests, and the others stand in line without keeping a processor busy. So what
+//! While more than one tenant sends requests, the connections of each take turns: on all processors but
+//! one they answer requests, and the others stand in line without keeping a processor busy. So what
 //! a tenant waits for grows with the number of busy tenants, and not with that of another tenant's
-//! connections. A tenant that is alone has no turns to wait for, and none of what they cost.
+//! connections, and a single busy one leaves the others a processor. A tenant that is alone has no
+//! turns to wait for, and none of what they cost.
 
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
@@ -47,11 +48,11 @@ pub(super) struct Turn {
 }
 
 impl Turns {
-    /// Turns of which each tenant has `at_once`, one for each processor.
-    pub(super) fn new(at_once: usize) -> Arc<Self> {
+    /// Turns at `processors`, of which each tenant has all but one.
+    pub(super) fn new(processors: usize) -> Arc<Self> {
         Arc::new(Self {
             started: Instant::now(),
-            at_once: at_once.max(1),
+            at_once: processors.saturating_sub(1).max(1),
             tenants: Mutex::default(),
             last_number: AtomicU32::new(0),
             latest: AtomicU32::new(0),
@@ -124,7 +125,7 @@ mod tests {
 
     #[tokio::test]
     async fn connections_of_a_tenant_stand_in_line_and_another_tenant_does_not_wait_for_them() {
-        let turns = Turns::new(2);
+        let turns = Turns::new(3);
         let (flood, quiet) = (turns.of(&name("flood")), turns.of(&name("tideline")));
         assert!(Arc::ptr_eq(&flood, &turns.of(&name("flood"))));
         assert!(flood.take().now_or_never().unwrap().is_none());
@@ -132,7 +133,7 @@ mod tests {
         let first = flood.take().now_or_never().unwrap().unwrap();
         let _second = flood.take().now_or_never().unwrap().unwrap();
         let mut third = Box::pin(flood.take());
-        assert!((&mut third).now_or_never().is_none(), "as many as there are processors");
+        assert!((&mut third).now_or_never().is_none(), "all processors but one");
         assert!(quiet.take().now_or_never().unwrap().is_some());
         drop(first);
         assert!(third.now_or_never().unwrap().is_some());

@@ -174,7 +174,9 @@ pub enum ClaimError {
     #[error("the connection that the hold was to end with has ended")]
     Disconnected,
     /// Too many locks are held or waited for in the namespace.
-    #[error("the namespace has {0} holds and waits already, which is the most there may be")]
+    #[error(
+        "the namespace has {0} holds and waits already, and there may be no more at the moment"
+    )]
     Full(usize),
 }
 

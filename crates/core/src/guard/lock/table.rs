@@ -7,6 +7,7 @@ use super::{
     AccessId, Claim, ClaimError, Claimed, EndedBy, FencingToken, Grant, Holder, InLine, LockCounts,
     LockName, LockView, NotHeld, SessionId, Ticket, Told,
 };
+use crate::guard::share::{ShareLimits, Shares};
 use crate::key::NamespaceId;
 use crate::time::Timestamp;
 
@@ -63,8 +64,7 @@ pub struct LockTable<W> {
     /// Connections that have not ended.
     sessions: HashSet<SessionId>,
     /// Holds and waits of each namespace.
-    pub(super) taken: HashMap<NamespaceId, usize>,
-    most: usize,
+    pub(super) taken: Shares,
     /// How many wait for a lock.
     waiting: usize,
     /// The locks that each session and access holds or waits for, and how often.
@@ -108,9 +108,9 @@ impl Held {
 }
 
 impl<W> LockTable<W> {
-    /// An empty table in which each namespace has at most `most` holds and waits. It gives nothing
-    /// until it has an epoch.
-    pub fn new(most: usize) -> Self {
+    /// An empty table with as many holds and waits as `limits` allow. It gives nothing until it has an
+    /// epoch.
+    pub fn new(limits: ShareLimits) -> Self {
         Self {
             epoch: None,
             ended: None,
@@ -119,8 +119,7 @@ impl<W> LockTable<W> {
             last_ticket: 0,
             locks: HashMap::new(),
             sessions: HashSet::new(),
-            taken: HashMap::new(),
-            most,
+            taken: Shares::new(limits),
             waiting: 0,
             bound: HashMap::new(),
             by_token: BTreeMap::new(),
@@ -174,7 +173,7 @@ impl<W> LockTable<W> {
 
     /// A hold or a wait begins.
     fn count(&mut self, name: &LockName, session: Option<SessionId>, access: Option<AccessId>) {
-        *self.taken.entry(name.0).or_default() += 1;
+        self.taken.take(name.0);
         for bond in bonds(session, access) {
             let names = self.bound.entry(bond).or_default();
             *names.entry(name.clone()).or_default() += 1;
@@ -183,12 +182,7 @@ impl<W> LockTable<W> {
 
     /// A hold or a wait has ended.
     fn left(&mut self, name: &LockName, session: Option<SessionId>, access: Option<AccessId>) {
-        if let Some(taken) = self.taken.get_mut(&name.0) {
-            *taken -= 1;
-            if *taken == 0 {
-                self.taken.remove(&name.0);
-            }
-        }
+        self.taken.give_back(name.0);
         for bond in bonds(session, access) {
             let Some(names) = self.bound.get_mut(&bond) else { continue };
             if let Some(times) = names.get_mut(name) {
@@ -233,8 +227,8 @@ impl<W> LockTable<W> {
         {
             return Ok(Claimed::Held(lock.held.shown(), waiter));
         }
-        if self.taken.get(&name.0).copied().unwrap_or(0) >= self.most {
-            return Err(ClaimError::Full(self.most));
+        if !self.taken.has_room(name.0) {
+            return Err(ClaimError::Full(self.taken.of(name.0)));
         }
         if let Some(lock) = self.locks.get_mut(name) {
             self.last_ticket += 1;
@@ -541,7 +535,7 @@ impl<W> LockTable<W> {
     /// where it holds nobody up.
     pub fn end_all(&mut self) -> Self {
         let epoch = (self.epoch, self.ended, self.gives_until, self.given, self.last_ticket);
-        let mut gone = std::mem::replace(self, Self::new(self.most));
+        let mut gone = std::mem::replace(self, Self::new(self.taken.limits()));
         (self.epoch, self.ended, self.gives_until, self.given, self.last_ticket) = epoch;
         self.sessions = std::mem::take(&mut gone.sessions);
         gone
@@ -575,7 +569,7 @@ impl<W> LockTable<W> {
 
     /// The namespaces that have locks which are held.
     pub fn namespaces(&self) -> Vec<NamespaceId> {
-        self.taken.keys().copied().collect()
+        self.taken.namespaces().collect()
     }
 
     /// The tokens and names of the locks of a namespace that are held, longest first, and at most

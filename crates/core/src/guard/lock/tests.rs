@@ -3,6 +3,7 @@ use std::collections::{BTreeMap, HashSet};
 use proptest::prelude::*;
 
 use super::*;
+use crate::guard::ShareLimits;
 
 const N: NamespaceId = NamespaceId(1);
 
@@ -25,7 +26,7 @@ fn claim(owner: &str, hold: u64, wait: u64) -> Claim {
 }
 
 fn table() -> LockTable<u32> {
-    let mut table = LockTable::new(1_000);
+    let mut table = LockTable::new(ShareLimits::each(1_000));
     table.begin_epoch(7);
     table
 }
@@ -69,7 +70,8 @@ fn a_lock_goes_from_hand_to_hand_in_the_order_of_asking() {
 
 #[test]
 fn without_an_epoch_nothing_is_given_and_a_new_one_only_grows() {
-    let (mut table, mut told, berth) = (LockTable::new(10), Vec::new(), name("berth-7"));
+    let (mut table, mut told, berth) =
+        (LockTable::new(ShareLimits::each(10)), Vec::new(), name("berth-7"));
     let refused = table.claim(&berth, claim("a", 100, 0), 0, at(0), &mut told).unwrap_err();
     assert_eq!((refused, table.needs_epoch()), (ClaimError::NoEpoch, true));
     table.begin_epoch(3);
@@ -117,7 +119,10 @@ fn all_holds_and_waits_end_together_and_a_later_epoch_begins_anew() {
     table.claim(&berth, claim("b", 500, 900), 1, at(0), &mut told).unwrap();
     table.end_epoch();
     table.end_all();
-    assert_eq!((counted(&table), table.next_moment(), table.taken.len()), ((0, 0), None, 0));
+    assert_eq!(
+        (counted(&table), table.next_moment(), table.taken.namespaces().count()),
+        ((0, 0), None, 0)
+    );
     let renewed = table.renew(&berth, held.token, Duration::from_secs(1), at(1), &mut told);
     assert_eq!(renewed, Err(NotHeld::Free { token: held.token }));
     table.begin_epoch(7);
@@ -129,7 +134,7 @@ fn all_holds_and_waits_end_together_and_a_later_epoch_begins_anew() {
 
 #[test]
 fn holds_and_waits_of_a_namespace_are_bounded_and_others_are_not_touched() {
-    let (mut table, mut told) = (LockTable::new(3), Vec::new());
+    let (mut table, mut told) = (LockTable::new(ShareLimits::each(3)), Vec::new());
     table.begin_epoch(1);
     for n in 0..2 {
         granted(
@@ -252,7 +257,7 @@ proptest! {
     /// granted what, who gives up, in which order; tokens only grow; nobody is told twice.
     #[test]
     fn locks_follow_the_plain_rules(steps in prop::collection::vec(step(), 1..50)) {
-        let mut table = LockTable::new(1_000);
+        let mut table = LockTable::new(ShareLimits::each(1_000));
         let (mut epoch, mut now, mut callers) = (1, 0u64, 0u32);
         table.begin_epoch(epoch);
         let mut plain: BTreeMap<u8, Plain> = BTreeMap::new();
@@ -410,13 +415,13 @@ proptest! {
             table.advance(at(now), &mut told);
         }
         prop_assert_eq!((counted(&table), table.next_moment()), ((0, 0), None));
-        prop_assert!(table.taken.is_empty(), "places are left over");
+        prop_assert!(table.namespaces().is_empty(), "places are left over");
     }
 }
 
 #[test]
 fn an_epoch_that_ended_is_followed_by_a_larger_one_alone() {
-    let (mut table, mut told) = (LockTable::new(10), Vec::new());
+    let (mut table, mut told) = (LockTable::new(ShareLimits::each(10)), Vec::new());
     let mut ask = |table: &mut LockTable<u32>| {
         let name = (NamespaceId(1), Key::new("gate").unwrap());
         let claimed = table.claim(&name, claim("a", 1, 0), 0, at(1), &mut told);
@@ -456,7 +461,7 @@ fn a_claim_of_a_connection_that_has_ended_is_refused() {
 
 #[test]
 fn access_that_is_withdrawn_ends_holds_and_waits() {
-    let (mut table, mut told) = (LockTable::new(10), Vec::new());
+    let (mut table, mut told) = (LockTable::new(ShareLimits::each(10)), Vec::new());
     table.begin_epoch(1);
     let name = (NamespaceId(1), Key::new("gate").unwrap());
     let by =
@@ -479,7 +484,7 @@ fn access_that_is_withdrawn_ends_holds_and_waits() {
 /// and what is shown of it is bounded.
 #[test]
 fn a_long_queue_is_counted_whole_and_shown_in_part() {
-    let (mut table, mut told) = (LockTable::new(10_000), Vec::new());
+    let (mut table, mut told) = (LockTable::new(ShareLimits::each(10_000)), Vec::new());
     table.begin_epoch(1);
     let name = (NamespaceId(1), Key::new("berth-7").unwrap());
     let claim = |wait| Claim {
@@ -518,12 +523,16 @@ fn a_long_queue_is_counted_whole_and_shown_in_part() {
         steps += 1;
     }
     assert!(steps > 5, "{steps}");
-    assert_eq!((counted(&table), table.next_moment(), table.taken.len()), ((0, 0), None, 0));
+    assert_eq!(
+        (counted(&table), table.next_moment(), table.taken.namespaces().count()),
+        ((0, 0), None, 0)
+    );
 }
 
 #[test]
 fn many_that_are_over_at_once_end_in_steps_and_the_lock_goes_to_one_that_is_still_there() {
-    let (mut table, mut told, berth) = (LockTable::new(20_000), Vec::new(), name("berth-7"));
+    let (mut table, mut told, berth) =
+        (LockTable::new(ShareLimits::each(20_000)), Vec::new(), name("berth-7"));
     table.begin_epoch(1);
     let first = granted(table.claim(&berth, claim("a", 100, 0), 0, at(0), &mut told).unwrap());
     for waiter in 1..=1_000 {
@@ -555,7 +564,7 @@ fn many_that_are_over_at_once_end_in_steps_and_the_lock_goes_to_one_that_is_stil
 
 #[test]
 fn views_are_bounded_and_show_the_longest_holds() {
-    let (mut table, mut told) = (LockTable::new(10_000), Vec::new());
+    let (mut table, mut told) = (LockTable::new(ShareLimits::each(10_000)), Vec::new());
     table.begin_epoch(1);
     for n in 0..300u64 {
         let name = (NamespaceId(n % 3), Key::new(format!("berth-{n}")).unwrap());

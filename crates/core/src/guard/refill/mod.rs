@@ -20,6 +20,7 @@ use std::fmt;
 use std::sync::Arc;
 
 use super::lock::AccessId;
+use super::share::ShareLimits;
 use crate::key::{Key, NamespaceId};
 use crate::time::Timestamp;
 
@@ -133,15 +134,16 @@ pub struct Permit {
 pub struct RefillLimits {
     /// The most callers that wait for one key.
     pub waiters: usize,
-    /// The most permits that callers hold in one namespace.
-    pub permits: usize,
+    /// The most permits that callers hold.
+    pub permits: ShareLimits,
     /// The most voided permits of callers that are remembered, to tell their holders so.
     pub voided: usize,
 }
 
 impl Default for RefillLimits {
     fn default() -> Self {
-        Self { waiters: 20_000, permits: 1_000, voided: 1_000 }
+        let permits = ShareLimits { per_namespace: 1_000, guaranteed: 50, in_all: 2_000 };
+        Self { waiters: 20_000, permits, voided: 1_000 }
     }
 }
 

@@ -1,6 +1,6 @@
 //! All refills under way: who holds which permit, and who waits for it.
 
-use std::collections::{BTreeMap, BTreeSet, BinaryHeap, HashMap, VecDeque};
+use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 use std::time::Duration;
 
 use super::super::lock::AccessId;
@@ -8,8 +8,13 @@ use super::{
     ClaimRefused, GivenBack, HeldBy, Joined, Lapsed, LivePermit, Permit, PermitNumber, PermitView,
     RefillLimits, Refiller, Refused, RefusedReason, Voided, WaitTicket,
 };
+use crate::guard::share::Shares;
 use crate::key::{Key, NamespaceId};
 use crate::time::Timestamp;
+
+/// How many permits that an invalidation voided are settled whenever a permit is given. Two for one, so
+/// that there are never more of them than there were permits.
+const SETTLED_EACH: usize = 2;
 
 #[derive(Debug)]
 struct Waiting<W> {
@@ -20,52 +25,84 @@ struct Waiting<W> {
     caller: Option<Refiller>,
 }
 
+/// In the order of their tickets, which is the one they came in.
+type Queue<W> = BTreeMap<WaitTicket, Waiting<W>>;
+
+/// A refill that somebody has or had the permit for.
 #[derive(Debug)]
-struct Flight<W> {
-    number: PermitNumber,
+struct ActiveRefill<W> {
+    namespace: NamespaceId,
+    key: Key,
     since: Timestamp,
     ends_at: Timestamp,
     held_by: HeldBy,
-    /// In the order of their tickets, which is the one they came in.
-    line: Line<W>,
+    queue: Queue<W>,
+    /// Whether its permit is known to be void. It is kept until its time is over: its holder is to hear
+    /// of it, and callers may wait for a value of the service that they may still have.
+    voided: bool,
 }
 
-type Line<W> = BTreeMap<WaitTicket, Waiting<W>>;
-
-impl<W> Flight<W> {
-    fn live(&self) -> LivePermit {
-        LivePermit { number: self.number, since: self.since, ends_at: self.ends_at }
+impl<W> ActiveRefill<W> {
+    fn live(&self, number: PermitNumber) -> LivePermit {
+        LivePermit { number, since: self.since, ends_at: self.ends_at }
     }
 
-    fn shown(&self, namespace: NamespaceId, key: &Key) -> PermitView {
+    fn view(&self, number: PermitNumber) -> PermitView {
         PermitView {
-            namespace,
-            key: key.clone(),
-            permit: self.live(),
+            namespace: self.namespace,
+            key: self.key.clone(),
+            permit: self.live(number),
             held_by: self.held_by.clone(),
-            waiting: self.line.len(),
+            waiting: self.queue.len(),
         }
     }
 
+    fn is_of(&self, namespace: NamespaceId, key: &Key) -> bool {
+        self.namespace == namespace && self.key == *key
+    }
+
+    fn is_of_caller(&self) -> bool {
+        matches!(self.held_by, HeldBy::Caller(_))
+    }
+
     fn into_waiters(self) -> Vec<W> {
-        self.line.into_values().map(|waiting| waiting.waiter).collect()
+        self.queue.into_values().map(|waiting| waiting.waiter).collect()
+    }
+}
+
+/// The permits of one namespace that are not known to be void.
+#[derive(Debug, Default)]
+struct OfNamespace {
+    numbers: BTreeSet<PermitNumber>,
+    /// Those up to this one are void all the same: an invalidation of the whole namespace says so here, in
+    /// a time that does not depend on how many there are. They are settled bit by bit.
+    void_through: Option<PermitNumber>,
+    /// How many of them are void.
+    stale: usize,
+    /// The permits of callers that somebody waits for.
+    waited_for: BTreeSet<PermitNumber>,
+}
+
+impl OfNamespace {
+    fn is_stale(&self, number: PermitNumber) -> bool {
+        Some(number) <= self.void_through
     }
 }
 
 /// All refills under way, with whatever represents a waiting caller as `W`.
 #[derive(Debug)]
 pub struct RefillTable<W> {
-    live: HashMap<(NamespaceId, Key), Flight<W>>,
-    /// When each live permit lapses.
-    ends: BTreeMap<(Timestamp, PermitNumber), (NamespaceId, Key)>,
-    /// How many permits callers hold in each namespace.
-    held: HashMap<NamespaceId, usize>,
-    /// Kept until their time is over: their holders are to hear that they were voided, and callers may
-    /// wait for a voided permit of the service, whose value they may still have.
-    voided: HashMap<PermitNumber, (NamespaceId, Key, Flight<W>)>,
-    /// When each voided one is forgotten.
-    voided_ends: BTreeSet<(Timestamp, PermitNumber)>,
-    /// Those that callers held, oldest first, and some that are forgotten already.
+    refills: HashMap<PermitNumber, ActiveRefill<W>>,
+    /// The permit of each key that is not known to be void.
+    by_key: HashMap<(NamespaceId, Key), PermitNumber>,
+    namespaces: HashMap<NamespaceId, OfNamespace>,
+    /// How many of `by_key` are void.
+    stale: usize,
+    /// When each permit ends, live or void.
+    ends: BTreeSet<(Timestamp, PermitNumber)>,
+    /// The live permits that callers hold.
+    held: Shares,
+    /// Void ones that callers held, oldest first, and some that are forgotten already.
     voided_held: VecDeque<PermitNumber>,
     last_number: u64,
     last_ticket: u64,
@@ -78,11 +115,12 @@ impl<W> RefillTable<W> {
     /// it should be a number that was hardly used before, such as a random one.
     pub fn new(limits: RefillLimits, first_number: u64) -> Self {
         Self {
-            live: HashMap::new(),
-            ends: BTreeMap::new(),
-            held: HashMap::new(),
-            voided: HashMap::new(),
-            voided_ends: BTreeSet::new(),
+            refills: HashMap::new(),
+            by_key: HashMap::new(),
+            namespaces: HashMap::new(),
+            stale: 0,
+            ends: BTreeSet::new(),
+            held: Shares::new(limits.permits),
             voided_held: VecDeque::new(),
             last_number: first_number,
             last_ticket: 0,
@@ -95,41 +133,121 @@ impl<W> RefillTable<W> {
         WaitTicket(self.last_ticket)
     }
 
-    /// Takes a live permit out.
-    fn take(&mut self, place: &(NamespaceId, Key)) -> Option<Flight<W>> {
-        let flight = self.live.remove(place)?;
-        self.ends.remove(&(flight.ends_at, flight.number));
-        self.count_held(place.0, &flight.held_by, false);
-        Some(flight)
+    fn is_stale(&self, namespace: NamespaceId, number: PermitNumber) -> bool {
+        self.namespaces.get(&namespace).is_some_and(|of| of.is_stale(number))
     }
 
-    fn count_held(&mut self, namespace: NamespaceId, held_by: &HeldBy, begins: bool) {
-        if !matches!(held_by, HeldBy::Caller(_)) {
-            return;
-        }
-        let held = self.held.entry(namespace).or_default();
-        *held = if begins { *held + 1 } else { held.saturating_sub(1) };
-        if *held == 0 {
-            self.held.remove(&namespace);
-        }
+    /// Whether a permit of the table is live.
+    fn is_live(&self, number: PermitNumber, refill: &ActiveRefill<W>) -> bool {
+        !refill.voided && !self.is_stale(refill.namespace, number)
     }
 
+    /// The live permit of a key.
+    fn live_number(&mut self, namespace: NamespaceId, key: &Key) -> Option<PermitNumber> {
+        let number = *self.by_key.get(&(namespace, key.clone()))?;
+        if self.is_stale(namespace, number) {
+            self.set_void(number);
+            return None;
+        }
+        Some(number)
+    }
+
+    fn live_refill(
+        &mut self,
+        namespace: NamespaceId,
+        key: &Key,
+    ) -> Option<(PermitNumber, &mut ActiveRefill<W>)> {
+        let number = self.live_number(namespace, key)?;
+        Some((number, self.refills.get_mut(&number)?))
+    }
+
+    /// Takes a permit, live or stale, out of what is not known to be void; returns whether it was live.
+    fn detach(&mut self, number: PermitNumber) -> bool {
+        let Some(refill) = self.refills.get(&number).filter(|refill| !refill.voided) else {
+            // Its key may have another one by now.
+            return false;
+        };
+        let namespace = refill.namespace;
+        let is_of_caller = refill.is_of_caller();
+        self.by_key.remove(&(namespace, refill.key.clone()));
+        let Some(of) = self.namespaces.get_mut(&namespace) else { return false };
+        let live = !of.is_stale(number);
+        of.numbers.remove(&number);
+        of.waited_for.remove(&number);
+        if !live {
+            of.stale -= 1;
+            self.stale -= 1;
+        } else if is_of_caller {
+            self.held.give_back(namespace);
+        }
+        if of.numbers.is_empty() {
+            self.namespaces.remove(&namespace);
+        }
+        live
+    }
+
+    /// Takes a permit out altogether.
+    fn take(&mut self, number: PermitNumber) -> Option<ActiveRefill<W>> {
+        self.detach(number);
+        self.forget(number)
+    }
+
+    fn forget(&mut self, number: PermitNumber) -> Option<ActiveRefill<W>> {
+        let refill = self.refills.remove(&number)?;
+        self.ends.remove(&(refill.ends_at, number));
+        Some(refill)
+    }
+
+    /// Makes a permit, live or stale, one that is known to be void. Returns those who wait for a caller's.
+    fn set_void(&mut self, number: PermitNumber) -> Vec<W> {
+        self.detach(number);
+        let Some(refill) = self.refills.get_mut(&number) else { return Vec::new() };
+        refill.voided = true;
+        if !refill.is_of_caller() {
+            return Vec::new();
+        }
+        let queue = std::mem::take(&mut refill.queue);
+        // Their holders hear that they were voided, as long as there are not too many of them.
+        if self.voided_held.len() >= self.limits.voided
+            && let Some(oldest) = self.voided_held.pop_front()
+        {
+            self.forget(oldest);
+        }
+        self.voided_held.push_back(number);
+        queue.into_values().map(|waiting| waiting.waiter).collect()
+    }
+
+    /// Gives a permit for a key that has no live one.
     fn start(
         &mut self,
         (namespace, key): (NamespaceId, &Key),
         held_by: HeldBy,
-        line: Line<W>,
+        queue: Queue<W>,
         now: Timestamp,
         hold: Duration,
     ) -> Permit {
         self.last_number = self.last_number.wrapping_add(1);
         let (number, ends_at) = (PermitNumber(self.last_number), now + hold);
-        let place = (namespace, key.clone());
-        self.take(&place);
-        self.count_held(namespace, &held_by, true);
-        self.ends.insert((ends_at, number), place.clone());
-        self.live.insert(place, Flight { number, since: now, ends_at, held_by, line });
-        Permit { namespace, key: key.clone(), number, ends_at }
+        let is_of_caller = matches!(held_by, HeldBy::Caller(_));
+        if is_of_caller {
+            self.held.take(namespace);
+        }
+        let of = self.namespaces.entry(namespace).or_default();
+        of.numbers.insert(number);
+        if is_of_caller && !queue.is_empty() {
+            of.waited_for.insert(number);
+        }
+        let stale: Vec<PermitNumber> =
+            of.numbers.iter().copied().take(SETTLED_EACH).filter(|n| of.is_stale(*n)).collect();
+        let (key, voided) = (key.clone(), false);
+        self.by_key.insert((namespace, key.clone()), number);
+        self.ends.insert((ends_at, number));
+        let refill = ActiveRefill { namespace, key, since: now, ends_at, held_by, queue, voided };
+        let permit = Permit { namespace, key: refill.key.clone(), number, ends_at };
+        self.refills.insert(number, refill);
+        // Nobody waits for them any more.
+        stale.into_iter().for_each(|number| drop(self.set_void(number)));
+        permit
     }
 
     /// A caller asks for a missing key and will wait for it; the first one gets a permit of the
@@ -144,20 +262,32 @@ impl<W> RefillTable<W> {
     ) -> Joined<W> {
         let most_waiters = self.limits.waiters;
         let (ticket, waiting) = (self.ticket(), Waiting { waiter, hold, caller: None });
-        let Some(flight) = self.live.get_mut(&(namespace, key.clone())) else {
-            let line = Line::from([(ticket, waiting)]);
-            return Joined::Holder(self.start((namespace, key), HeldBy::Service, line, now, hold));
+        let Some((number, refill)) = self.live_refill(namespace, key) else {
+            let queue = Queue::from([(ticket, waiting)]);
+            return Joined::Holder(self.start((namespace, key), HeldBy::Service, queue, now, hold));
         };
-        if flight.line.len() >= most_waiters {
+        if refill.queue.len() >= most_waiters {
             return Joined::Full(waiting.waiter);
         }
-        flight.line.insert(ticket, waiting);
-        if now < flight.ends_at {
-            return Joined::Waiting(flight.number);
+        refill.queue.insert(ticket, waiting);
+        if now < refill.ends_at {
+            self.note_waited_for(number);
+            return Joined::Waiting(number);
         }
         // The holder let its time lapse: the service takes over, for all who waited.
-        let line = std::mem::take(&mut flight.line);
-        Joined::Holder(self.start((namespace, key), HeldBy::Service, line, now, hold))
+        let queue = self.take(number).map(|refill| refill.queue).unwrap_or_default();
+        Joined::Holder(self.start((namespace, key), HeldBy::Service, queue, now, hold))
+    }
+
+    /// Notes whether somebody waits for a permit of a caller.
+    fn note_waited_for(&mut self, number: PermitNumber) {
+        let Some(refill) = self.refills.get(&number) else { return };
+        let Some(of) = self.namespaces.get_mut(&refill.namespace) else { return };
+        if refill.is_of_caller() && !refill.queue.is_empty() {
+            of.waited_for.insert(number);
+        } else {
+            of.waited_for.remove(&number);
+        }
     }
 
     /// Asks for a permit of the service without waiting, to refresh an entry in the background; `None`
@@ -169,12 +299,12 @@ impl<W> RefillTable<W> {
         now: Timestamp,
         hold: Duration,
     ) -> Option<Permit> {
-        let line = match self.live.get_mut(&(namespace, key.clone())) {
-            Some(flight) if now < flight.ends_at => return None,
-            Some(flight) => std::mem::take(&mut flight.line),
-            None => Line::new(),
+        let queue = match self.live_refill(namespace, key) {
+            Some((_, refill)) if now < refill.ends_at => return None,
+            Some((number, _)) => self.take(number).map(|refill| refill.queue).unwrap_or_default(),
+            None => Queue::new(),
         };
-        Some(self.start((namespace, key), HeldBy::Service, line, now, hold))
+        Some(self.start((namespace, key), HeldBy::Service, queue, now, hold))
     }
 
     /// Asks for a permit for a caller that refills by itself. If one is live, it says which; the caller
@@ -182,7 +312,7 @@ impl<W> RefillTable<W> {
     /// lapse, are added to `turns`.
     ///
     /// # Errors
-    /// [`ClaimRefused`]: the permit that is live, or too many in the namespace.
+    /// [`ClaimRefused`]: the permit that is live, or too many that callers hold.
     pub fn claim(
         &mut self,
         namespace: NamespaceId,
@@ -192,17 +322,18 @@ impl<W> RefillTable<W> {
         hold: Duration,
         turns: &mut Vec<(Permit, W)>,
     ) -> Result<Permit, ClaimRefused> {
-        if self.live.get(&(namespace, key.clone())).is_some_and(|flight| flight.ends_at <= now) {
-            turns.extend(self.next_turn(namespace, key, now));
+        if let Some((number, refill)) = self.live_refill(namespace, key)
+            && refill.ends_at <= now
+        {
+            turns.extend(self.next_turn(number, now));
         }
-        match self.live.get(&(namespace, key.clone())) {
-            Some(flight) => Err(ClaimRefused::Live(flight.live())),
-            None if self.held.get(&namespace).copied().unwrap_or(0) >= self.limits.permits => {
-                Err(ClaimRefused::Full)
-            }
+        let live = self.live_refill(namespace, key).map(|(number, refill)| refill.live(number));
+        match live {
+            Some(live) => Err(ClaimRefused::Live(live)),
+            None if !self.held.has_room(namespace) => Err(ClaimRefused::Full),
             None => {
-                let (line, held_by) = (Line::new(), HeldBy::Caller(caller.clone()));
-                Ok(self.start((namespace, key), held_by, line, now, hold))
+                let (queue, held_by) = (Queue::new(), HeldBy::Caller(caller.clone()));
+                Ok(self.start((namespace, key), held_by, queue, now, hold))
             }
         }
     }
@@ -220,35 +351,35 @@ impl<W> RefillTable<W> {
         hold: Duration,
     ) -> Result<WaitTicket, W> {
         let (ticket, most_waiters) = (self.ticket(), self.limits.waiters);
-        let flight = self.live.get_mut(&(namespace, key.clone()));
-        match flight.filter(|flight| flight.line.len() < most_waiters) {
-            Some(flight) => {
-                flight.line.insert(ticket, Waiting { waiter, hold, caller: Some(caller.clone()) });
+        let live = self.live_refill(namespace, key);
+        match live.filter(|(_, refill)| refill.queue.len() < most_waiters) {
+            Some((number, refill)) => {
+                let waiting = Waiting { waiter, hold, caller: Some(caller.clone()) };
+                refill.queue.insert(ticket, waiting);
+                self.note_waited_for(number);
                 Ok(ticket)
             }
             None => Err(waiter),
         }
     }
 
-    /// Takes a caller out of the line; returns whether it was in it.
+    /// Takes a caller out of the queue; returns whether it was in it.
     pub fn leave(&mut self, namespace: NamespaceId, key: &Key, ticket: WaitTicket) -> bool {
-        let flight = self.live.get_mut(&(namespace, key.clone()));
-        flight.is_some_and(|flight| flight.line.remove(&ticket).is_some())
+        let Some((number, refill)) = self.live_refill(namespace, key) else { return false };
+        let left = refill.queue.remove(&ticket).is_some();
+        self.note_waited_for(number);
+        left
     }
 
-    /// Ends a key's flight and gives the next permit to the first in line, if there is one.
-    fn next_turn(
-        &mut self,
-        namespace: NamespaceId,
-        key: &Key,
-        now: Timestamp,
-    ) -> Option<(Permit, W)> {
-        let mut flight = self.take(&(namespace, key.clone()))?;
-        let (_, Waiting { waiter, hold, caller }) = flight.line.pop_first()?;
+    /// Ends a live permit and gives the next one to the first in its queue, if there is one.
+    fn next_turn(&mut self, number: PermitNumber, now: Timestamp) -> Option<(Permit, W)> {
+        let mut refill = self.take(number)?;
+        let (_, Waiting { waiter, hold, caller }) = refill.queue.pop_first()?;
         // One without a name hands its turn to the service at once.
         let service = || Refiller { owner: "the service".into(), access: None };
         let held_by = HeldBy::Caller(caller.unwrap_or_else(service));
-        let permit = self.start((namespace, key), held_by, flight.line, now, hold);
+        let place = (refill.namespace, &refill.key);
+        let permit = self.start(place, held_by, refill.queue, now, hold);
         Some((permit, waiter))
     }
 
@@ -258,16 +389,29 @@ impl<W> RefillTable<W> {
     /// The waiter, when the permit is over.
     pub fn leave_to_service(&mut self, permit: &Permit, waiter: W) -> Result<(), W> {
         let ticket = self.ticket();
-        let flight = self.live.get_mut(&(permit.namespace, permit.key.clone()));
-        let Some(flight) = flight.filter(|flight| flight.number == permit.number) else {
+        let live = self.live_refill(permit.namespace, &permit.key);
+        let Some((number, refill)) = live.filter(|(number, _)| *number == permit.number) else {
             return Err(waiter);
         };
-        let held_by = std::mem::replace(&mut flight.held_by, HeldBy::Service);
-        // Everybody who waits for the service is answered together, so the place in line does not
+        let held_by = std::mem::replace(&mut refill.held_by, HeldBy::Service);
+        // Everybody who waits for the service is answered together, so the place in the queue does not
         // matter.
-        flight.line.insert(ticket, Waiting { waiter, hold: Duration::ZERO, caller: None });
-        self.count_held(permit.namespace, &held_by, false);
+        refill.queue.insert(ticket, Waiting { waiter, hold: Duration::ZERO, caller: None });
+        self.note_waited_for(number);
+        if matches!(held_by, HeldBy::Caller(_)) {
+            self.held.give_back(permit.namespace);
+        }
         Ok(())
+    }
+
+    /// Whether a permit of a key is remembered as void.
+    fn is_void(&mut self, namespace: NamespaceId, key: &Key, number: PermitNumber) -> bool {
+        if self.is_stale(namespace, number) {
+            self.live_number(namespace, key);
+        }
+        // Only its own key's: a holder could name any number.
+        let refill = self.refills.get(&number);
+        refill.is_some_and(|refill| refill.voided && refill.is_of(namespace, key))
     }
 
     /// The holder is done, with a value or, if it is the service, with a failure; the permit ends and
@@ -282,20 +426,19 @@ impl<W> RefillTable<W> {
         number: PermitNumber,
         now: Timestamp,
     ) -> Result<Vec<W>, Refused<W>> {
-        if let Some(waiters) = self.take_voided(namespace, key, number) {
+        if self.is_void(namespace, key, number) {
+            let waiters = self.forget(number).map(ActiveRefill::into_waiters).unwrap_or_default();
             return Err(Refused { reason: RefusedReason::Voided, waiters });
         }
-        let target = (namespace, key.clone());
-        match self.live.get(&target) {
+        match self.live_refill(namespace, key) {
             // A caller's permit that lapsed is passed on by time, not by the late holder.
-            Some(flight) if flight.number == number => {
-                let in_time = now < flight.ends_at;
-                if !in_time && matches!(flight.held_by, HeldBy::Caller(_)) {
+            Some((live, refill)) if live == number => {
+                let in_time = now < refill.ends_at;
+                if !in_time && refill.is_of_caller() {
                     let (reason, waiters) = (RefusedReason::Lapsed, Vec::new());
                     return Err(Refused { reason, waiters });
                 }
-                let waiters = self.take(&target).map(Flight::into_waiters);
-                let waiters = waiters.unwrap_or_default();
+                let waiters = self.take(number).map(ActiveRefill::into_waiters).unwrap_or_default();
                 if in_time {
                     Ok(waiters)
                 } else {
@@ -306,20 +449,7 @@ impl<W> RefillTable<W> {
         }
     }
 
-    /// Forgets a voided permit; `None` when this one was not voided.
-    fn take_voided(
-        &mut self,
-        namespace: NamespaceId,
-        key: &Key,
-        number: PermitNumber,
-    ) -> Option<Vec<W>> {
-        // Only its own key's: a holder could name any number.
-        let own = |(of, own, _): &(NamespaceId, Key, _)| *of == namespace && own == key;
-        self.voided.get(&number).filter(|voided| own(voided))?;
-        self.forget_voided(number).map(Flight::into_waiters)
-    }
-
-    /// The holder gives its permit back without a value. With `next` the first in line becomes the
+    /// The holder gives its permit back without a value. With `next` the first in the queue becomes the
     /// holder; without it, or when nobody waits, the refill has failed for all who wait.
     ///
     /// # Errors
@@ -332,19 +462,21 @@ impl<W> RefillTable<W> {
         next: bool,
         now: Timestamp,
     ) -> Result<GivenBack<W>, RefusedReason> {
-        if self.voided.get(&number).is_some_and(|(of, own, _)| *of == namespace && own == key) {
+        if self.is_void(namespace, key, number) {
             // It is forgotten in time, with those who may still wait for it.
             return Err(RefusedReason::Voided);
         }
-        let flight = self.live.get(&(namespace, key.clone()));
-        if !flight.is_some_and(|flight| flight.number == number && now < flight.ends_at) {
+        let live = self.live_refill(namespace, key);
+        if !live.is_some_and(|(live, refill)| live == number && now < refill.ends_at) {
             return Err(RefusedReason::Lapsed);
         }
         if !next {
-            let flight = self.take(&(namespace, key.clone()));
-            return Ok(GivenBack::Failed(flight.map(Flight::into_waiters).unwrap_or_default()));
+            let refill = self.take(number);
+            return Ok(GivenBack::Failed(
+                refill.map(ActiveRefill::into_waiters).unwrap_or_default(),
+            ));
         }
-        Ok(match self.next_turn(namespace, key, now) {
+        Ok(match self.next_turn(number, now) {
             Some((permit, waiter)) => GivenBack::Turn(permit, waiter),
             None => GivenBack::Failed(Vec::new()),
         })
@@ -355,56 +487,52 @@ impl<W> RefillTable<W> {
     /// themselves that it has ended.
     pub fn withdraw(&mut self, access: AccessId, now: Timestamp, turns: &mut Vec<(Permit, W)>) {
         let is_of = |caller: &Refiller| caller.access == Some(access);
-        let mut ended = Vec::new();
-        for (place, flight) in &mut self.live {
-            flight.line.retain(|_, waiting| !waiting.caller.as_ref().is_some_and(is_of));
-            if matches!(&flight.held_by, HeldBy::Caller(caller) if is_of(caller)) {
-                ended.push((flight.number, place.clone()));
+        let (mut left, mut ended) = (Vec::new(), Vec::new());
+        for (number, refill) in &mut self.refills {
+            let before = refill.queue.len();
+            refill.queue.retain(|_, waiting| !waiting.caller.as_ref().is_some_and(is_of));
+            if refill.queue.len() < before {
+                left.push(*number);
+            }
+            if matches!(&refill.held_by, HeldBy::Caller(caller) if is_of(caller)) {
+                ended.push(*number);
             }
         }
+        left.into_iter().for_each(|number| self.note_waited_for(number));
         // In the order of their beginning, so that turns come in an order that can be foretold.
-        ended.sort_unstable_by_key(|(number, _)| *number);
-        for (_, (namespace, key)) in ended {
-            turns.extend(self.next_turn(namespace, &key, now));
-        }
-    }
-
-    fn void_flight(
-        &mut self,
-        (namespace, key): (NamespaceId, Key),
-        mut flight: Flight<W>,
-        voided: &mut Voided<W>,
-    ) {
-        voided.permits += 1;
-        if matches!(flight.held_by, HeldBy::Caller(_)) {
-            let line = std::mem::take(&mut flight.line);
-            voided.waiters.extend(line.into_values().map(|waiting| waiting.waiter));
-            // Their holders hear that they were voided, as long as there are not too many of them.
-            if self.voided_held.len() >= self.limits.voided
-                && let Some(oldest) = self.voided_held.pop_front()
-            {
-                self.forget_voided(oldest);
+        ended.sort_unstable();
+        for number in ended {
+            if self.refills.get(&number).is_some_and(|refill| self.is_live(number, refill)) {
+                turns.extend(self.next_turn(number, now));
             }
-            self.voided_held.push_back(flight.number);
         }
-        self.voided_ends.insert((flight.ends_at, flight.number));
-        self.voided.insert(flight.number, (namespace, key, flight));
-    }
-
-    fn forget_voided(&mut self, number: PermitNumber) -> Option<Flight<W>> {
-        let (_, _, flight) = self.voided.remove(&number)?;
-        self.voided_ends.remove(&(flight.ends_at, number));
-        Some(flight)
     }
 
     /// The key was invalidated or written: a live permit for it is voided. Callers who come later
     /// start a new refill. Those who wait for the service are handed back when it finishes or its
     /// time ends, since they asked before the invalidation; those who wait for another caller at once.
     pub fn void(&mut self, namespace: NamespaceId, key: &Key) -> Voided<W> {
+        match self.live_number(namespace, key) {
+            Some(number) => Voided { permits: 1, waiters: self.set_void(number) },
+            None => Voided { permits: 0, waiters: Vec::new() },
+        }
+    }
+
+    /// [`void`](Self::void) for all keys of a namespace, in a time that depends on how many wait alone.
+    pub fn void_all(&mut self, namespace: NamespaceId) -> Voided<W> {
         let mut voided = Voided { permits: 0, waiters: Vec::new() };
-        let place = (namespace, key.clone());
-        if let Some(flight) = self.take(&place) {
-            self.void_flight(place, flight, &mut voided);
+        let Some(of) = self.namespaces.get_mut(&namespace) else { return voided };
+        voided.permits = of.numbers.len() - of.stale;
+        self.stale += voided.permits;
+        of.stale = of.numbers.len();
+        of.void_through = Some(PermitNumber(self.last_number));
+        let waited_for = std::mem::take(&mut of.waited_for);
+        self.held.give_back_all(namespace);
+        for number in waited_for {
+            let queue =
+                self.refills.get_mut(&number).map(|refill| std::mem::take(&mut refill.queue));
+            let waiting = queue.unwrap_or_default().into_values();
+            voided.waiters.extend(waiting.map(|waiting| waiting.waiter));
         }
         voided
     }
@@ -416,57 +544,60 @@ impl<W> RefillTable<W> {
         which: impl Fn(&Key) -> bool,
     ) -> Voided<W> {
         let mut voided = Voided { permits: 0, waiters: Vec::new() };
-        let concerns = |(of, key): &&(NamespaceId, Key)| *of == namespace && which(key);
-        let ended: Vec<_> = self.live.keys().filter(concerns).cloned().collect();
-        for place in ended {
-            if let Some(flight) = self.take(&place) {
-                self.void_flight(place, flight, &mut voided);
-            }
+        let Some(of) = self.namespaces.get(&namespace) else { return voided };
+        let concerned = |number: &&PermitNumber| {
+            !of.is_stale(**number) && self.refills.get(number).is_some_and(|r| which(&r.key))
+        };
+        let concerned: Vec<PermitNumber> = of.numbers.iter().filter(concerned).copied().collect();
+        for number in concerned {
+            voided.permits += 1;
+            voided.waiters.append(&mut self.set_void(number));
         }
         voided
     }
 
+    fn due(&self, now: Timestamp) -> impl Iterator<Item = PermitNumber> + use<'_, W> {
+        self.ends.range(..=(now, PermitNumber(u64::MAX))).map(|(_, number)| *number)
+    }
+
     /// Ends what has lapsed.
     pub fn lapse(&mut self, now: Timestamp, hold: Duration) -> Lapsed<W> {
-        let due = self.ends.range(..=(now, PermitNumber(u64::MAX)));
-        let due: Vec<(NamespaceId, Key)> = due.map(|(_, place)| place.clone()).collect();
-        let (mut refills, mut turns) = (Vec::new(), Vec::new());
-        for (namespace, key) in due {
-            let place = (namespace, key.clone());
-            match self.live.get(&place).map(|flight| &flight.held_by) {
-                Some(HeldBy::Caller(_)) => turns.extend(self.next_turn(namespace, &key, now)),
-                _ => {
-                    if let Some(flight) = self.take(&place)
-                        && !flight.line.is_empty()
-                    {
-                        let line = flight.line;
-                        let place = (namespace, &key);
-                        refills.push(self.start(place, HeldBy::Service, line, now, hold));
-                    }
-                }
+        let due: Vec<PermitNumber> = self.due(now).collect();
+        let mut lapsed = Lapsed { refills: Vec::new(), turns: Vec::new(), dropped: Vec::new() };
+        for number in due {
+            let Some(refill) = self.refills.get(&number) else { continue };
+            let live = self.is_live(number, refill);
+            if live && refill.is_of_caller() {
+                lapsed.turns.extend(self.next_turn(number, now));
+                continue;
+            }
+            let Some(refill) = self.take(number) else { continue };
+            if !live {
+                lapsed.dropped.extend(refill.into_waiters());
+            } else if !refill.queue.is_empty() {
+                let place = (refill.namespace, &refill.key);
+                lapsed.refills.push(self.start(place, HeldBy::Service, refill.queue, now, hold));
             }
         }
-        let ended = self.voided_ends.range(..=(now, PermitNumber(u64::MAX)));
-        let ended: Vec<PermitNumber> = ended.map(|(_, number)| *number).collect();
-        let forgotten = ended.into_iter().filter_map(|number| self.forget_voided(number));
-        let dropped = forgotten.flat_map(Flight::into_waiters).collect();
-        while self.voided_held.front().is_some_and(|number| !self.voided.contains_key(number)) {
+        while self.voided_held.front().is_some_and(|number| !self.refills.contains_key(number)) {
             self.voided_held.pop_front();
         }
-        Lapsed { refills, turns, dropped }
+        lapsed
     }
 
     /// When [`lapse`](Self::lapse) has something to end next.
     pub fn next_moment(&self) -> Option<Timestamp> {
-        let live = self.ends.keys().next();
-        let voided = self.voided_ends.first();
-        live.into_iter().chain(voided).map(|(at, _)| *at).min()
+        self.ends.first().map(|(at, _)| *at)
+    }
+
+    fn live_view(&self, number: PermitNumber) -> Option<PermitView> {
+        let refill = self.refills.get(&number)?;
+        self.is_live(number, refill).then(|| refill.view(number))
     }
 
     /// The live permits that are over by `now`, which [`lapse`](Self::lapse) will end.
     pub fn over(&self, now: Timestamp) -> impl Iterator<Item = PermitView> + use<'_, W> {
-        let due = self.ends.range(..=(now, PermitNumber(u64::MAX)));
-        due.filter_map(|(_, place)| Some(self.live.get(place)?.shown(place.0, &place.1)))
+        self.due(now).filter_map(|number| self.live_view(number))
     }
 
     /// A permit of a key, live or voided; `None` when it is not remembered.
@@ -476,42 +607,37 @@ impl<W> RefillTable<W> {
         key: &Key,
         number: PermitNumber,
     ) -> Option<PermitView> {
-        let live = self.live.get(&(namespace, key.clone())).filter(|f| f.number == number);
-        let voided = || {
-            let (of, own, flight) = self.voided.get(&number)?;
-            (*of == namespace && own == key).then_some(flight)
-        };
-        live.or_else(voided).map(|flight| flight.shown(namespace, key))
+        let refill = self.refills.get(&number).filter(|refill| refill.is_of(namespace, key));
+        refill.map(|refill| refill.view(number))
     }
 
     /// All live permits.
     pub fn views(&self) -> impl Iterator<Item = PermitView> + use<'_, W> {
-        self.live.iter().map(|((namespace, key), flight)| flight.shown(*namespace, key))
+        self.by_key.values().filter_map(|number| self.live_view(*number))
     }
 
     /// The live permits of the namespaces that `which` holds for, oldest first, and at most `most` of
     /// them.
     pub fn oldest(&self, which: impl Fn(NamespaceId) -> bool, most: usize) -> Vec<PermitView> {
-        // Only those that are shown are copied.
-        let mut oldest = BinaryHeap::new();
-        for (place, flight) in self.live.iter().filter(|(place, _)| which(place.0)) {
-            oldest.push((flight.since, flight.number, place));
-            if oldest.len() > most {
-                oldest.pop();
-            }
-        }
-        let oldest = oldest.into_sorted_vec().into_iter();
-        oldest.filter_map(|(.., at)| Some(self.live.get(at)?.shown(at.0, &at.1))).collect()
+        let of = self.namespaces.iter().filter(|(namespace, _)| which(**namespace));
+        let oldest = of.flat_map(|(_, of)| {
+            let stale = of.stale;
+            of.numbers.iter().skip(stale).take(most).copied()
+        });
+        let mut oldest: Vec<PermitNumber> = oldest.collect();
+        // A later one began later.
+        oldest.sort_unstable();
+        oldest.truncate(most);
+        oldest.into_iter().filter_map(|number| self.live_view(number)).collect()
     }
 
     /// How many permits are live.
     pub fn live(&self) -> usize {
-        self.live.len()
+        self.by_key.len() - self.stale
     }
 
     /// How many callers wait, for live and for voided permits.
     pub fn waiters(&self) -> usize {
-        let voided = self.voided.values().map(|(_, _, flight)| flight);
-        self.live.values().chain(voided).map(|flight| flight.line.len()).sum()
+        self.refills.values().map(|refill| refill.queue.len()).sum()
     }
 }

@@ -77,7 +77,7 @@ fn voiding_a_namespace_leaves_others_alone() {
         table.join(namespace, &key("k"), 'a', at(0), HOLD);
     }
     assert_eq!(table.void_where(N, |key| key.as_str() == "other").permits, 0);
-    assert_eq!(table.void_where(N, |_| true).permits, 1);
+    assert_eq!(table.void_all(N).permits, 1);
     assert_eq!((table.live(), table.void(NamespaceId(2), &key("k")).permits), (1, 1));
 }
 
@@ -153,6 +153,7 @@ enum Step {
     GiveBack(usize, bool),
     Void(u8),
     VoidAll,
+    VoidAllBut(u8),
     Lapse,
     Pass(u8),
 }
@@ -166,7 +167,8 @@ fn step() -> impl Strategy<Value = Step> {
         3 => (0..8usize).prop_map(Step::Finish),
         2 => (0..8usize, any::<bool>()).prop_map(|(which, next)| Step::GiveBack(which, next)),
         2 => (0..3u8).prop_map(Step::Void),
-        1 => Just(Step::VoidAll),
+        2 => Just(Step::VoidAll),
+        1 => (0..3u8).prop_map(Step::VoidAllBut),
         2 => Just(Step::Lapse),
         3 => (0..80u8).prop_map(Step::Pass),
     ]
@@ -342,14 +344,16 @@ proptest! {
                         Err(_) => {}
                     }
                 }
-                Step::Void(_) | Step::VoidAll => {
+                Step::Void(_) | Step::VoidAll | Step::VoidAllBut(_) => {
                     let which: Vec<u8> = match step {
                         Step::Void(k) => vec![k],
+                        Step::VoidAllBut(k) => (0..3).filter(|other| *other != k).collect(),
                         _ => (0..3).collect(),
                     };
                     let done = match step {
                         Step::Void(k) => table.void(N, &name(k)),
-                        _ => table.void_where(N, |_| true),
+                        Step::VoidAllBut(k) => table.void_where(N, |key| *key != name(k)),
+                        _ => table.void_all(N),
                     };
                     let ended: Vec<(u8, Plain)> =
                         which.iter().filter_map(|k| Some((*k, plain.remove(k)?))).collect();
@@ -437,7 +441,8 @@ proptest! {
 #[test]
 fn permits_of_callers_are_bounded_by_namespace_and_voided_ones_altogether() {
     const OTHER: NamespaceId = NamespaceId(2);
-    let few = RefillLimits { permits: 3, voided: 2, ..Default::default() };
+    let permits = ShareLimits { in_all: 100, ..ShareLimits::each(3) };
+    let few = RefillLimits { permits, voided: 2, ..Default::default() };
     let (mut table, mut turns) = (RefillTable::<char>::new(few, 0), Vec::new());
     let mut claim = |table: &mut RefillTable<char>, n, k: &str| {
         table.claim(n, &key(k), &me(), at(0), HOLD, &mut turns)
@@ -474,4 +479,37 @@ fn permits_of_callers_are_bounded_by_namespace_and_voided_ones_altogether() {
     let reasons: Vec<RefusedReason> = reasons.collect();
     assert_eq!(reasons[..3], [RefusedReason::Voided, RefusedReason::Voided, RefusedReason::Lapsed]);
     assert_eq!(table.views().count(), 2, "nothing else is left");
+}
+
+#[test]
+fn permits_that_an_invalidation_voids_together_are_told_so_and_leave_bit_by_bit() {
+    let permits = ShareLimits::each(100);
+    let limits = RefillLimits { permits, voided: 1_000, ..Default::default() };
+    let (mut table, mut turns) = (RefillTable::new(limits, 0), Vec::new());
+    let mut claim = |table: &mut RefillTable<char>, k: &str| {
+        table.claim(N, &key(k), &me(), at(0), HOLD, &mut turns)
+    };
+    let first: Vec<Permit> = (0..100).map(|n| claim(&mut table, &n.to_string()).unwrap()).collect();
+    table.wait(N, &key("7"), &me(), 'w', HOLD).unwrap();
+    assert_eq!(claim(&mut table, "more"), Err(ClaimRefused::Full));
+    let voided = table.void_all(N);
+    assert_eq!((voided.permits, voided.waiters), (100, vec!['w']));
+    assert_eq!((table.live(), table.views().count(), table.void_all(N).permits), (0, 0, 0));
+    assert!(table.oldest(|_| true, 10).is_empty() && table.over(at(1_000)).next().is_none());
+    // There is room for as many again at once, and what they are settled with is bounded.
+    for n in 0..100 {
+        claim(&mut table, &n.to_string()).unwrap();
+        assert_eq!(table.live(), n + 1);
+    }
+    let oldest = table.oldest(|namespace| namespace == N, 2);
+    assert_eq!(oldest.len(), 2);
+    assert!(oldest.iter().all(|view| view.permit.number > first[99].number));
+    // Every holder is told why its value is not stored; the live ones are no other's.
+    for permit in &first {
+        assert_eq!(finish(&mut table, permit, at(1)).unwrap_err().reason, RefusedReason::Voided);
+    }
+    assert_eq!(table.live(), 100);
+    let lapsed = table.lapse(at(100), HOLD);
+    assert_eq!((lapsed.turns.len(), lapsed.refills.len(), table.live()), (0, 0, 0));
+    assert_eq!(table.next_moment(), None);
 }
