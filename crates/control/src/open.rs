@@ -6,6 +6,7 @@ use verax_core::Name;
 use verax_core::access::Right;
 use verax_engine::cache::BatchAccess;
 use verax_engine::events::{LockEvent, RefillRecord};
+use verax_engine::turns::TenantTurns;
 use verax_engine::{Manager, Namespace, Reader, Refiller, Writer};
 
 use crate::access::Caller;
@@ -107,6 +108,19 @@ impl Control {
         caller.holds_within(Right::Read, tenant, namespace).then_some(())?;
         let found = self.registry.find(tenant, namespace)?;
         Some(Reader::open(Arc::clone(found.namespace())))
+    }
+
+    /// The turns in which requests about a namespace are answered, for a caller that may read or write
+    /// in it. Nobody else takes them.
+    pub fn turns_of(
+        &self,
+        caller: &Caller,
+        tenant: &str,
+        namespace: &str,
+    ) -> Option<Arc<TenantTurns>> {
+        let may = |right| caller.holds_within(right, tenant, namespace);
+        (may(Right::Read) || may(Right::Write)).then_some(())?;
+        Some(Arc::clone(self.registry.find(tenant, namespace)?.namespace().turns()))
     }
 
     /// The latest refills of a namespace, newest first.

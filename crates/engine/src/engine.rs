@@ -1,6 +1,7 @@
 //! The engine: what it owns, and the work it does by itself.
 
 use std::collections::HashMap;
+use std::num::NonZero;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, PoisonError, RwLock, Weak};
 use std::time::{Duration, Instant};
@@ -17,6 +18,7 @@ use crate::events::Observer;
 use crate::in_flight::InFlightBudget;
 use crate::locks::{Locks, end_locks_in_time};
 use crate::namespace::{Binding, Namespace, NamespaceIdentity};
+use crate::turns::Turns;
 
 /// How often the store is tidied, and for how long at most: what is left waits for the next time,
 /// while requests are answered and deadlines are kept.
@@ -35,11 +37,18 @@ pub struct EngineOptions {
     pub most_waiters: usize,
     /// The most memory for values on their way in and out, in bytes.
     pub in_flight_limit: u64,
+    /// How many processors there are, which tenants share.
+    pub processors: usize,
 }
 
 impl Default for EngineOptions {
     fn default() -> Self {
-        Self { memory_limit: 256 << 20, most_waiters: 20_000, in_flight_limit: 256 << 20 }
+        Self {
+            memory_limit: 256 << 20,
+            most_waiters: 20_000,
+            in_flight_limit: 256 << 20,
+            processors: std::thread::available_parallelism().map_or(1, NonZero::get),
+        }
     }
 }
 
@@ -53,6 +62,7 @@ pub struct Engine {
     in_flight: InFlightBudget,
     /// The share of each tenant in it.
     tenant_shares: RwLock<HashMap<Name, InFlightBudget>>,
+    pub(crate) turns: Arc<Turns>,
     serving: AtomicBool,
     stopping: watch::Sender<bool>,
 }
@@ -67,6 +77,7 @@ impl Engine {
             namespaces: RwLock::default(),
             in_flight: InFlightBudget::new(options.in_flight_limit),
             tenant_shares: RwLock::default(),
+            turns: Turns::new(options.processors),
             serving: AtomicBool::new(true),
             stopping: watch::Sender::new(false),
         })

@@ -67,6 +67,7 @@ mod handle;
 pub mod in_flight;
 pub mod locks;
 mod namespace;
+pub mod turns;
 
 pub use access::{AccessSignal, LeasedBy};
 pub use background::{Work, supervise};

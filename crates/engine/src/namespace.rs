@@ -14,6 +14,7 @@ use crate::engine::Engine;
 use crate::error::EngineError;
 use crate::events::{Event, Observer};
 use crate::in_flight::InFlightBudget;
+use crate::turns::TenantTurns;
 
 /// Which namespace it is.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -44,6 +45,7 @@ pub struct Namespace {
     watchers: Watchers,
     observer: Arc<dyn Observer>,
     in_flight: InFlightBudget,
+    turns: Arc<TenantTurns>,
     revision: AtomicU64,
     closed: AtomicBool,
     largest_value: AtomicU64,
@@ -64,6 +66,7 @@ impl Namespace {
         Self {
             partition: engine.store().open(identity.id, policy.quota),
             in_flight: engine.tenant_share(&identity.tenant),
+            turns: engine.turns.of(&identity.tenant),
             identity,
             engine,
             watchers: Watchers::default(),
@@ -111,6 +114,11 @@ impl Namespace {
     /// The memory for its tenant's values on their way in and out.
     pub fn in_flight(&self) -> &InFlightBudget {
         &self.in_flight
+    }
+
+    /// The turns of its tenant at the processors.
+    pub fn turns(&self) -> &Arc<TenantTurns> {
+        &self.turns
     }
 
     /// Whether a missing value is read from an origin.

@@ -6,7 +6,7 @@
 //! refuses and explains, and knows how to send large values. So the short way decides nothing but that
 //! all is well.
 
-use std::sync::Arc;
+use std::borrow::Cow;
 use std::time::Instant;
 
 use axum::body::Body;
@@ -16,8 +16,10 @@ use axum::http::{HeaderMap, HeaderName, Method};
 use axum::response::Response;
 use verax_core::Freshness;
 use verax_core::store::Visited;
+use verax_engine::Reader;
 use verax_engine::cache::{Answer, Source};
 use verax_engine::in_flight::SMALL;
+use verax_engine::turns::TenantTurns;
 use verax_service::Service;
 
 use crate::authenticated::bearer;
@@ -31,21 +33,40 @@ const ASKING_MORE: [HeaderName; 3] =
 /// Fields of an answer, the request's id included.
 const FIELDS: usize = 15;
 
-/// The answer to a request, if it is a plain look-up that hits.
-pub(crate) fn answer(service: &Arc<Service>, request: &Request) -> Option<Response> {
-    let started = Instant::now();
-    let [tenant, namespace, key] = entry_path(request)?;
-    let headers = request.headers();
-    let token = bearer(headers.get(AUTHORIZATION)?)?;
-    if ASKING_MORE.iter().any(|field| headers.contains_key(field)) {
-        return None;
+/// A plain look-up by somebody that may do it.
+pub(crate) struct PlainGet<'r> {
+    started: Instant,
+    reader: Reader,
+    key: Cow<'r, str>,
+}
+
+impl<'r> PlainGet<'r> {
+    /// The plain look-up that a request is, if it is one.
+    pub(crate) fn of(service: &Service, request: &'r Request) -> Option<Self> {
+        let started = Instant::now();
+        let [tenant, namespace, key] = entry_path(request)?;
+        let headers = request.headers();
+        let token = bearer(headers.get(AUTHORIZATION)?)?;
+        if ASKING_MORE.iter().any(|field| headers.contains_key(field)) {
+            return None;
+        }
+        let reader = service.control().reader_of(token, tenant, namespace)?;
+        Some(Self { started, reader, key: decode_segment(key).ok()? })
     }
-    let reader = service.control().reader_of(token, tenant, namespace)?;
-    let key = decode_segment(key).ok()?;
+
+    /// The turns in which it is to be answered.
+    pub(crate) fn turns(&self) -> &TenantTurns {
+        self.reader.turns()
+    }
+}
+
+/// The answer to a plain look-up that hits.
+pub(crate) fn answer(service: &Service, get: &PlainGet<'_>) -> Option<Response> {
+    let PlainGet { started, reader, key } = get;
     let now = service.engine().now();
     // Only the entry is taken under the store's lock; its fields are written after it.
     let mut found = None;
-    reader.cached(&key, now, |visited: &Visited<'_>, _| {
+    reader.cached(key, now, |visited: &Visited<'_>, _| {
         found = (visited.value().len() <= SMALL).then(|| visited.found());
     });
     let found = found?;

@@ -58,15 +58,18 @@ use axum::http::header::{
 use axum::response::{IntoResponse, Response};
 use axum::routing::{delete, get, post};
 use futures_util::StreamExt;
+use futures_util::future::Either;
 use tokio::net::TcpListener;
 use tower::Service as _;
 use verax_control::Role;
 use verax_engine::EngineError;
+use verax_engine::turns::InTurns;
 use verax_service::Service;
 
 use authenticated::{Access, OverTls};
 use connections::ConnectionPlace;
 use entry_fields::CACHE_STATUS;
+use hit::PlainGet;
 use incoming::serve_connections;
 use problem::Failure;
 
@@ -188,7 +191,14 @@ impl Answering {
             if let Some(refused) = refuse_coding(&request) {
                 return secured(refused, self.over);
             }
-            match hit::answer(&self.service, &request) {
+            let hit = match PlainGet::of(&self.service, &request) {
+                Some(get) => {
+                    let _turn = get.turns().take().await;
+                    hit::answer(&self.service, &get)
+                }
+                None => None,
+            };
+            match hit {
                 Some(response) => {
                     place.set_authenticated();
                     secured(response, self.over)
@@ -211,6 +221,10 @@ impl Answering {
                 return secured(refused, self.over);
             }
         }
+        let turns = access.as_ref().ok().and_then(|access| {
+            let (tenant, namespace) = namespace_of(request.uri().path())?;
+            self.service.control().turns_of(access.caller(), tenant, namespace)
+        });
         let routed = self.router.call(request);
         let access = match access {
             Ok(access) => access,
@@ -219,6 +233,10 @@ impl Answering {
             }
         };
         place.set_authenticated();
+        let routed = match turns {
+            Some(turns) => Either::Left(InTurns::new(turns, routed)),
+            None => Either::Right(routed),
+        };
         let mut response = tokio::select! {
             biased;
             () = access.clone().ended() => Failure::from(EngineError::AccessEnded).into_response(),
@@ -239,6 +257,13 @@ impl Answering {
         }
         secured(response, self.over)
     }
+}
+
+/// Tenant and namespace that a path is about.
+fn namespace_of(path: &str) -> Option<(&str, &str)> {
+    let (tenant, rest) = path.strip_prefix("/v1/tenants/")?.split_once('/')?;
+    let (namespace, _) = rest.strip_prefix("namespaces/")?.split_once('/')?;
+    Some((tenant, namespace))
 }
 
 /// Refuses a body that is coded on its way in any way but chunked (RFC 9112, section 6.1): its coding

@@ -16,6 +16,7 @@ use verax_engine::cache::{
     Written, checked_tags,
 };
 use verax_engine::in_flight::{InFlightBudget, InFlightReservation, SMALL};
+use verax_engine::turns::TenantTurns;
 use verax_engine::{EngineError, Reader, Refiller, Writer};
 use verax_service::Service;
 use verax_wire::{
@@ -177,6 +178,12 @@ impl Opened {
     pub(super) fn in_flight(&self) -> Option<&InFlightBudget> {
         let reads = self.reads.as_ref().map(|reader| reader.in_flight());
         reads.or_else(|_| self.writes.as_ref().map(|writer| writer.in_flight())).ok()
+    }
+
+    /// The turns of its tenant at the processors.
+    pub(super) fn turns(&self) -> Option<&Arc<TenantTurns>> {
+        let reads = self.reads.as_ref().map(|reader| reader.turns());
+        reads.or_else(|_| self.writes.as_ref().map(|writer| writer.turns())).ok()
     }
 
     fn batch_access(&self) -> BatchAccess<ControlError> {

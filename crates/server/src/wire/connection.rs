@@ -17,6 +17,7 @@ use verax_engine::LeasedBy;
 use verax_engine::cache::{Invalidated, InvalidationWatch};
 use verax_engine::in_flight::InFlightBudget;
 use verax_engine::locks::LockSession;
+use verax_engine::turns::{TURN, TenantTurns};
 use verax_engine::{EngineError, Reader, Writer};
 use verax_service::Service;
 use verax_wire::{
@@ -29,7 +30,6 @@ use super::arrival::{Arrival, MAX_AHEAD, NoRoom};
 use super::failure::Failure;
 use super::nodes::addresses;
 use super::outbox::{Encoded, Outbox};
-use super::turns::{TURN, TenantTurns, Turns};
 use crate::connections::ConnectionPlace;
 
 /// What a read asks for at least.
@@ -94,9 +94,8 @@ pub(super) struct Connection<S> {
     /// For holds of locks that end with the connection.
     session: Option<LockSession>,
     place: Arc<ConnectionPlace>,
-    turns: Arc<Turns>,
     /// Those of the tenant whose namespace was opened first.
-    own_turns: Option<Arc<TenantTurns>>,
+    turns: Option<Arc<TenantTurns>>,
 }
 
 /// Why a connection cannot go on.
@@ -118,7 +117,6 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         service: Arc<Service>,
         limits: WireLimits,
         place: Arc<ConnectionPlace>,
-        turns: Arc<Turns>,
     ) -> Self {
         let budget = service.engine().in_flight();
         let replies = InFlightBudget::new(budget.limit() / REPLIES_PART);
@@ -139,8 +137,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             ending: false,
             session: None,
             place,
-            turns,
-            own_turns: None,
+            turns: None,
         }
     }
 
@@ -252,7 +249,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
     /// Answers what has arrived, as far as one turn goes, and writes the replies; returns whether whole
     /// requests are left.
     async fn take_turn(&mut self) -> Result<bool, Ended> {
-        let mut turn = match &self.own_turns {
+        let mut turn = match &self.turns {
             Some(turns) if !self.received.is_empty() => turns.take().await,
             _ => None,
         };
@@ -479,8 +476,8 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             write: opened.writes.is_ok(),
             largest_value,
         };
-        if self.own_turns.is_none() {
-            self.own_turns = Some(self.turns.of(&opened.tenant));
+        if self.turns.is_none() {
+            self.turns = opened.turns().cloned();
         }
         self.opened.push(opened);
         let number = self.opened.len() as u16;

@@ -11,7 +11,6 @@ mod failure;
 mod guards;
 mod nodes;
 mod outbox;
-mod turns;
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -25,7 +24,6 @@ use verax_service::Service;
 use crate::connections::{AcceptFailures, ConnectionLimits, ConnectionPlace, Connections, NoPlace};
 use crate::tls::Tls;
 use connection::{Connection, Ended};
-use turns::Turns;
 
 /// The bounds on what clients of the wire may take.
 #[derive(Debug, Clone, Copy)]
@@ -61,8 +59,6 @@ pub async fn serve_wire(
 ) {
     let mut stopping = service.stopping();
     let connections = Connections::new(limits.connections);
-    let processors = tokio::runtime::Handle::current().metrics().num_workers();
-    let turns = Turns::new(processors);
     let mut failures = AcceptFailures::default();
     // Each connection holds a sender: the channel ends with the last of them.
     let (serving, mut served) = mpsc::channel::<()>(1);
@@ -74,9 +70,9 @@ pub async fn serve_wire(
         match accepted {
             Ok((stream, from)) => {
                 let (service, place) = (Arc::clone(&service), connections.admit(from.ip()));
-                let (tls, turns, serving) = (tls.clone(), Arc::clone(&turns), serving.clone());
+                let (tls, serving) = (tls.clone(), serving.clone());
                 tokio::spawn(async move {
-                    serve(stream, service, tls, limits, place, turns).await;
+                    serve(stream, service, tls, limits, place).await;
                     drop(serving);
                 });
             }
@@ -94,16 +90,15 @@ async fn serve(
     tls: Option<Arc<Tls>>,
     limits: WireLimits,
     place: Result<Arc<ConnectionPlace>, NoPlace>,
-    turns: Arc<Turns>,
 ) {
     // Replies are written whole, so there is nothing to be gained by holding them back.
     if stream.set_nodelay(true).is_err() {
         return;
     }
     let ended = match tls {
-        None => converse(stream, service, limits, place, turns).await,
+        None => converse(stream, service, limits, place).await,
         Some(tls) => match tls.accept(stream).await {
-            Some(stream) => converse(stream, service, limits, place, turns).await,
+            Some(stream) => converse(stream, service, limits, place).await,
             None => return,
         },
     };
@@ -117,13 +112,12 @@ async fn converse(
     service: Arc<Service>,
     limits: WireLimits,
     place: Result<Arc<ConnectionPlace>, NoPlace>,
-    turns: Arc<Turns>,
 ) -> Result<(), Ended> {
     // A client that takes nothing for too long is given up; one that takes little by little is not.
     let mut stream = TimeoutWriter::new(stream);
     stream.set_timeout(Some(limits.idle));
     match place {
-        Ok(place) => Connection::new(Box::pin(stream), service, limits, place, turns).serve().await,
+        Ok(place) => Connection::new(Box::pin(stream), service, limits, place).serve().await,
         Err(why) => {
             let why = match why {
                 NoPlace::Full => "there are too many connections; come back later",

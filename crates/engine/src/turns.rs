@@ -1,28 +1,30 @@
 //! Turns at the processors, by tenant.
 //!
-//! While more than one tenant sends requests, the connections of each take turns: on all processors but
-//! one they answer requests, and the others stand in line without keeping a processor busy. So what
+//! While more than one tenant sends requests, whoever answers them takes turns: those of one tenant run
+//! on all processors but one, and more of them wait without keeping a processor busy. So what
 //! a tenant waits for grows with the number of busy tenants, and not with that of another tenant's
 //! connections, and a single busy one leaves the others a processor. A tenant that is alone has no
 //! turns to wait for, and none of what they cost.
 
 use std::collections::HashMap;
+use std::pin::Pin;
 use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError, Weak};
+use std::task::{Context, Poll, ready};
 use std::time::{Duration, Instant};
 
 use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 use verax_core::Name;
 
-/// How long a connection answers requests until others have their turn.
-pub(super) const TURN: Duration = Duration::from_micros(50);
+/// How long a turn lasts, after which it is for others.
+pub const TURN: Duration = Duration::from_micros(50);
 
 /// For how long a tenant counts as busy after a request.
 const BUSY_FOR: Duration = Duration::from_millis(100);
 
 /// The turns of all tenants.
 #[derive(Debug)]
-pub(super) struct Turns {
+pub(crate) struct Turns {
     started: Instant,
     at_once: usize,
     tenants: Mutex<HashMap<Name, Weak<TenantTurns>>>,
@@ -35,7 +37,7 @@ pub(super) struct Turns {
 
 /// The turns of one tenant.
 #[derive(Debug)]
-pub(super) struct TenantTurns {
+pub struct TenantTurns {
     all: Arc<Turns>,
     number: u32,
     places: Arc<Semaphore>,
@@ -43,13 +45,13 @@ pub(super) struct TenantTurns {
 
 /// A turn; others of the tenant have theirs when it is dropped.
 #[derive(Debug)]
-pub(super) struct Turn {
+pub struct Turn {
     _place: OwnedSemaphorePermit,
 }
 
 impl Turns {
     /// Turns at `processors`, of which each tenant has all but one.
-    pub(super) fn new(processors: usize) -> Arc<Self> {
+    pub(crate) fn new(processors: usize) -> Arc<Self> {
         Arc::new(Self {
             started: Instant::now(),
             at_once: processors.saturating_sub(1).max(1),
@@ -61,7 +63,7 @@ impl Turns {
     }
 
     /// Those of a tenant; its connections share them.
-    pub(super) fn of(self: &Arc<Self>, tenant: &Name) -> Arc<TenantTurns> {
+    pub(crate) fn of(self: &Arc<Self>, tenant: &Name) -> Arc<TenantTurns> {
         let mut tenants = self.tenants.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(turns) = tenants.get(tenant).and_then(Weak::upgrade) {
             return turns;
@@ -95,12 +97,48 @@ impl Turns {
 
 impl TenantTurns {
     /// Waits for a turn where tenants share the processors; `None` where there is no need for one.
-    pub(super) async fn take(&self) -> Option<Turn> {
+    pub async fn take(&self) -> Option<Turn> {
         if !self.all.are_shared(self.number) {
             return None;
         }
         let place = Arc::clone(&self.places).acquire_owned().await.ok();
         place.map(|place| Turn { _place: place })
+    }
+}
+
+/// Answers something for a tenant, a turn at a time: a turn lasts as long as the future does something,
+/// and not while it waits.
+pub struct InTurns<F> {
+    turns: Arc<TenantTurns>,
+    next: Option<Pin<Box<dyn Future<Output = Option<Turn>> + Send>>>,
+    inner: Pin<Box<F>>,
+}
+
+impl<F> InTurns<F> {
+    /// Has `inner` done in a tenant's turns.
+    pub fn new(turns: Arc<TenantTurns>, inner: F) -> Self {
+        Self { turns, next: None, inner: Box::pin(inner) }
+    }
+}
+
+impl<F: Future> Future for InTurns<F> {
+    type Output = F::Output;
+
+    fn poll(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<F::Output> {
+        let this = &mut *self;
+        let next = this.next.get_or_insert_with(|| {
+            let turns = Arc::clone(&this.turns);
+            Box::pin(async move { turns.take().await })
+        });
+        let _turn = ready!(next.as_mut().poll(context));
+        this.next = None;
+        this.inner.as_mut().poll(context)
+    }
+}
+
+impl<F> std::fmt::Debug for InTurns<F> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "InTurns({:?})", self.turns)
     }
 }
 
@@ -124,7 +162,7 @@ mod tests {
     }
 
     #[tokio::test]
-    async fn connections_of_a_tenant_stand_in_line_and_another_tenant_does_not_wait_for_them() {
+    async fn those_of_a_tenant_wait_for_each_other_and_another_tenant_does_not_wait_for_them() {
         let turns = Turns::new(3);
         let (flood, quiet) = (turns.of(&name("flood")), turns.of(&name("tideline")));
         assert!(Arc::ptr_eq(&flood, &turns.of(&name("flood"))));
@@ -137,6 +175,23 @@ mod tests {
         assert!(quiet.take().now_or_never().unwrap().is_some());
         drop(first);
         assert!(third.now_or_never().unwrap().is_some());
+    }
+
+    #[tokio::test]
+    async fn what_waits_keeps_no_turn_and_what_is_done_takes_one() {
+        let turns = Turns::new(2);
+        let (flood, quiet) = (turns.of(&name("flood")), turns.of(&name("tideline")));
+        assert!(flood.take().now_or_never().is_some() && quiet.take().now_or_never().is_some());
+        let (sender, receiver) = tokio::sync::oneshot::channel::<u8>();
+        let mut waits = Box::pin(InTurns::new(Arc::clone(&flood), receiver));
+        assert!((&mut waits).now_or_never().is_none());
+        let turn = flood.take().now_or_never().unwrap();
+        assert!(turn.is_some(), "it waits without a turn");
+        sender.send(7).unwrap();
+        assert!((&mut waits).now_or_never().is_none(), "it is done, but another one has the turn");
+        drop(turn);
+        assert_eq!(waits.now_or_never(), Some(Ok(7)));
+        assert!(flood.take().now_or_never().is_some());
     }
 
     #[test]
