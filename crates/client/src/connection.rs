@@ -14,6 +14,7 @@ use verax_api::Problem;
 
 use crate::addresses::Addresses;
 use crate::error::ClientError;
+use crate::pinned;
 
 /// Where Verax listens by default.
 pub const DEFAULT_URL: &str = "http://127.0.0.1:8750";
@@ -42,6 +43,9 @@ pub struct ClientOptions {
     pub wire: String,
     /// A file with the certificates (PEM) to trust, in place of the system's.
     pub ca: Option<PathBuf>,
+    /// A file with the one certificate (PEM) that the server must have, for HTTP: no authority is
+    /// asked, and it does not matter which names the certificate has.
+    pub pinned: Option<PathBuf>,
     /// The token to send; without one, little is answered.
     pub token: Option<String>,
     /// The longest time to connect.
@@ -56,6 +60,7 @@ impl Default for ClientOptions {
             url: DEFAULT_URL.into(),
             wire: DEFAULT_WIRE.into(),
             ca: None,
+            pinned: None,
             token: None,
             connect_timeout: Duration::from_secs(2),
             timeout: Duration::from_secs(30),
@@ -157,7 +162,9 @@ impl Client {
         // Somebody else may have installed a provider already; either serves.
         let _ = rustls::crypto::ring::default_provider().install_default();
         let mut builder = reqwest::Client::builder();
-        if let Some(path) = &options.ca {
+        if let Some(path) = &options.pinned {
+            builder = builder.tls_backend_preconfigured(pinned::config(path)?);
+        } else if let Some(path) = &options.ca {
             builder = builder.tls_certs_only(certificates(path)?);
         }
         #[cfg(target_os = "linux")]

@@ -24,6 +24,7 @@ mod lock_guard;
 mod locks;
 mod operations;
 mod permits;
+mod pinned;
 mod runs;
 mod stable_key;
 mod wire;

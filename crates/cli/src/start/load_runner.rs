@@ -11,15 +11,16 @@ use verax_load::{CachedLane, DirectLane, Plan};
 #[derive(Debug)]
 pub(super) struct LocalLoad {
     pub(super) url: String,
-    /// The certificate to trust, when it is served over TLS.
-    pub(super) ca: Option<PathBuf>,
+    /// The certificate that it has, when it is served over TLS. It may have names of its own alone, and
+    /// may come from an authority that this machine does not know.
+    pub(super) certificate: Option<PathBuf>,
 }
 
 impl LoadRunner for LocalLoad {
     fn run(&self, plan: LoadPlan, progress: ProgressSink, stop: StopSignal) -> RunningLoad {
         let options = ClientOptions {
             url: self.url.clone(),
-            ca: self.ca.clone(),
+            pinned: self.certificate.clone(),
             token: Some(plan.token.clone()),
             ..Default::default()
         };

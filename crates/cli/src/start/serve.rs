@@ -163,10 +163,11 @@ pub(super) async fn start(
         ControlError::RecordsUnavailable(what) => Failure::failed(what),
         error => failed(&error),
     })?;
-    let ca = settings.tls.as_ref().map(|(certificate, _)| certificate.clone());
-    service
-        .control()
-        .set_load_runner(Arc::new(LocalLoad { url: format!("{scheme}://{address}"), ca }));
+    let (url, certificate) = (
+        format!("{scheme}://{address}"),
+        settings.tls.as_ref().map(|(certificate, _)| certificate.clone()),
+    );
+    service.control().set_load_runner(Arc::new(LocalLoad { url, certificate }));
     directory.check_credentials(&credentials);
     let token = administrator_token(&service, &directory, settings.new_admin_token).await?;
     let (stop, mut stopped) = watch::channel(false);

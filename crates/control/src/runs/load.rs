@@ -12,7 +12,7 @@ use verax_api::{
     moment,
 };
 use verax_core::access::{Right, Scope};
-use verax_core::load::LoadProfile;
+use verax_core::load::{Lane, LaneFigures, LoadProfile};
 use verax_core::{Key, KeyPattern, Name};
 use verax_origin::Origin;
 use verax_records::RunState;
@@ -191,6 +191,9 @@ impl Control {
         self.access_changed();
         let (report, reason, ended) = match outcome {
             Ok(report) if *stop.borrow() => (Some(report), None, RunState::Stopped),
+            Ok(report) if let Some(reason) = nothing_read(&report) => {
+                (Some(report), Some(reason), RunState::Failed)
+            }
             Ok(report) => (Some(report), None, RunState::Done),
             Err(reason) => (None, Some(reason), RunState::Failed),
         };
@@ -231,4 +234,17 @@ impl Control {
     pub async fn recent_load_runs(&self, caller: &Caller) -> Vec<LoadRun> {
         self.recent_runs(caller).await
     }
+}
+/// Why a run has nothing to compare: a lane read nothing at all.
+fn nothing_read(report: &LoadReport) -> Option<String> {
+    let failed = |figures: &LaneFigures| figures.requests > 0 && figures.errors == figures.requests;
+    let lanes = [(Lane::Cached, &report.cached), (Lane::Direct, &report.direct)];
+    let (lane, _) = lanes.into_iter().find(|(_, figures)| failed(figures))?;
+    let prefix = format!("{}: ", lane.name());
+    let said = report.errors.iter().find_map(|(text, _)| text.strip_prefix(&prefix));
+    Some(format!(
+        "every read of the {} lane failed, most with: {}",
+        lane.name(),
+        said.unwrap_or("an error that was too rare to be named")
+    ))
 }
