@@ -35,7 +35,9 @@ async fn load_runs_read_under_a_certificate_of_another_name() {
     client.create_tenant("ferrydesk").await.unwrap();
     let desk = from_value(json!({ "name": "desk", "url": origin.at() })).unwrap();
     client.create_origin("ferrydesk", &desk).await.unwrap();
-    let boards = from_value(json!({ "name": "boards", "origin": { "name": "desk" } })).unwrap();
+    let boards =
+        from_value(json!({ "name": "boards", "policy": { "origin": { "name": "desk" } } }))
+            .unwrap();
     client.create_namespace("ferrydesk", &boards).await.unwrap();
     let request = json!({ "profile": {
         "name": "quick", "namespace": "ferrydesk/boards", "duration_seconds": 2.0,
