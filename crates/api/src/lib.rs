@@ -64,3 +64,14 @@ pub struct Items<T> {
     /// The items.
     pub items: Vec<T>,
 }
+
+/// A page of items that a collection of the API has.
+#[derive(Debug, Clone, PartialEq, serde::Serialize, serde::Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct ItemPage<T> {
+    /// The items.
+    pub items: Vec<T>,
+    /// Where the next page starts; absent on the last one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cursor: Option<String>,
+}

@@ -12,7 +12,7 @@ use tokio::net::TcpListener;
 use tokio::sync::Barrier;
 use verax_api::{CreateOrigin, OriginChoice, PolicyChange};
 use verax_client::{Cache, CacheOptions, Client, ClientOptions};
-use verax_control::ExpectedPolicy;
+use verax_control::Expected;
 use verax_control::access::Caller;
 use verax_core::Name;
 use verax_core::access::Scope;
@@ -80,10 +80,7 @@ pub(crate) fn run() -> Result<Table, Failure> {
             origin: Some(Some(OriginChoice { name: "desk".into(), key_pattern: None })),
             ..PolicyChange::default()
         };
-        service
-            .control()
-            .change_namespace(&caller, &tenant, &name, &policy, ExpectedPolicy::Any)
-            .await?;
+        service.control().change_namespace(&caller, &tenant, &name, &policy, Expected::Any).await?;
         let listener = TcpListener::bind("127.0.0.1:0").await?;
         let wire = listener.local_addr()?;
         let limits = WireLimits::default();

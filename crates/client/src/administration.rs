@@ -2,8 +2,8 @@
 
 use reqwest::Method;
 use verax_api::{
-    ActivityItem, CreateNamespace, CreateOrigin, CreateTenant, CreateToken, CreatedToken, Items,
-    Namespace as NamespaceInfo, Node, Origin, OriginChange, PolicyChange, Ready, SignInLink,
+    ActivityItem, CreateNamespace, CreateOrigin, CreateTenant, CreateToken, CreatedToken, ItemPage,
+    Items, Namespace as NamespaceInfo, Node, Origin, OriginChange, PolicyChange, Ready, SignInLink,
     Tenant, Token,
 };
 
@@ -124,7 +124,13 @@ impl Client {
     /// # Errors
     /// [`ClientError`].
     pub async fn tokens(&self) -> Result<Vec<Token>, ClientError> {
-        Ok(self.get::<Items<Token>>(self.url_of(["v1", "tokens"])).await?.items)
+        let (mut tokens, mut url) = (Vec::new(), self.url_of(["v1", "tokens"]));
+        loop {
+            let mut page = self.get::<ItemPage<Token>>(url.clone()).await?;
+            tokens.append(&mut page.items);
+            let Some(cursor) = page.cursor else { return Ok(tokens) };
+            url.query_pairs_mut().clear().append_pair("cursor", &cursor);
+        }
     }
 
     /// Creates a token.

@@ -18,8 +18,10 @@ use verax_records::{RecordsError, TokenRecord};
 use crate::access::{CODE_LIFETIME, Caller, ConsoleSession, hash_of, new_secret};
 use crate::control::Control;
 use crate::error::{ControlError, Subject};
+use crate::expected::Expected;
+use crate::limits::{self, MAX_NAMESPACES, MAX_TENANTS, MAX_TOKENS};
 use crate::origins::check_binding;
-use crate::registry::Registered;
+use crate::registry::{Registered, Tenant};
 
 /// How many scopes a token may have.
 pub const SCOPE_COUNTS: RangeInclusive<usize> = 1..=32;
@@ -60,6 +62,7 @@ impl Control {
         let caller = caller.clone();
         self.administer(async move |control| {
             caller.needs(Scope::Admin)?;
+            limits::check("tenants", control.registry.read().len(), MAX_TENANTS)?;
             let (actor, now) = (caller.actor(), control.engine.now());
             let record =
                 control.follow_change(control.records.create_tenant(&name, &actor, now).await?);
@@ -154,6 +157,9 @@ impl Control {
         let (caller, tenant, change) = (caller.clone(), tenant.clone(), change.clone());
         self.administer(async move |control| {
             caller.needs(Scope::tenant(Right::Manage, &tenant))?;
+            let owned = |t: &Tenant| t.namespaces.len();
+            let owned = control.registry.read().get(&tenant).map_or(0, owned);
+            limits::check("namespaces of the tenant", owned, MAX_NAMESPACES)?;
             let (policy, origin) =
                 control.changed(&caller, (&tenant, &name), NamespacePolicy::default(), &change)?;
             control.check_quota(&caller, &change, None, &policy)?;
@@ -182,7 +188,7 @@ impl Control {
         tenant: &Name,
         name: &Name,
         change: &PolicyChange,
-        expected: ExpectedPolicy,
+        expected: Expected,
     ) -> Result<ApiNamespace, ControlError> {
         caller.needs(Scope::within(Right::Manage, tenant, name))?;
         let (caller, tenant, name) = (caller.clone(), tenant.clone(), name.clone());
@@ -192,7 +198,7 @@ impl Control {
             let namespace = control.registry.namespace(&tenant, &name)?;
             // Changes are made one after the other, so nothing comes in between.
             if !expected.includes(policy_tag(&shown_policy(&namespace.binding().policy))) {
-                return Err(ControlError::PolicyChanged);
+                return Err(ControlError::NotExpected("policy"));
             }
             let policy = namespace.binding().policy.clone();
             let (policy, origin) = control.changed(&caller, (&tenant, &name), policy, &change)?;
@@ -358,13 +364,19 @@ impl Control {
         }
     }
 
-    /// All tokens, revoked ones included, oldest first.
+    /// The tokens that come after a token, revoked ones included, oldest first, and at most `most` of
+    /// them.
     ///
     /// # Errors
     /// [`ControlError`]: the scope or the records.
-    pub async fn tokens(&self, caller: &Caller) -> Result<Vec<Token>, ControlError> {
+    pub async fn tokens(
+        &self,
+        caller: &Caller,
+        after: u64,
+        most: u16,
+    ) -> Result<Vec<Token>, ControlError> {
         caller.needs(Scope::Admin)?;
-        Ok(self.records.tokens().await?.iter().map(shown_token).collect())
+        Ok(self.records.tokens_after(after, most).await?.iter().map(shown_token).collect())
     }
 
     /// Creates a token. Its secret is in the answer and nowhere else.
@@ -394,6 +406,7 @@ impl Control {
         self.administer(async move |control| {
             caller.needs(Scope::Admin)?;
             parsed.iter().try_for_each(|scope| control.check_place(scope))?;
+            limits::check("tokens that are not revoked", control.tokens.count(), MAX_TOKENS)?;
             let scopes: Vec<String> = parsed.iter().map(Scope::to_string).collect();
             let (secret, scopes) = (new_secret(), scopes.join(" "));
             let (actor, now) = (caller.actor(), control.engine.now());
@@ -530,24 +543,6 @@ impl Control {
     /// [`ControlError::NotSignedIn`].
     pub fn token_caller(&self, secret: &str) -> Result<Arc<Caller>, ControlError> {
         self.tokens.caller(secret)
-    }
-}
-
-/// Which policies a change may be made to.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum ExpectedPolicy {
-    /// Whatever is there.
-    Any,
-    /// One of those with these tags.
-    OneOf(Vec<EntityTag>),
-}
-
-impl ExpectedPolicy {
-    fn includes(&self, tag: EntityTag) -> bool {
-        match self {
-            Self::Any => true,
-            Self::OneOf(tags) => tags.contains(&tag),
-        }
     }
 }
 

@@ -56,9 +56,9 @@ pub enum ControlError {
     /// What is to be created exists already, or what is to be removed is still used.
     #[error("{0}")]
     Conflict(String),
-    /// The policy is not, or no longer, the one that the caller had read.
-    #[error("the policy is not the one that was expected: read it again, then change it")]
-    PolicyChanged,
+    /// What is to be changed is not, or no longer, what the caller had read.
+    #[error("the {0} is not the one that was expected: read it again, then change it")]
+    NotExpected(&'static str),
     /// The records cannot be read or written at the moment.
     #[error(
         "{0}; entries are still served, but nothing can be created or changed until MariaDB is back"

@@ -12,7 +12,7 @@ use verax_api::{
 use verax_core::access::{Right, Scope};
 use verax_core::guard::breaker::BreakerState;
 use verax_core::origin::{Balance, OriginGuard, OriginSource, SqlResult};
-use verax_core::{KeyPattern, Name, NamespacePolicy, OriginSettings};
+use verax_core::{EntityTag, KeyPattern, Name, NamespacePolicy, OriginSettings};
 use verax_engine::Binding;
 use verax_origin::Origin;
 use verax_records::OriginRecord;
@@ -20,6 +20,8 @@ use verax_records::OriginRecord;
 use crate::access::Caller;
 use crate::control::Control;
 use crate::error::{ControlError, Subject};
+use crate::expected::Expected;
+use crate::limits::{self, MAX_ORIGINS};
 use crate::registry::Registered;
 
 impl Control {
@@ -59,6 +61,8 @@ impl Control {
         let (caller, tenant, change) = (caller.clone(), tenant.clone(), parts_of(request));
         self.administer(async move |control| {
             caller.needs(Scope::Admin)?;
+            let owned = control.registry.read().get(&tenant).map_or(0, |t| t.origins.len());
+            limits::check("origins of the tenant", owned, MAX_ORIGINS)?;
             let (settings, origin) = control.changed_origin(new, &change).await?;
             let (actor, now) = (caller.actor(), control.engine.now());
             let created = control.records.create_origin(&tenant, &name, &settings, &actor, now);
@@ -72,7 +76,23 @@ impl Control {
         .await
     }
 
-    /// Changes parts of an origin's settings; the namespaces bound to it use them at once.
+    /// An origin.
+    ///
+    /// # Errors
+    /// [`ControlError`]: the scope, or the origin.
+    pub fn origin(
+        &self,
+        caller: &Caller,
+        tenant: &Name,
+        name: &Name,
+    ) -> Result<ApiOrigin, ControlError> {
+        let all = self.origins(caller, tenant)?;
+        let named = all.into_iter().find(|origin| origin.name == name.as_str());
+        named.ok_or_else(|| ControlError::Unknown(Subject::Origin(format!("{tenant}/{name}"))))
+    }
+
+    /// Changes parts of an origin's settings, if they are some that `expected` names; the namespaces bound
+    /// to it use them at once.
     ///
     /// # Errors
     /// [`ControlError`]: the scope, the origin, the settings, or the records.
@@ -82,13 +102,14 @@ impl Control {
         tenant: &Name,
         name: &Name,
         change: &OriginChange,
+        expected: Expected,
     ) -> Result<ApiOrigin, ControlError> {
         caller.needs(Scope::Admin)?;
         let (caller, change) = (caller.clone(), change.clone());
         let (tenant, name) = (tenant.clone(), name.clone());
         self.administer(async move |control| {
             caller.needs(Scope::Admin)?;
-            control.change_origin_now(&caller, (tenant, name), &change).await
+            control.change_origin_now(&caller, (tenant, name), &change, &expected).await
         })
         .await
     }
@@ -98,10 +119,15 @@ impl Control {
         caller: &Caller,
         (tenant, name): (Name, Name),
         change: &OriginChange,
+        expected: &Expected,
     ) -> Result<ApiOrigin, ControlError> {
         let found = self.registry.read().get(&tenant).and_then(|t| t.origins.get(&name).cloned());
-        let (mut record, _) = found
+        let (mut record, before) = found
             .ok_or_else(|| ControlError::Unknown(Subject::Origin(format!("{tenant}/{name}"))))?;
+        // Changes are made one after the other, so nothing comes in between.
+        if !expected.includes(origin_tag(&shown_origin(&record, &before))) {
+            return Err(ControlError::NotExpected("origin"));
+        }
         let (settings, origin) = self.changed_origin(record.settings.clone(), change).await?;
         let bound = |n: &Arc<Registered>| {
             let binding = n.binding();
@@ -359,6 +385,22 @@ pub(crate) fn shown_origin_to(
         }
     }
     shown
+}
+
+/// The entity tag of an origin's settings (RFC 9110, section 8.8.3); how its servers do at the moment is
+/// no part of them.
+pub fn origin_tag(origin: &ApiOrigin) -> EntityTag {
+    let mut settings = ApiOrigin {
+        breaker: String::new(),
+        reads_under_way: 0,
+        reads_waiting: 0,
+        ..origin.clone()
+    };
+    for endpoint in &mut settings.endpoints {
+        (endpoint.breaker, endpoint.reads_under_way) = (String::new(), 0);
+    }
+    let text = serde_json::to_vec(&settings).unwrap_or_default();
+    EntityTag::of("application/json", &text)
 }
 
 fn shown_origin(record: &OriginRecord, origin: &Origin) -> ApiOrigin {

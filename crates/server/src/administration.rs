@@ -9,11 +9,11 @@ use axum::http::{HeaderMap, HeaderValue, StatusCode};
 use axum::response::{IntoResponse, Response};
 use serde::{Deserialize, Serialize};
 use verax_api::{
-    ActivityItem, CreateNamespace, CreateOrigin, CreateTenant, CreateToken, CreatedToken, Items,
-    Namespace, Origin, OriginChange, PolicyChange, Tenant, Token,
+    ActivityItem, CreateNamespace, CreateOrigin, CreateTenant, CreateToken, CreatedToken, ItemPage,
+    Items, Namespace, Origin, OriginChange, PolicyChange, Tenant, Token,
 };
-use verax_control::{ExpectedPolicy, policy_tag};
-use verax_core::{Name, Precondition};
+use verax_control::{Expected, origin_tag, policy_tag};
+use verax_core::{EntityTag, Name, Precondition};
 use verax_service::Service;
 
 use crate::authenticated::Authenticated;
@@ -87,18 +87,43 @@ pub(crate) async fn create_origin(
     Ok(created(format!("/v1/tenants/{tenant}/origins/{}", origin.name), origin))
 }
 
+/// Show an origin: its settings, and how its servers do.
+#[utoipa::path(get, path = "/v1/tenants/{tenant}/origins/{origin}", tag = "origins",
+    params(("tenant" = String, Path), ("origin" = String, Path)),
+    responses((status = 200, body = Origin, description = "its ETag names the settings"),
+        (status = 404, body = verax_api::Problem)))]
+pub(crate) async fn origin(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+    InTenant(tenant): InTenant,
+    OfOrigin(origin): OfOrigin,
+) -> Result<Response> {
+    let origin = service.control().origin(&caller, &tenant, &origin)?;
+    let tag = origin_tag(&origin);
+    Ok(with_tag(origin, tag))
+}
+
 /// Change parts of an origin's settings.
 #[utoipa::path(patch, path = "/v1/tenants/{tenant}/origins/{origin}", tag = "origins",
-    params(("tenant" = String, Path), ("origin" = String, Path)), request_body = OriginChange,
-    responses((status = 200, body = Origin), (status = 422, body = verax_api::Problem)))]
+    params(("tenant" = String, Path), ("origin" = String, Path),
+        ("If-Match" = Option<String>, Header, description = "changes only the settings with this entity tag")),
+    request_body = OriginChange,
+    responses((status = 200, body = Origin),
+        (status = 412, description = "the settings are others by now", body = verax_api::Problem),
+        (status = 422, body = verax_api::Problem)))]
 pub(crate) async fn change_origin(
     State(service): Verax,
     Authenticated(caller): Authenticated,
     InTenant(tenant): InTenant,
     OfOrigin(origin): OfOrigin,
+    headers: HeaderMap,
     Json(change): Json<OriginChange>,
-) -> Result<Answer<Origin>> {
-    Ok(Answer(service.control().change_origin(&caller, &tenant, &origin, &change).await?))
+) -> Result<Response> {
+    let expected = expected(&headers)?;
+    let changed = service.control().change_origin(&caller, &tenant, &origin, &change, expected);
+    let changed = changed.await?;
+    let tag = origin_tag(&changed);
+    Ok(with_tag(changed, tag))
 }
 
 /// Delete an origin that no namespace is bound to.
@@ -150,17 +175,31 @@ pub(crate) async fn namespace(
     Authenticated(caller): Authenticated,
     InNamespace(tenant, name): InNamespace,
 ) -> Result<Response> {
-    Ok(with_tag(service.control().namespace(&caller, &tenant, &name)?))
+    let namespace = service.control().namespace(&caller, &tenant, &name)?;
+    let tag = policy_tag(&namespace.policy);
+    Ok(with_tag(namespace, tag))
 }
 
-/// A namespace, with its policy's entity tag.
-fn with_tag(namespace: Namespace) -> Response {
-    let tag = HeaderValue::try_from(policy_tag(&namespace.policy).to_string());
-    let mut response = Answer(namespace).into_response();
-    if let Ok(tag) = tag {
+/// What can be changed, with the entity tag of what is to be expected of it.
+fn with_tag(what: impl Serialize, tag: EntityTag) -> Response {
+    let mut response = Answer(what).into_response();
+    if let Ok(tag) = HeaderValue::try_from(tag.to_string()) {
         response.headers_mut().insert(ETAG, tag);
     }
     response
+}
+
+/// Which versions a change may be made to.
+fn expected(headers: &HeaderMap) -> Result<Expected> {
+    match condition(headers)? {
+        Precondition::Always | Precondition::IfPresent => Ok(Expected::Any),
+        Precondition::IfMatches(tags) => Ok(Expected::OneOf(tags)),
+        // There is one.
+        Precondition::IfAbsent => Ok(Expected::OneOf(Vec::new())),
+        Precondition::UnlessMatches(_) | Precondition::IfRevision(_) => {
+            Err(Failure::invalid("send If-Match with the ETag of what is to be changed"))
+        }
+    }
 }
 
 /// Change parts of a namespace's policy.
@@ -178,17 +217,11 @@ pub(crate) async fn change_namespace(
     headers: HeaderMap,
     Json(change): Json<PolicyChange>,
 ) -> Result<Response> {
-    let expected = match condition(&headers)? {
-        Precondition::Always | Precondition::IfPresent => ExpectedPolicy::Any,
-        Precondition::IfMatches(tags) => ExpectedPolicy::OneOf(tags),
-        // There is one.
-        Precondition::IfAbsent => ExpectedPolicy::OneOf(Vec::new()),
-        Precondition::UnlessMatches(_) | Precondition::IfRevision(_) => {
-            return Err(Failure::invalid("send If-Match with the ETag of the policy to change"));
-        }
-    };
+    let expected = expected(&headers)?;
     let changed = service.control().change_namespace(&caller, &tenant, &name, &change, expected);
-    Ok(with_tag(changed.await?))
+    let changed = changed.await?;
+    let tag = policy_tag(&changed.policy);
+    Ok(with_tag(changed, tag))
 }
 
 /// Delete a namespace and everything in it.
@@ -204,14 +237,39 @@ pub(crate) async fn delete_namespace(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// List tokens, without their secrets.
-#[utoipa::path(get, path = "/v1/tokens", tag = "tokens",
-    responses((status = 200, body = Items<Token>)))]
+/// The most tokens on one page, and how many there are when nothing is asked for.
+pub(crate) const MAX_TOKENS_LISTED: u16 = 1_000;
+
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct TokenQuery {
+    /// Where to go on, from the page before.
+    cursor: Option<String>,
+    /// The most tokens on the page, 1 to 1000; 1000 when absent.
+    limit: Option<u16>,
+}
+
+/// List tokens, without their secrets, oldest first, page by page.
+#[utoipa::path(get, path = "/v1/tokens", tag = "tokens", params(TokenQuery),
+    responses((status = 200, body = ItemPage<Token>)))]
 pub(crate) async fn tokens(
     State(service): Verax,
     Authenticated(caller): Authenticated,
-) -> Result<Answer<Items<Token>>> {
-    Ok(Answer(Items { items: service.control().tokens(&caller).await? }))
+    Ask(query): Ask<TokenQuery>,
+) -> Result<Answer<ItemPage<Token>>> {
+    let most = query.limit.unwrap_or(MAX_TOKENS_LISTED);
+    if !(1..=MAX_TOKENS_LISTED).contains(&most) {
+        return Err(Failure::invalid(format!(
+            "a page of {most} tokens is out of range: use 1 to {MAX_TOKENS_LISTED}"
+        )));
+    }
+    let after = query.cursor.as_deref().map_or(Ok(0), str::parse);
+    let after = after.map_err(|_| Failure::bad_request("the cursor is none that a page gave"))?;
+    let items = service.control().tokens(&caller, after, most).await?;
+    let last = items.last().filter(|_| items.len() == usize::from(most));
+    let cursor = last.map(|token| token.id.to_string());
+    Ok(Answer(ItemPage { items, cursor }))
 }
 
 /// Create a token; its secret is in this answer and nowhere else.

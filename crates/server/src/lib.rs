@@ -136,7 +136,9 @@ fn router(service: Arc<Service>) -> Router {
         )
         .route(
             "/v1/tenants/{tenant}/origins/{origin}",
-            delete(administration::delete_origin).patch(administration::change_origin),
+            get(administration::origin)
+                .delete(administration::delete_origin)
+                .patch(administration::change_origin),
         )
         .route(
             "/v1/tenants/{tenant}/namespaces",

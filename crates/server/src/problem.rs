@@ -50,7 +50,7 @@ impl From<ControlError> for Failure {
                 new("invalid", "The request asks for something invalid", 422)
             }
             ControlError::Conflict(_) => new("conflict", "What is there stands in the way", 409),
-            ControlError::PolicyChanged => {
+            ControlError::NotExpected(_) => {
                 new("condition-failed", "The condition does not hold", 412)
             }
             ControlError::RecordsUnavailable(_) => {

@@ -65,3 +65,70 @@ async fn every_change_of_an_entry_keeps_to_its_condition() {
     assert_eq!(send("PUT", &[("if-none-match", "*")]).await.0, 201);
     fixture.end().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_origin_is_changed_as_it_was_seen_or_not_at_all() {
+    let fixture = Fixture::start().await;
+    fixture.create("/v1/tenants", json!({ "name": "ferrydesk" })).await;
+    let desk = json!({ "name": "desk", "url": "http://127.0.0.1:9/boards/{harbour}" });
+    fixture.create("/v1/tenants/ferrydesk/origins", desk).await;
+    let path = "/v1/tenants/ferrydesk/origins/desk";
+    let show = async || {
+        let shown = fixture.request(Method::GET, path).bearer_auth(&fixture.token).send().await;
+        let shown = shown.unwrap();
+        let tag = shown.headers()["etag"].to_str().unwrap().to_owned();
+        (tag, shown.json::<serde_json::Value>().await.unwrap())
+    };
+    let change = async |tag: &str, milliseconds: u64| {
+        let change = json!({ "connect_timeout_ms": milliseconds });
+        let request = fixture.request(Method::PATCH, path).bearer_auth(&fixture.token);
+        let sent = request.header("if-match", tag).json(&change).send().await.unwrap();
+        let tag = sent.headers().get("etag").map(|tag| tag.to_str().unwrap().to_owned());
+        (sent.status().as_u16(), tag)
+    };
+    let (first, shown) = show().await;
+    assert_eq!(shown["name"], "desk");
+    let (changed, second) = change(&first, 250).await;
+    assert_eq!(changed, 200);
+    assert_ne!(second.as_ref(), Some(&first));
+    assert_eq!(change(&first, 700).await.0, 412, "somebody has changed it");
+    let (now, shown) = show().await;
+    assert_eq!((Some(now), &shown["connect_timeout_ms"]), (second, &json!(250)));
+    let missing = fixture.request(Method::GET, "/v1/tenants/ferrydesk/origins/none");
+    let missing = missing.bearer_auth(&fixture.token).send().await.unwrap();
+    assert_eq!(missing.status(), 404);
+    fixture.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn tokens_come_in_pages() {
+    let fixture = Fixture::start().await;
+    for note in ["one", "two", "three", "four"] {
+        fixture.create("/v1/tokens", json!({ "scopes": ["admin"], "note": note })).await;
+    }
+    let page = async |query: &str| {
+        let path = format!("/v1/tokens?{query}");
+        let sent = fixture.request(Method::GET, &path).bearer_auth(&fixture.token).send().await;
+        let sent = sent.unwrap();
+        (sent.status().as_u16(), sent.json::<serde_json::Value>().await.unwrap())
+    };
+    let (mut query, mut notes, mut pages) = ("limit=2".to_owned(), Vec::new(), 0);
+    loop {
+        let (status, listed) = page(&query).await;
+        assert_eq!(status, 200);
+        let items = listed["items"].as_array().unwrap();
+        notes.extend(items.iter().map(|token| token["note"].as_str().unwrap().to_owned()));
+        pages += 1;
+        let Some(cursor) = listed["cursor"].as_str() else { break };
+        assert_eq!(items.len(), 2);
+        query = format!("limit=2&cursor={cursor}");
+    }
+    // The first is the administrator's own.
+    assert_eq!((notes[1..].join(" "), pages), ("one two three four".into(), 3));
+    assert_eq!(page("").await.1["items"].as_array().unwrap().len(), 5);
+    for (refused, status) in [("limit=0", 422), ("limit=1001", 422), ("cursor=x", 400)] {
+        assert_eq!(page(refused).await.0, status, "{refused}");
+    }
+    assert_eq!(page("limit=1000").await.0, 200);
+    fixture.end().await;
+}

@@ -20,7 +20,7 @@ use serde_json::{Value, json};
 use tokio::net::TcpListener;
 use tokio::sync::Mutex;
 use verax_api::{CreateOrigin, OriginChange, OriginChoice, PolicyChange, SqlChange};
-use verax_control::ExpectedPolicy;
+use verax_control::Expected;
 use verax_control::{ControlError, ControlOptions};
 use verax_core::Precondition;
 use verax_core::entry::NEGATIVE_TYPE;
@@ -107,7 +107,7 @@ async fn started(policy: PolicyChange) -> Started {
         &tenant,
         &namespace,
         &policy,
-        ExpectedPolicy::Any,
+        Expected::Any,
     );
     changed.await.unwrap();
     let boards = fixture.opened("ferrydesk/boards");
@@ -303,7 +303,7 @@ async fn a_write_whose_outcome_is_not_known_removes_the_entry() {
     let change = OriginChange { total_timeout_ms: Some(200), ..Default::default() };
     service
         .control()
-        .change_origin(admin, &name("ferrydesk"), &name("desk"), &change)
+        .change_origin(admin, &name("ferrydesk"), &name("desk"), &change, Expected::Any)
         .await
         .unwrap();
     all.desk.slow_ms.store(10_000, Ordering::SeqCst);

@@ -16,7 +16,7 @@ use tokio::task::JoinSet;
 use verax_api::{CreateOrigin, CreateSession, OriginChoice, PolicyChange, SqlChange};
 use verax_control::access::Caller;
 use verax_control::{ControlError, ControlOptions};
-use verax_control::{ExpectedPolicy, policy_tag};
+use verax_control::{Expected, policy_tag};
 use verax_core::access::{Right, Scope};
 use verax_core::guard::lock::Grant;
 use verax_engine::cache::{Asked, PermitRequest, ReadOptions};
@@ -82,7 +82,7 @@ async fn memory_follows_what_was_answered_too_late() {
     let (service, admin) = (&fixture.service, &fixture.admin);
     service.control().create_tenant(admin, "tideline").await.unwrap();
     let secret = fixture.token(&["read:tideline"]).await;
-    let id = service.control().tokens(admin).await.unwrap().last().unwrap().id;
+    let id = service.control().tokens(admin, 0, 1_000).await.unwrap().last().unwrap().id;
     for stop_ms in [300, 3_000, 12_000] {
         let (mariadb, tenant) = (fixture.mariadb(), format!("after-{stop_ms}"));
         kill(mariadb, Signal::SIGSTOP).unwrap();
@@ -151,7 +151,7 @@ async fn a_dump_that_is_restored_is_noticed() {
 
     // Since the dump: a token, a namespace with an entry and a lock.
     let lost = fixture.token(&["admin"]).await;
-    let lost_id = service.control().tokens(admin).await.unwrap().last().unwrap().id;
+    let lost_id = service.control().tokens(admin, 0, 1_000).await.unwrap().last().unwrap().id;
     fixture.namespace("quayside", "pilots", None).await;
     fixture.put("quayside/pilots", "p", "on board");
     fixture.put("quayside/berths", "b", "free");
@@ -182,7 +182,7 @@ async fn a_dump_that_is_restored_is_noticed() {
     let again = lock(&fixture, "pilots").await;
     assert!(again.token > in_lost.token, "{again:?} after {in_lost:?}");
     fixture.token(&["read:quayside"]).await;
-    let new_id = service.control().tokens(admin).await.unwrap().last().unwrap().id;
+    let new_id = service.control().tokens(admin, 0, 1_000).await.unwrap().last().unwrap().id;
     assert!(new_id > lost_id, "token {new_id} after {lost_id}");
 
     // The same while Verax is away: the files of its data directory know what the records have
@@ -222,7 +222,7 @@ async fn access_that_is_withdrawn_takes_everything_along() {
     fixture.namespace("quayside", "berths", None).await;
     let secret = fixture.token(&["read:quayside", "write:quayside"]).await;
     let caller = service.control().token_caller(&secret).unwrap();
-    let id = service.control().tokens(admin).await.unwrap().last().unwrap().id;
+    let id = service.control().tokens(admin, 0, 1_000).await.unwrap().last().unwrap().id;
     let berths = open(service, &caller, "quayside/berths").unwrap();
     // It refills a key for which somebody else waits.
     let permit = |access| PermitRequest {
@@ -405,24 +405,32 @@ async fn managers_see_no_addresses_and_bind_to_what_is_opened_to_them() {
     let fares = name("fares");
     let refused = service
         .control()
-        .change_namespace(&of_fares, &ferrydesk, &fares, &bind, ExpectedPolicy::Any)
+        .change_namespace(&of_fares, &ferrydesk, &fares, &bind, Expected::Any)
         .await;
     assert_eq!(refused.unwrap_err().to_string(), "there is no origin ferrydesk/desk");
     let open =
         verax_api::OriginChange { open_to: Some(vec!["fares".into()]), ..Default::default() };
-    service.control().change_origin(admin, &ferrydesk, &name("desk"), &open).await.unwrap();
     service
         .control()
-        .change_namespace(&of_fares, &ferrydesk, &fares, &bind, ExpectedPolicy::Any)
+        .change_origin(admin, &ferrydesk, &name("desk"), &open, Expected::Any)
+        .await
+        .unwrap();
+    service
+        .control()
+        .change_namespace(&of_fares, &ferrydesk, &fares, &bind, Expected::Any)
         .await
         .unwrap();
     // Once bound, the rest of the policy is theirs whatever the origin is opened to later.
     let close = verax_api::OriginChange { open_to: Some(Vec::new()), ..Default::default() };
-    service.control().change_origin(admin, &ferrydesk, &name("desk"), &close).await.unwrap();
+    service
+        .control()
+        .change_origin(admin, &ferrydesk, &name("desk"), &close, Expected::Any)
+        .await
+        .unwrap();
     let change = PolicyChange { max_age_seconds: Some(5.0), ..Default::default() };
     service
         .control()
-        .change_namespace(&of_fares, &ferrydesk, &fares, &change, ExpectedPolicy::Any)
+        .change_namespace(&of_fares, &ferrydesk, &fares, &change, Expected::Any)
         .await
         .unwrap();
     fixture.end().await;
@@ -463,14 +471,13 @@ async fn changes_of_a_policy_at_the_same_time_are_all_made_or_told() {
     let (control, admin) = (fixture.service.control(), &fixture.admin);
     fixture.namespace("quayside", "berths", None).await;
     let (tenant, name) = (name("quayside"), name("berths"));
-    let change = async |change: PolicyChange, expected: ExpectedPolicy| {
+    let change = async |change: PolicyChange, expected: Expected| {
         control.change_namespace(admin, &tenant, &name, &change, expected).await
     };
     for round in 1..=30 {
         let age = PolicyChange { max_age_seconds: Some(f64::from(round)), ..Default::default() };
         let jitter = PolicyChange { jitter_percent: Some(round as u8), ..Default::default() };
-        let (one, other) =
-            tokio::join!(change(age, ExpectedPolicy::Any), change(jitter, ExpectedPolicy::Any));
+        let (one, other) = tokio::join!(change(age, Expected::Any), change(jitter, Expected::Any));
         one.unwrap();
         other.unwrap();
         let policy = control.namespace(admin, &tenant, &name).unwrap().policy;
@@ -481,11 +488,11 @@ async fn changes_of_a_policy_at_the_same_time_are_all_made_or_told() {
     }
     // Whoever relies on what was there changes nothing if that is over.
     let before = policy_tag(&control.namespace(admin, &tenant, &name).unwrap().policy);
-    let expected = || ExpectedPolicy::OneOf(vec![before]);
+    let expected = || Expected::OneOf(vec![before]);
     let age = |seconds| PolicyChange { max_age_seconds: Some(seconds), ..Default::default() };
     let changed = change(age(77.0), expected()).await.unwrap();
     let late = change(age(88.0), expected()).await;
-    assert_eq!(late, Err(ControlError::PolicyChanged));
+    assert_eq!(late, Err(ControlError::NotExpected("policy")));
     assert_eq!(control.namespace(admin, &tenant, &name).unwrap().policy, changed.policy);
     fixture.end().await;
 }

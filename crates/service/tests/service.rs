@@ -21,7 +21,7 @@ use verax_api::{
     ProfileChoice, WarmRequest, WarmValues,
 };
 use verax_control::ControlError;
-use verax_control::ExpectedPolicy;
+use verax_control::Expected;
 use verax_control::access::Caller;
 use verax_control::runs::{LoadPlan, LoadRunner, ProgressSink, RunningLoad, StopSignal};
 use verax_core::load::{Comparison, LaneRecorder};
@@ -181,13 +181,21 @@ async fn what_is_created_survives_and_what_is_deleted_takes_its_entries() {
     // An origin that is changed is used at once by the namespaces bound to it.
     let (elsewhere, moved) = origin().await;
     let change = OriginChange { url: Some(format!("{elsewhere}/{{key}}")), ..Default::default() };
-    fixture.service.control().change_origin(admin, &tenant, &name("desk"), &change).await.unwrap();
+    fixture
+        .service
+        .control()
+        .change_origin(admin, &tenant, &name("desk"), &change, Expected::Any)
+        .await
+        .unwrap();
     fixture.read(admin, "quayside/berths", "b2").await.unwrap().unwrap();
     assert_eq!((calls.load(Ordering::SeqCst), moved.load(Ordering::SeqCst)), (2, 1));
     let unusable =
         OriginChange { url: Some(format!("{elsewhere}/{{berth}}")), ..Default::default() };
-    let refused =
-        fixture.service.control().change_origin(admin, &tenant, &name("desk"), &unusable).await;
+    let refused = fixture
+        .service
+        .control()
+        .change_origin(admin, &tenant, &name("desk"), &unusable, Expected::Any)
+        .await;
     assert!(refused.unwrap_err().to_string().contains("{berth}"));
 
     // In use, it cannot go; unbound, it can; and the namespace takes its entries along.
@@ -198,7 +206,7 @@ async fn what_is_created_survives_and_what_is_deleted_takes_its_entries() {
     fixture
         .service
         .control()
-        .change_namespace(admin, &tenant, &namespace, &unbind, ExpectedPolicy::Any)
+        .change_namespace(admin, &tenant, &namespace, &unbind, Expected::Any)
         .await
         .unwrap();
     fixture.service.control().delete_origin(admin, &tenant, &name("desk")).await.unwrap();

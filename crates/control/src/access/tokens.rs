@@ -275,6 +275,12 @@ impl TokenTable {
         table.values().any(|caller| caller.token().is_some() && caller.is_admin())
     }
 
+    /// How many tokens there are, without those that are lent.
+    pub(crate) fn count(&self) -> usize {
+        let table = self.by_hash.read().unwrap_or_else(PoisonError::into_inner);
+        table.values().filter(|caller| caller.token().is_some()).count()
+    }
+
     /// The largest identity of a token.
     pub(crate) fn latest(&self) -> u64 {
         let table = self.by_hash.read().unwrap_or_else(PoisonError::into_inner);

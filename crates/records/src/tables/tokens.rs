@@ -41,6 +41,23 @@ impl Records {
         self.exchange(async |connection| load(connection).await).await
     }
 
+    /// The tokens that come after one, revoked ones included, oldest first, and at most `most` of them.
+    ///
+    /// # Errors
+    /// [`RecordsError::Unavailable`], [`RecordsError::Unreadable`].
+    pub async fn tokens_after(
+        &self,
+        after: u64,
+        most: u16,
+    ) -> Result<Vec<TokenRecord>, RecordsError> {
+        self.exchange(async |connection| {
+            let page = tokens::table.filter(tokens::id.gt(after)).order(tokens::id);
+            let rows: Vec<Row> = page.limit(most.into()).load(connection).await?;
+            rows.into_iter().map(token_of).collect()
+        })
+        .await
+    }
+
     /// Remembers a new token by its hash.
     ///
     /// # Errors
@@ -112,14 +129,16 @@ pub(crate) async fn load(
     connection: &mut AsyncMysqlConnection,
 ) -> Result<Vec<TokenRecord>, RecordsError> {
     let rows: Vec<Row> = tokens::table.order(tokens::id).load(connection).await?;
-    rows.into_iter()
-        .map(|(id, hash, scopes, note, created_at, revoked_at)| {
-            let hash = hash.try_into().map_err(|_| {
-                RecordsError::Unreadable(format!("token {id} has a hash of a wrong size"))
-            })?;
-            let created_at = Timestamp::from_millis(created_at);
-            let revoked_at = revoked_at.map(Timestamp::from_millis);
-            Ok(TokenRecord { id, hash, scopes, note, created_at, revoked_at })
-        })
-        .collect()
+    rows.into_iter().map(token_of).collect()
+}
+
+fn token_of(
+    (id, hash, scopes, note, created_at, revoked_at): Row,
+) -> Result<TokenRecord, RecordsError> {
+    let hash = hash
+        .try_into()
+        .map_err(|_| RecordsError::Unreadable(format!("token {id} has a hash of a wrong size")))?;
+    let created_at = Timestamp::from_millis(created_at);
+    let revoked_at = revoked_at.map(Timestamp::from_millis);
+    Ok(TokenRecord { id, hash, scopes, note, created_at, revoked_at })
 }

@@ -23,7 +23,7 @@ use crate::{
         permits::claim, permits::give_back, permits::list,
         locks::claim, locks::look, locks::renew, locks::release, locks::list,
         administration::tenants, administration::create_tenant, administration::delete_tenant,
-        administration::origins, administration::create_origin, administration::change_origin, administration::delete_origin,
+        administration::origins, administration::create_origin, administration::origin, administration::change_origin, administration::delete_origin,
         administration::namespaces, administration::create_namespace, administration::namespace,
         administration::change_namespace, administration::delete_namespace,
         administration::tokens, administration::create_token, administration::revoke_token,

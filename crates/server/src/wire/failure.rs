@@ -38,7 +38,7 @@ impl From<ControlError> for Failure {
             ControlError::MissingScope(_) => FailureCode::MissingScope,
             ControlError::Unknown(_) => FailureCode::NotFound,
             ControlError::Invalid(_) | ControlError::Conflict(_) => FailureCode::Invalid,
-            ControlError::PolicyChanged => FailureCode::ConditionFailed,
+            ControlError::NotExpected(_) => FailureCode::ConditionFailed,
             ControlError::RecordsUnavailable(_) => FailureCode::RecordsUnavailable,
             ControlError::Busy(_) => FailureCode::Busy,
         };

@@ -1,0 +1,40 @@
+//! How many there may be of what is kept in memory as well as in the records.
+
+use crate::error::ControlError;
+
+/// The most tenants.
+pub const MAX_TENANTS: usize = 10_000;
+
+/// The most namespaces of one tenant.
+pub const MAX_NAMESPACES: usize = 1_000;
+
+/// The most origins of one tenant.
+pub const MAX_ORIGINS: usize = 1_000;
+
+/// The most tokens that are not revoked.
+pub const MAX_TOKENS: usize = 100_000;
+
+/// Refuses one more than there may be.
+///
+/// # Errors
+/// [`ControlError::Conflict`].
+pub(crate) fn check(what: &str, there: usize, most: usize) -> Result<(), ControlError> {
+    if there < most {
+        return Ok(());
+    }
+    Err(ControlError::Conflict(format!(
+        "there are {there} {what}, which is the most there may be: remove some that are not used"
+    )))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_last_one_is_let_in_and_one_more_is_not() {
+        assert_eq!(check("tenants", MAX_TENANTS - 1, MAX_TENANTS), Ok(()));
+        let refused = check("tenants", MAX_TENANTS, MAX_TENANTS).unwrap_err();
+        assert!(refused.to_string().contains("10000 tenants"), "{refused}");
+    }
+}
