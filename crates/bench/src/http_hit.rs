@@ -50,7 +50,7 @@ pub(crate) fn run(options: &Options) -> Result<Vec<Row>, Failure> {
     })?;
     let token = &fixture.token;
     let request: Arc<[u8]> =
-        format!("GET {PATH} HTTP/1.1\r\nhost: verax\r\nauthorization: Bearer {token}\r\n\r\n")
+        format!("GET {PATH} HTTP/1.1\r\nhost: localhost\r\nauthorization: Bearer {token}\r\n\r\n")
             .into_bytes()
             .into();
     let time = Duration::from_secs_f64(options.seconds);

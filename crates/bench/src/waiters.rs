@@ -42,16 +42,18 @@ async fn rush(
             let (cache, key, start) = (cache.clone(), key.clone(), Arc::clone(&start));
             tokio::spawn(async move {
                 start.wait().await;
-                cache.get(&key).await.is_ok_and(|found| found.is_some())
+                match cache.get(&key).await {
+                    Ok(Some(_)) => Ok(()),
+                    Ok(None) => Err("there is no value".to_owned()),
+                    Err(error) => Err(error.to_string()),
+                }
             })
         })
         .collect();
     start.wait().await;
     let began = Instant::now();
     for task in tasks {
-        if !task.await? {
-            return Err("a caller was not answered".into());
-        }
+        task.await?.map_err(|why| format!("a caller was not answered: {why}"))?;
     }
     Ok((began.elapsed(), calls.load(Ordering::SeqCst) - before))
 }
