@@ -31,7 +31,7 @@ pub(crate) struct Turns {
     last_number: AtomicU32,
     /// The tenant that was seen last.
     latest: AtomicU32,
-    /// Until when more than one is busy, in milliseconds since the start.
+    /// Until when more than one is busy, in milliseconds since the start; 0 while one is alone.
     shared_until: AtomicU64,
 }
 
@@ -83,15 +83,24 @@ impl Turns {
 
     /// Whether tenants share the processors at the moment, of which `tenant` is one.
     fn are_shared(&self, tenant: u32) -> bool {
-        let now = u64::try_from(self.started.elapsed().as_millis()).unwrap_or(u64::MAX);
+        let now = || u64::try_from(self.started.elapsed().as_millis()).unwrap_or(u64::MAX);
         if self.latest.load(Ordering::Relaxed) != tenant
             && ![0, tenant].contains(&self.latest.swap(tenant, Ordering::Relaxed))
         {
-            let until = now.saturating_add(BUSY_FOR.as_millis() as u64);
+            let until = now().saturating_add(BUSY_FOR.as_millis() as u64);
             self.shared_until.store(until, Ordering::Relaxed);
             return true;
         }
-        now < self.shared_until.load(Ordering::Relaxed)
+        // The clock is read only where it matters.
+        match self.shared_until.load(Ordering::Relaxed) {
+            0 => false,
+            until if now() < until => true,
+            until => {
+                let relaxed = Ordering::Relaxed;
+                let _ = self.shared_until.compare_exchange(until, 0, relaxed, relaxed);
+                false
+            }
+        }
     }
 }
 

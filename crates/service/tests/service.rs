@@ -139,7 +139,7 @@ async fn sessions_end_with_their_tokens() {
         service.control().token_caller(&by_token).is_err()
             && service.control().session_caller(&secret).is_err()
     );
-    let tokens = service.control().tokens(&fixture.admin).await.unwrap();
+    let tokens = service.control().tokens(&fixture.admin, 0, 1_000).await.unwrap();
     service.control().revoke_token(&fixture.admin, tokens.last().unwrap().id).await.unwrap();
     assert!(
         service.control().session_caller(&by_token).is_err()
