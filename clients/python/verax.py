@@ -222,15 +222,15 @@ class Namespace:
             request["cache_control"] = f"max-age={max_age}"
         return self._post(f"/counters/{_segment(key)}", request)["value"]
 
-    def take(self, key: str, rate: int, amount: int = 1, period: float = 1.0,
+    def acquire_rate(self, key: str, rate: int, amount: int = 1, period: float = 1.0,
              burst: Optional[int] = None) -> Optional[float]:
-        """Takes from an allowance: `None` when it was taken, else the seconds to wait."""
-        request = {"take": amount, "rate": rate, "period_seconds": period, "burst": burst or rate}
+        """Acquires from a rate limit: `None` when it was acquired, else the seconds to wait."""
+        request = {"acquire": amount, "rate": rate, "period_seconds": period, "burst": burst or rate}
         try:
-            self._post(f"/allowances/{_segment(key)}", request)
+            self._post(f"/rate-limits/{_segment(key)}", request)
             return None
         except Refused as refused:
-            if refused.name == "spent":
+            if refused.name == "rate-limited":
                 return refused.problem["retry_after_seconds"]
             raise
 

@@ -30,13 +30,13 @@ class AgainstVerax(unittest.TestCase):
         self.notes.delete(key)
         self.assertFalse(self.notes.set_lifetime(key, 5))
 
-    def test_tags_counters_allowances_and_batches(self):
+    def test_tags_counters_rate_limits_and_batches(self):
         self.notes.put("t", b"v", tags=["fog"])
         self.notes.invalidate_tag("fog")
         self.assertIsNone(self.notes.get("t"))
         self.assertEqual([self.notes.add("n", 3, 60), self.notes.add("n", -1)], [3, 2])
-        self.assertIsNone(self.notes.take("q", rate=1, period=3600))
-        self.assertGreater(self.notes.take("q", rate=1, period=3600), 3500)
+        self.assertIsNone(self.notes.acquire_rate("q", rate=1, period=3600))
+        self.assertGreater(self.notes.acquire_rate("q", rate=1, period=3600), 3500)
         results = self.notes.batch([{"put": {"key": "b", "text": "v"}}, {"delete": {"key": "none"}}])
         self.assertEqual(list(results[0]), ["stored"])
         self.assertEqual(results[1], {"deleted": {"was_there": False}})

@@ -11,6 +11,8 @@
 //! # Ok::<(), serde_json::Error>(())
 //! ```
 
+mod batches;
+mod counters;
 mod drills;
 mod entries;
 mod live;
@@ -18,10 +20,10 @@ mod load;
 mod locks;
 mod moment;
 mod object;
-mod operations;
 mod origins;
 mod permits;
 mod problem;
+mod rate_limits;
 mod tenants;
 mod tokens;
 mod waiting;
@@ -38,10 +40,11 @@ pub use load::{
 pub use locks::{Lock, LockClaim, LockEvent, LockHold, LockHolder, LockInLine, LockRenewal, Locks};
 pub use moment::moment;
 pub use object::Object;
-pub use operations::{
-    AddRequest, Allowance, BatchAnswer, BatchFound, BatchOperation, BatchPut, BatchRequest,
-    BatchResult, BatchValue, Counter, TakeRequest,
+pub use batches::{
+    BatchAnswer, BatchFound, BatchOperation, BatchPut, BatchRequest, BatchResult, BatchValue,
 };
+pub use counters::{AddRequest, Counter};
+pub use rate_limits::{AcquireRequest, RateLimit};
 pub use origins::{
     CreateOrigin, Endpoint, Guard, GuardChange, Origin, OriginChange, Pool, PoolChange, Sql,
     SqlChange,

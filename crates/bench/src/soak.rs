@@ -24,7 +24,7 @@ const LIMIT: u64 = 64 << 20;
 const CLIENTS: u64 = 8;
 const SAMPLES: u32 = 10;
 
-/// One client: reads, writes of all sizes, deletions, tags, counters, allowances, batches, clears.
+/// One client: reads, writes of all sizes, deletions, tags, counters, rate limits, batches, clears.
 async fn work(
     cache: verax_client::Cache,
     seed: u64,
@@ -61,7 +61,7 @@ async fn work(
             940..960 => {
                 let key = format!("take/{}", random.random_range(0..50_000));
                 let rate = Rate { count: 10, period: Duration::from_secs(1), burst: 10 };
-                cache.take(&key, 1, rate).await.map_err(words)?;
+                cache.acquire_rate(&key, 1, rate).await.map_err(words)?;
             }
             960..980 => {
                 let tag = format!("tag-{}", random.random_range(0..5_000));

@@ -17,16 +17,20 @@
 mod addresses;
 mod administration;
 mod answer;
+mod batches;
 mod connection;
+mod counters;
 mod entries;
 mod error;
+mod lifetimes;
 mod lock_guard;
 mod locks;
-mod operations;
 mod permits;
 mod pinned;
+mod rate_limits;
 mod runs;
 mod stable_key;
+mod tags;
 mod wire;
 
 pub use answer::{Found, Source};
@@ -35,7 +39,7 @@ pub use entries::{LifetimeOptions, Lookup, Namespace, PutCondition, PutOptions, 
 pub use error::ClientError;
 pub use lock_guard::LockGuard;
 pub use locks::{Claimed, LockOptions};
-pub use operations::{Rate, Taken};
+pub use rate_limits::{Rate, RateLimitOutcome};
 pub use permits::{Asked, PermitOptions};
 pub use stable_key::stable_key;
 pub use wire::{

@@ -92,15 +92,15 @@ const USUAL: [&str; 25] = [
     "image/jpeg",
     "image/svg+xml",
     "image/webp",
-    ALLOWANCE_TYPE,
+    RATE_LIMIT_TYPE,
     NEGATIVE_TYPE,
 ];
 
 /// Where [`NEGATIVE_TYPE`] stands in [`USUAL`].
 pub(crate) const NEGATIVE_NUMBER: u8 = USUAL.len() as u8 - 1;
 
-/// The media type of the state of an allowance.
-pub const ALLOWANCE_TYPE: &str = "application/vnd.verax.allowance";
+/// The media type of the state of a rate limit.
+pub const RATE_LIMIT_TYPE: &str = "application/vnd.verax.rate-limit";
 
 /// The media type of a negative result: the origin was asked, and has no value for the key.
 pub const NEGATIVE_TYPE: &str = "application/vnd.verax.no-value";

@@ -154,8 +154,8 @@ const TERMINALS: [(&str, &[&str]); 9] = [
         &[
             "verax counter add ferrydesk/boards boardings 3",
             "verax counter add ferrydesk/boards boardings -- -1",
-            "verax allowance take ferrydesk/boards gate-7 --rate 2 --period 10s",
-            "verax allowance take ferrydesk/boards gate-7 2 --rate 2 --period 10s; echo \"exit code $?\"",
+            "verax rate-limit acquire ferrydesk/boards gate-7 --rate 2 --period 10s",
+            "verax rate-limit acquire ferrydesk/boards gate-7 2 --rate 2 --period 10s; echo \"exit code $?\"",
             "verax key board harbour=aldermouth limit=10",
             "verax lifetime ferrydesk/boards board/aldermouth --max-age 5m",
             "verax tag invalidate ferrydesk/boards harbour-aldermouth",

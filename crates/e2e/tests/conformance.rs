@@ -9,7 +9,7 @@ use rstest::rstest;
 use verax_api::{BatchOperation, BatchPut, BatchResult, BatchValue};
 use verax_client::{
     Cache, CacheOptions, Claimed, Client, ClientError, ClientOptions, LifetimeOptions, LockGuard,
-    LockOptions, Namespace, PutCondition, PutMany, PutOptions, Rate, Taken,
+    LockOptions, Namespace, PutCondition, PutMany, PutOptions, Rate, RateLimitOutcome,
 };
 use verax_e2e::Verax;
 
@@ -108,12 +108,12 @@ impl Door {
 
     async fn take(&self, key: &str, amount: u64, rate: Rate) -> String {
         let taken = |taken| match taken {
-            Taken::Allowed { left } => format!("{left} left"),
-            Taken::Later { retry_after } => format!("later, {}", !retry_after.is_zero()),
+            RateLimitOutcome::Allowed { left } => format!("{left} left"),
+            RateLimitOutcome::Later { retry_after } => format!("later, {}", !retry_after.is_zero()),
         };
         match self {
-            Self::Http(names) => told(names.take(key, amount, rate).await, taken),
-            Self::Wire(cache) => told(cache.take(key, amount, rate).await, taken),
+            Self::Http(names) => told(names.acquire_rate(key, amount, rate).await, taken),
+            Self::Wire(cache) => told(cache.acquire_rate(key, amount, rate).await, taken),
         }
     }
 
@@ -383,7 +383,7 @@ async fn revisions(door: &Door, said: &mut Transcript) {
     said.say("so it has another", door.put("n", "0", &expecting(counted)).await);
 }
 
-/// Counters and allowances.
+/// Counters and rate limits.
 async fn numbers(door: &Door, said: &mut Transcript) {
     said.say("a counter", door.add("n", 5).await);
     said.say("less", door.add("n", -7).await);
@@ -392,17 +392,17 @@ async fn numbers(door: &Door, said: &mut Transcript) {
     said.say("a text", door.put("text", "seven", &PutOptions::default()).await);
     said.say("added to a text", door.add("text", 1).await);
     let rate = Rate { count: 1, period: 3_600 * SECOND, burst: 2 };
-    said.say("one", door.take("quay", 1, rate).await);
-    said.say("a look", door.take("quay", 0, rate).await);
-    said.say("more than is left", door.take("quay", 2, rate).await);
-    said.say("the rest", door.take("quay", 1, rate).await);
-    said.say("one more", door.take("quay", 1, rate).await);
-    said.say("more than ever", door.take("quay", 3, rate).await);
-    said.say("no rate", door.take("quay", 1, Rate { count: 0, ..rate }).await);
-    said.say("no burst", door.take("quay", 1, Rate { burst: 0, ..rate }).await);
-    said.say("no period", door.take("quay", 1, Rate { period: Duration::ZERO, ..rate }).await);
-    said.say("from a counter", door.take("n", 1, rate).await);
-    said.say("added to an allowance", door.add("quay", 1).await);
+    said.say("one", door.acquire_rate("quay", 1, rate).await);
+    said.say("a look", door.acquire_rate("quay", 0, rate).await);
+    said.say("more than is left", door.acquire_rate("quay", 2, rate).await);
+    said.say("the rest", door.acquire_rate("quay", 1, rate).await);
+    said.say("one more", door.acquire_rate("quay", 1, rate).await);
+    said.say("more than ever", door.acquire_rate("quay", 3, rate).await);
+    said.say("no rate", door.acquire_rate("quay", 1, Rate { count: 0, ..rate }).await);
+    said.say("no burst", door.acquire_rate("quay", 1, Rate { burst: 0, ..rate }).await);
+    said.say("no period", door.acquire_rate("quay", 1, Rate { period: Duration::ZERO, ..rate }).await);
+    said.say("from a counter", door.acquire_rate("n", 1, rate).await);
+    said.say("added to a rate limit", door.add("quay", 1).await);
 }
 
 /// Listings and batches.

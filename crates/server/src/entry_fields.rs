@@ -59,6 +59,11 @@ pub(crate) fn cache_control(headers: &HeaderMap) -> Result<CacheControl> {
     parsed.map_err(|e| Failure::bad_request(e.to_string()))
 }
 
+/// A lifetime as a member of JSON has it.
+pub(crate) fn cache_control_of(text: Option<&str>) -> Result<CacheControl> {
+    CacheControl::parse(text.unwrap_or("")).map_err(|e| Failure::bad_request(e.to_string()))
+}
+
 /// Refuses to store what must not be stored.
 pub(crate) fn storable(cache_control: CacheControl) -> Result<CacheControl> {
     match cache_control.no_store {

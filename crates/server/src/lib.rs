@@ -19,8 +19,10 @@
 
 mod administration;
 mod authenticated;
+mod batches;
 mod connections;
 mod console;
+mod counters;
 mod drills;
 mod entries;
 mod entry_fields;
@@ -34,12 +36,13 @@ mod locks;
 mod metrics;
 mod nodes;
 mod openapi;
-mod operations;
 mod permits;
 mod problem;
+mod rate_limits;
 mod request_log;
 mod runs;
 mod sessions;
+mod tags;
 mod tls;
 mod waiting;
 mod wire;
@@ -90,7 +93,7 @@ const ENTRIES: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/entries";
 const NO_KEY: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/entries/";
 const ENTRY: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/entries/{key}";
 const COUNTER: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/counters/{key}";
-const ALLOWANCE: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/allowances/{key}";
+const RATE_LIMIT: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/rate-limits/{key}";
 const LOCK: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/locks/{key}";
 const LOCKS: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/locks";
 const PERMIT: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/permits/{key}";
@@ -110,14 +113,14 @@ fn router(service: Arc<Service>) -> Router {
                 .patch(entries::change_lifetime)
                 .delete(entries::delete),
         )
-        .route(COUNTER, post(operations::add))
-        .route(ALLOWANCE, post(operations::take))
+        .route(COUNTER, post(counters::add))
+        .route(RATE_LIMIT, post(rate_limits::acquire))
         .route(LOCK, post(locks::claim).get(locks::look).patch(locks::renew).delete(locks::release))
         .route(LOCKS, get(locks::list))
         .route(PERMIT, post(permits::claim).delete(permits::give_back))
         .route(PERMITS, get(permits::list))
-        .route(TAG, delete(operations::invalidate_tag))
-        .route(BATCH, post(operations::batch))
+        .route(TAG, delete(tags::invalidate))
+        .route(BATCH, post(batches::batch))
         // An empty key, which would otherwise look like an unknown path.
         .route(NO_KEY, get(entries::no_key).put(entries::no_key).delete(entries::no_key))
         .route(ENTRIES, get(entries::list).delete(entries::clear))

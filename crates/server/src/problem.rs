@@ -22,6 +22,10 @@ impl Failure {
     pub(crate) fn new(name: &str, title: &str, status: u16, detail: impl Into<String>) -> Self {
         Self(Box::new(Problem::new(name, title, status, detail)))
     }
+    /// What is there is no such thing, or too large a number.
+    pub(crate) fn wrong_kind(error: &dyn std::fmt::Display) -> Self {
+        Self::new("wrong-kind", "The entry is something else", 409, error.to_string())
+    }
 
     /// A request that cannot be understood.
     pub(crate) fn bad_request(detail: impl Into<String>) -> Self {

@@ -44,7 +44,7 @@ pub struct Rate {
     pub count: u64,
     /// The period, in milliseconds.
     pub period: u64,
-    /// How much may be taken at once.
+    /// How much may be acquired at once.
     pub burst: u64,
 }
 

@@ -16,7 +16,7 @@ const DONE: u8 = 0x92;
 const BATCH: u8 = 0x94;
 const PAGE: u8 = 0x95;
 const COUNTED: u8 = 0x97;
-const TAKEN: u8 = 0x98;
+const RATE_ACQUIRED: u8 = 0x98;
 const LATER: u8 = 0x99;
 const GRANTED: u8 = 0xa0;
 const HELD: u8 = 0xa1;
@@ -354,12 +354,12 @@ pub enum Reply<'a> {
         /// Whether this addition created it.
         created: bool,
     },
-    /// To a taking that was allowed.
-    Taken {
-        /// How much may still be taken at once.
+    /// To an acquiring of a rate limit that was allowed.
+    RateAcquired {
+        /// How much may still be acquired at once.
         left: u64,
     },
-    /// To a taking that was not: nothing was taken.
+    /// To one that was not: nothing was acquired.
     Later {
         /// Milliseconds after which it is worth asking again.
         retry_after: u64,
@@ -543,7 +543,7 @@ impl<'a> Reply<'a> {
             BATCH => Reply::Batch(BatchReplies::read(&mut reader)?),
             PAGE => Reply::Page(Page::read(&mut reader)?),
             COUNTED => Reply::Counted { value: reader.i64("number")?, created: flags == 1 },
-            TAKEN => Reply::Taken { left: reader.u64("amount left")? },
+            RATE_ACQUIRED => Reply::RateAcquired { left: reader.u64("amount left")? },
             GRANTED => {
                 Reply::Granted { token: reader.u64("fencing token")?, ends_in: reader.u64("time")? }
             }
@@ -584,7 +584,7 @@ impl<'a> Reply<'a> {
             Reply::Batch(_) => BATCH,
             Reply::Page(_) => PAGE,
             Reply::Counted { .. } => COUNTED,
-            Reply::Taken { .. } => TAKEN,
+            Reply::RateAcquired { .. } => RATE_ACQUIRED,
             Reply::Later { .. } => LATER,
             Reply::Granted { .. } => GRANTED,
             Reply::Held { .. } => HELD,
@@ -627,7 +627,7 @@ impl<'a> Reply<'a> {
                 welcome.nodes.write(out);
             }
             Reply::Opened { largest_value: number, .. }
-            | Reply::Taken { left: number }
+            | Reply::RateAcquired { left: number }
             | Reply::Later { retry_after: number } => out.extend_from_slice(&number.to_le_bytes()),
             Reply::InvalidatedKey { key: text } | Reply::InvalidatedTag { tag: text } => {
                 out.extend_from_slice(text.as_bytes());

@@ -19,7 +19,7 @@ const BATCH: u8 = 0x14;
 const LIST: u8 = 0x15;
 const INVALIDATE_TAG: u8 = 0x16;
 const ADD: u8 = 0x17;
-const TAKE: u8 = 0x18;
+const ACQUIRE_RATE: u8 = 0x18;
 
 const LOCK: u8 = 0x20;
 const RENEW: u8 = 0x21;
@@ -170,8 +170,8 @@ pub enum Request<'a> {
         /// The lifetime of a counter that this creates; `None` for the namespace's.
         lifetime: Option<Lifetime>,
     },
-    /// Takes from an allowance.
-    Take {
+    /// Acquires from a rate limit.
+    AcquireRate {
         /// Its key.
         key: &'a str,
         /// How much.
@@ -412,7 +412,7 @@ impl<'a> Request<'a> {
                 lifetime: lifetime_if((kind, flags), &mut reader)?,
                 key: key(reader.rest_text("key")?)?,
             },
-            TAKE => Request::Take {
+            ACQUIRE_RATE => Request::AcquireRate {
                 amount: reader.u64("amount")?,
                 rate: Rate {
                     count: reader.u64("rate")?,
@@ -479,7 +479,7 @@ impl<'a> Request<'a> {
             Request::List { .. } => LIST,
             Request::InvalidateTag { .. } => INVALIDATE_TAG,
             Request::Add { .. } => ADD,
-            Request::Take { .. } => TAKE,
+            Request::AcquireRate { .. } => ACQUIRE_RATE,
             Request::Lock { .. } => LOCK,
             Request::Renew { .. } => RENEW,
             Request::Release { .. } => RELEASE,
@@ -565,7 +565,7 @@ impl<'a> Request<'a> {
                 }
                 out.extend_from_slice(key.as_bytes());
             }
-            Request::Take { key, amount, rate } => {
+            Request::AcquireRate { key, amount, rate } => {
                 for number in [*amount, rate.count, rate.period, rate.burst] {
                     out.extend_from_slice(&number.to_le_bytes());
                 }

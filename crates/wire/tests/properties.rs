@@ -59,7 +59,7 @@ proptest! {
         survives(Request::Batch(verax_wire::BatchOperations::of(&operations)), frame);
         survives(Request::SetLifetime { key: &key, lifetime }, frame);
         survives(Request::Add { key: &key, amount, lifetime }, frame);
-        survives(Request::Take { key: &key, amount: take, rate: Rate { count, period, burst } }, frame);
+        survives(Request::AcquireRate { key: &key, amount: take, rate: Rate { count, period, burst } }, frame);
         let (name, owner, (hold, wait, token)) = (&*key, &*media_type, (count, period, burst));
         survives(Request::Lock { name, owner, hold, wait, ends_with_connection: bits.0 }, frame);
         survives(Request::Renew { name, token, hold }, frame);

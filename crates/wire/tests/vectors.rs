@@ -98,7 +98,7 @@ fn requests() -> Vec<(u16, u32, Request<'static>)> {
         (
             1,
             19,
-            Request::Take {
+            Request::AcquireRate {
                 key: "quay-7",
                 amount: 2,
                 rate: Rate { count: 10, period: 1_000, burst: 20 },
@@ -231,7 +231,7 @@ fn replies() -> Vec<(u16, u32, Reply<'static>)> {
         (1, 14, Reply::Batch(BatchReplies::of(&RESULTS))),
         (1, 15, Reply::Page(Page::of("4-0", &ENTRIES))),
         (1, 17, Reply::Counted { value: -3, created: true }),
-        (1, 19, Reply::Taken { left: 18 }),
+        (1, 19, Reply::RateAcquired { left: 18 }),
         (1, 19, Reply::Later { retry_after: 250 }),
         (1, 20, Reply::Granted { token: 0x1_0000_0001, ends_in: 30_000 }),
         (1, 24, Reply::Held { token: 0x1_0000_0001, ends_in: 29_000, waiting: 3, owner: "desk 1" }),

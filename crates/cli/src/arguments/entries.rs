@@ -1,4 +1,4 @@
-//! What can be typed about entries, counters and allowances.
+//! What can be typed about entries, counters and rate limits.
 
 use std::path::PathBuf;
 use std::time::Duration;
@@ -115,12 +115,12 @@ pub(crate) enum CounterCommand {
 }
 
 #[derive(Debug, Subcommand)]
-pub(crate) enum AllowanceCommand {
-    /// Take from an allowance, if there is enough
-    Take {
+pub(crate) enum RateLimitCommand {
+    /// Acquire from a rate limit, if there is enough
+    Acquire {
         #[command(flatten)]
         entry: EntryName,
-        /// How much to take; 0 looks without taking
+        /// How much to acquire; 0 looks without acquiring
         #[arg(default_value_t = 1)]
         amount: u64,
         /// How much comes back in each period
@@ -129,7 +129,7 @@ pub(crate) enum AllowanceCommand {
         /// The period
         #[arg(long, value_parser = length_of_time, value_name = "TIME", default_value = "1s")]
         period: Duration,
-        /// How much may be taken at once; as much as the rate when left out
+        /// How much may be acquired at once; as much as the rate when left out
         #[arg(long, value_name = "N")]
         burst: Option<u64>,
     },

@@ -77,9 +77,9 @@ pub(crate) enum Command {
     /// Counters
     #[command(subcommand)]
     Counter(CounterCommand),
-    /// Allowances (rate limits)
+    /// Rate limits
     #[command(subcommand)]
-    Allowance(AllowanceCommand),
+    RateLimit(RateLimitCommand),
     /// Named locks
     #[command(subcommand)]
     Lock(LockCommand),

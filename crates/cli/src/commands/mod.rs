@@ -1,13 +1,18 @@
 //! Everything that talks to a running Verax.
 
 mod administration;
+mod batches;
+mod counters;
 mod drills;
 mod entries;
+mod keys;
+mod lifetimes;
 mod load;
 mod load_view;
 mod locks;
-mod operations;
 mod origins;
+mod rate_limits;
+mod tags;
 mod under_lock;
 mod warm;
 mod watch;
@@ -49,12 +54,12 @@ pub(crate) async fn run(command: Command, connection: &Connection) -> Result<(),
         Command::Get(options) => entries::get(&verax, output, options).await,
         Command::Put(options) => entries::put(&verax, output, options).await,
         Command::Delete(entry) => entries::delete(&verax, output, entry).await,
-        Command::Lifetime(options) => operations::change_lifetime(&verax, output, options).await,
-        Command::Batch(options) => operations::batch(&verax, output, options).await,
-        Command::Key(options) => operations::key(output, &options),
-        Command::Tag(command) => operations::tag(&verax, output, command).await,
-        Command::Counter(command) => operations::counter(&verax, output, command).await,
-        Command::Allowance(command) => operations::allowance(&verax, output, command).await,
+        Command::Lifetime(options) => lifetimes::change_lifetime(&verax, output, options).await,
+        Command::Batch(options) => batches::batch(&verax, output, options).await,
+        Command::Key(options) => keys::key(output, &options),
+        Command::Tag(command) => tags::tag(&verax, output, command).await,
+        Command::Counter(command) => counters::counter(&verax, output, command).await,
+        Command::RateLimit(command) => rate_limits::rate_limit(&verax, output, command).await,
         Command::List(options) => entries::list(&verax, output, options).await,
         Command::Show(entry) => entries::show(&verax, output, entry).await,
         Command::Clear(options) => entries::clear(&verax, output, options).await,

@@ -24,7 +24,7 @@ use crate::answer::Source;
 use crate::connection::Client;
 use crate::entries::{LifetimeOptions, PutCondition, PutOptions};
 use crate::error::ClientError;
-use crate::operations::{Rate, Taken};
+use crate::rate_limits::{Rate, RateLimitOutcome};
 
 pub(super) struct Inner {
     pub(super) tenant: String,
@@ -529,21 +529,26 @@ impl Cache {
         }
     }
 
-    /// Takes from an allowance, if there is enough.
+    /// Acquires from a rate limit, if there is enough.
     ///
     /// # Errors
     /// [`ClientError`]; a rate that cannot be, or more than the burst, is the problem `invalid`.
-    pub async fn take(&self, key: &str, amount: u64, rate: Rate) -> Result<Taken, ClientError> {
+    pub async fn acquire_rate(
+        &self,
+        key: &str,
+        amount: u64,
+        rate: Rate,
+    ) -> Result<RateLimitOutcome, ClientError> {
         let rate = verax_wire::Rate {
             count: rate.count,
             period: milliseconds(rate.period),
             burst: rate.burst,
         };
-        let raw = self.ask(Request::Take { key: checked(key)?, amount, rate }).await?;
+        let raw = self.ask(Request::AcquireRate { key: checked(key)?, amount, rate }).await?;
         match raw.reply()? {
-            Reply::Taken { left } => Ok(Taken::Allowed { left }),
+            Reply::RateAcquired { left } => Ok(RateLimitOutcome::Allowed { left }),
             Reply::Later { retry_after } => {
-                Ok(Taken::Later { retry_after: Duration::from_millis(retry_after) })
+                Ok(RateLimitOutcome::Later { retry_after: Duration::from_millis(retry_after) })
             }
             _ => Err(unexpected()),
         }

@@ -14,12 +14,11 @@
 //! * Clearing a namespace or invalidating a tag takes the same short time however many entries are
 //!   concerned; their memory comes back by [`Store::tidy`].
 
-mod allowance;
 // The header of every entry is worth it; the module says why each step is sound.
 #[allow(unsafe_code)]
 mod blob;
 mod bound;
-mod counter;
+mod counters;
 mod extra;
 mod found;
 mod index;
@@ -28,6 +27,7 @@ mod memory;
 mod order;
 mod partition;
 mod precondition;
+mod rate_limits;
 mod room;
 mod shard;
 mod slots;
@@ -39,8 +39,10 @@ use crate::entry::EntryRevision;
 use crate::key::NamespaceId;
 use crate::time::Timestamp;
 
-pub use allowance::{InvalidRate, LARGEST_COUNT, LONGEST_PERIOD, Rate, TakeError, Taken};
-pub use counter::{AddError, Counted};
+pub use rate_limits::{
+    InvalidRate, LARGEST_COUNT, LONGEST_PERIOD, Rate, RateLimitError, RateLimitOutcome,
+};
+pub use counters::{AddError, Counted};
 pub use found::Found;
 pub use listing::{InvalidPosition, Listed, Listing, Position};
 pub use partition::{Partition, Visited};

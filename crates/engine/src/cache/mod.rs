@@ -1,11 +1,12 @@
 //! Reading, storing and refilling entries.
 
-mod batch;
+mod batches;
 mod change;
+mod counters;
 mod entries;
 mod invalidation;
-mod numbers;
 mod permits;
+mod rate_limits;
 mod read;
 mod refill;
 mod tags;
@@ -18,7 +19,7 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 use verax_core::guard::RefillLimits;
 use verax_core::{Key, NamespaceId, RefillTable, Store};
 
-pub use batch::{BatchAccess, LARGEST_BATCH, Operation, Outcome};
+pub use batches::{BatchAccess, LARGEST_BATCH, Operation, Outcome};
 pub use entries::{LARGEST_PAGE, PutRequest};
 pub(crate) use invalidation::Watchers;
 pub use invalidation::{Invalidated, InvalidationWatch};

@@ -19,7 +19,7 @@ use crate::{
     info(title = "Verax", description = "A shared cache as a service."),
     paths(
         entries::read, entries::put, entries::change_lifetime, entries::delete, entries::list, entries::clear,
-        operations::batch, operations::invalidate_tag, operations::add, operations::take,
+        batches::batch, tags::invalidate, counters::add, rate_limits::acquire,
         permits::claim, permits::give_back, permits::list,
         locks::claim, locks::look, locks::renew, locks::release, locks::list,
         administration::tenants, administration::create_tenant, administration::delete_tenant,

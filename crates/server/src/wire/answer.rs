@@ -9,7 +9,7 @@ use tokio::io::{AsyncRead, AsyncWrite};
 use verax_control::ControlError;
 use verax_core::entry::MediaType;
 use verax_core::lifetime::CacheControl;
-use verax_core::store::{AddError, Position, TakeError, Taken, Visited};
+use verax_core::store::{AddError, Position, RateLimitError, RateLimitOutcome, Visited};
 use verax_core::{EntityTag, EntryRevision, Freshness, Key, Precondition, Timestamp};
 use verax_engine::cache::{
     Answer, BatchAccess, Cached, Operation, Outcome, PutRequest, ReadOptions, Source, Stored,
@@ -26,7 +26,8 @@ use verax_wire::{
 
 use super::connection::{Connection, Opened};
 use super::failure::Failure;
-use super::guards::{LockAsked, PermitAsked};
+use super::locks::LockAsked;
+use super::permits::PermitAsked;
 use super::outbox::{Encoded, Outbox};
 
 /// Hits that one read brought, counted together: the clock is read and the counters are touched once.
@@ -60,6 +61,10 @@ impl Hits {
         let each = took / u32::try_from(fresh + stale).unwrap_or(1).max(1);
         reader.count_hits(fresh, stale, each);
     }
+}
+
+pub(super) fn milliseconds(time: Duration) -> u64 {
+    u64::try_from(time.as_millis()).unwrap_or(u64::MAX)
 }
 
 pub(super) fn key(text: &str) -> Result<Key, Failure> {
@@ -251,17 +256,17 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                 self.outbox.add(frame, &reply);
                 Ok(())
             }
-            Request::Take { key: text, amount, rate } => {
+            Request::AcquireRate { key: text, amount, rate } => {
                 let period = Duration::from_millis(rate.period);
                 let rate = verax_core::store::Rate::new(rate.count, period, rate.burst);
                 let rate = rate.map_err(Failure::invalid)?;
-                let taken = opened.writes()?.take(&key(text)?, amount, rate);
-                let reply = match taken {
-                    Ok(Taken::Allowed { left }) => Reply::Taken { left },
-                    Ok(Taken::Later { retry_after }) => {
+                let acquired = opened.writes()?.acquire_rate(&key(text)?, amount, rate);
+                let reply = match acquired {
+                    Ok(RateLimitOutcome::Allowed { left }) => Reply::RateAcquired { left },
+                    Ok(RateLimitOutcome::Later { retry_after }) => {
                         Reply::Later { retry_after: retry_after.as_millis() as u64 }
                     }
-                    Err(error @ TakeError::NotAnAllowance) => {
+                    Err(error @ RateLimitError::NotARateLimit) => {
                         return Err(Failure::new(FailureCode::WrongKind, error.to_string()));
                     }
                     Err(error) => return Err(Failure::invalid(error)),

@@ -394,6 +394,14 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         self.peer.as_ref().map_or_else(String::new, |peer| peer.caller.who().to_owned())
     }
 
+    /// Who asks for something, in words: what the request says, else who the peer is.
+    pub(super) fn owner(&self, given: &str) -> String {
+        match given {
+            "" => self.who(),
+            given => given.to_owned(),
+        }
+    }
+
     pub(super) fn fail(&mut self, frame: Frame, failure: &Failure) {
         self.outbox.add(frame, &failure.reply());
     }

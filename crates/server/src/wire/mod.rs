@@ -8,9 +8,10 @@ mod answer;
 mod arrival;
 mod connection;
 mod failure;
-mod guards;
+mod locks;
 mod nodes;
 mod outbox;
+mod permits;
 
 use std::sync::Arc;
 use std::time::Duration;

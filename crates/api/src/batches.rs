@@ -1,4 +1,4 @@
-//! Batches, counters and allowances.
+//! Batches.
 
 use serde::{Deserialize, Serialize};
 
@@ -115,61 +115,4 @@ pub struct BatchFound {
     pub age_seconds: f64,
     /// Where it came from, as in the `Cache-Status` field.
     pub cache_status: String,
-}
-
-/// Asks to add to a counter.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
-#[serde(deny_unknown_fields)]
-pub struct AddRequest {
-    /// What to add; negative to subtract.
-    pub add: i64,
-    /// The lifetime of a counter that this creates, as in the `Cache-Control` field; the
-    /// namespace's when absent.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub cache_control: Option<String>,
-}
-
-/// A counter after an addition.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
-pub struct Counter {
-    /// Its number now.
-    pub value: i64,
-    /// Whether this addition created it.
-    pub created: bool,
-}
-
-/// Asks to take from an allowance.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
-#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
-#[serde(deny_unknown_fields)]
-pub struct TakeRequest {
-    /// How much to take; 1 when absent, and 0 looks without taking.
-    #[serde(default = "one")]
-    pub take: u64,
-    /// How much comes back in each period.
-    pub rate: u64,
-    /// The period; 1 second when absent.
-    #[serde(default = "second")]
-    pub period_seconds: f64,
-    /// How much may be taken at once; as much as `rate` when absent.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub burst: Option<u64>,
-}
-
-const fn one() -> u64 {
-    1
-}
-
-const fn second() -> f64 {
-    1.0
-}
-
-/// What is left of an allowance after something was taken.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
-pub struct Allowance {
-    /// How much may still be taken at once.
-    pub left: u64,
 }

@@ -1,7 +1,7 @@
 //! Counters: whole numbers that are added to in the store.
 
 use super::partition::Partition;
-use crate::entry::{ALLOWANCE_TYPE, Entry};
+use crate::entry::{RATE_LIMIT_TYPE, Entry};
 use crate::key::Key;
 use crate::lifetime::{Freshness, Lifetime};
 use crate::time::Timestamp;
@@ -52,7 +52,7 @@ impl Partition {
         let added = self.update(key, now, |there| {
             let there = there.filter(|t| matches!(t.found.freshness(), Freshness::Fresh(_)));
             let (before, entry) = match there.map(|there| &there.found) {
-                Some(found) if found.media_type().as_str() == ALLOWANCE_TYPE => {
+                Some(found) if found.media_type().as_str() == RATE_LIMIT_TYPE => {
                     return Err(AddError::NotANumber);
                 }
                 Some(found) => {
@@ -99,15 +99,15 @@ mod tests {
     }
 
     #[test]
-    fn nothing_can_be_added_to_an_allowance() {
+    fn nothing_can_be_added_to_a_rate_limit() {
         let (store, now) = (Store::new(1 << 20), Timestamp::from_millis(1_000));
         let partition = store.open(NamespaceId(1), Quota::default());
         let key = Key::new("quay-7").unwrap();
         let rate = crate::store::Rate::new(10, Duration::from_secs(60), 2).unwrap();
-        partition.take(&key, 2, rate, now).unwrap();
+        partition.acquire_rate(&key, 2, rate, now).unwrap();
         assert_eq!(partition.add(&key, 1, MINUTE, now), Err(AddError::NotANumber));
-        let taken = partition.take(&key, 1, rate, now).unwrap();
-        assert!(matches!(taken, crate::store::Taken::Later { .. }), "it is as it was: {taken:?}");
+        let taken = partition.acquire_rate(&key, 1, rate, now).unwrap();
+        assert!(matches!(taken, crate::store::RateLimitOutcome::Later { .. }), "it is as it was: {taken:?}");
     }
 
     const MINUTE: Lifetime = Lifetime::of(Duration::from_secs(60));

@@ -1,18 +1,18 @@
-//! Allowances: how much may be taken from a key in a time (rate limits).
+//! Rate limits: how much may be acquired from a key in a time.
 //!
 //! The generic cell rate algorithm (ITU-T I.371, annex A) keeps one number for each key, the
-//! theoretical arrival time: the moment at which the allowance would be full again. Taking moves it
+//! theoretical arrival time: the moment at which the rate limit would be full again. Acquiring moves it
 //! into the future; it may lie no further ahead than the burst allows.
 
 use std::time::Duration;
 
 use super::partition::Partition;
-use crate::entry::{ALLOWANCE_TYPE, Entry};
+use crate::entry::{RATE_LIMIT_TYPE, Entry};
 use crate::key::Key;
 use crate::lifetime::Lifetime;
 use crate::time::Timestamp;
 
-/// How fast an allowance refills, and how much it holds.
+/// How fast a rate limit refills, and how much it holds.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Rate {
     count: u64,
@@ -41,7 +41,7 @@ pub enum InvalidRate {
 }
 
 impl Rate {
-    /// `count` in each `period`, of which `burst` may be taken at once.
+    /// `count` in each `period`, of which `burst` may be acquired at once.
     ///
     /// # Errors
     /// [`InvalidRate`] names the part that is out of range.
@@ -69,58 +69,58 @@ impl Rate {
     }
 }
 
-/// What became of an attempt to take.
+/// What became of an attempt to acquire.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Taken {
-    /// It was taken; this much is left to take at once.
+pub enum RateLimitOutcome {
+    /// It was acquired; this much is left to acquire at once.
     Allowed {
         /// How much is left.
         left: u64,
     },
-    /// Nothing was taken: it is worth asking again after this time.
+    /// Nothing was acquired: it is worth asking again after this time.
     Later {
-        /// The time until as much as was asked for may be taken.
+        /// The time until as much as was asked for may be acquired.
         retry_after: Duration,
     },
 }
 
-/// Why an attempt to take can never succeed.
+/// Why an attempt to acquire can never succeed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
-pub enum TakeError {
+pub enum RateLimitError {
     /// More than the burst was asked for.
-    #[error("{amount} can never be taken at once: the burst is {burst}")]
+    #[error("{amount} can never be acquired at once: the burst is {burst}")]
     MoreThanBurst {
         /// What was asked for.
         amount: u64,
-        /// The most that can be taken at once.
+        /// The most that can be acquired at once.
         burst: u64,
     },
-    /// What is stored under the key is no allowance.
-    #[error("the entry is not an allowance: delete it first or choose another key")]
-    NotAnAllowance,
+    /// What is stored under the key is no rate limit.
+    #[error("the entry is not a rate limit: delete it first or choose another key")]
+    NotARateLimit,
 }
 
 impl Partition {
-    /// Takes from an allowance in one step, if there is enough. A missing one is full; so is one
+    /// Acquires from a rate limit in one step, if there is enough. A missing one is full; so is one
     /// that was evicted, since any entry may vanish at any time.
     ///
     /// # Errors
-    /// [`TakeError`] when it can never succeed.
-    pub fn take(
+    /// [`RateLimitError`] when it can never succeed.
+    pub fn acquire_rate(
         &self,
         key: &Key,
         amount: u64,
         rate: Rate,
         now: Timestamp,
-    ) -> Result<Taken, TakeError> {
+    ) -> Result<RateLimitOutcome, RateLimitError> {
         if amount > rate.burst {
-            return Err(TakeError::MoreThanBurst { amount, burst: rate.burst });
+            return Err(RateLimitError::MoreThanBurst { amount, burst: rate.burst });
         }
         let moment = u128::from(now.as_millis()) * 1_000_000;
         let outcome = self.update(key, now, |there| {
             let full_at = match there.map(|there| &there.found) {
                 Some(found) => arrival(found.media_type().as_str(), found.value())
-                    .ok_or(Refused::Never(TakeError::NotAnAllowance))?,
+                    .ok_or(Refused::Never(RateLimitError::NotARateLimit))?,
                 None => moment,
             };
             let taken_until = full_at.max(moment) + rate.time_of(amount);
@@ -129,18 +129,18 @@ impl Partition {
                 return Err(Refused::Later(taken_until - latest));
             }
             let left = rate.amount_in(latest - taken_until);
-            // An entry whose time is over is a full allowance, so it needs no longer life.
+            // An entry whose time is over is a full rate limit, so it needs no longer life.
             let lifetime = Lifetime::of(Duration::from_millis(
                 (taken_until - moment).div_ceil(1_000_000) as u64,
             ));
-            let entry = Entry::new(taken_until.to_string(), ALLOWANCE_TYPE, lifetime, now);
-            Ok((self.made(key, &entry), Taken::Allowed { left }))
+            let entry = Entry::new(taken_until.to_string(), RATE_LIMIT_TYPE, lifetime, now);
+            Ok((self.made(key, &entry), RateLimitOutcome::Allowed { left }))
         });
         match outcome {
             Ok(taken) => Ok(taken.made),
             Err(Refused::Later(nanoseconds)) => {
                 let milliseconds = nanoseconds.div_ceil(1_000_000) as u64;
-                Ok(Taken::Later { retry_after: Duration::from_millis(milliseconds) })
+                Ok(RateLimitOutcome::Later { retry_after: Duration::from_millis(milliseconds) })
             }
             Err(Refused::Never(error)) => Err(error),
         }
@@ -149,13 +149,13 @@ impl Partition {
 
 enum Refused {
     Later(u128),
-    Never(TakeError),
+    Never(RateLimitError),
 }
 
-/// The theoretical arrival time that an allowance's entry holds, in nanoseconds.
+/// The theoretical arrival time that a rate limit's entry holds, in nanoseconds.
 fn arrival(media_type: &str, value: &[u8]) -> Option<u128> {
     let text = std::str::from_utf8(value).ok()?;
-    (media_type == ALLOWANCE_TYPE).then(|| text.parse().ok())?
+    (media_type == RATE_LIMIT_TYPE).then(|| text.parse().ok())?
 }
 
 #[cfg(test)]
@@ -176,13 +176,13 @@ mod tests {
         let partition = store.open(NamespaceId(1), Quota::default());
         let key = Key::new("quay-7").unwrap();
         let rate = Rate::new(10, Duration::from_secs(1), 3).unwrap();
-        let take = |amount, now| partition.take(&key, amount, rate, at(now)).unwrap();
-        assert_eq!(take(2, 0), Taken::Allowed { left: 1 });
-        assert_eq!(take(1, 0), Taken::Allowed { left: 0 });
-        assert_eq!(take(1, 0), Taken::Later { retry_after: Duration::from_millis(100) });
-        assert_eq!(take(1, 99), Taken::Later { retry_after: Duration::from_millis(1) });
-        assert_eq!(take(1, 100), Taken::Allowed { left: 0 });
-        assert_eq!(take(3, 400), Taken::Allowed { left: 0 });
+        let take = |amount, now| partition.acquire_rate(&key, amount, rate, at(now)).unwrap();
+        assert_eq!(take(2, 0), RateLimitOutcome::Allowed { left: 1 });
+        assert_eq!(take(1, 0), RateLimitOutcome::Allowed { left: 0 });
+        assert_eq!(take(1, 0), RateLimitOutcome::Later { retry_after: Duration::from_millis(100) });
+        assert_eq!(take(1, 99), RateLimitOutcome::Later { retry_after: Duration::from_millis(1) });
+        assert_eq!(take(1, 100), RateLimitOutcome::Allowed { left: 0 });
+        assert_eq!(take(3, 400), RateLimitOutcome::Allowed { left: 0 });
     }
 
     #[test]
@@ -191,12 +191,12 @@ mod tests {
         let partition = store.open(NamespaceId(1), Quota::default());
         let key = Key::new("k").unwrap();
         let rate = Rate::new(1, Duration::from_secs(1), 3).unwrap();
-        let error = partition.take(&key, 4, rate, at(0)).unwrap_err();
-        assert_eq!(error, TakeError::MoreThanBurst { amount: 4, burst: 3 });
+        let error = partition.acquire_rate(&key, 4, rate, at(0)).unwrap_err();
+        assert_eq!(error, RateLimitError::MoreThanBurst { amount: 4, burst: 3 });
         let entry =
             Entry::new("[]", "application/json", Lifetime::of(Duration::from_secs(9)), at(0));
         partition.put(&key, &entry, Precondition::Always, at(0)).unwrap();
-        assert_eq!(partition.take(&key, 1, rate, at(0)), Err(TakeError::NotAnAllowance));
+        assert_eq!(partition.acquire_rate(&key, 1, rate, at(0)), Err(RateLimitError::NotARateLimit));
         assert!(Rate::new(0, Duration::from_secs(1), 1).is_err());
         assert!(Rate::new(1, Duration::ZERO, 1).is_err());
         assert!(Rate::new(1, Duration::from_secs(1), 0).is_err());
@@ -217,15 +217,15 @@ mod tests {
             for (wait, amount) in steps {
                 now += wait;
                 let amount = amount.min(burst);
-                match partition.take(&key, amount, rate, at(now)).unwrap() {
-                    Taken::Allowed { left } => {
+                match partition.acquire_rate(&key, amount, rate, at(now)).unwrap() {
+                    RateLimitOutcome::Allowed { left } => {
                         prop_assert!(left <= burst);
                         allowed.push((now, amount));
                     }
-                    Taken::Later { retry_after } => {
+                    RateLimitOutcome::Later { retry_after } => {
                         now += retry_after.as_millis() as u64;
-                        let again = partition.take(&key, amount, rate, at(now)).unwrap();
-                        prop_assert!(matches!(again, Taken::Allowed { .. }), "told to come back for nothing");
+                        let again = partition.acquire_rate(&key, amount, rate, at(now)).unwrap();
+                        prop_assert!(matches!(again, RateLimitOutcome::Allowed { .. }), "told to come back for nothing");
                         allowed.push((now, amount));
                     }
                 }

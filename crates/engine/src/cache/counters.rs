@@ -1,8 +1,8 @@
-//! Counters and allowances: what services keep in a shared cache besides values.
+//! Counters: whole numbers that services share.
 
 use verax_core::Key;
 use verax_core::lifetime::CacheControl;
-use verax_core::store::{AddError, Counted, Rate, TakeError, Taken};
+use verax_core::store::{AddError, Counted};
 
 use super::change::Tried;
 use super::waiter::Told;
@@ -25,20 +25,5 @@ impl Writer {
             partition.add(key, amount, lifetime, now).map(Tried::Changed)
         };
         self.change(key, ChangeKind::Put, add, |_| Told::AskAgain)
-    }
-
-    /// Takes from an allowance in one step, if there is enough.
-    ///
-    /// # Errors
-    /// [`TakeError`] when it can never succeed.
-    pub fn take(&self, key: &Key, amount: u64, rate: Rate) -> Result<Taken, TakeError> {
-        let take = |partition: &verax_core::Partition, now| {
-            let taken = partition.take(key, amount, rate, now)?;
-            Ok(match taken {
-                Taken::Allowed { .. } => Tried::Changed(taken),
-                Taken::Later { .. } => Tried::Unchanged(taken),
-            })
-        };
-        self.change(key, ChangeKind::Put, take, |_| Told::AskAgain)
     }
 }

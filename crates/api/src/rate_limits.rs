@@ -1,0 +1,37 @@
+//! Rate limits.
+
+use serde::{Deserialize, Serialize};
+
+/// Asks to acquire from a rate limit.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct AcquireRequest {
+    /// How much to acquire; 1 when absent, and 0 looks without acquiring.
+    #[serde(default = "one")]
+    pub acquire: u64,
+    /// How much comes back in each period.
+    pub rate: u64,
+    /// The period; 1 second when absent.
+    #[serde(default = "second")]
+    pub period_seconds: f64,
+    /// How much may be acquired at once; as much as `rate` when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub burst: Option<u64>,
+}
+
+const fn one() -> u64 {
+    1
+}
+
+const fn second() -> f64 {
+    1.0
+}
+
+/// What is left of a rate limit after something was acquired.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct RateLimit {
+    /// How much may still be acquired at once.
+    pub left: u64,
+}

@@ -1,0 +1,29 @@
+//! Lifetimes of entries over HTTP.
+
+use reqwest::Method;
+use reqwest::header::CACHE_CONTROL;
+
+use crate::entries::{LifetimeOptions, Namespace};
+use crate::error::ClientError;
+
+impl Namespace {
+    /// Gives an entry another lifetime, counted from now; returns whether there is such an entry.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn set_lifetime(
+        &self,
+        key: &str,
+        lifetime: LifetimeOptions,
+    ) -> Result<bool, ClientError> {
+        let mut request = self.client().request(Method::PATCH, self.of_key("entries", key)?);
+        if let Some(field) = lifetime.field() {
+            request = request.header(CACHE_CONTROL, field);
+        }
+        match self.client().send(request).await {
+            Ok(_) => Ok(true),
+            Err(error) if error.problem() == Some("miss") => Ok(false),
+            Err(error) => Err(error),
+        }
+    }
+}

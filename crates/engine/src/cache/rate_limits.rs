@@ -1,0 +1,31 @@
+//! Rate limits that services share.
+
+use verax_core::Key;
+use verax_core::store::{Rate, RateLimitError, RateLimitOutcome};
+
+use super::change::Tried;
+use super::waiter::Told;
+use crate::events::ChangeKind;
+use crate::handle::Writer;
+
+impl Writer {
+    /// Acquires from a rate limit in one step, if there is enough.
+    ///
+    /// # Errors
+    /// [`RateLimitError`] when it can never succeed.
+    pub fn acquire_rate(
+        &self,
+        key: &Key,
+        amount: u64,
+        rate: Rate,
+    ) -> Result<RateLimitOutcome, RateLimitError> {
+        let acquire = |partition: &verax_core::Partition, now| {
+            let outcome = partition.acquire_rate(key, amount, rate, now)?;
+            Ok(match outcome {
+                RateLimitOutcome::Allowed { .. } => Tried::Changed(outcome),
+                RateLimitOutcome::Later { .. } => Tried::Unchanged(outcome),
+            })
+        };
+        self.change(key, ChangeKind::Put, acquire, |_| Told::AskAgain)
+    }
+}

@@ -1,0 +1,95 @@
+//! Answering requests about refill permits.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use tokio::io::{AsyncRead, AsyncWrite};
+use verax_core::{EntryRevision, PermitNumber};
+use verax_engine::cache::{Asked, PermitRequest};
+use verax_wire::{AskFlags, Frame, Put, Reply};
+
+use super::answer::{Telling, fail, key, milliseconds, put_request, with_answer};
+use super::connection::Connection;
+use super::failure::Failure;
+use super::outbox::Encoded;
+
+/// What a request for a value or a permit says.
+pub(super) struct PermitAsked<'a> {
+    pub(super) key: &'a str,
+    pub(super) flags: AskFlags,
+    pub(super) owner: &'a str,
+    pub(super) hold: u64,
+    pub(super) wait: u64,
+}
+
+impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
+    /// Asks for a value or a permit in a task of its own, since that may wait.
+    pub(super) fn ask(&mut self, frame: Frame, asked: PermitAsked<'_>) -> Result<(), Failure> {
+        let refiller = self.opened(frame.namespace)?.refills()?;
+        let (service, key) = (Arc::clone(&self.service), key(asked.key)?);
+        let request = PermitRequest {
+            owner: self.owner(asked.owner).into(),
+            wait: Duration::from_millis(asked.wait),
+            hold: Duration::from_millis(asked.hold),
+            stale: asked.flags.stale,
+            refresh: asked.flags.refresh,
+            access: self.access(),
+        };
+        let replies = self.replies.clone();
+        let telling = Telling { details: asked.flags.details, revision: false };
+        self.carry_out(frame, async move {
+            let mut encoded = Encoded::default();
+            let answer = refiller.ask(&key, request).await.and_then(|asked| {
+                if let Asked::Value(answer) = &asked {
+                    encoded.place = replies.reserve_all(answer.size())?;
+                    encoded.place.join(refiller.in_flight().reserve_all(answer.size())?);
+                }
+                Ok(asked)
+            });
+            match answer {
+                Ok(Asked::Value(answer)) => with_answer(&service, &answer, telling, |value| {
+                    Reply::Value(value).encode(frame, &mut encoded.frames);
+                }),
+                Ok(Asked::Permit(permit)) => {
+                    let ends_in = milliseconds(permit.ends_at.since(service.engine().now()));
+                    let reply = Reply::Permit { permit: permit.number.0, ends_in };
+                    reply.encode(frame, &mut encoded.frames);
+                }
+                Ok(Asked::Later(time)) => {
+                    let reply = Reply::Later { retry_after: milliseconds(time) };
+                    reply.encode(frame, &mut encoded.frames);
+                }
+                Err(error) => fail(frame, &error.into(), &mut encoded.frames),
+            }
+            encoded
+        })
+    }
+
+    pub(super) fn put_with_permit(
+        &mut self,
+        frame: Frame,
+        permit: u64,
+        put: &Put<'_>,
+    ) -> Result<(), Failure> {
+        let writer = self.opened(frame.namespace)?.writes()?;
+        let (key, number) = (key(put.key)?, PermitNumber(permit));
+        let entry = writer.store_with_permit(&key, number, put_request(put)?)?;
+        let revision = entry.revision.filter(|_| put.tell_revision).map(EntryRevision::number);
+        self.outbox.add(frame, &Reply::Done { was_there: false, revision });
+        Ok(())
+    }
+
+    pub(super) fn give_back(
+        &mut self,
+        frame: Frame,
+        text: &str,
+        permit: u64,
+        fail_all: bool,
+    ) -> Result<(), Failure> {
+        let writer = self.opened(frame.namespace)?.writes()?;
+        let number = PermitNumber(permit);
+        writer.give_back_permit(&key(text)?, number, !fail_all)?;
+        self.outbox.add(frame, &Reply::done(true));
+        Ok(())
+    }
+}
