@@ -15,7 +15,7 @@ pub struct BatchRequest {
     pub operations: Vec<BatchOperation>,
 }
 
-/// One operation of a batch.
+/// One operation of a batch. One that cannot be, such as a get of an empty key, fails in its place.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case", deny_unknown_fields)]
@@ -55,8 +55,8 @@ pub struct BatchPut {
     /// The value.
     #[serde(flatten)]
     pub value: BatchValue,
-    /// Its media type; `text/plain; charset=utf-8` for a text and `application/octet-stream` for bytes
-    /// when absent.
+    /// Its media type; `text/plain; charset=utf-8` for a text and `application/octet-stream` for
+    /// bytes when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub media_type: Option<String>,
     /// The lifetime, as in the `Cache-Control` field; the namespace's when absent.

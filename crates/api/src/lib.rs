@@ -29,6 +29,10 @@ mod tokens;
 mod waiting;
 mod warm;
 
+pub use batches::{
+    BatchAnswer, BatchFound, BatchOperation, BatchPut, BatchRequest, BatchResult, BatchValue,
+};
+pub use counters::{AddRequest, Counter};
 pub use drills::{
     DrillEvent, DrillFigure, DrillRequest, DrillRun, DrillSide, DrillSpec, DrillTick,
 };
@@ -40,17 +44,13 @@ pub use load::{
 pub use locks::{Lock, LockClaim, LockEvent, LockHold, LockHolder, LockInLine, LockRenewal, Locks};
 pub use moment::moment;
 pub use object::Object;
-pub use batches::{
-    BatchAnswer, BatchFound, BatchOperation, BatchPut, BatchRequest, BatchResult, BatchValue,
-};
-pub use counters::{AddRequest, Counter};
-pub use rate_limits::{AcquireRequest, RateLimit};
 pub use origins::{
     CreateOrigin, Endpoint, Guard, GuardChange, Origin, OriginChange, Pool, PoolChange, Sql,
     SqlChange,
 };
 pub use permits::{PermitClaim, PermitGrant, PermitInUse, Permits, RefillEvent};
 pub use problem::Problem;
+pub use rate_limits::{AcquireRequest, RateLimit};
 pub use tenants::{
     ActivityItem, CreateNamespace, CreateTenant, InvalidSeconds, Namespace, OriginChoice, Policy,
     PolicyChange, Tenant, Usage, duration_of,

@@ -25,8 +25,8 @@ pub struct NamespaceSample {
     pub name: String,
     /// Reads per second.
     pub reads_per_second: f64,
-    /// Reads that were hits, stale copies and the word that there is no value included, 0 to 1; absent
-    /// without reads.
+    /// Reads that were hits, stale copies and the word that there is no value included, 0 to 1;
+    /// absent without reads.
     pub hit_ratio: Option<f64>,
     /// Hits within the window.
     pub hits: u64,
@@ -76,8 +76,8 @@ pub struct LiveSample {
     pub away: u32,
     /// The namespaces that the caller may see, by tenant and name.
     pub namespaces: Vec<NamespaceSample>,
-    /// All others together, where there are more than two hundred namespaces: those above are the busiest
-    /// then, and the largest.
+    /// All others together, where there are more than two hundred namespaces: those above are the
+    /// busiest then, and the largest.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub others: Option<NamespaceSample>,
     /// Latency of hits over all of them.

@@ -35,7 +35,8 @@ pub struct LoadProfileSpec {
     /// The shape of the keys; the namespace's key pattern when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pattern: Option<String>,
-    /// The values of each variable of the pattern; every combination is one key, most popular first.
+    /// The values of each variable of the pattern; every combination is one key, most popular
+    /// first.
     #[serde(default)]
     pub values: BTreeMap<String, WarmValues>,
     /// Concurrent clients of each lane.

@@ -10,15 +10,15 @@ use crate::object::object_or_null;
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct PoolChange {
-    /// Further servers that are alike, as `http://host:port`; the URL template's path is read from any
-    /// of them. An empty list leaves the template's own server alone.
+    /// Further servers that are alike, as `http://host:port`; the URL template's path is read from
+    /// any of them. An empty list leaves the template's own server alone.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub endpoints: Option<Vec<String>>,
     /// `round-robin`, the default, or `least-outstanding`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub balance: Option<String>,
-    /// An answer that takes longer speaks against the server that gave it, as long as another is well;
-    /// 0, the default, takes every answer in time as well.
+    /// An answer that takes longer speaks against the server that gave it, as long as another is
+    /// well; 0, the default, takes every answer in time as well.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub slow_after_ms: Option<u64>,
 }
@@ -31,8 +31,8 @@ pub struct SqlChange {
     /// One SELECT, with `:name` for each variable of the key patterns that are bound to it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub query: Option<String>,
-    /// What its result is as a value: `rows`, the default, is an array, which may be empty; `row` is the
-    /// only row as an object, and no row is no value.
+    /// What its result is as a value: `rows`, the default, is an array, which may be empty; `row`
+    /// is the only row as an object, and no row is no value.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub result: Option<String>,
     /// The most rows, 1 to 1000000; 10000 by default.
@@ -69,8 +69,8 @@ pub struct GuardChange {
 pub struct CreateOrigin {
     /// Its name within the tenant.
     pub name: String,
-    /// A URL template (RFC 6570), such as `http://127.0.0.1:8752/boards/{harbour}`, or for a query the
-    /// database, as `mysql://user@host:port/database`.
+    /// A URL template (RFC 6570), such as `http://127.0.0.1:8752/boards/{harbour}`, or for a query
+    /// the database, as `mysql://user@host:port/database`.
     pub url: String,
     /// The longest time to connect; 1000 when absent, and 10000 and 8 MiB for the other two.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -81,9 +81,9 @@ pub struct CreateOrigin {
     /// The largest response.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub largest_response_bytes: Option<u64>,
-    /// The name of the secret that opens it: all of the `Authorization` field of an HTTP service, or the
-    /// password for a database. It is read from the variable `VERAX_CREDENTIAL_NAME` or from a file of
-    /// that name, and is never in the records.
+    /// The name of the secret that opens it: all of the `Authorization` field of an HTTP service,
+    /// or the password for a database. It is read from the variable `VERAX_CREDENTIAL_NAME` or from
+    /// a file of that name, and is never in the records.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub credential: Option<String>,
     /// Further servers of an HTTP service.
@@ -229,8 +229,8 @@ pub struct Origin {
     pub open_to: Vec<String>,
     /// Its servers, one by one.
     pub endpoints: Vec<Endpoint>,
-    /// What its circuit breakers do: `closed` lets calls through to at least one server, `open` lets none
-    /// through after several failures in a row, `half-open` lets one through to see.
+    /// What its circuit breakers do: `closed` lets calls through to at least one server, `open`
+    /// lets none through after several failures in a row, `half-open` lets one through to see.
     pub breaker: String,
     /// Reads of it under way.
     pub reads_under_way: u64,

@@ -60,8 +60,8 @@ pub struct Policy {
     /// How long it is kept that the origin has no value for a key; 0 does not keep it.
     #[serde(default)]
     pub negative_max_age_seconds: f64,
-    /// How early entries are refreshed that a refill brought, as a factor in percent; 0 leaves them until
-    /// they end.
+    /// How early entries are refreshed that a refill brought, as a factor in percent; 0 leaves them
+    /// until they end.
     #[serde(default)]
     pub early_refresh_percent: u16,
     /// Whether what is written goes to the origin first.
@@ -86,8 +86,8 @@ pub struct PolicyChange {
     /// How long after max-age the previous copy may be served when the origin fails; 0 by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stale_if_error_seconds: Option<f64>,
-    /// By how much of max-age, in percent, entries that take the namespace's lifetime may end early,
-    /// 0 to 50; 0 by default.
+    /// By how much of max-age, in percent, entries that take the namespace's lifetime may end
+    /// early, 0 to 50; 0 by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub jitter_percent: Option<u8>,
     /// The largest value; 1 MiB by default.
@@ -100,17 +100,17 @@ pub struct PolicyChange {
     #[serde(default, skip_serializing_if = "Option::is_none", with = "given")]
     #[cfg_attr(feature = "openapi", schema(value_type = Option<u64>))]
     pub cap_bytes: Option<Option<u64>>,
-    /// How long it is kept that the origin has no value for a key, so that it is not asked again and
-    /// again; 0, the default, does not keep it.
+    /// How long it is kept that the origin has no value for a key, so that it is not asked again
+    /// and again; 0, the default, does not keep it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub negative_max_age_seconds: Option<f64>,
-    /// How early entries are refreshed that a refill brought, as a factor in percent, 0 to 1000: 100 is
-    /// the usual rule, in which callers refresh the likelier the nearer the end is and the longer the
-    /// last refill took; 0, the default, leaves entries until they end.
+    /// How early entries are refreshed that a refill brought, as a factor in percent, 0 to 1000:
+    /// 100 is the usual rule, in which callers refresh the likelier the nearer the end is and the
+    /// longer the last refill took; 0, the default, leaves entries until they end.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub early_refresh_percent: Option<u16>,
-    /// Whether values that callers store or delete go to the origin first, by PUT and DELETE; false by
-    /// default.
+    /// Whether values that callers store or delete go to the origin first, by PUT and DELETE; false
+    /// by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub write_through: Option<bool>,
     /// Where a missing value comes from; `null` unbinds the origin.

@@ -1,5 +1,5 @@
-//! A small HTTP/1.1 client that costs little: one request's bytes over and over, one in flight on each
-//! connection, on a thread and a runtime of its own.
+//! A small HTTP/1.1 client that costs little: one request's bytes over and over, one in flight on
+//! each connection, on a thread and a runtime of its own.
 
 use std::net::SocketAddr;
 use std::sync::Arc;

@@ -8,7 +8,7 @@ use verax_api::PolicyChange;
 use verax_control::access::Caller;
 use verax_core::access::Scope;
 use verax_core::lifetime::CacheControl;
-use verax_core::policy::LARGEST_VALUE;
+use verax_core::policy::MAX_VALUE_BYTES;
 use verax_core::{Key, Name, Precondition};
 use verax_engine::cache::{PutRequest, Written};
 use verax_engine::{EngineOptions, Reader, Writer};
@@ -53,7 +53,7 @@ impl Fixture {
             service.control().create_tenant(&caller, tenant.as_str()).await?;
             let policy = PolicyChange {
                 max_age_seconds: Some(36_000.0),
-                largest_value_bytes: Some(LARGEST_VALUE),
+                largest_value_bytes: Some(MAX_VALUE_BYTES),
                 ..PolicyChange::default()
             };
             service.control().create_namespace(&caller, &tenant, name.as_str(), &policy).await?;

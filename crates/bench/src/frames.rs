@@ -40,8 +40,8 @@ pub(crate) struct Driven {
     pub(crate) latency: LatencyCounts,
 }
 
-/// Sends requests over several connections for a time, each time as many as are in flight, and waits
-/// for their replies before it sends the next.
+/// Sends requests over several connections for a time, each time as many as are in flight, and
+/// waits for their replies before it sends the next.
 pub(crate) fn drive(
     address: SocketAddr,
     exchange: &Exchange,

@@ -3,9 +3,9 @@
 //!
 //! The service has this process to itself. Attackers and the quiet tenant have one each, which the
 //! system schedules as if they were on other machines: the attackers run when nobody else wants a
-//! processor, and the quiet tenant runs at once. Otherwise most of what it waits for is the system's
-//! choice between processes, whose slices are longer than its look-ups. So what is measured is how the
-//! service shares itself out.
+//! processor, and the quiet tenant runs at once. Otherwise most of what it waits for is the
+//! system's choice between processes, whose slices are longer than its look-ups. So what is
+//! measured is how the service shares itself out.
 
 use std::ffi::OsStr;
 use std::io::{BufRead, BufReader, Read, Write};
@@ -88,8 +88,8 @@ fn put<'a>(key: &'a str, value: &'a [u8], media_type: &'a str, tags: &'a [&'a st
     })
 }
 
-/// The first thousand bytes of a put of 16 MiB; made once, since what the attackers hold is measured
-/// with the service.
+/// The first thousand bytes of a put of 16 MiB; made once, since what the attackers hold is
+/// measured with the service.
 fn announced() -> &'static [u8] {
     static ANNOUNCED: OnceLock<Vec<u8>> = OnceLock::new();
     ANNOUNCED.get_or_init(|| {
@@ -101,8 +101,8 @@ fn announced() -> &'static [u8] {
     })
 }
 
-/// One connection of an attack, until it is cut off or its time is over. Its replies are read, unless
-/// not reading them is what it does.
+/// One connection of an attack, until it is cut off or its time is over. Its replies are read,
+/// unless not reading them is what it does.
 async fn attack(
     wire: SocketAddr,
     token: &str,
@@ -266,8 +266,8 @@ fn patient() -> CacheOptions {
     CacheOptions { timeout: Duration::from_secs(10), ..CacheOptions::default() }
 }
 
-/// The process of the quiet tenant: reads one key after the other, two hundred a second, and says the
-/// median and the p99 in nanoseconds.
+/// The process of the quiet tenant: reads one key after the other, two hundred a second, and says
+/// the median and the p99 in nanoseconds.
 pub(crate) fn quiet(orders: &str) -> Result<(), Failure> {
     let Orders { wire, time, token } = Orders::received(orders)?;
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;

@@ -1,8 +1,8 @@
 //! Benchmarks, each beside its limit, in one run.
 //!
 //! A row compares what Verax does with the least that anything could do for the same result. Both
-//! sides take turns in short rounds on the same machine, so that a machine that slows down slows both;
-//! what counts is the median of the rounds' ratios. Nothing here passes or fails.
+//! sides take turns in short rounds on the same machine, so that a machine that slows down slows
+//! both; what counts is the median of the rounds' ratios. Nothing here passes or fails.
 
 #![allow(clippy::print_stdout, clippy::print_stderr)]
 

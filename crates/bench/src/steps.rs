@@ -1,5 +1,5 @@
-//! The longest steps that hold a lock which others need: they should stay below a millisecond. What a
-//! step gives back to the system afterwards, without the lock, is part of what is measured here.
+//! The longest steps that hold a lock which others need: they should stay below a millisecond. What
+//! a step gives back to the system afterwards, without the lock, is part of what is measured here.
 //!
 //! What is taken is the processor time of the thread, so that a machine that is busy elsewhere adds
 //! nothing to it.

@@ -1,5 +1,5 @@
-//! Many callers on one cold key: how often the origin is asked, and how long after its answer the last
-//! of them has the value.
+//! Many callers on one cold key: how often the origin is asked, and how long after its answer the
+//! last of them has the value.
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};

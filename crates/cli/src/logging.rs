@@ -66,7 +66,8 @@ type ChangeFilter = Box<dyn Fn(EnvFilter) -> bool + Send + Sync>;
 /// Changes the filter of this process's log.
 static CHANGE_FILTER: OnceLock<ChangeFilter> = OnceLock::new();
 
-/// Logs by another filter from now on, which was checked with the settings; returns whether it does.
+/// Logs by another filter from now on, which was checked with the settings; returns whether it
+/// does.
 pub(crate) fn set_filter(filter: &str) -> bool {
     let (change, filter) = (CHANGE_FILTER.get(), EnvFilter::try_new(filter));
     change.zip(filter.ok()).is_some_and(|(change, filter)| change(filter))

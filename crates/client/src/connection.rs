@@ -69,7 +69,8 @@ impl Default for ClientOptions {
 }
 
 impl ClientOptions {
-    /// What `VERAX_URL`, `VERAX_WIRE_URL`, `VERAX_TOKEN` and `VERAX_CA` say, and defaults for the rest.
+    /// What `VERAX_URL`, `VERAX_WIRE_URL`, `VERAX_TOKEN` and `VERAX_CA` say, and defaults for the
+    /// rest.
     pub fn from_environment() -> Self {
         let given = |name| std::env::var(name).ok().filter(|text| !text.is_empty());
         let defaults = Self::default();
@@ -236,8 +237,8 @@ impl Client {
     }
 
     /// Sends a request; every answer is welcome. An address that cannot be reached, or where a
-    /// standby answers, has done nothing, so the next one is asked. One that does not answer may have
-    /// done it: the call fails, and the next call begins with another address.
+    /// standby answers, has done nothing, so the next one is asked. One that does not answer may
+    /// have done it: the call fails, and the next call begins with another address.
     pub(crate) async fn send_any(&self, request: RequestBuilder) -> Result<Response, ClientError> {
         let request = request.build().map_err(|e| self.failure(&e))?;
         let mut bases: VecDeque<Url> = self.0.bases.in_order().into();

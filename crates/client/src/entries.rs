@@ -253,8 +253,8 @@ impl Namespace {
         self.clear_at(self.below(&["entries"])).await
     }
 
-    /// Removes the entries whose keys start with `prefix`, which is not empty; returns how many there
-    /// were.
+    /// Removes the entries whose keys start with `prefix`, which is not empty; returns how many
+    /// there were.
     ///
     /// # Errors
     /// [`ClientError`].

@@ -2,15 +2,15 @@
 //!
 //! A [`Client`] knows where Verax is; clone it freely. A [`Cache`] is what an application reads
 //! through: a handle on one namespace of one tenant, which cannot be re-pointed, over the wire
-//! protocol. [`Cache::get_or_refill`] replaces look-up, branch and store, and gives a value even when
-//! Verax does not answer. This is `examples/departure_board.rs`, which the tests of Verax run:
+//! protocol. [`Cache::get_or_refill`] replaces look-up, branch and store, and gives a value even
+//! when Verax does not answer. This is `examples/departure_board.rs`, which the tests of Verax run:
 //!
 //! ```no_run
 #![doc = include_str!("../examples/departure_board.rs")]
 //! ```
 //!
-//! A [`Namespace`] does the same operations over HTTP, one request each; for tools that read seldom,
-//! and for the listings and descriptions that only HTTP has.
+//! A [`Namespace`] does the same operations over HTTP, one request each; for tools that read
+//! seldom, and for the listings and descriptions that only HTTP has.
 //!
 //! A cache may lose any entry at any time: read `None` as "ask the origin", never as an error.
 
@@ -39,8 +39,8 @@ pub use entries::{LifetimeOptions, Lookup, Namespace, PutCondition, PutOptions, 
 pub use error::ClientError;
 pub use lock_guard::LockGuard;
 pub use locks::{Claimed, LockOptions};
-pub use rate_limits::{Rate, RateLimitOutcome};
 pub use permits::{Asked, PermitOptions};
+pub use rate_limits::{Rate, RateLimitOutcome};
 pub use stable_key::stable_key;
 pub use wire::{
     Cache, CacheEvent, CacheOptions, Hit, NearCopies, Outdated, Page, PutMany, Written,

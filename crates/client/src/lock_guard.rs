@@ -21,8 +21,8 @@ pub(crate) trait Holds: Send + Sync {
 
 /// A lock that is held. It renews the hold in the background until it is released or dropped.
 ///
-/// A timed lock cannot promise that its holder still has it at the moment of a write: the holder may be
-/// stopped, or cut off, for longer than the hold lasts, and not know it. So give the
+/// A timed lock cannot promise that its holder still has it at the moment of a write: the holder
+/// may be stopped, or cut off, for longer than the hold lasts, and not know it. So give the
 /// [fencing token](Self::fencing_token) along with every write, and let what is written to refuse
 /// tokens smaller than the largest it has seen.
 pub struct LockGuard {
@@ -47,8 +47,8 @@ impl std::fmt::Debug for LockGuard {
 /// Renews a hold three times in its time. It is lost when Verax says so, or when it could not be
 /// renewed for as long as it lasts, counted from before it was last asked for.
 async fn keep(holds: Arc<dyn Holds>, hold: Duration, asked_at: Instant, lost: watch::Sender<bool>) {
-    // A hold that was waited for began somewhere between the question and the answer: it is renewed at
-    // once, so that its end is known.
+    // A hold that was waited for began somewhere between the question and the answer: it is renewed
+    // at once, so that its end is known.
     let waited = asked_at.elapsed() > hold / 6;
     let mut ends = if waited { Instant::now() + hold } else { asked_at + hold };
     let mut pause = if waited { Duration::ZERO } else { hold / 3 };

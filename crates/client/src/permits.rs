@@ -21,8 +21,8 @@ pub struct PermitOptions {
     pub wait: Duration,
     /// Whether a stale copy will do while another caller refills.
     pub stale: bool,
-    /// Whether the permit is wanted although a fresh copy may be there, or the word that there is no
-    /// value.
+    /// Whether the permit is wanted although a fresh copy may be there, or the word that there is
+    /// no value.
     pub refresh: bool,
 }
 
@@ -48,8 +48,8 @@ pub enum Asked {
 }
 
 impl Namespace {
-    /// Asks for a key whose value the caller can produce itself: for the value if it is there, else for
-    /// the right to refill it. A permit must be used up by
+    /// Asks for a key whose value the caller can produce itself: for the value if it is there, else
+    /// for the right to refill it. A permit must be used up by
     /// [`put_with_permit`](Self::put_with_permit) or given back;
     /// [`Cache::get_or_refill`](crate::Cache::get_or_refill) does all of it over the wire.
     ///
@@ -86,8 +86,8 @@ impl Namespace {
         }
     }
 
-    /// Stores the value that a permit was given for; whoever waits for it gets it at once. The condition
-    /// of the options is left out: a permit is one by itself.
+    /// Stores the value that a permit was given for; whoever waits for it gets it at once. The
+    /// condition of the options is left out: a permit is one by itself.
     ///
     /// # Errors
     /// [`ClientError`]; a permit that is over is the problem `permit-voided` or `permit-lapsed`.
@@ -104,8 +104,8 @@ impl Namespace {
         self.client().send(with_options(request, options)).await.map(drop)
     }
 
-    /// Gives a permit back without a value. With `fail_all` the refill has failed for all who wait for
-    /// it; without, the next of them may try.
+    /// Gives a permit back without a value. With `fail_all` the refill has failed for all who wait
+    /// for it; without, the next of them may try.
     ///
     /// # Errors
     /// [`ClientError`]; a permit that is over is the problem `permit-voided` or `permit-lapsed`.

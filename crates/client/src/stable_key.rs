@@ -6,7 +6,7 @@ use sha2::{Digest, Sha256};
 use crate::error::ClientError;
 
 /// The longest prefix of a stable key, in bytes.
-const LONGEST_PREFIX: usize = 200;
+const MAX_PREFIX_BYTES: usize = 200;
 
 /// Makes a key from criteria: `PREFIX:` and 32 hexadecimal digits. Equal criteria make equal keys
 /// whatever the order of their members and whatever language made them: they are written as
@@ -27,9 +27,9 @@ const LONGEST_PREFIX: usize = 200;
 /// [`ClientError::Invalid`] when the prefix is empty, too long or has a colon, or when the criteria
 /// cannot be written as canonical JSON, such as numbers that no double can hold.
 pub fn stable_key(prefix: &str, criteria: &impl Serialize) -> Result<String, ClientError> {
-    if prefix.is_empty() || prefix.len() > LONGEST_PREFIX || prefix.contains(':') {
+    if prefix.is_empty() || prefix.len() > MAX_PREFIX_BYTES || prefix.contains(':') {
         return Err(ClientError::Invalid(format!(
-            "{prefix:?} cannot begin a key: use 1 to {LONGEST_PREFIX} bytes without a colon"
+            "{prefix:?} cannot begin a key: use 1 to {MAX_PREFIX_BYTES} bytes without a colon"
         )));
     }
     let canonical = serde_json_canonicalizer::to_vec(criteria)
@@ -69,7 +69,8 @@ mod tests {
 
     #[test]
     fn the_form_is_fixed() {
-        // Other languages must come to the same key: SHA-256 of {"harbour":"aldermouth","limit":10}.
+        // Other languages must come to the same key: SHA-256 of
+        // {"harbour":"aldermouth","limit":10}.
         let key = stable_key("board", &json!({"limit": 10, "harbour": "aldermouth"})).unwrap();
         assert_eq!(key, "board:e500875c33ba9d171a0a6d5ab8d66f48");
     }

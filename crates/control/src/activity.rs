@@ -1,4 +1,5 @@
-//! What managers do directly, and who did what: changes of which the records keep only the activity.
+//! What managers do directly, and who did what: changes of which the records keep only the
+//! activity.
 
 use std::ops::RangeInclusive;
 
@@ -16,7 +17,8 @@ use crate::error::ControlError;
 pub const ROWS_OF_ACTIVITY: RangeInclusive<u32> = 1..=500;
 
 impl Control {
-    /// Removes every entry of a namespace and voids its refills; returns how many entries there were.
+    /// Removes every entry of a namespace and voids its refills; returns how many entries there
+    /// were.
     ///
     /// # Errors
     /// [`ControlError`]: the scope or the namespace.
@@ -33,8 +35,8 @@ impl Control {
         Ok(entries)
     }
 
-    /// Removes the entries whose keys start with `prefix`, and voids the refills of such keys; returns
-    /// how many entries there were.
+    /// Removes the entries whose keys start with `prefix`, and voids the refills of such keys;
+    /// returns how many entries there were.
     ///
     /// # Errors
     /// [`ControlError`]: the scope or the namespace.

@@ -144,7 +144,8 @@ impl Control {
     /// Creates a namespace of a tenant.
     ///
     /// # Errors
-    /// [`ControlError`]: the scope, the tenant, the policy, a namespace of that name, or the records.
+    /// [`ControlError`]: the scope, the tenant, the policy, a namespace of that name, or the
+    /// records.
     pub async fn create_namespace(
         self: &Arc<Self>,
         caller: &Caller,
@@ -177,8 +178,8 @@ impl Control {
         .await
     }
 
-    /// Changes parts of a namespace's policy, if it is one of those that `expected` names. Entries that
-    /// are stored already keep their lifetimes.
+    /// Changes parts of a namespace's policy, if it is one of those that `expected` names. Entries
+    /// that are stored already keep their lifetimes.
     ///
     /// # Errors
     /// [`ControlError`]: the scope, the namespace, the policy, or the records.
@@ -364,8 +365,8 @@ impl Control {
         }
     }
 
-    /// The tokens that come after a token, revoked ones included, oldest first, and at most `most` of
-    /// them.
+    /// The tokens that come after a token, revoked ones included, oldest first, and at most `most`
+    /// of them.
     ///
     /// # Errors
     /// [`ControlError`]: the scope or the records.
@@ -546,7 +547,8 @@ impl Control {
     }
 }
 
-/// The entity tag of a namespace's policy (RFC 9110, section 8.8.3): equal policies have equal ones.
+/// The entity tag of a namespace's policy (RFC 9110, section 8.8.3): equal policies have equal
+/// ones.
 pub fn policy_tag(policy: &Policy) -> EntityTag {
     let text = serde_json::to_vec(policy).unwrap_or_default();
     EntityTag::of("application/json", &text)

@@ -29,7 +29,8 @@ pub struct ControlOptions {
     pub node: Option<Node>,
     /// Where the latest epoch of fencing tokens is kept, in case the records forget it.
     pub epoch_file: Option<PathBuf>,
-    /// Where files with the secrets of origins lie; without it they come from the environment alone.
+    /// Where files with the secrets of origins lie; without it they come from the environment
+    /// alone.
     pub credentials_dir: Option<PathBuf>,
     /// The load profiles to offer.
     pub profiles: Vec<LoadProfileSpec>,
@@ -60,8 +61,8 @@ pub struct Control {
 
 impl Control {
     /// Loads everything from the records. While MariaDB is away, what serving needs comes from the
-    /// snapshot that an earlier start left, if there is one. The [`tasks`](Self::tasks) are to be run
-    /// beside it.
+    /// snapshot that an earlier start left, if there is one. The [`tasks`](Self::tasks) are to be
+    /// run beside it.
     ///
     /// # Errors
     /// [`ControlError::RecordsUnavailable`] when neither can be read.

@@ -1,4 +1,5 @@
-//! The epoch of fencing tokens: asked of the records at the start, and again when it is nearly used up.
+//! The epoch of fencing tokens: asked of the records at the start, and again when it is nearly used
+//! up.
 
 use std::fs::File;
 use std::io::Write;
@@ -15,8 +16,8 @@ use crate::membership::Role;
 /// How often it is looked at, and how long after a failure it is asked for again.
 const EVERY: Duration = Duration::from_secs(1);
 
-/// Sees to it that there is an epoch. Without one, locks are refused and everything else runs: a token
-/// must never be smaller than one that was given before a restart.
+/// Sees to it that there is an epoch. Without one, locks are refused and everything else runs: a
+/// token must never be smaller than one that was given before a restart.
 pub(crate) async fn keep_epoch(control: Arc<Control>) {
     let mut told = false;
     loop {
@@ -35,8 +36,8 @@ pub(crate) async fn keep_epoch(control: Arc<Control>) {
 }
 
 impl Control {
-    /// Asks the records for an epoch; returns whether there is one. Where several Verax use them, it
-    /// is for the owner of the share alone.
+    /// Asks the records for an epoch; returns whether there is one. Where several Verax use them,
+    /// it is for the owner of the share alone.
     pub(crate) async fn begin_lock_epoch(&self) -> bool {
         self.begin_epoch_of(None).await.is_ok()
     }

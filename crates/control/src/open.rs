@@ -99,19 +99,20 @@ impl Control {
         }
     }
 
-    /// A namespace by its names, if the token opens it for reading: for transports that answer plain
-    /// look-ups on the spot. Why it does not is left to [`open_reader`](Self::open_reader).
+    /// A namespace by its names, if the token opens it for reading: for transports that answer
+    /// plain look-ups on the spot. Why it does not is left to [`open_reader`](Self::open_reader).
     pub fn reader_of(&self, token: &str, tenant: &str, namespace: &str) -> Option<Reader> {
         (self.role() == Role::Active).then_some(())?;
-        // The names are looked up only for those who may know them, so that time tells others nothing.
+        // The names are looked up only for those who may know them, so that time tells others
+        // nothing.
         let caller = self.tokens.caller(token).ok()?;
         caller.holds_within(Right::Read, tenant, namespace).then_some(())?;
         let found = self.registry.find(tenant, namespace)?;
         Some(Reader::open(Arc::clone(found.namespace())))
     }
 
-    /// The turns in which requests about a namespace are answered, for a caller that may read or write
-    /// in it. Nobody else takes them.
+    /// The turns in which requests about a namespace are answered, for a caller that may read or
+    /// write in it. Nobody else takes them.
     pub fn turns_of(
         &self,
         caller: &Caller,

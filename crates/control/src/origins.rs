@@ -45,7 +45,8 @@ impl Control {
     /// within the service's network.
     ///
     /// # Errors
-    /// [`ControlError`]: the scope, the tenant, the settings, an origin of that name, or the records.
+    /// [`ControlError`]: the scope, the tenant, the settings, an origin of that name, or the
+    /// records.
     pub async fn create_origin(
         self: &Arc<Self>,
         caller: &Caller,
@@ -91,8 +92,8 @@ impl Control {
         named.ok_or_else(|| ControlError::Unknown(Subject::Origin(format!("{tenant}/{name}"))))
     }
 
-    /// Changes parts of an origin's settings, if they are some that `expected` names; the namespaces bound
-    /// to it use them at once.
+    /// Changes parts of an origin's settings, if they are some that `expected` names; the
+    /// namespaces bound to it use them at once.
     ///
     /// # Errors
     /// [`ControlError`]: the scope, the origin, the settings, or the records.
@@ -336,8 +337,8 @@ fn change_guard(guard: &mut OriginGuard, change: &GuardChange) {
     guard.pause = change.pause_ms.map_or(guard.pause, Duration::from_millis);
 }
 
-/// A variable that no key gives a value to is a slip, found now rather than by a user, and so is writing
-/// through to what cannot be written to.
+/// A variable that no key gives a value to is a slip, found now rather than by a user, and so is
+/// writing through to what cannot be written to.
 pub(crate) fn check_binding(
     path: &str,
     origin: &Origin,
@@ -387,8 +388,8 @@ pub(crate) fn shown_origin_to(
     shown
 }
 
-/// The entity tag of an origin's settings (RFC 9110, section 8.8.3); how its servers do at the moment is
-/// no part of them.
+/// The entity tag of an origin's settings (RFC 9110, section 8.8.3); how its servers do at the
+/// moment is no part of them.
 pub fn origin_tag(origin: &ApiOrigin) -> EntityTag {
     let mut settings = ApiOrigin {
         breaker: String::new(),

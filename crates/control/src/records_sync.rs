@@ -31,7 +31,7 @@ use crate::registry::Registered;
 const COMPARE_EVERY: Duration = Duration::from_secs(1);
 
 /// With less room than this on the disk of the data directory, it counts as full.
-const LEAST_FREE_BYTES: u64 = 32 << 20;
+const MIN_FREE_BYTES: u64 = 32 << 20;
 
 /// How long a change waits for those before it.
 const QUEUE_TIMEOUT: Duration = Duration::from_secs(5);
@@ -87,7 +87,7 @@ impl RecordsSync {
         let Some(directory) = self.file.as_deref().and_then(Path::parent) else { return };
         let Ok(disk) = nix::sys::statvfs::statvfs(directory) else { return };
         let free = disk.blocks_available() * disk.fragment_size();
-        let full = free < LEAST_FREE_BYTES;
+        let full = free < MIN_FREE_BYTES;
         match (self.disk_full.swap(full, Ordering::Relaxed), full) {
             (false, true) => tracing::error!(
                 directory = %directory.display(), free_bytes = free,

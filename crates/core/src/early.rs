@@ -1,11 +1,11 @@
-//! Early refresh: some caller refills an entry before it ends, the likelier the nearer its end is and the
-//! longer a refill takes, so that a hot entry is renewed without anybody having to wait for it.
+//! Early refresh: some caller refills an entry before it ends, the likelier the nearer its end is
+//! and the longer a refill takes, so that a hot entry is renewed without anybody having to wait for
+//! it.
 //!
 //! The rule is that of A. Vattani, F. Chierichetti and K. Lowenstein, "Optimal Probabilistic Cache
-//! Stampede Prevention", Proceedings of the VLDB Endowment 8(8), 2015: refresh when
-//! `took × factor × −ln(draw)` is no less than the time left, where `draw` is uniform between 0 and 1.
-//! It needs no coordination: callers decide each for themselves, and on average one of them does so in
-//! time.
+//! Stampede Prevention", Proceedings of the VLDB Endowment 8(8), 2015: refresh when `took × factor
+//! × −ln(draw)` is no less than the time left, where `draw` is uniform between 0 and 1. It needs no
+//! coordination: callers decide each for themselves, and on average one of them does so in time.
 
 use std::time::Duration;
 
@@ -13,14 +13,15 @@ use std::time::Duration;
 pub const AS_PUBLISHED: u16 = 100;
 
 /// The largest factor, in percent.
-pub const LARGEST_FACTOR: u16 = 1_000;
+pub const MAX_FACTOR: u16 = 1_000;
 
 /// Beyond this many times the refill time, no draw of 53 bits makes a refresh due.
 const FARTHEST: f64 = 37.0;
 
-/// Whether an entry whose refill took `took` and that is fresh for `left` yet is due to be refreshed
-/// early. `factor` is in percent: [`AS_PUBLISHED`] is the usual one, 0 never refreshes early, more does so
-/// earlier. `draw` gives a number from 0 to 1; it is asked only when the answer depends on it.
+/// Whether an entry whose refill took `took` and that is fresh for `left` yet is due to be
+/// refreshed early. `factor` is in percent: [`AS_PUBLISHED`] is the usual one, 0 never refreshes
+/// early, more does so earlier. `draw` gives a number from 0 to 1; it is asked only when the answer
+/// depends on it.
 ///
 /// ```
 /// use std::time::Duration;
@@ -39,7 +40,8 @@ pub fn is_due(took: Duration, left: Duration, factor: u16, draw: impl FnOnce() -
 }
 
 /// How long a refill took, in one byte: nothing, or one of 255 steps of six percent each from a
-/// millisecond to 39 minutes. An entry's header has room for it, so that keeping it costs no memory.
+/// millisecond to 39 minutes. An entry's header has room for it, so that keeping it costs no
+/// memory.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub(crate) struct RefillTime(u8);
 
@@ -88,8 +90,8 @@ mod tests {
         assert!(!is_due(MS(100), MS(3_701), AS_PUBLISHED, asked), "far from its end");
     }
 
-    /// With a look-up each millisecond and refills of 100 ms, half of the entries are refreshed before
-    /// 100 ms × ln(100 / ln 2) are left, as follows from the rule, and none is left to end.
+    /// With a look-up each millisecond and refills of 100 ms, half of the entries are refreshed
+    /// before 100 ms × ln(100 / ln 2) are left, as follows from the rule, and none is left to end.
     #[test]
     fn hot_entries_are_refreshed_a_few_refill_times_before_their_end() {
         use rand::{RngExt, SeedableRng};

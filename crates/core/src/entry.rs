@@ -11,10 +11,10 @@ use crate::lifetime::{Freshness, Lifetime};
 use crate::time::Timestamp;
 
 /// The most tags that one entry may carry.
-pub const MOST_TAGS: usize = 32;
+pub const MAX_TAGS: usize = 32;
 
 /// The longest tag, in bytes.
-pub const LONGEST_TAG: usize = 128;
+pub const MAX_TAG_BYTES: usize = 128;
 
 /// A label on entries, for invalidating a group (a cache group in RFC 9875).
 pub type Tag = Arc<str>;
@@ -106,13 +106,13 @@ pub const RATE_LIMIT_TYPE: &str = "application/vnd.verax.rate-limit";
 pub const NEGATIVE_TYPE: &str = "application/vnd.verax.no-value";
 
 /// The longest media type, in bytes.
-pub const LONGEST_MEDIA_TYPE: usize = 255;
+pub const MAX_MEDIA_TYPE_BYTES: usize = 255;
 
 /// Why a text is no media type that an entry can have.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum InvalidMediaType {
     /// It is too long.
-    #[error("the media type has {0} bytes: use at most {LONGEST_MEDIA_TYPE}")]
+    #[error("the media type has {0} bytes: use at most {MAX_MEDIA_TYPE_BYTES}")]
     Length(usize),
     /// It has not the shape of one, or characters that a field cannot hold.
     #[error("the media type is not TYPE/SUBTYPE in printable ASCII, as in application/json")]
@@ -126,7 +126,7 @@ impl MediaType {
     /// # Errors
     /// [`InvalidMediaType`].
     pub fn parse(text: &str) -> Result<Self, InvalidMediaType> {
-        if text.len() > LONGEST_MEDIA_TYPE {
+        if text.len() > MAX_MEDIA_TYPE_BYTES {
             return Err(InvalidMediaType::Length(text.len()));
         }
         let essence = text.split(';').next().unwrap_or_default().trim();
@@ -219,12 +219,13 @@ impl std::ops::Deref for Tags {
     }
 }
 
-/// Tells one storing of an entry from every other: two entries that a key had one after the other differ
-/// in it, even if they are equal in every byte.
+/// Tells one storing of an entry from every other: two entries that a key had one after the other
+/// differ in it, even if they are equal in every byte.
 ///
-/// It is the moment of storing in milliseconds (42 bits, until the year 2109), and a count within the
-/// millisecond (11 bits); where that does not do, it is ahead of the clock. So revisions of a key only
-/// grow, across restarts too as long as the clock is not set back. Every JSON reader keeps them whole.
+/// It is the moment of storing in milliseconds (42 bits, until the year 2109), and a count within
+/// the millisecond (11 bits); where that does not do, it is ahead of the clock. So revisions of a
+/// key only grow, across restarts too as long as the clock is not set back. Every JSON reader keeps
+/// them whole.
 #[derive(
     Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize,
 )]
@@ -274,7 +275,7 @@ pub struct Entry {
     pub value: Bytes,
     /// The value's media type, as given when it was stored.
     pub media_type: MediaType,
-    /// Labels for invalidating groups; at most [`MOST_TAGS`].
+    /// Labels for invalidating groups; at most [`MAX_TAGS`].
     pub tags: Tags,
     /// How long the entry may be served.
     pub lifetime: Lifetime,

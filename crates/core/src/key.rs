@@ -5,7 +5,7 @@ use std::fmt;
 use serde::{Deserialize, Serialize};
 
 /// The longest key, in bytes of UTF-8.
-pub const LONGEST_KEY: usize = 1024;
+pub const MAX_KEY_BYTES: usize = 1024;
 
 /// The identity of a namespace: given once, never reused, not derived from its name.
 ///
@@ -27,9 +27,9 @@ pub enum InvalidKey {
     /// The key has no characters.
     #[error("the key is empty: give at least one character")]
     Empty,
-    /// The key is longer than [`LONGEST_KEY`] bytes.
+    /// The key is longer than [`MAX_KEY_BYTES`] bytes.
     #[error(
-        "the key has {0} bytes, more than the limit of {LONGEST_KEY}: shorten it, for example by hashing its variable part"
+        "the key has {0} bytes, more than the limit of {MAX_KEY_BYTES}: shorten it, for example by hashing its variable part"
     )]
     TooLong(usize),
 }
@@ -43,7 +43,7 @@ impl Key {
         let text = text.into();
         match text.len() {
             0 => Err(InvalidKey::Empty),
-            n if n > LONGEST_KEY => Err(InvalidKey::TooLong(n)),
+            n if n > MAX_KEY_BYTES => Err(InvalidKey::TooLong(n)),
             _ => Ok(Self(text)),
         }
     }
@@ -67,10 +67,10 @@ mod tests {
     #[test]
     fn keys_are_bounded_in_bytes_not_characters() {
         assert_eq!(Key::new(""), Err(InvalidKey::Empty));
-        assert!(Key::new("k".repeat(LONGEST_KEY)).is_ok());
+        assert!(Key::new("k".repeat(MAX_KEY_BYTES)).is_ok());
         assert_eq!(
-            Key::new("ä".repeat(LONGEST_KEY / 2 + 1)),
-            Err(InvalidKey::TooLong(LONGEST_KEY + 2))
+            Key::new("ä".repeat(MAX_KEY_BYTES / 2 + 1)),
+            Err(InvalidKey::TooLong(MAX_KEY_BYTES + 2))
         );
     }
 }

@@ -20,7 +20,8 @@
 //! ```
 //! use std::time::Duration;
 //! use verax_core::{
-//!     Entry, Joined, Key, Lifetime, NamespaceId, Precondition, Quota, RefillTable, Store, Timestamp,
+//!     Entry, Joined, Key, Lifetime, NamespaceId, Precondition, Quota, RefillTable, Store,
+//!     Timestamp,
 //! };
 //!
 //! let store = Store::new(64 << 20);
@@ -33,7 +34,8 @@
 //! let Joined::Holder(permit) = joined else { panic!("the first caller gets the permit") };
 //!
 //! // The holder reads the origin; its value is stored only if the permit still stands.
-//! let waiters = refills.finish(NamespaceId(1), &key, permit.number, now).expect("nothing voided the permit");
+//! let finished = refills.finish(NamespaceId(1), &key, permit.number, now);
+//! let waiters = finished.expect("nothing voided the permit");
 //! let entry = Entry::new("[]", "application/json", Lifetime::of(Duration::from_secs(30)), now);
 //! boards.put(&key, &entry, Precondition::Always, now)?;
 //!

@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 use crate::time::Timestamp;
 
 /// The longest lifetime of each kind: ten years of 365 days.
-pub const LONGEST_LIFETIME: Duration = Duration::from_secs(10 * 365 * 24 * 3600);
+pub const MAX_LIFETIME: Duration = Duration::from_secs(10 * 365 * 24 * 3600);
 
 /// The three parts of an entry's lifetime, counted from when it was stored.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -170,7 +170,7 @@ fn seconds(directive: &'static str, value: Option<&str>) -> Result<Duration, Inv
         });
     }
     // One that is too large to be kept counts as the largest (RFC 9111, section 1.2.2).
-    let seconds = text.parse().unwrap_or(u64::MAX).min(LONGEST_LIFETIME.as_secs());
+    let seconds = text.parse().unwrap_or(u64::MAX).min(MAX_LIFETIME.as_secs());
     Ok(Duration::from_secs(seconds))
 }
 
@@ -218,9 +218,9 @@ mod tests {
     }
 
     #[rstest]
-    #[case("max-age=315360000", LONGEST_LIFETIME)]
-    #[case("max-age=315360001", LONGEST_LIFETIME)]
-    #[case("max-age=99999999999999999999999999", LONGEST_LIFETIME)]
+    #[case("max-age=315360000", MAX_LIFETIME)]
+    #[case("max-age=315360001", MAX_LIFETIME)]
+    #[case("max-age=99999999999999999999999999", MAX_LIFETIME)]
     #[case("max-age=5, max-age=50", S(5))]
     #[case("immutable, private=\"x-harbour\", max-age=7, s-maxage=soon", S(7))]
     fn fields_are_read_leniently(#[case] field: &str, #[case] max_age: Duration) {

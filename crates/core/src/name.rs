@@ -5,7 +5,7 @@ use std::fmt;
 use serde::{Deserialize, Serialize};
 
 /// The longest name, in bytes.
-pub const LONGEST_NAME: usize = 63;
+pub const MAX_NAME_BYTES: usize = 63;
 
 /// A valid name: 1 to 63 lower-case letters, digits and hyphens, starting with a letter and not
 /// ending with a hyphen.
@@ -28,7 +28,7 @@ impl Name {
     /// characters of it.
     pub fn new(text: impl Into<String>) -> Result<Self, InvalidName> {
         let text = text.into();
-        let valid = text.len() <= LONGEST_NAME
+        let valid = text.len() <= MAX_NAME_BYTES
             && text.starts_with(|c: char| c.is_ascii_lowercase())
             && !text.ends_with('-')
             && text.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-');
@@ -98,7 +98,7 @@ mod tests {
 
     #[test]
     fn names_have_a_longest_length() {
-        assert!(Name::new("a".repeat(LONGEST_NAME)).is_ok());
-        assert!(Name::new("a".repeat(LONGEST_NAME + 1)).is_err());
+        assert!(Name::new("a".repeat(MAX_NAME_BYTES)).is_ok());
+        assert!(Name::new("a".repeat(MAX_NAME_BYTES + 1)).is_err());
     }
 }

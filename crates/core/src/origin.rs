@@ -6,7 +6,7 @@ use std::time::Duration;
 use serde::{Deserialize, Serialize};
 
 use crate::name::Name;
-use crate::policy::LARGEST_VALUE;
+use crate::policy::MAX_VALUE_BYTES;
 
 /// How an origin is read.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -42,8 +42,8 @@ pub enum OriginSource {
         endpoints: Vec<String>,
         /// Which of them is asked.
         balance: Balance,
-        /// An answer that takes longer speaks against the server that gave it, as long as another is
-        /// well.
+        /// An answer that takes longer speaks against the server that gave it, as long as another
+        /// is well.
         slow_after: Option<Duration>,
     },
     /// A query to a MariaDB.
@@ -111,7 +111,7 @@ impl Default for OriginGuard {
 pub const TIMEOUTS_MS: RangeInclusive<u64> = 1..=300_000;
 
 /// What the largest response may be, in bytes.
-pub const LARGEST_RESPONSES: RangeInclusive<u64> = 1..=LARGEST_VALUE;
+pub const RESPONSE_BYTES: RangeInclusive<u64> = 1..=MAX_VALUE_BYTES;
 
 /// How many reads there may be at once.
 pub const READS_AT_ONCE: RangeInclusive<u64> = 1..=10_000;
@@ -129,10 +129,10 @@ pub const FAILURES: RangeInclusive<u64> = 1..=1_000;
 pub const PAUSES_MS: RangeInclusive<u64> = 10..=60_000;
 
 /// The most servers of one origin.
-pub const MOST_ENDPOINTS: usize = 32;
+pub const MAX_ENDPOINTS: usize = 32;
 
 /// The longest query, in bytes.
-pub const LONGEST_QUERY: usize = 16 << 10;
+pub const MAX_QUERY_BYTES: usize = 16 << 10;
 
 /// How many rows a query may be allowed.
 pub const ROWS: RangeInclusive<u64> = 1..=1_000_000;
@@ -156,7 +156,7 @@ pub enum InvalidOriginSettings {
         most: u64,
     },
     /// Too many servers.
-    #[error("an origin of {0} servers is too large: use at most {MOST_ENDPOINTS}")]
+    #[error("an origin of {0} servers is too large: use at most {MAX_ENDPOINTS}")]
     TooManyEndpoints(usize),
     /// Too many listings, or namespaces that it is open to.
     #[error(
@@ -169,7 +169,7 @@ pub enum InvalidOriginSettings {
     )]
     Listing(String),
     /// A query that is too long.
-    #[error("a query of {0} bytes is too long: use at most {LONGEST_QUERY}")]
+    #[error("a query of {0} bytes is too long: use at most {MAX_QUERY_BYTES}")]
     QueryTooLong(usize),
 }
 
@@ -198,8 +198,8 @@ impl OriginSettings {
         })
     }
 
-    /// A query to a MariaDB, with the usual limits and at most 10,000 rows. Each read takes a connection,
-    /// of which a database has few, so 32 may run at once.
+    /// A query to a MariaDB, with the usual limits and at most 10,000 rows. Each read takes a
+    /// connection, of which a database has few, so 32 may run at once.
     pub fn sql(url: impl Into<String>, query: impl Into<String>) -> Self {
         let mut settings = Self::of(OriginSource::Sql {
             url: url.into(),
@@ -236,7 +236,7 @@ impl OriginSettings {
         let mut ranges = vec![
             ("connect_timeout_ms", ms(self.connect_timeout), TIMEOUTS_MS),
             ("total_timeout_ms", ms(self.total_timeout), TIMEOUTS_MS),
-            ("largest_response_bytes", self.largest_response, LARGEST_RESPONSES),
+            ("largest_response_bytes", self.largest_response, RESPONSE_BYTES),
             ("reads_at_once", guard.most_at_once.into(), READS_AT_ONCE),
             ("longest_queue", guard.longest_queue.into(), QUEUES),
             ("retry_percent", guard.retry_percent.into(), RETRY_PERCENTS),
@@ -245,7 +245,7 @@ impl OriginSettings {
         ];
         match &self.source {
             OriginSource::Http { endpoints, slow_after, .. } => {
-                if endpoints.len() >= MOST_ENDPOINTS {
+                if endpoints.len() >= MAX_ENDPOINTS {
                     return Err(InvalidOriginSettings::TooManyEndpoints(endpoints.len() + 1));
                 }
                 if let Some(time) = slow_after {
@@ -253,7 +253,7 @@ impl OriginSettings {
                 }
             }
             OriginSource::Sql { query, most_rows, .. } => {
-                if query.len() > LONGEST_QUERY {
+                if query.len() > MAX_QUERY_BYTES {
                     return Err(InvalidOriginSettings::QueryTooLong(query.len()));
                 }
                 ranges.push(("most_rows", (*most_rows).into(), ROWS));
@@ -278,7 +278,7 @@ mod tests {
     #[rstest]
     #[case(|s: &mut OriginSettings| s.connect_timeout = Duration::ZERO, "connect_timeout_ms of 0 ")]
     #[case(|s: &mut OriginSettings| s.total_timeout = Duration::from_secs(301), "total_timeout_ms of 301000 ")]
-    #[case(|s: &mut OriginSettings| s.largest_response = LARGEST_VALUE + 1, "largest_response_bytes of ")]
+    #[case(|s: &mut OriginSettings| s.largest_response = MAX_VALUE_BYTES + 1, "largest_response_bytes of ")]
     #[case(|s: &mut OriginSettings| s.guard.most_at_once = 0, "reads_at_once of 0 ")]
     #[case(|s: &mut OriginSettings| s.guard.retry_percent = 101, "retry_percent of 101 ")]
     #[case(|s: &mut OriginSettings| s.guard.pause = Duration::ZERO, "pause_ms of 0 ")]

@@ -6,7 +6,7 @@ use std::fmt;
 use crate::key::{InvalidKey, Key};
 
 /// The most variables in one pattern.
-pub const MOST_VARIABLES: usize = 8;
+pub const MAX_VARIABLES: usize = 8;
 
 /// A shape of keys such as `board/{harbour}`: literal text and variables in braces.
 ///
@@ -53,8 +53,8 @@ pub enum InvalidPattern {
     /// Two variables with nothing between them.
     #[error("the key pattern needs some text between {{{0}}} and {{{1}}}, to tell where one ends")]
     Adjacent(String, String),
-    /// More than [`MOST_VARIABLES`] variables.
-    #[error("the key pattern has more than {MOST_VARIABLES} variables")]
+    /// More than [`MAX_VARIABLES`] variables.
+    #[error("the key pattern has more than {MAX_VARIABLES} variables")]
     TooMany,
 }
 
@@ -110,7 +110,7 @@ impl KeyPattern {
         let pattern = Self { text: text.to_owned(), parts };
         match pattern.variables().count() {
             _ if pattern.parts.is_empty() => Err(InvalidPattern::Empty),
-            n if n > MOST_VARIABLES => Err(InvalidPattern::TooMany),
+            n if n > MAX_VARIABLES => Err(InvalidPattern::TooMany),
             _ => Ok(pattern),
         }
     }

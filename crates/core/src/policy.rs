@@ -5,14 +5,14 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
-use crate::early::LARGEST_FACTOR;
-use crate::lifetime::{LONGEST_LIFETIME, Lifetime};
+use crate::early::MAX_FACTOR;
+use crate::lifetime::{Lifetime, MAX_LIFETIME};
 use crate::name::Name;
 use crate::pattern::KeyPattern;
 use crate::store::Quota;
 
 /// The largest value that any namespace may allow, in bytes.
-pub const LARGEST_VALUE: u64 = 64 << 20;
+pub const MAX_VALUE_BYTES: u64 = 64 << 20;
 
 /// The policy of one namespace.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -50,25 +50,25 @@ pub struct OriginBinding {
 /// Why a policy is refused.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum InvalidPolicy {
-    /// A lifetime is beyond [`LONGEST_LIFETIME`].
-    #[error("{part} of {seconds} seconds is longer than the limit of {} seconds (ten years)", LONGEST_LIFETIME.as_secs())]
+    /// A lifetime is beyond [`MAX_LIFETIME`].
+    #[error("{part} of {seconds} seconds is longer than the limit of {} seconds (ten years)", MAX_LIFETIME.as_secs())]
     LifetimeTooLong {
         /// Which part of the lifetime.
         part: &'static str,
         /// The seconds given.
         seconds: u64,
     },
-    /// A largest value of zero or beyond [`LARGEST_VALUE`].
+    /// A largest value of zero or beyond [`MAX_VALUE_BYTES`].
     #[error(
-        "a largest value of {0} bytes is out of range: use 1 to {LARGEST_VALUE} bytes (64 MiB)"
+        "a largest value of {0} bytes is out of range: use 1 to {MAX_VALUE_BYTES} bytes (64 MiB)"
     )]
     LargestValue(u64),
-    /// A jitter beyond [`LARGEST_JITTER`].
-    #[error("a jitter of {0} percent is out of range: use 0 to {LARGEST_JITTER}")]
+    /// A jitter beyond [`MAX_JITTER_PERCENT`].
+    #[error("a jitter of {0} percent is out of range: use 0 to {MAX_JITTER_PERCENT}")]
     Jitter(u8),
-    /// A factor of early refresh beyond [`LARGEST_FACTOR`].
+    /// A factor of early refresh beyond [`MAX_FACTOR`].
     #[error(
-        "an early refresh of {0} percent is out of range: use 0 (off) to {LARGEST_FACTOR}; 100 is the usual factor"
+        "an early refresh of {0} percent is out of range: use 0 (off) to {MAX_FACTOR}; 100 is the usual factor"
     )]
     EarlyRefresh(u16),
     /// Writing through without an origin.
@@ -94,7 +94,7 @@ pub enum InvalidPolicy {
 }
 
 /// The largest jitter, in percent of max-age.
-pub const LARGEST_JITTER: u8 = 50;
+pub const MAX_JITTER_PERCENT: u8 = 50;
 
 /// What a cap may be, in bytes: below a MiB, bookkeeping leaves little for entries; more than a PiB
 /// is no cap.
@@ -127,18 +127,18 @@ impl NamespacePolicy {
             ("stale_if_error", self.lifetime.stale_if_error),
             ("negative_max_age", self.negative_max_age),
         ] {
-            if time > LONGEST_LIFETIME {
+            if time > MAX_LIFETIME {
                 let seconds = time.as_secs();
                 return Err(InvalidPolicy::LifetimeTooLong { part, seconds });
             }
         }
-        if self.largest_value == 0 || self.largest_value > LARGEST_VALUE {
+        if self.largest_value == 0 || self.largest_value > MAX_VALUE_BYTES {
             return Err(InvalidPolicy::LargestValue(self.largest_value));
         }
-        if self.jitter_percent > LARGEST_JITTER {
+        if self.jitter_percent > MAX_JITTER_PERCENT {
             return Err(InvalidPolicy::Jitter(self.jitter_percent));
         }
-        if self.early_refresh_percent > LARGEST_FACTOR {
+        if self.early_refresh_percent > MAX_FACTOR {
             return Err(InvalidPolicy::EarlyRefresh(self.early_refresh_percent));
         }
         if self.write_through && self.origin.is_none() {
@@ -165,8 +165,8 @@ mod tests {
     #[rstest]
     #[case(1, true)]
     #[case(0, false)]
-    #[case(LARGEST_VALUE, true)]
-    #[case(LARGEST_VALUE + 1, false)]
+    #[case(MAX_VALUE_BYTES, true)]
+    #[case(MAX_VALUE_BYTES + 1, false)]
     fn largest_value_is_bounded(#[case] largest_value: u64, #[case] valid: bool) {
         let policy = NamespacePolicy { largest_value, ..Default::default() };
         assert_eq!(policy.check().is_ok(), valid);
@@ -183,7 +183,7 @@ mod tests {
     #[test]
     fn absurd_lifetimes_are_refused_by_part() {
         let mut policy = NamespacePolicy::default();
-        policy.lifetime.stale_if_error = LONGEST_LIFETIME + Duration::from_secs(1);
+        policy.lifetime.stale_if_error = MAX_LIFETIME + Duration::from_secs(1);
         let message = policy.check().unwrap_err().to_string();
         assert!(message.starts_with("stale_if_error of 315360001 seconds"), "{message}");
     }

@@ -6,7 +6,7 @@ use crate::key::Key;
 use crate::pattern::{KeyPattern, NoSuchKey};
 
 /// The most keys of one warm run.
-pub const MOST_KEYS: usize = 1_000_000;
+pub const MAX_KEYS: usize = 1_000_000;
 
 /// Why a warm run cannot be planned.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -22,8 +22,8 @@ pub enum InvalidPlan {
         /// The pattern.
         pattern: String,
     },
-    /// More combinations than [`MOST_KEYS`].
-    #[error("the values make {0} keys, more than the limit of {MOST_KEYS} for one run")]
+    /// More combinations than [`MAX_KEYS`].
+    #[error("the values make {0} keys, more than the limit of {MAX_KEYS} for one run")]
     TooMany(usize),
     /// A combination makes no key.
     #[error(transparent)]
@@ -51,7 +51,7 @@ pub fn keys_of(
         }
     }
     let total = lists.iter().fold(1usize, |n, list| n.saturating_mul(list.len()));
-    if total > MOST_KEYS {
+    if total > MAX_KEYS {
         return Err(InvalidPlan::TooMany(total));
     }
     (0..total)

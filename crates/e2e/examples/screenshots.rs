@@ -1,5 +1,5 @@
-//! Takes the pictures in docs/screenshots from a fresh demo: the console's pages in headless Chromium,
-//! the main commands' output in a terminal under Xvfb.
+//! Takes the pictures in docs/screenshots from a fresh demo: the console's pages in headless
+//! Chromium, the main commands' output in a terminal under Xvfb.
 //!
 //! Usage: screenshots DIRECTORY [pair]
 

@@ -106,7 +106,7 @@ impl Door {
         }
     }
 
-    async fn take(&self, key: &str, amount: u64, rate: Rate) -> String {
+    async fn acquire_rate(&self, key: &str, amount: u64, rate: Rate) -> String {
         let taken = |taken| match taken {
             RateLimitOutcome::Allowed { left } => format!("{left} left"),
             RateLimitOutcome::Later { retry_after } => format!("later, {}", !retry_after.is_zero()),
@@ -400,7 +400,10 @@ async fn numbers(door: &Door, said: &mut Transcript) {
     said.say("more than ever", door.acquire_rate("quay", 3, rate).await);
     said.say("no rate", door.acquire_rate("quay", 1, Rate { count: 0, ..rate }).await);
     said.say("no burst", door.acquire_rate("quay", 1, Rate { burst: 0, ..rate }).await);
-    said.say("no period", door.acquire_rate("quay", 1, Rate { period: Duration::ZERO, ..rate }).await);
+    said.say(
+        "no period",
+        door.acquire_rate("quay", 1, Rate { period: Duration::ZERO, ..rate }).await,
+    );
     said.say("from a counter", door.acquire_rate("n", 1, rate).await);
     said.say("added to a rate limit", door.add("quay", 1).await);
 }

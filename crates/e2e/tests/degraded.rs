@@ -23,7 +23,8 @@ async fn entries_are_served_without_mariadb_and_records_survive_sigkill() {
     let tables = client.namespace("tideline", "tables").unwrap();
     tables.put("tide/1", "2.41 m", PutOptions::default()).await.unwrap();
 
-    // MariaDB hangs: entries are served and stored, changes are refused within seconds, and it shows.
+    // MariaDB hangs: entries are served and stored, changes are refused within seconds, and it
+    // shows.
     let mariadb = verax.mariadb().unwrap();
     signal(mariadb, Signal::SIGSTOP);
     until("it is noticed", async || client.ready().await.unwrap().records == "unavailable").await;

@@ -17,8 +17,8 @@ fn tester(name: &str) -> PathBuf {
     path
 }
 
-/// What is left out: streams do not end, and ended tokens and sessions would end the test's own. Load
-/// runs and drills would take the machine from the tests beside this one.
+/// What is left out: streams do not end, and ended tokens and sessions would end the test's own.
+/// Load runs and drills would take the machine from the tests beside this one.
 const LEFT_OUT: &str = "/live$|^/v1/tokens/|/v1/session$|load-runs$|drill-runs$";
 
 /// Bounded in time, and in examples for each operation.
@@ -33,15 +33,15 @@ const BOUNDS: [&str; 8] = [
     "--no-color",
 ];
 
-/// What a request that fits the description may be answered with: it may ask for what is not there, what
-/// is held, or what cannot be for reasons that no schema says.
+/// What a request that fits the description may be answered with: it may ask for what is not there,
+/// what is held, or what cannot be for reasons that no schema says.
 const SETTINGS: &str = r#"
 [checks.positive_data_acceptance]
 expected-statuses = ["2xx", 403, 404, 409, 412, 413, 422, 423, 429]
 
 # The tester has its own idea of what an If-Match may be: without quotes.
 [[operations]]
-include-path-regex = "/namespaces/[^/]+$|/entries/"
+include-path-regex = "/namespaces/[^/]+$|/entries/|/origins/[^/]+$"
 [operations.checks.positive_data_acceptance]
 expected-statuses = ["2xx", 400, 403, 404, 409, 412, 413, 422, 423, 429]
 "#;

@@ -35,11 +35,22 @@ fn commands_reach_every_operation() {
     let refused = verax.run(&["counter", "add", place, "words"]);
     assert!(refused.code == 4 && refused.err.contains("not a whole number"), "{refused:?}");
 
-    let take =
-        ["rate-limit", "acquire", place, "quay", "2", "--rate", "1", "--period", "1h", "--burst", "3"];
+    let take = [
+        "rate-limit",
+        "acquire",
+        place,
+        "quay",
+        "2",
+        "--rate",
+        "1",
+        "--period",
+        "1h",
+        "--burst",
+        "3",
+    ];
     assert!(verax.run(&take).done().contains("1 left"));
-    let spent = verax.run(&take);
-    assert!(spent.code == 4 && spent.err.contains("come back in"), "{spent:?}");
+    let exhausted = verax.run(&take);
+    assert!(exhausted.code == 4 && exhausted.err.contains("come back in"), "{exhausted:?}");
     let never = ["rate-limit", "acquire", place, "quay", "9", "--rate", "1"];
     let never = verax.run(&never);
     assert!(never.code == 4 && never.err.contains("the burst is 1"), "{never:?}");
@@ -92,17 +103,17 @@ async fn http_tells_what_programs_need() {
     let post = async |path: &str, body: serde_json::Value| {
         http.post(at(path)).bearer_auth(verax.token()).json(&body).send().await.unwrap()
     };
-    let take = json!({"acquire": 2, "rate": 1, "period_seconds": 60, "burst": 2});
-    assert_eq!(post("rate limits/q", take.clone()).await.status(), 200);
-    let spent = post("rate limits/q", take).await;
-    assert_eq!(spent.status(), 429);
-    let seconds: u64 = spent.headers()["retry-after"].to_str().unwrap().parse().unwrap();
-    let problem: serde_json::Value = spent.json().await.unwrap();
+    let acquire = json!({"acquire": 2, "rate": 1, "period_seconds": 60, "burst": 2});
+    assert_eq!(post("rate-limits/q", acquire.clone()).await.status(), 200);
+    let exhausted = post("rate-limits/q", acquire).await;
+    assert_eq!(exhausted.status(), 429);
+    let seconds: u64 = exhausted.headers()["retry-after"].to_str().unwrap().parse().unwrap();
+    let problem: serde_json::Value = exhausted.json().await.unwrap();
     let exact = problem["retry_after_seconds"].as_f64().unwrap();
     assert!(exact <= seconds as f64 && seconds <= 120, "{problem}");
     for (path, body, status) in [
-        ("rate limits/q", json!({"rate": 0}), 422),
-        ("rate limits/q", json!({"rate": 1, "period_seconds": -1}), 422),
+        ("rate-limits/q", json!({"rate": 0}), 422),
+        ("rate-limits/q", json!({"rate": 1, "period_seconds": -1}), 422),
         ("counters/c", json!({"add": "many"}), 422),
         ("counters/c", json!({}), 422),
         ("batch", json!({"operations": [{"get": {}}]}), 422),

@@ -126,7 +126,8 @@ async fn entries_are_put_listed_shown_and_deleted() {
     verax.run(&["delete", "quayside/berths", "berth/1"]).done();
     assert_eq!(verax.run(&["get", "quayside/berths", "berth/1"]).code, 3);
 
-    // By HTTP: any UTF-8 key in one segment, validators, conditions, a deletion of what is not there.
+    // By HTTP: any UTF-8 key in one segment, validators, conditions, a deletion of what is not
+    // there.
     let http = reqwest_client();
     let base = format!("{}/v1/tenants/quayside/namespaces/berths/entries", verax.url());
     let token = verax.token();

@@ -321,8 +321,8 @@ enum Step {
     Stored,
 }
 
-/// A holder in a process of its own: it tells by files how far it is, and goes on when it may. It is this
-/// test run again, since no other program stops where a test wants it to.
+/// A holder in a process of its own: it tells by files how far it is, and goes on when it may. It
+/// is this test run again, since no other program stops where a test wants it to.
 #[tokio::test]
 async fn a_holder_in_a_process_of_its_own() {
     let Ok(directory) = std::env::var("VERAX_TEST_HOLDER") else { return };

@@ -279,7 +279,8 @@ async fn a_refill_that_fails_is_taken_over_and_an_invalidation_is_heeded() {
     assert_eq!(after.await.unwrap().unwrap(), "new");
 }
 
-/// Calls that wait leave room for those that do not, and lifetimes are the same over both transports.
+/// Calls that wait leave room for those that do not, and lifetimes are the same over both
+/// transports.
 #[tokio::test(flavor = "multi_thread")]
 async fn hits_pass_calls_that_wait_and_lifetimes_are_the_same_over_both_transports() {
     let (verax, _) = started(&[]);

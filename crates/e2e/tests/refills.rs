@@ -167,7 +167,8 @@ async fn stale_copies_bridge_a_refresh_and_an_outage() {
     until("a stale copy is served", async || text(&boards, "k").await.1 == Source::Stale).await;
     until("the refresh is in", async || text(&boards, "k").await.0 == "k v1").await;
 
-    // Without stale-while-revalidate, the origin is asked first, and the copy is kept for its failures.
+    // Without stale-while-revalidate, the origin is asked first, and the copy is kept for its
+    // failures.
     verax.run(&["namespace", "change", "ferrydesk/boards", "--stale-while-revalidate", "0"]).done();
     let refresh = verax_client::ReadOptions { refresh: true, ..Default::default() };
     boards.look_up("k", refresh).await.unwrap();

@@ -13,7 +13,7 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
 use verax_client::{
     Cache, CacheEvent, CacheOptions, ClientError, LifetimeOptions, NearCopies, PutCondition,
-    PutMany, PutOptions, Rate, Source, RateLimitOutcome,
+    PutMany, PutOptions, Rate, RateLimitOutcome, Source,
 };
 use verax_e2e::{HeldOrigin, Verax, until};
 use verax_wire::{FailureCode, Frame, GetFlags, Hello, Reply, Request, VERSION, next_frame};
@@ -81,7 +81,10 @@ async fn every_operation_works_and_meets_what_http_stored() {
     assert_eq!(cache.add("n", 5, short).await.unwrap(), 5);
     assert_eq!(cache.add("n", -7, short).await.unwrap(), -2);
     let rate = Rate { count: 1, period: Duration::from_secs(3_600), burst: 2 };
-    assert_eq!(cache.acquire_rate("quay", 2, rate).await.unwrap(), RateLimitOutcome::Allowed { left: 0 });
+    assert_eq!(
+        cache.acquire_rate("quay", 2, rate).await.unwrap(),
+        RateLimitOutcome::Allowed { left: 0 }
+    );
     let later = cache.acquire_rate("quay", 1, rate).await.unwrap();
     assert!(
         matches!(later, RateLimitOutcome::Later { retry_after } if retry_after > Duration::from_secs(3_500))
@@ -89,7 +92,10 @@ async fn every_operation_works_and_meets_what_http_stored() {
     assert_eq!(cache.acquire_rate("quay", 3, rate).await.unwrap_err().problem(), Some("invalid"));
     // Neither makes the other's entry its own.
     assert_eq!(cache.add("quay", 1, short).await.unwrap_err().problem(), Some("wrong-kind"));
-    assert!(matches!(cache.acquire_rate("quay", 1, rate).await.unwrap(), RateLimitOutcome::Later { .. }));
+    assert!(matches!(
+        cache.acquire_rate("quay", 1, rate).await.unwrap(),
+        RateLimitOutcome::Later { .. }
+    ));
     assert_eq!(cache.acquire_rate("n", 1, rate).await.unwrap_err().problem(), Some("wrong-kind"));
 
     // Batches and listings.

@@ -68,7 +68,8 @@ pub struct Engine {
 }
 
 impl Engine {
-    /// An engine without namespaces, which serves. Its [`tasks`](Self::tasks) are to be run beside it.
+    /// An engine without namespaces, which serves. Its [`tasks`](Self::tasks) are to be run beside
+    /// it.
     pub fn new(options: EngineOptions) -> Arc<Self> {
         Arc::new(Self {
             clock: Clock::default(),
@@ -112,7 +113,8 @@ impl Engine {
         namespace
     }
 
-    /// Changes a namespace's policy and origin. Entries that are stored already keep their lifetimes.
+    /// Changes a namespace's policy and origin. Entries that are stored already keep their
+    /// lifetimes.
     pub fn bind(&self, namespace: &Arc<Namespace>, binding: Binding) {
         namespace.bind(binding);
     }
@@ -147,7 +149,8 @@ impl Engine {
         MemoryUse { used: store.used(), limit: store.limit(), evicted: store.evicted() }
     }
 
-    /// Sets the limit on the memory that entries take, in bytes. Above it, entries go little by little.
+    /// Sets the limit on the memory that entries take, in bytes. Above it, entries go little by
+    /// little.
     pub fn set_memory_limit(&self, bytes: u64) {
         self.store().set_limit(bytes);
     }

@@ -1,7 +1,7 @@
 //! Memory for values on their way in and out, which no namespace's memory counts.
 //!
-//! A value that arrives is held until it is whole, one that leaves until its reader has taken it. So
-//! many slow clients could hold any amount of memory; an [`InFlightBudget`] bounds all of them
+//! A value that arrives is held until it is whole, one that leaves until its reader has taken it.
+//! So many slow clients could hold any amount of memory; an [`InFlightBudget`] bounds all of them
 //! together. A share of it bounds what one tenant takes, so that it leaves room for the others.
 
 use std::sync::Arc;
@@ -10,8 +10,8 @@ use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 
 use crate::error::EngineError;
 
-/// Values up to this size need no reservation where a connection has one of them at a time: with the
-/// bound on connections they are bounded too.
+/// Values up to this size need no reservation where a connection has one of them at a time: with
+/// the bound on connections they are bounded too.
 pub const SMALL: usize = 64 << 10;
 
 /// What a caller that waits takes: its task, its place in a queue, and what it asked for.

@@ -176,8 +176,8 @@ impl Namespace {
         self.writes_through.load(Ordering::Relaxed)
     }
 
-    /// Whether an entry that is fresh for `left` yet is due to be refreshed early, by the policy's rule
-    /// and a new draw.
+    /// Whether an entry that is fresh for `left` yet is due to be refreshed early, by the policy's
+    /// rule and a new draw.
     pub(crate) fn is_due(&self, took: impl FnOnce() -> Duration, left: Duration) -> bool {
         match self.early_refresh.load(Ordering::Relaxed) {
             0 => false,

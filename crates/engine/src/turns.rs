@@ -1,8 +1,8 @@
 //! Turns at the processors, by tenant.
 //!
-//! While more than one tenant sends requests, whoever answers them takes turns: those of one tenant run
-//! on all processors but one, and more of them wait without keeping a processor busy. So what
-//! a tenant waits for grows with the number of busy tenants, and not with that of another tenant's
+//! While more than one tenant sends requests, whoever answers them takes turns: those of one tenant
+//! run on all processors but one, and more of them wait without keeping a processor busy. So what a
+//! tenant waits for grows with the number of busy tenants, and not with that of another tenant's
 //! connections, and a single busy one leaves the others a processor. A tenant that is alone has no
 //! turns to wait for, and none of what they cost.
 
@@ -115,8 +115,8 @@ impl TenantTurns {
     }
 }
 
-/// Answers something for a tenant, a turn at a time: a turn lasts as long as the future does something,
-/// and not while it waits.
+/// Answers something for a tenant, a turn at a time: a turn lasts as long as the future does
+/// something, and not while it waits.
 pub struct InTurns<F> {
     turns: Arc<TenantTurns>,
     next: Option<Pin<Box<dyn Future<Output = Option<Turn>> + Send>>>,

@@ -15,7 +15,7 @@ use verax_core::load::{Comparison, KeyChooser, Lane, LaneRecorder, LoadProfile, 
 use crate::lane::{CachedLane, DirectLane, LaneReader};
 
 /// The most kinds of errors that are told apart.
-const MOST_ERRORS: usize = 100;
+const MAX_ERRORS: usize = 100;
 
 /// How many of them a report names.
 const TOLD_ERRORS: usize = 5;
@@ -163,7 +163,7 @@ async fn read_in_a_loop(
                 Ok(outcome) => counted.recorder.record(latency, outcome),
                 Err(text) => {
                     counted.recorder.record(latency, Outcome::Error);
-                    if counted.errors.len() < MOST_ERRORS || counted.errors.contains_key(&text) {
+                    if counted.errors.len() < MAX_ERRORS || counted.errors.contains_key(&text) {
                         *counted.errors.entry(text).or_default() += 1;
                     }
                 }

@@ -1,5 +1,6 @@
-//! Counts of answers from the cache. They are the one thing that every look-up writes, so each thread
-//! has a stripe of its own: threads that share a counter wait for each other's processor caches.
+//! Counts of answers from the cache. They are the one thing that every look-up writes, so each
+//! thread has a stripe of its own: threads that share a counter wait for each other's processor
+//! caches.
 
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::time::Duration;

@@ -1,8 +1,8 @@
 //! What Verax counts and remembers of the events of its engine.
 //!
-//! [`Observatory`] opens a [`Statistics`] for every namespace, which is the observer that the engine
-//! tells: it counts, and keeps the latest refills and lock events. [`Live`] makes samples of the
-//! counts, once a second, for whoever watches.
+//! [`Observatory`] opens a [`Statistics`] for every namespace, which is the observer that the
+//! engine tells: it counts, and keeps the latest refills and lock events. [`Live`] makes samples of
+//! the counts, once a second, for whoever watches.
 //!
 //! What may not live here: anything that decides what the engine does. Observing costs the serving
 //! path a relaxed add for each event, and a short lock for the rare ones.

@@ -1,5 +1,5 @@
-//! The secrets that open origins. They are kept outside the records, by name: in the environment or in
-//! a directory of files, so that neither a copy of the records nor the API gives them away.
+//! The secrets that open origins. They are kept outside the records, by name: in the environment or
+//! in a directory of files, so that neither a copy of the records nor the API gives them away.
 
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -13,7 +13,7 @@ use crate::error::OriginError;
 pub const VARIABLE_PREFIX: &str = "VERAX_CREDENTIAL_";
 
 /// The longest secret, in bytes.
-const LONGEST_SECRET: usize = 8 << 10;
+const MAX_SECRET_BYTES: usize = 8 << 10;
 
 /// A secret is read again after this long, so that a new one is used soon.
 const KEPT_FOR: Duration = Duration::from_secs(5);
@@ -64,9 +64,9 @@ impl Credentials {
             let path = path.display();
             failed(format!("{path}: {error}; write it there, or set the variable {variable}"))
         })?;
-        if bytes.len() > LONGEST_SECRET {
+        if bytes.len() > MAX_SECRET_BYTES {
             return Err(failed(format!(
-                "{} is longer than {LONGEST_SECRET} bytes",
+                "{} is longer than {MAX_SECRET_BYTES} bytes",
                 path.display()
             )));
         }

@@ -148,8 +148,8 @@ impl OriginError {
         }
     }
 
-    /// Whether the origin gave no answer, or said that it cannot. One that has no such value, or that
-    /// answers with something that is not allowed, is well.
+    /// Whether the origin gave no answer, or said that it cannot. One that has no such value, or
+    /// that answers with something that is not allowed, is well.
     pub(crate) fn speaks_against_the_server(&self) -> bool {
         match self {
             Self::Connect { .. } | Self::Timeout { .. } | Self::Garbled { .. } => true,
@@ -168,8 +168,8 @@ impl OriginError {
         }
     }
 
-    /// Whether a write that failed so has surely changed nothing. A gateway that had no good answer from
-    /// what is behind it (408, 502, 504) does not know.
+    /// Whether a write that failed so has surely changed nothing. A gateway that had no good answer
+    /// from what is behind it (408, 502, 504) does not know.
     pub fn is_certain(&self) -> bool {
         let unknown = matches!(self, Self::Status { status: 408 | 502 | 504, .. });
         !unknown && !matches!(self, Self::Timeout { .. } | Self::Garbled { .. })

@@ -1,5 +1,5 @@
-//! What stands before an origin: a bound on calls at once with a bounded queue, the choice of a server
-//! that is well, and a budget of retries.
+//! What stands before an origin: a bound on calls at once with a bounded queue, the choice of a
+//! server that is well, and a budget of retries.
 
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Mutex, MutexGuard, PoisonError};

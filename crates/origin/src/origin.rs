@@ -19,10 +19,10 @@ use crate::http::template::InvalidTemplate;
 use crate::sql::{InvalidQuery, SqlReader};
 
 /// A retry on the server that has just failed waits for a moment, up to this long.
-const LONGEST_PAUSE: Duration = Duration::from_millis(50);
+const MAX_PAUSE: Duration = Duration::from_millis(50);
 
 /// With less time left than this, a retry is not worth it.
-const SHORTEST_TRY: Duration = Duration::from_millis(5);
+const MIN_TRY: Duration = Duration::from_millis(5);
 
 /// What tells the failures of one key from those of others.
 fn source_of(values: &[(&str, &str)]) -> u64 {
@@ -204,8 +204,8 @@ impl Origin {
         self.read_at(self.gate.in_turn(), values, trace, deadline).await
     }
 
-    /// [`read`](Self::read) past what guards the origin: a bound on calls at once with a bounded queue, a
-    /// circuit breaker for each server, and a budget of retries.
+    /// [`read`](Self::read) past what guards the origin: a bound on calls at once with a bounded
+    /// queue, a circuit breaker for each server, and a budget of retries.
     ///
     /// # Errors
     /// [`OriginError`]; [`OriginError::SetAside`] and [`OriginError::Busy`] when it was not asked.
@@ -223,7 +223,7 @@ impl Origin {
             let attempt = match (pass.attempt(before.as_ref().map(|(server, _)| *server)), before) {
                 (Ok(attempt), before) => {
                     if before.is_some_and(|(server, _)| server == attempt.server()) {
-                        tokio::time::sleep(LONGEST_PAUSE.mul_f64(rand::random())).await;
+                        tokio::time::sleep(MAX_PAUSE.mul_f64(rand::random())).await;
                     }
                     attempt
                 }
@@ -239,7 +239,7 @@ impl Origin {
                 Err(error)
                     if again
                         && matches!(health, Health::Failed | Health::FailedFor(_))
-                        && deadline.saturating_duration_since(Instant::now()) > SHORTEST_TRY
+                        && deadline.saturating_duration_since(Instant::now()) > MIN_TRY
                         && self.gate.may_retry() =>
                 {
                     before = Some((server, error));

@@ -2,7 +2,8 @@
 //!
 //! A change is one transaction. It first raises the records' revision, whose row it keeps locked
 //! until it ends, so changes come one after the other and every revision has exactly one. It checks
-//! that its node still owns the share of the keys (see [`membership`](crate::membership)), writes the rows, and last the activity that says who changed what, under a random change id.
+//! that its node still owns the share of the keys (see [`membership`](crate::membership)), writes
+//! the rows, and last the activity that says who changed what, under a random change id.
 //!
 //! When the answer to COMMIT is lost, nobody knows whether the change was made. Reading the change
 //! log back tells: the question locks the revision's row and so comes after the transaction's end,

@@ -31,8 +31,8 @@ const PING_TIMEOUT: Duration = Duration::from_secs(2);
 const TCP_KEEPALIVE: Duration = Duration::from_secs(5);
 
 /// What every session is set to. A transaction that its client has left is rolled back by MariaDB
-/// itself, even when the end of the connection never reaches it; as soon as the lease runs out, since
-/// what it has locked keeps a standby from taking over.
+/// itself, even when the end of the connection never reaches it; as soon as the lease runs out,
+/// since what it has locked keeps a standby from taking over.
 const SESSION: &str = "SET SESSION idle_transaction_timeout = 3, innodb_lock_wait_timeout = 5, \
      lock_wait_timeout = 10, sql_mode = 'TRADITIONAL'";
 

@@ -264,8 +264,10 @@ pub(crate) async fn tokens(
             "a page of {most} tokens is out of range: use 1 to {MAX_TOKENS_LISTED}"
         )));
     }
-    let after = query.cursor.as_deref().map_or(Ok(0), str::parse);
-    let after = after.map_err(|_| Failure::bad_request("the cursor is none that a page gave"))?;
+    // An empty cursor is the beginning.
+    let cursor = query.cursor.as_deref().filter(|cursor| !cursor.is_empty());
+    let after = cursor.map_or(Ok(0), str::parse);
+    let after = after.map_err(|_| Failure::invalid("the cursor is not one that a page gave"))?;
     let items = service.control().tokens(&caller, after, most).await?;
     let last = items.last().filter(|_| items.len() == usize::from(most));
     let cursor = last.map(|token| token.id.to_string());

@@ -14,7 +14,7 @@ use verax_core::entry::MediaType;
 use verax_core::{Key, Precondition};
 use verax_engine::EngineError;
 use verax_engine::cache::{
-    Answer, LARGEST_BATCH, Operation, Outcome, PutRequest, ReadOptions, Stored, checked_tags,
+    Answer, MAX_BATCH_OPERATIONS, Operation, Outcome, PutRequest, ReadOptions, Stored, checked_tags,
 };
 use verax_service::Service;
 
@@ -37,9 +37,9 @@ pub(crate) async fn batch(
     InNamespace(tenant, namespace): InNamespace,
     Json(request): Json<BatchRequest>,
 ) -> Result<axum::Json<BatchAnswer>> {
-    if request.operations.len() > LARGEST_BATCH {
+    if request.operations.len() > MAX_BATCH_OPERATIONS {
         return Err(Failure::from(EngineError::Invalid(format!(
-            "a batch of {} operations is out of range: use at most {LARGEST_BATCH}",
+            "a batch of {} operations is out of range: use at most {MAX_BATCH_OPERATIONS}",
             request.operations.len()
         ))));
     }

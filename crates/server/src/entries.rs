@@ -15,7 +15,7 @@ use verax_api::{EntryPage, EntrySummary};
 use verax_core::store::{Listed, Position};
 use verax_core::{Freshness, Key, Precondition, Timestamp};
 use verax_engine::EngineError;
-use verax_engine::cache::Answer;
+use verax_engine::cache::{Answer, MAX_PAGE_ENTRIES};
 use verax_engine::in_flight::{InFlightBudget, InFlightReservation, SMALL};
 use verax_service::Service;
 
@@ -29,7 +29,7 @@ use crate::permits::permit_of;
 use crate::problem::{Failure, Result};
 
 /// A body of which nothing more comes for this long is given up.
-const LONGEST_SILENCE: Duration = Duration::from_secs(30);
+const SILENCE_TIMEOUT: Duration = Duration::from_secs(30);
 
 /// How long a body may take to arrive, beyond what the largest one needs at [`MIN_RATE`].
 const ARRIVAL_GRACE: Duration = Duration::from_secs(10);
@@ -207,8 +207,8 @@ enum BodyError {
     Busy(EngineError),
 }
 
-/// Reads a body up to a limit; one that announces more is not read at all. The place among what is on
-/// its way in is held until the value is stored.
+/// Reads a body up to a limit; one that announces more is not read at all. The place among what is
+/// on its way in is held until the value is stored.
 async fn body_within(
     in_flight: &InFlightBudget,
     headers: &HeaderMap,
@@ -227,7 +227,7 @@ async fn body_within(
     let arrives_by =
         Instant::now() + ARRIVAL_GRACE + Duration::from_secs(expected as u64 / MIN_RATE);
     loop {
-        let next = Instant::now() + LONGEST_SILENCE;
+        let next = Instant::now() + SILENCE_TIMEOUT;
         let frame = tokio::time::timeout_at(next.min(arrives_by).into(), body.frame()).await;
         let silent = |_| BodyError::Broken("it did not arrive in time".into());
         let Some(frame) = frame.map_err(silent)? else { break };
@@ -329,14 +329,21 @@ pub(crate) async fn list(
 ) -> Result<axum::Json<EntryPage>> {
     let reader = service.control().open_reader(&caller, &tenant, &namespace)?;
     let now = service.engine().now();
+    let most = query.limit.unwrap_or(DEFAULT_PAGE);
+    if !(1..=MAX_PAGE_ENTRIES).contains(&most) {
+        return Err(Failure::invalid(format!(
+            "a page of {most} entries is out of range: use 1 to {MAX_PAGE_ENTRIES}"
+        )));
+    }
+    // An empty cursor is the beginning, as over the wire.
+    let cursor = query.cursor.as_deref().filter(|cursor| !cursor.is_empty());
+    let from = cursor.map_or(Ok(Position::default()), str::parse);
+    let from = from.map_err(|e| Failure::invalid(e.to_string()))?;
     if let Some(text) = query.key {
         let key = Key::new(text).map_err(|e| Failure::bad_request(e.to_string()))?;
         let items = reader.show(&key, now).iter().map(|listed| summary(listed, now)).collect();
         return Ok(axum::Json(EntryPage { items, cursor: None }));
     }
-    let from = query.cursor.as_deref().map_or(Ok(Position::default()), str::parse);
-    let from = from.map_err(|e| Failure::bad_request(e.to_string()))?;
-    let most = query.limit.unwrap_or(DEFAULT_PAGE);
     let listing = reader.list(&query.prefix, from, most, now)?;
     let items = listing.entries.iter().map(|listed| summary(listed, now)).collect();
     Ok(axum::Json(EntryPage { items, cursor: listing.next.map(|next| next.to_string()) }))

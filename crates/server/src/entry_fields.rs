@@ -153,8 +153,8 @@ fn malformed_list(name: &HeaderName, what: &str) -> Failure {
     ))
 }
 
-/// What If-Match or If-None-Match names. Tags that no entry can have, since they are not of the form
-/// in which Verax gives them, are left out.
+/// What If-Match or If-None-Match names. Tags that no entry can have, since they are not of the
+/// form in which Verax gives them, are left out.
 #[derive(Debug, PartialEq, Eq)]
 enum Listed {
     Any,
@@ -269,7 +269,8 @@ pub(crate) struct CacheStatus<'a>(pub(crate) &'a Answer);
 impl fmt::Display for CacheStatus<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let left = |time: Duration| time.as_secs();
-        // Rounded up, since a stale copy of less than a second must not read as a fresh one of zero.
+        // Rounded up, since a stale copy of less than a second must not read as a fresh one of
+        // zero.
         let past = |time: Duration| time.as_secs() + 1;
         match self.0.source {
             Source::Hit(time) => write!(f, "verax; hit; ttl={}", left(time)),

@@ -27,7 +27,7 @@ impl<S: Send + Sync, T: DeserializeOwned> FromRequest<S> for Json<T> {
     type Rejection = Failure;
 
     async fn from_request(request: Request, _: &S) -> Result<Self, Failure> {
-        json_within(request, crate::LARGEST_JSON).await.map(Json)
+        json_within(request, crate::MAX_JSON_BYTES).await.map(Json)
     }
 }
 

@@ -1,10 +1,10 @@
-//! The short way of the request that nearly all are: a GET, with a token, of an entry that is in the
-//! cache.
+//! The short way of the request that nearly all are: a GET, with a token, of an entry that is in
+//! the cache.
 //!
 //! Whatever is out of the ordinary (another path or method, a field that asks for more, a token
 //! without the right, a miss) gives `None` and goes the long way through the router, which alone
-//! refuses and explains, and knows how to send large values. So the short way decides nothing but that
-//! all is well.
+//! refuses and explains, and knows how to send large values. So the short way decides nothing but
+//! that all is well.
 
 use std::borrow::Cow;
 use std::time::Instant;

@@ -25,7 +25,7 @@ use crate::host::HostNames;
 use crate::tls::Tls;
 
 /// An answer of which the client takes nothing for this long is given up.
-const LONGEST_SILENCE: Duration = Duration::from_secs(120);
+const SILENCE_TIMEOUT: Duration = Duration::from_secs(120);
 
 /// The most that is held of a request's header, in bytes.
 const MAX_HEADER_BYTES: usize = 64 << 10;
@@ -185,7 +185,7 @@ async fn serve_connection<A, F>(
 {
     // A client that takes nothing for too long is given up.
     let mut stream = TimeoutWriter::new(stream);
-    stream.set_timeout(Some(LONGEST_SILENCE));
+    stream.set_timeout(Some(SILENCE_TIMEOUT));
     let of = Arc::clone(&place);
     let service = service_fn(move |request: hyper::Request<hyper::body::Incoming>| {
         let answering = answer(request.map(Body::new), Arc::clone(&of));

@@ -1,8 +1,8 @@
 //! How Verax is reached: HTTP, live streams, metrics, and the console's files.
 //!
 //! [`serve`] runs the HTTP interface over a [`Service`] on a listener until it is told to stop, and
-//! [`serve_wire`] the wire protocol. The HTTP interface follows docs/http-api.md and describes itself at
-//! `/openapi.json`; every error is a problem document (RFC 9457).
+//! [`serve_wire`] the wire protocol. The HTTP interface follows docs/http-api.md and describes
+//! itself at `/openapi.json`; every error is a problem document (RFC 9457).
 //!
 //! ```no_run
 //! use verax_records::Records;
@@ -83,7 +83,7 @@ pub use tls::{InvalidCertificate, Tls};
 pub use wire::{WireLimits, serve_wire};
 
 /// The largest JSON body of a request, in bytes. Entries have their namespace's limit instead.
-const LARGEST_JSON: usize = 8 << 20;
+const MAX_JSON_BYTES: usize = 8 << 20;
 
 /// How long a stop waits for requests that are under way.
 const STOP_TIMEOUT: Duration = Duration::from_secs(4);
@@ -271,8 +271,8 @@ fn namespace_of(path: &str) -> Option<(&str, &str)> {
     Some((tenant, namespace))
 }
 
-/// Refuses a body that is coded on its way in any way but chunked (RFC 9112, section 6.1): its coding
-/// would be taken for a part of the value.
+/// Refuses a body that is coded on its way in any way but chunked (RFC 9112, section 6.1): its
+/// coding would be taken for a part of the value.
 fn refuse_coding(request: &Request) -> Option<Response> {
     let codings = request.headers().get_all(TRANSFER_ENCODING);
     let chunked = |field: &HeaderValue| field.as_bytes().eq_ignore_ascii_case(b"chunked");
@@ -297,8 +297,8 @@ fn secured(mut response: Response, over: OverTls) -> Response {
     response
 }
 
-/// Serves the HTTP interface, over TLS where it is given, until `stop` is ready; then finishes what is
-/// under way, live streams excepted, and stops the service's background work.
+/// Serves the HTTP interface, over TLS where it is given, until `stop` is ready; then finishes what
+/// is under way, live streams excepted, and stops the service's background work.
 ///
 /// # Errors
 /// What the listener fails with.

@@ -11,7 +11,7 @@ use serde::Deserialize;
 use verax_api::{
     Lock, LockClaim, LockEvent, LockHold, LockHolder, LockInLine, LockRenewal, Locks, moment,
 };
-use verax_core::guard::lock::{FencingToken, Grant, Holder, LONGEST_WAIT, LockView};
+use verax_core::guard::lock::{FencingToken, Grant, Holder, LockView, MAX_WAIT};
 use verax_core::{Key, Timestamp};
 use verax_engine::EngineError;
 use verax_engine::events::LockEventKind;
@@ -27,8 +27,8 @@ const USUAL_HOLD: Duration = Duration::from_secs(30);
 
 const PREFERENCE_APPLIED: HeaderName = HeaderName::from_static("preference-applied");
 
-/// How long a caller is ready to wait: `Prefer: wait=SECONDS` (RFC 7240, section 4.3), and `longest` at
-/// most. What cannot be read is passed over, as preferences are (section 2).
+/// How long a caller is ready to wait: `Prefer: wait=SECONDS` (RFC 7240, section 4.3), and
+/// `longest` at most. What cannot be read is passed over, as preferences are (section 2).
 pub(crate) fn preferred_wait(headers: &HeaderMap, longest: Duration) -> Duration {
     let preferences = headers.get_all("prefer");
     let preferences = preferences.iter().filter_map(|field| field.to_str().ok());
@@ -153,7 +153,7 @@ pub(crate) async fn claim(
     Json(claim): Json<LockClaim>,
 ) -> Result<Response> {
     let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
-    let wait = preferred_wait(&headers, LONGEST_WAIT);
+    let wait = preferred_wait(&headers, MAX_WAIT);
     let hold = claim.hold_seconds.map_or(Ok(USUAL_HOLD), |s| seconds_of("hold_seconds", s))?;
     let owner = claim.owner.unwrap_or_else(|| caller.who().to_owned());
     // HTTP has no connection that a hold could end with.
@@ -290,6 +290,6 @@ mod tests {
     fn waits_are_read_as_the_rfc_writes_them(#[case] field: &str, #[case] expected: u64) {
         let mut headers = HeaderMap::new();
         headers.insert("prefer", HeaderValue::from_str(field).unwrap());
-        assert_eq!(preferred_wait(&headers, LONGEST_WAIT), Duration::from_secs(expected));
+        assert_eq!(preferred_wait(&headers, MAX_WAIT), Duration::from_secs(expected));
     }
 }

@@ -11,7 +11,7 @@ use verax_api::{PermitClaim, PermitGrant, PermitInUse, Permits, RefillEvent, mom
 use verax_core::guard::PermitView;
 use verax_core::{PermitNumber, Timestamp};
 use verax_engine::EngineError;
-use verax_engine::cache::{Asked, LONGEST_WAIT, PermitRequest};
+use verax_engine::cache::{Asked, MAX_WAIT, PermitRequest};
 use verax_engine::events::RefillRecord;
 use verax_service::Service;
 
@@ -63,7 +63,7 @@ pub(crate) async fn claim(
     let started = Instant::now();
     // A permit is good for storing, so the right to store is needed; a value may be the answer.
     let refiller = service.control().open_refiller(&caller, &tenant, &namespace)?;
-    let wait = preferred_wait(&headers, LONGEST_WAIT);
+    let wait = preferred_wait(&headers, MAX_WAIT);
     let hold = claim.hold_seconds.map_or(Ok(USUAL_HOLD), |s| seconds_of("hold_seconds", s))?;
     let owner = claim.owner.as_deref().unwrap_or(caller.who()).into();
     let (stale, refresh, access) = (claim.stale, claim.refresh, caller.access());
@@ -100,8 +100,8 @@ pub(crate) async fn claim(
 pub(crate) struct GiveBackQuery {
     /// The permit's number.
     permit: u64,
-    /// What becomes of those who wait: `next` lets the first of them refill, `all` tells all of them
-    /// that it failed.
+    /// What becomes of those who wait: `next` lets the first of them refill, `all` tells all of
+    /// them that it failed.
     #[serde(default = "next")]
     fail: String,
 }

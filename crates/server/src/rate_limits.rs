@@ -39,7 +39,9 @@ pub(crate) async fn acquire(
     let burst = request.burst.unwrap_or(request.rate);
     let rate = Rate::new(request.rate, period, burst).map_err(|e| invalid(&e))?;
     match writer.acquire_rate(&key, request.acquire, rate) {
-        Ok(RateLimitOutcome::Allowed { left }) => Ok(axum::Json(RateLimit { left }).into_response()),
+        Ok(RateLimitOutcome::Allowed { left }) => {
+            Ok(axum::Json(RateLimit { left }).into_response())
+        }
         Ok(RateLimitOutcome::Later { retry_after }) => Ok(exhausted(retry_after)),
         Err(error @ RateLimitError::NotARateLimit) => Err(Failure::wrong_kind(&error)),
         Err(error) => Err(invalid(&error)),

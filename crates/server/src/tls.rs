@@ -17,7 +17,7 @@ use tokio_rustls::server::TlsStream;
 const LOOK_EVERY: Duration = Duration::from_secs(5);
 
 /// The time that a client has for its handshake.
-const LONGEST_HANDSHAKE: Duration = Duration::from_secs(10);
+const HANDSHAKE_TIMEOUT: Duration = Duration::from_secs(10);
 
 /// A certificate that cannot be used.
 #[derive(Debug, thiserror::Error)]
@@ -151,7 +151,7 @@ impl Tls {
     /// The handshake of a new connection; `None` when it fails or takes too long.
     pub(crate) async fn accept(&self, stream: TcpStream) -> Option<TlsStream<TcpStream>> {
         let handshake = self.acceptor.0.accept(stream);
-        match tokio::time::timeout(LONGEST_HANDSHAKE, handshake).await {
+        match tokio::time::timeout(HANDSHAKE_TIMEOUT, handshake).await {
             Ok(Ok(stream)) => Some(stream),
             Ok(Err(error)) => {
                 tracing::debug!(%error, "a TLS handshake failed");

@@ -1,4 +1,5 @@
-//! The HTTP interface over a real service: sessions and their guard, streams, metrics, console files.
+//! The HTTP interface over a real service: sessions and their guard, streams, metrics, console
+//! files.
 
 #![allow(clippy::unwrap_used)]
 
@@ -129,7 +130,8 @@ async fn pages_health_and_description_are_there() {
         }
     }
 
-    // The console: its pages are one file, its files are guarded and kept, and nothing else is there.
+    // The console: its pages are one file, its files are guarded and kept, and nothing else is
+    // there.
     for page in ["/", "/load", "/sign-in"] {
         let response = get(page).await;
         let policy = response.headers()["content-security-policy"].to_str().unwrap().to_owned();

@@ -27,8 +27,8 @@ pub struct Service {
 }
 
 impl Service {
-    /// Loads everything from the records and starts the background work. While MariaDB is away, what
-    /// serving needs comes from the snapshot that an earlier start left, if there is one.
+    /// Loads everything from the records and starts the background work. While MariaDB is away,
+    /// what serving needs comes from the snapshot that an earlier start left, if there is one.
     ///
     /// # Errors
     /// [`ControlError::RecordsUnavailable`] when neither can be read.

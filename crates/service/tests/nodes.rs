@@ -1,5 +1,5 @@
-//! Two Verax over the same records: one is active, the other stands by and takes over; never do both
-//! give locks or make changes.
+//! Two Verax over the same records: one is active, the other stands by and takes over; never do
+//! both give locks or make changes.
 
 #![allow(clippy::unwrap_used)]
 
@@ -294,8 +294,8 @@ async fn the_same_node_cannot_run_twice_and_a_start_without_mariadb_knows_its_pa
     waits.stop();
 }
 
-/// MariaDB ends the session of a node that is silent for three seconds; reading the records may take
-/// longer than that.
+/// MariaDB ends the session of a node that is silent for three seconds; reading the records may
+/// take longer than that.
 #[tokio::test(flavor = "multi_thread")]
 async fn a_start_whose_records_are_read_slowly_keeps_its_lease() {
     let fixture = Fixture::start(Default::default()).await;

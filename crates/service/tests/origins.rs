@@ -217,8 +217,8 @@ async fn a_hot_entry_is_refreshed_before_its_end_and_nobody_waits() {
     })
     .await;
     let counters = all.fixture.reading("ferrydesk/boards");
-    // The first caller alone waited for the origin. On a machine that stops for two seconds the entry
-    // may end first, and then one more does.
+    // The first caller alone waited for the origin. On a machine that stops for two seconds the
+    // entry may end first, and then one more does.
     let waited = counters.refilled + counters.joined;
     assert!(waited <= 2, "{waited} callers waited");
     all.fixture.end().await;
@@ -375,9 +375,9 @@ enum Tell {
     Through,
 }
 
-/// Writers that count up at the origin and tell the cache, and readers beside them, with everything on
-/// that serves or stores copies by itself: whoever reads after a writer was done has what it wrote, or
-/// something newer.
+/// Writers that count up at the origin and tell the cache, and readers beside them, with everything
+/// on that serves or stores copies by itself: whoever reads after a writer was done has what it
+/// wrote, or something newer.
 #[rstest]
 #[case(Tell::Delete)]
 #[case(Tell::Tag)]

@@ -464,7 +464,8 @@ async fn sums_are_checked_where_changes_are_made() {
     fixture.end().await;
 }
 
-/// Each of two callers changes another part of a policy at the same time: both are there afterwards.
+/// Each of two callers changes another part of a policy at the same time: both are there
+/// afterwards.
 #[tokio::test(flavor = "multi_thread")]
 async fn changes_of_a_policy_at_the_same_time_are_all_made_or_told() {
     let fixture = Fixture::start(ServiceOptions::default()).await;

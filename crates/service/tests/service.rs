@@ -65,7 +65,8 @@ async fn callers_see_their_own_part_of_what_goes_on() {
     let manager =
         service.control().token_caller(&fixture.token(&["manage:tideline"]).await).unwrap();
 
-    // Live samples: the namespaces a caller may see, and the whole's memory for administrators alone.
+    // Live samples: the namespaces a caller may see, and the whole's memory for administrators
+    // alone.
     let (_, mut samples) = service.control().watch(&reader);
     fixture.put("ferrydesk/boards", "k", "v");
     fixture.read(&reader, "ferrydesk/boards", "k").await.unwrap().unwrap();

@@ -72,8 +72,8 @@ pub fn next_frame(bytes: &[u8], limit: u32) -> Result<Option<(RawFrame<'_>, usiz
     Ok(Some((RawFrame { head: Head { kind, flags, namespace, id }, body }, end)))
 }
 
-/// How many bytes are missing until the first frame of `bytes` is complete; 0 when it is, or when its
-/// header is not there yet. Its length was checked by [`next_frame`] before.
+/// How many bytes are missing until the first frame of `bytes` is complete; 0 when it is, or when
+/// its header is not there yet. Its length was checked by [`next_frame`] before.
 pub fn missing(bytes: &[u8]) -> usize {
     match bytes.first_chunk::<4>() {
         Some(length) if bytes.len() >= HEAD => {

@@ -2,9 +2,9 @@
 //!
 //! docs/wire-protocol.md specifies the protocol; this crate is its reference. A connection carries
 //! [frames](frame): a header of twelve bytes and a body. Clients send [`Request`]s and servers
-//! answer with [`Reply`]s of the same id, in any order; servers also push. Decoding borrows from the
-//! bytes it is given and copies nothing; it refuses every malformed input with a [`WireError`] and
-//! allocates nothing by a length that has not been checked.
+//! answer with [`Reply`]s of the same id, in any order; servers also push. Decoding borrows from
+//! the bytes it is given and copies nothing; it refuses every malformed input with a [`WireError`]
+//! and allocates nothing by a length that has not been checked.
 //!
 //! # Example
 //!
@@ -41,19 +41,19 @@ pub const MAGIC: [u8; 4] = *b"VRXW";
 pub const VERSION: u16 = 1;
 
 /// The largest body that a server takes before it has said its own limit: that of a hello.
-pub const LARGEST_HELLO: u32 = 4 << 10;
+pub const MAX_HELLO_BYTES: u32 = 4 << 10;
 
 /// The longest key, in bytes.
-pub const LONGEST_KEY: usize = 1_024;
+pub const MAX_KEY_BYTES: usize = 1_024;
 
 /// The longest media type, in bytes.
-pub const LONGEST_MEDIA_TYPE: usize = 255;
+pub const MAX_MEDIA_TYPE_BYTES: usize = 255;
 
 /// The most tags of one entry, and the longest tag in bytes.
-pub const MOST_TAGS: usize = 32;
+pub const MAX_TAGS: usize = 32;
 
 /// The longest tag, in bytes.
-pub const LONGEST_TAG: usize = 128;
+pub const MAX_TAG_BYTES: usize = 128;
 
 /// The most operations in a batch.
-pub const LARGEST_BATCH: usize = 1_000;
+pub const MAX_BATCH_OPERATIONS: usize = 1_000;

@@ -2,7 +2,7 @@
 
 use crate::bytes::{Reader, put_long_text, put_short_text};
 use crate::error::WireError;
-use crate::{LONGEST_KEY, LONGEST_TAG, MOST_TAGS};
+use crate::{MAX_KEY_BYTES, MAX_TAG_BYTES, MAX_TAGS};
 
 /// The validator of media type and value, as a number.
 pub type EntryTag = u128;
@@ -19,7 +19,8 @@ pub struct Lifetime {
 }
 
 impl Lifetime {
-    /// A part that is not given, and comes from the namespace or, where a max-age is given, is zero.
+    /// A part that is not given, and comes from the namespace or, where a max-age is given, is
+    /// zero.
     pub const NOT_GIVEN: u64 = u64::MAX;
 
     pub(crate) fn read(reader: &mut Reader<'_>) -> Result<Self, WireError> {
@@ -51,7 +52,7 @@ pub struct Rate {
 /// Checks a key's length.
 pub(crate) fn key(text: &str) -> Result<&str, WireError> {
     match text.len() {
-        1..=LONGEST_KEY => Ok(text),
+        1..=MAX_KEY_BYTES => Ok(text),
         _ => Err(WireError::Range("key")),
     }
 }
@@ -102,13 +103,13 @@ impl<'a> Tags<'a> {
 
     pub(crate) fn read(reader: &mut Reader<'a>) -> Result<Self, WireError> {
         let count = reader.u8("number of tags")?;
-        if usize::from(count) > MOST_TAGS {
+        if usize::from(count) > MAX_TAGS {
             return Err(WireError::Range("number of tags"));
         }
         let before = reader.0;
         for _ in 0..count {
             let tag = reader.short_text("tag")?;
-            if tag.is_empty() || tag.len() > LONGEST_TAG {
+            if tag.is_empty() || tag.len() > MAX_TAG_BYTES {
                 return Err(WireError::Range("tag"));
             }
         }

@@ -4,7 +4,7 @@ use crate::bytes::{Reader, put_long_text, put_short_text};
 use crate::error::WireError;
 use crate::frame::{self, Frame, Head};
 use crate::parts::{Lifetime, Put, PutCondition, Rate, key};
-use crate::{LARGEST_BATCH, LONGEST_TAG, MAGIC};
+use crate::{MAGIC, MAX_BATCH_OPERATIONS, MAX_TAG_BYTES};
 
 pub(crate) const HELLO: u8 = 0x01;
 const OPEN: u8 = 0x02;
@@ -288,7 +288,7 @@ impl<'a> BatchOperations<'a> {
 
     fn read(reader: &mut Reader<'a>) -> Result<Self, WireError> {
         let count = reader.u16("number of operations")?;
-        if usize::from(count) > LARGEST_BATCH {
+        if usize::from(count) > MAX_BATCH_OPERATIONS {
             return Err(WireError::Range("number of operations"));
         }
         let before = reader.0;
@@ -404,7 +404,7 @@ impl<'a> Request<'a> {
                 prefix: reader.rest_text("prefix")?,
             },
             INVALIDATE_TAG => match reader.rest_text("tag")? {
-                tag if (1..=LONGEST_TAG).contains(&tag.len()) => Request::InvalidateTag { tag },
+                tag if (1..=MAX_TAG_BYTES).contains(&tag.len()) => Request::InvalidateTag { tag },
                 _ => return Err(WireError::Range("tag")),
             },
             ADD => Request::Add {

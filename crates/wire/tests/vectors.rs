@@ -1,5 +1,6 @@
 //! The golden vectors: frames as bytes, written down once, which every implementation must make and
-//! read the same. `VERAX_WRITE_VECTORS=1` writes the file after a deliberate change of the protocol.
+//! read the same. `VERAX_WRITE_VECTORS=1` writes the file after a deliberate change of the
+//! protocol.
 
 #![allow(clippy::unwrap_used, clippy::panic)]
 
@@ -332,8 +333,8 @@ fn what_was_written_down_is_read_as_it_was_meant() {
     }
 }
 
-/// Every frame cut short, made longer, or changed in one byte is either refused or read as something
-/// that is written back as the same bytes: nothing is passed over, and nothing panics.
+/// Every frame cut short, made longer, or changed in one byte is either refused or read as
+/// something that is written back as the same bytes: nothing is passed over, and nothing panics.
 #[test]
 fn damaged_frames_are_refused_or_mean_something() {
     for line in std::fs::read_to_string(path()).unwrap().lines() {
@@ -373,8 +374,8 @@ fn check(bytes: &[u8], request: bool) {
     }
 }
 
-/// Frames that break the protocol, and what is wrong with each: a server answers them with one *failed*
-/// frame of id 0 and closes.
+/// Frames that break the protocol, and what is wrong with each: a server answers them with one
+/// *failed* frame of id 0 and closes.
 fn breaches() -> Vec<(&'static str, Vec<u8>)> {
     let frame = |kind: u8, flags: u8, body: &[u8]| {
         let mut bytes = (body.len() as u32).to_le_bytes().to_vec();

@@ -89,7 +89,8 @@ mod tests {
 
     #[test]
     fn the_optimum_keeps_what_comes_back_soonest() {
-        // Room for two: by hand, 3 is not kept, so the second 1, the second 2 and the last 1 are hits.
+        // Room for two: by hand, 3 is not kept, so the second 1, the second 2 and the last 1 are
+        // hits.
         let requests = [1, 2, 1, 3, 2, 1].map(|key| (key, 1)).to_vec();
         let trace = Trace { name: "by hand", capacity: 2, entries: 2, requests };
         assert_eq!(optimum::optimum(&trace), 3.0 / 6.0);

@@ -37,8 +37,8 @@ pub(crate) struct PolicyFlags {
     /// How long it is kept that the origin has no value for a key, such as 5s; 0s does not keep it
     #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
     pub(crate) negative_max_age: Option<Duration>,
-    /// How early entries are refreshed that a refill brought, as a factor in percent: 100 is the usual
-    /// rule, 0 leaves them until they end
+    /// How early entries are refreshed that a refill brought, as a factor in percent: 100 is the
+    /// usual rule, 0 leaves them until they end
     #[arg(long, value_name = "PERCENT")]
     pub(crate) early_refresh: Option<u16>,
     /// Whether values that are stored or deleted go to the origin first
@@ -109,16 +109,16 @@ pub(crate) struct OriginFlags {
     /// The largest response [default for a new origin: 8MiB]
     #[arg(long, value_parser = size, value_name = "SIZE")]
     pub(crate) largest_response: Option<u64>,
-    /// The name of the secret that opens it, which lies in the variable VERAX_CREDENTIAL_NAME or in a file
-    /// of that name among the service's credentials; an empty name is none
+    /// The name of the secret that opens it, which lies in the variable VERAX_CREDENTIAL_NAME or in
+    /// a file of that name among the service's credentials; an empty name is none
     #[arg(long, value_name = "NAME")]
     pub(crate) credential: Option<String>,
     /// A namespace whose own managers may bind to it; may be given several times, and an empty one
     /// alone is none
     #[arg(long = "open-to", value_name = "NAMESPACE")]
     pub(crate) open_to: Vec<String>,
-    /// A further server that is alike, as http://HOST:PORT; may be given several times, and an empty one
-    /// alone leaves the URL's own server
+    /// A further server that is alike, as http://HOST:PORT; may be given several times, and an
+    /// empty one alone leaves the URL's own server
     #[arg(long = "endpoint", value_name = "URL", help_heading = "For an HTTP service")]
     pub(crate) endpoints: Vec<String>,
     /// A path on its server that runs may read a list of values from, such as /harbours; may be
@@ -128,7 +128,8 @@ pub(crate) struct OriginFlags {
     /// Which of its servers is asked: round-robin or least-outstanding
     #[arg(long, value_name = "HOW", help_heading = "For an HTTP service")]
     pub(crate) balance: Option<String>,
-    /// An answer that takes longer speaks against the server that gave it, as long as another is well
+    /// An answer that takes longer speaks against the server that gave it, as long as another is
+    /// well
     #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME",
         help_heading = "For an HTTP service")]
     pub(crate) slow_after: Option<Duration>,
@@ -203,8 +204,8 @@ pub(crate) enum OriginCommand {
 pub(crate) enum TokenCommand {
     /// Create a token; its secret is shown this once
     Create {
-        /// What it opens: admin, or read:, write:, manage: and TENANT or TENANT/NAMESPACE; may be given
-        /// several times
+        /// What it opens: admin, or read:, write:, manage: and TENANT or TENANT/NAMESPACE; may be
+        /// given several times
         #[arg(long = "scope", required = true, value_name = "SCOPE")]
         scopes: Vec<String>,
         /// What it is for

@@ -54,12 +54,14 @@ pub(crate) struct PutOptions {
     /// Store it only over the entry with this entity tag
     #[arg(long, value_name = "TAG")]
     pub(crate) if_match: Option<String>,
-    /// Store it only over the entry with this revision: if nobody has stored or removed anything since
+    /// Store it only over the entry with this revision: if nobody has stored or removed anything
+    /// since
     #[arg(long, value_name = "REVISION", conflicts_with_all = ["if_match", "if_absent"])]
     pub(crate) if_revision: Option<u64>,
 }
 
-/// A lifetime, of an entry or of a namespace's; parts that are left out stay as the namespace has them.
+/// A lifetime, of an entry or of a namespace's; parts that are left out stay as the namespace has
+/// them.
 #[derive(Debug, Clone, Copy, Args)]
 pub(crate) struct LifetimeFlags {
     /// How long an entry is fresh, such as 30s; else what the namespace has, at first 60s

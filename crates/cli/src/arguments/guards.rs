@@ -19,9 +19,9 @@ pub(crate) struct LockName {
 pub(crate) enum LockCommand {
     /// Run a command while holding a lock
     ///
-    /// The command finds the lock's name in VERAX_LOCK and the fencing token in VERAX_FENCING_TOKEN.
-    /// The hold is renewed while it runs. When the hold is lost, the command is ended: first asked to,
-    /// then killed. Its exit code is passed on.
+    /// The command finds the lock's name in VERAX_LOCK and the fencing token in
+    /// VERAX_FENCING_TOKEN. The hold is renewed while it runs. When the hold is lost, the command
+    /// is ended: first asked to, then killed. Its exit code is passed on.
     Hold {
         #[command(flatten)]
         lock: LockName,

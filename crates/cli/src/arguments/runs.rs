@@ -67,7 +67,8 @@ pub(crate) enum DrillCommand {
     Run {
         /// Which: stampede, allocation, old-data or outage
         drill: String,
-        /// How many callers, instances, rounds or clients take part; the drill's own number when left out
+        /// How many callers, instances, rounds or clients take part; the drill's own number when
+        /// left out
         #[arg(long, value_name = "N")]
         callers: Option<u32>,
     },

@@ -14,7 +14,7 @@ use crate::output::{Output, table};
 const WIDTH: usize = 56;
 
 /// The most events that are shown of a side.
-const MOST_EVENTS: usize = 14;
+const MAX_EVENTS: usize = 14;
 
 const LEVELS: [char; 9] = [' ', '▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
 
@@ -94,7 +94,7 @@ fn summary(run: &DrillRun) -> String {
     let mut text = curves(run);
     for side in run.sides.iter().filter(|side| !side.events.is_empty()) {
         text.push_str(&format!("{}\n", side.name));
-        let shown = side.events.len().min(MOST_EVENTS);
+        let shown = side.events.len().min(MAX_EVENTS);
         for event in &side.events[..shown] {
             text.push_str(&format!(
                 "  {:>8} ms  {} {}\n",

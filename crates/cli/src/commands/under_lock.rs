@@ -16,12 +16,13 @@ use crate::failure::Failure;
 use crate::output::Output;
 
 /// How long a command that lost its lock has to end by itself.
-const LONGEST_END: Duration = Duration::from_secs(5);
+const MAX_END: Duration = Duration::from_secs(5);
 
 /// Runs a command while holding a lock.
 ///
 /// # Errors
-/// [`Failure`]: somebody else holds it, it was lost, or the command failed, whose exit code it carries.
+/// [`Failure`]: somebody else holds it, it was lost, or the command failed, whose exit code it
+/// carries.
 pub(super) async fn run_under(
     verax: &Client,
     output: Output,
@@ -81,8 +82,8 @@ fn spawn(guard: &LockGuard, command: &[String]) -> Result<Child, Failure> {
 
 /// Waits for the command to end; `None` when the lock was lost before.
 async fn attend(child: &mut Child, guard: &LockGuard) -> Result<Option<ExitStatus>, Failure> {
-    // A terminal sends Ctrl-C to the command too; whoever ends this process alone means both. Either
-    // way the lock is held until the command has ended.
+    // A terminal sends Ctrl-C to the command too; whoever ends this process alone means both.
+    // Either way the lock is held until the command has ended.
     let mut interrupt = signal(SignalKind::interrupt())?;
     let mut terminate = signal(SignalKind::terminate())?;
     loop {
@@ -113,7 +114,7 @@ async fn release(output: Output, guard: LockGuard) {
 /// Asks the command to end, and kills it if it does not.
 async fn end(child: &mut Child) -> std::io::Result<()> {
     tell(child, Signal::SIGTERM);
-    if tokio::time::timeout(LONGEST_END, child.wait()).await.is_ok() {
+    if tokio::time::timeout(MAX_END, child.wait()).await.is_ok() {
         return Ok(());
     }
     child.kill().await

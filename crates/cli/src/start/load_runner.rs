@@ -11,8 +11,8 @@ use verax_load::{CachedLane, DirectLane, Plan};
 #[derive(Debug)]
 pub(super) struct LocalLoad {
     pub(super) url: String,
-    /// The certificate that it has, when it is served over TLS. It may have names of its own alone, and
-    /// may come from an authority that this machine does not know.
+    /// The certificate that it has, when it is served over TLS. It may have names of its own alone,
+    /// and may come from an authority that this machine does not know.
     pub(super) certificate: Option<PathBuf>,
 }
 

@@ -281,8 +281,8 @@ impl Running {
         );
     }
 
-    /// Waits for a signal to stop, or the end of serving, then stops everything in order. At a SIGHUP,
-    /// `settings` are read anew.
+    /// Waits for a signal to stop, or the end of serving, then stops everything in order. At a
+    /// SIGHUP, `settings` are read anew.
     pub(super) async fn until_stopped(
         mut self,
         signals: &mut Signals,

@@ -1,6 +1,6 @@
 //! Several keys in one call.
 
-use verax_wire::{BatchOperations, GetFlags, LARGEST_BATCH, Reply, Request};
+use verax_wire::{BatchOperations, GetFlags, MAX_BATCH_OPERATIONS, Reply, Request};
 
 use super::cache::{Cache, checked, done, hit, put_frame, unexpected};
 use super::link::{RawReply, refusal};
@@ -24,10 +24,10 @@ impl Cache {
                 Err(error) => places.push(Some(error)),
             }
         }
-        if places.len() > LARGEST_BATCH {
+        if places.len() > MAX_BATCH_OPERATIONS {
             let many = places.len();
             return Err(ClientError::Invalid(format!(
-                "a batch of {many} operations is too large: use at most {LARGEST_BATCH}"
+                "a batch of {many} operations is too large: use at most {MAX_BATCH_OPERATIONS}"
             )));
         }
         if sent.is_empty() {

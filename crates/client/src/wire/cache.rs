@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use verax_core::Entry;
-use verax_core::entry::{LONGEST_TAG, MOST_TAGS, MediaType, Tag};
+use verax_core::entry::{MAX_TAG_BYTES, MAX_TAGS, MediaType, Tag};
 use verax_wire::{GetFlags, Lifetime, Put, Reply, Request, Tags, Value};
 
 use super::breaker::Breaker;
@@ -124,13 +124,14 @@ pub(super) fn put_frame<'a>(
     options: &'a PutOptions,
     tags: &'a [&'a str],
 ) -> Result<Put<'a>, ClientError> {
-    // What a frame has no place for is refused here: there it would be cut off, or end the connection.
+    // What a frame has no place for is refused here: there it would be cut off, or end the
+    // connection.
     let invalid = |error: String| ClientError::Invalid(error);
     MediaType::parse(&packed.media_type).map_err(|e| invalid(e.to_string()))?;
-    if tags.len() > MOST_TAGS {
+    if tags.len() > MAX_TAGS {
         let many = tags.len();
         return Err(invalid(format!(
-            "an entry with {many} tags has too many: use at most {MOST_TAGS}"
+            "an entry with {many} tags has too many: use at most {MAX_TAGS}"
         )));
     }
     tags.iter().try_for_each(|tag| checked_tag(tag).map(drop))?;
@@ -157,9 +158,9 @@ pub(super) fn put_frame<'a>(
 /// A tag that a frame has a place for.
 pub(super) fn checked_tag(tag: &str) -> Result<&str, ClientError> {
     match tag.len() {
-        1..=LONGEST_TAG => Ok(tag),
+        1..=MAX_TAG_BYTES => Ok(tag),
         length => {
-            let text = format!("a tag of {length} bytes is out of range: use 1 to {LONGEST_TAG}");
+            let text = format!("a tag of {length} bytes is out of range: use 1 to {MAX_TAG_BYTES}");
             Err(ClientError::Invalid(text))
         }
     }
@@ -281,8 +282,8 @@ impl Cache {
     }
 
     /// [`get`](Self::get), with the revision of the entry in [`Hit::revision`]: a put with
-    /// [`PutCondition::IfRevision`] stores only if nobody has stored or removed anything since. Never
-    /// answered from a near copy.
+    /// [`PutCondition::IfRevision`] stores only if nobody has stored or removed anything since.
+    /// Never answered from a near copy.
     ///
     /// ```no_run
     /// # use verax_client::{Cache, ClientError, PutCondition, PutOptions};
@@ -291,8 +292,8 @@ impl Cache {
     /// let Some(read) = boards.get_revised("passengers/a-17").await? else { return Ok(false) };
     /// let value = [&read.value, b"Imke\n".as_slice()].concat();
     /// let condition = read.revision.map_or(PutCondition::Always, PutCondition::IfRevision);
-    /// let put = boards.put("passengers/a-17", value, PutOptions { condition, ..Default::default() });
-    /// match put.await {
+    /// let options = PutOptions { condition, ..PutOptions::default() };
+    /// match boards.put("passengers/a-17", value, options).await {
     ///     Ok(_) => Ok(true),
     ///     Err(error) if error.problem() == Some("condition-failed") => Ok(false), // read it again
     ///     Err(error) => Err(error),
@@ -512,8 +513,8 @@ impl Cache {
     /// Adds to a counter; a missing one starts at 0 with `lifetime`. Returns its number.
     ///
     /// # Errors
-    /// [`ClientError`]; what is no number is the problem `wrong-kind`. After a failure to reach Verax
-    /// the addition may or may not have happened.
+    /// [`ClientError`]; what is no number is the problem `wrong-kind`. After a failure to reach
+    /// Verax the addition may or may not have happened.
     pub async fn add(
         &self,
         key: &str,

@@ -8,7 +8,7 @@ use bytes::Bytes;
 use flate2::Compression;
 use flate2::read::GzDecoder;
 use flate2::write::GzEncoder;
-use verax_core::policy::LARGEST_VALUE;
+use verax_core::policy::MAX_VALUE_BYTES;
 
 use crate::error::ClientError;
 
@@ -54,10 +54,10 @@ pub(super) fn unpacked(key: &str, value: Bytes, media_type: &str) -> Result<Byte
     }
     let unreadable = |reason: String| ClientError::Unreadable { key: key.to_owned(), reason };
     let mut whole = Vec::new();
-    let mut decoder = GzDecoder::new(&value[..]).take(LARGEST_VALUE + 1);
+    let mut decoder = GzDecoder::new(&value[..]).take(MAX_VALUE_BYTES + 1);
     decoder.read_to_end(&mut whole).map_err(|e| unreadable(format!("it is not gzip: {e}")))?;
-    match whole.len() as u64 > LARGEST_VALUE {
-        true => Err(unreadable(format!("it unpacks to more than {LARGEST_VALUE} bytes"))),
+    match whole.len() as u64 > MAX_VALUE_BYTES {
+        true => Err(unreadable(format!("it unpacks to more than {MAX_VALUE_BYTES} bytes"))),
         false => Ok(whole.into()),
     }
 }
@@ -99,7 +99,7 @@ mod tests {
     fn a_wrong_mark_and_a_bomb_are_told() {
         let wrong = unpacked("k", Bytes::from_static(b"plain"), "a/b+gzip").unwrap_err();
         assert!(wrong.to_string().contains("not gzip"), "{wrong}");
-        let large = vec![0; LARGEST_VALUE as usize + 1];
+        let large = vec![0; MAX_VALUE_BYTES as usize + 1];
         let bomb = packed(&large, "a/b", Some(1)).value.into_owned();
         let refused = unpacked("k", bomb.into(), "a/b+gzip").unwrap_err();
         assert!(refused.to_string().contains("more than"), "{refused}");

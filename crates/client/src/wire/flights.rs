@@ -1,10 +1,11 @@
-//! Refills under way in this process: of all callers that need one key at a time, one sees to it, and
-//! the others have what it brings.
+//! Refills under way in this process: of all callers that need one key at a time, one sees to it,
+//! and the others have what it brings.
 //!
-//! Whoever asks after an invalidation must not get what was read before it. A value that was stored with a
-//! permit is safe for everybody who came before it was sent to be stored, since an invalidation that they
-//! know of would have voided the permit: then the flight is closed, and later callers ask for
-//! themselves. Any other value is for those alone who came before it was begun to be fetched.
+//! Whoever asks after an invalidation must not get what was read before it. A value that was stored
+//! with a permit is safe for everybody who came before it was sent to be stored, since an
+//! invalidation that they know of would have voided the permit: then the flight is closed, and
+//! later callers ask for themselves. Any other value is for those alone who came before it was
+//! begun to be fetched.
 
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -54,7 +55,8 @@ pub(super) enum Joined {
     Follow(Follow),
 }
 
-/// A caller that sees to a value for all others. If it is dropped, they are told that it brought nothing.
+/// A caller that sees to a value for all others. If it is dropped, they are told that it brought
+/// nothing.
 #[derive(Debug)]
 pub(super) struct Lead {
     flights: Flights,

@@ -20,7 +20,7 @@ use crate::error::ClientError;
 pub(super) const PING_EVERY: Duration = Duration::from_secs(1);
 
 /// The largest body that is taken from a server.
-const LARGEST_BODY: u32 = 128 << 20;
+const MAX_BODY_BYTES: u32 = 128 << 20;
 
 /// The most that is in flight on one connection, whatever the server reads.
 const MAX_IN_FLIGHT: usize = 65_536;
@@ -147,7 +147,8 @@ pub(super) struct Link {
     address: String,
 }
 
-/// Requests that are sent whatever else is in flight: signs of life, and those that let others go on.
+/// Requests that are sent whatever else is in flight: signs of life, and those that let others go
+/// on.
 const KEPT_FREE: usize = 16;
 
 /// Whether the answer to a request may take as long as an origin, or another caller.
@@ -180,8 +181,8 @@ impl std::fmt::Debug for Link {
     }
 }
 
-/// A call that waits for its reply. Its place is taken back when it ends, in whatever way; what it was
-/// given without being there to have it is given back.
+/// A call that waits for its reply. Its place is taken back when it ends, in whatever way; what it
+/// was given without being there to have it is given back.
 struct Waiting<'l> {
     link: &'l Link,
     id: u32,
@@ -309,15 +310,16 @@ impl Link {
         self.call_or_undo(namespace, request, None).await
     }
 
-    /// [`call`](Self::call) for a request that may be given something: if the call is dropped, `undo`
-    /// gives it back.
+    /// [`call`](Self::call) for a request that may be given something: if the call is dropped,
+    /// `undo` gives it back.
     pub(super) async fn call_or_undo(
         &self,
         namespace: u16,
         request: Request<'_>,
         undo: Option<Undo>,
     ) -> Result<RawReply, ClientError> {
-        // In an order of our own: what the server does not read yet would hold up all that comes after.
+        // In an order of our own: what the server does not read yet would hold up all that comes
+        // after.
         let waits = match may_wait(&request) {
             true => Some(self.may_wait.acquire().await.map_err(|_| self.unreachable())?),
             false => None,
@@ -421,7 +423,7 @@ impl Link {
     /// Hands out every reply that has arrived whole; returns whether the connection can go on.
     fn take_received(&self, received: &mut BytesMut) -> bool {
         loop {
-            let (head, taken) = match next_frame(received, LARGEST_BODY) {
+            let (head, taken) = match next_frame(received, MAX_BODY_BYTES) {
                 Ok(Some((frame, taken))) => (frame.head, taken),
                 Ok(None) => return true,
                 Err(_) => return false,

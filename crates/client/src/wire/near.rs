@@ -11,10 +11,10 @@ use super::link::Pushed;
 
 /// How near copies are kept.
 ///
-/// A near copy is dropped as soon as Verax tells that its entry was written, deleted or invalidated,
-/// and when the connection that it would tell on breaks. A connection that breaks without a sign is
-/// noticed within two seconds. So no near copy outlives an invalidation for longer than two seconds,
-/// and none for longer than `longest` in any case.
+/// A near copy is dropped as soon as Verax tells that its entry was written, deleted or
+/// invalidated, and when the connection that it would tell on breaks. A connection that breaks
+/// without a sign is noticed within two seconds. So no near copy outlives an invalidation for
+/// longer than two seconds, and none for longer than `longest` in any case.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct NearCopies {
     /// The most memory they take, in bytes, bookkeeping included.

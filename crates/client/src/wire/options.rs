@@ -39,17 +39,17 @@ pub struct CacheOptions {
     /// The longest that [`Cache::get_or_refill`](super::Cache::get_or_refill) waits for
     /// Verax before it refills by itself.
     pub bound: Duration,
-    /// How long [`Cache::get_or_refill`](super::Cache::get_or_refill) waits while another caller refills
-    /// the key, before it refills by itself and stores nothing.
+    /// How long [`Cache::get_or_refill`](super::Cache::get_or_refill) waits while another caller
+    /// refills the key, before it refills by itself and stores nothing.
     pub refill_wait: Duration,
     /// The longest that a refill may take until another caller gets the right to it.
     pub refill_hold: Duration,
     /// Whether and how values are kept in this process.
     pub near_copies: Option<NearCopies>,
     /// Values of at least so many bytes are stored compressed (gzip) when that makes them smaller,
-    /// with `+gzip` behind their media type (RFC 8460, section 6.2); `None` compresses nothing. What
-    /// was stored so is unpacked by every handle that has this set, so set it for all that share a
-    /// namespace.
+    /// with `+gzip` behind their media type (RFC 8460, section 6.2); `None` compresses nothing.
+    /// What was stored so is unpacked by every handle that has this set, so set it for all that
+    /// share a namespace.
     pub compress_from: Option<usize>,
     /// Told of everything that happens, and how long it took.
     pub hook: Option<Hook>,
@@ -95,8 +95,8 @@ pub struct Hit {
     pub time_left: Option<Duration>,
     /// Whether it was a near copy.
     pub near: bool,
-    /// Whether it is time to refresh it early: for callers that refill by themselves, in a namespace
-    /// whose policy has it.
+    /// Whether it is time to refresh it early: for callers that refill by themselves, in a
+    /// namespace whose policy has it.
     pub due: bool,
     /// The revision of its entry, where it was asked for and the value is stored.
     pub revision: Option<u64>,

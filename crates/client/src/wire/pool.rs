@@ -82,9 +82,9 @@ impl Pool {
         self.0.targets.current().address().to_owned()
     }
 
-    /// A connection that works, the next in turn. One that broke is made anew; after an attempt that
-    /// failed the next waits a while, which doubles and is spread, and until then every call fails at
-    /// once.
+    /// A connection that works, the next in turn. One that broke is made anew; after an attempt
+    /// that failed the next waits a while, which doubles and is spread, and until then every call
+    /// fails at once.
     pub(super) async fn link(&self) -> Result<Arc<Link>, ClientError> {
         let turn = self.0.next.fetch_add(1, Ordering::Relaxed) % self.0.slots.len();
         self.link_of(turn).await
@@ -120,8 +120,8 @@ impl Inner {
         self.slots[number].lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Begins to connect, in a task of its own: callers that wait less long than that takes leave it
-    /// to those after them.
+    /// Begins to connect, in a task of its own: callers that wait less long than that takes leave
+    /// it to those after them.
     fn begin(self: Arc<Self>, number: usize) -> Connecting {
         let target = self.targets.current();
         let task = tokio::spawn(async move {

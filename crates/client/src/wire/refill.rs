@@ -50,8 +50,8 @@ enum Found<T> {
     Unknown,
 }
 
-/// A permit that is given back, should the refill fail or be given up, and the callers of this process
-/// that wait for what it brings.
+/// A permit that is given back, should the refill fail or be given up, and the callers of this
+/// process that wait for what it brings.
 struct Holding<'c> {
     cache: &'c Cache,
     key: &'c str,
@@ -89,15 +89,15 @@ impl Drop for Holding<'_> {
 }
 
 impl Cache {
-    /// The value of a key, as JSON: from the cache if it is there, else from `refill`, whose value is
-    /// stored for `lifetime`. Of all callers that miss a key at a time, in any process, one refills; the
-    /// others wait for its value, or take over when it fails. A value that was read before the key was
-    /// invalidated is not stored after it. Where the namespace's policy has it, one caller refills early
-    /// while the others still have the value.
+    /// The value of a key, as JSON: from the cache if it is there, else from `refill`, whose value
+    /// is stored for `lifetime`. Of all callers that miss a key at a time, in any process, one
+    /// refills; the others wait for its value, or take over when it fails. A value that was read
+    /// before the key was invalidated is not stored after it. Where the namespace's policy has it,
+    /// one caller refills early while the others still have the value.
     ///
-    /// Whatever is wrong with the cache, the value comes: when Verax does not answer within the bound
-    /// of the options, when another caller takes too long, or when there is something that is no such
-    /// value, `refill` is asked.
+    /// Whatever is wrong with the cache, the value comes: when Verax does not answer within the
+    /// bound of the options, when another caller takes too long, or when there is something that is
+    /// no such value, `refill` is asked.
     ///
     /// # Errors
     /// Only those of `refill`.
@@ -124,8 +124,8 @@ impl Cache {
         Ok(value)
     }
 
-    /// [`get_or_refill`](Self::get_or_refill) where there may be no value: that there is none is kept too,
-    /// for `negative_lifetime`, so that the origin is not asked for it again and again.
+    /// [`get_or_refill`](Self::get_or_refill) where there may be no value: that there is none is
+    /// kept too, for `negative_lifetime`, so that the origin is not asked for it again and again.
     ///
     /// # Errors
     /// Only those of `refill`.
@@ -157,9 +157,9 @@ impl Cache {
         Ok(value)
     }
 
-    /// Looks a key up and, where that is not enough, asks for the right to refill it. `negative` tells
-    /// whether the knowledge that there is no value is enough. Of all callers in this process that get
-    /// so far for one key, one asks and refills, and the others have what it brings.
+    /// Looks a key up and, where that is not enough, asks for the right to refill it. `negative`
+    /// tells whether the knowledge that there is no value is enough. Of all callers in this process
+    /// that get so far for one key, one asks and refills, and the others have what it brings.
     async fn before<'c, T: DeserializeOwned>(
         &'c self,
         key: &'c str,
@@ -225,8 +225,8 @@ impl Cache {
         }
     }
 
-    /// Asks for a key on behalf of all callers in this process. `Err` is for this caller to refill, with
-    /// what will do if that fails.
+    /// Asks for a key on behalf of all callers in this process. `Err` is for this caller to refill,
+    /// with what will do if that fails.
     async fn ask_leading<'c, T: DeserializeOwned>(
         &'c self,
         holding: &mut Holding<'c>,
@@ -288,8 +288,8 @@ impl Cache {
         holding.land(landed, safe);
     }
 
-    /// Asks for a key, and waits while another caller refills it. With `refresh` the permit is wanted
-    /// although something is there.
+    /// Asks for a key, and waits while another caller refills it. With `refresh` the permit is
+    /// wanted although something is there.
     async fn ask_for(&self, key: &str, refresh: bool) -> Result<Asked, ClientError> {
         let options = &self.0.options;
         let call = async {

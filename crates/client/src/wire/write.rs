@@ -37,8 +37,8 @@ impl Outdated {
 pub struct Written<T> {
     /// What the write gave.
     pub value: T,
-    /// Whether the cache knows of it. While it does not, old values may be served until their lifetimes
-    /// end: try again, or wait for that.
+    /// Whether the cache knows of it. While it does not, old values may be served until their
+    /// lifetimes end: try again, or wait for that.
     pub told: Result<(), ClientError>,
 }
 
@@ -62,10 +62,10 @@ impl Drop for Telling<'_> {
 }
 
 impl Cache {
-    /// Writes to the origin by `write`, and then ends what the write makes untrue. In this order, and
-    /// since ending an entry voids the permit of a refill that is under way, no value that was read
-    /// before the write is kept after it. The entries are ended as well when `write` fails, or when this
-    /// call is dropped in the middle, for the write may have happened all the same.
+    /// Writes to the origin by `write`, and then ends what the write makes untrue. In this order,
+    /// and since ending an entry voids the permit of a refill that is under way, no value that was
+    /// read before the write is kept after it. The entries are ended as well when `write` fails, or
+    /// when this call is dropped in the middle, for the write may have happened all the same.
     ///
     /// # Errors
     /// Only those of `write`; whether the cache was told is in [`Written::told`].
@@ -81,11 +81,11 @@ impl Cache {
         Ok(Written { value: written?, told })
     }
 
-    /// Writes to the origin by `write`, and then stores what it gave as the entry of `key`, as JSON. A
-    /// write that fails changes nothing; where it may have happened all the same, use
-    /// [`write_and_invalidate`](Self::write_and_invalidate). Of two writers at a time, the one that was
-    /// first at the origin may be last here: a lock around the call, or a namespace that writes through,
-    /// keeps them in order.
+    /// Writes to the origin by `write`, and then stores what it gave as the entry of `key`, as
+    /// JSON. A write that fails changes nothing; where it may have happened all the same, use
+    /// [`write_and_invalidate`](Self::write_and_invalidate). Of two writers at a time, the one that
+    /// was first at the origin may be last here: a lock around the call, or a namespace that writes
+    /// through, keeps them in order.
     ///
     /// # Errors
     /// Only those of `write`; whether the cache was told is in [`Written::told`].

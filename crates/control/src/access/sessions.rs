@@ -65,7 +65,8 @@ fn add(
     ends_at: Timestamp,
     now: Timestamp,
 ) -> Option<String> {
-    // 128 random bits: short enough for a line, long enough for its quarter of an hour or half a day.
+    // 128 random bits: short enough for a line, long enough for its quarter of an hour or half a
+    // day.
     let secret = format!("{:032x}", rand::random::<u128>());
     let mut table = open(table);
     table.retain(|_, session| session.ends_at > now);

@@ -145,7 +145,8 @@ impl Caller {
         })
     }
 
-    /// [`needs`](Self::needs) for a right within one namespace, without making a scope when it holds.
+    /// [`needs`](Self::needs) for a right within one namespace, without making a scope when it
+    /// holds.
     ///
     /// # Errors
     /// [`ControlError::MissingScope`] names the scope.
@@ -175,7 +176,8 @@ pub fn hash_of(secret: &str) -> [u8; 32] {
     Sha256::digest(secret.as_bytes()).into()
 }
 
-/// A new token: 256 random bits, in 64 hexadecimal digits behind a mark to recognise leaked ones by.
+/// A new token: 256 random bits, in 64 hexadecimal digits behind a mark to recognise leaked ones
+/// by.
 pub fn new_secret() -> String {
     let bytes: [u8; 32] = rand::random();
     let hex: String = bytes.iter().map(|b| format!("{b:02x}")).collect();

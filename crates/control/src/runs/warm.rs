@@ -22,7 +22,7 @@ use crate::error::{ControlError, Subject};
 pub const CONCURRENCIES: RangeInclusive<u32> = 1..=256;
 
 const DEFAULT_CONCURRENCY: u32 = 4;
-const MOST_FAILURES: usize = 20;
+const MAX_FAILURES: usize = 20;
 
 impl Control {
     /// Starts a warm run: every key is read from the origin and stored, whether or not it is there
@@ -99,7 +99,7 @@ impl Control {
                         Ok(()) => state.stored += 1,
                         Err(reason) => {
                             state.failed += 1;
-                            if state.failures.len() < MOST_FAILURES {
+                            if state.failures.len() < MAX_FAILURES {
                                 state.failures.push(WarmFailure { key: key.to_string(), reason });
                             }
                         }

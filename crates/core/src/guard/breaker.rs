@@ -1,17 +1,17 @@
 //! The state machine of a circuit breaker.
 //!
-//! Closed, it lets every call through and counts failures in a row. After several it opens, and refuses
-//! for a while; those that may be the fault of what was asked for count at most for half of that, so that
-//! one key whose value cannot be made does not close the way for all others.
-//! After that it is half open and lets one call through to see: if that succeeds it closes, if it
-//! fails it opens for twice as long.
+//! Closed, it lets every call through and counts failures in a row. After several it opens, and
+//! refuses for a while; those that may be the fault of what was asked for count at most for half of
+//! that, so that one key whose value cannot be made does not close the way for all others. After
+//! that it is half open and lets one call through to see: if that succeeds it closes, if it fails
+//! it opens for twice as long.
 
 use std::time::Duration;
 
 use crate::time::Timestamp;
 
 /// The longest that it is open at a time, unless its rule begins with a longer pause.
-pub const LONGEST_PAUSE: Duration = Duration::from_secs(10);
+pub const MAX_PAUSE: Duration = Duration::from_secs(10);
 
 /// What a breaker does at a moment.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -55,8 +55,8 @@ impl Breaker {
         Self { rule, failures, by_source, pause, open_until: None, trying_until: None }
     }
 
-    /// Whether a call may be tried at `now`. The one that is let through to see keeps the others off
-    /// until it ends, or for as long as the breaker was open.
+    /// Whether a call may be tried at `now`. The one that is let through to see keeps the others
+    /// off until it ends, or for as long as the breaker was open.
     ///
     /// # Errors
     /// The time after which it is worth asking again.
@@ -80,8 +80,8 @@ impl Breaker {
     }
 
     /// A call failed. One that began before the breaker opened changes nothing any more. `draw`, a
-    /// random number from 0 to 1, shortens the pause by up to half, so that many who were refused at the
-    /// same time do not return at the same time; 1 leaves it whole.
+    /// random number from 0 to 1, shortens the pause by up to half, so that many who were refused
+    /// at the same time do not return at the same time; 1 leaves it whole.
     pub fn failed(&mut self, now: Timestamp, draw: f64) {
         match self.open_until {
             None => {
@@ -112,7 +112,7 @@ impl Breaker {
     }
 
     fn open(&mut self, now: Timestamp, draw: f64) {
-        self.pause = (self.pause * 2).clamp(self.rule.pause, LONGEST_PAUSE.max(self.rule.pause));
+        self.pause = (self.pause * 2).clamp(self.rule.pause, MAX_PAUSE.max(self.rule.pause));
         let spread = self.pause.mul_f64(0.5 + draw.clamp(0.0, 1.0) / 2.0);
         (self.open_until, self.trying_until) = (Some(now + spread), None);
     }
@@ -133,9 +133,9 @@ mod tests {
 
     use super::*;
 
-    const SHORTEST_PAUSE: Duration = Duration::from_millis(500);
+    const MIN_PAUSE: Duration = Duration::from_millis(500);
     const FAILURES: u32 = 5;
-    const RULE: BreakerRule = BreakerRule { failures: FAILURES, pause: SHORTEST_PAUSE };
+    const RULE: BreakerRule = BreakerRule { failures: FAILURES, pause: MIN_PAUSE };
 
     fn at(millis: u64) -> Timestamp {
         Timestamp::from_millis(millis)
@@ -167,13 +167,13 @@ mod tests {
             assert_eq!(breaker.admit(at(0)), Ok(()));
             breaker.failed(at(0), 1.0);
         }
-        assert_eq!(breaker.state(at(0)), BreakerState::Open(SHORTEST_PAUSE));
-        assert_eq!(breaker.admit(at(100)), Err(SHORTEST_PAUSE - Duration::from_millis(100)));
+        assert_eq!(breaker.state(at(0)), BreakerState::Open(MIN_PAUSE));
+        assert_eq!(breaker.admit(at(100)), Err(MIN_PAUSE - Duration::from_millis(100)));
         assert_eq!(breaker.state(at(500)), BreakerState::HalfOpen);
         assert_eq!(breaker.admit(at(500)), Ok(()));
         assert!(breaker.admit(at(500)).is_err(), "one call sees");
         breaker.failed(at(600), 1.0);
-        assert_eq!(breaker.state(at(600)), BreakerState::Open(2 * SHORTEST_PAUSE));
+        assert_eq!(breaker.state(at(600)), BreakerState::Open(2 * MIN_PAUSE));
         // A call that never ends does not keep it half open for ever.
         assert_eq!(breaker.admit(at(1_600)), Ok(()));
         assert!(breaker.admit(at(2_599)).is_err());
@@ -186,8 +186,8 @@ mod tests {
     }
 
     proptest! {
-        /// Whatever happens, it is never open for longer than the longest pause, it opens only after
-        /// failures, and while it is open at most one call goes through for each pause.
+        /// Whatever happens, it is never open for longer than the longest pause, it opens only
+        /// after failures, and while it is open at most one call goes through for each pause.
         #[test]
         fn pauses_are_bounded(steps in prop::collection::vec((0u64..400, 0u8..3, 0.0..1.0f64), 1..200)) {
             let mut breaker = Breaker::new(RULE);
@@ -202,7 +202,7 @@ mod tests {
                         let admitted = breaker.admit(at(now));
                         prop_assert!(!closed || admitted.is_ok());
                         if let Err(again) = admitted {
-                            prop_assert!(failed >= FAILURES && again <= LONGEST_PAUSE);
+                            prop_assert!(failed >= FAILURES && again <= MAX_PAUSE);
                             prop_assert!(!again.is_zero());
                         } else if !closed {
                             prop_assert!(breaker.admit(at(now)).is_err(), "one call for each pause");
@@ -210,7 +210,7 @@ mod tests {
                     }
                 }
                 if let BreakerState::Open(left) = breaker.state(at(now)) {
-                    prop_assert!(left <= LONGEST_PAUSE);
+                    prop_assert!(left <= MAX_PAUSE);
                 }
             }
         }

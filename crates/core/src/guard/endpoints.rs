@@ -1,8 +1,8 @@
 //! The state machine of an origin on several servers: which of them is asked next.
 //!
-//! Each server has a [`Breaker`] of its own: one that fails several times in a row is set aside for a
-//! while and then tried with one read. A slow answer counts as a failure only while another server is
-//! well, so that an origin that is slow altogether is not lost altogether.
+//! Each server has a [`Breaker`] of its own: one that fails several times in a row is set aside for
+//! a while and then tried with one read. A slow answer counts as a failure only while another
+//! server is well, so that an origin that is slow altogether is not lost altogether.
 
 use std::time::Duration;
 
@@ -74,8 +74,8 @@ impl Endpoints {
         Self { endpoints, balance, next: 0 }
     }
 
-    /// The server to ask at `now`, which counts as asked until [`ended`](Self::ended). One that `not`
-    /// names is asked only when no other may be.
+    /// The server to ask at `now`, which counts as asked until [`ended`](Self::ended). One that
+    /// `not` names is asked only when no other may be.
     ///
     /// # Errors
     /// The time after which it is worth trying again, when all are set aside.
@@ -128,8 +128,8 @@ impl Endpoints {
             .map(move |e| EndpointState { breaker: e.breaker.state(now), under_way: e.under_way })
     }
 
-    /// All of them as one: closed while any is, else half open while any is, else open until the first
-    /// of them is tried.
+    /// All of them as one: closed while any is, else half open while any is, else open until the
+    /// first of them is tried.
     pub fn state(&self, now: Timestamp) -> BreakerState {
         let states = || self.endpoints.iter().map(|e| e.breaker.state(now));
         if states().any(|state| state == BreakerState::Closed) {
@@ -219,8 +219,8 @@ mod tests {
     }
 
     proptest! {
-        /// Whatever happens: a server that is set aside is not asked, all being set aside alone refuses,
-        /// what is under way is counted, and every server is asked again in the end.
+        /// Whatever happens: a server that is set aside is not asked, all being set aside alone
+        /// refuses, what is under way is counted, and every server is asked again in the end.
         #[test]
         fn only_servers_that_are_not_set_aside_are_asked(
             number in 1usize..5,
@@ -264,7 +264,8 @@ mod tests {
                 servers.ended(chosen, Health::Well, at(now));
                 asked[chosen] = true;
             }
-            // The fewest under way is always the same one when nothing is under way at the same time.
+            // The fewest under way is always the same one when nothing is under way at the same
+            // time.
             prop_assert!(least || asked.iter().all(|asked| *asked));
         }
     }

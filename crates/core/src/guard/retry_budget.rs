@@ -1,11 +1,11 @@
 //! How many reads of an origin may be tried a second time.
 //!
-//! Retries help against a single failure and harm in an outage, where they multiply the load. A budget
-//! allows them in proportion to the reads: each read earns a part of a retry, each retry costs a whole
-//! one, and little is saved up.
+//! Retries help against a single failure and harm in an outage, where they multiply the load. A
+//! budget allows them in proportion to the reads: each read earns a part of a retry, each retry
+//! costs a whole one, and little is saved up.
 
 /// What may be saved up, in retries.
-const MOST_SAVED: u32 = 10;
+const MAX_SAVED: u32 = 10;
 
 /// Hundredths of one retry.
 const ONE: u32 = 100;
@@ -32,13 +32,13 @@ pub struct RetryBudget {
 impl RetryBudget {
     /// A budget of `percent` retries for a hundred reads; none at all with 0.
     pub fn new(percent: u8) -> Self {
-        let saved = if percent == 0 { 0 } else { MOST_SAVED * ONE };
+        let saved = if percent == 0 { 0 } else { MAX_SAVED * ONE };
         Self { percent: percent.into(), saved }
     }
 
     /// A read was begun.
     pub fn earn(&mut self) {
-        self.saved = (self.saved + self.percent).min(MOST_SAVED * ONE);
+        self.saved = (self.saved + self.percent).min(MAX_SAVED * ONE);
     }
 
     /// Takes a retry, if there is one.
@@ -66,7 +66,7 @@ mod tests {
                 budget.earn();
                 earned += u32::from(percent);
                 taken += u32::from(wants && budget.take());
-                prop_assert!(taken * ONE <= earned + MOST_SAVED * ONE);
+                prop_assert!(taken * ONE <= earned + MAX_SAVED * ONE);
                 prop_assert!(percent > 0 || taken == 0);
             }
         }

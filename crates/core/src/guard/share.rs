@@ -6,9 +6,9 @@ use crate::key::NamespaceId;
 
 /// How many permits, or holds and waits of locks, there may be.
 ///
-/// A namespace takes up to `per_namespace` while there are fewer than `in_all`; beyond that, nobody takes
-/// more than is `guaranteed` to each. So no tenant uses up what others need, however many namespaces
-/// it has, and what all of them take is bounded.
+/// A namespace takes up to `per_namespace` while there are fewer than `in_all`; beyond that, nobody
+/// takes more than is `guaranteed` to each. So no tenant uses up what others need, however many
+/// namespaces it has, and what all of them take is bounded.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct ShareLimits {
     /// The most in one namespace.

@@ -48,7 +48,8 @@ pub struct LaneFigures {
     pub p99_ms: Option<f64>,
     /// The slowest read.
     pub max_ms: Option<f64>,
-    /// Answered reads that were hits, 0 to 1; `None` in the direct lane and when nothing was answered.
+    /// Answered reads that were hits, 0 to 1; `None` in the direct lane and when nothing was
+    /// answered.
     pub hit_ratio: Option<f64>,
     /// Reads of the origin that this lane caused.
     pub origin_calls: u64,

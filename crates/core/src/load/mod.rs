@@ -8,4 +8,4 @@ mod profile;
 
 pub use comparison::{Comparison, LaneFigures, LaneRecorder, Outcome};
 pub use popularity::{InvalidPopularity, KeyChooser, Popularity};
-pub use profile::{DURATIONS, InvalidProfile, Lane, LoadProfile, MOST_CLIENTS};
+pub use profile::{DURATIONS, InvalidProfile, Lane, LoadProfile, MAX_CLIENTS};

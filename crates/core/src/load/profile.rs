@@ -9,7 +9,7 @@ use super::popularity::Popularity;
 use crate::name::Name;
 
 /// The most concurrent clients of one lane.
-pub const MOST_CLIENTS: u32 = 1_000;
+pub const MAX_CLIENTS: u32 = 1_000;
 
 /// How long figures may be taken, and at most with the warm-up.
 pub const DURATIONS: RangeInclusive<Duration> = Duration::from_secs(1)..=Duration::from_secs(3_600);
@@ -58,8 +58,8 @@ pub struct LoadProfile {
 /// Why a profile cannot be run.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum InvalidProfile {
-    /// No clients, or more than [`MOST_CLIENTS`].
-    #[error("clients = {0} is out of range: use 1 to {MOST_CLIENTS}")]
+    /// No clients, or more than [`MAX_CLIENTS`].
+    #[error("clients = {0} is out of range: use 1 to {MAX_CLIENTS}")]
     Clients(u32),
     /// No time to measure, or more than an hour.
     #[error(
@@ -74,7 +74,7 @@ impl LoadProfile {
     /// # Errors
     /// [`InvalidProfile`] names the first number out of range.
     pub fn check(&self) -> Result<(), InvalidProfile> {
-        if self.clients == 0 || self.clients > MOST_CLIENTS {
+        if self.clients == 0 || self.clients > MAX_CLIENTS {
             return Err(InvalidProfile::Clients(self.clients));
         }
         let total = self.warm_up.saturating_add(self.duration);

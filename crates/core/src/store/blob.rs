@@ -25,7 +25,7 @@ struct Head {
 
 /// Beyond this many references the process gives up rather than let the count wrap: it would take
 /// two billion readers of one value.
-const MOST_REFERENCES: u32 = u32::MAX / 2;
+const MAX_REFERENCES: u32 = u32::MAX / 2;
 
 /// The key and value of one entry. Cloning shares them.
 pub(super) struct Blob(NonNull<Head>);
@@ -55,9 +55,9 @@ fn layout(key: usize, value: usize) -> Layout {
 }
 
 impl Blob {
-    /// Copies key and value; `media_type` and `refill_time` are kept for the caller. Both lengths are within the
-    /// limits for keys and values, which fit into the header's fields.
-    /// `entity_tag` is asked for where the value is so large that its tag is kept.
+    /// Copies key and value; `media_type` and `refill_time` are kept for the caller. Both lengths
+    /// are within the limits for keys and values, which fit into the header's fields. `entity_tag`
+    /// is asked for where the value is so large that its tag is kept.
     pub(super) fn new(
         key: &str,
         value: &[u8],
@@ -69,8 +69,9 @@ impl Blob {
         let layout = layout(key.len(), value.len());
         let kept = (tag_bytes(value.len()) > 0).then(|| entity_tag().number().to_le_bytes());
         // SAFETY: the layout's size is at least that of Head, so it is not zero. The memory is
-        // aligned for Head and large enough for Head, key, value and the tag one after the other; it is new,
-        // so nothing else points to it, and every byte that is read later is written here.
+        // aligned for Head and large enough for Head, key, value and the tag one after the other;
+        // it is new, so nothing else points to it, and every byte that is read later is written
+        // here.
         unsafe {
             let Some(head) = NonNull::new(alloc(layout).cast::<Head>()) else {
                 handle_alloc_error(layout)
@@ -100,8 +101,8 @@ impl Blob {
     }
 
     fn bytes(&self, from: usize, length: usize) -> &[u8] {
-        // SAFETY: `from + length` is within key, value and tag, which `new` wrote right behind Head and
-        // nobody changes; they live as long as `self` does, whose lifetime the slice has.
+        // SAFETY: `from + length` is within key, value and tag, which `new` wrote right behind Head
+        // and nobody changes; they live as long as `self` does, whose lifetime the slice has.
         unsafe { std::slice::from_raw_parts(self.0.add(1).cast::<u8>().as_ptr().add(from), length) }
     }
 
@@ -148,7 +149,7 @@ impl Clone for Blob {
     fn clone(&self) -> Self {
         // Relaxed, as in std's Arc: a new reference is made from an existing one, so nothing that
         // happened before needs to become visible through the count.
-        if self.head().references.fetch_add(1, Ordering::Relaxed) > MOST_REFERENCES {
+        if self.head().references.fetch_add(1, Ordering::Relaxed) > MAX_REFERENCES {
             std::process::abort();
         }
         Self(self.0)

@@ -1,7 +1,7 @@
 //! Counters: whole numbers that are added to in the store.
 
 use super::partition::Partition;
-use crate::entry::{RATE_LIMIT_TYPE, Entry};
+use crate::entry::{Entry, RATE_LIMIT_TYPE};
 use crate::key::Key;
 use crate::lifetime::{Freshness, Lifetime};
 use crate::time::Timestamp;
@@ -107,7 +107,10 @@ mod tests {
         partition.acquire_rate(&key, 2, rate, now).unwrap();
         assert_eq!(partition.add(&key, 1, MINUTE, now), Err(AddError::NotANumber));
         let taken = partition.acquire_rate(&key, 1, rate, now).unwrap();
-        assert!(matches!(taken, crate::store::RateLimitOutcome::Later { .. }), "it is as it was: {taken:?}");
+        assert!(
+            matches!(taken, crate::store::RateLimitOutcome::Later { .. }),
+            "it is as it was: {taken:?}"
+        );
     }
 
     const MINUTE: Lifetime = Lifetime::of(Duration::from_secs(60));

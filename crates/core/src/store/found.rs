@@ -102,7 +102,8 @@ impl Found {
         self.blob.media_type() == NEGATIVE_NUMBER
     }
 
-    /// How long the refill took that brought it, to about three percent; zero when it came otherwise.
+    /// How long the refill took that brought it, to about three percent; zero when it came
+    /// otherwise.
     pub fn refill_took(&self) -> Duration {
         self.blob.refill_time().took()
     }

@@ -5,9 +5,9 @@ use hashbrown::HashTable;
 /// How many places of the table before are moved with each change.
 const MOVED: usize = 32;
 
-/// Values by their hashes. A table that has become too small, too large or too full of removed values is
-/// made anew, and what it held moves over bit by bit with each change, so that no change takes long.
-/// Until then a look-up looks into both.
+/// Values by their hashes. A table that has become too small, too large or too full of removed
+/// values is made anew, and what it held moves over bit by bit with each change, so that no change
+/// takes long. Until then a look-up looks into both.
 #[derive(Debug)]
 pub(super) struct Index<T> {
     table: HashTable<T>,

@@ -3,8 +3,9 @@
 /// From this size on, memory comes in pages of its own.
 const PAGED_FROM: usize = 128 << 10;
 
-/// The bytes that an allocation of `bytes` takes with the system's allocator (glibc's malloc): eight
-/// bytes of its own bookkeeping, rounded up to sixteen, at least 32; beyond 128 KiB whole pages.
+/// The bytes that an allocation of `bytes` takes with the system's allocator (glibc's malloc):
+/// eight bytes of its own bookkeeping, rounded up to sixteen, at least 32; beyond 128 KiB whole
+/// pages.
 pub(crate) fn allocated(bytes: usize) -> u64 {
     let taken = if bytes < PAGED_FROM {
         (bytes + 8).next_multiple_of(16).max(32)

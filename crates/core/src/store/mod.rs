@@ -1,13 +1,14 @@
 //! The store: entries of all namespaces within one limit of bytes.
 //!
 //! A [`Store`] is opened for each namespace, which gives its [`Partition`]: the entries of that
-//! namespace and no others, and every operation on them. A partition is cut into shards, each behind
-//! a lock that hits only share. In a shard, an index leads from the hash of a key to a numbered slot;
-//! the slot holds times, marks for the order of eviction, and a pointer to key and value, which
-//! readers share. What few entries have (tags, stale times, unusual media types) stands beside.
+//! namespace and no others, and every operation on them. A partition is cut into shards, each
+//! behind a lock that hits only share. In a shard, an index leads from the hash of a key to a
+//! numbered slot; the slot holds times, marks for the order of eviction, and a pointer to key and
+//! value, which readers share. What few entries have (tags, stale times, unusual media types)
+//! stands beside.
 //!
-//! * Memory: everything is counted, and [`Quota`] says who is guaranteed what. When it runs out, who
-//!   is most over its reserve gives.
+//! * Memory: everything is counted, and [`Quota`] says who is guaranteed what. When it runs out,
+//!   who is most over its reserve gives.
 //! * Eviction: newcomers must prove themselves in a small window before they reach the main part.
 //! * Expiry: exact on read. Each chunk of slots knows when its first entry ends, so that
 //!   [`Store::tidy`] finds what has ended without a search, in small steps.
@@ -39,13 +40,13 @@ use crate::entry::EntryRevision;
 use crate::key::NamespaceId;
 use crate::time::Timestamp;
 
-pub use rate_limits::{
-    InvalidRate, LARGEST_COUNT, LONGEST_PERIOD, Rate, RateLimitError, RateLimitOutcome,
-};
 pub use counters::{AddError, Counted};
 pub use found::Found;
 pub use listing::{InvalidPosition, Listed, Listing, Position};
 pub use partition::{Partition, Visited};
+pub use rate_limits::{
+    InvalidRate, MAX_RATE_COUNT, MAX_RATE_PERIOD, Rate, RateLimitError, RateLimitOutcome,
+};
 pub use room::Quota;
 
 pub use precondition::{ConditionFailed, Precondition};
@@ -118,18 +119,18 @@ impl Store {
     }
 
     /// An empty partition for a namespace. The identity is what tells partitions apart in a log;
-    /// opening one twice gives two that know nothing of each other, so the caller keeps it. It ends,
-    /// and its memory comes back, when the last holder drops it.
+    /// opening one twice gives two that know nothing of each other, so the caller keeps it. It
+    /// ends, and its memory comes back, when the last holder drops it.
     pub fn open(&self, namespace: NamespaceId, quota: Quota) -> Arc<Partition> {
         let partition = Arc::new(Partition::new(namespace, Arc::clone(&self.room), quota));
         self.room.join(&partition);
         partition
     }
 
-    /// Frees what ended, was cleared or was invalidated: at most `chunks` chunks of 32 entries, and as
-    /// many of what was cleared. It goes on where the last call ended, so that none is always last.
-    /// Returns how many entries were freed, and whether more wait. No lock is held for longer than
-    /// one such step.
+    /// Frees what ended, was cleared or was invalidated: at most `chunks` chunks of 32 entries, and
+    /// as many of what was cleared. It goes on where the last call ended, so that none is always
+    /// last. Returns how many entries were freed, and whether more wait. No lock is held for longer
+    /// than one such step.
     pub fn tidy(&self, chunks: usize, now: Timestamp) -> (u64, bool) {
         let partitions = self.room.partitions();
         let mut all = Tidied { more: self.room.give_back(chunks), ..Tidied::default() };
@@ -157,8 +158,8 @@ impl Store {
         self.room.limit()
     }
 
-    /// Sets the limit in bytes. Above it the store grows no further, and shrinks as it is written to
-    /// and tidied.
+    /// Sets the limit in bytes. Above it the store grows no further, and shrinks as it is written
+    /// to and tidied.
     pub fn set_limit(&self, limit: u64) {
         self.room.set_limit(limit);
     }

@@ -7,11 +7,11 @@
 //! it last came by cools and stays, the first cold entry goes.
 //!
 //! That is S3-FIFO (Yang et al., SOSP 2023) with four changes, each kept because the seeded traces
-//! of the benchmarks gained by it: the window has a thirty-second of the memory in place of a tenth;
-//! one request in the window is enough; as long as nothing ever had to go, newcomers fill the main
-//! part; and values of more than twice the mean size must be asked for twice and cool twice as
-//! fast. The main part needs no queue, since the hand moves over the slots by number: a hit moves
-//! nothing and an entry pays for no links.
+//! of the benchmarks gained by it: the window has a thirty-second of the memory in place of a
+//! tenth; one request in the window is enough; as long as nothing ever had to go, newcomers fill
+//! the main part; and values of more than twice the mean size must be asked for twice and cool
+//! twice as fast. The main part needs no queue, since the hand moves over the slots by number: a
+//! hit moves nothing and an entry pays for no links.
 
 use std::collections::VecDeque;
 
@@ -157,8 +157,8 @@ impl Order {
         self.under_the_hand(slots, large, size)
     }
 
-    /// The first cold entry of the main part that the hand meets, or the coldest when it has met many
-    /// that are all warm; any entry when there is no main part.
+    /// The first cold entry of the main part that the hand meets, or the coldest when it has met
+    /// many that are all warm; any entry when there is no main part.
     fn under_the_hand(
         &mut self,
         slots: &mut Slots,

@@ -24,7 +24,7 @@ use crate::time::Timestamp;
 pub(super) const SHARDS: usize = 16;
 
 /// The most slots that one page of a listing looks at.
-const LONGEST_LOOK: usize = 1 << 16;
+const MAX_PAGE_SLOTS: usize = 1 << 16;
 
 /// The most slots that it looks at while it holds a shard.
 const LOOK_STEP: usize = 1 << 10;
@@ -109,7 +109,8 @@ impl Visited<'_> {
         self.shard.slots.blob(self.slot).media_type() == NEGATIVE_NUMBER
     }
 
-    /// How long the refill took that brought it, to about three percent; zero when it came otherwise.
+    /// How long the refill took that brought it, to about three percent; zero when it came
+    /// otherwise.
     pub fn refill_took(&self) -> Duration {
         self.shard.slots.blob(self.slot).refill_time().took()
     }
@@ -267,7 +268,8 @@ impl Partition {
     /// Stores an entry in place of whatever is there, and makes room for it where needed.
     ///
     /// # Errors
-    /// [`PutError`] when the entry can never fit or `condition` does not hold; nothing changes then.
+    /// [`PutError`] when the entry can never fit or `condition` does not hold; nothing changes
+    /// then.
     pub fn put(
         &self,
         key: &Key,
@@ -286,8 +288,8 @@ impl Partition {
         Ok(PutOutcome { replaced: updated.made, revision: updated.revision })
     }
 
-    /// Stores what `decide` makes of the value that is there, with nothing in between. A negative result
-    /// is no value.
+    /// Stores what `decide` makes of the value that is there, with nothing in between. A negative
+    /// result is no value.
     pub(super) fn update<T, E>(
         &self,
         key: &Key,
@@ -345,8 +347,8 @@ impl Partition {
         })
     }
 
-    /// Gives an entry another lifetime, counted from `now`; its value, tags and age stay. Returns the
-    /// entry as it is then, or `None` when there is none. A negative result has its own time.
+    /// Gives an entry another lifetime, counted from `now`; its value, tags and age stay. Returns
+    /// the entry as it is then, or `None` when there is none. A negative result has its own time.
     pub fn set_lifetime(&self, key: &str, lifetime: Lifetime, now: Timestamp) -> Option<Found> {
         self.set_lifetime_if(key, lifetime, &Precondition::Always, now).ok().flatten()
     }
@@ -398,8 +400,8 @@ impl Partition {
         known
     }
 
-    /// Removes every entry, in a time that does not depend on how many there are; their memory comes
-    /// back when the store is tidied. Returns how many there were.
+    /// Removes every entry, in a time that does not depend on how many there are; their memory
+    /// comes back when the store is tidied. Returns how many there were.
     pub fn clear(&self) -> u64 {
         let mut entries = 0;
         for cell in &self.cells {
@@ -417,15 +419,15 @@ impl Partition {
         entries
     }
 
-    /// A page of the entries whose keys start with `prefix`, from a position on, in the order in which
-    /// they stand; the page itself is sorted by key. An entry that is there all the time is listed
-    /// exactly once over the pages, whatever happens to others meanwhile. A page may hold fewer
-    /// than `most` although more follow, since it looks at a bounded number of entries.
+    /// A page of the entries whose keys start with `prefix`, from a position on, in the order in
+    /// which they stand; the page itself is sorted by key. An entry that is there all the time is
+    /// listed exactly once over the pages, whatever happens to others meanwhile. A page may hold
+    /// fewer than `most` although more follow, since it looks at a bounded number of entries.
     pub fn list(&self, prefix: &str, from: Position, most: usize, now: Timestamp) -> Listing {
         let mut listing = Listing::default();
         let (mut number, mut slot) = from.parts();
         let mut looked_at = 0;
-        while number < SHARDS && looked_at < LONGEST_LOOK {
+        while number < SHARDS && looked_at < MAX_PAGE_SLOTS {
             let shard = self.read(number);
             let first = slot as usize / CHUNK;
             let end = shard.slots.chunks().min(first + LOOK_STEP / CHUNK);
@@ -476,8 +478,8 @@ impl Partition {
         self.cap.shrunk_to(self.used());
     }
 
-    /// Removes what ended or was invalidated from at most `chunks` chunks of entries, beginning where
-    /// the last step ended.
+    /// Removes what ended or was invalidated from at most `chunks` chunks of entries, beginning
+    /// where the last step ended.
     pub(super) fn tidy(&self, chunks: usize, now: Timestamp) -> Tidied {
         let mut all = Tidied::default();
         let first = self.next_to_tidy.load(Ordering::Relaxed);

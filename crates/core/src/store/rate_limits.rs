@@ -1,13 +1,13 @@
 //! Rate limits: how much may be acquired from a key in a time.
 //!
 //! The generic cell rate algorithm (ITU-T I.371, annex A) keeps one number for each key, the
-//! theoretical arrival time: the moment at which the rate limit would be full again. Acquiring moves it
-//! into the future; it may lie no further ahead than the burst allows.
+//! theoretical arrival time: the moment at which the rate limit would be full again. Acquiring
+//! moves it into the future; it may lie no further ahead than the burst allows.
 
 use std::time::Duration;
 
 use super::partition::Partition;
-use crate::entry::{RATE_LIMIT_TYPE, Entry};
+use crate::entry::{Entry, RATE_LIMIT_TYPE};
 use crate::key::Key;
 use crate::lifetime::Lifetime;
 use crate::time::Timestamp;
@@ -21,22 +21,22 @@ pub struct Rate {
 }
 
 /// The longest period of a rate.
-pub const LONGEST_PERIOD: Duration = Duration::from_secs(366 * 24 * 3_600);
+pub const MAX_RATE_PERIOD: Duration = Duration::from_secs(366 * 24 * 3_600);
 
 /// The largest count and burst of a rate.
-pub const LARGEST_COUNT: u64 = 1_000_000_000;
+pub const MAX_RATE_COUNT: u64 = 1_000_000_000;
 
 /// A rate that cannot be.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum InvalidRate {
     /// A count of zero or beyond the limit.
-    #[error("a rate of {0} for each period is out of range: use 1 to {LARGEST_COUNT}")]
+    #[error("a rate of {0} for each period is out of range: use 1 to {MAX_RATE_COUNT}")]
     Count(u64),
     /// A burst of zero or beyond the limit.
-    #[error("a burst of {0} is out of range: use 1 to {LARGEST_COUNT}")]
+    #[error("a burst of {0} is out of range: use 1 to {MAX_RATE_COUNT}")]
     Burst(u64),
     /// A period of zero or beyond the limit.
-    #[error("a period of {} ms is out of range: use 1 ms to {} days", .0.as_millis(), LONGEST_PERIOD.as_secs() / 86_400)]
+    #[error("a period of {} ms is out of range: use 1 ms to {} days", .0.as_millis(), MAX_RATE_PERIOD.as_secs() / 86_400)]
     Period(Duration),
 }
 
@@ -46,13 +46,13 @@ impl Rate {
     /// # Errors
     /// [`InvalidRate`] names the part that is out of range.
     pub fn new(count: u64, period: Duration, burst: u64) -> Result<Self, InvalidRate> {
-        if count == 0 || count > LARGEST_COUNT {
+        if count == 0 || count > MAX_RATE_COUNT {
             return Err(InvalidRate::Count(count));
         }
-        if burst == 0 || burst > LARGEST_COUNT {
+        if burst == 0 || burst > MAX_RATE_COUNT {
             return Err(InvalidRate::Burst(burst));
         }
-        if period < Duration::from_millis(1) || period > LONGEST_PERIOD {
+        if period < Duration::from_millis(1) || period > MAX_RATE_PERIOD {
             return Err(InvalidRate::Period(period));
         }
         Ok(Self { count, period, burst })
@@ -196,15 +196,18 @@ mod tests {
         let entry =
             Entry::new("[]", "application/json", Lifetime::of(Duration::from_secs(9)), at(0));
         partition.put(&key, &entry, Precondition::Always, at(0)).unwrap();
-        assert_eq!(partition.acquire_rate(&key, 1, rate, at(0)), Err(RateLimitError::NotARateLimit));
+        assert_eq!(
+            partition.acquire_rate(&key, 1, rate, at(0)),
+            Err(RateLimitError::NotARateLimit)
+        );
         assert!(Rate::new(0, Duration::from_secs(1), 1).is_err());
         assert!(Rate::new(1, Duration::ZERO, 1).is_err());
         assert!(Rate::new(1, Duration::from_secs(1), 0).is_err());
     }
 
     proptest! {
-        /// In no window of time is more allowed than the burst and what comes back in the window; and
-        /// whoever comes back when told is allowed, if nobody else took meanwhile.
+        /// In no window of time is more allowed than the burst and what comes back in the window;
+        /// and whoever comes back when told is allowed, if nobody else took meanwhile.
         #[test]
         fn no_window_has_more_than_burst_and_rate(
             count in 1..50u64, burst in 1..20u64, steps in prop::collection::vec((0..400u64, 1..6u64), 1..60)
@@ -234,7 +237,8 @@ mod tests {
                 let mut sum = 0;
                 for (until, amount) in &allowed[start..] {
                     sum += amount;
-                    // One more than the rate's share, since a part of one may have come back before.
+                    // One more than the rate's share, since a part of one may have come back
+                    // before.
                     prop_assert!(sum * 1_000 <= (burst + 1) * 1_000 + (until - from) * count);
                 }
             }

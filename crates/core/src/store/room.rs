@@ -15,8 +15,8 @@ use super::shard::Shard;
 const SLACK_PART: u64 = 1_024;
 const MAX_SLACK: u64 = 16 << 10;
 
-/// How many entries a writer removes from its namespace at most, beyond what it stores itself, while
-/// that is above its cap.
+/// How many entries a writer removes from its namespace at most, beyond what it stores itself,
+/// while that is above its cap.
 const MAX_SHRINK: usize = 64;
 
 /// What a namespace is guaranteed and may never exceed, in bytes, bookkeeping included.
@@ -107,9 +107,9 @@ impl Room {
         self.leaving.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Makes room after `writer` stored something: first what was cleared goes, then entries of whoever
-    /// is most over its reserve. A namespace within its reserve gives nothing to others; the writer
-    /// itself gives when nobody else has to.
+    /// Makes room after `writer` stored something: first what was cleared goes, then entries of
+    /// whoever is most over its reserve. A namespace within its reserve gives nothing to others;
+    /// the writer itself gives when nobody else has to.
     pub(super) fn make(&self, writer: &Partition) {
         writer.keep_to_cap(MAX_SHRINK);
         let most = self.limit.most();
@@ -126,8 +126,8 @@ impl Room {
         self.limit.shrunk_to(self.used());
     }
 
-    /// Removes entries of whoever is most over its reserve, until the next one is as far over it or all
-    /// together take `target`; returns whether there was one.
+    /// Removes entries of whoever is most over its reserve, until the next one is as far over it or
+    /// all together take `target`; returns whether there was one.
     fn take_from_others(&self, target: u64) -> bool {
         let over =
             |partition: &Partition| partition.used().saturating_sub(partition.quota().reserve);
@@ -152,8 +152,8 @@ impl Room {
         self.limit.shrunk_to(self.used());
     }
 
-    /// Removes about so many bytes while more is used than the limit, which was lowered; returns whether
-    /// more is still used.
+    /// Removes about so many bytes while more is used than the limit, which was lowered; returns
+    /// whether more is still used.
     pub(super) fn shrink(&self, bytes: u64) -> bool {
         let used = self.used();
         let target = self.limit().max(used.saturating_sub(bytes));

@@ -33,8 +33,8 @@ pub(super) struct Shard {
     latest: EntryRevision,
 }
 
-/// What is in a shard no more, for whoever holds its lock to free once it does not: giving memory back
-/// may take the system long.
+/// What is in a shard no more, for whoever holds its lock to free once it does not: giving memory
+/// back may take the system long.
 pub(super) type Departed = SmallVec<[DepartedPart; 2]>;
 
 #[derive(Debug)]
@@ -153,7 +153,8 @@ impl Shard {
         ends_at
     }
 
-    /// The times of an entry that is stored now, with a revision that no entry of this shard had before.
+    /// The times of an entry that is stored now, with a revision that no entry of this shard had
+    /// before.
     fn revised(&mut self, times: Times) -> Times {
         self.latest = times.revision().max(self.latest.next());
         times.revised(self.latest)

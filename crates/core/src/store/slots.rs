@@ -19,8 +19,8 @@ const HEAT: u8 = 0b0011;
 const WINDOW: u8 = 0b0100;
 const SEEN: u8 = 0b1000;
 
-/// The revision of an entry, which says when it was stored (53 bits), and its max-age: 34 bits, whose
-/// unit is the millisecond up to 198 days and the second beyond, and one that says which.
+/// The revision of an entry, which says when it was stored (53 bits), and its max-age: 34 bits,
+/// whose unit is the millisecond up to 198 days and the second beyond, and one that says which.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Times([u8; 11]);
 

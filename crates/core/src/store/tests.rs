@@ -628,9 +628,9 @@ fn tags_that_an_entry_brings_are_made_room_for_like_its_value() {
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(1_000))]
 
-    /// Promises 1, 5 and 6: whatever clients do, memory stays within the limit and each cap; a value
-    /// is only ever returned for the namespace and key it was stored under, within its lifetime, and
-    /// never after an invalidation; and what is counted adds up.
+    /// Promises 1, 5 and 6: whatever clients do, memory stays within the limit and each cap; a
+    /// value is only ever returned for the namespace and key it was stored under, within its
+    /// lifetime, and never after an invalidation; and what is counted adds up.
     #[test]
     fn bounded_isolated_and_exact(steps in prop::collection::vec(step(), 1..150)) {
         let store = Store::new(64 << 10);

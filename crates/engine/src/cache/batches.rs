@@ -10,10 +10,10 @@ use crate::error::EngineError;
 use crate::handle::{Reader, Writer};
 
 /// The most operations in one batch.
-pub const LARGEST_BATCH: usize = 1_000;
+pub const MAX_BATCH_OPERATIONS: usize = 1_000;
 
 /// The most bytes of values that one batch brings back, together.
-const LARGEST_ANSWER: usize = verax_core::policy::LARGEST_VALUE as usize;
+const MAX_ANSWER_BYTES: usize = verax_core::policy::MAX_VALUE_BYTES as usize;
 
 /// How many of a batch's look-ups may wait for refills at the same time.
 const AT_ONCE: usize = 64;
@@ -58,10 +58,10 @@ impl<E: Clone + From<EngineError>> BatchAccess<E> {
         let brought = AtomicUsize::new(0);
         let within = |answer: Option<Answer>| {
             let size = answer.as_ref().map_or(0, Answer::size);
-            match brought.fetch_add(size, Ordering::Relaxed) + size <= LARGEST_ANSWER {
+            match brought.fetch_add(size, Ordering::Relaxed) + size <= MAX_ANSWER_BYTES {
                 true => Ok(answer),
                 false => Err(EngineError::Invalid(format!(
-                    "the values of one batch come to more than {LARGEST_ANSWER} bytes: ask for fewer at a time"
+                    "the values of one batch come to more than {MAX_ANSWER_BYTES} bytes: ask for fewer at a time"
                 ))),
             }
         };

@@ -2,8 +2,8 @@
 //!
 //! A change of a key is made under the key's guard: the condition is checked, the value stored, the
 //! permits that this makes old are voided, and the change is numbered and told, all before anybody
-//! else can look at the key's permit. So an invalidation comes either before a refill is stored, and
-//! voids its permit, or after it, and removes the entry.
+//! else can look at the key's permit. So an invalidation comes either before a refill is stored,
+//! and voids its permit, or after it, and removes the entry.
 
 use std::sync::MutexGuard;
 
@@ -42,12 +42,13 @@ impl Namespace {
     /// Takes the guard of a key.
     pub(super) fn guard<'a>(&'a self, key: &'a Key) -> Guarded<'a> {
         let permits = self.engine().cache.guard(self.id(), key);
-        // The time is looked up after the wait for the guard: what was done before has an earlier one.
+        // The time is looked up after the wait for the guard: what was done before has an earlier
+        // one.
         Guarded { namespace: self, key, permits, now: self.engine().now() }
     }
 
-    /// Changes a key for a caller. Refills of it that are under way are void then: those who wait for
-    /// one are told what `told` makes of the outcome.
+    /// Changes a key for a caller. Refills of it that are under way are void then: those who wait
+    /// for one are told what `told` makes of the outcome.
     pub(super) fn change<T, E>(
         &self,
         key: &Key,

@@ -17,7 +17,7 @@ use crate::handle::{Manager, Reader, Writer};
 use crate::namespace::Namespace;
 
 /// The most entries on one page of a listing.
-pub const LARGEST_PAGE: usize = 1_000;
+pub const MAX_PAGE_ENTRIES: usize = 1_000;
 
 /// A value to store.
 #[derive(Debug, Clone)]
@@ -120,8 +120,9 @@ fn refused(error: PutError) -> EngineError {
 }
 
 impl Writer {
-    /// Gives an entry another lifetime, counted from now; parts that `cache_control` leaves out come
-    /// from the namespace's policy. Returns the entry as it is then; `None` when there is none.
+    /// Gives an entry another lifetime, counted from now; parts that `cache_control` leaves out
+    /// come from the namespace's policy. Returns the entry as it is then; `None` when there is
+    /// none.
     ///
     /// # Errors
     /// [`EngineError::ConditionFailed`]; nothing was changed.
@@ -164,9 +165,9 @@ impl Reader {
         most: usize,
         now: Timestamp,
     ) -> Result<Listing, EngineError> {
-        if most == 0 || most > LARGEST_PAGE {
+        if most == 0 || most > MAX_PAGE_ENTRIES {
             return Err(EngineError::Invalid(format!(
-                "a page of {most} entries is out of range: use 1 to {LARGEST_PAGE}"
+                "a page of {most} entries is out of range: use 1 to {MAX_PAGE_ENTRIES}"
             )));
         }
         Ok(self.partition().list(prefix, from, most, now))
@@ -185,14 +186,14 @@ impl Manager {
         self.empty()
     }
 
-    /// Removes the entries whose keys start with `prefix`, and voids the refills of such keys; returns
-    /// how many entries there were.
+    /// Removes the entries whose keys start with `prefix`, and voids the refills of such keys;
+    /// returns how many entries there were.
     pub async fn clear_prefix(&self, prefix: &str) -> u64 {
         self.void_prefix(prefix);
         let (mut entries, mut from) = (0, Some(Position::default()));
         while let Some(position) = from {
             let now = self.engine().now();
-            let listing = self.partition().list(prefix, position, LARGEST_PAGE, now);
+            let listing = self.partition().list(prefix, position, MAX_PAGE_ENTRIES, now);
             for listed in &listing.entries {
                 // Keys in the store were checked on their way in.
                 let Ok(key) = Key::new(listed.found.key()) else { continue };

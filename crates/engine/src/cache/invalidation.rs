@@ -8,7 +8,7 @@ use crate::events::{Change, ChangeScope};
 use crate::handle::Reader;
 
 /// How many invalidations a slow watcher may be behind before it is told to drop everything.
-const MOST_PENDING: usize = 1_024;
+const MAX_PENDING: usize = 1_024;
 
 /// What a watcher is told.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -40,7 +40,7 @@ impl Watchers {
     }
 
     fn watch(&self) -> broadcast::Receiver<Invalidated> {
-        self.0.get_or_init(|| broadcast::Sender::new(MOST_PENDING)).subscribe()
+        self.0.get_or_init(|| broadcast::Sender::new(MAX_PENDING)).subscribe()
     }
 }
 

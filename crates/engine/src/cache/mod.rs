@@ -19,12 +19,12 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 use verax_core::guard::RefillLimits;
 use verax_core::{Key, NamespaceId, RefillTable, Store};
 
-pub use batches::{BatchAccess, LARGEST_BATCH, Operation, Outcome};
-pub use entries::{LARGEST_PAGE, PutRequest};
+pub use batches::{BatchAccess, MAX_BATCH_OPERATIONS, Operation, Outcome};
+pub use entries::{MAX_PAGE_ENTRIES, PutRequest};
 pub(crate) use invalidation::Watchers;
 pub use invalidation::{Invalidated, InvalidationWatch};
 pub(crate) use permits::end_permits_in_time;
-pub use permits::{Asked, HOLDS, LONGEST_WAIT, PermitRequest, RefillCounts};
+pub use permits::{Asked, HOLDS, MAX_WAIT, PermitRequest, RefillCounts};
 pub use read::{Answer, Cached, ReadOptions, Source};
 pub use refill::Refilled;
 pub use tags::{InvalidTags, checked_tags, parse_tags, write_tags};

@@ -35,7 +35,7 @@ const REMEMBER_LAPSED: Duration = Duration::from_secs(30);
 const LAPSE_EVERY: Duration = Duration::from_millis(50);
 
 /// The longest wait for another caller's value.
-pub const LONGEST_WAIT: Duration = Duration::from_secs(300);
+pub const MAX_WAIT: Duration = Duration::from_secs(300);
 
 /// How a caller that refills by itself asks for a key.
 #[derive(Debug, Clone)]
@@ -48,8 +48,8 @@ pub struct PermitRequest {
     pub hold: Duration,
     /// Whether a stale copy will do while another caller holds the permit.
     pub stale: bool,
-    /// Whether the permit is wanted although a fresh copy is there, which will do while another caller
-    /// holds it, or the word that there is no value.
+    /// Whether the permit is wanted although a fresh copy is there, which will do while another
+    /// caller holds it, or the word that there is no value.
     pub refresh: bool,
     /// The access that it is asked for with: the permit ends with it.
     pub access: Option<LeasedBy>,
@@ -313,9 +313,9 @@ impl Writer {
     /// Stores the value that a permit was given for; everybody who waits gets it at once.
     ///
     /// # Errors
-    /// [`EngineError::Permit`] when the permit is over; [`EngineError::ValueTooLarge`], which leaves
-    /// the permit as it is; [`EngineError::DoesNotFit`] when those who wait have the value, and the
-    /// store has not.
+    /// [`EngineError::Permit`] when the permit is over; [`EngineError::ValueTooLarge`], which
+    /// leaves the permit as it is; [`EngineError::DoesNotFit`] when those who wait have the value,
+    /// and the store has not.
     pub fn store_with_permit(
         &self,
         key: &Key,
@@ -359,8 +359,8 @@ impl Writer {
         stored.map(|_| entry)
     }
 
-    /// Gives a permit back without a value. With `next` the first in line becomes the holder; without
-    /// it the refill has failed for all who wait.
+    /// Gives a permit back without a value. With `next` the first in line becomes the holder;
+    /// without it the refill has failed for all who wait.
     ///
     /// # Errors
     /// [`EngineError::Permit`] when it was over already.
@@ -427,8 +427,8 @@ pub struct RefillCounts {
 }
 
 impl Engine {
-    /// The live permits in the namespaces that `which` holds for, oldest first, and at most `most` of
-    /// them.
+    /// The live permits in the namespaces that `which` holds for, oldest first, and at most `most`
+    /// of them.
     pub fn permits_where(
         &self,
         which: impl Fn(NamespaceId) -> bool,
@@ -547,14 +547,14 @@ fn check(request: &PermitRequest) -> Result<(), EngineError> {
             HOLDS.end().as_secs()
         )));
     }
-    if *wait > LONGEST_WAIT {
+    if *wait > MAX_WAIT {
         return Err(EngineError::Invalid(format!(
             "a wait of {} s is out of range: use at most {} s, and ask again",
             wait.as_secs_f64(),
-            LONGEST_WAIT.as_secs()
+            MAX_WAIT.as_secs()
         )));
     }
-    if owner.len() > verax_core::guard::lock::LONGEST_OWNER {
+    if owner.len() > verax_core::guard::lock::MAX_OWNER_BYTES {
         return Err(EngineError::Invalid("the owner's note is too long: use 200 bytes".into()));
     }
     Ok(())

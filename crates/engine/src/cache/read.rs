@@ -75,8 +75,8 @@ impl Answer {
 pub enum Cached {
     /// A fresh copy.
     Hit,
-    /// A fresh copy that is due to be refreshed early by whoever refills this namespace, since it has no
-    /// origin.
+    /// A fresh copy that is due to be refreshed early by whoever refills this namespace, since it
+    /// has no origin.
     Due,
     /// A stale copy, which is being refreshed.
     Stale,
@@ -87,9 +87,9 @@ pub enum Cached {
 }
 
 impl Reader {
-    /// What the cache alone has for a key at `now`, without waiting: for transports that answer hits
-    /// on the spot. `visit` is shown what may be served, and whether it is due. Nothing is counted; that
-    /// is left to the transport, which may do it for many at once.
+    /// What the cache alone has for a key at `now`, without waiting: for transports that answer
+    /// hits on the spot. `visit` is shown what may be served, and whether it is due. Nothing is
+    /// counted; that is left to the transport, which may do it for many at once.
     pub fn cached(
         &self,
         key: &str,
@@ -151,8 +151,8 @@ impl Reader {
 }
 
 impl Manager {
-    /// Reads a key from the origin and stores what it says, whether or not it is there already; what
-    /// is there stays readable meanwhile.
+    /// Reads a key from the origin and stores what it says, whether or not it is there already;
+    /// what is there stays readable meanwhile.
     ///
     /// # Errors
     /// [`EngineError`]: the origin's failure, or too many callers that wait for the same key.

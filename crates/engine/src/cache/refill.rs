@@ -33,12 +33,12 @@ pub struct Refilled {
 const GRACE: Duration = Duration::from_secs(2);
 
 /// The hold when the origin's time limit is not known.
-const LONGEST_HOLD: Duration = Duration::from_secs(305);
+const MAX_HOLD: Duration = Duration::from_secs(305);
 
 impl Namespace {
     pub(super) fn permit_hold(&self) -> Duration {
         let binding = self.binding();
-        binding.origin.as_ref().map_or(LONGEST_HOLD, |origin| origin.total_timeout() + GRACE)
+        binding.origin.as_ref().map_or(MAX_HOLD, |origin| origin.total_timeout() + GRACE)
     }
 
     /// Refreshes a key unless a refill of it is under way.

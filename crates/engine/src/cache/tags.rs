@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use sfv::{BareItem, List, ListEntry, Parser};
-use verax_core::entry::{LONGEST_TAG, MOST_TAGS, Tag};
+use verax_core::entry::{MAX_TAG_BYTES, MAX_TAGS, Tag};
 
 /// Why a `Cache-Groups` field cannot be acted on.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -15,10 +15,10 @@ pub enum InvalidTags {
     #[error("a tag has characters other than printable ASCII")]
     Characters,
     /// A tag is empty or too long.
-    #[error("there is a tag of {0} bytes: use 1 to {LONGEST_TAG}")]
+    #[error("there is a tag of {0} bytes: use 1 to {MAX_TAG_BYTES}")]
     Length(usize),
     /// There are too many.
-    #[error("there are {0} tags, more than the limit of {MOST_TAGS}")]
+    #[error("there are {0} tags, more than the limit of {MAX_TAGS}")]
     TooMany(usize),
 }
 
@@ -52,18 +52,21 @@ pub fn checked_tags<'t>(texts: impl IntoIterator<Item = &'t str>) -> Result<Vec<
     let tags: Result<Vec<Tag>, InvalidTags> = texts
         .into_iter()
         .map(|text| match text {
-            tag if tag.is_empty() || tag.len() > LONGEST_TAG => Err(InvalidTags::Length(tag.len())),
+            tag if tag.is_empty() || tag.len() > MAX_TAG_BYTES => {
+                Err(InvalidTags::Length(tag.len()))
+            }
             tag if tag.bytes().any(|b| !(b' '..=b'~').contains(&b)) => Err(InvalidTags::Characters),
             tag => Ok(Arc::from(tag)),
         })
         .collect();
     match tags? {
-        tags if tags.len() > MOST_TAGS => Err(InvalidTags::TooMany(tags.len())),
+        tags if tags.len() > MAX_TAGS => Err(InvalidTags::TooMany(tags.len())),
         tags => Ok(tags),
     }
 }
 
-/// Writes tags as a `Cache-Groups` field. Tags come from [`parse_tags`], so they are printable ASCII.
+/// Writes tags as a `Cache-Groups` field. Tags come from [`parse_tags`], so they are printable
+/// ASCII.
 pub fn write_tags(tags: &[Tag]) -> String {
     let quoted =
         tags.iter().map(|t| format!("\"{}\"", t.replace('\\', "\\\\").replace('"', "\\\"")));

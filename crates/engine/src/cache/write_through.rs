@@ -1,9 +1,9 @@
 //! Writing through: the origin first, then the entry.
 //!
-//! Writes of one key take turns, so that entry and origin agree on which was last. Each is carried to
-//! its end by a task of its own: a caller that goes away in the middle must not leave the entry behind
-//! the origin. A write that the origin refused changes nothing; one whose outcome is not known removes
-//! the entry, since nobody can say what would be true.
+//! Writes of one key take turns, so that entry and origin agree on which was last. Each is carried
+//! to its end by a task of its own: a caller that goes away in the middle must not leave the entry
+//! behind the origin. A write that the origin refused changes nothing; one whose outcome is not
+//! known removes the entry, since nobody can say what would be true.
 
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -142,7 +142,8 @@ impl Writer {
     /// there was one. A refill of it that is under way will not be stored.
     ///
     /// # Errors
-    /// [`EngineError::ConditionFailed`], [`EngineError::NotWritten`] when the origin did not take it.
+    /// [`EngineError::ConditionFailed`], [`EngineError::NotWritten`] when the origin did not take
+    /// it.
     pub fn delete(
         &self,
         key: &Key,

@@ -10,8 +10,8 @@ use std::time::Duration;
 use tokio::sync::{Notify, oneshot};
 use verax_core::guard::ShareLimits;
 use verax_core::guard::lock::{
-    AccessId, Claim, ClaimError, Claimed, EndedBy, FencingToken, Grant, Holder, LONGEST_HOLD,
-    LONGEST_OWNER, LONGEST_WAIT, LockName, LockTable, LockView, NotHeld, SessionId, Told,
+    AccessId, Claim, ClaimError, Claimed, EndedBy, FencingToken, Grant, Holder, LockName,
+    LockTable, LockView, MAX_HOLD, MAX_OWNER_BYTES, MAX_WAIT, NotHeld, SessionId, Told,
 };
 use verax_core::{Key, NamespaceId, Timestamp};
 
@@ -30,7 +30,7 @@ const LIMITS: ShareLimits = ShareLimits { per_namespace: 20_000, guaranteed: 500
 const VIEW_STEP: usize = 64;
 
 /// How long a hold may last: a shorter one cannot be renewed in time.
-pub const HOLDS: RangeInclusive<Duration> = Duration::from_millis(100)..=LONGEST_HOLD;
+pub const HOLDS: RangeInclusive<Duration> = Duration::from_millis(100)..=MAX_HOLD;
 
 /// What a caller in line hears.
 type Answer = Result<Grant, Holder>;
@@ -103,8 +103,8 @@ impl Locks {
 }
 
 impl Engine {
-    /// Tells callers what became of them. One that has gone gives back at once what it was granted, so
-    /// that nobody waits for a holder that does not exist.
+    /// Tells callers what became of them. One that has gone gives back at once what it was granted,
+    /// so that nobody waits for a holder that does not exist.
     fn deliver_locks(&self, mut told: Vec<Told<Waiter>>, now: Timestamp) {
         while !told.is_empty() {
             let mut more = Vec::new();
@@ -253,8 +253,8 @@ impl Writer {
         let mut told = Vec::new();
         let claimed = engine.locks.table().claim(&name, claim, waiter, began, &mut told);
         engine.deliver_locks(told, began);
-        // Withdrawing access raises its signal first and then ends what it holds: a claim that came in
-        // between is found there, and a later one here.
+        // Withdrawing access raises its signal first and then ends what it holds: a claim that came
+        // in between is found there, and a later one here.
         if let Some(access) = access.filter(|access| access.signal.has_ended()) {
             engine.withdraw_locks(access.id);
             return Err(EngineError::AccessEnded);
@@ -367,16 +367,16 @@ fn check_hold(hold: Duration) -> Result<(), EngineError> {
 
 fn check(request: &LockRequest) -> Result<(), EngineError> {
     check_hold(request.hold)?;
-    if request.wait > LONGEST_WAIT {
+    if request.wait > MAX_WAIT {
         return Err(EngineError::Invalid(format!(
             "a wait of {} s is out of range: use at most {} s, and ask again",
             request.wait.as_secs_f64(),
-            LONGEST_WAIT.as_secs()
+            MAX_WAIT.as_secs()
         )));
     }
-    if request.owner.len() > LONGEST_OWNER {
+    if request.owner.len() > MAX_OWNER_BYTES {
         return Err(EngineError::Invalid(format!(
-            "the owner's note has {} bytes: use at most {LONGEST_OWNER}",
+            "the owner's note has {} bytes: use at most {MAX_OWNER_BYTES}",
             request.owner.len()
         )));
     }

@@ -8,8 +8,8 @@ use verax_core::guard::lock::{LockName, Ticket};
 use super::Answer;
 use crate::engine::Engine;
 
-/// A place in a line. It is left when this is dropped, and a grant that nobody took is given back: a
-/// caller that is gone must not hold anything.
+/// A place in a line. It is left when this is dropped, and a grant that nobody took is given back:
+/// a caller that is gone must not hold anything.
 pub(super) struct InLine {
     engine: Arc<Engine>,
     name: LockName,

@@ -22,10 +22,10 @@ use template::{InvalidTemplate, UrlTemplate};
 pub use listing::InvalidListing;
 
 /// The most memory that is set aside for a body before it arrives.
-const MOST_AHEAD: usize = 256 << 10;
+const MAX_AHEAD: usize = 256 << 10;
 
 /// The longest address of a further server, in bytes.
-const LONGEST_ADDRESS: usize = 300;
+const MAX_ADDRESS_BYTES: usize = 300;
 
 /// An HTTP service with its pool of connections.
 #[derive(Debug)]
@@ -41,7 +41,7 @@ pub struct HttpReader {
 
 /// The address of a further server.
 fn server(text: &str) -> Result<Url, InvalidTemplate> {
-    let bad = || InvalidTemplate::Server(text.chars().take(LONGEST_ADDRESS).collect());
+    let bad = || InvalidTemplate::Server(text.chars().take(MAX_ADDRESS_BYTES).collect());
     let url = Url::parse(text).map_err(|_| bad())?;
     let plain = matches!(url.scheme(), "http" | "https")
         && url.path() == "/"
@@ -49,7 +49,7 @@ fn server(text: &str) -> Result<Url, InvalidTemplate> {
         && url.fragment().is_none()
         && url.username().is_empty()
         && url.password().is_none()
-        && text.len() <= LONGEST_ADDRESS
+        && text.len() <= MAX_ADDRESS_BYTES
         && !text.contains(['{', '}']);
     if plain { Ok(url) } else { Err(bad()) }
 }
@@ -258,7 +258,7 @@ impl HttpReader {
             return Err(too_large());
         }
         // What is announced costs memory when it comes.
-        let mut body = BytesMut::with_capacity((announced as usize).min(MOST_AHEAD));
+        let mut body = BytesMut::with_capacity((announced as usize).min(MAX_AHEAD));
         let mut chunks = response.bytes_stream();
         while let Some(chunk) = chunks.next().await {
             let chunk = chunk.map_err(|e| self.error_of(url, &e))?;

@@ -1,5 +1,6 @@
 //! An origin that is a query to a MariaDB: a read-only session, the values from the key bound as
-//! parameters and never written into the statement, bounds on time, rows and size, the result as JSON.
+//! parameters and never written into the statement, bounds on time, rows and size, the result as
+//! JSON.
 
 mod json;
 mod query;
@@ -236,7 +237,8 @@ impl SqlReader {
             Error::Server(server) if server.code == STATEMENT_TIMEOUT => {
                 OriginError::Timeout { url, limit: self.total_timeout }
             }
-            // Access denied, too many connections, a shutdown and the like are no word on the query.
+            // Access denied, too many connections, a shutdown and the like are no word on the
+            // query.
             Error::Server(server)
                 if matches!(server.code, 1040 | 1044 | 1045 | 1049 | 1053 | 1203 | 1927) =>
             {

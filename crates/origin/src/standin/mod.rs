@@ -1,8 +1,8 @@
 //! The stand-in: an HTTP service whose faults can be set while it runs.
 //!
 //! [`around`] takes the service that gives the real answers and puts delays, a limit on
-//! concurrency, errors and outages in front of it. `GET /standin` shows the settings and the counts,
-//! `PUT /standin` changes the settings that it names.
+//! concurrency, errors and outages in front of it. `GET /standin` shows the settings and the
+//! counts, `PUT /standin` changes the settings that it names.
 
 mod faults;
 

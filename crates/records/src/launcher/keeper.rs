@@ -20,7 +20,7 @@ const LOOK_EVERY: Duration = Duration::from_millis(50);
 /// How long a stop may take before the server is killed, which loses nothing: its log brings back
 /// what was acknowledged.
 const STOP_TIMEOUT: Duration = Duration::from_secs(4);
-const LONGEST_PAUSE: Duration = Duration::from_secs(15);
+const MAX_PAUSE: Duration = Duration::from_secs(15);
 
 /// The pause before the first attempt; each further one is twice as long.
 const FIRST_PAUSE: Duration = Duration::from_millis(100);
@@ -186,7 +186,7 @@ fn keep(state: &Mutex<State>, command: impl Fn() -> Result<Command, LaunchError>
         while Instant::now() < until && !lock(state).stopping {
             std::thread::sleep(LOOK_EVERY);
         }
-        pause = (pause * 2).min(LONGEST_PAUSE);
+        pause = (pause * 2).min(MAX_PAUSE);
     }
 }
 

@@ -24,7 +24,7 @@ use keeper::{Keeper, ListenAddress, SOCKET};
 use crate::connection::connect;
 
 /// How long a start may take, recovery after a crash included.
-const LONGEST_START: Duration = Duration::from_secs(90);
+const START_TIMEOUT: Duration = Duration::from_secs(90);
 
 /// How a private MariaDB cannot be had.
 #[derive(Debug, thiserror::Error)]
@@ -189,7 +189,7 @@ impl PrivateServer {
                 Err(error) => error.to_string(),
             };
             let ended = self.keeper.ended_early();
-            if ended.is_some() || started.elapsed() > LONGEST_START {
+            if ended.is_some() || started.elapsed() > START_TIMEOUT {
                 let reason = ended.unwrap_or(reason);
                 return Err(LaunchError::Failed {
                     program: "mariadbd",

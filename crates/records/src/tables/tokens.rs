@@ -41,7 +41,8 @@ impl Records {
         self.exchange(async |connection| load(connection).await).await
     }
 
-    /// The tokens that come after one, revoked ones included, oldest first, and at most `most` of them.
+    /// The tokens that come after one, revoked ones included, oldest first, and at most `most` of
+    /// them.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`], [`RecordsError::Unreadable`].

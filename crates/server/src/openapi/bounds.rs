@@ -12,19 +12,18 @@ use verax_control::activity::ROWS_OF_ACTIVITY;
 use verax_control::drills::CALLERS;
 use verax_control::runs::CONCURRENCIES;
 use verax_control::{NOTE_LENGTHS, SCOPE_COUNTS};
-use verax_core::early::LARGEST_FACTOR;
-use verax_core::entry::{LONGEST_MEDIA_TYPE, MOST_TAGS};
-use verax_core::guard::lock::LONGEST_OWNER;
-use verax_core::key::LONGEST_KEY;
-use verax_core::lifetime::LONGEST_LIFETIME;
-use verax_core::load::{DURATIONS, MOST_CLIENTS};
+use verax_core::early::MAX_FACTOR;
+use verax_core::guard::lock::MAX_OWNER_BYTES;
+use verax_core::key::MAX_KEY_BYTES;
+use verax_core::lifetime::MAX_LIFETIME;
+use verax_core::load::{DURATIONS, MAX_CLIENTS};
 use verax_core::origin::{
-    FAILURES, LARGEST_RESPONSES, LONGEST_QUERY, MAX_LISTED, MOST_ENDPOINTS, PAUSES_MS, QUEUES,
-    READS_AT_ONCE, RETRY_PERCENTS, ROWS, TIMEOUTS_MS,
+    FAILURES, MAX_ENDPOINTS, MAX_LISTED, MAX_QUERY_BYTES, PAUSES_MS, QUEUES, READS_AT_ONCE,
+    RESPONSE_BYTES, RETRY_PERCENTS, ROWS, TIMEOUTS_MS,
 };
-use verax_core::policy::{CAPS, LARGEST_JITTER, LARGEST_VALUE};
-use verax_core::store::{LARGEST_COUNT, LONGEST_PERIOD};
-use verax_engine::cache::{LARGEST_BATCH, LARGEST_PAGE};
+use verax_core::policy::{CAPS, MAX_JITTER_PERCENT, MAX_VALUE_BYTES};
+use verax_core::store::{MAX_RATE_COUNT, MAX_RATE_PERIOD};
+use verax_engine::cache::{MAX_BATCH_OPERATIONS, MAX_PAGE_ENTRIES};
 use verax_engine::{cache, locks};
 
 /// What a member of a request may be.
@@ -33,8 +32,8 @@ pub(super) enum Bounds {
     Whole(RangeInclusive<u64>),
     /// A number of seconds.
     Seconds(RangeInclusive<Duration>),
-    /// A text of so many characters at least and at most. Where bytes are counted a schema can say no
-    /// more: what has more characters has more bytes too.
+    /// A text of so many characters at least and at most. Where bytes are counted a schema can say
+    /// no more: what has more characters has more bytes too.
     Text(RangeInclusive<usize>),
     /// A text that a regular expression fits.
     Pattern(&'static str),
@@ -47,7 +46,8 @@ pub(super) enum Bounds {
 /// What [`Name`](verax_core::Name) accepts.
 const NAME: &str = "^[a-z]([a-z0-9-]{0,61}[a-z0-9])?$";
 
-/// What a tag may be: printable ASCII, of at most [`LONGEST_TAG`](verax_core::entry::LONGEST_TAG).
+/// What a tag may be: printable ASCII, of at most
+/// [`MAX_TAG_BYTES`](verax_core::entry::MAX_TAG_BYTES).
 const TAG: &str = "^[ -~]{1,128}$";
 
 /// What [`Scope`](verax_core::access::Scope) accepts.
@@ -62,10 +62,9 @@ const CACHE_GROUPS: &str = "^\"[ !#-\\[\\]-~]{1,128}\"( *, *\"[ !#-\\[\\]-~]{1,1
 /// What every bounded member of a request may be: shape, member, bounds.
 pub(super) fn members() -> Vec<(&'static str, &'static str, Bounds)> {
     use Bounds::{List, Pattern, Patterns, Seconds, Text, Whole};
-    let lifetime = || Seconds(Duration::ZERO..=LONGEST_LIFETIME);
+    let lifetime = || Seconds(Duration::ZERO..=MAX_LIFETIME);
     let percent = |most: u64| Whole(0..=most);
     let count = |range: RangeInclusive<u32>| Whole((*range.start()).into()..=(*range.end()).into());
-    let key = || Text(1..=LONGEST_KEY);
     let mut members = vec![
         ("CreateTenant", "name", Pattern(NAME)),
         ("CreateNamespace", "name", Pattern(NAME)),
@@ -77,36 +76,34 @@ pub(super) fn members() -> Vec<(&'static str, &'static str, Bounds)> {
         ("PolicyChange", "stale_while_revalidate_seconds", lifetime()),
         ("PolicyChange", "stale_if_error_seconds", lifetime()),
         ("PolicyChange", "negative_max_age_seconds", lifetime()),
-        ("PolicyChange", "jitter_percent", percent(LARGEST_JITTER.into())),
-        ("PolicyChange", "early_refresh_percent", percent(LARGEST_FACTOR.into())),
-        ("PolicyChange", "largest_value_bytes", Whole(1..=LARGEST_VALUE)),
+        ("PolicyChange", "jitter_percent", percent(MAX_JITTER_PERCENT.into())),
+        ("PolicyChange", "early_refresh_percent", percent(MAX_FACTOR.into())),
+        ("PolicyChange", "largest_value_bytes", Whole(1..=MAX_VALUE_BYTES)),
         ("PolicyChange", "cap_bytes", Whole(CAPS)),
         ("PolicyChange", "reserve_bytes", Whole(0..=*CAPS.end())),
-        ("PoolChange", "endpoints", List(0..=MOST_ENDPOINTS - 1)),
+        ("PoolChange", "endpoints", List(0..=MAX_ENDPOINTS - 1)),
         ("PoolChange", "slow_after_ms", Whole(0..=*TIMEOUTS_MS.end())),
-        ("SqlChange", "query", Text(0..=LONGEST_QUERY)),
+        ("SqlChange", "query", Text(0..=MAX_QUERY_BYTES)),
         ("SqlChange", "most_rows", Whole(ROWS)),
         ("GuardChange", "reads_at_once", Whole(READS_AT_ONCE)),
         ("GuardChange", "longest_queue", Whole(QUEUES)),
         ("GuardChange", "retry_percent", Whole(RETRY_PERCENTS)),
         ("GuardChange", "failures", Whole(FAILURES)),
         ("GuardChange", "pause_ms", Whole(PAUSES_MS)),
-        ("BatchRequest", "operations", List(0..=LARGEST_BATCH)),
-        ("BatchOperation", "key", key()),
-        ("BatchPut", "key", key()),
-        ("BatchPut", "media_type", Text(1..=LONGEST_MEDIA_TYPE)),
-        ("BatchPut", "tags", Patterns(0..=MOST_TAGS, TAG)),
-        ("TakeRequest", "take", Whole(0..=LARGEST_COUNT)),
-        ("TakeRequest", "rate", Whole(1..=LARGEST_COUNT)),
-        ("TakeRequest", "burst", Whole(1..=LARGEST_COUNT)),
-        ("TakeRequest", "period_seconds", Seconds(Duration::from_millis(1)..=LONGEST_PERIOD)),
-        ("LockClaim", "owner", Text(0..=LONGEST_OWNER)),
+        ("BatchRequest", "operations", List(0..=MAX_BATCH_OPERATIONS)),
+        // What is wrong with one operation of a batch is answered in its place, so no bounds are
+        // here.
+        ("AcquireRequest", "acquire", Whole(0..=MAX_RATE_COUNT)),
+        ("AcquireRequest", "rate", Whole(1..=MAX_RATE_COUNT)),
+        ("AcquireRequest", "burst", Whole(1..=MAX_RATE_COUNT)),
+        ("AcquireRequest", "period_seconds", Seconds(Duration::from_millis(1)..=MAX_RATE_PERIOD)),
+        ("LockClaim", "owner", Text(0..=MAX_OWNER_BYTES)),
         ("LockClaim", "hold_seconds", Seconds(locks::HOLDS)),
         ("LockRenewal", "hold_seconds", Seconds(locks::HOLDS)),
-        ("PermitClaim", "owner", Text(0..=LONGEST_OWNER)),
+        ("PermitClaim", "owner", Text(0..=MAX_OWNER_BYTES)),
         ("PermitClaim", "hold_seconds", Seconds(cache::HOLDS)),
         ("WarmRequest", "concurrency", count(CONCURRENCIES)),
-        ("LoadProfileSpec", "clients", Whole(1..=MOST_CLIENTS.into())),
+        ("LoadProfileSpec", "clients", Whole(1..=MAX_CLIENTS.into())),
         ("LoadProfileSpec", "duration_seconds", Seconds(DURATIONS)),
         ("LoadProfileSpec", "warm_up_seconds", Seconds(Duration::ZERO..=*DURATIONS.end())),
         ("LoadProfileSpec", "name", Pattern(NAME)),
@@ -116,7 +113,7 @@ pub(super) fn members() -> Vec<(&'static str, &'static str, Bounds)> {
         members.extend([
             (shape, "connect_timeout_ms", Whole(TIMEOUTS_MS)),
             (shape, "total_timeout_ms", Whole(TIMEOUTS_MS)),
-            (shape, "largest_response_bytes", Whole(LARGEST_RESPONSES)),
+            (shape, "largest_response_bytes", Whole(RESPONSE_BYTES)),
             (shape, "listings", List(0..=MAX_LISTED)),
             (shape, "open_to", Patterns(0..=MAX_LISTED, NAME)),
         ]);
@@ -132,11 +129,11 @@ fn parameter(name: &str, place: &ParameterIn, activity: bool) -> Option<Bounds> 
         (ParameterIn::Path, "tag") => Bounds::Pattern(TAG),
         (ParameterIn::Header, "If-Match" | "If-None-Match") => Bounds::Pattern(ENTITY_TAGS),
         (ParameterIn::Header, "Cache-Groups") => Bounds::Pattern(CACHE_GROUPS),
-        (ParameterIn::Path | ParameterIn::Query, "key") => Bounds::Text(1..=LONGEST_KEY),
+        (ParameterIn::Path | ParameterIn::Query, "key") => Bounds::Text(1..=MAX_KEY_BYTES),
         (ParameterIn::Query, "limit") if activity => {
             Bounds::Whole((*ROWS_OF_ACTIVITY.start()).into()..=(*ROWS_OF_ACTIVITY.end()).into())
         }
-        (ParameterIn::Query, "limit") => Bounds::Whole(1..=LARGEST_PAGE as u64),
+        (ParameterIn::Query, "limit") => Bounds::Whole(1..=MAX_PAGE_ENTRIES as u64),
         _ => return None,
     };
     Some(bounds)

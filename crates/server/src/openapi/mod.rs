@@ -10,8 +10,8 @@ use utoipa::openapi::{Content, Ref, RefOr, Response, Schema};
 use utoipa::{Modify, OpenApi};
 
 use crate::{
-    administration, drills, entries, health, live, locks, metrics, nodes, operations, permits,
-    runs, sessions, waiting,
+    administration, batches, counters, drills, entries, health, live, locks, metrics, nodes,
+    permits, rate_limits, runs, sessions, tags, waiting,
 };
 
 #[derive(OpenApi)]
@@ -154,8 +154,8 @@ pub(crate) async fn show() -> Json<utoipa::openapi::OpenApi> {
 mod tests {
     use super::*;
 
-    /// Names are unique, a path's parameters are all given and no others, every answer is described,
-    /// and every failure is a problem.
+    /// Names are unique, a path's parameters are all given and no others, every answer is
+    /// described, and every failure is a problem.
     #[test]
     fn every_operation_is_described_whole() {
         let written = serde_json::to_value(Description::openapi()).unwrap();

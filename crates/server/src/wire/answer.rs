@@ -27,10 +27,11 @@ use verax_wire::{
 use super::connection::{Connection, Opened};
 use super::failure::Failure;
 use super::locks::LockAsked;
-use super::permits::PermitAsked;
 use super::outbox::{Encoded, Outbox};
+use super::permits::PermitAsked;
 
-/// Hits that one read brought, counted together: the clock is read and the counters are touched once.
+/// Hits that one read brought, counted together: the clock is read and the counters are touched
+/// once.
 #[derive(Debug, Default)]
 pub(super) struct Hits {
     started: Option<(Instant, Timestamp)>,
@@ -78,7 +79,7 @@ fn lifetime(given: Option<Lifetime>) -> Result<CacheControl, Failure> {
             return Ok(None);
         }
         let time = Duration::from_millis(milliseconds);
-        match time <= verax_core::lifetime::LONGEST_LIFETIME {
+        match time <= verax_core::lifetime::MAX_LIFETIME {
             true => Ok(Some(time)),
             false => Err(Failure::invalid("a lifetime is longer than ten years")),
         }
@@ -370,8 +371,9 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         self.read_through(frame, text, flags)
     }
 
-    /// Begins what may have to wait, if there is memory for one more that does. It takes its place in
-    /// queues now, in the order of the requests; what is not done with that is done by a task of its own.
+    /// Begins what may have to wait, if there is memory for one more that does. It takes its place
+    /// in queues now, in the order of the requests; what is not done with that is done by a task of
+    /// its own.
     pub(super) fn carry_out(
         &mut self,
         frame: Frame,

@@ -1,4 +1,5 @@
-//! A large frame that is arriving: the memory for it is reserved as it comes, and it has to come on.
+//! A large frame that is arriving: the memory for it is reserved as it comes, and it has to come
+//! on.
 
 use std::time::Duration;
 
@@ -46,8 +47,8 @@ impl Arrival {
         }
     }
 
-    /// Reserves memory for the next part of the frame that `received` begins with, in the budget that
-    /// `budget` says for its namespace.
+    /// Reserves memory for the next part of the frame that `received` begins with, in the budget
+    /// that `budget` says for its namespace.
     ///
     /// # Errors
     /// [`NoRoom`]; what had arrived of the frame is gone.

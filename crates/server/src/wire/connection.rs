@@ -21,7 +21,7 @@ use verax_engine::turns::{TURN, TenantTurns};
 use verax_engine::{EngineError, Reader, Writer};
 use verax_service::Service;
 use verax_wire::{
-    FailureCode, Frame, Hello, LARGEST_HELLO, Nodes, RawFrame, Reply, Request, VERSION, Welcome,
+    FailureCode, Frame, Hello, MAX_HELLO_BYTES, Nodes, RawFrame, Reply, Request, VERSION, Welcome,
     WireError, frame, next_frame,
 };
 
@@ -44,12 +44,12 @@ const WRITE_AT: usize = 256 << 10;
 /// What a body may have beyond its value: key, media type, tags, numbers, and a batch's heads.
 const BEYOND_VALUE: u64 = 64 << 10;
 
-/// After how many look-ups it is looked whether the turn is over; after anything else, which may take
-/// long, it always is.
+/// After how many look-ups it is looked whether the turn is over; after anything else, which may
+/// take long, it always is.
 const LOOK_EVERY: u32 = 8;
 
 /// The most namespaces that one connection opens.
-const MOST_OPENED: usize = 4_096;
+const MAX_OPENED: usize = 4_096;
 
 /// A namespace that the connection opened.
 #[derive(Debug)]
@@ -131,7 +131,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             watches: FuturesUnordered::new(),
             peer: None,
             opened: Vec::new(),
-            largest_body: LARGEST_HELLO,
+            largest_body: MAX_HELLO_BYTES,
             arrival: Arrival::default(),
             replies,
             ending: false,
@@ -246,8 +246,8 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         }
     }
 
-    /// Answers what has arrived, as far as one turn goes, and writes the replies; returns whether whole
-    /// requests are left.
+    /// Answers what has arrived, as far as one turn goes, and writes the replies; returns whether
+    /// whole requests are left.
     async fn take_turn(&mut self) -> Result<bool, Ended> {
         let mut turn = match &self.turns {
             Some(turns) if !self.received.is_empty() => turns.take().await,
@@ -301,8 +301,8 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         self.buffer_grew |= self.received.capacity() > MAX_AHEAD;
     }
 
-    /// Answers requests that have arrived whole; returns whether some are left only because the turn is
-    /// over, or because their replies would be too much to hold.
+    /// Answers requests that have arrived whole; returns whether some are left only because the
+    /// turn is over, or because their replies would be too much to hold.
     fn answer_received(&mut self) -> Result<bool, Ended> {
         if self.received.is_empty() {
             return Ok(false);
@@ -323,7 +323,8 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             match next_frame(&received[at..], self.largest_body) {
                 Ok(Some((frame, taken))) => {
                     at += taken;
-                    // Held until the request is carried out, or what it needs is reserved elsewhere.
+                    // Held until the request is carried out, or what it needs is reserved
+                    // elsewhere.
                     let _arrived = self.arrival.end();
                     if let Err(ended) = self.take(frame, &mut hits) {
                         break Err(ended);
@@ -436,7 +437,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             self.ending = true;
             return Ok(());
         }
-        let largest = verax_core::policy::LARGEST_VALUE + BEYOND_VALUE;
+        let largest = verax_core::policy::MAX_VALUE_BYTES + BEYOND_VALUE;
         self.largest_body = u32::try_from(largest).unwrap_or(u32::MAX);
         let topology = self.service.control().topology();
         let this = self.service.control().node().map(|node| node.id);
@@ -467,8 +468,8 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
 
     fn reply_opened(&mut self, frame: Frame, opened: Result<Opened, Failure>) {
         let opened = match opened {
-            Ok(_) if self.opened.len() == MOST_OPENED => {
-                let detail = format!("a connection opens at most {MOST_OPENED} namespaces");
+            Ok(_) if self.opened.len() == MAX_OPENED => {
+                let detail = format!("a connection opens at most {MAX_OPENED} namespaces");
                 return self.fail(frame, &Failure::invalid(detail));
             }
             Ok(opened) => opened,
@@ -548,8 +549,8 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             Some(Invalidated::Key(key)) => Reply::InvalidatedKey { key },
             Some(Invalidated::Tag(tag)) => Reply::InvalidatedTag { tag },
             Some(Invalidated::All) => Reply::InvalidatedAll,
-            // The watch of a namespace that was deleted ends, after it was told that nothing is true
-            // any more. One of the same name is watched as soon as it is opened again.
+            // The watch of a namespace that was deleted ends, after it was told that nothing is
+            // true any more. One of the same name is watched as soon as it is opened again.
             None => return Ok(()),
         };
         self.outbox.add(frame, &reply);

@@ -1,10 +1,10 @@
 //! The state machine of named locks.
 //!
-//! A lock is held by at most one holder, for a time. Whoever asks for a held lock waits in line, first
-//! come, first served, until it is granted or its wait is over. A hold ends by its release, by its end
-//! time, by an administrator, or, if the holder wished it so, with the holder's connection. Every hold
-//! has a [`FencingToken`], larger than all before it, by which what the lock protects can refuse a
-//! holder whose time is over and who does not know it.
+//! A lock is held by at most one holder, for a time. Whoever asks for a held lock waits in line,
+//! first come, first served, until it is granted or its wait is over. A hold ends by its release,
+//! by its end time, by an administrator, or, if the holder wished it so, with the holder's
+//! connection. Every hold has a [`FencingToken`], larger than all before it, by which what the lock
+//! protects can refuse a holder whose time is over and who does not know it.
 //!
 //! The machine starts nothing and waits for nothing: it says who was granted what, and when it must
 //! be looked at again.
@@ -22,19 +22,19 @@ use crate::time::Timestamp;
 pub use table::LockTable;
 
 /// The longest hold.
-pub const LONGEST_HOLD: Duration = Duration::from_secs(24 * 3_600);
+pub const MAX_HOLD: Duration = Duration::from_secs(24 * 3_600);
 
 /// The longest wait for a lock.
-pub const LONGEST_WAIT: Duration = Duration::from_secs(3_600);
+pub const MAX_WAIT: Duration = Duration::from_secs(3_600);
 
 /// The longest note of an owner, in bytes.
-pub const LONGEST_OWNER: usize = 200;
+pub const MAX_OWNER_BYTES: usize = 200;
 
 /// A number that grows with every hold of any lock, across restarts too.
 ///
 /// Its upper part is an epoch that the records gave at the start of the service, each time a larger
-/// one; its lower 32 bits count holds since. It stays below 2^53, which every JSON reader keeps whole, for
-/// the first two million starts.
+/// one; its lower 32 bits count holds since. It stays below 2^53, which every JSON reader keeps
+/// whole, for the first two million starts.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct FencingToken(u64);
 

@@ -108,8 +108,8 @@ impl Held {
 }
 
 impl<W> LockTable<W> {
-    /// An empty table with as many holds and waits as `limits` allow. It gives nothing until it has an
-    /// epoch.
+    /// An empty table with as many holds and waits as `limits` allow. It gives nothing until it has
+    /// an epoch.
     pub fn new(limits: ShareLimits) -> Self {
         Self {
             epoch: None,
@@ -127,8 +127,8 @@ impl<W> LockTable<W> {
         }
     }
 
-    /// Begins an epoch, which must be larger than every one before, by whatever process it was used.
-    /// Smaller ones than the current one change nothing.
+    /// Begins an epoch, which must be larger than every one before, by whatever process it was
+    /// used. Smaller ones than the current one change nothing.
     pub fn begin_epoch(&mut self, epoch: u32) {
         if Some(epoch) > self.epoch.max(self.ended) {
             (self.epoch, self.given) = (Some(epoch), 0);
@@ -140,8 +140,8 @@ impl<W> LockTable<W> {
         self.ended = self.ended.max(self.epoch.take());
     }
 
-    /// Sets until when locks are given and renewed; `None` for as long as there is an epoch. Somebody
-    /// else may give them from then on.
+    /// Sets until when locks are given and renewed; `None` for as long as there is an epoch.
+    /// Somebody else may give them from then on.
     pub fn give_until(&mut self, moment: Option<Timestamp>) {
         self.gives_until = moment;
     }
@@ -203,8 +203,8 @@ impl<W> LockTable<W> {
         self.left(name, waiting.claim.session, waiting.claim.access);
     }
 
-    /// Asks for a lock. What must be told to others, because a hold had ended meanwhile, is added to
-    /// `told`.
+    /// Asks for a lock. What must be told to others, because a hold had ended meanwhile, is added
+    /// to `told`.
     ///
     /// # Errors
     /// [`ClaimError`]; the line stays as it was.
@@ -312,9 +312,9 @@ impl<W> LockTable<W> {
         told.push(Told::Granted(next.waiter, Grant { name: name.clone(), token, ends_at }));
     }
 
-    /// Ends what is over by `now` for one lock: waits that ended before the hold did, then the hold,
-    /// which goes to whoever was still in line when it ended. Of many it ends those of one step, and the
-    /// lock stays due.
+    /// Ends what is over by `now` for one lock: waits that ended before the hold did, then the
+    /// hold, which goes to whoever was still in line when it ended. Of many it ends those of one
+    /// step, and the lock stays due.
     fn settle(&mut self, name: &LockName, now: Timestamp, told: &mut Vec<Told<W>>) {
         let most = told.len() + STEP;
         // After a hold was passed on, further waits may be over.
@@ -453,8 +453,8 @@ impl<W> LockTable<W> {
     }
 
     /// Ends the holds that end with a connection, and its waits for such holds: those of one step.
-    /// Returns whether there are more, for which it is to be called again. Callers of waits must know by
-    /// themselves that the connection is gone: they are told nothing.
+    /// Returns whether there are more, for which it is to be called again. Callers of waits must
+    /// know by themselves that the connection is gone: they are told nothing.
     pub fn disconnect(
         &mut self,
         session: SessionId,
@@ -466,8 +466,8 @@ impl<W> LockTable<W> {
     }
 
     /// Ends the holds and waits that were asked for with an access which is withdrawn: those of one
-    /// step. Returns whether there are more, for which it is to be called again. Callers of waits must
-    /// know by themselves that it is withdrawn: they are told nothing.
+    /// step. Returns whether there are more, for which it is to be called again. Callers of waits
+    /// must know by themselves that it is withdrawn: they are told nothing.
     pub fn withdraw(&mut self, access: AccessId, now: Timestamp, told: &mut Vec<Told<W>>) -> bool {
         self.end_bound(EndedBy::Withdrawal, now, told, Bond::Access(access))
     }
@@ -508,8 +508,8 @@ impl<W> LockTable<W> {
         false
     }
 
-    /// Ends the holds and waits of a namespace that is gone, those of one step; returns whether there are
-    /// more, for which it is to be called again. Holders learn of it when they renew.
+    /// Ends the holds and waits of a namespace that is gone, those of one step; returns whether
+    /// there are more, for which it is to be called again. Holders learn of it when they renew.
     pub fn end_namespace(&mut self, namespace: NamespaceId) -> bool {
         let mut ended = 0;
         loop {
@@ -531,8 +531,8 @@ impl<W> LockTable<W> {
         }
     }
 
-    /// Ends all holds and waits: holders learn of it when they renew. What is returned is to be dropped
-    /// where it holds nobody up.
+    /// Ends all holds and waits: holders learn of it when they renew. What is returned is to be
+    /// dropped where it holds nobody up.
     pub fn end_all(&mut self) -> Self {
         let epoch = (self.epoch, self.ended, self.gives_until, self.given, self.last_ticket);
         let mut gone = std::mem::replace(self, Self::new(self.taken.limits()));

@@ -539,7 +539,8 @@ fn many_that_are_over_at_once_end_in_steps_and_the_lock_goes_to_one_that_is_stil
         table.claim(&berth, claim("b", 100, 50), waiter, at(0), &mut told).unwrap();
     }
     table.claim(&berth, claim("c", 100, 500), 1_001, at(0), &mut told).unwrap();
-    // Until all who gave up are out of the line, nobody gets it; the one that had it has it no more.
+    // Until all who gave up are out of the line, nobody gets it; the one that had it has it no
+    // more.
     assert!(table.advance(at(120), &mut told));
     assert!(told.len() < 1_000 && told.iter().all(|told| matches!(told, Told::GaveUp(..))));
     let renewed = table.renew(&berth, first.token, Duration::from_secs(1), at(120), &mut told);

@@ -2,13 +2,13 @@
 //!
 //! For each key at most one permit is live. Whoever holds it reads the origin; everyone else who
 //! asks for the key meanwhile waits. A permit ends by being finished, by being given back, by an
-//! invalidation that voids it, or by its end time; every waiter is handed back exactly once, or becomes
-//! the holder itself.
+//! invalidation that voids it, or by its end time; every waiter is handed back exactly once, or
+//! becomes the holder itself.
 //!
-//! A permit is held by the service, which reads the origin in a task of its own whatever its callers
-//! do, or by one caller that refills by itself. The two differ in what becomes of those who wait when
-//! the permit ends without a value: the service simply begins anew for all of them, while of callers
-//! the first in line becomes the next holder.
+//! A permit is held by the service, which reads the origin in a task of its own whatever its
+//! callers do, or by one caller that refills by itself. The two differ in what becomes of those who
+//! wait when the permit ends without a value: the service simply begins anew for all of them, while
+//! of callers the first in line becomes the next holder.
 
 mod table;
 #[cfg(test)]
@@ -111,8 +111,8 @@ pub struct Lapsed<W> {
 pub struct Voided<W> {
     /// How many live permits there were.
     pub permits: usize,
-    /// Callers that waited for another caller's value, which would be old: they are to ask again, or
-    /// to be given the value that was written.
+    /// Callers that waited for another caller's value, which would be old: they are to ask again,
+    /// or to be given the value that was written.
     pub waiters: Vec<W>,
 }
 

@@ -12,8 +12,8 @@ use crate::guard::share::Shares;
 use crate::key::{Key, NamespaceId};
 use crate::time::Timestamp;
 
-/// How many permits that an invalidation voided are settled whenever a permit is given. Two for one, so
-/// that there are never more of them than there were permits.
+/// How many permits that an invalidation voided are settled whenever a permit is given. Two for
+/// one, so that there are never more of them than there were permits.
 const SETTLED_EACH: usize = 2;
 
 #[derive(Debug)]
@@ -37,8 +37,8 @@ struct ActiveRefill<W> {
     ends_at: Timestamp,
     held_by: HeldBy,
     queue: Queue<W>,
-    /// Whether its permit is known to be void. It is kept until its time is over: its holder is to hear
-    /// of it, and callers may wait for a value of the service that they may still have.
+    /// Whether its permit is known to be void. It is kept until its time is over: its holder is to
+    /// hear of it, and callers may wait for a value of the service that they may still have.
     voided: bool,
 }
 
@@ -74,8 +74,8 @@ impl<W> ActiveRefill<W> {
 #[derive(Debug, Default)]
 struct OfNamespace {
     numbers: BTreeSet<PermitNumber>,
-    /// Those up to this one are void all the same: an invalidation of the whole namespace says so here, in
-    /// a time that does not depend on how many there are. They are settled bit by bit.
+    /// Those up to this one are void all the same: an invalidation of the whole namespace says so
+    /// here, in a time that does not depend on how many there are. They are settled bit by bit.
     void_through: Option<PermitNumber>,
     /// How many of them are void.
     stale: usize,
@@ -110,9 +110,9 @@ pub struct RefillTable<W> {
 }
 
 impl<W> RefillTable<W> {
-    /// An empty table with some limits, whose permits are
-    /// numbered from `first_number` on. Permits that callers hold outlive a restart of the service, so
-    /// it should be a number that was hardly used before, such as a random one.
+    /// An empty table with some limits, whose permits are numbered from `first_number` on. Permits
+    /// that callers hold outlive a restart of the service, so it should be a number that was hardly
+    /// used before, such as a random one.
     pub fn new(limits: RefillLimits, first_number: u64) -> Self {
         Self {
             refills: HashMap::new(),
@@ -161,7 +161,8 @@ impl<W> RefillTable<W> {
         Some((number, self.refills.get_mut(&number)?))
     }
 
-    /// Takes a permit, live or stale, out of what is not known to be void; returns whether it was live.
+    /// Takes a permit, live or stale, out of what is not known to be void; returns whether it was
+    /// live.
     fn detach(&mut self, number: PermitNumber) -> bool {
         let Some(refill) = self.refills.get(&number).filter(|refill| !refill.voided) else {
             // Its key may have another one by now.
@@ -198,7 +199,8 @@ impl<W> RefillTable<W> {
         Some(refill)
     }
 
-    /// Makes a permit, live or stale, one that is known to be void. Returns those who wait for a caller's.
+    /// Makes a permit, live or stale, one that is known to be void. Returns those who wait for a
+    /// caller's.
     fn set_void(&mut self, number: PermitNumber) -> Vec<W> {
         self.detach(number);
         let Some(refill) = self.refills.get_mut(&number) else { return Vec::new() };
@@ -290,8 +292,8 @@ impl<W> RefillTable<W> {
         }
     }
 
-    /// Asks for a permit of the service without waiting, to refresh an entry in the background; `None`
-    /// when another permit for the key is live.
+    /// Asks for a permit of the service without waiting, to refresh an entry in the background;
+    /// `None` when another permit for the key is live.
     pub fn begin(
         &mut self,
         namespace: NamespaceId,
@@ -307,9 +309,9 @@ impl<W> RefillTable<W> {
         Some(self.start((namespace, key), HeldBy::Service, queue, now, hold))
     }
 
-    /// Asks for a permit for a caller that refills by itself. If one is live, it says which; the caller
-    /// may [wait](Self::wait) for it. Callers whose turn it is, because the one before let its time
-    /// lapse, are added to `turns`.
+    /// Asks for a permit for a caller that refills by itself. If one is live, it says which; the
+    /// caller may [wait](Self::wait) for it. Callers whose turn it is, because the one before let
+    /// its time lapse, are added to `turns`.
     ///
     /// # Errors
     /// [`ClaimRefused`]: the permit that is live, or too many that callers hold.
@@ -394,8 +396,8 @@ impl<W> RefillTable<W> {
             return Err(waiter);
         };
         let held_by = std::mem::replace(&mut refill.held_by, HeldBy::Service);
-        // Everybody who waits for the service is answered together, so the place in the queue does not
-        // matter.
+        // Everybody who waits for the service is answered together, so the place in the queue does
+        // not matter.
         refill.queue.insert(ticket, Waiting { waiter, hold: Duration::ZERO, caller: None });
         self.note_waited_for(number);
         if matches!(held_by, HeldBy::Caller(_)) {
@@ -414,8 +416,8 @@ impl<W> RefillTable<W> {
         refill.is_some_and(|refill| refill.voided && refill.is_of(namespace, key))
     }
 
-    /// The holder is done, with a value or, if it is the service, with a failure; the permit ends and
-    /// its waiters are handed back. `now` decides whether it was in time.
+    /// The holder is done, with a value or, if it is the service, with a failure; the permit ends
+    /// and its waiters are handed back. `now` decides whether it was in time.
     ///
     /// # Errors
     /// [`Refused`] when the permit was voided or had lapsed: the value must not be stored.
@@ -449,8 +451,8 @@ impl<W> RefillTable<W> {
         }
     }
 
-    /// The holder gives its permit back without a value. With `next` the first in the queue becomes the
-    /// holder; without it, or when nobody waits, the refill has failed for all who wait.
+    /// The holder gives its permit back without a value. With `next` the first in the queue becomes
+    /// the holder; without it, or when nobody waits, the refill has failed for all who wait.
     ///
     /// # Errors
     /// Why the permit was over already.
@@ -482,8 +484,8 @@ impl<W> RefillTable<W> {
         })
     }
 
-    /// Ends the permits and waits that were asked for with an access which is withdrawn. Callers whose
-    /// turn it is then are added to `turns`; those who waited with that access must know by
+    /// Ends the permits and waits that were asked for with an access which is withdrawn. Callers
+    /// whose turn it is then are added to `turns`; those who waited with that access must know by
     /// themselves that it has ended.
     pub fn withdraw(&mut self, access: AccessId, now: Timestamp, turns: &mut Vec<(Permit, W)>) {
         let is_of = |caller: &Refiller| caller.access == Some(access);
@@ -510,7 +512,8 @@ impl<W> RefillTable<W> {
 
     /// The key was invalidated or written: a live permit for it is voided. Callers who come later
     /// start a new refill. Those who wait for the service are handed back when it finishes or its
-    /// time ends, since they asked before the invalidation; those who wait for another caller at once.
+    /// time ends, since they asked before the invalidation; those who wait for another caller at
+    /// once.
     pub fn void(&mut self, namespace: NamespaceId, key: &Key) -> Voided<W> {
         match self.live_number(namespace, key) {
             Some(number) => Voided { permits: 1, waiters: self.set_void(number) },
@@ -518,7 +521,8 @@ impl<W> RefillTable<W> {
         }
     }
 
-    /// [`void`](Self::void) for all keys of a namespace, in a time that depends on how many wait alone.
+    /// [`void`](Self::void) for all keys of a namespace, in a time that depends on how many wait
+    /// alone.
     pub fn void_all(&mut self, namespace: NamespaceId) -> Voided<W> {
         let mut voided = Voided { permits: 0, waiters: Vec::new() };
         let Some(of) = self.namespaces.get_mut(&namespace) else { return voided };
@@ -616,8 +620,8 @@ impl<W> RefillTable<W> {
         self.by_key.values().filter_map(|number| self.live_view(*number))
     }
 
-    /// The live permits of the namespaces that `which` holds for, oldest first, and at most `most` of
-    /// them.
+    /// The live permits of the namespaces that `which` holds for, oldest first, and at most `most`
+    /// of them.
     pub fn oldest(&self, which: impl Fn(NamespaceId) -> bool, most: usize) -> Vec<PermitView> {
         let of = self.namespaces.iter().filter(|(namespace, _)| which(**namespace));
         let oldest = of.flat_map(|(_, of)| {

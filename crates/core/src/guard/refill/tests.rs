@@ -186,9 +186,9 @@ struct Plain {
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(cases()))]
 
-    /// Promises 2 and 3 over random schedules, step by step beside the plain reading of the rules: at
-    /// most one permit is live for a key, a value is accepted only when nothing voided or outlived its
-    /// permit, turns come in order, and every waiter comes back exactly once.
+    /// Promises 2 and 3 over random schedules, step by step beside the plain reading of the rules:
+    /// at most one permit is live for a key, a value is accepted only when nothing voided or
+    /// outlived its permit, turns come in order, and every waiter comes back exactly once.
     #[test]
     fn one_live_permit_no_old_data_no_lost_waiter(steps in prop::collection::vec(step(), 1..60)) {
         let mut table = RefillTable::new(limits(1_000), 77);
