@@ -245,7 +245,7 @@ class Namespace:
             if not cursor:
                 return
 
-    def ask(self, key: str, wait: int = 0, hold: float = 10.0,
+    def ask(self, key: str, wait: int = 0, lease: float = 10.0,
             refresh: bool = False) -> Union[Found, int, None]:
         """Asks for a key that the caller can refill: the value if it is there or another caller brings
         it within `wait` seconds; the number of a permit if it is for the caller to refill, and to store
@@ -254,7 +254,7 @@ class Namespace:
         fields = {"Content-Type": "application/json"}
         if wait:
             fields["Prefer"] = f"wait={wait}"
-        body = json.dumps({"hold_seconds": hold, "refresh": refresh}).encode()
+        body = json.dumps({"lease_seconds": lease, "refresh": refresh}).encode()
         status, answered, value = self._ask("POST", f"/permits/{_segment(key)}", body, fields, accept=(423,))
         if status == 201:
             return json.loads(value)["permit"]

@@ -156,7 +156,7 @@
             <th scope="col">Key</th>
             <th scope="col">Holder of the permit</th>
             <th scope="col" class="text-right">For</th>
-            <th scope="col" class="text-right">Lapses in</th>
+            <th scope="col" class="text-right">Expires in</th>
             <th scope="col" class="text-right">Waiting</th>
           </tr>
         </thead>

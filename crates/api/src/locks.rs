@@ -10,33 +10,33 @@ pub struct LockClaim {
     /// Who asks, in words for people; the token's note when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub owner: Option<String>,
-    /// How long the hold lasts unless it is renewed, 0.1 to 86,400; 30 when absent.
+    /// How long the lease lasts unless it is renewed, 0.1 to 86,400; 30 when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub hold_seconds: Option<f64>,
+    pub lease_seconds: Option<f64>,
 }
 
-/// A hold that was given or renewed.
+/// A lease that was given or renewed.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
-pub struct LockHold {
+pub struct LockLease {
     /// The lock.
     pub name: String,
-    /// The hold's fencing token, larger than all before it. What the lock protects should refuse
+    /// The lease's fencing token, larger than all before it. What the lock protects should refuse
     /// every token that is smaller than one that it has seen.
     pub fencing_token: u64,
     /// When it ends unless it is renewed.
     pub ends_in_seconds: f64,
 }
 
-/// Asks that a hold last longer, counted from now.
+/// Asks that a lease last longer, counted from now.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct LockRenewal {
-    /// The hold's fencing token.
+    /// The lease's fencing token.
     pub fencing_token: u64,
     /// How long it lasts from now on, 0.1 to 86,400.
-    pub hold_seconds: f64,
+    pub lease_seconds: f64,
 }
 
 /// Who holds a lock.
@@ -45,11 +45,11 @@ pub struct LockRenewal {
 pub struct LockHolder {
     /// Who it is.
     pub owner: String,
-    /// The hold's fencing token.
+    /// The lease's fencing token.
     pub fencing_token: u64,
     /// Since when it holds the lock.
     pub held_seconds: f64,
-    /// When the hold ends unless it is renewed.
+    /// When the lease ends unless it is renewed.
     pub ends_in_seconds: f64,
 }
 
@@ -90,11 +90,11 @@ pub struct LockEvent {
     pub at: jiff::Timestamp,
     /// The lock.
     pub name: String,
-    /// `granted`, `released`, `lapsed`, `forced`, `disconnected`, or `gave-up` for a wait in vain.
+    /// `granted`, `released`, `expired`, `forced`, `disconnected`, or `gave-up` for a wait in vain.
     pub kind: String,
-    /// Whose hold or wait it was.
+    /// Whose lease or wait it was.
     pub owner: String,
-    /// The hold's fencing token.
+    /// The lease's fencing token.
     pub fencing_token: Option<u64>,
     /// How long it had been waited for, or held.
     pub lasted_seconds: f64,

@@ -12,7 +12,7 @@ pub struct PermitClaim {
     pub owner: Option<String>,
     /// How long the permit lasts, 0.01 to 300; 10 when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub hold_seconds: Option<f64>,
+    pub lease_seconds: Option<f64>,
     /// Whether a stale copy will do while another caller refills.
     #[serde(default)]
     pub stale: bool,
@@ -30,7 +30,7 @@ pub struct PermitGrant {
     pub key: String,
     /// The permit's number: to be sent as `Verax-Permit` with the value.
     pub permit: u64,
-    /// When it lapses.
+    /// When it expires.
     pub ends_in_seconds: f64,
 }
 
@@ -44,7 +44,7 @@ pub struct PermitInUse {
     pub holder: String,
     /// For how long.
     pub held_seconds: f64,
-    /// When it lapses.
+    /// When it expires.
     pub ends_in_seconds: f64,
     /// How many callers wait for the value.
     pub waiting: u64,
@@ -61,7 +61,7 @@ pub struct RefillEvent {
     pub key: String,
     /// Who held the permit.
     pub holder: String,
-    /// `stored`, `not-stored`, `failed`, `voided` by an invalidation, or `lapsed`.
+    /// `stored`, `not-stored`, `failed`, `voided` by an invalidation, or `expired`.
     pub outcome: String,
     /// How long it took.
     pub took_seconds: f64,

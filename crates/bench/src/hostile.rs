@@ -145,7 +145,7 @@ async fn attack(
                     Attack::Claim => {
                         let flags = AskFlags::default();
                         let ask =
-                            Request::Ask { key: &key, flags, owner: "", hold: 300_000, wait: 0 };
+                            Request::Ask { key: &key, flags, owner: "", lease: 300_000, wait: 0 };
                         ask.encode(frame, &mut bytes);
                         if n.is_multiple_of(2) {
                             Request::Delete { key: &key }.encode(frame, &mut bytes);
@@ -156,7 +156,7 @@ async fn attack(
                         let lock = Request::Lock {
                             name: "one",
                             owner: "",
-                            hold: 1_000,
+                            lease: 1_000,
                             wait,
                             ends_with_connection: true,
                         };

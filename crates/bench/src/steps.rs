@@ -159,10 +159,10 @@ fn lock(number: u64) -> Result<LockName, Failure> {
     Ok((NAMESPACE, Key::new(format!("berth/{number}"))?))
 }
 
-fn claim(hold: u64, wait: u64) -> Claim {
+fn claim(lease: u64, wait: u64) -> Claim {
     Claim {
         owner: "harbour master".to_owned(),
-        hold: Duration::from_millis(hold),
+        lease: Duration::from_millis(lease),
         wait: Duration::from_millis(wait),
         session: Some(SessionId(1)),
         access: None,
@@ -202,12 +202,12 @@ fn of_locks(steps: &mut Steps) -> Result<(), Failure> {
         table.advance(at(30_000), &mut told)
     })?;
     let mut table = locks(many, 0)?;
-    steps.until_done("19,900 holds end together", || {
+    steps.until_done("19,900 leases end together", || {
         told.clear();
         table.advance(at(60_000), &mut told)
     })?;
     let mut table = locks(many, 0)?;
-    steps.until_done("a connection with 19,900 holds ends", || {
+    steps.until_done("a connection with 19,900 leases ends", || {
         told.clear();
         table.disconnect(SessionId(1), at(1), &mut told)
     })?;
@@ -217,7 +217,7 @@ fn of_locks(steps: &mut Steps) -> Result<(), Failure> {
         table.disconnect(SessionId(1), at(1), &mut told)
     })?;
     let mut table = locks(many, 0)?;
-    steps.take("the names of the longest 1,000 holds of 19,900", 20, |_| {
+    steps.take("the names of the longest 1,000 leases of 19,900", 20, |_| {
         assert_eq!(table.longest_held(NAMESPACE, 1_000).len(), 1_000);
         Ok(())
     })?;
@@ -234,17 +234,17 @@ fn of_locks(steps: &mut Steps) -> Result<(), Failure> {
 fn of_permits(steps: &mut Steps) -> Result<(), Failure> {
     let permits = ShareLimits::each(1_000);
     let limits = RefillLimits { waiters: 10_000, permits, voided: 1_000 };
-    let hold = Duration::from_secs(10);
+    let lease = Duration::from_secs(10);
     let caller = Refiller { owner: "boards".into(), access: None };
     let key = |number: u64| Key::new(format!("board/{number}"));
     let full = || -> Result<RefillTable<u64>, Failure> {
         let mut table = RefillTable::new(limits, 1);
         for number in 0..1_000 {
-            let claimed = table.claim(NAMESPACE, &key(number)?, &caller, at(0), hold, &mut vec![]);
+            let claimed = table.claim(NAMESPACE, &key(number)?, &caller, at(0), lease, &mut vec![]);
             claimed.map_err(|refused| format!("{refused:?}"))?;
         }
         for number in 0..10_000 {
-            let waited = table.wait(NAMESPACE, &key(0)?, &caller, number, hold);
+            let waited = table.wait(NAMESPACE, &key(0)?, &caller, number, lease);
             waited.map_err(|_| "nobody may wait")?;
         }
         Ok(table)
@@ -255,8 +255,8 @@ fn of_permits(steps: &mut Steps) -> Result<(), Failure> {
         Ok(())
     })?;
     let mut table = full()?;
-    steps.take("1,000 permits lapse together", 1, |_| {
-        table.lapse(at(10_000), hold);
+    steps.take("1,000 permits expire together", 1, |_| {
+        table.expire(at(10_000), lease);
         Ok(())
     })?;
     let mut table = full()?;

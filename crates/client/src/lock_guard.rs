@@ -1,4 +1,4 @@
-//! A hold that renews itself, and tells when it was lost.
+//! A lease that renews itself, and tells when it was lost.
 
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -11,18 +11,18 @@ use crate::entries::Namespace;
 use crate::error::ClientError;
 use crate::locks::{Claimed, LockOptions};
 
-/// What renews and releases one hold.
+/// What renews and releases one lease.
 pub(crate) trait Holds: Send + Sync {
-    /// Makes the hold last for its whole time again.
+    /// Makes the lease last for its whole time again.
     fn renew(&self) -> BoxFuture<'_, Result<(), ClientError>>;
-    /// Ends the hold.
+    /// Ends the lease.
     fn release(&self) -> BoxFuture<'_, Result<(), ClientError>>;
 }
 
-/// A lock that is held. It renews the hold in the background until it is released or dropped.
+/// A lock that is held. It renews the lease in the background until it is released or dropped.
 ///
 /// A timed lock cannot promise that its holder still has it at the moment of a write: the holder
-/// may be stopped, or cut off, for longer than the hold lasts, and not know it. So give the
+/// may be stopped, or cut off, for longer than the lease lasts, and not know it. So give the
 /// [fencing token](Self::fencing_token) along with every write, and let what is written to refuse
 /// tokens smaller than the largest it has seen.
 pub struct LockGuard {
@@ -44,25 +44,25 @@ impl std::fmt::Debug for LockGuard {
     }
 }
 
-/// Renews a hold three times in its time. It is lost when Verax says so, or when it could not be
+/// Renews a lease three times in its time. It is lost when Verax says so, or when it could not be
 /// renewed for as long as it lasts, counted from before it was last asked for.
-async fn keep(holds: Arc<dyn Holds>, hold: Duration, asked_at: Instant, lost: watch::Sender<bool>) {
-    // A hold that was waited for began somewhere between the question and the answer: it is renewed
+async fn keep(holds: Arc<dyn Holds>, lease: Duration, asked_at: Instant, lost: watch::Sender<bool>) {
+    // A lease that was waited for began somewhere between the question and the answer: it is renewed
     // at once, so that its end is known.
-    let waited = asked_at.elapsed() > hold / 6;
-    let mut ends = if waited { Instant::now() + hold } else { asked_at + hold };
-    let mut pause = if waited { Duration::ZERO } else { hold / 3 };
+    let waited = asked_at.elapsed() > lease / 6;
+    let mut ends = if waited { Instant::now() + lease } else { asked_at + lease };
+    let mut pause = if waited { Duration::ZERO } else { lease / 3 };
     loop {
         tokio::time::sleep(pause.min(ends.saturating_duration_since(Instant::now()))).await;
-        pause = hold / 3;
+        pause = lease / 3;
         let began = Instant::now();
         let left = ends.saturating_duration_since(began);
         match tokio::time::timeout(left, holds.renew()).await {
-            Ok(Ok(())) => ends = began + hold,
+            Ok(Ok(())) => ends = began + lease,
             Ok(Err(ClientError::Refused(problem))) if problem.status < 500 => break,
             // It may work the next time, as long as there is one.
             Ok(Err(_)) if Instant::now() < ends => {
-                pause = (hold / 20).max(Duration::from_millis(10));
+                pause = (lease / 20).max(Duration::from_millis(10));
             }
             Ok(Err(_)) | Err(_) => break,
         }
@@ -78,11 +78,11 @@ impl LockGuard {
         name: &str,
         fencing_token: u64,
         holds: Arc<dyn Holds>,
-        hold: Duration,
+        lease: Duration,
         asked_at: Instant,
     ) -> Self {
         let (sender, lost) = watch::channel(false);
-        let renewing = tokio::spawn(keep(Arc::clone(&holds), hold, asked_at, sender));
+        let renewing = tokio::spawn(keep(Arc::clone(&holds), lease, asked_at, sender));
         Self { name: name.to_owned(), fencing_token, holds, lost, renewing, released: false }
     }
 
@@ -91,27 +91,27 @@ impl LockGuard {
         &self.name
     }
 
-    /// The hold's fencing token, larger than every one that was given before.
+    /// The lease's fencing token, larger than every one that was given before.
     pub fn fencing_token(&self) -> u64 {
         self.fencing_token
     }
 
-    /// Whether the hold is known to be over.
+    /// Whether the lease is known to be over.
     pub fn is_lost(&self) -> bool {
         *self.lost.borrow()
     }
 
-    /// Waits until the hold is over without having been released.
+    /// Waits until the lease is over without having been released.
     pub async fn lost(&self) {
         let mut lost = self.lost.clone();
         // The sender goes only after it has said so, or when this guard is dropped.
         let _ = lost.wait_for(|lost| *lost).await;
     }
 
-    /// Ends the hold.
+    /// Ends the lease.
     ///
     /// # Errors
-    /// [`ClientError`]; a hold that was over already is the problem `not-held`.
+    /// [`ClientError`]; a lease that was over already is the problem `not-held`.
     pub async fn release(mut self) -> Result<(), ClientError> {
         self.released = true;
         self.renewing.abort();
@@ -120,7 +120,7 @@ impl LockGuard {
 }
 
 impl Drop for LockGuard {
-    /// Releases the hold in the background, as far as that is possible; its end time does the rest.
+    /// Releases the lease in the background, as far as that is possible; its end time does the rest.
     fn drop(&mut self) {
         self.renewing.abort();
         if self.released || self.is_lost() {
@@ -137,13 +137,13 @@ struct OverHttp {
     namespace: Namespace,
     name: String,
     fencing_token: u64,
-    hold: Duration,
+    lease: Duration,
 }
 
 impl Holds for OverHttp {
     fn renew(&self) -> BoxFuture<'_, Result<(), ClientError>> {
         Box::pin(async {
-            let renewed = self.namespace.renew_lock(&self.name, self.fencing_token, self.hold);
+            let renewed = self.namespace.renew_lock(&self.name, self.fencing_token, self.lease);
             renewed.await.map(drop)
         })
     }
@@ -167,10 +167,10 @@ impl Namespace {
         Ok(match self.claim_lock(name, options).await? {
             Claimed::ByOther(holder) => Claimed::ByOther(holder),
             Claimed::Held(held) => {
-                let (namespace, hold) = (self.clone(), options.hold);
+                let (namespace, lease) = (self.clone(), options.lease);
                 let fencing_token = held.fencing_token;
-                let holds = OverHttp { namespace, name: name.to_owned(), fencing_token, hold };
-                let guard = LockGuard::new(name, fencing_token, Arc::new(holds), hold, asked_at);
+                let holds = OverHttp { namespace, name: name.to_owned(), fencing_token, lease };
+                let guard = LockGuard::new(name, fencing_token, Arc::new(holds), lease, asked_at);
                 Claimed::Held(guard)
             }
         })

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use reqwest::Method;
-use verax_api::{Lock, LockClaim, LockHold, LockHolder, LockRenewal, Locks};
+use verax_api::{Lock, LockClaim, LockLease, LockHolder, LockRenewal, Locks};
 
 use crate::entries::Namespace;
 use crate::error::ClientError;
@@ -13,20 +13,20 @@ use crate::error::ClientError;
 pub struct LockOptions {
     /// Who asks, in words for people; the token's note when `None`.
     pub owner: Option<String>,
-    /// How long the hold lasts unless it is renewed.
-    pub hold: Duration,
+    /// How long the lease lasts unless it is renewed.
+    pub lease: Duration,
     /// How long to wait for it; zero to be told at once. Over HTTP in whole seconds.
     pub wait: Duration,
-    /// Whether the hold ends with the connection that asked for it; over the wire only.
+    /// Whether the lease ends with the connection that asked for it; over the wire only.
     pub ends_with_connection: bool,
 }
 
 impl Default for LockOptions {
-    /// A hold of half a minute, without waiting, that outlives its connection.
+    /// A lease of half a minute, without waiting, that outlives its connection.
     fn default() -> Self {
         Self {
             owner: None,
-            hold: Duration::from_secs(30),
+            lease: Duration::from_secs(30),
             wait: Duration::ZERO,
             ends_with_connection: false,
         }
@@ -43,7 +43,7 @@ pub enum Claimed<G> {
 }
 
 impl Namespace {
-    /// Asks for a lock, and waits for it as long as the options say. The hold must be renewed and
+    /// Asks for a lock, and waits for it as long as the options say. The lease must be renewed and
     /// released by the caller; [`hold_lock`](Self::hold_lock) does both.
     ///
     /// # Errors
@@ -52,10 +52,10 @@ impl Namespace {
         &self,
         name: &str,
         options: &LockOptions,
-    ) -> Result<Claimed<LockHold>, ClientError> {
+    ) -> Result<Claimed<LockLease>, ClientError> {
         let claim = LockClaim {
             owner: options.owner.clone(),
-            hold_seconds: Some(options.hold.as_secs_f64()),
+            lease_seconds: Some(options.lease.as_secs_f64()),
         };
         let mut request =
             self.client().request_for(options.wait, Method::POST, self.of_key("locks", name)?);
@@ -80,26 +80,26 @@ impl Namespace {
         }
     }
 
-    /// Makes a hold last for `hold` from now on.
+    /// Makes a lease last for `lease` from now on.
     ///
     /// # Errors
-    /// [`ClientError`]; a hold that is over is the problem `not-held`.
+    /// [`ClientError`]; a lease that is over is the problem `not-held`.
     pub async fn renew_lock(
         &self,
         name: &str,
         fencing_token: u64,
-        hold: Duration,
-    ) -> Result<LockHold, ClientError> {
-        let renewal = LockRenewal { fencing_token, hold_seconds: hold.as_secs_f64() };
+        lease: Duration,
+    ) -> Result<LockLease, ClientError> {
+        let renewal = LockRenewal { fencing_token, lease_seconds: lease.as_secs_f64() };
         let request = self.client().request(Method::PATCH, self.of_key("locks", name)?);
         let response = self.client().send(request.json(&renewal)).await?;
         self.client().json(response).await
     }
 
-    /// Ends a hold.
+    /// Ends a lease.
     ///
     /// # Errors
-    /// [`ClientError`]; a hold that is over already is the problem `not-held`.
+    /// [`ClientError`]; a lease that is over already is the problem `not-held`.
     pub async fn release_lock(&self, name: &str, fencing_token: u64) -> Result<(), ClientError> {
         let mut url = self.of_key("locks", name)?;
         url.query_pairs_mut().append_pair("fencing_token", &fencing_token.to_string());

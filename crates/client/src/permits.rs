@@ -16,7 +16,7 @@ pub struct PermitOptions {
     /// Who asks, in words for people; the token's note when `None`.
     pub owner: Option<String>,
     /// How long the permit lasts if the caller gets it.
-    pub hold: Duration,
+    pub lease: Duration,
     /// How long to wait while another caller refills, in whole seconds; zero to be told at once.
     pub wait: Duration,
     /// Whether a stale copy will do while another caller refills.
@@ -27,10 +27,10 @@ pub struct PermitOptions {
 }
 
 impl Default for PermitOptions {
-    /// A hold of ten seconds, without waiting.
+    /// A lease of ten seconds, without waiting.
     fn default() -> Self {
-        let (hold, wait) = (Duration::from_secs(10), Duration::ZERO);
-        Self { owner: None, hold, wait, stale: false, refresh: false }
+        let (lease, wait) = (Duration::from_secs(10), Duration::ZERO);
+        Self { owner: None, lease, wait, stale: false, refresh: false }
     }
 }
 
@@ -58,7 +58,7 @@ impl Namespace {
     pub async fn ask(&self, key: &str, options: &PermitOptions) -> Result<Asked, ClientError> {
         let claim = PermitClaim {
             owner: options.owner.clone(),
-            hold_seconds: Some(options.hold.as_secs_f64()),
+            lease_seconds: Some(options.lease.as_secs_f64()),
             stale: options.stale,
             refresh: options.refresh,
         };
@@ -90,7 +90,7 @@ impl Namespace {
     /// condition of the options is left out: a permit is one by itself.
     ///
     /// # Errors
-    /// [`ClientError`]; a permit that is over is the problem `permit-voided` or `permit-lapsed`.
+    /// [`ClientError`]; a permit that is over is the problem `permit-voided` or `permit-expired`.
     pub async fn put_with_permit(
         &self,
         key: &str,
@@ -108,7 +108,7 @@ impl Namespace {
     /// for it; without, the next of them may try.
     ///
     /// # Errors
-    /// [`ClientError`]; a permit that is over is the problem `permit-voided` or `permit-lapsed`.
+    /// [`ClientError`]; a permit that is over is the problem `permit-voided` or `permit-expired`.
     pub async fn give_back_permit(
         &self,
         key: &str,

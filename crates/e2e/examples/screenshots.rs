@@ -94,7 +94,7 @@ async fn guards(verax: &Verax, browser: &Browser, folder: &Path) {
     let berths = verax.client().namespace("quayside", "berths").unwrap();
     let options = |owner: &str, wait: u64| LockOptions {
         owner: Some(owner.into()),
-        hold: Duration::from_secs(90),
+        lease: Duration::from_secs(90),
         wait: Duration::from_secs(wait),
         ..LockOptions::default()
     };

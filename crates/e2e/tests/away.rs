@@ -60,7 +60,7 @@ async fn lock(verax: &Verax) -> String {
     // The client has installed what TLS needs.
     verax.client();
     let request = reqwest::Client::new().post(at).bearer_auth(verax.token());
-    let response = request.json(&json!({ "hold_seconds": 0.5 })).send().await.unwrap();
+    let response = request.json(&json!({ "lease_seconds": 0.5 })).send().await.unwrap();
     let body: Value = response.json().await.unwrap();
     match body["fencing_token"].as_u64() {
         Some(token) => token.to_string(),

@@ -221,7 +221,7 @@ impl Door {
         said
     }
 
-    /// Claims a lock; the hold is kept in `holds` if it is given.
+    /// Claims a lock; the lease is kept in `holds` if it is given.
     async fn lock(&self, name: &str, options: &LockOptions) -> (String, Option<LockGuard>) {
         let by_other = |owner: &str| format!("held by {owner}");
         match self {
@@ -453,10 +453,10 @@ async fn locks(door: &Door, said: &mut Transcript) {
     said.say("a larger token", (held.fencing_token() > token).to_string());
     let waits = LockOptions { wait: SECOND, ..of("late") };
     said.say("a wait in vain", door.lock("berth", &waits).await.0);
-    let short = LockOptions { hold: Duration::from_millis(99), ..of("x") };
-    said.say("too short a hold", door.lock("quay", &short).await.0);
-    let long = LockOptions { hold: 86_401 * SECOND, ..of("x") };
-    said.say("too long a hold", door.lock("quay", &long).await.0);
+    let short = LockOptions { lease: Duration::from_millis(99), ..of("x") };
+    said.say("too short a lease", door.lock("quay", &short).await.0);
+    let long = LockOptions { lease: 86_401 * SECOND, ..of("x") };
+    said.say("too long a lease", door.lock("quay", &long).await.0);
     // Too long a wait is shortened over HTTP, where it is a preference (RFC 7240).
     said.say("too long a note", door.lock("quay", &of(&"x".repeat(201))).await.0);
     said.say("no name", door.lock("", &of("x")).await.0);

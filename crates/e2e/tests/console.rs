@@ -92,7 +92,7 @@ async fn the_console_shows_who_waits_and_runs_drills() {
     let options = |owner: &str, wait: u64| LockOptions {
         owner: Some(owner.into()),
         wait: Duration::from_secs(wait),
-        hold: Duration::from_secs(600),
+        lease: Duration::from_secs(600),
         ..LockOptions::default()
     };
     berths.claim_lock("berth-7", &options("desk 1", 0)).await.unwrap();

@@ -23,9 +23,9 @@ fn berths(verax: &Verax) -> Namespace {
     verax.client().namespace("quayside", "berths").unwrap()
 }
 
-fn options(owner: &str, hold: u64, wait: u64) -> LockOptions {
-    let [hold, wait] = [hold, wait].map(Duration::from_secs);
-    LockOptions { owner: Some(owner.into()), hold, wait, ..LockOptions::default() }
+fn options(owner: &str, lease: u64, wait: u64) -> LockOptions {
+    let [lease, wait] = [lease, wait].map(Duration::from_secs);
+    LockOptions { owner: Some(owner.into()), lease, wait, ..LockOptions::default() }
 }
 
 async fn text(cache: &Cache) -> String {
@@ -34,7 +34,7 @@ async fn text(cache: &Cache) -> String {
 
 fn held<G>(claimed: Claimed<G>) -> G {
     match claimed {
-        Claimed::Held(hold) => hold,
+        Claimed::Held(lease) => lease,
         Claimed::ByOther(holder) => panic!("{holder:?} holds it"),
     }
 }
@@ -42,7 +42,7 @@ fn held<G>(claimed: Claimed<G>) -> G {
 #[test]
 fn a_command_runs_under_a_lock_and_its_exit_code_is_passed_on() {
     let verax = started();
-    let hold = |more: &[&str]| {
+    let lease = |more: &[&str]| {
         let mut arguments = vec!["lock", "hold", "quayside/berths", "berth-7"];
         arguments.extend(more);
         verax.run(&arguments)
@@ -93,9 +93,9 @@ async fn a_lock_is_given_to_one_at_a_time_in_the_order_of_asking() {
         let (berths, order) = (berths.clone(), Arc::clone(&order));
         waiting.push(tokio::spawn(async move {
             let mine = options(&n.to_string(), 60, 60);
-            let hold = held(berths.claim_lock("berth-7", &mine).await.unwrap());
-            order.lock().unwrap().push((n, hold.fencing_token));
-            berths.release_lock("berth-7", hold.fencing_token).await.unwrap();
+            let lease = held(berths.claim_lock("berth-7", &mine).await.unwrap());
+            order.lock().unwrap().push((n, lease.fencing_token));
+            berths.release_lock("berth-7", lease.fencing_token).await.unwrap();
         }));
         let line = async || self::berths(&verax).lock("berth-7").await.unwrap().line.len();
         until("it is in line", async || line().await == n + 1).await;
@@ -118,7 +118,7 @@ async fn a_lock_is_given_to_one_at_a_time_in_the_order_of_asking() {
 async fn a_guard_renews_its_hold_and_tells_when_it_was_lost() {
     let verax = started();
     let berths = berths(&verax);
-    let short = LockOptions { hold: Duration::from_millis(900), ..options("guard", 1, 0) };
+    let short = LockOptions { lease: Duration::from_millis(900), ..options("guard", 1, 0) };
     let guard = held(berths.hold_lock("berth-7", &short).await.unwrap());
     let other = berths.claim_lock("berth-7", &options("other", 5, 2)).await.unwrap();
     assert!(matches!(other, Claimed::ByOther(holder) if holder.owner == "guard"));
@@ -143,7 +143,7 @@ async fn a_holder_that_is_killed_is_followed_by_the_next_in_line() {
     // The command outlives whoever is killed, but not by long.
     let command = "while kill -0 $PPID 2>/dev/null; do sleep 0.05; done";
     let mut holder = std::process::Command::new(verax_e2e::program())
-        .args(["lock", "hold", "quayside/berths", "berth-7", "--hold", "2s", "--owner", "killed"])
+        .args(["lock", "hold", "quayside/berths", "berth-7", "--lease", "2s", "--owner", "killed"])
         .args(["--", "sh", "-c", command])
         .env("VERAX_URL", verax.url())
         .env("VERAX_TOKEN", verax.token())
@@ -176,19 +176,19 @@ async fn fencing_tokens_grow_over_kills_and_locks_live_without_mariadb() {
         let berths = berths(&verax);
         for n in 0..3 {
             let name = format!("berth-{n}");
-            let hold = held(berths.claim_lock(&name, &options("x", 600, 0)).await.unwrap());
-            assert!(hold.fencing_token > last && hold.fencing_token < 1 << 53);
-            last = hold.fencing_token;
+            let lease = held(berths.claim_lock(&name, &options("x", 600, 0)).await.unwrap());
+            assert!(lease.fencing_token > last && lease.fencing_token < 1 << 53);
+            last = lease.fencing_token;
         }
         verax = verax.kill_and_restart();
     }
     // The epoch is there, so MariaDB is not needed for locks.
     send(verax.mariadb().unwrap(), Signal::SIGSTOP);
     let berths = berths(&verax);
-    let hold = held(berths.claim_lock("berth-7", &options("x", 600, 0)).await.unwrap());
-    assert!(hold.fencing_token > last);
-    berths.renew_lock("berth-7", hold.fencing_token, Duration::from_secs(5)).await.unwrap();
-    berths.release_lock("berth-7", hold.fencing_token).await.unwrap();
+    let lease = held(berths.claim_lock("berth-7", &options("x", 600, 0)).await.unwrap());
+    assert!(lease.fencing_token > last);
+    berths.renew_lock("berth-7", lease.fencing_token, Duration::from_secs(5)).await.unwrap();
+    berths.release_lock("berth-7", lease.fencing_token).await.unwrap();
     send(verax.mariadb().unwrap(), Signal::SIGCONT);
 }
 
@@ -206,9 +206,9 @@ async fn locks_need_the_right_of_their_namespace_and_stay_in_it() {
     held(cranes.claim_lock("7", &options("y", 600, 0)).await.unwrap());
     assert_eq!(reader.lock("7").await.unwrap().holder.unwrap().owner, "x");
     assert!(reader.force_release_lock("7").await.is_err());
-    for (hold, says) in [(0.05, "out of range"), (90_000.0, "out of range")] {
-        let hold = Duration::from_secs_f64(hold);
-        let asked = LockOptions { hold, ..options("x", 1, 0) };
+    for (lease, says) in [(0.05, "out of range"), (90_000.0, "out of range")] {
+        let lease = Duration::from_secs_f64(lease);
+        let asked = LockOptions { lease, ..options("x", 1, 0) };
         let refused = berths.claim_lock("8", &asked).await.unwrap_err();
         let ClientError::Refused(problem) = refused else { panic!("{refused}") };
         assert!(problem.detail.contains(says), "{}", problem.detail);
@@ -234,8 +234,8 @@ async fn over_the_wire_a_hold_may_end_with_its_connection() {
     Request::Hello(hello).encode(Frame { namespace: 0, id: 1 }, &mut bytes);
     let open = Request::Open { tenant: "quayside", namespace: "berths" };
     open.encode(Frame { namespace: 0, id: 2 }, &mut bytes);
-    let (name, hold, wait, ends_with_connection) = ("berth-7", 600_000, 0, true);
-    let lock = Request::Lock { name, owner, hold, wait, ends_with_connection };
+    let (name, lease, wait, ends_with_connection) = ("berth-7", 600_000, 0, true);
+    let lock = Request::Lock { name, owner, lease, wait, ends_with_connection };
     lock.encode(Frame { namespace: 1, id: 3 }, &mut bytes);
     first.write_all(&bytes).await.unwrap();
     let mut taken = None;

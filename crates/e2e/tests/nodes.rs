@@ -82,7 +82,7 @@ impl Pair {
 async fn fencing_token(client: &Client, name: &str) -> Option<u64> {
     let berths = client.namespace("quayside", "berths").unwrap();
     match berths.claim_lock(name, &LockOptions::default()).await.ok()? {
-        Claimed::Held(hold) => Some(hold.fencing_token),
+        Claimed::Held(lease) => Some(lease.fencing_token),
         Claimed::ByOther(holder) => panic!("{name} is held by {holder:?}"),
     }
 }
@@ -219,7 +219,7 @@ async fn one_that_stood_still_comes_back_as_a_standby_without_old_entries() {
     let berths = pair.client(&[old]).namespace("quayside", "berths").unwrap();
     match berths.claim_lock("berth", &LockOptions::default()).await.unwrap() {
         Claimed::ByOther(holder) => assert_eq!(holder.fencing_token, held),
-        Claimed::Held(hold) => panic!("{hold:?}"),
+        Claimed::Held(lease) => panic!("{hold:?}"),
     }
     pair.end().await;
 }

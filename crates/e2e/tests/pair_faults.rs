@@ -74,11 +74,11 @@ async fn take_locks(caller: usize, clients: Current, seen: Arc<Seen>) {
         let berths = current(&clients).namespace("quayside", "berths").unwrap();
         let (name, asked) = (format!("{caller}-{n}"), Instant::now());
         match berths.claim_lock(&name, &LockOptions::default()).await {
-            Ok(Claimed::Held(hold)) => {
+            Ok(Claimed::Held(lease)) => {
                 let answered = Instant::now();
-                let given = Given { asked, answered, token: hold.fencing_token };
+                let given = Given { asked, answered, token: lease.fencing_token };
                 seen.locks.lock().unwrap().push(given);
-                let _ = berths.release_lock(&name, hold.fencing_token).await;
+                let _ = berths.release_lock(&name, lease.fencing_token).await;
             }
             Ok(Claimed::ByOther(holder)) => panic!("{name} is held by {holder:?}"),
             Err(_) => tokio::time::sleep(Duration::from_millis(20)).await,

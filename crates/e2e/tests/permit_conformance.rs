@@ -91,9 +91,9 @@ impl Door {
             Self::Wire { .. } => {
                 let flags =
                     AskFlags { stale: options.stale, details: false, refresh: options.refresh };
-                let (hold, wait) = (milliseconds(options.hold), milliseconds(options.wait));
+                let (lease, wait) = (milliseconds(options.lease), milliseconds(options.wait));
                 let owner = options.owner.as_deref().unwrap_or("");
-                self.call(Request::Ask { key, flags, owner, hold, wait }).await
+                self.call(Request::Ask { key, flags, owner, lease, wait }).await
             }
         }
     }
@@ -165,7 +165,7 @@ fn problem_of(code: FailureCode) -> &'static str {
         FailureCode::Invalid => "invalid",
         FailureCode::NoValue => "no-value",
         FailureCode::PermitVoided => "permit-voided",
-        FailureCode::PermitLapsed => "permit-lapsed",
+        FailureCode::PermitExpired => "permit-expired",
         _ => "another code",
     }
 }
@@ -199,12 +199,12 @@ async fn script(door: &mut Door) -> Vec<String> {
     let (_, permit) = door.ask("failed", &plain).await;
     say("given back", door.give_back("failed", permit.unwrap(), true).await);
     say("and for the next", door.ask("failed", &plain).await.0);
-    for (what, hold) in [("the shortest", 10), ("the longest", 300_000)] {
-        let options = PermitOptions { hold: Duration::from_millis(hold), ..plain.clone() };
+    for (what, lease) in [("the shortest", 10), ("the longest", 300_000)] {
+        let options = PermitOptions { lease: Duration::from_millis(lease), ..plain.clone() };
         say(what, door.ask(what, &options).await.0);
     }
-    for (what, hold) in [("too short", 9), ("too long", 300_001)] {
-        let options = PermitOptions { hold: Duration::from_millis(hold), ..plain.clone() };
+    for (what, lease) in [("too short", 9), ("too long", 300_001)] {
+        let options = PermitOptions { lease: Duration::from_millis(lease), ..plain.clone() };
         say(what, door.ask(what, &options).await.0);
     }
     let owner = |bytes| PermitOptions { owner: Some("x".repeat(bytes)), ..plain.clone() };

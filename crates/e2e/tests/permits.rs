@@ -54,8 +54,8 @@ async fn claim(verax: &Verax, wait: u64, body: Value) -> Response {
     request.header("prefer", format!("wait={wait}")).send().await.unwrap()
 }
 
-async fn permit(verax: &Verax, hold: f64) -> u64 {
-    let response = claim(verax, 0, json!({ "hold_seconds": hold })).await;
+async fn permit(verax: &Verax, lease: f64) -> u64 {
+    let response = claim(verax, 0, json!({ "lease_seconds": lease })).await;
     assert_eq!(response.status(), 201);
     response.json::<Value>().await.unwrap()["permit"].as_u64().unwrap()
 }
@@ -166,7 +166,7 @@ async fn a_refill_that_fails_or_is_given_up_goes_to_the_next_caller() {
     first.abort();
     assert_eq!(failing.await.unwrap(), Err("no ferry"));
     assert_eq!(last.await.unwrap().unwrap(), "07:10");
-    assert!(began.elapsed() < Duration::from_secs(25), "nobody waited for the permit to lapse");
+    assert!(began.elapsed() < Duration::from_secs(25), "nobody waited for the permit to expire");
     let stored = cache.get_json::<String>("k").await.unwrap();
     assert_eq!(stored.as_deref(), Some("07:10"));
     let shown: Value =
@@ -236,7 +236,7 @@ async fn the_permit_protocol_over_http() {
     // It is there now, and a permit that was used is over.
     assert_eq!(claim(&verax, 0, json!({})).await.status(), 200);
     let again = store(&verax, number, "again").await;
-    assert_eq!((again.status().as_u16(), problem(again).await.as_str()), (409, "permit-lapsed"));
+    assert_eq!((again.status().as_u16(), problem(again).await.as_str()), (409, "permit-expired"));
     // An invalidation voids it, and says so.
     over_http(&verax, Method::DELETE, "entries", "k").send().await.unwrap();
     let number = permit(&verax, 30.0).await;
@@ -253,7 +253,7 @@ async fn the_permit_protocol_over_http() {
     assert_eq!(next.status(), 201);
     let next = next.json::<Value>().await.unwrap()["permit"].as_u64().unwrap();
     let late = store(&verax, dead, "late").await;
-    assert_eq!((late.status().as_u16(), problem(late).await.as_str()), (409, "permit-lapsed"));
+    assert_eq!((late.status().as_u16(), problem(late).await.as_str()), (409, "permit-expired"));
     // It may fail for all who wait.
     let (told, ()) = tokio::join!(claim(&verax, 60, json!({})), async {
         until("it waits", async || waiting(&verax).await == 1).await;
@@ -271,7 +271,7 @@ async fn the_permit_protocol_over_http() {
     assert_eq!(told.text().await.unwrap(), "written");
     assert_eq!(problem(store(&verax, number, "old").await).await, "permit-voided");
     // Nonsense is refused with what is wrong.
-    for body in [json!({ "hold_seconds": 0 }), json!({ "hold_seconds": 1000 })] {
+    for body in [json!({ "lease_seconds": 0 }), json!({ "lease_seconds": 1000 })] {
         assert_eq!(claim(&verax, 0, body).await.status(), 422);
     }
     let nonsense = over_http(&verax, Method::PUT, "entries", "k").header("verax-permit", "soon");
@@ -285,7 +285,7 @@ async fn the_http_client_asks_stores_and_gives_back() {
     let options = PermitOptions::default();
     let Asked::Permit(first) = boards.ask("k", &options).await.unwrap() else { panic!() };
     let Asked::Later(time) = boards.ask("k", &options).await.unwrap() else { panic!() };
-    assert!(time <= options.hold && !time.is_zero());
+    assert!(time <= options.lease && !time.is_zero());
     let patient = PermitOptions { wait: Duration::from_secs(60), ..PermitOptions::default() };
     let waiting = tokio::spawn({
         let (boards, patient) = (boards.clone(), patient.clone());
@@ -337,7 +337,7 @@ async fn a_holder_in_a_process_of_its_own() {
     };
     let client = verax_client::Client::from_environment().unwrap();
     let boards = client.namespace("ferrydesk", "boards").unwrap();
-    let options = PermitOptions { hold: Duration::from_secs(2), ..PermitOptions::default() };
+    let options = PermitOptions { lease: Duration::from_secs(2), ..PermitOptions::default() };
     let Asked::Permit(permit) = boards.ask("k", &options).await.unwrap() else { panic!() };
     pause(Step::Claimed).await;
     // Half an answer: the connection is open and the value not there yet.

@@ -26,7 +26,7 @@ struct Desk {
     /// How many calls wait for `open` before they answer.
     held: AtomicUsize,
     open: Notify,
-    hold: std::sync::atomic::AtomicBool,
+    lease: std::sync::atomic::AtomicBool,
     status: AtomicU64,
     seen: Mutex<HashMap<String, String>>,
 }
@@ -42,7 +42,7 @@ async fn answer(
     }
     // The value is read first, as a query would, and sent only when the test lets it go.
     let version = desk.version.load(Ordering::SeqCst);
-    if desk.hold.load(Ordering::SeqCst) {
+    if desk.lease.load(Ordering::SeqCst) {
         let opened = desk.open.notified();
         desk.held.fetch_add(1, Ordering::SeqCst);
         opened.await;
@@ -84,7 +84,7 @@ async fn text(namespace: &Namespace, key: &str) -> (String, Source) {
 async fn a_thousand_callers_on_a_cold_key_are_one_origin_call() {
     let (desk, url) = desk().await;
     let (verax, boards) = over(&url, &[]);
-    desk.hold.store(true, Ordering::SeqCst);
+    desk.lease.store(true, Ordering::SeqCst);
     let calls = (0..1_000).map(|_| {
         let boards = boards.clone();
         tokio::spawn(async move { boards.get("hot").await })
@@ -114,7 +114,7 @@ async fn a_thousand_callers_on_a_cold_key_are_one_origin_call() {
 async fn a_value_read_before_an_invalidation_is_not_stored_after_it(#[case] how: &str) {
     let (desk, url) = desk().await;
     let (_verax, boards) = over(&url, &[]);
-    desk.hold.store(true, Ordering::SeqCst);
+    desk.lease.store(true, Ordering::SeqCst);
     let reader = boards.clone();
     let early = tokio::spawn(async move { reader.get("k").await });
     until("the origin is being read", async || desk.held.load(Ordering::SeqCst) == 1).await;
@@ -126,7 +126,7 @@ async fn a_value_read_before_an_invalidation_is_not_stored_after_it(#[case] how:
         "clear" => drop(boards.clear().await.unwrap()),
         _ => drop(boards.put("k", "k v1", PutOptions::default()).await.unwrap()),
     }
-    desk.hold.store(false, Ordering::SeqCst);
+    desk.lease.store(false, Ordering::SeqCst);
     desk.open.notify_waiters();
     let early = early.await.unwrap().unwrap().unwrap();
     assert!(!early.stored, "{early:?}");
@@ -138,7 +138,7 @@ async fn a_value_read_before_an_invalidation_is_not_stored_after_it(#[case] how:
 async fn callers_that_hang_up_do_not_cancel_a_refill_that_others_wait_for() {
     let (desk, url) = desk().await;
     let (_verax, boards) = over(&url, &[]);
-    desk.hold.store(true, Ordering::SeqCst);
+    desk.lease.store(true, Ordering::SeqCst);
     let first = tokio::spawn({
         let boards = boards.clone();
         async move { boards.get("k").await }
@@ -150,7 +150,7 @@ async fn callers_that_hang_up_do_not_cancel_a_refill_that_others_wait_for() {
     });
     first.abort();
     assert!(first.await.is_err());
-    desk.hold.store(false, Ordering::SeqCst);
+    desk.lease.store(false, Ordering::SeqCst);
     desk.open.notify_waiters();
     assert_eq!(second.await.unwrap().unwrap().unwrap().value, "k v0");
     assert_eq!(desk.calls.load(Ordering::SeqCst), 1);
@@ -218,7 +218,7 @@ async fn an_origin_at_fault_is_named_but_its_address_is_not() {
     desk.status.store(500, Ordering::SeqCst);
     assert_eq!(told(&client, "k").await.2, "the origin answered 500");
     // Slower than the two seconds that it is given.
-    desk.hold.store(true, Ordering::SeqCst);
+    desk.lease.store(true, Ordering::SeqCst);
     let slow = told(&client, "k").await;
     assert_eq!((slow.0, slow.1.as_str()), (504, "origin-timeout"));
 

@@ -70,7 +70,7 @@ pub enum EngineError {
     /// The caller that was refilling gave up, for all who waited.
     #[error("the caller that was refilling this key gave up; ask again, or read the origin")]
     RefillGivenUp,
-    /// A hold of a lock is over.
+    /// A lease of a lock is over.
     #[error("{0}")]
     NotHeld(NotHeld),
     /// Too much is going on; come back later.

@@ -128,7 +128,7 @@ pub enum RefillOutcome {
     /// The key was invalidated or written meanwhile: the value was refused.
     Voided,
     /// The permit's time was over.
-    Lapsed,
+    Expired,
     /// The origin has no such value.
     NoValue,
 }
@@ -136,7 +136,7 @@ pub enum RefillOutcome {
 impl RefillOutcome {
     /// All of them.
     pub const ALL: [Self; 6] =
-        [Self::Stored, Self::NotStored, Self::Failed, Self::Voided, Self::Lapsed, Self::NoValue];
+        [Self::Stored, Self::NotStored, Self::Failed, Self::Voided, Self::Expired, Self::NoValue];
 
     /// A stable short name, for programs.
     pub fn name(self) -> &'static str {
@@ -145,7 +145,7 @@ impl RefillOutcome {
             Self::NotStored => "not-stored",
             Self::Failed => "failed",
             Self::Voided => "voided",
-            Self::Lapsed => "lapsed",
+            Self::Expired => "expired",
             Self::NoValue => "no-value",
         }
     }
@@ -179,13 +179,13 @@ pub enum LockEventKind {
     Granted,
     /// Its holder released it.
     Released,
-    /// The hold's time was over.
-    Lapsed,
-    /// An administrator ended the hold.
+    /// The lease's time was over.
+    Expired,
+    /// An administrator ended the lease.
     Forced,
-    /// The hold ended with its holder's connection.
+    /// The lease ended with its holder's connection.
     Disconnected,
-    /// The hold ended with its holder's access.
+    /// The lease ended with its holder's access.
     Withdrawn,
     /// Somebody waited in vain.
     GaveUp,
@@ -195,7 +195,7 @@ impl From<EndedBy> for LockEventKind {
     fn from(by: EndedBy) -> Self {
         match by {
             EndedBy::Release => Self::Released,
-            EndedBy::Time => Self::Lapsed,
+            EndedBy::Time => Self::Expired,
             EndedBy::Force => Self::Forced,
             EndedBy::Disconnection => Self::Disconnected,
             EndedBy::Withdrawal => Self::Withdrawn,
@@ -214,9 +214,9 @@ pub struct LockEvent {
     pub name: Key,
     /// What.
     pub kind: LockEventKind,
-    /// Whose hold or wait it was.
+    /// Whose lease or wait it was.
     pub owner: String,
-    /// The hold's token; `None` for a wait in vain.
+    /// The lease's token; `None` for a wait in vain.
     pub token: Option<FencingToken>,
     /// How long it had been waited for, or held.
     pub lasted: Duration,

@@ -150,7 +150,7 @@ fn failed_read(error: EngineError) -> Response {
     request_body(content = Vec<u8>, content_type = "application/octet-stream"),
     responses((status = 201, description = "stored where nothing was"),
         (status = 204, description = "stored over the previous value"),
-        (status = 409, description = "the refill permit is over: `permit-voided` or `permit-lapsed`", body = verax_api::Problem),
+        (status = 409, description = "the refill permit is over: `permit-voided` or `permit-expired`", body = verax_api::Problem),
         (status = 412, description = "the condition does not hold", body = verax_api::Problem),
         (status = 413, description = "the value is too large", body = verax_api::Problem),
         (status = 502, description = "the namespace writes through, and the origin did not take it", body = verax_api::Problem))

@@ -28,9 +28,9 @@ mod entries;
 mod entry_fields;
 mod extract;
 mod health;
-mod hit;
+mod fast_path;
 mod host;
-mod incoming;
+mod listener;
 mod live;
 mod locks;
 mod metrics;
@@ -72,13 +72,13 @@ use verax_service::Service;
 use authenticated::{Access, OverTls};
 use connections::ConnectionPlace;
 use entry_fields::CACHE_STATUS;
-use hit::PlainGet;
-use incoming::serve_connections;
+use fast_path::PlainGet;
+use listener::serve_connections;
 use problem::Failure;
 
 pub use connections::ConnectionLimits;
 pub use host::HostNames;
-pub use incoming::HttpOptions;
+pub use listener::HttpOptions;
 pub use tls::{InvalidCertificate, Tls};
 pub use wire::{WireLimits, serve_wire};
 
@@ -199,7 +199,7 @@ impl Answering {
             let hit = match PlainGet::of(&self.service, &request) {
                 Some(get) => {
                     let _turn = get.turns().take().await;
-                    hit::answer(&self.service, &get)
+                    fast_path::answer(&self.service, &get)
                 }
                 None => None,
             };

@@ -9,7 +9,7 @@ use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode};
 use axum::response::{IntoResponse, Response};
 use serde::Deserialize;
 use verax_api::{
-    Lock, LockClaim, LockEvent, LockHold, LockHolder, LockInLine, LockRenewal, Locks, moment,
+    Lock, LockClaim, LockEvent, LockLease, LockHolder, LockInLine, LockRenewal, Locks, moment,
 };
 use verax_core::guard::lock::{FencingToken, Grant, Holder, LockView, MAX_WAIT};
 use verax_core::{Key, Timestamp};
@@ -22,8 +22,8 @@ use crate::authenticated::Authenticated;
 use crate::extract::{Ask, InNamespace, Json, WithKey};
 use crate::problem::{Failure, Result};
 
-/// The hold of a claim that names none.
-const USUAL_HOLD: Duration = Duration::from_secs(30);
+/// The lease of a claim that names none.
+const DEFAULT_LEASE: Duration = Duration::from_secs(30);
 
 const PREFERENCE_APPLIED: HeaderName = HeaderName::from_static("preference-applied");
 
@@ -75,8 +75,8 @@ fn shown_holder(holder: &Holder, now: Timestamp) -> LockHolder {
 /// The most locks, and permits, of one answer.
 pub(crate) const MAX_LISTED: usize = 1_000;
 
-fn shown_hold(grant: &Grant, now: Timestamp) -> LockHold {
-    LockHold {
+fn shown_lease(grant: &Grant, now: Timestamp) -> LockLease {
+    LockLease {
         name: grant.name.1.to_string(),
         fencing_token: grant.token.number(),
         ends_in_seconds: grant.ends_at.since(now).as_secs_f64(),
@@ -101,7 +101,7 @@ pub(crate) fn shown_event(event: &verax_engine::events::LockEvent) -> LockEvent 
     let kind = match event.kind {
         LockEventKind::Granted => "granted",
         LockEventKind::Released => "released",
-        LockEventKind::Lapsed => "lapsed",
+        LockEventKind::Expired => "expired",
         LockEventKind::Forced => "forced",
         LockEventKind::Disconnected => "disconnected",
         LockEventKind::Withdrawn => "withdrawn",
@@ -140,7 +140,7 @@ fn locked(name: &Key, holder: &Holder, now: Timestamp) -> Response {
     params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path, description = "the lock's name"),
         ("Prefer" = Option<String>, Header, description = "`wait=SECONDS`, at most 3600; without it the answer comes at once")),
     request_body = LockClaim,
-    responses((status = 201, body = LockHold),
+    responses((status = 201, body = LockLease),
         (status = 423, description = "somebody else holds it; Retry-After says for how long at most", body = verax_api::Problem),
         (status = 503, description = "no fencing tokens can be given at the moment", body = verax_api::Problem))
 )]
@@ -154,14 +154,14 @@ pub(crate) async fn claim(
 ) -> Result<Response> {
     let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
     let wait = preferred_wait(&headers, MAX_WAIT);
-    let hold = claim.hold_seconds.map_or(Ok(USUAL_HOLD), |s| seconds_of("hold_seconds", s))?;
+    let lease = claim.lease_seconds.map_or(Ok(DEFAULT_LEASE), |s| seconds_of("lease_seconds", s))?;
     let owner = claim.owner.unwrap_or_else(|| caller.who().to_owned());
-    // HTTP has no connection that a hold could end with.
-    let request = LockRequest { owner, hold, wait, session: None, access: caller.access() };
+    // HTTP has no connection that a lease could end with.
+    let request = LockRequest { owner, lease, wait, session: None, access: caller.access() };
     let claimed = writer.acquire_lock(&name, request).await?;
     let now = service.engine().now();
     let mut response = match claimed {
-        Ok(grant) => (StatusCode::CREATED, axum::Json(shown_hold(&grant, now))).into_response(),
+        Ok(grant) => (StatusCode::CREATED, axum::Json(shown_lease(&grant, now))).into_response(),
         Err(holder) => locked(&name, &holder, now),
     };
     applied(&mut response, wait);
@@ -188,13 +188,13 @@ pub(crate) async fn look(
     }))
 }
 
-/// Renew a hold.
+/// Renew a lease.
 #[utoipa::path(
     patch, path = "/v1/tenants/{tenant}/namespaces/{namespace}/locks/{key}", tag = "locks",
     params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path)),
     request_body = LockRenewal,
-    responses((status = 200, body = LockHold),
-        (status = 409, description = "the hold is over", body = verax_api::Problem))
+    responses((status = 200, body = LockLease),
+        (status = 409, description = "the lease is over", body = verax_api::Problem))
 )]
 pub(crate) async fn renew(
     State(service): State<Arc<Service>>,
@@ -202,32 +202,32 @@ pub(crate) async fn renew(
     InNamespace(tenant, namespace): InNamespace,
     WithKey(name): WithKey,
     Json(renewal): Json<LockRenewal>,
-) -> Result<axum::Json<LockHold>> {
+) -> Result<axum::Json<LockLease>> {
     let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
-    let hold = seconds_of("hold_seconds", renewal.hold_seconds)?;
+    let lease = seconds_of("lease_seconds", renewal.lease_seconds)?;
     let token = FencingToken::from_number(renewal.fencing_token);
-    let grant = writer.renew_lock(&name, token, hold)?;
-    Ok(axum::Json(shown_hold(&grant, service.engine().now())))
+    let grant = writer.renew_lock(&name, token, lease)?;
+    Ok(axum::Json(shown_lease(&grant, service.engine().now())))
 }
 
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct ReleaseQuery {
-    /// The hold's fencing token.
+    /// The lease's fencing token.
     fencing_token: Option<u64>,
     /// `true` ends whatever hold there is; needs the right to manage, and is written down.
     #[serde(default)]
     force: bool,
 }
 
-/// Release a hold, or force it open.
+/// Release a lease, or force it open.
 #[utoipa::path(
     delete, path = "/v1/tenants/{tenant}/namespaces/{namespace}/locks/{key}", tag = "locks",
     params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path), ReleaseQuery),
     responses((status = 204, description = "it was released"),
         (status = 200, description = "it was forced open; the body says who held it", body = Lock),
-        (status = 409, description = "the hold is over already", body = verax_api::Problem))
+        (status = 409, description = "the lease is over already", body = verax_api::Problem))
 )]
 pub(crate) async fn release(
     State(service): State<Arc<Service>>,

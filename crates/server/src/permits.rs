@@ -24,8 +24,8 @@ use crate::problem::{Failure, Result};
 /// The field that carries a permit when a value is stored.
 pub(crate) const PERMIT: HeaderName = HeaderName::from_static("verax-permit");
 
-/// The hold of a claim that names none.
-const USUAL_HOLD: Duration = Duration::from_secs(10);
+/// The lease of a claim that names none.
+const DEFAULT_LEASE: Duration = Duration::from_secs(10);
 
 /// The permit that a value is stored with, if it is.
 pub(crate) fn permit_of(headers: &HeaderMap) -> Result<Option<PermitNumber>> {
@@ -64,10 +64,10 @@ pub(crate) async fn claim(
     // A permit is good for storing, so the right to store is needed; a value may be the answer.
     let refiller = service.control().open_refiller(&caller, &tenant, &namespace)?;
     let wait = preferred_wait(&headers, MAX_WAIT);
-    let hold = claim.hold_seconds.map_or(Ok(USUAL_HOLD), |s| seconds_of("hold_seconds", s))?;
+    let lease = claim.lease_seconds.map_or(Ok(DEFAULT_LEASE), |s| seconds_of("lease_seconds", s))?;
     let owner = claim.owner.as_deref().unwrap_or(caller.who()).into();
     let (stale, refresh, access) = (claim.stale, claim.refresh, caller.access());
-    let request = PermitRequest { owner, wait, hold, stale, refresh, access };
+    let request = PermitRequest { owner, wait, lease, stale, refresh, access };
     let mut response = match refiller.ask(&key, request).await? {
         Asked::Value(answer) => with_value(refiller.in_flight(), &headers, &answer, started)?,
         Asked::Permit(permit) => {

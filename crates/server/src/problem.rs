@@ -114,11 +114,11 @@ impl From<EngineError> for Failure {
             EngineError::Permit(RefusedReason::Voided) => {
                 new("permit-voided", "The refill permit was voided", 409)
             }
-            EngineError::Permit(RefusedReason::Lapsed) => {
-                new("permit-lapsed", "The refill permit is over", 409)
+            EngineError::Permit(RefusedReason::Expired) => {
+                new("permit-expired", "The refill permit is over", 409)
             }
             EngineError::RefillGivenUp => new("refill-given-up", "The refill was given up", 502),
-            EngineError::NotHeld(_) => new("not-held", "The hold is over", 409),
+            EngineError::NotHeld(_) => new("not-held", "The lease is over", 409),
             EngineError::Busy(_) => new("busy", "Too much is going on", 503),
         };
         Self(Box::new(problem))

@@ -205,7 +205,7 @@ async fn revocation_reaches_what_is_under_way() {
         fixture
             .request(Method::POST, &path)
             .bearer_auth(token)
-            .json(&json!({ "hold_seconds": 600.0 }))
+            .json(&json!({ "lease_seconds": 600.0 }))
     };
     let held = lock(&secret, "gate").send().await.unwrap();
     assert_eq!(held.status(), StatusCode::CREATED);

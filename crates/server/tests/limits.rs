@@ -253,7 +253,7 @@ async fn an_idle_connection_ends_with_its_token() {
     let lock = Request::Lock {
         name: "gate",
         owner: "x",
-        hold: 600_000,
+        lease: 600_000,
         wait: 0,
         ends_with_connection: false,
     };

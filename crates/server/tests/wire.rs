@@ -23,12 +23,12 @@ async fn started() -> (Fixture, Wire) {
 }
 
 fn lock(name: &str, wait: u64) -> Request<'_> {
-    Request::Lock { name, owner: "", hold: 60_000, wait, ends_with_connection: true }
+    Request::Lock { name, owner: "", lease: 60_000, wait, ends_with_connection: true }
 }
 
 fn ask(key: &str, wait: u64, refresh: bool) -> Request<'_> {
     let flags = AskFlags { refresh, ..AskFlags::default() };
-    Request::Ask { key, flags, owner: "", hold: 60_000, wait }
+    Request::Ask { key, flags, owner: "", lease: 60_000, wait }
 }
 
 fn put<'a>(key: &'a str, value: &'a [u8], media_type: &'a str) -> Put<'a> {

@@ -25,14 +25,14 @@ async fn started() -> (Fixture, Opened) {
     (fixture, berths)
 }
 
-fn lock(hold: u64, wait: u64) -> LockRequest {
-    let [hold, wait] = [hold, wait].map(Duration::from_millis);
-    LockRequest { owner: "a test".into(), hold, wait, session: None, access: None }
+fn lock(lease: u64, wait: u64) -> LockRequest {
+    let [lease, wait] = [lease, wait].map(Duration::from_millis);
+    LockRequest { owner: "a test".into(), lease, wait, session: None, access: None }
 }
 
-fn permit(hold: u64, wait: u64) -> PermitRequest {
-    let [hold, wait] = [hold, wait].map(Duration::from_millis);
-    PermitRequest { owner: "a test".into(), wait, hold, stale: false, refresh: false, access: None }
+fn permit(lease: u64, wait: u64) -> PermitRequest {
+    let [lease, wait] = [lease, wait].map(Duration::from_millis);
+    PermitRequest { owner: "a test".into(), wait, lease, stale: false, refresh: false, access: None }
 }
 
 /// Starts many callers and takes a third of them away again, each at another moment.
@@ -65,7 +65,7 @@ async fn callers_that_vanish_leave_no_lock_held_and_no_line() {
             let _ = berths.writer.release_lock(&name, grant.token);
         }
     };
-    // Those that vanish while they hold leave their hold behind, which is ended by force here.
+    // Those that vanish while they hold leave their lease behind, which is ended by force here.
     let service = Arc::clone(&fixture.service);
     let places = (name("quayside"), name("berths"));
     let forcing = tokio::spawn({
@@ -110,7 +110,7 @@ async fn callers_that_vanish_leave_nobody_waiting_for_a_permit() {
         }
     };
     many(call).await;
-    // Permits of holders that vanished lapse.
+    // Permits of holders that vanished expire.
     until("no permit is left", async || {
         fixture.service.engine().refills() == RefillCounts::default()
     })
@@ -168,15 +168,15 @@ async fn the_trace_tells_who_held_what_and_what_became_of_it() {
         ("a test", "Voided"),
         ("a test", "Failed"),
         ("a test", "Stored"),
-        ("somebody late", "Lapsed"),
+        ("somebody late", "Expired"),
     ];
     assert_eq!(told, expected.map(|(who, what)| (who.to_owned(), what.to_owned())));
     fixture.end().await;
 }
 
 #[rstest]
-#[case::hold_too_short(permit(1, 0), "a hold of 0.001 s is out of range")]
-#[case::hold_too_long(permit(400_000, 0), "a hold of 400 s is out of range")]
+#[case::hold_too_short(permit(1, 0), "a lease of 0.001 s is out of range")]
+#[case::hold_too_long(permit(400_000, 0), "a lease of 400 s is out of range")]
 #[case::wait_too_long(permit(1_000, 400_000), "a wait of 400 s is out of range")]
 #[tokio::test(flavor = "multi_thread")]
 async fn requests_out_of_range_say_what_to_use(#[case] request: PermitRequest, #[case] says: &str) {

@@ -52,7 +52,7 @@ async fn lock(fixture: &Fixture, service: &Arc<Service>, k: &str) -> Result<Gran
 async fn lock_as(caller: &Caller, service: &Arc<Service>, k: &str) -> Result<Grant, ControlError> {
     let request = LockRequest {
         owner: "pilot".into(),
-        hold: Duration::from_secs(60),
+        lease: Duration::from_secs(60),
         wait: Duration::ZERO,
         session: None,
         access: None,

@@ -179,7 +179,7 @@ async fn callers_that_refill_by_themselves_bring_the_word_that_there_is_none() {
     let ask = |refresh| PermitRequest {
         owner: "a test".into(),
         wait: Duration::ZERO,
-        hold: Duration::from_secs(60),
+        lease: Duration::from_secs(60),
         stale: false,
         refresh,
         access: None,
@@ -237,7 +237,7 @@ async fn without_an_origin_the_permit_comes_early_to_one_caller() {
     let request = PermitRequest {
         owner: "a test".into(),
         wait: Duration::ZERO,
-        hold: Duration::from_secs(60),
+        lease: Duration::from_secs(60),
         stale: false,
         refresh: false,
         access: None,

@@ -206,8 +206,8 @@ async fn a_dump_that_is_restored_is_noticed() {
 }
 
 fn lock_request() -> LockRequest {
-    let (hold, wait) = (Duration::from_secs(60), Duration::ZERO);
-    LockRequest { owner: "a test".into(), hold, wait, session: None, access: None }
+    let (lease, wait) = (Duration::from_secs(60), Duration::ZERO);
+    LockRequest { owner: "a test".into(), lease, wait, session: None, access: None }
 }
 
 async fn lock(fixture: &Fixture, namespace: &str) -> Grant {
@@ -228,7 +228,7 @@ async fn access_that_is_withdrawn_takes_everything_along() {
     let permit = |access| PermitRequest {
         owner: "desk".into(),
         wait: Duration::from_secs(50),
-        hold: Duration::from_secs(50),
+        lease: Duration::from_secs(50),
         stale: false,
         refresh: false,
         access,

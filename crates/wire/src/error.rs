@@ -71,12 +71,12 @@ pub enum FailureCode {
     RecordsUnavailable = 13,
     /// A mistake within the server.
     Internal = 14,
-    /// A hold of a lock is over.
+    /// A lease of a lock is over.
     NotHeld = 15,
     /// A refill permit was voided, because its key was invalidated or written.
     PermitVoided = 16,
     /// A refill permit's time is over, or it was used.
-    PermitLapsed = 17,
+    PermitExpired = 17,
     /// The server stands by: another one serves. Nothing was done.
     Standby = 18,
 }
@@ -86,7 +86,7 @@ impl FailureCode {
     pub fn of(number: u16) -> Option<Self> {
         use FailureCode::{
             Busy, ConditionFailed, Internal, Invalid, MissingScope, NoValue, NotFound, NotHeld,
-            NotSignedIn, OriginFailed, OriginTimeout, PermitLapsed, PermitVoided,
+            NotSignedIn, OriginFailed, OriginTimeout, PermitExpired, PermitVoided,
             RecordsUnavailable, Standby, TooLarge, Version, WrongKind,
         };
         let all = [
@@ -106,7 +106,7 @@ impl FailureCode {
             Internal,
             NotHeld,
             PermitVoided,
-            PermitLapsed,
+            PermitExpired,
             Standby,
         ];
         all.into_iter().find(|code| *code as u16 == number)

@@ -364,7 +364,7 @@ pub enum Reply<'a> {
         /// Milliseconds after which it is worth asking again.
         retry_after: u64,
     },
-    /// To a lock or a renewal: the hold is the caller's.
+    /// To a lock or a renewal: the lease is the caller's.
     Granted {
         /// Its fencing token.
         token: u64,
@@ -373,7 +373,7 @@ pub enum Reply<'a> {
     },
     /// To a lock or a look: somebody holds it.
     Held {
-        /// The hold's fencing token.
+        /// The lease's fencing token.
         token: u64,
         /// Milliseconds until it ends unless it is renewed.
         ends_in: u64,
@@ -386,7 +386,7 @@ pub enum Reply<'a> {
     Permit {
         /// The permit's number.
         permit: u64,
-        /// Milliseconds until it lapses.
+        /// Milliseconds until it expires.
         ends_in: u64,
     },
     /// To a request that was refused or failed.

@@ -185,27 +185,27 @@ pub enum Request<'a> {
         name: &'a str,
         /// Who asks, in words for people.
         owner: &'a str,
-        /// How long the hold lasts unless it is renewed, in milliseconds.
-        hold: u64,
+        /// How long the lease lasts unless it is renewed, in milliseconds.
+        lease: u64,
         /// How long to wait for it, in milliseconds.
         wait: u64,
-        /// Whether the hold ends with the connection.
+        /// Whether the lease ends with the connection.
         ends_with_connection: bool,
     },
-    /// Makes a hold last longer, counted from now.
+    /// Makes a lease last longer, counted from now.
     Renew {
         /// The lock's name.
         name: &'a str,
-        /// The hold's fencing token.
+        /// The lease's fencing token.
         token: u64,
         /// How long it lasts from now on, in milliseconds.
-        hold: u64,
+        lease: u64,
     },
-    /// Ends a hold.
+    /// Ends a lease.
     Release {
         /// The lock's name.
         name: &'a str,
-        /// The hold's fencing token.
+        /// The lease's fencing token.
         token: u64,
     },
     /// Looks at a lock without touching it.
@@ -222,7 +222,7 @@ pub enum Request<'a> {
         /// Who asks, in words for people.
         owner: &'a str,
         /// How long the permit lasts, in milliseconds.
-        hold: u64,
+        lease: u64,
         /// How long to wait while another caller refills, in milliseconds.
         wait: u64,
     },
@@ -423,14 +423,14 @@ impl<'a> Request<'a> {
             },
             LOCK => Request::Lock {
                 ends_with_connection: one_flag(kind, flags)?,
-                hold: reader.u64("hold")?,
+                lease: reader.u64("lease")?,
                 wait: reader.u64("wait")?,
                 owner: reader.short_text("owner")?,
                 name: key(reader.rest_text("name")?)?,
             },
             RENEW => Request::Renew {
                 token: reader.u64("fencing token")?,
-                hold: reader.u64("hold")?,
+                lease: reader.u64("lease")?,
                 name: key(reader.rest_text("name")?)?,
             },
             RELEASE => Request::Release {
@@ -440,7 +440,7 @@ impl<'a> Request<'a> {
             LOOK => Request::Look { name: key(reader.rest_text("name")?)? },
             ASK => Request::Ask {
                 flags: AskFlags::of(flags)?,
-                hold: reader.u64("hold")?,
+                lease: reader.u64("lease")?,
                 wait: reader.u64("wait")?,
                 owner: reader.short_text("owner")?,
                 key: key(reader.rest_text("key")?)?,
@@ -534,16 +534,16 @@ impl<'a> Request<'a> {
                 put_short_text(out, cursor);
                 out.extend_from_slice(prefix.as_bytes());
             }
-            Request::Lock { name: rest, owner, hold, wait, .. }
-            | Request::Ask { key: rest, owner, hold, wait, .. } => {
-                out.extend_from_slice(&hold.to_le_bytes());
+            Request::Lock { name: rest, owner, lease, wait, .. }
+            | Request::Ask { key: rest, owner, lease, wait, .. } => {
+                out.extend_from_slice(&lease.to_le_bytes());
                 out.extend_from_slice(&wait.to_le_bytes());
                 put_short_text(out, owner);
                 out.extend_from_slice(rest.as_bytes());
             }
-            Request::Renew { name, token, hold } => {
+            Request::Renew { name, token, lease } => {
                 out.extend_from_slice(&token.to_le_bytes());
-                out.extend_from_slice(&hold.to_le_bytes());
+                out.extend_from_slice(&lease.to_le_bytes());
                 out.extend_from_slice(name.as_bytes());
             }
             Request::Release { name: rest, token: number }

@@ -60,13 +60,13 @@ proptest! {
         survives(Request::SetLifetime { key: &key, lifetime }, frame);
         survives(Request::Add { key: &key, amount, lifetime }, frame);
         survives(Request::AcquireRate { key: &key, amount: take, rate: Rate { count, period, burst } }, frame);
-        let (name, owner, (hold, wait, token)) = (&*key, &*media_type, (count, period, burst));
-        survives(Request::Lock { name, owner, hold, wait, ends_with_connection: bits.0 }, frame);
-        survives(Request::Renew { name, token, hold }, frame);
+        let (name, owner, (lease, wait, token)) = (&*key, &*media_type, (count, period, burst));
+        survives(Request::Lock { name, owner, lease, wait, ends_with_connection: bits.0 }, frame);
+        survives(Request::Renew { name, token, lease }, frame);
         survives(Request::Release { name, token }, frame);
         survives(Request::Look { name }, frame);
         let flags = AskFlags { stale: bits.1, details: bits.2, refresh: bits.3 };
-        survives(Request::Ask { key: &key, flags, owner, hold, wait }, frame);
+        survives(Request::Ask { key: &key, flags, owner, lease, wait }, frame);
         let put = Put { condition: PutCondition::Always, ..put };
         survives(Request::PutWithPermit { permit: token, put }, frame);
         survives(Request::GiveBack { key: &key, permit: token, fail_all: bits.0 }, frame);

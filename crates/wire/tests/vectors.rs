@@ -34,7 +34,7 @@ fn put() -> Put<'static> {
 
 fn lock(ends_with_connection: bool) -> Request<'static> {
     let (name, owner) = ("berth-7", "desk 2");
-    Request::Lock { name, owner, hold: 30_000, wait: 10_000, ends_with_connection }
+    Request::Lock { name, owner, lease: 30_000, wait: 10_000, ends_with_connection }
 }
 
 const NO_FLAGS: GetFlags = GetFlags {
@@ -107,7 +107,7 @@ fn requests() -> Vec<(u16, u32, Request<'static>)> {
         ),
         (1, 20, lock(true)),
         (1, 21, lock(false)),
-        (1, 22, Request::Renew { name: "berth-7", token: 0x1_0000_0001, hold: 30_000 }),
+        (1, 22, Request::Renew { name: "berth-7", token: 0x1_0000_0001, lease: 30_000 }),
         (1, 23, Request::Release { name: "berth-7", token: 0x1_0000_0001 }),
         (1, 24, Request::Look { name: "berth-7" }),
         (
@@ -117,7 +117,7 @@ fn requests() -> Vec<(u16, u32, Request<'static>)> {
                 key: "board/aldermouth",
                 flags: AskFlags { stale: true, ..AskFlags::default() },
                 owner: "desk 2",
-                hold: 10_000,
+                lease: 10_000,
                 wait: 2_000,
             },
         ),
@@ -138,7 +138,7 @@ fn requests() -> Vec<(u16, u32, Request<'static>)> {
                 key: "board/aldermouth",
                 flags: AskFlags { stale: true, details: false, refresh: true },
                 owner: "",
-                hold: 10_000,
+                lease: 10_000,
                 wait: 0,
             },
         ),

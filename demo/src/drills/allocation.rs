@@ -22,7 +22,7 @@ const LOCKS: Place = Place {
     stale_if_error_seconds: 0.0,
 };
 
-/// A hold that is shorter than the pause of the holder that loses it.
+/// A lease that is shorter than the pause of the holder that loses it.
 const SHORT_HOLD: Duration = Duration::from_millis(400);
 const PAUSE: Duration = Duration::from_millis(1_200);
 
@@ -127,7 +127,7 @@ impl Drills {
         let rows = "allocations in the table";
         let times = |n: u64| if n == 1 { "once".to_owned() } else { format!("{n} times") };
         Ok(format!(
-            "{} instances allocated one berth {} without the lock and {} with it. When a hold was lost midway, the fencing token stopped {} late write, and the table had {} allocation.",
+            "{} instances allocated one berth {} without the lock and {} with it. When a lease was lost midway, the fencing token stopped {} late write, and the table had {} allocation.",
             instances,
             times(of(0, rows)),
             times(of(1, rows)),
@@ -187,11 +187,11 @@ impl Drills {
         // A little apart, as instances are, so that the first one is the first in line.
         tokio::time::sleep(Duration::from_millis(u64::from(number) * 5)).await;
         let loses = how == How::Lost && number == 0;
-        let mut hold = None;
+        let mut lease = None;
         if how != How::Bare {
             let options = LockOptions {
                 owner: Some(who.clone()),
-                hold: if loses { SHORT_HOLD } else { Duration::from_secs(20) },
+                lease: if loses { SHORT_HOLD } else { Duration::from_secs(20) },
                 wait: Duration::from_secs(60),
                 ..LockOptions::default()
             };
@@ -201,21 +201,21 @@ impl Drills {
             match claimed.map_err(text)? {
                 Claimed::Held(held) => {
                     side.event(&*who, format!("holds the lock, token {}", held.fencing_token));
-                    hold = Some(held);
+                    lease = Some(held);
                 }
                 Claimed::ByOther(holder) => {
                     return Err(format!("{who} did not get the lock: {} holds it", holder.owner));
                 }
             }
         }
-        let token = hold.as_ref().map(|held| held.fencing_token);
+        let token = lease.as_ref().map(|held| held.fencing_token);
         let mut connection = self.connection().await?;
         let ended = if taken(&mut connection).await? {
             side.event(&*who, "sees that the berth is taken");
             Ended::SawTaken
         } else {
             if loses {
-                side.event(&*who, "saw a free berth, and stops for longer than its hold lasts");
+                side.event(&*who, "saw a free berth, and stops for longer than its lease lasts");
                 tokio::time::sleep(PAUSE).await;
             }
             // Only the third way has a table that looks at tokens.
@@ -231,10 +231,10 @@ impl Drills {
                 }
             }
         };
-        if let Some(held) = hold {
+        if let Some(held) = lease {
             match locks.release_lock(LOCK, held.fencing_token).await {
                 Err(error) if error.problem() == Some("not-held") => {
-                    side.event(&*who, "learns that its hold was over");
+                    side.event(&*who, "learns that its lease was over");
                 }
                 other => other.map_err(text)?,
             }

@@ -20,7 +20,7 @@ pub(crate) enum LockCommand {
     /// Run a command while holding a lock
     ///
     /// The command finds the lock's name in VERAX_LOCK and the fencing token in
-    /// VERAX_FENCING_TOKEN. The hold is renewed while it runs. When the hold is lost, the command
+    /// VERAX_FENCING_TOKEN. The lease is renewed while it runs. When the lease is lost, the command
     /// is ended: first asked to, then killed. Its exit code is passed on.
     Hold {
         #[command(flatten)]
@@ -28,9 +28,9 @@ pub(crate) enum LockCommand {
         /// How long to wait for the lock
         #[arg(long, value_parser = length_of_time, default_value = "0s", value_name = "TIME")]
         wait: Duration,
-        /// How long the hold lasts when it cannot be renewed
+        /// How long the lease lasts when it cannot be renewed
         #[arg(long, value_parser = length_of_time, default_value = "30s", value_name = "TIME")]
-        hold: Duration,
+        lease: Duration,
         /// Who holds it, in words for people [default: user, host and process]
         #[arg(long, value_name = "TEXT")]
         owner: Option<String>,
@@ -48,11 +48,11 @@ pub(crate) enum LockCommand {
         /// The namespace, as TENANT/NAMESPACE
         place: Place,
     },
-    /// Release a hold, or force a lock open
+    /// Release a lease, or force a lock open
     Release {
         #[command(flatten)]
         lock: LockName,
-        /// The hold's fencing token
+        /// The lease's fencing token
         #[arg(long, value_name = "N", required_unless_present = "force", conflicts_with = "force")]
         fencing_token: Option<u64>,
         /// End whatever hold there is; needs the right to manage, and is written down

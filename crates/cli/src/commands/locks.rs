@@ -19,9 +19,9 @@ pub(super) async fn lock(
     command: LockCommand,
 ) -> Result<(), Failure> {
     match command {
-        LockCommand::Hold { lock, wait, hold, owner, command } => {
+        LockCommand::Hold { lock, wait, lease, owner, command } => {
             let owner = Some(owner.unwrap_or_else(whoever_this_is));
-            let options = LockOptions { owner, hold, wait, ..LockOptions::default() };
+            let options = LockOptions { owner, lease, wait, ..LockOptions::default() };
             run_under(verax, output, &lock, &options, &command).await
         }
         LockCommand::Show { lock } => {
@@ -56,7 +56,7 @@ pub(super) async fn lock(
             let ended = namespace(verax, &lock.place)?.force_release_lock(&lock.name).await?;
             output.answer(&json!({ "lock": lock.name, "holder": ended }), |_| match &ended {
                 Some(holder) => format!(
-                    "forced open: {} held it with fencing token {}, and may not know that its hold is over",
+                    "forced open: {} held it with fencing token {}, and may not know that its lease is over",
                     holder.owner, holder.fencing_token
                 ),
                 None => "nobody held it".into(),

@@ -45,7 +45,7 @@ pub(super) async fn run_under(
     let mut child = match spawn(&guard, command) {
         Ok(child) => child,
         Err(failure) => {
-            // Whoever is next in line need not wait for the hold to end.
+            // Whoever is next in line need not wait for the lease to end.
             release(output, guard).await;
             return Err(failure);
         }
@@ -103,7 +103,7 @@ fn tell(child: &Child, signal: Signal) {
     }
 }
 
-/// A hold that cannot be released ends by itself, so that is no failure of the command.
+/// A lease that cannot be released ends by itself, so that is no failure of the command.
 async fn release(output: Output, guard: LockGuard) {
     let name = guard.name().to_owned();
     if let Err(error) = guard.release().await {

@@ -68,9 +68,9 @@ pub(super) fn refusal(code: u16, unchanged: bool, detail: &str) -> ClientError {
         }
         Some(FailureCode::NoValue) => ("no-value", "The origin has no such value", 404),
         Some(FailureCode::WrongKind) => ("wrong-kind", "The entry is something else", 409),
-        Some(FailureCode::NotHeld) => ("not-held", "The hold is over", 409),
+        Some(FailureCode::NotHeld) => ("not-held", "The lease is over", 409),
         Some(FailureCode::PermitVoided) => ("permit-voided", "The refill permit was voided", 409),
-        Some(FailureCode::PermitLapsed) => ("permit-lapsed", "The refill permit is over", 409),
+        Some(FailureCode::PermitExpired) => ("permit-expired", "The refill permit is over", 409),
         Some(FailureCode::Busy) => ("busy", "Too much is going on", 503),
         Some(FailureCode::RecordsUnavailable) => {
             ("records-unavailable", "The records are not available", 503)
@@ -102,7 +102,7 @@ type PushSink = Box<dyn Fn(Pushed) + Send + Sync>;
 /// What takes back what a request was given, should nobody be there any more to have it.
 #[derive(Debug, Clone)]
 pub(super) enum Undo {
-    /// A hold of this lock is released.
+    /// A lease of this lock is released.
     Lock(String),
     /// A permit for this key is given back.
     Permit(String),
@@ -357,7 +357,7 @@ impl Link {
         let Some(request) = undo.request(reply) else { return };
         let id = self.last_id.fetch_add(1, Ordering::Relaxed).wrapping_add(1).max(1);
         let frame = Frame { namespace: raw.head.namespace, id };
-        // Nobody waits for the answer: the hold's or the permit's end does the rest if it fails.
+        // Nobody waits for the answer: the lease's or the permit's end does the rest if it fails.
         request.encode(frame, &mut self.shared().outgoing);
         self.to_write.notify_one();
     }

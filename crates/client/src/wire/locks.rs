@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use futures_util::future::BoxFuture;
-use verax_api::{LockHold, LockHolder};
+use verax_api::{LockLease, LockHolder};
 use verax_wire::{Reply, Request};
 
 use super::cache::{Cache, checked, milliseconds, unexpected, was_there};
@@ -21,8 +21,8 @@ struct OverWire {
     cache: Cache,
     name: String,
     token: u64,
-    hold: Duration,
-    /// The connection that the hold ends with, which must be used as long as it lasts.
+    lease: Duration,
+    /// The connection that the lease ends with, which must be used as long as it lasts.
     link: Option<Arc<Link>>,
 }
 
@@ -38,8 +38,8 @@ impl OverWire {
 impl Holds for OverWire {
     fn renew(&self) -> BoxFuture<'_, Result<(), ClientError>> {
         Box::pin(async {
-            let (name, hold) = (&*self.name, milliseconds(self.hold));
-            let raw = self.ask(Request::Renew { name, token: self.token, hold }).await?;
+            let (name, lease) = (&*self.name, milliseconds(self.lease));
+            let raw = self.ask(Request::Renew { name, token: self.token, lease }).await?;
             raw.reply().map(drop)
         })
     }
@@ -57,14 +57,14 @@ impl Cache {
         &self,
         name: &str,
         options: &LockOptions,
-    ) -> Result<(Claimed<LockHold>, Arc<Link>), ClientError> {
+    ) -> Result<(Claimed<LockLease>, Arc<Link>), ClientError> {
         let name = checked(name)?;
         let call = async {
             let link = self.0.pool.link().await?;
             let lock = Request::Lock {
                 name,
                 owner: options.owner.as_deref().unwrap_or(""),
-                hold: milliseconds(options.hold),
+                lease: milliseconds(options.lease),
                 wait: milliseconds(options.wait),
                 ends_with_connection: options.ends_with_connection,
             };
@@ -75,7 +75,7 @@ impl Cache {
         let waits = !options.wait.is_zero();
         let (raw, link) = self.within(options.wait + self.0.options.timeout, waits, call).await?;
         let claimed = match raw.reply()? {
-            Reply::Granted { token, ends_in } => Claimed::Held(LockHold {
+            Reply::Granted { token, ends_in } => Claimed::Held(LockLease {
                 name: name.to_owned(),
                 fencing_token: token,
                 ends_in_seconds: seconds(ends_in),
@@ -109,12 +109,12 @@ impl Cache {
                     cache: self.clone(),
                     name: name.to_owned(),
                     token: held.fencing_token,
-                    hold: options.hold,
+                    lease: options.lease,
                     link: options.ends_with_connection.then_some(link),
                 };
                 let holds: Arc<dyn Holds> = Arc::new(holds);
-                let (token, hold) = (held.fencing_token, options.hold);
-                Claimed::Held(LockGuard::new(name, token, holds, hold, asked_at))
+                let (token, lease) = (held.fencing_token, options.lease);
+                Claimed::Held(LockGuard::new(name, token, holds, lease, asked_at))
             }
         })
     }

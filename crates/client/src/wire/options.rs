@@ -43,7 +43,7 @@ pub struct CacheOptions {
     /// refills the key, before it refills by itself and stores nothing.
     pub refill_wait: Duration,
     /// The longest that a refill may take until another caller gets the right to it.
-    pub refill_hold: Duration,
+    pub refill_lease: Duration,
     /// Whether and how values are kept in this process.
     pub near_copies: Option<NearCopies>,
     /// Values of at least so many bytes are stored compressed (gzip) when that makes them smaller,
@@ -62,7 +62,7 @@ impl Default for CacheOptions {
             timeout: Duration::from_secs(1),
             bound: Duration::from_millis(50),
             refill_wait: Duration::from_secs(5),
-            refill_hold: Duration::from_secs(30),
+            refill_lease: Duration::from_secs(30),
             near_copies: None,
             compress_from: None,
             hook: None,
@@ -77,7 +77,7 @@ impl fmt::Debug for CacheOptions {
             .field("timeout", &self.timeout)
             .field("bound", &self.bound)
             .field("refill_wait", &self.refill_wait)
-            .field("refill_hold", &self.refill_hold)
+            .field("refill_lease", &self.refill_lease)
             .field("near_copies", &self.near_copies)
             .field("compress_from", &self.compress_from)
             .finish_non_exhaustive()

@@ -300,7 +300,7 @@ impl Cache {
                 key,
                 flags: AskFlags { stale: true, details, refresh },
                 owner: "",
-                hold: milliseconds(options.refill_hold),
+                lease: milliseconds(options.refill_lease),
                 wait: milliseconds(options.refill_wait),
             };
             let number = link.open(&self.0.tenant, &self.0.namespace).await?;

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 use crate::key::NamespaceId;
 
-/// How many permits, or holds and waits of locks, there may be.
+/// How many permits, or leases and waits of locks, there may be.
 ///
 /// A namespace takes up to `per_namespace` while there are fewer than `in_all`; beyond that, nobody
 /// takes more than is `guaranteed` to each. So no tenant uses up what others need, however many

@@ -6,7 +6,7 @@ use std::time::Duration;
 use bytes::Bytes;
 
 use super::blob::Blob;
-use super::extra::Extra;
+use super::metadata::EntryMetadata;
 use super::slots::Times;
 use crate::entry::{EntityTag, Entry, EntryRevision, MediaType, NEGATIVE_NUMBER, Tag, Tags};
 use crate::lifetime::{Freshness, Lifetime};
@@ -18,7 +18,7 @@ use crate::time::Timestamp;
 pub struct Found {
     blob: Blob,
     times: Times,
-    extra: Option<Arc<Extra>>,
+    extra: Option<Arc<EntryMetadata>>,
     freshness: Freshness,
 }
 
@@ -35,7 +35,7 @@ impl Found {
     pub(super) fn new(
         blob: Blob,
         times: Times,
-        extra: Option<Arc<Extra>>,
+        extra: Option<Arc<EntryMetadata>>,
         freshness: Freshness,
     ) -> Self {
         Self { blob, times, extra, freshness }

@@ -20,16 +20,16 @@
 mod blob;
 mod bound;
 mod counters;
-mod extra;
+mod metadata;
 mod found;
 mod index;
 mod listing;
 mod memory;
-mod order;
+mod eviction;
 mod partition;
 mod precondition;
 mod rate_limits;
-mod room;
+mod memory_budget;
 mod shard;
 mod slots;
 
@@ -43,14 +43,14 @@ use crate::time::Timestamp;
 pub use counters::{AddError, Counted};
 pub use found::Found;
 pub use listing::{InvalidPosition, Listed, Listing, Position};
-pub use partition::{Partition, Visited};
+pub use partition::{Partition, EntryView};
 pub use rate_limits::{
     InvalidRate, MAX_RATE_COUNT, MAX_RATE_PERIOD, Rate, RateLimitError, RateLimitOutcome,
 };
-pub use room::Quota;
+pub use memory_budget::Quota;
 
 pub use precondition::{ConditionFailed, Precondition};
-use room::Room;
+use memory_budget::MemoryBudget;
 use shard::Tidied;
 
 /// How many bytes one step of tidying frees at most while more is used than a lowered limit allows.
@@ -108,14 +108,14 @@ pub struct Usage {
 /// ```
 #[derive(Debug)]
 pub struct Store {
-    room: Arc<Room>,
+    room: Arc<MemoryBudget>,
     next_to_tidy: AtomicUsize,
 }
 
 impl Store {
     /// An empty store that keeps at most `limit` bytes, bookkeeping included.
     pub fn new(limit: u64) -> Self {
-        Self { room: Arc::new(Room::new(limit)), next_to_tidy: AtomicUsize::new(0) }
+        Self { room: Arc::new(MemoryBudget::new(limit)), next_to_tidy: AtomicUsize::new(0) }
     }
 
     /// An empty partition for a namespace. The identity is what tells partitions apart in a log;
@@ -133,7 +133,7 @@ impl Store {
     /// than one such step.
     pub fn tidy(&self, chunks: usize, now: Timestamp) -> (u64, bool) {
         let partitions = self.room.partitions();
-        let mut all = Tidied { more: self.room.give_back(chunks), ..Tidied::default() };
+        let mut all = Tidied { more: self.room.reclaim(chunks), ..Tidied::default() };
         let first = self.next_to_tidy.load(Ordering::Relaxed);
         let mut next = first + 1;
         for at in 0..partitions.len() {

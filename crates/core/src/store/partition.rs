@@ -8,11 +8,11 @@ use std::time::Duration;
 
 use super::blob::{Blob, memory_of};
 use super::bound::Bound;
-use super::extra::{ExtraTable, Held};
+use super::metadata::{MetadataTable, Held};
 use super::found::Found;
 use super::listing::{Listed, Listing, Position};
-use super::room::{Quota, Room};
-use super::shard::{New, Shard, Tidied};
+use super::memory_budget::{Quota, MemoryBudget};
+use super::shard::{PreparedEntry, Shard, Tidied};
 use super::slots::{CHUNK, Times};
 use super::{ConditionFailed, Precondition, PutError, PutOutcome, Usage};
 use crate::early::RefillTime;
@@ -43,10 +43,10 @@ struct Cell {
 #[derive(Debug)]
 pub struct Partition {
     namespace: NamespaceId,
-    room: Arc<Room>,
+    room: Arc<MemoryBudget>,
     hashing: RandomState,
     cells: Box<[Cell]>,
-    pub(super) extras: Arc<ExtraTable>,
+    pub(super) extras: Arc<MetadataTable>,
     /// What shards take; extras are counted by their table.
     used: AtomicU64,
     entries: AtomicU64,
@@ -82,13 +82,13 @@ pub(super) struct Updated<T> {
 
 /// An entry that is looked at in its place.
 #[derive(Debug)]
-pub struct Visited<'s> {
+pub struct EntryView<'s> {
     shard: &'s Shard,
     slot: u32,
     freshness: Freshness,
 }
 
-impl Visited<'_> {
+impl EntryView<'_> {
     /// The value's bytes.
     pub fn value(&self) -> &[u8] {
         self.shard.slots.blob(self.slot).value()
@@ -127,11 +127,11 @@ fn shard_number(hash: u64) -> usize {
 }
 
 impl Partition {
-    pub(super) fn new(namespace: NamespaceId, room: Arc<Room>, quota: Quota) -> Self {
+    pub(super) fn new(namespace: NamespaceId, room: Arc<MemoryBudget>, quota: Quota) -> Self {
         let cell = |_| Cell { shard: RwLock::default(), soonest: AtomicU64::new(u64::MAX) };
         Self {
             namespace,
-            extras: Arc::new(ExtraTable::new(Arc::clone(&room.used))),
+            extras: Arc::new(MetadataTable::new(Arc::clone(&room.used))),
             room,
             hashing: RandomState::new(),
             cells: (0..SHARDS).map(cell).collect(),
@@ -202,7 +202,7 @@ impl Partition {
         let slot = shard.find(hash as u32, key)?;
         let found = Self::found(&shard, slot, now);
         if found.is_some() {
-            shard.slots.warm(slot);
+            shard.slots.touch(slot);
         }
         found
     }
@@ -213,7 +213,7 @@ impl Partition {
         &self,
         key: &str,
         now: Timestamp,
-        visit: impl FnOnce(Visited<'_>) -> T,
+        visit: impl FnOnce(EntryView<'_>) -> T,
     ) -> Option<T> {
         let hash = self.hash(key);
         let shard = self.read(shard_number(hash));
@@ -222,8 +222,8 @@ impl Partition {
         if freshness == Freshness::Ended {
             return None;
         }
-        shard.slots.warm(slot);
-        Some(visit(Visited { shard: &shard, slot, freshness }))
+        shard.slots.touch(slot);
+        Some(visit(EntryView { shard: &shard, slot, freshness }))
     }
 
     /// Looks an entry up without counting as a request for it.
@@ -241,13 +241,13 @@ impl Partition {
         Self::found(&shard, slot, now).map(|found| Listed { size: shard.size(slot), found })
     }
 
-    fn new_entry(&self, key: &Key, entry: &Entry) -> New {
+    fn new_entry(&self, key: &Key, entry: &Entry) -> PreparedEntry {
         self.with_extra(key, entry, self.extras.of(entry))
     }
 
     /// What an entry brings that has an extra which is there already.
-    pub(super) fn with_extra(&self, key: &Key, entry: &Entry, extra: Option<Held>) -> New {
-        New {
+    pub(super) fn with_extra(&self, key: &Key, entry: &Entry, extra: Option<Held>) -> PreparedEntry {
+        PreparedEntry {
             blob: Blob::new(
                 key.as_str(),
                 &entry.value,
@@ -294,7 +294,7 @@ impl Partition {
         &self,
         key: &Key,
         now: Timestamp,
-        decide: impl FnOnce(Option<&There<'_>>) -> Result<(New, T), E>,
+        decide: impl FnOnce(Option<&There<'_>>) -> Result<(PreparedEntry, T), E>,
     ) -> Result<Updated<T>, E> {
         let hash = self.hash(key.as_str());
         let number = shard_number(hash);
@@ -312,12 +312,12 @@ impl Partition {
             self.expect_end(number, ends_at);
             Ok(Updated { made, revision: shard.latest_revision() })
         })?;
-        self.room.make(self);
+        self.room.enforce(self);
         Ok(result)
     }
 
     /// What an entry of these parts would bring; for values that the store makes itself.
-    pub(super) fn made(&self, key: &Key, entry: &Entry) -> New {
+    pub(super) fn made(&self, key: &Key, entry: &Entry) -> PreparedEntry {
         self.new_entry(key, entry)
     }
 
@@ -384,7 +384,7 @@ impl Partition {
             self.expect_end(number, ends_at);
             Ok(Self::found(shard, slot, now))
         });
-        self.room.make(self);
+        self.room.enforce(self);
         found
     }
 
@@ -414,7 +414,7 @@ impl Partition {
             self.entries.fetch_sub(cleared.entries(), Ordering::Relaxed);
             // It stays in use of the whole store until it is given back.
             self.used.fetch_sub(cleared.memory(), Ordering::Relaxed);
-            self.room.dispose_of(cleared);
+            self.room.retire(cleared);
         }
         entries
     }

@@ -5,9 +5,9 @@ use std::sync::Arc;
 use smallvec::SmallVec;
 
 use super::blob::Blob;
-use super::extra::{Extra, Held, ShardExtras};
+use super::metadata::{EntryMetadata, Held, ShardMetadata};
 use super::index::Index;
-use super::order::Order;
+use super::eviction::EvictionPolicy;
 use super::slots::{CHUNK, Chunk, Slots, Times};
 use crate::entry::EntryRevision;
 use crate::lifetime::{Freshness, Lifetime};
@@ -18,8 +18,8 @@ use crate::time::Timestamp;
 pub(super) struct Shard {
     index: Index<u32>,
     pub(super) slots: Slots,
-    extras: ShardExtras,
-    order: Order,
+    extras: ShardMetadata,
+    order: EvictionPolicy,
     /// No entry of a chunk ends before this, in milliseconds; for every chunk.
     soonest: Vec<u64>,
     /// The chunk where the look for entries with invalidated tags goes on.
@@ -41,18 +41,18 @@ pub(super) type Departed = SmallVec<[DepartedPart; 2]>;
 pub(super) enum DepartedPart {
     Blob { _blob: Blob },
     Chunk { _chunk: Box<Chunk> },
-    Extra { _held: Held },
+    EntryMetadata { _held: Held },
 }
 
 /// What a new entry brings.
 #[derive(Debug)]
-pub(super) struct New {
+pub(super) struct PreparedEntry {
     pub(super) blob: Blob,
     pub(super) times: Times,
     pub(super) extra: Option<Held>,
 }
 
-impl New {
+impl PreparedEntry {
     /// What it takes beyond a slot.
     pub(super) fn memory(&self) -> u64 {
         self.blob.memory() + self.extra.as_ref().map_or(0, |e| e.memory())
@@ -96,7 +96,7 @@ impl Shard {
         self.slots.extra(slot).map(|number| self.extras.held(number))
     }
 
-    pub(super) fn extra(&self, slot: u32) -> Option<&Arc<Extra>> {
+    pub(super) fn extra(&self, slot: u32) -> Option<&Arc<EntryMetadata>> {
         self.held(slot).map(Held::extra)
     }
 
@@ -139,7 +139,7 @@ impl Shard {
         let number = extra.map(|extra| self.extras.add(extra));
         self.slots.set_extra(slot, number);
         if let Some(held) = before.and_then(|before| self.extras.remove(before)) {
-            self.departed.push(DepartedPart::Extra { _held: held });
+            self.departed.push(DepartedPart::EntryMetadata { _held: held });
         }
     }
 
@@ -171,7 +171,7 @@ impl Shard {
     }
 
     /// Stores what is new for a key that is not there; returns when it ends, in milliseconds.
-    pub(super) fn insert(&mut self, hash: u32, new: New) -> u64 {
+    pub(super) fn insert(&mut self, hash: u32, new: PreparedEntry) -> u64 {
         let size = new.blob.memory();
         self.bytes += size;
         let times = self.revised(new.times);
@@ -185,7 +185,7 @@ impl Shard {
 
     /// Stores what is new in place of what a filled slot has, which keeps its place in the order of
     /// eviction; returns when it ends, in milliseconds.
-    pub(super) fn replace(&mut self, slot: u32, new: New) -> u64 {
+    pub(super) fn replace(&mut self, slot: u32, new: PreparedEntry) -> u64 {
         let before = self.size(slot);
         self.bytes += new.blob.memory();
         self.bytes -= self.slots.blob(slot).memory();
@@ -331,7 +331,7 @@ impl Shard {
     pub(super) fn dismantle(&mut self) -> bool {
         self.index = Index::default();
         let extras = self.extras.dismantle(CHUNK);
-        self.order = Order::default();
+        self.order = EvictionPolicy::default();
         self.soonest = Vec::new();
         match self.slots.pop_chunk() {
             Some(blobs) => {

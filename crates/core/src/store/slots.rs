@@ -291,7 +291,7 @@ impl Slots {
 
     /// Counts a request for a filled slot's entry. Two at once may count as one: nothing but the
     /// order of eviction depends on it.
-    pub(super) fn warm(&self, slot: u32) {
+    pub(super) fn touch(&self, slot: u32) {
         let mark = self.mark(slot);
         let now = mark.load(Ordering::Relaxed);
         if now & HEAT < HOTTEST {

@@ -10,7 +10,7 @@ use std::sync::MutexGuard;
 use verax_core::guard::Refused;
 use verax_core::{Key, Partition, PermitNumber, RefillTable, Timestamp, Voided};
 
-use super::waiter::{Told, Waiter, tell_all};
+use super::waiter::{WaitOutcome, Waiter, notify_all};
 use crate::events::{Change, ChangeKind, ChangeScope, Event};
 use crate::namespace::Namespace;
 
@@ -54,7 +54,7 @@ impl Namespace {
         key: &Key,
         kind: ChangeKind,
         make: impl FnOnce(&Partition, Timestamp) -> Result<Tried<T>, E>,
-        told: impl FnOnce(&T) -> Told,
+        told: impl FnOnce(&T) -> WaitOutcome,
     ) -> Result<T, E> {
         let mut guarded = self.guard(key);
         // Only a change that happened makes what the origin said meanwhile old.
@@ -67,7 +67,7 @@ impl Namespace {
         guarded.publish(kind);
         drop(guarded);
         if let Some(voided) = voided.filter(|voided| !voided.waiters.is_empty()) {
-            tell_all(voided.waiters, &told(&made));
+            notify_all(voided.waiters, &told(&made));
         }
         Ok(made)
     }
@@ -108,7 +108,7 @@ impl Namespace {
         let waiters = self.void_refills(|permits| permits.void_all(self.id()));
         let made = make(self.partition());
         self.publish(scope, ChangeKind::Invalidate);
-        tell_all(waiters, &Told::AskAgain);
+        notify_all(waiters, &WaitOutcome::AskAgain);
         made
     }
 
@@ -116,7 +116,7 @@ impl Namespace {
     pub(super) fn void_prefix(&self, prefix: &str) {
         let starts = |key: &Key| key.as_str().starts_with(prefix);
         let waiters = self.void_refills(|permits| permits.void_where(self.id(), starts));
-        tell_all(waiters, &Told::AskAgain);
+        notify_all(waiters, &WaitOutcome::AskAgain);
     }
 
     /// Voids refills in all shards; returns those who wait for them.

@@ -5,7 +5,7 @@ use verax_core::lifetime::CacheControl;
 use verax_core::store::{AddError, Counted};
 
 use super::change::Tried;
-use super::waiter::Told;
+use super::waiter::WaitOutcome;
 use crate::events::ChangeKind;
 use crate::handle::Writer;
 
@@ -24,6 +24,6 @@ impl Writer {
         let add = |partition: &verax_core::Partition, now| {
             partition.add(key, amount, lifetime, now).map(Tried::Changed)
         };
-        self.change(key, ChangeKind::Put, add, |_| Told::AskAgain)
+        self.change(key, ChangeKind::Put, add, |_| WaitOutcome::AskAgain)
     }
 }

@@ -9,7 +9,7 @@ use verax_core::store::{Listed, Listing, Position, PutError};
 use verax_core::{Found, Key, Partition, Precondition, Timestamp};
 
 use super::change::Tried;
-use super::waiter::Told;
+use super::waiter::WaitOutcome;
 use super::{Refilled, Stored};
 use crate::error::EngineError;
 use crate::events::{ChangeKind, ChangeScope};
@@ -85,7 +85,7 @@ impl Namespace {
         // Those who wait for another caller's value have this one, which is newer.
         self.change(key, ChangeKind::Put, put, |stored| {
             let (stored, entry, origin_took) = (true, stored.entry.clone(), Duration::ZERO);
-            Told::Refilled(Refilled { entry, stored, origin_took })
+            WaitOutcome::Refilled(Refilled { entry, stored, origin_took })
         })
     }
 
@@ -103,7 +103,7 @@ impl Namespace {
             let deleted = partition.delete_if(key.as_str(), condition, now);
             deleted.map(Tried::Changed).map_err(|_| EngineError::ConditionFailed)
         };
-        self.change(key, ChangeKind::Delete, delete, |_| Told::AskAgain)
+        self.change(key, ChangeKind::Delete, delete, |_| WaitOutcome::AskAgain)
     }
 
     /// Removes every entry and voids all refills; returns how many entries there were.
@@ -142,7 +142,7 @@ impl Writer {
                 None => Tried::Unchanged(None),
             })
         };
-        self.change(key, ChangeKind::Lifetime, set, |_| Told::AskAgain)
+        self.change(key, ChangeKind::Lifetime, set, |_| WaitOutcome::AskAgain)
     }
 
     /// Ends every entry that carries a tag, and voids the namespace's refills: what they bring may
@@ -201,7 +201,7 @@ impl Manager {
                     let deleted = partition.delete(key.as_str(), now);
                     Ok::<_, EngineError>(Tried::Changed(deleted))
                 };
-                let deleted = self.change(&key, ChangeKind::Invalidate, delete, |_| Told::AskAgain);
+                let deleted = self.change(&key, ChangeKind::Invalidate, delete, |_| WaitOutcome::AskAgain);
                 entries += u64::from(deleted.unwrap_or(false));
             }
             from = listing.next;

@@ -14,7 +14,7 @@ use verax_core::{
 
 use super::change::Tried;
 use super::read::{Answer, Source};
-use super::waiter::{Told, Waited, Waiter, tell_all};
+use super::waiter::{WaitOutcome, Waited, Waiter, notify_all};
 use super::{PutRequest, Refilled};
 use crate::access::LeasedBy;
 use crate::background::Work;
@@ -24,15 +24,15 @@ use crate::events::{Event, LookUp, RefillOutcome};
 use crate::handle::{Reader, Refiller, Writer};
 use crate::namespace::Namespace;
 
-/// The shortest and the longest hold of a permit.
-pub const HOLDS: std::ops::RangeInclusive<Duration> =
+/// The shortest and the longest lease of a permit.
+pub const LEASES: std::ops::RangeInclusive<Duration> =
     Duration::from_millis(10)..=Duration::from_secs(300);
 
-/// How long it is remembered that a permit has lapsed, to say so to its holder.
-const REMEMBER_LAPSED: Duration = Duration::from_secs(30);
+/// How long it is remembered that a permit has expired, to say so to its holder.
+const REMEMBER_EXPIRED: Duration = Duration::from_secs(30);
 
 /// How often it is looked which permits are over.
-const LAPSE_EVERY: Duration = Duration::from_millis(50);
+const EXPIRE_EVERY: Duration = Duration::from_millis(50);
 
 /// The longest wait for another caller's value.
 pub const MAX_WAIT: Duration = Duration::from_secs(300);
@@ -45,7 +45,7 @@ pub struct PermitRequest {
     /// How long to wait while another caller holds the permit; zero to be told at once.
     pub wait: Duration,
     /// How long the permit lasts if the caller gets it.
-    pub hold: Duration,
+    pub lease: Duration,
     /// Whether a stale copy will do while another caller holds the permit.
     pub stale: bool,
     /// Whether the permit is wanted although a fresh copy is there, which will do while another
@@ -78,7 +78,7 @@ enum Step {
     Done(Asked),
     /// It is known that there is no value, for this long yet.
     Negative(Duration),
-    Wait(WaitTicket, oneshot::Receiver<Told>),
+    Wait(WaitTicket, oneshot::Receiver<WaitOutcome>),
     Full(&'static str),
 }
 
@@ -92,13 +92,13 @@ struct InLine<'s> {
     namespace: &'s Arc<Namespace>,
     key: &'s Key,
     ticket: WaitTicket,
-    told: oneshot::Receiver<Told>,
+    told: oneshot::Receiver<WaitOutcome>,
     done: bool,
 }
 
 impl InLine<'_> {
     /// Waits for at most `time`; `None` when it is over.
-    async fn wait(mut self, time: Duration) -> Option<Told> {
+    async fn wait(mut self, time: Duration) -> Option<WaitOutcome> {
         let mut stopping = self.namespace.engine().stopping();
         let told = tokio::select! {
             told = tokio::time::timeout(time, &mut self.told) => told.ok().and_then(Result::ok),
@@ -120,7 +120,7 @@ impl Drop for InLine<'_> {
         }
         // A turn may be on its way: closing makes sure that it is either here or refused.
         self.told.close();
-        if let Ok(Told::Turn(permit)) = self.told.try_recv() {
+        if let Ok(WaitOutcome::Turn(permit)) = self.told.try_recv() {
             self.namespace.engine().pass_on(&permit);
         }
     }
@@ -174,16 +174,16 @@ impl Namespace {
             };
             let line = InLine { namespace: self, key, ticket, told, done: false };
             let asked = match line.wait(deadline.since(self.engine().now())).await {
-                Some(Told::Refilled(refilled)) => match self.refilled(refilled, true) {
+                Some(WaitOutcome::Refilled(refilled)) => match self.refilled(refilled, true) {
                     Ok(answer) => Asked::Value(Box::new(answer)),
                     Err(error) => return self.known_to_be_missing(error),
                 },
-                Some(Told::Turn(permit)) => Asked::Permit(permit),
-                Some(Told::AskAgain) => continue,
-                Some(Told::OriginFailed(error)) => {
+                Some(WaitOutcome::Turn(permit)) => Asked::Permit(permit),
+                Some(WaitOutcome::AskAgain) => continue,
+                Some(WaitOutcome::OriginFailed(error)) => {
                     return self.given_up(key, EngineError::Origin(error));
                 }
-                Some(Told::GivenUp) => {
+                Some(WaitOutcome::GivenUp) => {
                     return self.given_up(key, EngineError::RefillGivenUp);
                 }
                 // The wait is over; one last look says for how long another caller refills yet.
@@ -275,7 +275,7 @@ impl Namespace {
                 Step::Done(Asked::Value(Box::new(answer)))
             }
             copy => {
-                match permits.claim(id, key, &request.refiller(), now, request.hold, &mut turns) {
+                match permits.claim(id, key, &request.refiller(), now, request.lease, &mut turns) {
                     Ok(permit) => Step::Done(Asked::Permit(permit)),
                     Err(refused) => match copy {
                         Some((true, answer)) if request.stale || answer.time_left.is_some() => {
@@ -293,7 +293,7 @@ impl Namespace {
                             ClaimRefused::Live(_) => {
                                 let ((waiter, told), caller) =
                                     (Waiter::new(now), request.refiller());
-                                match permits.wait(id, key, &caller, waiter, request.hold) {
+                                match permits.wait(id, key, &caller, waiter, request.lease) {
                                     Ok(ticket) => Step::Wait(ticket, told),
                                     Err(_) => Step::Full(MANY_WAITERS),
                                 }
@@ -339,7 +339,7 @@ impl Writer {
             Err(refused) => {
                 let waited = Waited::of(&refused.waiters, now);
                 self.refill_ended(key, held.by, held.took, refused.reason.into(), waited, now);
-                tell_all(refused.waiters, &Told::AskAgain);
+                notify_all(refused.waiters, &WaitOutcome::AskAgain);
                 return Err(EngineError::Permit(refused.reason));
             }
         };
@@ -355,7 +355,7 @@ impl Writer {
         // Those who wait have the value even if it does not fit.
         let (stored_entry, origin_took) = (entry.clone(), held.took);
         let told = Refilled { entry: stored_entry, stored: is_stored, origin_took };
-        tell_all(waiters, &Told::Refilled(told));
+        notify_all(waiters, &WaitOutcome::Refilled(told));
         stored.map(|_| entry)
     }
 
@@ -384,28 +384,28 @@ impl Writer {
         self.refill_ended(key, held.by, held.took, RefillOutcome::Failed, waited, now);
         match given {
             GivenBack::Turn(permit, waiter) => self.engine().give_turns(vec![(permit, waiter)]),
-            GivenBack::Failed(waiters) => tell_all(waiters, &Told::GivenUp),
+            GivenBack::Failed(waiters) => notify_all(waiters, &WaitOutcome::GivenUp),
         }
         Ok(())
     }
 }
 
 /// A permit as it was held.
-pub(super) struct PermitHold {
+pub(super) struct PermitLease {
     pub(super) took: Duration,
     pub(super) by: String,
 }
 
 impl Namespace {
     /// How long a permit has been held, and by whom, unless it is long over.
-    pub(super) fn held(&self, key: &Key, number: PermitNumber) -> PermitHold {
+    pub(super) fn held(&self, key: &Key, number: PermitNumber) -> PermitLease {
         let guarded = self.guard(key);
         match guarded.permits.view(self.id(), key, number) {
-            Some(view) => PermitHold {
+            Some(view) => PermitLease {
                 took: guarded.now.since(view.permit.since),
                 by: view.held_by.to_string(),
             },
-            None => PermitHold { took: Duration::ZERO, by: "somebody late".to_owned() },
+            None => PermitLease { took: Duration::ZERO, by: "somebody late".to_owned() },
         }
     }
 }
@@ -467,7 +467,7 @@ impl Engine {
     /// Tells callers that the permit is theirs. One that has gone passes it on at once.
     pub(super) fn give_turns(&self, turns: Vec<(Permit, Waiter)>) {
         for (permit, waiter) in turns {
-            if !waiter.tell(Told::Turn(permit.clone())) {
+            if !waiter.tell(WaitOutcome::Turn(permit.clone())) {
                 self.pass_on(&permit);
             }
         }
@@ -480,7 +480,7 @@ impl Engine {
             let (id, key, now) = (permit.namespace, permit.key.clone(), self.now());
             let given = self.cache.guard(id, &key).give_back(id, &key, permit.number, true, now);
             let Ok(GivenBack::Turn(next, waiter)) = given else { return };
-            if waiter.tell(Told::Turn(next.clone())) {
+            if waiter.tell(WaitOutcome::Turn(next.clone())) {
                 return;
             }
             permit = next;
@@ -495,16 +495,16 @@ impl Engine {
     }
 
     /// Ends permits whose time is over.
-    fn lapse_permits(&self, now: Timestamp) {
+    fn expire_permits(&self, now: Timestamp) {
         let (mut refills, mut turns, mut over) = (Vec::new(), Vec::new(), Vec::new());
         for mut guard in self.cache.guards() {
             if guard.next_moment().is_none_or(|next| now < next) {
                 continue;
             }
             over.extend(guard.over(now));
-            let lapsed = guard.lapse(now, REMEMBER_LAPSED);
-            refills.extend(lapsed.refills);
-            turns.extend(lapsed.turns);
+            let expired = guard.expire(now, REMEMBER_EXPIRED);
+            refills.extend(expired.refills);
+            turns.extend(expired.turns);
         }
         // Those who waited for a voided permit that ran out are dropped, which tells them.
         for view in over {
@@ -512,7 +512,7 @@ impl Engine {
                 && let Some(namespace) = self.namespace(view.namespace)
             {
                 let (took, nobody) = (now.since(view.permit.since), Waited::default());
-                let (outcome, by) = (RefillOutcome::Lapsed, &*caller.owner);
+                let (outcome, by) = (RefillOutcome::Expired, &*caller.owner);
                 namespace.refill_ended(&view.key, by, took, outcome, nobody, now);
             }
         }
@@ -528,23 +528,23 @@ impl Engine {
 /// Ends permits and waits for them when their time is over.
 pub(crate) fn end_permits_in_time(engine: Arc<Engine>) -> Work {
     Box::pin(async move {
-        let mut ticks = tokio::time::interval(LAPSE_EVERY);
+        let mut ticks = tokio::time::interval(EXPIRE_EVERY);
         ticks.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
         loop {
             ticks.tick().await;
-            engine.lapse_permits(engine.now());
+            engine.expire_permits(engine.now());
         }
     })
 }
 
 fn check(request: &PermitRequest) -> Result<(), EngineError> {
-    let PermitRequest { hold, wait, owner, .. } = request;
-    if !HOLDS.contains(hold) {
+    let PermitRequest { lease, wait, owner, .. } = request;
+    if !LEASES.contains(lease) {
         return Err(EngineError::Invalid(format!(
-            "a hold of {} s is out of range: use {} s to {} s",
-            hold.as_secs_f64(),
-            HOLDS.start().as_secs_f64(),
-            HOLDS.end().as_secs()
+            "a lease of {} s is out of range: use {} s to {} s",
+            lease.as_secs_f64(),
+            LEASES.start().as_secs_f64(),
+            LEASES.end().as_secs()
         )));
     }
     if *wait > MAX_WAIT {

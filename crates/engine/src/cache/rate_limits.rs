@@ -4,7 +4,7 @@ use verax_core::Key;
 use verax_core::store::{Rate, RateLimitError, RateLimitOutcome};
 
 use super::change::Tried;
-use super::waiter::Told;
+use super::waiter::WaitOutcome;
 use crate::events::ChangeKind;
 use crate::handle::Writer;
 
@@ -26,6 +26,6 @@ impl Writer {
                 RateLimitOutcome::Later { .. } => Tried::Unchanged(outcome),
             })
         };
-        self.change(key, ChangeKind::Put, acquire, |_| Told::AskAgain)
+        self.change(key, ChangeKind::Put, acquire, |_| WaitOutcome::AskAgain)
     }
 }

@@ -4,12 +4,12 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use verax_core::entry::Entry;
-use verax_core::store::Visited;
+use verax_core::store::EntryView;
 use verax_core::{Freshness, Joined, Key, Permit, Timestamp};
 use verax_origin::TraceContext;
 
 use super::refill::Refilled;
-use super::waiter::{Told, Waiter};
+use super::waiter::{WaitOutcome, Waiter};
 use crate::error::EngineError;
 use crate::events::{Event, LookUp};
 use crate::handle::{Manager, Reader};
@@ -94,7 +94,7 @@ impl Reader {
         &self,
         key: &str,
         now: Timestamp,
-        visit: impl FnOnce(&Visited<'_>, bool),
+        visit: impl FnOnce(&EntryView<'_>, bool),
     ) -> Cached {
         let namespace = self.shared();
         let seen = namespace.partition().visit(key, now, |visited| match visited.freshness() {
@@ -258,7 +258,7 @@ impl Namespace {
         unless_fresh: bool,
         trace: Option<TraceContext>,
     ) -> Result<(Refilled, bool), EngineError> {
-        let hold = self.permit_hold();
+        let lease = self.permit_lease();
         let id = self.id();
         // Who asks for what the origin says now is not served by a refill that began before.
         let mut began_before = !unless_fresh;
@@ -271,7 +271,7 @@ impl Namespace {
                 if unless_fresh && let Some(refilled) = self.fresh(key, now) {
                     return Ok((refilled, true));
                 }
-                guard.join(id, key, waiter, now, hold)
+                guard.join(id, key, waiter, now, lease)
             };
             let joined = match joined {
                 Joined::Holder(permit) => {
@@ -280,7 +280,7 @@ impl Namespace {
                 }
                 Joined::Waiting(_) if std::mem::take(&mut began_before) => {
                     // A turn begins now, so it will do.
-                    if let Ok(Told::Turn(permit)) = told.await {
+                    if let Ok(WaitOutcome::Turn(permit)) = told.await {
                         self.take_over(permit, trace.clone());
                     }
                     continue;
@@ -293,11 +293,11 @@ impl Namespace {
                 }
             };
             match told.await {
-                Ok(Told::Refilled(refilled)) => return Ok((refilled, joined)),
-                Ok(Told::OriginFailed(error)) => return Err(EngineError::Origin(error)),
+                Ok(WaitOutcome::Refilled(refilled)) => return Ok((refilled, joined)),
+                Ok(WaitOutcome::OriginFailed(error)) => return Err(EngineError::Origin(error)),
                 // Another caller was refilling by itself: the service does it now.
-                Ok(Told::Turn(permit)) => self.take_over(permit, trace.clone()),
-                Ok(Told::GivenUp | Told::AskAgain) => {}
+                Ok(WaitOutcome::Turn(permit)) => self.take_over(permit, trace.clone()),
+                Ok(WaitOutcome::GivenUp | WaitOutcome::AskAgain) => {}
                 // The refill was given up, because the service stops or the permit was voided and
                 // ran out.
                 Err(_) => {

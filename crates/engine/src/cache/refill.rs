@@ -12,7 +12,7 @@ use verax_origin::{OriginError, OriginValue, TraceContext};
 
 use super::change::Tried;
 use super::tags::parse_tags;
-use super::waiter::{Told, Waited, tell_all};
+use super::waiter::{WaitOutcome, Waited, notify_all};
 use crate::events::{Event, OriginRead, RefillOutcome, RefillRecord};
 use crate::namespace::Namespace;
 
@@ -28,17 +28,17 @@ pub struct Refilled {
     pub origin_took: Duration,
 }
 
-/// A permit outlives the origin's own time limit by this much, so that it lapses only when the
+/// A permit outlives the origin's own time limit by this much, so that it expires only when the
 /// task that holds it is gone.
 const GRACE: Duration = Duration::from_secs(2);
 
-/// The hold when the origin's time limit is not known.
-const MAX_HOLD: Duration = Duration::from_secs(305);
+/// The lease when the origin's time limit is not known.
+const MAX_LEASE: Duration = Duration::from_secs(305);
 
 impl Namespace {
-    pub(super) fn permit_hold(&self) -> Duration {
+    pub(super) fn permit_lease(&self) -> Duration {
         let binding = self.binding();
-        binding.origin.as_ref().map_or(MAX_HOLD, |origin| origin.total_timeout() + GRACE)
+        binding.origin.as_ref().map_or(MAX_LEASE, |origin| origin.total_timeout() + GRACE)
     }
 
     /// Refreshes a key unless a refill of it is under way.
@@ -51,9 +51,9 @@ impl Namespace {
             }
             Some(_) => {}
         }
-        let hold = self.permit_hold();
+        let lease = self.permit_lease();
         let mut guarded = self.guard(key);
-        let permit = guarded.permits.begin(self.id(), key, guarded.now, hold);
+        let permit = guarded.permits.begin(self.id(), key, guarded.now, lease);
         drop(guarded);
         if let Some(permit) = permit {
             self.start_refill(permit, trace);
@@ -150,13 +150,13 @@ impl Namespace {
         let (took, told) = match outcome {
             Ok((entry, _, origin_took)) => {
                 let stored = ended == RefillOutcome::Stored;
-                (origin_took, Told::Refilled(Refilled { entry, stored, origin_took }))
+                (origin_took, WaitOutcome::Refilled(Refilled { entry, stored, origin_took }))
             }
-            Err(error) => (held.took, Told::OriginFailed(error)),
+            Err(error) => (held.took, WaitOutcome::OriginFailed(error)),
         };
         // Counted first, so that who has its answer finds it counted.
         self.refill_ended(key, "the service", took, ended, Waited::of(&waiters, now), now);
-        tell_all(waiters, &told);
+        notify_all(waiters, &told);
     }
 
     /// The origin has no value: a copy from when it had one goes, and policy says how long that is
@@ -198,7 +198,7 @@ impl From<RefusedReason> for RefillOutcome {
     fn from(reason: RefusedReason) -> Self {
         match reason {
             RefusedReason::Voided => Self::Voided,
-            RefusedReason::Lapsed => Self::Lapsed,
+            RefusedReason::Expired => Self::Expired,
         }
     }
 }

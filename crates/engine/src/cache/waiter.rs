@@ -11,7 +11,7 @@ use super::Refilled;
 
 /// What a waiting caller is told.
 #[derive(Debug, Clone)]
-pub(crate) enum Told {
+pub(crate) enum WaitOutcome {
     /// The value is there.
     Refilled(Refilled),
     /// The origin gave none.
@@ -27,18 +27,18 @@ pub(crate) enum Told {
 /// A caller that waits.
 #[derive(Debug)]
 pub(crate) struct Waiter {
-    sender: oneshot::Sender<Told>,
+    sender: oneshot::Sender<WaitOutcome>,
     since: Timestamp,
 }
 
 impl Waiter {
-    pub(crate) fn new(now: Timestamp) -> (Self, oneshot::Receiver<Told>) {
+    pub(crate) fn new(now: Timestamp) -> (Self, oneshot::Receiver<WaitOutcome>) {
         let (sender, told) = oneshot::channel();
         (Self { sender, since: now }, told)
     }
 
     /// Tells it; returns whether it is still there to be told.
-    pub(crate) fn tell(self, told: Told) -> bool {
+    pub(crate) fn tell(self, told: WaitOutcome) -> bool {
         self.sender.send(told).is_ok()
     }
 }
@@ -59,7 +59,7 @@ impl Waited {
 }
 
 /// Tells everybody the same.
-pub(crate) fn tell_all(waiters: Vec<Waiter>, told: &Told) {
+pub(crate) fn notify_all(waiters: Vec<Waiter>, told: &WaitOutcome) {
     for waiter in waiters {
         // A caller that has gone does not need to be told.
         waiter.tell(told.clone());

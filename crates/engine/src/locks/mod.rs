@@ -11,7 +11,7 @@ use tokio::sync::{Notify, oneshot};
 use verax_core::guard::ShareLimits;
 use verax_core::guard::lock::{
     AccessId, Claim, ClaimError, Claimed, EndedBy, FencingToken, Grant, Holder, LockName,
-    LockTable, LockView, MAX_HOLD, MAX_OWNER_BYTES, MAX_WAIT, NotHeld, SessionId, Told,
+    LockTable, LockView, MAX_LEASE, MAX_OWNER_BYTES, MAX_WAIT, NotHeld, SessionId, Told,
 };
 use verax_core::{Key, NamespaceId, Timestamp};
 
@@ -23,14 +23,14 @@ use crate::handle::{Manager, Reader, Writer};
 pub use verax_core::guard::lock::LockCounts;
 use waiting::InLine;
 
-/// How many holds and waits there may be; what they take is in the margin beside the memory limit.
+/// How many leases and waits there may be; what they take is in the margin beside the memory limit.
 const LIMITS: ShareLimits = ShareLimits { per_namespace: 20_000, guaranteed: 500, in_all: 50_000 };
 
 /// How many locks are shown in one step, with those in line for each.
 const VIEW_STEP: usize = 64;
 
-/// How long a hold may last: a shorter one cannot be renewed in time.
-pub const HOLDS: RangeInclusive<Duration> = Duration::from_millis(100)..=MAX_HOLD;
+/// How long a lease may last: a shorter one cannot be renewed in time.
+pub const LEASES: RangeInclusive<Duration> = Duration::from_millis(100)..=MAX_LEASE;
 
 /// What a caller in line hears.
 type Answer = Result<Grant, Holder>;
@@ -61,17 +61,17 @@ impl Default for Locks {
 pub struct LockRequest {
     /// Who it is, in words for people.
     pub owner: String,
-    /// How long the hold lasts unless it is renewed.
-    pub hold: Duration,
+    /// How long the lease lasts unless it is renewed.
+    pub lease: Duration,
     /// How long to wait for it; zero to be told at once.
     pub wait: Duration,
-    /// The connection that the hold ends with; `None` for a hold that outlives it.
+    /// The connection that the lease ends with; `None` for a lease that outlives it.
     pub session: Option<SessionId>,
-    /// The access that it is asked for with: the hold ends with it.
+    /// The access that it is asked for with: the lease ends with it.
     pub access: Option<LeasedBy>,
 }
 
-/// A connection whose end ends the holds that were asked for with it.
+/// A connection whose end ends the leases that were asked for with it.
 #[derive(Debug)]
 pub struct LockSession {
     engine: Arc<Engine>,
@@ -126,7 +126,7 @@ impl Engine {
         self.locks.changed.notify_one();
     }
 
-    /// Ends holds and waits step by step, between which others have their turn at the table.
+    /// Ends leases and waits step by step, between which others have their turn at the table.
     fn end_locks(
         &self,
         step: impl Fn(&mut LockTable<Waiter>, Timestamp, &mut Vec<Told<Waiter>>) -> bool,
@@ -143,7 +143,7 @@ impl Engine {
     }
 
     fn lock_ended(&self, name: LockName, holder: Holder, by: EndedBy, now: Timestamp) {
-        // A lapse is noticed a little after it happened.
+        // An expiry is noticed a little after it happened.
         let at = if by == EndedBy::Time { holder.ends_at.min(now) } else { now };
         self.tell_lock(LockEvent {
             at,
@@ -162,7 +162,7 @@ impl Engine {
         }
     }
 
-    /// A connection, for holds that end with it.
+    /// A connection, for leases that end with it.
     pub fn lock_session(self: &Arc<Self>) -> LockSession {
         let id = SessionId(self.locks.last_session.fetch_add(1, Ordering::Relaxed) + 1);
         self.locks.table().connect(id);
@@ -192,12 +192,12 @@ impl Engine {
         self.locks.table().counts()
     }
 
-    /// Ends the holds and waits of an access that was withdrawn; those next in line get the locks.
+    /// Ends the leases and waits of an access that was withdrawn; those next in line get the locks.
     pub(crate) fn withdraw_locks(&self, access: AccessId) {
         self.end_locks(|table, now, told| table.withdraw(access, now, told));
     }
 
-    /// Ends all holds and waits, and gives none: another Verax does. A later epoch begins anew.
+    /// Ends all leases and waits, and gives none: another Verax does. A later epoch begins anew.
     pub fn end_all_locks(&self) {
         let gone = {
             let mut table = self.locks.table();
@@ -246,9 +246,9 @@ impl Writer {
         engine.needs_serving()?;
         let name: LockName = (self.id(), name.clone());
         let began = engine.now();
-        let LockRequest { owner, hold, wait, session, access } = request;
+        let LockRequest { owner, lease, wait, session, access } = request;
         let leased_by = access.as_ref().map(|access| access.id);
-        let claim = Claim { owner: owner.clone(), hold, wait, session, access: leased_by };
+        let claim = Claim { owner: owner.clone(), lease, wait, session, access: leased_by };
         let (waiter, answer) = oneshot::channel();
         let mut told = Vec::new();
         let claimed = engine.locks.table().claim(&name, claim, waiter, began, &mut told);
@@ -290,26 +290,26 @@ impl Writer {
         Ok(granted)
     }
 
-    /// Makes a hold last for `hold` from now on; returns when it ends then.
+    /// Makes a lease last for `lease` from now on; returns when it ends then.
     ///
     /// # Errors
-    /// [`EngineError::NotHeld`] when it is over, [`EngineError::Invalid`] for a hold out of range.
+    /// [`EngineError::NotHeld`] when it is over, [`EngineError::Invalid`] for a lease out of range.
     pub fn renew_lock(
         &self,
         name: &Key,
         token: FencingToken,
-        hold: Duration,
+        lease: Duration,
     ) -> Result<Grant, EngineError> {
-        check_hold(hold)?;
+        check_lease(lease)?;
         let engine = self.engine();
         engine.needs_serving()?;
         let (name, now, mut told) = ((self.id(), name.clone()), engine.now(), Vec::new());
-        let renewed = engine.locks.table().renew(&name, token, hold, now, &mut told);
+        let renewed = engine.locks.table().renew(&name, token, lease, now, &mut told);
         engine.deliver_locks(told, now);
         Ok(Grant { name, token, ends_at: renewed.map_err(not_held)? })
     }
 
-    /// Ends a hold.
+    /// Ends a lease.
     ///
     /// # Errors
     /// [`EngineError::NotHeld`] when it is over already.
@@ -353,20 +353,20 @@ impl Reader {
     }
 }
 
-fn check_hold(hold: Duration) -> Result<(), EngineError> {
-    if !HOLDS.contains(&hold) {
+fn check_lease(lease: Duration) -> Result<(), EngineError> {
+    if !LEASES.contains(&lease) {
         return Err(EngineError::Invalid(format!(
-            "a hold of {} s is out of range: use {} s to {} s, and renew a longer one",
-            hold.as_secs_f64(),
-            HOLDS.start().as_secs_f64(),
-            HOLDS.end().as_secs()
+            "a lease of {} s is out of range: use {} s to {} s, and renew a longer one",
+            lease.as_secs_f64(),
+            LEASES.start().as_secs_f64(),
+            LEASES.end().as_secs()
         )));
     }
     Ok(())
 }
 
 fn check(request: &LockRequest) -> Result<(), EngineError> {
-    check_hold(request.hold)?;
+    check_lease(request.lease)?;
     if request.wait > MAX_WAIT {
         return Err(EngineError::Invalid(format!(
             "a wait of {} s is out of range: use at most {} s, and ask again",
@@ -391,7 +391,7 @@ fn refused(error: ClaimError) -> EngineError {
         // Nobody is there any more to hear it.
         ClaimError::Disconnected => EngineError::Busy("the connection has ended"),
         ClaimError::Full(_) => EngineError::Busy(
-            "the namespace has as many holds and waits as there may be; come back later",
+            "the namespace has as many leases and waits as there may be; come back later",
         ),
     }
 }
@@ -403,7 +403,7 @@ fn not_held(error: NotHeld) -> EngineError {
     }
 }
 
-/// Ends holds and waits when their time is over.
+/// Ends leases and waits when their time is over.
 pub(crate) async fn end_locks_in_time(engine: Arc<Engine>) {
     loop {
         let next = engine.locks.table().next_moment();

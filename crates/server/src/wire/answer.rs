@@ -9,7 +9,7 @@ use tokio::io::{AsyncRead, AsyncWrite};
 use verax_control::ControlError;
 use verax_core::entry::MediaType;
 use verax_core::lifetime::CacheControl;
-use verax_core::store::{AddError, Position, RateLimitError, RateLimitOutcome, Visited};
+use verax_core::store::{AddError, Position, RateLimitError, RateLimitOutcome, EntryView};
 use verax_core::{EntityTag, EntryRevision, Freshness, Key, Precondition, Timestamp};
 use verax_engine::cache::{
     Answer, BatchAccess, Cached, Operation, Outcome, PutRequest, ReadOptions, Source, Stored,
@@ -519,7 +519,7 @@ fn size(outcome: &Outcome<ControlError>) -> usize {
 fn add_visited(
     outbox: &mut Outbox,
     frame: Frame,
-    (visited, due): (&Visited<'_>, bool),
+    (visited, due): (&EntryView<'_>, bool),
     telling: Telling,
     now: Timestamp,
     place: InFlightReservation,

@@ -91,7 +91,7 @@ pub(super) struct Connection<S> {
     /// Memory for replies that wait to be written, however small each is.
     pub(super) replies: InFlightBudget,
     ending: bool,
-    /// For holds of locks that end with the connection.
+    /// For leases of locks that end with the connection.
     session: Option<LockSession>,
     place: Arc<ConnectionPlace>,
     /// Those of the tenant whose namespace was opened first.
@@ -380,7 +380,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         }
     }
 
-    /// The session of holds that end with this connection.
+    /// The session of leases that end with this connection.
     pub(super) fn session(&mut self) -> SessionId {
         self.session.get_or_insert_with(|| self.service.engine().lock_session()).id()
     }

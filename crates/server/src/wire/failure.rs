@@ -56,7 +56,7 @@ impl From<EngineError> for Failure {
             EngineError::ValueTooLarge { .. } | EngineError::DoesNotFit(_) => FailureCode::TooLarge,
             EngineError::ConditionFailed => FailureCode::ConditionFailed,
             EngineError::Permit(RefusedReason::Voided) => FailureCode::PermitVoided,
-            EngineError::Permit(RefusedReason::Lapsed) => FailureCode::PermitLapsed,
+            EngineError::Permit(RefusedReason::Expired) => FailureCode::PermitExpired,
             EngineError::RefillGivenUp => FailureCode::OriginFailed,
             EngineError::NotWritten { error: origin } => {
                 let code = match origin.kind() {

@@ -31,7 +31,7 @@ fn held(holder: &Holder, waiting: usize, now: Timestamp) -> Reply<'_> {
 pub(super) struct LockAsked<'a> {
     pub(super) name: &'a str,
     pub(super) owner: &'a str,
-    pub(super) hold: u64,
+    pub(super) lease: u64,
     pub(super) wait: u64,
     pub(super) ends_with_connection: bool,
 }
@@ -43,7 +43,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         let (service, name) = (Arc::clone(&self.service), key(asked.name)?);
         let request = LockRequest {
             owner: self.owner(asked.owner),
-            hold: Duration::from_millis(asked.hold),
+            lease: Duration::from_millis(asked.lease),
             wait: Duration::from_millis(asked.wait),
             session: asked.ends_with_connection.then(|| self.session()),
             access: self.access(),
@@ -68,11 +68,11 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         frame: Frame,
         name: &str,
         token: u64,
-        hold: u64,
+        lease: u64,
     ) -> Result<(), Failure> {
         let writer = self.opened(frame.namespace)?.writes()?;
-        let (token, hold) = (FencingToken::from_number(token), Duration::from_millis(hold));
-        let grant = writer.renew_lock(&key(name)?, token, hold)?;
+        let (token, lease) = (FencingToken::from_number(token), Duration::from_millis(lease));
+        let grant = writer.renew_lock(&key(name)?, token, lease)?;
         self.outbox.add(frame, &granted(&grant, self.service.engine().now()));
         Ok(())
     }

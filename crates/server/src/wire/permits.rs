@@ -18,7 +18,7 @@ pub(super) struct PermitAsked<'a> {
     pub(super) key: &'a str,
     pub(super) flags: AskFlags,
     pub(super) owner: &'a str,
-    pub(super) hold: u64,
+    pub(super) lease: u64,
     pub(super) wait: u64,
 }
 
@@ -30,7 +30,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         let request = PermitRequest {
             owner: self.owner(asked.owner).into(),
             wait: Duration::from_millis(asked.wait),
-            hold: Duration::from_millis(asked.hold),
+            lease: Duration::from_millis(asked.lease),
             stale: asked.flags.stale,
             refresh: asked.flags.refresh,
             access: self.access(),

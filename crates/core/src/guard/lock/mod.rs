@@ -1,9 +1,9 @@
 //! The state machine of named locks.
 //!
 //! A lock is held by at most one holder, for a time. Whoever asks for a held lock waits in line,
-//! first come, first served, until it is granted or its wait is over. A hold ends by its release,
+//! first come, first served, until it is granted or its wait is over. A lease ends by its release,
 //! by its end time, by an administrator, or, if the holder wished it so, with the holder's
-//! connection. Every hold has a [`FencingToken`], larger than all before it, by which what the lock
+//! connection. Every lease has a [`FencingToken`], larger than all before it, by which what the lock
 //! protects can refuse a holder whose time is over and who does not know it.
 //!
 //! The machine starts nothing and waits for nothing: it says who was granted what, and when it must
@@ -21,8 +21,8 @@ use crate::time::Timestamp;
 
 pub use table::LockTable;
 
-/// The longest hold.
-pub const MAX_HOLD: Duration = Duration::from_secs(24 * 3_600);
+/// The longest lease.
+pub const MAX_LEASE: Duration = Duration::from_secs(24 * 3_600);
 
 /// The longest wait for a lock.
 pub const MAX_WAIT: Duration = Duration::from_secs(3_600);
@@ -30,7 +30,7 @@ pub const MAX_WAIT: Duration = Duration::from_secs(3_600);
 /// The longest note of an owner, in bytes.
 pub const MAX_OWNER_BYTES: usize = 200;
 
-/// A number that grows with every hold of any lock, across restarts too.
+/// A number that grows with every lease of any lock, across restarts too.
 ///
 /// Its upper part is an epoch that the records gave at the start of the service, each time a larger
 /// one; its lower 32 bits count holds since. It stays below 2^53, which every JSON reader keeps
@@ -59,11 +59,11 @@ impl fmt::Display for FencingToken {
 /// Which lock: a name within a namespace.
 pub type LockName = (NamespaceId, Key);
 
-/// The connection of a caller, for holds that end with it.
+/// The connection of a caller, for leases that end with it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct SessionId(pub u64);
 
-/// The access that a hold was asked for with, by which it can be withdrawn.
+/// The access that a lease was asked for with, by which it can be withdrawn.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct AccessId(pub u64);
 
@@ -76,33 +76,33 @@ pub struct Ticket(u64);
 pub struct Claim {
     /// Who it is, in words for people.
     pub owner: String,
-    /// How long the hold lasts unless it is renewed.
-    pub hold: Duration,
+    /// How long the lease lasts unless it is renewed.
+    pub lease: Duration,
     /// How long to wait for it; zero to be told at once.
     pub wait: Duration,
-    /// The connection that the hold ends with; `None` for a hold that outlives it.
+    /// The connection that the lease ends with; `None` for a lease that outlives it.
     pub session: Option<SessionId>,
     /// The access that it is asked for with; `None` when that cannot be withdrawn.
     pub access: Option<AccessId>,
 }
 
-/// A hold that was given.
+/// A lease that was given.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Grant {
     /// Which lock.
     pub name: LockName,
-    /// The hold's token.
+    /// The lease's token.
     pub token: FencingToken,
     /// When it ends unless it is renewed.
     pub ends_at: Timestamp,
 }
 
-/// A hold that somebody else has, as far as others may know.
+/// A lease that somebody else has, as far as others may know.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Holder {
     /// Who it is.
     pub owner: String,
-    /// The hold's token.
+    /// The lease's token.
     pub token: FencingToken,
     /// When it began.
     pub since: Timestamp,
@@ -167,31 +167,31 @@ pub enum ClaimError {
         "locks are not given at the moment: another Verax stands by, and MariaDB does not confirm that this one is still active"
     )]
     Unconfirmed,
-    /// So many holds were given since the start that the epoch is used up.
+    /// So many leases were given since the start that the epoch is used up.
     #[error("the fencing tokens of this epoch are used up; a new one is being asked for")]
     EpochUsedUp,
-    /// The connection that the hold is to end with has ended.
-    #[error("the connection that the hold was to end with has ended")]
+    /// The connection that the lease is to end with has ended.
+    #[error("the connection that the lease was to end with has ended")]
     Disconnected,
     /// Too many locks are held or waited for in the namespace.
     #[error(
-        "the namespace has {0} holds and waits already, and there may be no more at the moment"
+        "the namespace has {0} leases and waits already, and there may be no more at the moment"
     )]
     Full(usize),
 }
 
-/// Why a hold cannot be renewed or released: it is over.
+/// Why a lease cannot be renewed or released: it is over.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum NotHeld {
     /// Nobody holds the lock now.
-    #[error("the hold with fencing token {token} is over; nobody holds the lock now")]
+    #[error("the lease with fencing token {token} is over; nobody holds the lock now")]
     Free {
         /// The token that was given.
         token: FencingToken,
     },
     /// Whether it is over cannot be told: somebody else may give locks now.
     #[error(
-        "the hold with fencing token {token} is not renewed: another Verax stands by, and MariaDB does not confirm that this one is still active"
+        "the lease with fencing token {token} is not renewed: another Verax stands by, and MariaDB does not confirm that this one is still active"
     )]
     Unconfirmed {
         /// The token that was given.
@@ -199,7 +199,7 @@ pub enum NotHeld {
     },
     /// Somebody else holds it now.
     #[error(
-        "the hold with fencing token {token} is over; {owner} holds the lock now, with fencing token {now}"
+        "the lease with fencing token {token} is over; {owner} holds the lock now, with fencing token {now}"
     )]
     Other {
         /// The token that was given.
@@ -211,7 +211,7 @@ pub enum NotHeld {
     },
 }
 
-/// What ended a hold.
+/// What ended a lease.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum EndedBy {
     /// Its holder released it.
@@ -229,7 +229,7 @@ pub enum EndedBy {
 /// What happened, and whom it concerns.
 #[derive(Debug, PartialEq, Eq)]
 pub enum Told<W> {
-    /// A hold ended; its holder is not told.
+    /// A lease ended; its holder is not told.
     Ended(LockName, Holder, EndedBy),
     /// The lock is theirs.
     Granted(W, Grant),

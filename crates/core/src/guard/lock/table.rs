@@ -11,13 +11,13 @@ use crate::guard::share::{ShareLimits, Shares};
 use crate::key::NamespaceId;
 use crate::time::Timestamp;
 
-/// Bits of a token that count the holds of an epoch.
+/// Bits of a token that count the leases of an epoch.
 const COUNT_BITS: u32 = 32;
 
 /// How many of those that wait for a lock are shown; all are counted.
 const MAX_SHOWN: usize = 100;
 
-/// How many holds and waits are ended in one step, after which others have their turn at the table.
+/// How many leases and waits are ended in one step, after which others have their turn at the table.
 const STEP: usize = 64;
 
 #[derive(Debug)]
@@ -46,7 +46,7 @@ struct Lock<W> {
     line: BTreeMap<Ticket, Waiting<W>>,
     /// When each of them gives up.
     give_ups: BTreeSet<(Timestamp, Ticket)>,
-    /// When it must be looked at: never later than the hold or a wait in its line ends.
+    /// When it must be looked at: never later than the lease or a wait in its line ends.
     moment: Timestamp,
 }
 
@@ -63,7 +63,7 @@ pub struct LockTable<W> {
     locks: HashMap<LockName, Lock<W>>,
     /// Connections that have not ended.
     sessions: HashSet<SessionId>,
-    /// Holds and waits of each namespace.
+    /// Leases and waits of each namespace.
     pub(super) taken: Shares,
     /// How many wait for a lock.
     waiting: usize,
@@ -89,7 +89,7 @@ impl<W> Lock<W> {
     }
 }
 
-/// What a hold or a wait was asked for with.
+/// What a lease or a wait was asked for with.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 enum Bond {
     Session(SessionId),
@@ -108,7 +108,7 @@ impl Held {
 }
 
 impl<W> LockTable<W> {
-    /// An empty table with as many holds and waits as `limits` allow. It gives nothing until it has
+    /// An empty table with as many leases and waits as `limits` allow. It gives nothing until it has
     /// an epoch.
     pub fn new(limits: ShareLimits) -> Self {
         Self {
@@ -171,7 +171,7 @@ impl<W> LockTable<W> {
         Ok(FencingToken((u64::from(epoch) << COUNT_BITS) | u64::from(given)))
     }
 
-    /// A hold or a wait begins.
+    /// A lease or a wait begins.
     fn count(&mut self, name: &LockName, session: Option<SessionId>, access: Option<AccessId>) {
         self.taken.take(name.0);
         for bond in bonds(session, access) {
@@ -180,7 +180,7 @@ impl<W> LockTable<W> {
         }
     }
 
-    /// A hold or a wait has ended.
+    /// A lease or a wait has ended.
     fn left(&mut self, name: &LockName, session: Option<SessionId>, access: Option<AccessId>) {
         self.taken.give_back(name.0);
         for bond in bonds(session, access) {
@@ -203,7 +203,7 @@ impl<W> LockTable<W> {
         self.left(name, waiting.claim.session, waiting.claim.access);
     }
 
-    /// Asks for a lock. What must be told to others, because a hold had ended meanwhile, is added
+    /// Asks for a lock. What must be told to others, because a lease had ended meanwhile, is added
     /// to `told`.
     ///
     /// # Errors
@@ -244,7 +244,7 @@ impl<W> LockTable<W> {
             return Ok(Claimed::Waiting(ticket));
         }
         let token = self.next_token(now)?;
-        let ends_at = now + claim.hold;
+        let ends_at = now + claim.lease;
         let Claim { owner, session, access, .. } = claim;
         let held = Held { owner, token, since: now, ends_at, session, access };
         let (line, give_ups) = (BTreeMap::new(), BTreeSet::new());
@@ -277,7 +277,7 @@ impl<W> LockTable<W> {
         Some(lock)
     }
 
-    /// Ends the hold of a lock and gives it to the first in line.
+    /// Ends the lease of a lock and gives it to the first in line.
     fn pass_on(&mut self, name: &LockName, by: EndedBy, now: Timestamp, told: &mut Vec<Told<W>>) {
         if let Some(lock) = self.locks.get(name) {
             told.push(Told::Ended(name.clone(), lock.held.shown(), by));
@@ -298,7 +298,7 @@ impl<W> LockTable<W> {
         let Some(lock) = self.locks.get_mut(name) else { return };
         let Some(first) = lock.line.keys().next().copied() else { return };
         let Some(next) = lock.leave(first) else { return };
-        let ends_at = now + next.claim.hold;
+        let ends_at = now + next.claim.lease;
         let Claim { owner, session, access, .. } = next.claim;
         let held = Held { owner, token, since: now, ends_at, session, access };
         let before = std::mem::replace(&mut lock.held, held);
@@ -312,12 +312,12 @@ impl<W> LockTable<W> {
         told.push(Told::Granted(next.waiter, Grant { name: name.clone(), token, ends_at }));
     }
 
-    /// Ends what is over by `now` for one lock: waits that ended before the hold did, then the
+    /// Ends what is over by `now` for one lock: waits that ended before the lease did, then the
     /// hold, which goes to whoever was still in line when it ended. Of many it ends those of one
     /// step, and the lock stays due.
     fn settle(&mut self, name: &LockName, now: Timestamp, told: &mut Vec<Told<W>>) {
         let most = told.len() + STEP;
-        // After a hold was passed on, further waits may be over.
+        // After a lease was passed on, further waits may be over.
         while told.len() < most
             && let Some(lock) = self.locks.get_mut(name).filter(|lock| lock.moment <= now)
         {
@@ -345,7 +345,7 @@ impl<W> LockTable<W> {
         }
     }
 
-    /// Lets time pass: ends holds and waits that are over, those of one step. Returns whether more
+    /// Lets time pass: ends leases and waits that are over, those of one step. Returns whether more
     /// are over.
     pub fn advance(&mut self, now: Timestamp, told: &mut Vec<Told<W>>) -> bool {
         let most = told.len() + STEP;
@@ -385,15 +385,15 @@ impl<W> LockTable<W> {
         }
     }
 
-    /// Makes a hold last for `hold` from now on, longer or shorter; returns when it ends then.
+    /// Makes a lease last for `lease` from now on, longer or shorter; returns when it ends then.
     ///
     /// # Errors
-    /// [`NotHeld`] when the hold is over, or locks are not [given](Self::gives) at the moment.
+    /// [`NotHeld`] when the lease is over, or locks are not [given](Self::gives) at the moment.
     pub fn renew(
         &mut self,
         name: &LockName,
         token: FencingToken,
-        hold: Duration,
+        lease: Duration,
         now: Timestamp,
         told: &mut Vec<Told<W>>,
     ) -> Result<Timestamp, NotHeld> {
@@ -401,7 +401,7 @@ impl<W> LockTable<W> {
             return Err(NotHeld::Unconfirmed { token });
         }
         let held = self.held(name, token, now, told)?;
-        let ends_at = now + hold;
+        let ends_at = now + lease;
         held.ends_at = ends_at;
         if self.locks.get(name).is_some_and(|lock| ends_at < lock.moment) {
             self.look_at(name, ends_at);
@@ -409,7 +409,7 @@ impl<W> LockTable<W> {
         Ok(ends_at)
     }
 
-    /// Ends a hold; the first in line has the lock then.
+    /// Ends a lease; the first in line has the lock then.
     ///
     /// # Errors
     /// [`NotHeld`] when it is over already.
@@ -425,7 +425,7 @@ impl<W> LockTable<W> {
         Ok(())
     }
 
-    /// Ends the hold that there is, whoever has it; returns who had it.
+    /// Ends the lease that there is, whoever has it; returns who had it.
     pub fn force_release(
         &mut self,
         name: &LockName,
@@ -452,7 +452,7 @@ impl<W> LockTable<W> {
         self.sessions.insert(session);
     }
 
-    /// Ends the holds that end with a connection, and its waits for such holds: those of one step.
+    /// Ends the leases that end with a connection, and its waits for such leases: those of one step.
     /// Returns whether there are more, for which it is to be called again. Callers of waits must
     /// know by themselves that the connection is gone: they are told nothing.
     pub fn disconnect(
@@ -465,7 +465,7 @@ impl<W> LockTable<W> {
         self.end_bound(EndedBy::Disconnection, now, told, Bond::Session(session))
     }
 
-    /// Ends the holds and waits that were asked for with an access which is withdrawn: those of one
+    /// Ends the leases and waits that were asked for with an access which is withdrawn: those of one
     /// step. Returns whether there are more, for which it is to be called again. Callers of waits
     /// must know by themselves that it is withdrawn: they are told nothing.
     pub fn withdraw(&mut self, access: AccessId, now: Timestamp, told: &mut Vec<Told<W>>) -> bool {
@@ -508,7 +508,7 @@ impl<W> LockTable<W> {
         false
     }
 
-    /// Ends the holds and waits of a namespace that is gone, those of one step; returns whether
+    /// Ends the leases and waits of a namespace that is gone, those of one step; returns whether
     /// there are more, for which it is to be called again. Holders learn of it when they renew.
     pub fn end_namespace(&mut self, namespace: NamespaceId) -> bool {
         let mut ended = 0;
@@ -531,7 +531,7 @@ impl<W> LockTable<W> {
         }
     }
 
-    /// Ends all holds and waits: holders learn of it when they renew. What is returned is to be
+    /// Ends all leases and waits: holders learn of it when they renew. What is returned is to be
     /// dropped where it holds nobody up.
     pub fn end_all(&mut self) -> Self {
         let epoch = (self.epoch, self.ended, self.gives_until, self.given, self.last_ticket);

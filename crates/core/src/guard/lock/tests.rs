@@ -20,9 +20,9 @@ fn name(text: &str) -> LockName {
     (N, Key::new(text).unwrap())
 }
 
-fn claim(owner: &str, hold: u64, wait: u64) -> Claim {
-    let [hold, wait] = [hold, wait].map(Duration::from_millis);
-    Claim { owner: owner.into(), hold, wait, session: None, access: None }
+fn claim(owner: &str, lease: u64, wait: u64) -> Claim {
+    let [lease, wait] = [lease, wait].map(Duration::from_millis);
+    Claim { owner: owner.into(), lease, wait, session: None, access: None }
 }
 
 fn table() -> LockTable<u32> {
@@ -101,7 +101,7 @@ fn nothing_is_given_or_renewed_from_the_moment_that_somebody_else_may_give() {
     let renewed = table.renew(&berth, held.token, Duration::from_millis(9), at(100), &mut told);
     assert_eq!(renewed, Err(NotHeld::Unconfirmed { token: held.token }));
     assert!(told.is_empty());
-    // A hold may be given back, which gives the lock to nobody; its queue is not forgotten.
+    // A lease may be given back, which gives the lock to nobody; its queue is not forgotten.
     table.release(&berth, held.token, at(100), &mut told).unwrap();
     assert!(matches!(&told[..], [Told::Ended(..), Told::GaveUp(1, _)]), "{told:?}");
     assert_eq!(counted(&table), (0, 0));
@@ -158,11 +158,11 @@ fn holds_and_waits_of_a_namespace_are_bounded_and_others_are_not_touched() {
 fn what_is_over_cannot_be_renewed_and_says_who_has_it_now() {
     let (mut table, mut told, berth) = (table(), Vec::new(), name("berth-7"));
     let first = granted(table.claim(&berth, claim("a", 100, 0), 0, at(0), &mut told).unwrap());
-    let hold = Duration::from_millis(100);
-    assert_eq!(table.renew(&berth, first.token, hold, at(99), &mut told), Ok(at(199)));
+    let lease = Duration::from_millis(100);
+    assert_eq!(table.renew(&berth, first.token, lease, at(99), &mut told), Ok(at(199)));
     table.advance(at(100), &mut told);
     assert!(table.look(&berth, at(198)).is_some(), "it was renewed");
-    let free = table.renew(&berth, first.token, hold, at(199), &mut told).unwrap_err();
+    let free = table.renew(&berth, first.token, lease, at(199), &mut told).unwrap_err();
     assert_eq!(free, NotHeld::Free { token: first.token });
     let second = granted(table.claim(&berth, claim("b", 100, 0), 0, at(200), &mut told).unwrap());
     let other = table.release(&berth, first.token, at(201), &mut told).unwrap_err();
@@ -172,8 +172,8 @@ fn what_is_over_cannot_be_renewed_and_says_who_has_it_now() {
 
 #[derive(Debug, Clone)]
 enum Step {
-    Claim { lock: u8, hold: u8, wait: u8, session: Option<u8> },
-    Renew { which: usize, hold: u8 },
+    Claim { lock: u8, lease: u8, wait: u8, session: Option<u8> },
+    Renew { which: usize, lease: u8 },
     Release(usize),
     Force(u8),
     Leave(usize),
@@ -186,8 +186,8 @@ enum Step {
 fn step() -> impl Strategy<Value = Step> {
     prop_oneof![
         6 => (0..3u8, 1..60u8, prop_oneof![1 => Just(0u8), 4 => 1..90u8], prop::option::of(0..3u8))
-            .prop_map(|(lock, hold, wait, session)| Step::Claim { lock, hold, wait, session }),
-        2 => (0..12usize, 1..60u8).prop_map(|(which, hold)| Step::Renew { which, hold }),
+            .prop_map(|(lock, lease, wait, session)| Step::Claim { lock, lease, wait, session }),
+        2 => (0..12usize, 1..60u8).prop_map(|(which, lease)| Step::Renew { which, lease }),
         3 => (0..12usize).prop_map(Step::Release),
         1 => (0..3u8).prop_map(Step::Force),
         2 => (0..12usize).prop_map(Step::Leave),
@@ -217,9 +217,9 @@ impl Plain {
     fn pass_on(&mut self, now: u64, heard: &mut Vec<(u32, Heard)>) {
         self.held = None;
         if !self.line.is_empty() {
-            let (who, hold, _, session) = self.line.remove(0);
-            self.held = Some((who, now + hold, session));
-            heard.push((who, Heard::Granted(now + hold)));
+            let (who, lease, _, session) = self.line.remove(0);
+            self.held = Some((who, now + lease, session));
+            heard.push((who, Heard::Granted(now + lease)));
         }
     }
 
@@ -283,9 +283,9 @@ proptest! {
                         prop_assert!(next > at(now), "what is due stays undone");
                     }
                 }
-                Step::Claim { lock, hold, wait, session: of_session } => {
+                Step::Claim { lock, lease, wait, session: of_session } => {
                     callers += 1;
-                    let mut asked = claim("x", hold.into(), wait.into());
+                    let mut asked = claim("x", lease.into(), wait.into());
                     asked.session = of_session.map(session);
                     let claimed = table.claim(&of(lock), asked, callers, at(now), &mut told).unwrap();
                     let model = plain.entry(lock).or_default();
@@ -294,13 +294,13 @@ proptest! {
                         (Claimed::Granted(grant, _), None) => {
                             prop_assert!(grant.token > last, "tokens only grow");
                             last = grant.token;
-                            prop_assert_eq!(grant.ends_at, at(now + u64::from(hold)));
+                            prop_assert_eq!(grant.ends_at, at(now + u64::from(lease)));
                             grants.push((callers, lock, grant.token));
-                            model.held = Some((callers, now + u64::from(hold), of_session));
+                            model.held = Some((callers, now + u64::from(lease), of_session));
                         }
                         (Claimed::Waiting(ticket), Some(_)) if wait > 0 => {
                             let gives_up = now + u64::from(wait);
-                            model.line.push((callers, hold.into(), gives_up, of_session));
+                            model.line.push((callers, lease.into(), gives_up, of_session));
                             tickets.push((callers, lock, ticket));
                         }
                         (Claimed::Held(_, waiter), Some(_)) if wait == 0 => {
@@ -309,16 +309,16 @@ proptest! {
                         other => prop_assert!(false, "{:?}", other),
                     }
                 }
-                Step::Renew { which, hold } if !grants.is_empty() => {
+                Step::Renew { which, lease } if !grants.is_empty() => {
                     let (who, lock, token) = grants[which % grants.len()];
-                    let hold = u64::from(hold);
+                    let lease = u64::from(lease);
                     let renewed =
-                        table.renew(&of(lock), token, Duration::from_millis(hold), at(now), &mut told);
+                        table.renew(&of(lock), token, Duration::from_millis(lease), at(now), &mut told);
                     let model = plain.entry(lock).or_default();
                     model.settle(now, &mut heard);
                     match &mut model.held {
                         Some((holder, ends, _)) if *holder == who => {
-                            *ends = now + hold;
+                            *ends = now + lease;
                             prop_assert_eq!(renewed, Ok(at(*ends)));
                         }
                         _ => prop_assert!(renewed.is_err()),
@@ -356,7 +356,7 @@ proptest! {
                 Step::Disconnect(id) => {
                     table.disconnect(session(id), at(now), &mut told);
                     table.connect(session(id));
-                    // Those locks that the session has to do with, in the order of their holds.
+                    // Those locks that the session has to do with, in the order of their leases.
                     let mut order: Vec<(u32, u8)> = plain
                         .iter()
                         .filter(|(_, model)| {
@@ -489,7 +489,7 @@ fn a_long_queue_is_counted_whole_and_shown_in_part() {
     let name = (NamespaceId(1), Key::new("berth-7").unwrap());
     let claim = |wait| Claim {
         owner: "pilot".into(),
-        hold: Duration::from_secs(60),
+        lease: Duration::from_secs(60),
         wait: Duration::from_millis(wait),
         session: None,
         access: Some(AccessId(wait % 7)),
@@ -571,7 +571,7 @@ fn views_are_bounded_and_show_the_longest_holds() {
         let name = (NamespaceId(n % 3), Key::new(format!("berth-{n}")).unwrap());
         let claim = Claim {
             owner: "pilot".into(),
-            hold: Duration::from_secs(60),
+            lease: Duration::from_secs(60),
             wait: Duration::ZERO,
             session: None,
             access: None,

@@ -67,7 +67,7 @@ pub struct LivePermit {
     pub number: PermitNumber,
     /// When it began.
     pub since: Timestamp,
-    /// When it lapses.
+    /// When it expires.
     pub ends_at: Timestamp,
 }
 
@@ -95,9 +95,9 @@ pub enum GivenBack<W> {
     Failed(Vec<W>),
 }
 
-/// What lapsed.
+/// What expired.
 #[derive(Debug, PartialEq, Eq)]
-pub struct Lapsed<W> {
+pub struct Expired<W> {
     /// New permits of the service, for keys that callers still wait for.
     pub refills: Vec<Permit>,
     /// Callers that hold the next permit now.
@@ -125,7 +125,7 @@ pub struct Permit {
     pub key: Key,
     /// This permit's number.
     pub number: PermitNumber,
-    /// When the permit lapses.
+    /// When the permit expires.
     pub ends_at: Timestamp,
 }
 
@@ -175,7 +175,7 @@ pub enum RefusedReason {
     Voided,
     /// The permit's time ended before the refill was finished.
     #[error("the refill permit had ended before the refill was finished")]
-    Lapsed,
+    Expired,
 }
 
 /// A refused finish: the value must not be stored, but those who wait for it may have it, since

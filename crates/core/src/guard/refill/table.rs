@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use super::super::lock::AccessId;
 use super::{
-    ClaimRefused, GivenBack, HeldBy, Joined, Lapsed, LivePermit, Permit, PermitNumber, PermitView,
+    ClaimRefused, GivenBack, HeldBy, Joined, Expired, LivePermit, Permit, PermitNumber, PermitView,
     RefillLimits, Refiller, Refused, RefusedReason, Voided, WaitTicket,
 };
 use crate::guard::share::Shares;
@@ -19,8 +19,8 @@ const SETTLED_EACH: usize = 2;
 #[derive(Debug)]
 struct Waiting<W> {
     waiter: W,
-    /// The hold that the caller gets if it becomes the holder.
-    hold: Duration,
+    /// The lease that the caller gets if it becomes the holder.
+    lease: Duration,
     /// Who it is; `None` for one that leaves refills to the service.
     caller: Option<Refiller>,
 }
@@ -226,10 +226,10 @@ impl<W> RefillTable<W> {
         held_by: HeldBy,
         queue: Queue<W>,
         now: Timestamp,
-        hold: Duration,
+        lease: Duration,
     ) -> Permit {
         self.last_number = self.last_number.wrapping_add(1);
-        let (number, ends_at) = (PermitNumber(self.last_number), now + hold);
+        let (number, ends_at) = (PermitNumber(self.last_number), now + lease);
         let is_of_caller = matches!(held_by, HeldBy::Caller(_));
         if is_of_caller {
             self.held.take(namespace);
@@ -253,20 +253,20 @@ impl<W> RefillTable<W> {
     }
 
     /// A caller asks for a missing key and will wait for it; the first one gets a permit of the
-    /// service, which lapses after `hold`.
+    /// service, which expires after `lease`.
     pub fn join(
         &mut self,
         namespace: NamespaceId,
         key: &Key,
         waiter: W,
         now: Timestamp,
-        hold: Duration,
+        lease: Duration,
     ) -> Joined<W> {
         let most_waiters = self.limits.waiters;
-        let (ticket, waiting) = (self.ticket(), Waiting { waiter, hold, caller: None });
+        let (ticket, waiting) = (self.ticket(), Waiting { waiter, lease, caller: None });
         let Some((number, refill)) = self.live_refill(namespace, key) else {
             let queue = Queue::from([(ticket, waiting)]);
-            return Joined::Holder(self.start((namespace, key), HeldBy::Service, queue, now, hold));
+            return Joined::Holder(self.start((namespace, key), HeldBy::Service, queue, now, lease));
         };
         if refill.queue.len() >= most_waiters {
             return Joined::Full(waiting.waiter);
@@ -276,9 +276,9 @@ impl<W> RefillTable<W> {
             self.note_waited_for(number);
             return Joined::Waiting(number);
         }
-        // The holder let its time lapse: the service takes over, for all who waited.
+        // The holder let its time run out: the service takes over, for all who waited.
         let queue = self.take(number).map(|refill| refill.queue).unwrap_or_default();
-        Joined::Holder(self.start((namespace, key), HeldBy::Service, queue, now, hold))
+        Joined::Holder(self.start((namespace, key), HeldBy::Service, queue, now, lease))
     }
 
     /// Notes whether somebody waits for a permit of a caller.
@@ -299,19 +299,19 @@ impl<W> RefillTable<W> {
         namespace: NamespaceId,
         key: &Key,
         now: Timestamp,
-        hold: Duration,
+        lease: Duration,
     ) -> Option<Permit> {
         let queue = match self.live_refill(namespace, key) {
             Some((_, refill)) if now < refill.ends_at => return None,
             Some((number, _)) => self.take(number).map(|refill| refill.queue).unwrap_or_default(),
             None => Queue::new(),
         };
-        Some(self.start((namespace, key), HeldBy::Service, queue, now, hold))
+        Some(self.start((namespace, key), HeldBy::Service, queue, now, lease))
     }
 
     /// Asks for a permit for a caller that refills by itself. If one is live, it says which; the
     /// caller may [wait](Self::wait) for it. Callers whose turn it is, because the one before let
-    /// its time lapse, are added to `turns`.
+    /// its time run out, are added to `turns`.
     ///
     /// # Errors
     /// [`ClaimRefused`]: the permit that is live, or too many that callers hold.
@@ -321,7 +321,7 @@ impl<W> RefillTable<W> {
         key: &Key,
         caller: &Refiller,
         now: Timestamp,
-        hold: Duration,
+        lease: Duration,
         turns: &mut Vec<(Permit, W)>,
     ) -> Result<Permit, ClaimRefused> {
         if let Some((number, refill)) = self.live_refill(namespace, key)
@@ -335,12 +335,12 @@ impl<W> RefillTable<W> {
             None if !self.held.has_room(namespace) => Err(ClaimRefused::Full),
             None => {
                 let (queue, held_by) = (Queue::new(), HeldBy::Caller(caller.clone()));
-                Ok(self.start((namespace, key), held_by, queue, now, hold))
+                Ok(self.start((namespace, key), held_by, queue, now, lease))
             }
         }
     }
 
-    /// Waits for the live permit of a key; `hold` is what the caller gets if its turn comes.
+    /// Waits for the live permit of a key; `lease` is what the caller gets if its turn comes.
     ///
     /// # Errors
     /// The waiter, when no permit is live or too many wait for it.
@@ -350,13 +350,13 @@ impl<W> RefillTable<W> {
         key: &Key,
         caller: &Refiller,
         waiter: W,
-        hold: Duration,
+        lease: Duration,
     ) -> Result<WaitTicket, W> {
         let (ticket, most_waiters) = (self.ticket(), self.limits.waiters);
         let live = self.live_refill(namespace, key);
         match live.filter(|(_, refill)| refill.queue.len() < most_waiters) {
             Some((number, refill)) => {
-                let waiting = Waiting { waiter, hold, caller: Some(caller.clone()) };
+                let waiting = Waiting { waiter, lease, caller: Some(caller.clone()) };
                 refill.queue.insert(ticket, waiting);
                 self.note_waited_for(number);
                 Ok(ticket)
@@ -376,12 +376,12 @@ impl<W> RefillTable<W> {
     /// Ends a live permit and gives the next one to the first in its queue, if there is one.
     fn next_turn(&mut self, number: PermitNumber, now: Timestamp) -> Option<(Permit, W)> {
         let mut refill = self.take(number)?;
-        let (_, Waiting { waiter, hold, caller }) = refill.queue.pop_first()?;
+        let (_, Waiting { waiter, lease, caller }) = refill.queue.pop_first()?;
         // One without a name hands its turn to the service at once.
         let service = || Refiller { owner: "the service".into(), access: None };
         let held_by = HeldBy::Caller(caller.unwrap_or_else(service));
         let place = (refill.namespace, &refill.key);
-        let permit = self.start(place, held_by, refill.queue, now, hold);
+        let permit = self.start(place, held_by, refill.queue, now, lease);
         Some((permit, waiter))
     }
 
@@ -398,7 +398,7 @@ impl<W> RefillTable<W> {
         let held_by = std::mem::replace(&mut refill.held_by, HeldBy::Service);
         // Everybody who waits for the service is answered together, so the place in the queue does
         // not matter.
-        refill.queue.insert(ticket, Waiting { waiter, hold: Duration::ZERO, caller: None });
+        refill.queue.insert(ticket, Waiting { waiter, lease: Duration::ZERO, caller: None });
         self.note_waited_for(number);
         if matches!(held_by, HeldBy::Caller(_)) {
             self.held.give_back(permit.namespace);
@@ -420,7 +420,7 @@ impl<W> RefillTable<W> {
     /// and its waiters are handed back. `now` decides whether it was in time.
     ///
     /// # Errors
-    /// [`Refused`] when the permit was voided or had lapsed: the value must not be stored.
+    /// [`Refused`] when the permit was voided or had expired: the value must not be stored.
     pub fn finish(
         &mut self,
         namespace: NamespaceId,
@@ -433,21 +433,21 @@ impl<W> RefillTable<W> {
             return Err(Refused { reason: RefusedReason::Voided, waiters });
         }
         match self.live_refill(namespace, key) {
-            // A caller's permit that lapsed is passed on by time, not by the late holder.
+            // A caller's permit that expired is passed on by time, not by the late holder.
             Some((live, refill)) if live == number => {
                 let in_time = now < refill.ends_at;
                 if !in_time && refill.is_of_caller() {
-                    let (reason, waiters) = (RefusedReason::Lapsed, Vec::new());
+                    let (reason, waiters) = (RefusedReason::Expired, Vec::new());
                     return Err(Refused { reason, waiters });
                 }
                 let waiters = self.take(number).map(ActiveRefill::into_waiters).unwrap_or_default();
                 if in_time {
                     Ok(waiters)
                 } else {
-                    Err(Refused { reason: RefusedReason::Lapsed, waiters })
+                    Err(Refused { reason: RefusedReason::Expired, waiters })
                 }
             }
-            _ => Err(Refused { reason: RefusedReason::Lapsed, waiters: Vec::new() }),
+            _ => Err(Refused { reason: RefusedReason::Expired, waiters: Vec::new() }),
         }
     }
 
@@ -470,7 +470,7 @@ impl<W> RefillTable<W> {
         }
         let live = self.live_refill(namespace, key);
         if !live.is_some_and(|(live, refill)| live == number && now < refill.ends_at) {
-            return Err(RefusedReason::Lapsed);
+            return Err(RefusedReason::Expired);
         }
         if !next {
             let refill = self.take(number);
@@ -564,32 +564,32 @@ impl<W> RefillTable<W> {
         self.ends.range(..=(now, PermitNumber(u64::MAX))).map(|(_, number)| *number)
     }
 
-    /// Ends what has lapsed.
-    pub fn lapse(&mut self, now: Timestamp, hold: Duration) -> Lapsed<W> {
+    /// Ends what has expired.
+    pub fn expire(&mut self, now: Timestamp, lease: Duration) -> Expired<W> {
         let due: Vec<PermitNumber> = self.due(now).collect();
-        let mut lapsed = Lapsed { refills: Vec::new(), turns: Vec::new(), dropped: Vec::new() };
+        let mut expired = Expired { refills: Vec::new(), turns: Vec::new(), dropped: Vec::new() };
         for number in due {
             let Some(refill) = self.refills.get(&number) else { continue };
             let live = self.is_live(number, refill);
             if live && refill.is_of_caller() {
-                lapsed.turns.extend(self.next_turn(number, now));
+                expired.turns.extend(self.next_turn(number, now));
                 continue;
             }
             let Some(refill) = self.take(number) else { continue };
             if !live {
-                lapsed.dropped.extend(refill.into_waiters());
+                expired.dropped.extend(refill.into_waiters());
             } else if !refill.queue.is_empty() {
                 let place = (refill.namespace, &refill.key);
-                lapsed.refills.push(self.start(place, HeldBy::Service, refill.queue, now, hold));
+                expired.refills.push(self.start(place, HeldBy::Service, refill.queue, now, lease));
             }
         }
         while self.voided_held.front().is_some_and(|number| !self.refills.contains_key(number)) {
             self.voided_held.pop_front();
         }
-        lapsed
+        expired
     }
 
-    /// When [`lapse`](Self::lapse) has something to end next.
+    /// When [`expire`](Self::expire) has something to end next.
     pub fn next_moment(&self) -> Option<Timestamp> {
         self.ends.first().map(|(at, _)| *at)
     }
@@ -599,7 +599,7 @@ impl<W> RefillTable<W> {
         self.is_live(number, refill).then(|| refill.view(number))
     }
 
-    /// The live permits that are over by `now`, which [`lapse`](Self::lapse) will end.
+    /// The live permits that are over by `now`, which [`expire`](Self::expire) will end.
     pub fn over(&self, now: Timestamp) -> impl Iterator<Item = PermitView> + use<'_, W> {
         self.due(now).filter_map(|number| self.live_view(number))
     }

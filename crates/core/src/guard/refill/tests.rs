@@ -7,7 +7,7 @@ use super::super::lock::tests::cases;
 use super::*;
 
 const N: NamespaceId = NamespaceId(1);
-const HOLD: Duration = Duration::from_millis(100);
+const LEASE: Duration = Duration::from_millis(100);
 
 fn key(text: &str) -> Key {
     Key::new(text).unwrap()
@@ -41,7 +41,7 @@ fn finish<W>(
 fn a_thousand_callers_get_one_permit() {
     let mut table = RefillTable::new(limits(10_000), 0);
     let holders = (0..1_000)
-        .filter(|n| matches!(table.join(N, &key("k"), *n, at(0), HOLD), Joined::Holder(_)))
+        .filter(|n| matches!(table.join(N, &key("k"), *n, at(0), LEASE), Joined::Holder(_)))
         .count();
     assert_eq!((holders, table.live(), table.waiters()), (1, 1, 1_000));
 }
@@ -49,22 +49,22 @@ fn a_thousand_callers_get_one_permit() {
 #[test]
 fn a_late_holder_is_refused_and_its_waiters_follow_the_new_one() {
     let mut table = RefillTable::new(limits(10), 0);
-    let Joined::Holder(first) = table.join(N, &key("k"), 'a', at(0), HOLD) else { panic!() };
-    let Joined::Holder(second) = table.join(N, &key("k"), 'b', at(100), HOLD) else { panic!() };
+    let Joined::Holder(first) = table.join(N, &key("k"), 'a', at(0), LEASE) else { panic!() };
+    let Joined::Holder(second) = table.join(N, &key("k"), 'b', at(100), LEASE) else { panic!() };
     assert!(second.number > first.number);
     let late = finish(&mut table, &first, at(120)).unwrap_err();
-    assert_eq!((late.reason, late.waiters.len()), (RefusedReason::Lapsed, 0));
+    assert_eq!((late.reason, late.waiters.len()), (RefusedReason::Expired, 0));
     assert_eq!(finish(&mut table, &second, at(150)).unwrap(), ['a', 'b']);
 }
 
 #[test]
 fn an_invalidation_voids_and_newcomers_start_afresh() {
     let mut table = RefillTable::new(limits(10), 0);
-    let Joined::Holder(old) = table.join(N, &key("k"), 'a', at(0), HOLD) else { panic!() };
+    let Joined::Holder(old) = table.join(N, &key("k"), 'a', at(0), LEASE) else { panic!() };
     assert_eq!(table.void(N, &key("k")).permits, 1);
-    let Joined::Holder(new) = table.join(N, &key("k"), 'b', at(1), HOLD) else { panic!() };
+    let Joined::Holder(new) = table.join(N, &key("k"), 'b', at(1), LEASE) else { panic!() };
     let other = table.finish(N, &key("other"), old.number, at(2)).unwrap_err();
-    assert_eq!(other.reason, RefusedReason::Lapsed, "a number is good for its own key alone");
+    assert_eq!(other.reason, RefusedReason::Expired, "a number is good for its own key alone");
     let refused = finish(&mut table, &old, at(2)).unwrap_err();
     assert_eq!((refused.reason, refused.waiters), (RefusedReason::Voided, vec!['a']));
     assert_eq!(finish(&mut table, &new, at(3)).unwrap(), ['b']);
@@ -74,7 +74,7 @@ fn an_invalidation_voids_and_newcomers_start_afresh() {
 fn voiding_a_namespace_leaves_others_alone() {
     let mut table = RefillTable::new(limits(10), 0);
     for namespace in [N, NamespaceId(2)] {
-        table.join(namespace, &key("k"), 'a', at(0), HOLD);
+        table.join(namespace, &key("k"), 'a', at(0), LEASE);
     }
     assert_eq!(table.void_where(N, |key| key.as_str() == "other").permits, 0);
     assert_eq!(table.void_all(N).permits, 1);
@@ -84,23 +84,23 @@ fn voiding_a_namespace_leaves_others_alone() {
 #[test]
 fn callers_take_turns_until_one_brings_the_value() {
     let (mut table, mut turns) = (RefillTable::new(limits(2), 0), Vec::new());
-    let first = table.claim(N, &key("k"), &me(), at(0), HOLD, &mut turns).unwrap();
-    let refused = table.claim(N, &key("k"), &me(), at(1), HOLD, &mut turns).unwrap_err();
+    let first = table.claim(N, &key("k"), &me(), at(0), LEASE, &mut turns).unwrap();
+    let refused = table.claim(N, &key("k"), &me(), at(1), LEASE, &mut turns).unwrap_err();
     let ClaimRefused::Live(live) = refused else { panic!("{refused:?}") };
     assert_eq!((live.number, live.ends_at), (first.number, at(100)));
-    table.wait(N, &key("k"), &me(), 'b', HOLD).unwrap();
-    let gone = table.wait(N, &key("k"), &me(), 'c', HOLD).unwrap();
-    assert_eq!(table.wait(N, &key("k"), &me(), 'd', HOLD), Err('d'), "the line is bounded");
+    table.wait(N, &key("k"), &me(), 'b', LEASE).unwrap();
+    let gone = table.wait(N, &key("k"), &me(), 'c', LEASE).unwrap();
+    assert_eq!(table.wait(N, &key("k"), &me(), 'd', LEASE), Err('d'), "the line is bounded");
     assert!(table.leave(N, &key("k"), gone) && !table.leave(N, &key("k"), gone));
-    table.wait(N, &key("k"), &me(), 'e', HOLD).unwrap();
+    table.wait(N, &key("k"), &me(), 'e', LEASE).unwrap();
     let back = table.give_back(N, &key("k"), first.number, true, at(50)).unwrap();
     let GivenBack::Turn(second, 'b') = back else { panic!("{back:?}") };
     assert_eq!(second.ends_at, at(150));
-    // The second one lapses; the third one brings the value.
-    let lapsed = table.lapse(at(150), HOLD);
-    let (third, _) = lapsed.turns.into_iter().find(|(_, waiter)| *waiter == 'e').unwrap();
+    // The second one expires; the third one brings the value.
+    let expired = table.expire(at(150), LEASE);
+    let (third, _) = expired.turns.into_iter().find(|(_, waiter)| *waiter == 'e').unwrap();
     let late = finish(&mut table, &second, at(151)).unwrap_err();
-    assert_eq!((late.reason, late.waiters.len()), (RefusedReason::Lapsed, 0));
+    assert_eq!((late.reason, late.waiters.len()), (RefusedReason::Expired, 0));
     assert_eq!(finish(&mut table, &third, at(152)), Ok(vec![]));
     assert_eq!((table.live(), turns.len()), (0, 0));
 }
@@ -108,8 +108,8 @@ fn callers_take_turns_until_one_brings_the_value() {
 #[test]
 fn a_turn_may_be_left_to_the_service() {
     let (mut table, mut turns) = (RefillTable::new(limits(9), 0), Vec::new());
-    let first = table.claim(N, &key("k"), &me(), at(0), HOLD, &mut turns).unwrap();
-    table.join(N, &key("k"), 'a', at(1), HOLD);
+    let first = table.claim(N, &key("k"), &me(), at(0), LEASE, &mut turns).unwrap();
+    table.join(N, &key("k"), 'a', at(1), LEASE);
     let back = table.give_back(N, &key("k"), first.number, true, at(50)).unwrap();
     let GivenBack::Turn(turn, waiter) = back else { panic!("{back:?}") };
     table.leave_to_service(&turn, waiter).unwrap();
@@ -123,38 +123,38 @@ fn a_turn_may_be_left_to_the_service() {
 fn access_that_is_withdrawn_ends_permits_and_waits_and_no_others() {
     let (mut table, mut turns) = (RefillTable::new(limits(10), 0), Vec::new());
     let (gone, stays) = (with_access(7), with_access(8));
-    let held = table.claim(N, &key("k"), &gone, at(0), HOLD, &mut turns).unwrap();
-    table.wait(N, &key("k"), &gone, 'a', HOLD).unwrap();
-    table.wait(N, &key("k"), &stays, 'b', HOLD).unwrap();
-    let alone = table.claim(N, &key("alone"), &gone, at(0), HOLD, &mut turns).unwrap();
-    let other = table.claim(N, &key("other"), &stays, at(0), HOLD, &mut turns).unwrap();
-    table.join(N, &key("service"), 'c', at(0), HOLD);
+    let held = table.claim(N, &key("k"), &gone, at(0), LEASE, &mut turns).unwrap();
+    table.wait(N, &key("k"), &gone, 'a', LEASE).unwrap();
+    table.wait(N, &key("k"), &stays, 'b', LEASE).unwrap();
+    let alone = table.claim(N, &key("alone"), &gone, at(0), LEASE, &mut turns).unwrap();
+    let other = table.claim(N, &key("other"), &stays, at(0), LEASE, &mut turns).unwrap();
+    table.join(N, &key("service"), 'c', at(0), LEASE);
     table.withdraw(AccessId(7), at(1), &mut turns);
     let told: Vec<char> = turns.iter().map(|(_, waiter)| *waiter).collect();
     assert_eq!(told, ['b'], "the one that waited with the same access is not asked");
     for permit in [&held, &alone] {
         let late = table.finish(N, &permit.key, permit.number, at(1)).unwrap_err();
-        assert_eq!((late.reason, late.waiters.len()), (RefusedReason::Lapsed, 0));
+        assert_eq!((late.reason, late.waiters.len()), (RefusedReason::Expired, 0));
     }
     let next = &turns[0].0;
     assert_eq!(table.finish(N, &next.key, next.number, at(2)), Ok(Vec::new()));
     assert_eq!(table.finish(N, &other.key, other.number, at(2)), Ok(Vec::new()));
     assert_eq!(table.views().count(), 1, "the service's refill goes on");
-    table.claim(N, &key("alone"), &stays, at(2), HOLD, &mut turns).unwrap();
+    table.claim(N, &key("alone"), &stays, at(2), LEASE, &mut turns).unwrap();
 }
 
 #[derive(Debug, Clone)]
 enum Step {
     Join(u8),
     Begin(u8),
-    Ask { key: u8, hold: u8 },
+    Ask { key: u8, lease: u8 },
     Leave(usize),
     Finish(usize),
     GiveBack(usize, bool),
     Void(u8),
     VoidAll,
     VoidAllBut(u8),
-    Lapse,
+    Expire,
     Pass(u8),
 }
 
@@ -162,14 +162,14 @@ fn step() -> impl Strategy<Value = Step> {
     prop_oneof![
         3 => (0..3u8).prop_map(Step::Join),
         1 => (0..3u8).prop_map(Step::Begin),
-        5 => (0..3u8, 1..120u8).prop_map(|(key, hold)| Step::Ask { key, hold }),
+        5 => (0..3u8, 1..120u8).prop_map(|(key, lease)| Step::Ask { key, lease }),
         1 => (0..8usize).prop_map(Step::Leave),
         3 => (0..8usize).prop_map(Step::Finish),
         2 => (0..8usize, any::<bool>()).prop_map(|(which, next)| Step::GiveBack(which, next)),
         2 => (0..3u8).prop_map(Step::Void),
         2 => Just(Step::VoidAll),
         1 => (0..3u8).prop_map(Step::VoidAllBut),
-        2 => Just(Step::Lapse),
+        2 => Just(Step::Expire),
         3 => (0..80u8).prop_map(Step::Pass),
     ]
 }
@@ -212,10 +212,10 @@ proptest! {
                 if flight.line.is_empty() {
                     return;
                 }
-                let (who, hold) = flight.line.remove(0);
+                let (who, lease) = flight.line.remove(0);
                 // The number is filled in from what the table says.
                 let number = PermitNumber(0);
-                plain.insert(k, Plain { number, ends: now + hold, by_service: false, line: flight.line });
+                plain.insert(k, Plain { number, ends: now + lease, by_service: false, line: flight.line });
                 turns.push((who, k));
             };
             match step {
@@ -223,17 +223,17 @@ proptest! {
                 Step::Join(k) => {
                     callers += 1;
                     open.insert(callers);
-                    let hold = HOLD.as_millis() as u64;
-                    match (table.join(N, &name(k), callers, at(now), HOLD), plain.get_mut(&k)) {
+                    let lease = LEASE.as_millis() as u64;
+                    match (table.join(N, &name(k), callers, at(now), LEASE), plain.get_mut(&k)) {
                         (Joined::Waiting(number), Some(flight)) => {
                             prop_assert!(now < flight.ends && number == flight.number);
-                            flight.line.push((callers, hold));
+                            flight.line.push((callers, lease));
                         }
                         (Joined::Holder(permit), flight) => {
                             prop_assert!(flight.as_ref().is_none_or(|f| f.ends <= now), "two live permits");
                             let mut line = flight.map(|f| std::mem::take(&mut f.line)).unwrap_or_default();
-                            line.push((callers, hold));
-                            let live = Plain { number: permit.number, ends: now + hold, by_service: true, line };
+                            line.push((callers, lease));
+                            let live = Plain { number: permit.number, ends: now + lease, by_service: true, line };
                             plain.insert(k, live);
                             permits.push(permit);
                         }
@@ -241,20 +241,20 @@ proptest! {
                     }
                 }
                 Step::Begin(k) => {
-                    let begun = table.begin(N, &name(k), at(now), HOLD);
+                    let begun = table.begin(N, &name(k), at(now), LEASE);
                     let free = plain.get(&k).is_none_or(|flight| flight.ends <= now);
                     prop_assert_eq!(begun.is_some(), free);
                     if let Some(permit) = begun {
                         let line = plain.remove(&k).map(|flight| flight.line).unwrap_or_default();
-                        let ends = now + HOLD.as_millis() as u64;
+                        let ends = now + LEASE.as_millis() as u64;
                         plain.insert(k, Plain { number: permit.number, ends, by_service: true, line });
                         permits.push(permit);
                     }
                 }
-                Step::Ask { key: k, hold } => {
+                Step::Ask { key: k, lease } => {
                     callers += 1;
-                    let hold = u64::from(hold);
-                    let time = Duration::from_millis(hold);
+                    let lease = u64::from(lease);
+                    let time = Duration::from_millis(lease);
                     let claimed = table.claim(N, &name(k), &me(), at(now), time, &mut turns);
                     if plain.get(&k).is_some_and(|flight| flight.ends <= now) {
                         pass_on(&mut plain, k, now, &mut expected);
@@ -264,7 +264,7 @@ proptest! {
                     }
                     match (claimed, plain.get_mut(&k)) {
                         (Ok(permit), None) => {
-                            let ends = now + hold;
+                            let ends = now + lease;
                             let live = Plain { number: permit.number, ends, by_service: false, line: vec![] };
                             plain.insert(k, live);
                             permits.push(permit);
@@ -272,7 +272,7 @@ proptest! {
                         (Err(ClaimRefused::Live(live)), Some(flight)) => {
                             prop_assert_eq!((live.number, live.ends_at), (flight.number, at(flight.ends)));
                             let ticket = table.wait(N, &name(k), &me(), callers, time).unwrap();
-                            flight.line.push((callers, hold));
+                            flight.line.push((callers, lease));
                             open.insert(callers);
                             tickets.push((callers, k, ticket));
                         }
@@ -371,19 +371,19 @@ proptest! {
                         voided.insert(flight.number, (k, flight.ends, waiting));
                     }
                 }
-                Step::Lapse => {
-                    let lapsed = table.lapse(at(now), HOLD);
-                    turns = lapsed.turns;
-                    back = lapsed.dropped;
+                Step::Expire => {
+                    let expired = table.expire(at(now), LEASE);
+                    turns = expired.turns;
+                    back = expired.dropped;
                     let due: Vec<u8> =
                         plain.iter().filter(|(_, f)| f.ends <= now).map(|(k, _)| *k).collect();
                     for k in due {
                         if plain[&k].by_service {
                             let flight = plain.remove(&k).unwrap();
                             if !flight.line.is_empty() {
-                                let permit = lapsed.refills.iter().find(|p| number_of(&p.key) == k);
+                                let permit = expired.refills.iter().find(|p| number_of(&p.key) == k);
                                 let permit = permit.expect("somebody still waits");
-                                let ends = now + HOLD.as_millis() as u64;
+                                let ends = now + LEASE.as_millis() as u64;
                                 plain.insert(k, Plain { number: permit.number, ends, ..flight });
                             }
                         } else {
@@ -393,7 +393,7 @@ proptest! {
                     for (permit, _) in &turns {
                         plain.get_mut(&number_of(&permit.key)).unwrap().number = permit.number;
                     }
-                    permits.extend(lapsed.refills);
+                    permits.extend(expired.refills);
                     let over: Vec<PermitNumber> =
                         voided.iter().filter(|(_, (_, ends, _))| *ends <= now).map(|(n, _)| *n).collect();
                     for number in over {
@@ -422,12 +422,12 @@ proptest! {
         // Time alone ends every wait.
         for _ in 0..200 {
             now += 120;
-            let lapsed = table.lapse(at(now), HOLD);
-            lapsed.dropped.iter().chain(lapsed.turns.iter().map(|(_, who)| who)).for_each(|who| {
+            let expired = table.expire(at(now), LEASE);
+            expired.dropped.iter().chain(expired.turns.iter().map(|(_, who)| who)).for_each(|who| {
                 open.remove(who);
             });
             // The service always finishes.
-            for permit in lapsed.refills {
+            for permit in expired.refills {
                 for who in finish(&mut table, &permit, at(now + 1)).unwrap() {
                     open.remove(&who);
                 }
@@ -445,14 +445,14 @@ fn permits_of_callers_are_bounded_by_namespace_and_voided_ones_altogether() {
     let few = RefillLimits { permits, voided: 2, ..Default::default() };
     let (mut table, mut turns) = (RefillTable::<char>::new(few, 0), Vec::new());
     let mut claim = |table: &mut RefillTable<char>, n, k: &str| {
-        table.claim(n, &key(k), &me(), at(0), HOLD, &mut turns)
+        table.claim(n, &key(k), &me(), at(0), LEASE, &mut turns)
     };
     let held: Vec<Permit> =
         ["a", "b", "c"].map(|k| claim(&mut table, N, k).unwrap()).into_iter().collect();
     assert_eq!(claim(&mut table, N, "d"), Err(ClaimRefused::Full));
     claim(&mut table, OTHER, "d").unwrap();
     // The service's own permits are bounded by those that wait, and by the origin.
-    assert!(matches!(table.join(N, &key("d"), 'x', at(0), HOLD), Joined::Holder(_)));
+    assert!(matches!(table.join(N, &key("d"), 'x', at(0), LEASE), Joined::Holder(_)));
     // Every way in which one ends makes place for another.
     finish(&mut table, &held[0], at(1)).unwrap();
     claim(&mut table, N, "e").unwrap();
@@ -461,7 +461,7 @@ fn permits_of_callers_are_bounded_by_namespace_and_voided_ones_altogether() {
     table.void(N, &key("c"));
     claim(&mut table, N, "g").unwrap();
     assert_eq!(claim(&mut table, N, "h"), Err(ClaimRefused::Full));
-    table.lapse(at(100), HOLD);
+    table.expire(at(100), LEASE);
     claim(&mut table, N, "h").unwrap();
 
     // One key that is claimed and deleted again and again: the latest two are remembered.
@@ -477,7 +477,7 @@ fn permits_of_callers_are_bounded_by_namespace_and_voided_ones_altogether() {
         .rev()
         .map(|number| table.give_back(OTHER, &key("k"), *number, true, at(1)).unwrap_err());
     let reasons: Vec<RefusedReason> = reasons.collect();
-    assert_eq!(reasons[..3], [RefusedReason::Voided, RefusedReason::Voided, RefusedReason::Lapsed]);
+    assert_eq!(reasons[..3], [RefusedReason::Voided, RefusedReason::Voided, RefusedReason::Expired]);
     assert_eq!(table.views().count(), 2, "nothing else is left");
 }
 
@@ -487,10 +487,10 @@ fn permits_that_an_invalidation_voids_together_are_told_so_and_leave_bit_by_bit(
     let limits = RefillLimits { permits, voided: 1_000, ..Default::default() };
     let (mut table, mut turns) = (RefillTable::new(limits, 0), Vec::new());
     let mut claim = |table: &mut RefillTable<char>, k: &str| {
-        table.claim(N, &key(k), &me(), at(0), HOLD, &mut turns)
+        table.claim(N, &key(k), &me(), at(0), LEASE, &mut turns)
     };
     let first: Vec<Permit> = (0..100).map(|n| claim(&mut table, &n.to_string()).unwrap()).collect();
-    table.wait(N, &key("7"), &me(), 'w', HOLD).unwrap();
+    table.wait(N, &key("7"), &me(), 'w', LEASE).unwrap();
     assert_eq!(claim(&mut table, "more"), Err(ClaimRefused::Full));
     let voided = table.void_all(N);
     assert_eq!((voided.permits, voided.waiters), (100, vec!['w']));
@@ -509,7 +509,7 @@ fn permits_that_an_invalidation_voids_together_are_told_so_and_leave_bit_by_bit(
         assert_eq!(finish(&mut table, permit, at(1)).unwrap_err().reason, RefusedReason::Voided);
     }
     assert_eq!(table.live(), 100);
-    let lapsed = table.lapse(at(100), HOLD);
-    assert_eq!((lapsed.turns.len(), lapsed.refills.len(), table.live()), (0, 0, 0));
+    let expired = table.expire(at(100), LEASE);
+    assert_eq!((expired.turns.len(), expired.refills.len(), table.live()), (0, 0, 0));
     assert_eq!(table.next_moment(), None);
 }

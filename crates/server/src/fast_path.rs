@@ -15,7 +15,7 @@ use axum::http::header::{AUTHORIZATION, CACHE_CONTROL, IF_NONE_MATCH};
 use axum::http::{HeaderMap, HeaderName, Method};
 use axum::response::Response;
 use verax_core::Freshness;
-use verax_core::store::Visited;
+use verax_core::store::EntryView;
 use verax_engine::Reader;
 use verax_engine::cache::{Answer, Source};
 use verax_engine::in_flight::SMALL;
@@ -66,7 +66,7 @@ pub(crate) fn answer(service: &Service, get: &PlainGet<'_>) -> Option<Response> 
     let now = service.engine().now();
     // Only the entry is taken under the store's lock; its fields are written after it.
     let mut found = None;
-    reader.cached(key, now, |visited: &Visited<'_>, _| {
+    reader.cached(key, now, |visited: &EntryView<'_>, _| {
         found = (visited.value().len() <= SMALL).then(|| visited.found());
     });
     let found = found?;

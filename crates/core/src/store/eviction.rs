@@ -73,7 +73,7 @@ impl Ghosts {
 
 /// The order of eviction of one shard.
 #[derive(Debug, Default)]
-pub(super) struct Order {
+pub(super) struct EvictionPolicy {
     /// Slots of the window, oldest first; also some that are not in it any more.
     window: VecDeque<u32>,
     window_entries: usize,
@@ -84,7 +84,7 @@ pub(super) struct Order {
     pressed: bool,
 }
 
-impl Order {
+impl EvictionPolicy {
     /// A slot was filled with `bytes`.
     pub(super) fn add(&mut self, slots: &mut Slots, slot: u32, bytes: u64) {
         if !self.pressed || self.ghosts.take(slots.hash(slot)) {

@@ -1,7 +1,7 @@
 //! What few entries have (tags, stale times, unusual media types), kept once for all entries that
 //! have the same.
 //!
-//! An [`ExtraTable`] belongs to one partition. It interns extras and the texts of tags, counts what
+//! An [`MetadataTable`] belongs to one partition. It interns extras and the texts of tags, counts what
 //! they take, and forgets each as soon as the last entry that has it is gone.
 
 use std::hash::{BuildHasher, RandomState};
@@ -56,7 +56,7 @@ impl Tagged {
 
 /// What few entries have.
 #[derive(Debug, Default)]
-pub(super) struct Extra {
+pub(super) struct EntryMetadata {
     pub(super) stale_while_revalidate: Duration,
     pub(super) stale_if_error: Duration,
     pub(super) media_type: Option<MediaType>,
@@ -66,7 +66,7 @@ pub(super) struct Extra {
     holders: AtomicUsize,
 }
 
-impl Extra {
+impl EntryMetadata {
     /// Whether no tag was invalidated since.
     pub(super) fn valid(&self) -> bool {
         self.tagged.iter().all(Tagged::valid)
@@ -121,12 +121,12 @@ impl Extra {
 /// A share of an extra, by which the table keeps it.
 #[derive(Debug)]
 pub(super) struct Held {
-    extra: Arc<Extra>,
-    table: Arc<ExtraTable>,
+    extra: Arc<EntryMetadata>,
+    table: Arc<MetadataTable>,
 }
 
 impl Held {
-    pub(super) fn extra(&self) -> &Arc<Extra> {
+    pub(super) fn extra(&self) -> &Arc<EntryMetadata> {
         &self.extra
     }
 
@@ -138,7 +138,7 @@ impl Held {
 
     /// The same with the stale parts of another lifetime; `None` when nothing is left.
     pub(super) fn with_lifetime(&self, lifetime: Lifetime) -> Option<Self> {
-        self.table.hold(Extra {
+        self.table.hold(EntryMetadata {
             stale_while_revalidate: lifetime.stale_while_revalidate,
             stale_if_error: lifetime.stale_if_error,
             media_type: self.extra.media_type.clone(),
@@ -168,7 +168,7 @@ impl Drop for Held {
 
 /// The extras and tags of one partition.
 #[derive(Debug)]
-pub(super) struct ExtraTable {
+pub(super) struct MetadataTable {
     interned: Mutex<Interned>,
     hashing: RandomState,
     used: AtomicU64,
@@ -178,11 +178,11 @@ pub(super) struct ExtraTable {
 
 #[derive(Debug, Default)]
 struct Interned {
-    extras: Index<Arc<Extra>>,
+    extras: Index<Arc<EntryMetadata>>,
     tags: Index<Arc<TagRecord>>,
 }
 
-impl ExtraTable {
+impl MetadataTable {
     /// An empty table that counts what it takes in `whole` as well.
     pub(super) fn new(whole: Arc<AtomicU64>) -> Self {
         let (interned, hashing) = (Mutex::default(), RandomState::new());
@@ -212,12 +212,12 @@ impl ExtraTable {
     /// What a new entry has beyond its slot; `None` for most.
     pub(super) fn of(self: &Arc<Self>, entry: &Entry) -> Option<Held> {
         let Lifetime { stale_while_revalidate, stale_if_error, .. } = entry.lifetime;
-        let mut extra = Extra {
+        let mut extra = EntryMetadata {
             stale_while_revalidate,
             stale_if_error,
             media_type: Some(&entry.media_type).filter(|m| m.number().is_none()).cloned(),
             tags: entry.tags.clone(),
-            ..Extra::default()
+            ..EntryMetadata::default()
         };
         if extra.is_plain() {
             return None;
@@ -236,14 +236,14 @@ impl ExtraTable {
     /// What an entry without extra gets with another lifetime.
     pub(super) fn of_lifetime(self: &Arc<Self>, lifetime: Lifetime) -> Option<Held> {
         let Lifetime { stale_while_revalidate, stale_if_error, .. } = lifetime;
-        self.hold(Extra { stale_while_revalidate, stale_if_error, ..Extra::default() })
+        self.hold(EntryMetadata { stale_while_revalidate, stale_if_error, ..EntryMetadata::default() })
     }
 
-    fn hold(self: &Arc<Self>, extra: Extra) -> Option<Held> {
+    fn hold(self: &Arc<Self>, extra: EntryMetadata) -> Option<Held> {
         (!extra.is_plain()).then(|| self.hold_in(&mut self.interned(), extra))
     }
 
-    fn hold_in(self: &Arc<Self>, interned: &mut Interned, extra: Extra) -> Held {
+    fn hold_in(self: &Arc<Self>, interned: &mut Interned, extra: EntryMetadata) -> Held {
         let hash = extra.hash(&self.hashing);
         let known = interned.extras.find(hash, |known| known.same(&extra));
         if let Some(known) = known {
@@ -258,21 +258,21 @@ impl ExtraTable {
             }
         }
         let extra = Arc::new(extra);
-        let hash_of = |other: &Arc<Extra>| other.hash(&self.hashing);
+        let hash_of = |other: &Arc<EntryMetadata>| other.hash(&self.hashing);
         interned.extras.insert(hash, Arc::clone(&extra), hash_of);
         self.charge(memory);
         Held { extra, table: Arc::clone(self) }
     }
 
     /// Forgets an extra that nobody holds, and its tags with it that no other one has.
-    fn release(&self, extra: &Arc<Extra>) {
+    fn release(&self, extra: &Arc<EntryMetadata>) {
         let mut interned = self.interned();
         // Somebody may hold it again, or have released it already.
         if extra.holders.load(Ordering::Acquire) > 0 {
             return;
         }
-        let hash_of = |other: &Arc<Extra>| other.hash(&self.hashing);
-        let is = |known: &Arc<Extra>| Arc::ptr_eq(known, extra);
+        let hash_of = |other: &Arc<EntryMetadata>| other.hash(&self.hashing);
+        let is = |known: &Arc<EntryMetadata>| Arc::ptr_eq(known, extra);
         if interned.extras.remove(hash_of(extra), is, hash_of).is_none() {
             return;
         }
@@ -319,14 +319,14 @@ impl Interned {
 
 /// The extras that the entries of one shard have, by small numbers.
 #[derive(Debug, Default)]
-pub(super) struct ShardExtras {
+pub(super) struct ShardMetadata {
     places: Vec<Option<(Held, u32)>>,
     /// Numbers that may be free; those that are not are passed over.
     free: Vec<u32>,
     numbers: Index<u32>,
 }
 
-fn address_hash(extra: &Arc<Extra>) -> u64 {
+fn address_hash(extra: &Arc<EntryMetadata>) -> u64 {
     (Arc::as_ptr(extra).addr() as u64 >> 4).wrapping_mul(0x9e37_79b9_7f4a_7c15)
 }
 
@@ -336,7 +336,7 @@ fn hash_in(places: &[Option<(Held, u32)>], number: u32) -> u64 {
     there.map_or(0, |(there, _)| address_hash(there.extra()))
 }
 
-impl ShardExtras {
+impl ShardMetadata {
     pub(super) fn held(&self, number: u32) -> &Held {
         match self.places.get(number as usize) {
             Some(Some((held, _))) => held,

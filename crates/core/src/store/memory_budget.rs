@@ -37,7 +37,7 @@ impl Default for Quota {
 
 /// The memory of a store, shared by its partitions.
 #[derive(Debug)]
-pub(super) struct Room {
+pub(super) struct MemoryBudget {
     limit: Bound,
     pub(super) used: Arc<AtomicU64>,
     pub(super) evicted: AtomicU64,
@@ -46,7 +46,7 @@ pub(super) struct Room {
     leaving: Mutex<VecDeque<Box<Shard>>>,
 }
 
-impl Room {
+impl MemoryBudget {
     pub(super) fn new(limit: u64) -> Self {
         Self {
             limit: Bound::new(limit),
@@ -81,14 +81,14 @@ impl Room {
     }
 
     /// A shard that nobody can reach any more: its memory comes back bit by bit.
-    pub(super) fn dispose_of(&self, shard: Shard) {
+    pub(super) fn retire(&self, shard: Shard) {
         if shard.memory() > 0 {
             self.leaving().push_back(Box::new(shard));
         }
     }
 
     /// Gives back at most `chunks` chunks of what was cleared; returns whether more is left.
-    pub(super) fn give_back(&self, chunks: usize) -> bool {
+    pub(super) fn reclaim(&self, chunks: usize) -> bool {
         for _ in 0..chunks {
             // Taken out, so that nobody waits for what is freed.
             let Some(mut shard) = self.leaving().pop_front() else { return false };
@@ -110,10 +110,10 @@ impl Room {
     /// Makes room after `writer` stored something: first what was cleared goes, then entries of
     /// whoever is most over its reserve. A namespace within its reserve gives nothing to others;
     /// the writer itself gives when nobody else has to.
-    pub(super) fn make(&self, writer: &Partition) {
+    pub(super) fn enforce(&self, writer: &Partition) {
         writer.keep_to_cap(MAX_SHRINK);
         let most = self.limit.most();
-        while self.used() > most && self.give_back(16) {}
+        while self.used() > most && self.reclaim(16) {}
         if self.used() > most {
             let target = most - (self.limit() / SLACK_PART).min(MAX_SLACK);
             while self.used() > target {
