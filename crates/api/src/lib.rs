@@ -41,7 +41,9 @@ pub use live::{Latency, LiveSample, NamespaceSample, Node, Ready};
 pub use load::{
     LoadProfileSpec, LoadProgress, LoadReport, LoadRequest, LoadRun, LoadTick, ProfileChoice,
 };
-pub use locks::{Lock, LockClaim, LockEvent, LockLease, LockHolder, LockInLine, LockRenewal, Locks};
+pub use locks::{
+    Lock, LockClaim, LockEvent, LockHolder, LockInLine, LockLease, LockRenewal, Locks,
+};
 pub use moment::moment;
 pub use object::Object;
 pub use origins::{

@@ -46,7 +46,12 @@ impl std::fmt::Debug for LockGuard {
 
 /// Renews a lease three times in its time. It is lost when Verax says so, or when it could not be
 /// renewed for as long as it lasts, counted from before it was last asked for.
-async fn keep(holds: Arc<dyn Holds>, lease: Duration, asked_at: Instant, lost: watch::Sender<bool>) {
+async fn keep(
+    holds: Arc<dyn Holds>,
+    lease: Duration,
+    asked_at: Instant,
+    lost: watch::Sender<bool>,
+) {
     // A lease that was waited for began somewhere between the question and the answer: it is renewed
     // at once, so that its end is known.
     let waited = asked_at.elapsed() > lease / 6;

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use reqwest::Method;
-use verax_api::{Lock, LockClaim, LockLease, LockHolder, LockRenewal, Locks};
+use verax_api::{Lock, LockClaim, LockHolder, LockLease, LockRenewal, Locks};
 
 use crate::entries::Namespace;
 use crate::error::ClientError;

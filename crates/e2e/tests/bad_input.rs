@@ -72,7 +72,7 @@ async fn requests_are_refused_with_what_is_wrong() {
             "ferrydesk/none",
         ),
         (with("GET", &format!("{entries}?limit=0"), "", ""), 422, "1 to 1000"),
-        (with("GET", &format!("{entries}?cursor=!!"), "", ""), 400, "cursor"),
+        (with("GET", &format!("{entries}?cursor=!!"), "", ""), 422, "cursor"),
         (with("GET", &format!("{entries}?perfix=x"), "", ""), 400, "perfix"),
         (put("cache-control: max-age=-1\r\n"), 400, "max-age"),
         (put("content-encoding: gzip\r\n"), 415, "gzip"),

@@ -42,7 +42,7 @@ fn held<G>(claimed: Claimed<G>) -> G {
 #[test]
 fn a_command_runs_under_a_lock_and_its_exit_code_is_passed_on() {
     let verax = started();
-    let lease = |more: &[&str]| {
+    let hold = |more: &[&str]| {
         let mut arguments = vec!["lock", "hold", "quayside/berths", "berth-7"];
         arguments.extend(more);
         verax.run(&arguments)

@@ -9,7 +9,7 @@ use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode};
 use axum::response::{IntoResponse, Response};
 use serde::Deserialize;
 use verax_api::{
-    Lock, LockClaim, LockEvent, LockLease, LockHolder, LockInLine, LockRenewal, Locks, moment,
+    Lock, LockClaim, LockEvent, LockHolder, LockInLine, LockLease, LockRenewal, Locks, moment,
 };
 use verax_core::guard::lock::{FencingToken, Grant, Holder, LockView, MAX_WAIT};
 use verax_core::{Key, Timestamp};
@@ -154,7 +154,8 @@ pub(crate) async fn claim(
 ) -> Result<Response> {
     let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
     let wait = preferred_wait(&headers, MAX_WAIT);
-    let lease = claim.lease_seconds.map_or(Ok(DEFAULT_LEASE), |s| seconds_of("lease_seconds", s))?;
+    let lease =
+        claim.lease_seconds.map_or(Ok(DEFAULT_LEASE), |s| seconds_of("lease_seconds", s))?;
     let owner = claim.owner.unwrap_or_else(|| caller.who().to_owned());
     // HTTP has no connection that a lease could end with.
     let request = LockRequest { owner, lease, wait, session: None, access: caller.access() };

@@ -64,7 +64,8 @@ pub(crate) async fn claim(
     // A permit is good for storing, so the right to store is needed; a value may be the answer.
     let refiller = service.control().open_refiller(&caller, &tenant, &namespace)?;
     let wait = preferred_wait(&headers, MAX_WAIT);
-    let lease = claim.lease_seconds.map_or(Ok(DEFAULT_LEASE), |s| seconds_of("lease_seconds", s))?;
+    let lease =
+        claim.lease_seconds.map_or(Ok(DEFAULT_LEASE), |s| seconds_of("lease_seconds", s))?;
     let owner = claim.owner.as_deref().unwrap_or(caller.who()).into();
     let (stale, refresh, access) = (claim.stale, claim.refresh, caller.access());
     let request = PermitRequest { owner, wait, lease, stale, refresh, access };

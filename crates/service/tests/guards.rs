@@ -32,7 +32,14 @@ fn lock(lease: u64, wait: u64) -> LockRequest {
 
 fn permit(lease: u64, wait: u64) -> PermitRequest {
     let [lease, wait] = [lease, wait].map(Duration::from_millis);
-    PermitRequest { owner: "a test".into(), wait, lease, stale: false, refresh: false, access: None }
+    PermitRequest {
+        owner: "a test".into(),
+        wait,
+        lease,
+        stale: false,
+        refresh: false,
+        access: None,
+    }
 }
 
 /// Starts many callers and takes a third of them away again, each at another moment.

@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use futures_util::future::BoxFuture;
-use verax_api::{LockLease, LockHolder};
+use verax_api::{LockHolder, LockLease};
 use verax_wire::{Reply, Request};
 
 use super::cache::{Cache, checked, milliseconds, unexpected, was_there};

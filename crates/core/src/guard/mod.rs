@@ -12,7 +12,7 @@ mod share;
 
 pub use lock::{FencingToken, LockTable};
 pub use refill::{
-    ClaimRefused, GivenBack, HeldBy, Joined, Expired, LivePermit, Permit, PermitNumber, PermitView,
+    ClaimRefused, Expired, GivenBack, HeldBy, Joined, LivePermit, Permit, PermitNumber, PermitView,
     RefillLimits, RefillTable, Refiller, Refused, RefusedReason, Voided, WaitTicket,
 };
 pub use share::ShareLimits;

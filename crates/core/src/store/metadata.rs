@@ -236,7 +236,11 @@ impl MetadataTable {
     /// What an entry without extra gets with another lifetime.
     pub(super) fn of_lifetime(self: &Arc<Self>, lifetime: Lifetime) -> Option<Held> {
         let Lifetime { stale_while_revalidate, stale_if_error, .. } = lifetime;
-        self.hold(EntryMetadata { stale_while_revalidate, stale_if_error, ..EntryMetadata::default() })
+        self.hold(EntryMetadata {
+            stale_while_revalidate,
+            stale_if_error,
+            ..EntryMetadata::default()
+        })
     }
 
     fn hold(self: &Arc<Self>, extra: EntryMetadata) -> Option<Held> {

@@ -20,16 +20,16 @@
 mod blob;
 mod bound;
 mod counters;
-mod metadata;
+mod eviction;
 mod found;
 mod index;
 mod listing;
 mod memory;
-mod eviction;
+mod memory_budget;
+mod metadata;
 mod partition;
 mod precondition;
 mod rate_limits;
-mod memory_budget;
 mod shard;
 mod slots;
 
@@ -43,14 +43,14 @@ use crate::time::Timestamp;
 pub use counters::{AddError, Counted};
 pub use found::Found;
 pub use listing::{InvalidPosition, Listed, Listing, Position};
-pub use partition::{Partition, EntryView};
+pub use memory_budget::Quota;
+pub use partition::{EntryView, Partition};
 pub use rate_limits::{
     InvalidRate, MAX_RATE_COUNT, MAX_RATE_PERIOD, Rate, RateLimitError, RateLimitOutcome,
 };
-pub use memory_budget::Quota;
 
-pub use precondition::{ConditionFailed, Precondition};
 use memory_budget::MemoryBudget;
+pub use precondition::{ConditionFailed, Precondition};
 use shard::Tidied;
 
 /// How many bytes one step of tidying frees at most while more is used than a lowered limit allows.

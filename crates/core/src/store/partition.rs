@@ -8,10 +8,10 @@ use std::time::Duration;
 
 use super::blob::{Blob, memory_of};
 use super::bound::Bound;
-use super::metadata::{MetadataTable, Held};
 use super::found::Found;
 use super::listing::{Listed, Listing, Position};
-use super::memory_budget::{Quota, MemoryBudget};
+use super::memory_budget::{MemoryBudget, Quota};
+use super::metadata::{Held, MetadataTable};
 use super::shard::{PreparedEntry, Shard, Tidied};
 use super::slots::{CHUNK, Times};
 use super::{ConditionFailed, Precondition, PutError, PutOutcome, Usage};
@@ -246,7 +246,12 @@ impl Partition {
     }
 
     /// What an entry brings that has an extra which is there already.
-    pub(super) fn with_extra(&self, key: &Key, entry: &Entry, extra: Option<Held>) -> PreparedEntry {
+    pub(super) fn with_extra(
+        &self,
+        key: &Key,
+        entry: &Entry,
+        extra: Option<Held>,
+    ) -> PreparedEntry {
         PreparedEntry {
             blob: Blob::new(
                 key.as_str(),

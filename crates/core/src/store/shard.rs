@@ -5,9 +5,9 @@ use std::sync::Arc;
 use smallvec::SmallVec;
 
 use super::blob::Blob;
-use super::metadata::{EntryMetadata, Held, ShardMetadata};
-use super::index::Index;
 use super::eviction::EvictionPolicy;
+use super::index::Index;
+use super::metadata::{EntryMetadata, Held, ShardMetadata};
 use super::slots::{CHUNK, Chunk, Slots, Times};
 use crate::entry::EntryRevision;
 use crate::lifetime::{Freshness, Lifetime};

@@ -201,7 +201,8 @@ impl Manager {
                     let deleted = partition.delete(key.as_str(), now);
                     Ok::<_, EngineError>(Tried::Changed(deleted))
                 };
-                let deleted = self.change(&key, ChangeKind::Invalidate, delete, |_| WaitOutcome::AskAgain);
+                let deleted =
+                    self.change(&key, ChangeKind::Invalidate, delete, |_| WaitOutcome::AskAgain);
                 entries += u64::from(deleted.unwrap_or(false));
             }
             from = listing.next;

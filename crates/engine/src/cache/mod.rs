@@ -24,7 +24,7 @@ pub use entries::{MAX_PAGE_ENTRIES, PutRequest};
 pub(crate) use invalidation::Watchers;
 pub use invalidation::{Invalidated, InvalidationWatch};
 pub(crate) use permits::end_permits_in_time;
-pub use permits::{Asked, HOLDS, MAX_WAIT, PermitRequest, RefillCounts};
+pub use permits::{Asked, LEASES, MAX_WAIT, PermitRequest, RefillCounts};
 pub use read::{Answer, Cached, ReadOptions, Source};
 pub use refill::Refilled;
 pub use tags::{InvalidTags, checked_tags, parse_tags, write_tags};

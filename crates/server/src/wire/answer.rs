@@ -9,7 +9,7 @@ use tokio::io::{AsyncRead, AsyncWrite};
 use verax_control::ControlError;
 use verax_core::entry::MediaType;
 use verax_core::lifetime::CacheControl;
-use verax_core::store::{AddError, Position, RateLimitError, RateLimitOutcome, EntryView};
+use verax_core::store::{AddError, EntryView, Position, RateLimitError, RateLimitOutcome};
 use verax_core::{EntityTag, EntryRevision, Freshness, Key, Precondition, Timestamp};
 use verax_engine::cache::{
     Answer, BatchAccess, Cached, Operation, Outcome, PutRequest, ReadOptions, Source, Stored,
@@ -300,14 +300,14 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                 let telling = telling.collect();
                 self.batch(frame, read, telling)
             }
-            Request::Lock { name, owner, hold, wait, ends_with_connection } => {
-                self.lock(frame, LockAsked { name, owner, hold, wait, ends_with_connection })
+            Request::Lock { name, owner, lease, wait, ends_with_connection } => {
+                self.lock(frame, LockAsked { name, owner, lease, wait, ends_with_connection })
             }
-            Request::Renew { name, token, hold } => self.renew(frame, name, token, hold),
+            Request::Renew { name, token, lease } => self.renew(frame, name, token, lease),
             Request::Release { name, token } => self.release(frame, name, token),
             Request::Look { name } => self.look_at(frame, name),
-            Request::Ask { key, flags, owner, hold, wait } => {
-                self.ask(frame, PermitAsked { key, flags, owner, hold, wait })
+            Request::Ask { key, flags, owner, lease, wait } => {
+                self.ask(frame, PermitAsked { key, flags, owner, lease, wait })
             }
             Request::PutWithPermit { permit, put } => self.put_with_permit(frame, permit, &put),
             Request::GiveBack { key, permit, fail_all } => {

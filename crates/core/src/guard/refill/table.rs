@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use super::super::lock::AccessId;
 use super::{
-    ClaimRefused, GivenBack, HeldBy, Joined, Expired, LivePermit, Permit, PermitNumber, PermitView,
+    ClaimRefused, Expired, GivenBack, HeldBy, Joined, LivePermit, Permit, PermitNumber, PermitView,
     RefillLimits, Refiller, Refused, RefusedReason, Voided, WaitTicket,
 };
 use crate::guard::share::Shares;
@@ -266,7 +266,13 @@ impl<W> RefillTable<W> {
         let (ticket, waiting) = (self.ticket(), Waiting { waiter, lease, caller: None });
         let Some((number, refill)) = self.live_refill(namespace, key) else {
             let queue = Queue::from([(ticket, waiting)]);
-            return Joined::Holder(self.start((namespace, key), HeldBy::Service, queue, now, lease));
+            return Joined::Holder(self.start(
+                (namespace, key),
+                HeldBy::Service,
+                queue,
+                now,
+                lease,
+            ));
         };
         if refill.queue.len() >= most_waiters {
             return Joined::Full(waiting.waiter);

@@ -477,7 +477,10 @@ fn permits_of_callers_are_bounded_by_namespace_and_voided_ones_altogether() {
         .rev()
         .map(|number| table.give_back(OTHER, &key("k"), *number, true, at(1)).unwrap_err());
     let reasons: Vec<RefusedReason> = reasons.collect();
-    assert_eq!(reasons[..3], [RefusedReason::Voided, RefusedReason::Voided, RefusedReason::Expired]);
+    assert_eq!(
+        reasons[..3],
+        [RefusedReason::Voided, RefusedReason::Voided, RefusedReason::Expired]
+    );
     assert_eq!(table.views().count(), 2, "nothing else is left");
 }
 
