@@ -52,8 +52,8 @@ async fn keep(
     asked_at: Instant,
     lost: watch::Sender<bool>,
 ) {
-    // A lease that was waited for began somewhere between the question and the answer: it is renewed
-    // at once, so that its end is known.
+    // A lease that was waited for began somewhere between the question and the answer: it is
+    // renewed at once, so that its end is known.
     let waited = asked_at.elapsed() > lease / 6;
     let mut ends = if waited { Instant::now() + lease } else { asked_at + lease };
     let mut pause = if waited { Duration::ZERO } else { lease / 3 };
@@ -125,7 +125,8 @@ impl LockGuard {
 }
 
 impl Drop for LockGuard {
-    /// Releases the lease in the background, as far as that is possible; its end time does the rest.
+    /// Releases the lease in the background, as far as that is possible; its end time does the
+    /// rest.
     fn drop(&mut self) {
         self.renewing.abort();
         if self.released || self.is_lost() {

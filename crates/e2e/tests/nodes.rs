@@ -219,7 +219,7 @@ async fn one_that_stood_still_comes_back_as_a_standby_without_old_entries() {
     let berths = pair.client(&[old]).namespace("quayside", "berths").unwrap();
     match berths.claim_lock("berth", &LockOptions::default()).await.unwrap() {
         Claimed::ByOther(holder) => assert_eq!(holder.fencing_token, held),
-        Claimed::Held(lease) => panic!("{hold:?}"),
+        Claimed::Held(lease) => panic!("{lease:?}"),
     }
     pair.end().await;
 }

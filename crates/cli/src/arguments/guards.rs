@@ -55,7 +55,7 @@ pub(crate) enum LockCommand {
         /// The lease's fencing token
         #[arg(long, value_name = "N", required_unless_present = "force", conflicts_with = "force")]
         fencing_token: Option<u64>,
-        /// End whatever hold there is; needs the right to manage, and is written down
+        /// End whatever lease there is; needs the right to manage, and is written down
         #[arg(long)]
         force: bool,
     },

@@ -1,8 +1,8 @@
 //! What few entries have (tags, stale times, unusual media types), kept once for all entries that
 //! have the same.
 //!
-//! An [`MetadataTable`] belongs to one partition. It interns extras and the texts of tags, counts what
-//! they take, and forgets each as soon as the last entry that has it is gone.
+//! An [`MetadataTable`] belongs to one partition. It interns extras and the texts of tags, counts
+//! what they take, and forgets each as soon as the last entry that has it is gone.
 
 use std::hash::{BuildHasher, RandomState};
 use std::sync::atomic::{AtomicU32, AtomicU64, AtomicUsize, Ordering};

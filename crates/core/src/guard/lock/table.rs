@@ -17,7 +17,8 @@ const COUNT_BITS: u32 = 32;
 /// How many of those that wait for a lock are shown; all are counted.
 const MAX_SHOWN: usize = 100;
 
-/// How many leases and waits are ended in one step, after which others have their turn at the table.
+/// How many leases and waits are ended in one step, after which others have their turn at the
+/// table.
 const STEP: usize = 64;
 
 #[derive(Debug)]
@@ -108,8 +109,8 @@ impl Held {
 }
 
 impl<W> LockTable<W> {
-    /// An empty table with as many leases and waits as `limits` allow. It gives nothing until it has
-    /// an epoch.
+    /// An empty table with as many leases and waits as `limits` allow. It gives nothing until it
+    /// has an epoch.
     pub fn new(limits: ShareLimits) -> Self {
         Self {
             epoch: None,
@@ -452,9 +453,9 @@ impl<W> LockTable<W> {
         self.sessions.insert(session);
     }
 
-    /// Ends the leases that end with a connection, and its waits for such leases: those of one step.
-    /// Returns whether there are more, for which it is to be called again. Callers of waits must
-    /// know by themselves that the connection is gone: they are told nothing.
+    /// Ends the leases that end with a connection, and its waits for such leases: those of one
+    /// step. Returns whether there are more, for which it is to be called again. Callers of waits
+    /// must know by themselves that the connection is gone: they are told nothing.
     pub fn disconnect(
         &mut self,
         session: SessionId,
@@ -465,9 +466,9 @@ impl<W> LockTable<W> {
         self.end_bound(EndedBy::Disconnection, now, told, Bond::Session(session))
     }
 
-    /// Ends the leases and waits that were asked for with an access which is withdrawn: those of one
-    /// step. Returns whether there are more, for which it is to be called again. Callers of waits
-    /// must know by themselves that it is withdrawn: they are told nothing.
+    /// Ends the leases and waits that were asked for with an access which is withdrawn: those of
+    /// one step. Returns whether there are more, for which it is to be called again. Callers of
+    /// waits must know by themselves that it is withdrawn: they are told nothing.
     pub fn withdraw(&mut self, access: AccessId, now: Timestamp, told: &mut Vec<Told<W>>) -> bool {
         self.end_bound(EndedBy::Withdrawal, now, told, Bond::Access(access))
     }
