@@ -25,7 +25,7 @@ pub struct NamespaceSample {
     pub name: String,
     /// Reads per second.
     pub reads_per_second: f64,
-    /// Reads that were hits, stale copies and the word that there is no value included, 0 to 1;
+    /// Reads that were hits, stale copies and negative entries included, 0 to 1;
     /// absent without reads.
     pub hit_ratio: Option<f64>,
     /// Hits within the window.

@@ -15,7 +15,7 @@ pub struct AcquireRequest {
     /// The period; 1 second when absent.
     #[serde(default = "second")]
     pub period_seconds: f64,
-    /// How much may be acquired at once; as much as `rate` when absent.
+    /// The burst: the most that one moment allows; as much as `rate` when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub burst: Option<u64>,
 }
@@ -32,6 +32,6 @@ const fn second() -> f64 {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct RateLimit {
-    /// How much may still be acquired at once.
+    /// How much of the burst is left.
     pub left: u64,
 }
