@@ -10,15 +10,15 @@ use crate::object::object_or_null;
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct PoolChange {
-    /// Further servers of the same service, as `http://host:port`; the URL template's path is read from
-    /// any of them. An empty list leaves the template's own server alone.
+    /// Further servers of the same service, as `http://host:port`; the URL template's path is read
+    /// from any of them. An empty list leaves the template's own server alone.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub endpoints: Option<Vec<String>>,
     /// `round-robin`, the default, or `least-outstanding`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub balance: Option<String>,
     /// A slower answer counts as a failure of the server that gave it, as long as another is
-    /// well; 0, the default, takes every answer in time as well.
+    /// healthy; 0, the default, counts no answer in time as slow.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub slow_after_ms: Option<u64>,
 }

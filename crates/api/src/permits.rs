@@ -16,7 +16,8 @@ pub struct PermitClaim {
     /// Whether a stale copy will do while another caller refills.
     #[serde(default)]
     pub stale: bool,
-    /// Whether the permit is wanted although a fresh copy or a negative entry may be there; the copy will do while another caller refills.
+    /// Whether the permit is wanted although a fresh copy or a negative entry may be there; the
+    /// copy will do while another caller refills.
     #[serde(default)]
     pub refresh: bool,
 }
