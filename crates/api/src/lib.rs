@@ -15,6 +15,7 @@ mod batches;
 mod counters;
 mod drills;
 mod entries;
+mod failure;
 mod live;
 mod load;
 mod locks;
@@ -37,6 +38,7 @@ pub use drills::{
     DrillEvent, DrillFigure, DrillRequest, DrillRun, DrillSide, DrillSpec, DrillTick,
 };
 pub use entries::{EntryPage, EntrySummary};
+pub use failure::FailureKind;
 pub use live::{Latency, LiveSample, NamespaceSample, Node, Ready};
 pub use load::{
     LoadProfileSpec, LoadProgress, LoadReport, LoadRequest, LoadRun, LoadTick, ProfileChoice,

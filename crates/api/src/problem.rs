@@ -3,11 +3,13 @@
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
-/// A problem document. Verax's types are `urn:verax:problem:NAME`.
+use crate::FailureKind;
+
+/// A problem document. Its type is `urn:verax:problem:NAME`, with the name of a [`FailureKind`].
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct Problem {
-    /// Which kind of problem, stable for programs.
+    /// The kind of problem, stable for programs.
     #[serde(rename = "type")]
     pub kind: String,
     /// The kind in words.
@@ -25,16 +27,16 @@ pub struct Problem {
     pub more: Map<String, Value>,
 }
 
-/// What stands before a problem's name in its type.
+/// What precedes a problem's name in its type.
 const PREFIX: &str = "urn:verax:problem:";
 
 impl Problem {
-    /// A problem of a kind, by its short name.
-    pub fn new(name: &str, title: &str, status: u16, detail: impl Into<String>) -> Self {
+    /// A problem of a kind, with what is wrong this time.
+    pub fn of(kind: FailureKind, detail: impl Into<String>) -> Self {
         Self {
-            kind: format!("{PREFIX}{name}"),
-            title: title.to_owned(),
-            status,
+            kind: format!("{PREFIX}{}", kind.name()),
+            title: kind.title().to_owned(),
+            status: kind.status(),
             detail: detail.into(),
             request_id: None,
             more: Map::new(),
@@ -50,5 +52,10 @@ impl Problem {
     /// The short name of its kind.
     pub fn name(&self) -> &str {
         self.kind.strip_prefix(PREFIX).unwrap_or(&self.kind)
+    }
+
+    /// Its kind; `None` for kinds of later versions.
+    pub fn failure(&self) -> Option<FailureKind> {
+        FailureKind::of_name(self.name())
     }
 }

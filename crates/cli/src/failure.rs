@@ -5,6 +5,7 @@
 use std::io::Write;
 use std::process::ExitCode;
 
+use verax_api::FailureKind;
 use verax_client::ClientError;
 
 /// A command that did not do what it was asked.
@@ -62,7 +63,7 @@ impl From<ClientError> for Failure {
             ClientError::NotVerax { .. } | ClientError::Unreadable { .. } => 1,
             ClientError::Invalid(_) => 2,
             // Nobody serves there.
-            ClientError::Refused(problem) if problem.name() == "standby" => 5,
+            ClientError::Refused(problem) if problem.failure() == Some(FailureKind::Standby) => 5,
             ClientError::Refused(problem) => match problem.status {
                 404 => 3,
                 400..500 => 4,

@@ -10,7 +10,7 @@ use reqwest::{Method, RequestBuilder, Response, StatusCode};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use url::Url;
-use verax_api::Problem;
+use verax_api::{FailureKind, Problem};
 
 use crate::addresses::Addresses;
 use crate::error::ClientError;
@@ -28,9 +28,6 @@ const MAX_TRIES: usize = 16;
 /// How long what was sent may stay unacknowledged by the other end's system (RFC 5482).
 #[cfg(target_os = "linux")]
 const UNACKNOWLEDGED_TIMEOUT: Duration = Duration::from_secs(5);
-
-/// The kind of problem that a standby answers with.
-const STANDBY: &str = "standby";
 
 /// How to reach Verax.
 #[derive(Debug, Clone)]
@@ -92,7 +89,7 @@ async fn standby(response: Response) -> Result<Box<Problem>, Response> {
     let (status, headers) = (response.status(), response.headers().clone());
     let body = response.bytes().await.unwrap_or_default();
     match serde_json::from_slice::<Problem>(&body) {
-        Ok(problem) if problem.name() == STANDBY => Ok(Box::new(problem)),
+        Ok(problem) if problem.failure() == Some(FailureKind::Standby) => Ok(Box::new(problem)),
         _ => {
             let mut whole = http::Response::new(body);
             (*whole.status_mut(), *whole.headers_mut()) = (status, headers);

@@ -7,7 +7,7 @@ use reqwest::header::{CACHE_CONTROL, CONTENT_TYPE, IF_MATCH, IF_NONE_MATCH};
 use reqwest::{Method, RequestBuilder, Response};
 use serde::Deserialize;
 use url::Url;
-use verax_api::{EntryPage, EntrySummary};
+use verax_api::{EntryPage, EntrySummary, FailureKind};
 
 use crate::answer::Found;
 use crate::connection::Client;
@@ -183,9 +183,9 @@ impl Namespace {
 
     async fn absent(&self, response: Response) -> Result<Lookup, ClientError> {
         let error = self.client.refusal(response).await;
-        match error.problem() {
-            Some("miss") => Ok(Lookup::Miss),
-            Some("no-value") => Ok(Lookup::NoValue),
+        match error.failure() {
+            Some(FailureKind::Miss) => Ok(Lookup::Miss),
+            Some(FailureKind::NoValue) => Ok(Lookup::NoValue),
             _ => Err(error),
         }
     }

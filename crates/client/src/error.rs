@@ -1,6 +1,6 @@
 //! How calls fail.
 
-use verax_api::Problem;
+use verax_api::{FailureKind, Problem};
 
 /// Why a call did not do what it was asked.
 #[derive(Debug, Clone, thiserror::Error)]
@@ -50,6 +50,14 @@ impl ClientError {
     pub fn status(&self) -> Option<u16> {
         match self {
             Self::Refused(problem) => Some(problem.status),
+            _ => None,
+        }
+    }
+
+    /// The kind of a refusal; `None` for other errors, and for kinds of later versions.
+    pub fn failure(&self) -> Option<FailureKind> {
+        match self {
+            Self::Refused(problem) => problem.failure(),
             _ => None,
         }
     }

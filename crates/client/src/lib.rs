@@ -42,6 +42,7 @@ pub use locks::{Claimed, LockOptions};
 pub use permits::{Asked, PermitOptions};
 pub use rate_limits::{Rate, RateLimitOutcome};
 pub use stable_key::stable_key;
+pub use verax_api::{FailureKind, Problem};
 pub use wire::{
     Cache, CacheEvent, CacheOptions, Hit, NearCopies, Outdated, Page, PutMany, Written,
 };

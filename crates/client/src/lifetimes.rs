@@ -5,6 +5,7 @@ use reqwest::header::CACHE_CONTROL;
 
 use crate::entries::{LifetimeOptions, Namespace};
 use crate::error::ClientError;
+use verax_api::FailureKind;
 
 impl Namespace {
     /// Gives an entry another lifetime, counted from now; returns whether there is such an entry.
@@ -22,7 +23,7 @@ impl Namespace {
         }
         match self.client().send(request).await {
             Ok(_) => Ok(true),
-            Err(error) if error.problem() == Some("miss") => Ok(false),
+            Err(error) if error.failure() == Some(FailureKind::Miss) => Ok(false),
             Err(error) => Err(error),
         }
     }

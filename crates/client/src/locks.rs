@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use reqwest::Method;
-use verax_api::{Lock, LockClaim, LockHolder, LockLease, LockRenewal, Locks};
+use verax_api::{FailureKind, Lock, LockClaim, LockHolder, LockLease, LockRenewal, Locks};
 
 use crate::entries::Namespace;
 use crate::error::ClientError;
@@ -65,7 +65,9 @@ impl Namespace {
         }
         match self.client().send(request.json(&claim)).await {
             Ok(response) => Ok(Claimed::Held(self.client().json(response).await?)),
-            Err(ClientError::Refused(problem)) if problem.name() == "locked" => {
+            Err(ClientError::Refused(problem))
+                if problem.failure() == Some(FailureKind::Locked) =>
+            {
                 let number =
                     |name: &str| problem.more.get(name).and_then(serde_json::Value::as_f64);
                 let text = |name: &str| problem.more.get(name).and_then(serde_json::Value::as_str);

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use reqwest::Method;
-use verax_api::{PermitClaim, PermitGrant, Permits};
+use verax_api::{FailureKind, PermitClaim, PermitGrant, Permits};
 
 use crate::answer::Found;
 use crate::entries::{Namespace, PutCondition, PutOptions, with_options};
@@ -73,9 +73,9 @@ impl Namespace {
                 Ok(Asked::Permit(self.client().json(response).await?))
             }
             Ok(response) => Ok(Asked::Value(Box::new(self.value_of(response).await?))),
-            Err(ClientError::Refused(problem)) => match problem.name() {
-                "no-value" => Ok(Asked::NoValue),
-                "being-refilled" => {
+            Err(ClientError::Refused(problem)) => match problem.failure() {
+                Some(FailureKind::NoValue) => Ok(Asked::NoValue),
+                Some(FailureKind::BeingRefilled) => {
                     let seconds = problem.more.get("retry_after_seconds");
                     let seconds = seconds.and_then(serde_json::Value::as_f64).unwrap_or(1.0);
                     Ok(Asked::Later(Duration::try_from_secs_f64(seconds).unwrap_or_default()))

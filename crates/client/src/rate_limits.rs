@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use serde::Deserialize;
-use verax_api::{AcquireRequest, RateLimit};
+use verax_api::{AcquireRequest, FailureKind, RateLimit};
 
 use crate::entries::Namespace;
 use crate::error::ClientError;
@@ -58,7 +58,9 @@ impl Namespace {
         let acquired = self.client().post(self.of_key("rate-limits", key)?, &request).await;
         match acquired {
             Ok(RateLimit { left }) => Ok(RateLimitOutcome::Allowed { left }),
-            Err(ClientError::Refused(problem)) if problem.name() == "rate-limited" => {
+            Err(ClientError::Refused(problem))
+                if problem.failure() == Some(FailureKind::RateLimited) =>
+            {
                 let exhausted: Option<Exhausted> =
                     serde_json::from_value(serde_json::Value::Object(problem.more)).ok();
                 let seconds = exhausted.map_or(1.0, |exhausted| exhausted.retry_after_seconds);

@@ -114,7 +114,7 @@ async fn over_http_and_the_command_a_write_reaches_the_origin_first() {
     assert_eq!(refused.code, 1);
     assert!(refused.err.contains("nothing was changed"), "{}", refused.err);
     let refused = notices.put("notice/saltmere", "gone", PutOptions::default()).await.unwrap_err();
-    assert_eq!((refused.status(), refused.problem()), (Some(502), Some("not-written")));
+    assert_eq!((refused.status(), refused.problem()), (Some(502), Some("origin-failed")));
     let refused = verax.run(&["delete", "ferrydesk/notices", "notice/saltmere"]);
     assert_eq!(refused.code, 1, "{}", refused.err);
     let found = notices.get("notice/saltmere").await.unwrap().unwrap();

@@ -6,12 +6,11 @@ use std::time::Duration;
 
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
-use verax_api::Problem;
+use verax_api::{FailureKind, Problem};
 use verax_client::{Asked, ClientError, Namespace, PermitOptions, PutOptions};
 use verax_e2e::Verax;
 use verax_wire::{
-    AskFlags, FailureCode, Frame, Hello, Put, PutCondition, Reply, Request, Tags, VERSION,
-    next_frame,
+    AskFlags, Frame, Hello, Put, PutCondition, Reply, Request, Tags, VERSION, next_frame,
 };
 
 /// A namespace, over one of the transports.
@@ -64,7 +63,7 @@ impl Door {
                     Reply::Permit { permit, .. } => ("permit".into(), Some(permit)),
                     Reply::Later { .. } => ("later".into(), None),
                     Reply::Failed { code, .. } => {
-                        let name = FailureCode::of(code).map_or("?", problem_of);
+                        let name = FailureKind::of_code(code).map_or("?", FailureKind::name);
                         (name.to_owned(), None)
                     }
                     _ => ("done".into(), None),
@@ -157,17 +156,6 @@ impl Door {
 
 fn milliseconds(time: Duration) -> u64 {
     u64::try_from(time.as_millis()).unwrap()
-}
-
-/// The name that HTTP has for a failure code.
-fn problem_of(code: FailureCode) -> &'static str {
-    match code {
-        FailureCode::Invalid => "invalid",
-        FailureCode::NoValue => "no-value",
-        FailureCode::PermitVoided => "permit-voided",
-        FailureCode::PermitExpired => "permit-expired",
-        _ => "another code",
-    }
 }
 
 async fn script(door: &mut Door) -> Vec<String> {

@@ -261,7 +261,7 @@ async fn the_permit_protocol_over_http() {
         let given = over_http(&verax, Method::DELETE, "permits", &which);
         assert_eq!(given.send().await.unwrap().status(), 204);
     });
-    assert_eq!((told.status().as_u16(), problem(told).await.as_str()), (502, "refill-given-up"));
+    assert_eq!((told.status().as_u16(), problem(told).await.as_str()), (502, "refill-abandoned"));
     // What is written meanwhile is what those who wait get.
     let number = permit(&verax, 30.0).await;
     let (told, _) = tokio::join!(claim(&verax, 60, json!({})), async {

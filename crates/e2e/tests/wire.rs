@@ -11,12 +11,13 @@ use nix::sys::signal::Signal;
 use rstest::rstest;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
+use verax_api::FailureKind;
 use verax_client::{
     Cache, CacheEvent, CacheOptions, ClientError, LifetimeOptions, NearCopies, PutCondition,
     PutMany, PutOptions, Rate, RateLimitOutcome, Source,
 };
 use verax_e2e::{HeldOrigin, Verax, until};
-use verax_wire::{FailureCode, Frame, GetFlags, Hello, Reply, Request, VERSION, next_frame};
+use verax_wire::{Frame, GetFlags, Hello, Reply, Request, VERSION, next_frame};
 
 fn started() -> Verax {
     let verax = Verax::serve(&[]);
@@ -281,13 +282,13 @@ async fn hellos_are_refused_for_what_is_wrong_with_them() {
     let verax = started();
     let token = verax.token();
     for (token, lowest, highest, code) in [
-        ("nonsense", VERSION, VERSION, FailureCode::NotSignedIn),
-        (&token, VERSION + 1, VERSION + 5, FailureCode::Version),
+        ("nonsense", VERSION, VERSION, FailureKind::NotSignedIn),
+        (&token, VERSION + 1, VERSION + 5, FailureKind::UnsupportedVersion),
     ] {
         let mut stream = hello(&verax, token, lowest, highest).await;
         let mut received = Vec::new();
         let (_, said) = next(&mut stream, &mut received).await.unwrap();
-        assert!(said.contains(&format!("code: {}", code as u16)), "{said}");
+        assert!(said.contains(&format!("code: {}", code.code())), "{said}");
         assert_eq!(next(&mut stream, &mut received).await, None);
     }
     // And a good one speaks on, whatever its requests ask for.

@@ -102,7 +102,7 @@ async fn figures_leave_the_warm_up_out_and_add_up_over_seconds() {
 #[tokio::test(flavor = "multi_thread")]
 async fn errors_are_counted_by_what_they_said_and_have_no_latency() {
     let problem =
-        r#"{"type":"urn:verax:problem:busy","title":"T","status":503,"detail":"come back"}"#;
+        r#"{"type":"urn:verax:problem:overloaded","title":"T","status":503,"detail":"come back"}"#;
     let (verax, _) =
         server(move |_| (StatusCode::SERVICE_UNAVAILABLE, problem).into_response()).await;
     let (origin, _) = server(|_| StatusCode::INTERNAL_SERVER_ERROR.into_response()).await;

@@ -19,7 +19,7 @@ use verax_service::Service;
 use crate::authenticated::Authenticated;
 use crate::entry_fields::condition;
 use crate::extract::{Ask, InNamespace, InTenant, Json, OfOrigin, WithId};
-use crate::problem::{Failure, Result};
+use crate::failure::{Failure, Result};
 
 type Verax = State<Arc<Service>>;
 

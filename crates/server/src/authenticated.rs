@@ -12,7 +12,7 @@ use verax_control::ControlError;
 use verax_control::access::{Caller, ConsoleSession};
 use verax_service::Service;
 
-use crate::problem::Failure;
+use crate::failure::Failure;
 
 /// The cookie that carries a console session. Over TLS its name has the prefix by which browsers
 /// see to it that no other host or plain connection has set it (RFC 6265bis, section 4.1.3.2).

@@ -21,7 +21,7 @@ use verax_service::Service;
 use crate::authenticated::Authenticated;
 use crate::entry_fields::{CacheStatus, cache_control_of, storable};
 use crate::extract::{InNamespace, Json};
-use crate::problem::{Failure, Result};
+use crate::failure::{Failure, Result};
 
 /// Carry out several operations.
 #[utoipa::path(
@@ -52,7 +52,7 @@ pub(crate) async fn batch(
                 operations.push(operation);
                 places.push(None);
             }
-            Err(failure) => places.push(Some(BatchResult::Failed(*failure.0))),
+            Err(failure) => places.push(Some(BatchResult::Failed(failure.into_problem()))),
         }
     }
     let mut outcomes = access.carry_out(operations).await.into_iter();
@@ -119,7 +119,7 @@ fn found(answer: &Answer) -> BatchFound {
 }
 
 fn shown(outcome: Outcome<ControlError>) -> BatchResult {
-    let failed = |error| BatchResult::Failed(*Failure::from(error).0);
+    let failed = |error| BatchResult::Failed(Failure::from(error).into_problem());
     match outcome {
         Outcome::Got(Ok(Some(answer))) => BatchResult::Value(found(&answer)),
         Outcome::Got(Ok(None)) => BatchResult::Miss {},

@@ -9,7 +9,7 @@ use verax_service::Service;
 use crate::authenticated::Authenticated;
 use crate::entry_fields::cache_control_of;
 use crate::extract::{InNamespace, Json, WithKey};
-use crate::problem::{Failure, Result};
+use crate::failure::{Failure, Result};
 
 /// Add to a counter, creating it where there is none.
 #[utoipa::path(

@@ -12,8 +12,8 @@ use verax_service::Service;
 
 use crate::authenticated::Authenticated;
 use crate::extract::{Json, WithId};
+use crate::failure::Result;
 use crate::live::run_stream;
-use crate::problem::Result;
 
 type Verax = State<Arc<Service>>;
 

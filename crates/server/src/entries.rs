@@ -11,7 +11,7 @@ use axum::response::{IntoResponse, Response};
 use bytes::{Bytes, BytesMut};
 use http_body_util::BodyExt;
 use serde::Deserialize;
-use verax_api::{EntryPage, EntrySummary};
+use verax_api::{EntryPage, EntrySummary, FailureKind};
 use verax_core::store::{Listed, Position};
 use verax_core::{Freshness, Key, Precondition, Timestamp};
 use verax_engine::EngineError;
@@ -25,8 +25,8 @@ use crate::entry_fields::{
     put_request, read_options, trace_of,
 };
 use crate::extract::{Ask, InNamespace, WithKey};
+use crate::failure::{Failure, Result};
 use crate::permits::permit_of;
-use crate::problem::{Failure, Result};
 
 /// A body of which nothing more comes for this long is given up.
 const SILENCE_TIMEOUT: Duration = Duration::from_secs(30);
@@ -113,8 +113,8 @@ fn outgoing(in_flight: &InFlightBudget, value: &Bytes) -> Result<Body> {
 }
 
 fn miss() -> Response {
-    let detail = "there is no entry with this key at the moment";
-    let mut response = Failure::new("miss", "Not in the cache", 404, detail).into_response();
+    let detail = "no entry with this key is in the cache";
+    let mut response = Failure::new(FailureKind::Miss, detail).into_response();
     response.headers_mut().insert(CACHE_STATUS, HeaderValue::from_static("verax; fwd=uri-miss"));
     response
 }

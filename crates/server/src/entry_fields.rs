@@ -10,13 +10,14 @@ use axum::http::header::{
 };
 use axum::http::{HeaderMap, HeaderName, HeaderValue};
 use bytes::BytesMut;
+use verax_api::FailureKind;
 use verax_core::entry::MediaType;
 use verax_core::lifetime::CacheControl;
 use verax_core::{EntityTag, Entry, EntryRevision, Lifetime, Precondition};
 use verax_engine::TraceContext;
 use verax_engine::cache::{Answer, PutRequest, ReadOptions, Source, parse_tags, write_tags};
 
-use crate::problem::{Failure, Result};
+use crate::failure::{Failure, Result};
 
 pub(crate) const CACHE_STATUS: HeaderName = HeaderName::from_static("cache-status");
 const CACHE_GROUPS: HeaderName = HeaderName::from_static("cache-groups");
@@ -207,8 +208,7 @@ pub(crate) fn put_request(headers: &HeaderMap, value: bytes::Bytes) -> Result<Pu
         let detail = format!(
             "Content-Encoding: {coding} would be lost; send the value uncoded, or make the coding part of its media type"
         );
-        let title = "The content coding is not supported";
-        return Err(Failure::new("unsupported-coding", title, 415, detail));
+        return Err(Failure::new(FailureKind::UnsupportedCoding, detail));
     }
     if headers.contains_key(CONTENT_RANGE) {
         return Err(Failure::bad_request(
@@ -381,12 +381,9 @@ mod tests {
         let headers = fields(&[(name, line.replace("TAG", TAG))]);
         match (condition(&headers), expected) {
             (Ok(read), Ok(expected)) => assert_eq!(read, expected),
-            (Err(Failure(problem)), Err(says)) => {
-                assert!(
-                    problem.status == 400 && problem.detail.contains(says),
-                    "{}",
-                    problem.detail
-                );
+            (Err(failure), Err(says)) => {
+                assert_eq!(failure.kind(), FailureKind::BadRequest);
+                assert!(failure.detail().contains(says), "{}", failure.detail());
             }
             (read, expected) => panic!("{read:?} {expected:?}"),
         }
@@ -403,11 +400,11 @@ mod tests {
         assert_eq!(of(&[("verax-if-revision", " 17 ")]).unwrap(), expected);
         for malformed in ["", "x", "-1", "\"17\"", "17, 18", "18446744073709551616"] {
             let refused = of(&[("verax-if-revision", malformed)]).unwrap_err();
-            assert_eq!(refused.0.status, 400, "{malformed:?}");
+            assert_eq!(refused.kind(), FailureKind::BadRequest, "{malformed:?}");
         }
         for other in ["if-match", "if-none-match"] {
             let refused = of(&[("verax-if-revision", "17"), (other, "*")]).unwrap_err();
-            assert_eq!(refused.0.status, 422, "{other}");
+            assert_eq!(refused.kind(), FailureKind::Invalid, "{other}");
         }
     }
 

@@ -9,12 +9,12 @@ use axum::extract::{
 };
 use axum::http::request::Parts;
 use serde::de::DeserializeOwned;
-use verax_api::Object;
+use verax_api::{FailureKind, Object};
 use verax_core::entry::Tag;
 use verax_core::{Key, Name};
 use verax_engine::cache::checked_tags;
 
-use crate::problem::Failure;
+use crate::failure::Failure;
 
 /// A JSON body.
 #[derive(Debug)]
@@ -45,28 +45,20 @@ pub(crate) async fn json_within<T: DeserializeOwned>(
     let Ok(read) = reading.await else {
         let seconds = BODY_TIMEOUT.as_secs();
         let detail = format!("the body did not arrive within {seconds} seconds");
-        return Err(Failure::new("body-late", "The body is late", 408, detail));
+        return Err(Failure::new(FailureKind::BodyTimeout, detail));
     };
     match read {
         Ok(axum::Json(Object(value))) => Ok(value),
         Err(JsonRejection::MissingJsonContentType(_)) => Err(Failure::new(
-            "not-json",
-            "The body must be JSON",
-            415,
+            FailureKind::NotJson,
             "send the body as JSON, with Content-Type: application/json",
         )),
         Err(JsonRejection::BytesRejection(error)) if error.status() == 413 => Err(Failure::new(
-            "body-too-large",
-            "The body is too large",
-            413,
+            FailureKind::BodyTooLarge,
             format!("the body has more than {limit} bytes"),
         )),
-        Err(error) => Err(Failure::new(
-            "malformed-json",
-            "The JSON cannot be read",
-            error.status().as_u16(),
-            error.body_text(),
-        )),
+        Err(error @ JsonRejection::JsonDataError(_)) => Err(Failure::invalid(error.body_text())),
+        Err(error) => Err(Failure::new(FailureKind::MalformedJson, error.body_text())),
     }
 }
 

@@ -4,12 +4,12 @@
 //! to this address. Such a request carries that name, and is refused.
 
 use axum::extract::Request;
-use axum::http::StatusCode;
 use axum::http::header::HOST;
 use axum::http::uri::Authority;
 use axum::response::{IntoResponse, Response};
 
-use crate::problem::Failure;
+use crate::failure::Failure;
+use verax_api::FailureKind;
 
 /// The names that are served beside `localhost` and addresses, which no other site can claim.
 #[derive(Debug, Clone, Default)]
@@ -54,11 +54,7 @@ impl HostNames {
             "{} is not served here: ask by address or as localhost, or add the name to http.host_names",
             other.map_or(host.host(), |other| other.host()),
         );
-        let status = StatusCode::MISDIRECTED_REQUEST.as_u16();
-        Some(
-            Failure::new("foreign-host", "Not a name of this service", status, detail)
-                .into_response(),
-        )
+        Some(Failure::new(FailureKind::ForeignHost, detail).into_response())
     }
 }
 

@@ -27,6 +27,7 @@ mod drills;
 mod entries;
 mod entry_fields;
 mod extract;
+mod failure;
 mod fast_path;
 mod health;
 mod host;
@@ -72,9 +73,10 @@ use verax_service::Service;
 use authenticated::{Access, OverTls};
 use connections::ConnectionPlace;
 use entry_fields::CACHE_STATUS;
+use failure::Failure;
 use fast_path::PlainGet;
 use listener::serve_connections;
-use problem::Failure;
+use verax_api::FailureKind;
 
 pub use connections::ConnectionLimits;
 pub use host::HostNames;
@@ -279,9 +281,8 @@ fn refuse_coding(request: &Request) -> Option<Response> {
     if codings.iter().all(chunked) {
         return None;
     }
-    let (title, detail) =
-        ("The transfer coding is not supported", "send the body chunked, or as it is");
-    Some(Failure::new("unsupported-transfer-coding", title, 501, detail).into_response())
+    let detail = "send the body chunked, or without a transfer coding";
+    Some(Failure::new(FailureKind::UnsupportedTransferCoding, detail).into_response())
 }
 
 fn is_stream(response: &Response) -> bool {

@@ -12,7 +12,7 @@ use tokio::sync::watch;
 use verax_service::Service;
 
 use crate::authenticated::Authenticated;
-use crate::problem::Failure;
+use crate::failure::Failure;
 
 pub(crate) type Events = Result<Event, Infallible>;
 

@@ -9,7 +9,8 @@ use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode};
 use axum::response::{IntoResponse, Response};
 use serde::Deserialize;
 use verax_api::{
-    Lock, LockClaim, LockEvent, LockHolder, LockInLine, LockLease, LockRenewal, Locks, moment,
+    FailureKind, Lock, LockClaim, LockEvent, LockHolder, LockInLine, LockLease, LockRenewal, Locks,
+    moment,
 };
 use verax_core::guard::lock::{FencingToken, Grant, Holder, LockView, MAX_WAIT};
 use verax_core::{Key, Timestamp};
@@ -20,7 +21,7 @@ use verax_service::Service;
 
 use crate::authenticated::Authenticated;
 use crate::extract::{Ask, InNamespace, Json, WithKey};
-use crate::problem::{Failure, Result};
+use crate::failure::{Failure, Result};
 
 /// The lease of a claim that names none.
 const DEFAULT_LEASE: Duration = Duration::from_secs(30);
@@ -123,13 +124,11 @@ fn locked(name: &Key, holder: &Holder, now: Timestamp) -> Response {
         "{name} is held by {:?} for another {:.1} s at most; send `Prefer: wait=SECONDS` to wait for it",
         shown.owner, shown.ends_in_seconds
     );
-    let failure = Failure::new("locked", "Somebody else holds the lock", 423, detail);
-    let problem = failure
-        .0
+    let mut response = Failure::new(FailureKind::Locked, detail)
         .with("owner", shown.owner)
         .with("fencing_token", shown.fencing_token)
-        .with("ends_in_seconds", shown.ends_in_seconds);
-    let mut response = Failure(Box::new(problem)).into_response();
+        .with("ends_in_seconds", shown.ends_in_seconds)
+        .into_response();
     come_back_in(&mut response, holder.ends_at.since(now));
     response
 }

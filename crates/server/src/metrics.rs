@@ -15,7 +15,7 @@ use prometheus_client::metrics::MetricType;
 use prometheus_client::metrics::counter::ConstCounter;
 use prometheus_client::metrics::gauge::ConstGauge;
 use prometheus_client::registry::{Registry, Unit};
-use verax_api::Origin;
+use verax_api::{FailureKind, Origin};
 use verax_control::access::Caller;
 use verax_control::{NodeState, Registered, Role};
 use verax_core::NamespaceId;
@@ -30,7 +30,7 @@ use verax_observe::CounterReading;
 use verax_service::Service;
 
 use crate::authenticated::Authenticated;
-use crate::problem::{Failure, Result};
+use crate::failure::{Failure, Result};
 
 /// The upper edges of the latency histograms, in seconds.
 const EDGES: [f64; 14] = [
@@ -73,8 +73,7 @@ pub(crate) async fn show(
         standbys: service.control().topology().count(NodeState::Standby),
     }));
     let mut text = String::new();
-    let internal =
-        |e: fmt::Error| Failure::new("internal", "Verax made a mistake", 500, e.to_string());
+    let internal = |e: fmt::Error| Failure::new(FailureKind::Internal, e.to_string());
     encode(&mut text, &registry).map_err(internal)?;
     let media_type = "application/openmetrics-text; version=1.0.0; charset=utf-8";
     Ok(([(CONTENT_TYPE, media_type)], text))

@@ -11,7 +11,7 @@ use verax_engine::EngineError;
 use verax_service::Service;
 
 use crate::authenticated::Authenticated;
-use crate::problem::Failure;
+use crate::failure::Failure;
 
 /// What a standby answers by itself: who is signed in, which nodes there are, and what they do.
 const AT_STANDBY: [&str; 4] = ["/v1/session", "/v1/sign-in-links", "/v1/nodes", "/v1/live"];
@@ -53,10 +53,10 @@ pub(crate) fn refuse_at_standby(
     if !path.starts_with("/v1/") || AT_STANDBY.contains(&path) {
         return None;
     }
-    let Failure(mut problem) = EngineError::Standby.into();
+    let mut failure = Failure::from(EngineError::Standby);
     let topology = service.control().topology();
     if signed_in && let Some(active) = topology.active().filter(|node| !node.http.is_empty()) {
-        *problem = problem.with("active", active.http.clone());
+        failure = failure.with("active", active.http.clone());
     }
-    Some(Failure(problem).into_response())
+    Some(failure.into_response())
 }

@@ -7,7 +7,7 @@ use axum::extract::State;
 use axum::http::{HeaderMap, HeaderName, StatusCode};
 use axum::response::{IntoResponse, Response};
 use serde::Deserialize;
-use verax_api::{PermitClaim, PermitGrant, PermitInUse, Permits, RefillEvent, moment};
+use verax_api::{FailureKind, PermitClaim, PermitGrant, PermitInUse, Permits, RefillEvent, moment};
 use verax_core::guard::PermitView;
 use verax_core::{PermitNumber, Timestamp};
 use verax_engine::EngineError;
@@ -18,8 +18,8 @@ use verax_service::Service;
 use crate::authenticated::Authenticated;
 use crate::entries::with_value;
 use crate::extract::{Ask, InNamespace, Json, WithKey};
+use crate::failure::{Failure, Result};
 use crate::locks::{applied, come_back_in, preferred_wait, seconds_of};
-use crate::problem::{Failure, Result};
 
 /// The field that carries a permit when a value is stored.
 pub(crate) const PERMIT: HeaderName = HeaderName::from_static("verax-permit");
@@ -84,9 +84,8 @@ pub(crate) async fn claim(
             let detail = format!(
                 "another caller refills this key for {seconds:.1} s at most; come back then, or send `Prefer: wait=SECONDS`"
             );
-            let failure = Failure::new("being-refilled", "Another caller refills it", 423, detail);
-            let problem = failure.0.with("retry_after_seconds", seconds);
-            let mut response = Failure(Box::new(problem)).into_response();
+            let failure = Failure::new(FailureKind::BeingRefilled, detail);
+            let mut response = failure.with("retry_after_seconds", seconds).into_response();
             come_back_in(&mut response, time);
             response
         }

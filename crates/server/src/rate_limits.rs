@@ -7,14 +7,14 @@ use axum::extract::State;
 use axum::http::HeaderValue;
 use axum::http::header::RETRY_AFTER;
 use axum::response::{IntoResponse, Response};
-use verax_api::{AcquireRequest, RateLimit, duration_of};
+use verax_api::{AcquireRequest, FailureKind, RateLimit, duration_of};
 use verax_core::store::{Rate, RateLimitError, RateLimitOutcome};
 use verax_engine::EngineError;
 use verax_service::Service;
 
 use crate::authenticated::Authenticated;
 use crate::extract::{InNamespace, Json, WithKey};
-use crate::problem::{Failure, Result};
+use crate::failure::{Failure, Result};
 
 /// Acquire from a rate limit, if there is enough.
 #[utoipa::path(
@@ -51,9 +51,8 @@ pub(crate) async fn acquire(
 fn exhausted(retry_after: Duration) -> Response {
     let seconds = retry_after.as_secs_f64();
     let detail = format!("nothing was acquired; come back in {seconds} s");
-    let failure = Failure::new("rate-limited", "The rate limit is exhausted", 429, detail);
-    let problem = failure.0.with("retry_after_seconds", seconds);
-    let mut response = Failure(Box::new(problem)).into_response();
+    let failure = Failure::new(FailureKind::RateLimited, detail);
+    let mut response = failure.with("retry_after_seconds", seconds).into_response();
     // The field counts whole seconds; the member is exact.
     response
         .headers_mut()

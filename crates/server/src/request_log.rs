@@ -10,6 +10,8 @@ use axum::http::{HeaderName, HeaderValue};
 use axum::response::Response;
 use futures_util::FutureExt;
 
+use verax_api::FailureKind;
+
 use crate::problem::{ProblemBody, after_panic};
 
 const REQUEST_ID: HeaderName = HeaderName::from_static("request-id");
@@ -30,7 +32,7 @@ pub(crate) async fn logged(
         let mut problem = (*problem).clone();
         problem.request_id = Some(id.clone());
         // What a standby refuses is as it should be.
-        if status.is_server_error() && problem.name() != "standby" {
+        if status.is_server_error() && problem.failure() != Some(FailureKind::Standby) {
             tracing::warn!(request_id = %id, status = status.as_u16(), problem = problem.name(), detail = %problem.detail, "a request failed");
         }
         let body = serde_json::to_vec(&problem).unwrap_or_default();

@@ -13,7 +13,7 @@ use verax_service::Service;
 
 use crate::authenticated::{Authenticated, OverTls};
 use crate::extract::json_within;
-use crate::problem::Result;
+use crate::failure::Result;
 
 /// Twelve hours, as long as the service keeps a session.
 const SECONDS: u64 = 12 * 3_600;

@@ -8,7 +8,7 @@ use verax_service::Service;
 
 use crate::authenticated::Authenticated;
 use crate::extract::{InNamespace, WithTag};
-use crate::problem::Result;
+use crate::failure::Result;
 
 /// Invalidate everything that carries a tag.
 #[utoipa::path(

@@ -12,8 +12,8 @@ use verax_control::access::Caller;
 use verax_service::Service;
 
 use crate::authenticated::Authenticated;
+use crate::failure::Failure;
 use crate::live::{Events, until_stop};
-use crate::problem::Failure;
 use crate::{locks, permits};
 
 /// How often it is told.

@@ -15,11 +15,12 @@ use serde_json::json;
 use tokio::io::AsyncWriteExt;
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::Semaphore;
+use verax_api::FailureKind;
 use verax_engine::EngineOptions;
 use verax_engine::locks::LockCounts;
 use verax_server::{ConnectionLimits, WireLimits};
 use verax_service::ServiceOptions;
-use verax_wire::{FailureCode, Request};
+use verax_wire::Request;
 use wire_fixture::{Fixture, Wire, get_of, put_frame, until};
 
 fn in_flight_limit(bytes: u64) -> ServiceOptions {
@@ -38,7 +39,7 @@ async fn one_connection_too_many_is_told_and_takes_nobody_elses_place() {
     let mut first = fixture.opened().await;
     let second = fixture.opened().await;
     let mut third = fixture.connect().await;
-    third.refused_as(FailureCode::Busy).await;
+    third.refused_as(FailureKind::Overloaded).await;
     assert_eq!(third.next().await, None);
     first.send(0, 5, Request::Ping).await;
     assert_eq!(first.next().await, Some((5, "Pong".into())));
@@ -155,7 +156,10 @@ async fn what_is_announced_costs_nothing_and_what_does_not_fit_is_refused_alone(
     second.stream.write_all(&frame).await.unwrap();
     second.stream.write_all(&put_frame(60 << 10)).await.unwrap();
     let (id, said) = second.next().await.unwrap();
-    assert!(id == 9 && said.contains(&format!("code: {}", FailureCode::Busy as u16)), "{said}");
+    assert!(
+        id == 9 && said.contains(&format!("code: {}", FailureKind::Overloaded.code())),
+        "{said}"
+    );
     assert!(second.next().await.unwrap().1.starts_with("Done"), "small ones go on");
     let url = |tenant: &str| {
         format!("http://{}/v1/tenants/{tenant}/namespaces/boards/entries/k", fixture.http)
@@ -212,7 +216,7 @@ async fn replies_that_wait_are_counted_however_small_each_is() {
     let mut values = 0;
     for _ in 0..100 {
         let (_, said) = wire.next().await.unwrap();
-        let busy = said.contains(&format!("code: {}", FailureCode::Busy as u16));
+        let busy = said.contains(&format!("code: {}", FailureKind::Overloaded.code()));
         assert!(busy || said.starts_with("Batch"), "{said}");
         values += usize::from(!busy);
     }
@@ -261,7 +265,7 @@ async fn an_idle_connection_ends_with_its_token() {
     assert!(wire.next().await.unwrap().1.starts_with("Granted"));
     assert_eq!(fixture.service.engine().lock_counts().held, 1);
     admin.revoke_token(token.token.id).await.unwrap();
-    wire.refused_as(FailureCode::NotSignedIn).await;
+    wire.refused_as(FailureKind::NotSignedIn).await;
     assert!(wire.next().await.is_none(), "it is closed");
     until("the lock is free", || fixture.service.engine().lock_counts() == LockCounts::default())
         .await;

@@ -7,12 +7,11 @@ mod wire_fixture;
 
 use serde_json::json;
 use tokio::io::AsyncWriteExt;
+use verax_api::FailureKind;
 use verax_core::Name;
 use verax_server::WireLimits;
 use verax_service::ServiceOptions;
-use verax_wire::{
-    AskFlags, BatchOperations, FailureCode, Frame, GetFlags, Put, PutCondition, Request, Tags,
-};
+use verax_wire::{AskFlags, BatchOperations, Frame, GetFlags, Put, PutCondition, Request, Tags};
 use wire_fixture::{Fixture, Wire, get_of, until};
 
 async fn started() -> (Fixture, Wire) {
@@ -92,7 +91,7 @@ async fn what_a_field_cannot_hold_is_refused_everywhere() {
         wire.send(1, 1, Request::InvalidateTag { tag }).await;
         match known {
             true => assert!(wire.next().await.unwrap().1.starts_with("Done"), "{tag}"),
-            false => wire.refused_as(FailureCode::Invalid).await,
+            false => wire.refused_as(FailureKind::Invalid).await,
         }
     }
     // A longer one cannot be written on the wire.
@@ -103,7 +102,7 @@ async fn what_a_field_cannot_hold_is_refused_everywhere() {
         wire.send(1, 1, Request::Put(put("k", b"v", media_type))).await;
         match good {
             true => assert!(wire.next().await.unwrap().1.starts_with("Done"), "{media_type}"),
-            false => wire.refused_as(FailureCode::Invalid).await,
+            false => wire.refused_as(FailureKind::Invalid).await,
         }
     }
     fixture.end().await;
@@ -149,11 +148,11 @@ async fn a_watch_is_one_watch_and_outlives_its_namespace() {
     }
     told.sort();
     assert!(told[0].0 == 0 && told[0].1.starts_with("InvalidatedAll"), "{told:?}");
-    let gone = format!("code: {}", FailureCode::NotFound as u16);
+    let gone = format!("code: {}", FailureKind::NotFound.code());
     assert!(told[1..].iter().all(|(_, said)| said.contains(&gone)), "{told:?}");
     assert_eq!((told[1].0, told[2].0), (2, 4));
     wire.send(1, 5, get_of("k")).await;
-    wire.refused_as(FailureCode::NotFound).await;
+    wire.refused_as(FailureKind::NotFound).await;
 
     // One of the same name is another, of which nothing is true that was; it is watched as well.
     fixture.namespace(json!({ "name": "boards" })).await;

@@ -28,7 +28,7 @@ mod parts;
 mod reply;
 mod request;
 
-pub use error::{FailureCode, WireError};
+pub use error::WireError;
 pub use frame::{Frame, Head, RawFrame, next_frame};
 pub use parts::{EntryTag, Lifetime, Put, PutCondition, Rate, Tags};
 pub use reply::{BatchReplies, Details, Listed, Nodes, Page, Reply, Source, Value, Welcome};

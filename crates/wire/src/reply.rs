@@ -391,7 +391,7 @@ pub enum Reply<'a> {
     },
     /// To a request that was refused or failed.
     Failed {
-        /// Why, for programs; see [`FailureCode`](crate::FailureCode).
+        /// Why, for programs: the code of a kind of failure.
         code: u16,
         /// Whether it is certain that a write to the origin changed nothing there.
         unchanged: bool,

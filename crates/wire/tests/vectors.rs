@@ -4,10 +4,10 @@
 
 #![allow(clippy::unwrap_used, clippy::panic)]
 
+use verax_api::FailureKind;
 use verax_wire::{
-    AskFlags, BatchOperations, BatchReplies, Details, FailureCode, Frame, GetFlags, Hello,
-    Lifetime, Listed, Nodes, Page, Put, PutCondition, Rate, Reply, Request, Source, Tags, Value,
-    Welcome, next_frame,
+    AskFlags, BatchOperations, BatchReplies, Details, Frame, GetFlags, Hello, Lifetime, Listed,
+    Nodes, Page, Put, PutCondition, Rate, Reply, Request, Source, Tags, Value, Welcome, next_frame,
 };
 
 const LIMIT: u32 = 1 << 20;
@@ -187,7 +187,7 @@ fn replies() -> Vec<(u16, u32, Reply<'static>)> {
         }),
         Reply::Miss,
         Reply::done(true),
-        Reply::Failed { code: FailureCode::Busy as u16, unchanged: false, detail: "later" },
+        Reply::Failed { code: FailureKind::Overloaded.code(), unchanged: false, detail: "later" },
     ];
     let mut replies = vec![
         (
@@ -241,7 +241,7 @@ fn replies() -> Vec<(u16, u32, Reply<'static>)> {
             1,
             20,
             Reply::Failed {
-                code: FailureCode::MissingScope as u16,
+                code: FailureKind::MissingScope.code(),
                 unchanged: false,
                 detail: "no",
             },
@@ -249,7 +249,7 @@ fn replies() -> Vec<(u16, u32, Reply<'static>)> {
         (
             1,
             26,
-            Reply::Failed { code: FailureCode::OriginFailed as u16, unchanged: true, detail: "no" },
+            Reply::Failed { code: FailureKind::OriginFailed.code(), unchanged: true, detail: "no" },
         ),
     ];
     // Every source and every code.
@@ -257,10 +257,10 @@ fn replies() -> Vec<(u16, u32, Reply<'static>)> {
     for source in [Hit, Stale, StaleOnError, Origin, Joined, Due] {
         replies.push((1, 30, Reply::Value(Value { source, ..value })));
     }
-    let codes = (1..).map_while(FailureCode::of);
+    let kinds = FailureKind::ALL.iter().filter(|kind| kind.is_on_wire());
     replies.extend(
-        codes.map(|code| {
-            (1, 31, Reply::Failed { code: code as u16, unchanged: false, detail: "why" })
+        kinds.map(|kind| {
+            (1, 31, Reply::Failed { code: kind.code(), unchanged: false, detail: "why" })
         }),
     );
     replies

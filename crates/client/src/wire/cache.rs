@@ -7,6 +7,7 @@ use std::time::{Duration, Instant};
 
 use serde::Serialize;
 use serde::de::DeserializeOwned;
+use verax_api::FailureKind;
 use verax_core::Entry;
 use verax_core::entry::{MAX_TAG_BYTES, MAX_TAGS, MediaType, Tag};
 use verax_wire::{GetFlags, Lifetime, Put, Reply, Request, Tags, Value};
@@ -295,7 +296,7 @@ impl Cache {
     /// let options = PutOptions { condition, ..PutOptions::default() };
     /// match boards.put("passengers/a-17", value, options).await {
     ///     Ok(_) => Ok(true),
-    ///     Err(error) if error.problem() == Some("condition-failed") => Ok(false), // read it again
+    ///     Err(error) if error.failure() == Some(FailureKind::ConditionFailed) => Ok(false), // read it again
     ///     Err(error) => Err(error),
     /// }
     /// # }
@@ -376,7 +377,9 @@ impl Cache {
             Ok(Reply::Value(value)) => value,
             Ok(Reply::Miss) => return Ok(Looked::Miss),
             Ok(_) => return Err(unexpected()),
-            Err(error) if error.problem() == Some("no-value") => return Ok(Looked::NoValue),
+            Err(error) if error.failure() == Some(FailureKind::NoValue) => {
+                return Ok(Looked::NoValue);
+            }
             Err(error) => return Err(error),
         };
         let mut hit = hit(raw, &value);

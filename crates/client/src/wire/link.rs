@@ -8,10 +8,8 @@ use std::time::Duration;
 use bytes::{Bytes, BytesMut};
 use tokio::io::{AsyncReadExt, AsyncWriteExt, ReadHalf, WriteHalf};
 use tokio::sync::{Notify, Semaphore, oneshot};
-use verax_api::Problem;
-use verax_wire::{
-    FailureCode, Frame, Head, Hello, Reply, Request, VERSION, frame::HEAD, next_frame,
-};
+use verax_api::{FailureKind, Problem};
+use verax_wire::{Frame, Head, Hello, Reply, Request, VERSION, frame::HEAD, next_frame};
 
 use super::connect::{Stream, Target};
 use crate::error::ClientError;
@@ -54,35 +52,9 @@ impl RawReply {
 
 /// A refusal, as HTTP would have told it.
 pub(super) fn refusal(code: u16, unchanged: bool, detail: &str) -> ClientError {
-    let (name, title, status) = match FailureCode::of(code) {
-        Some(FailureCode::NotSignedIn) => ("not-signed-in", "A valid token is needed", 401),
-        Some(FailureCode::MissingScope) => ("missing-scope", "The token lacks a scope", 403),
-        Some(FailureCode::NotFound) => ("not-found", "There is no such thing", 404),
-        Some(FailureCode::ConditionFailed) => {
-            ("condition-failed", "The condition does not hold", 412)
-        }
-        Some(FailureCode::TooLarge) => ("value-too-large", "The value is too large", 413),
-        Some(FailureCode::OriginFailed) => ("origin-failed", "The origin gave no value", 502),
-        Some(FailureCode::OriginTimeout) => {
-            ("origin-timeout", "The origin did not answer in time", 504)
-        }
-        Some(FailureCode::NoValue) => ("no-value", "The origin has no such value", 404),
-        Some(FailureCode::WrongKind) => ("wrong-kind", "The entry is something else", 409),
-        Some(FailureCode::NotHeld) => ("not-held", "The lease is over", 409),
-        Some(FailureCode::PermitVoided) => ("permit-voided", "The refill permit was voided", 409),
-        Some(FailureCode::PermitExpired) => ("permit-expired", "The refill permit is over", 409),
-        Some(FailureCode::Busy) => ("busy", "Too much is going on", 503),
-        Some(FailureCode::RecordsUnavailable) => {
-            ("records-unavailable", "The records are not available", 503)
-        }
-        Some(FailureCode::Standby) => ("standby", "This Verax stands by", 503),
-        Some(FailureCode::Version) => ("version", "No common version of the protocol", 400),
-        Some(FailureCode::Internal) => ("internal", "Verax made a mistake", 500),
-        Some(FailureCode::Invalid) | None => {
-            ("invalid", "The request asks for something invalid", 422)
-        }
-    };
-    let problem = Problem::new(name, title, status, detail);
+    // Codes of later versions are defects as far as this version can tell.
+    let kind = FailureKind::of_code(code).unwrap_or(FailureKind::Internal);
+    let problem = Problem::of(kind, detail);
     ClientError::Refused(Box::new(match unchanged {
         true => problem.with("unchanged", true),
         false => problem,

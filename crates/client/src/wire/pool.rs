@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 
 use futures_util::FutureExt;
 use futures_util::future::{BoxFuture, Shared};
-use verax_wire::FailureCode;
+use verax_api::FailureKind;
 
 use super::connect::Target;
 use super::link::{Link, refusal};
@@ -170,7 +170,7 @@ impl Inner {
                         let told = active.and_then(|text| target.told(text, self.ca.as_deref()));
                         told.into_iter().for_each(|active| targets.push_front(active));
                         error = Some(refusal(
-                            FailureCode::Standby as u16,
+                            FailureKind::Standby.code(),
                             false,
                             "only a Verax that stands by answers: the active one cannot be reached",
                         ));

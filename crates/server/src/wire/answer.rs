@@ -6,6 +6,7 @@ use std::time::{Duration, Instant};
 use bytes::Bytes;
 use futures_util::FutureExt;
 use tokio::io::{AsyncRead, AsyncWrite};
+use verax_api::FailureKind;
 use verax_control::ControlError;
 use verax_core::entry::MediaType;
 use verax_core::lifetime::CacheControl;
@@ -20,12 +21,13 @@ use verax_engine::turns::TenantTurns;
 use verax_engine::{EngineError, Reader, Refiller, Writer};
 use verax_service::Service;
 use verax_wire::{
-    BatchReplies, Details, FailureCode, Frame, GetFlags, Lifetime, Listed, Page, Put, Reply,
-    Request, Tags, Value,
+    BatchReplies, Details, Frame, GetFlags, Lifetime, Listed, Page, Put, Reply, Request, Tags,
+    Value,
 };
 
+use crate::failure::Failure;
+
 use super::connection::{Connection, Opened};
-use super::failure::Failure;
 use super::locks::LockAsked;
 use super::outbox::{Encoded, Outbox};
 use super::permits::PermitAsked;
@@ -177,7 +179,7 @@ impl Opened {
 
     pub(super) fn refills(&self) -> Result<Refiller, Failure> {
         let refiller = Refiller::of(self.reads()?, self.writes()?);
-        refiller.ok_or_else(|| Failure::new(FailureCode::NotFound, "the namespace is gone"))
+        refiller.ok_or_else(|| Failure::new(FailureKind::NotFound, "the namespace is gone"))
     }
 
     /// The memory for values of the namespace on their way in and out.
@@ -206,7 +208,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         let opened = usize::from(number).checked_sub(1).and_then(|at| self.opened.get(at));
         opened.ok_or_else(|| {
             let detail = format!("no namespace was opened under the number {number}");
-            Failure::new(FailureCode::NotFound, detail)
+            Failure::new(FailureKind::NotFound, detail)
         })
     }
 
@@ -250,9 +252,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             Request::Add { key: text, amount, lifetime: given } => {
                 let lifetime = lifetime(given)?;
                 let counted = opened.writes()?.add(&key(text)?, amount, lifetime);
-                let counted = counted.map_err(|error: AddError| {
-                    Failure::new(FailureCode::WrongKind, error.to_string())
-                })?;
+                let counted = counted.map_err(|error: AddError| Failure::wrong_kind(&error))?;
                 let reply = Reply::Counted { value: counted.value, created: counted.created };
                 self.outbox.add(frame, &reply);
                 Ok(())
@@ -268,7 +268,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                         Reply::Later { retry_after: retry_after.as_millis() as u64 }
                     }
                     Err(error @ RateLimitError::NotARateLimit) => {
-                        return Err(Failure::new(FailureCode::WrongKind, error.to_string()));
+                        return Err(Failure::wrong_kind(&error));
                     }
                     Err(error) => return Err(Failure::invalid(error)),
                 };

@@ -10,6 +10,7 @@ use futures_util::future::BoxFuture;
 use futures_util::stream::{FuturesUnordered, StreamExt};
 use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite};
 use tokio::task::JoinSet;
+use verax_api::FailureKind;
 use verax_control::access::Caller;
 use verax_control::{ControlError, Role};
 use verax_core::guard::lock::SessionId;
@@ -21,16 +22,16 @@ use verax_engine::turns::{TURN, TenantTurns};
 use verax_engine::{EngineError, Reader, Writer};
 use verax_service::Service;
 use verax_wire::{
-    FailureCode, Frame, Hello, MAX_HELLO_BYTES, Nodes, RawFrame, Reply, Request, VERSION, Welcome,
-    WireError, frame, next_frame,
+    Frame, Hello, MAX_HELLO_BYTES, Nodes, RawFrame, Reply, Request, VERSION, Welcome, WireError,
+    frame, next_frame,
 };
 
 use super::WireLimits;
 use super::arrival::{Arrival, MAX_AHEAD, NoRoom};
-use super::failure::Failure;
 use super::nodes::addresses;
 use super::outbox::{Encoded, Outbox};
 use crate::connections::ConnectionPlace;
+use crate::failure::Failure;
 
 /// What a read asks for at least.
 const READ: usize = 16 << 10;
@@ -222,12 +223,12 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                 () = &mut access_end => self.check_peer()?,
                 () = self.arrival.overdue(), if !full && !self.ending => {
                     let why = "a request has been arriving for too long";
-                    self.fail(Frame::default(), &Failure::new(FailureCode::Invalid, why));
+                    self.fail(Frame::default(), &Failure::new(FailureKind::Invalid, why));
                     return Err(Ended::Refused(why.to_owned()));
                 }
                 () = &mut closed => {
                     let why = "another connection needs the place of this one, which has not signed in";
-                    self.fail(Frame::default(), &Failure::new(FailureCode::Busy, why));
+                    self.fail(Frame::default(), &Failure::new(FailureKind::Overloaded, why));
                     return Err(Ended::Refused(why.to_owned()));
                 }
                 () = &mut stop, if !stop_told => {
@@ -413,7 +414,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             let detail = format!(
                 "this server speaks version {VERSION} of the protocol, the client {lowest} to {highest}"
             );
-            Some(Failure::new(FailureCode::Version, detail))
+            Some(Failure::new(FailureKind::UnsupportedVersion, detail))
         } else {
             match self.service.control().token_caller(hello.token) {
                 Ok(caller) => {
@@ -562,7 +563,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
 /// Answers the hello that is to come with a refusal, and ends.
 pub(super) async fn refuse(mut stream: impl AsyncWrite + Unpin, why: &str) -> Result<(), Ended> {
     let mut outbox = Outbox::default();
-    outbox.add(Frame::default(), &Failure::new(FailureCode::Busy, why).reply());
+    outbox.add(Frame::default(), &Failure::new(FailureKind::Overloaded, why).reply());
     outbox.write(&mut stream).await?;
     Err(Ended::Refused(why.to_owned()))
 }

@@ -11,8 +11,8 @@ use verax_wire::{Frame, Reply};
 
 use super::answer::{fail, key, milliseconds};
 use super::connection::Connection;
-use super::failure::Failure;
 use super::outbox::Encoded;
+use crate::failure::Failure;
 
 fn granted(grant: &Grant, now: Timestamp) -> Reply<'static> {
     Reply::Granted { token: grant.token.number(), ends_in: milliseconds(grant.ends_at.since(now)) }

@@ -10,8 +10,8 @@ use verax_wire::{AskFlags, Frame, Put, Reply};
 
 use super::answer::{Telling, fail, key, milliseconds, put_request, with_answer};
 use super::connection::Connection;
-use super::failure::Failure;
 use super::outbox::Encoded;
+use crate::failure::Failure;
 
 /// What a request for a value or a permit says.
 pub(super) struct PermitAsked<'a> {

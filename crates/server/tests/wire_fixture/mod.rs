@@ -8,14 +8,14 @@ use std::time::Duration;
 
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
+use verax_api::FailureKind;
 use verax_client::{Client, ClientOptions};
 use verax_records::Records;
 use verax_records::launcher::PrivateServer;
 use verax_server::WireLimits;
 use verax_service::{Service, ServiceOptions};
 use verax_wire::{
-    FailureCode, Frame, GetFlags, Hello, Put, PutCondition, Reply, Request, Tags, VERSION,
-    next_frame,
+    Frame, GetFlags, Hello, Put, PutCondition, Reply, Request, Tags, VERSION, next_frame,
 };
 
 pub struct Fixture {
@@ -119,9 +119,9 @@ impl Wire {
         }
     }
 
-    pub async fn refused_as(&mut self, code: FailureCode) {
+    pub async fn refused_as(&mut self, code: FailureKind) {
         let (_, said) = self.next().await.unwrap();
-        assert!(said.contains(&format!("code: {}", code as u16)), "{said}");
+        assert!(said.contains(&format!("code: {}", code.code())), "{said}");
     }
 }
 

@@ -1,0 +1,148 @@
+//! What a request failed with, before a transport writes it: the one place where errors of the
+//! engine and of the control plane become kinds of failure.
+
+use serde_json::{Map, Value};
+use verax_api::{FailureKind, Problem};
+use verax_control::ControlError;
+use verax_core::guard::RefusedReason;
+use verax_engine::{EngineError, OriginError};
+
+/// A failure on its way to the caller. HTTP writes it as a problem document, the wire as a reply.
+#[derive(Debug)]
+pub(crate) struct Failure {
+    kind: FailureKind,
+    detail: String,
+    /// Whether it is certain that a write to the origin changed nothing there; `None` where no
+    /// write was under way.
+    unchanged: Option<bool>,
+    members: Map<String, Value>,
+}
+
+pub(crate) type Result<T> = std::result::Result<T, Failure>;
+
+impl Failure {
+    pub(crate) fn new(kind: FailureKind, detail: impl Into<String>) -> Self {
+        Self { kind, detail: detail.into(), unchanged: None, members: Map::new() }
+    }
+
+    /// The entry is of another kind, or its number is too large.
+    pub(crate) fn wrong_kind(error: &dyn std::fmt::Display) -> Self {
+        Self::new(FailureKind::WrongKind, error.to_string())
+    }
+
+    /// The request is malformed.
+    pub(crate) fn bad_request(detail: impl Into<String>) -> Self {
+        Self::new(FailureKind::BadRequest, detail)
+    }
+
+    /// The request is understood and asks for something that is out of range or not allowed.
+    pub(crate) fn invalid(error: impl std::fmt::Display) -> Self {
+        Self::new(FailureKind::Invalid, error.to_string())
+    }
+
+    /// The same failure with a member of its own in the problem document.
+    pub(crate) fn with(mut self, member: &str, value: impl Into<Value>) -> Self {
+        self.members.insert(member.to_owned(), value.into());
+        self
+    }
+
+    pub(crate) fn kind(&self) -> FailureKind {
+        self.kind
+    }
+
+    pub(crate) fn detail(&self) -> &str {
+        &self.detail
+    }
+
+    /// Whether it is certain that a write to the origin changed nothing there.
+    pub(crate) fn is_unchanged(&self) -> bool {
+        self.unchanged == Some(true)
+    }
+
+    /// As a problem document.
+    pub(crate) fn into_problem(self) -> Problem {
+        let mut problem = Problem::of(self.kind, self.detail);
+        problem.more = self.members;
+        match self.unchanged {
+            Some(unchanged) => problem.with("unchanged", unchanged),
+            None => problem,
+        }
+    }
+}
+
+impl From<ControlError> for Failure {
+    fn from(error: ControlError) -> Self {
+        let kind = match &error {
+            ControlError::Engine(_) => FailureKind::Internal,
+            ControlError::NotSignedIn(_) => FailureKind::NotSignedIn,
+            ControlError::MissingScope(_) => FailureKind::MissingScope,
+            ControlError::Unknown(_) => FailureKind::NotFound,
+            ControlError::Invalid(_) => FailureKind::Invalid,
+            ControlError::Conflict(_) => FailureKind::Conflict,
+            ControlError::NotExpected(_) => FailureKind::ConditionFailed,
+            ControlError::RecordsUnavailable(_) => FailureKind::RecordsUnavailable,
+            ControlError::Busy(_) => FailureKind::Overloaded,
+        };
+        match error {
+            ControlError::Engine(error) => error.into(),
+            ControlError::MissingScope(ref scope) => {
+                Self::new(kind, error.to_string()).with("missing_scope", scope.to_string())
+            }
+            _ => Self::new(kind, error.to_string()),
+        }
+    }
+}
+
+impl From<EngineError> for Failure {
+    fn from(error: EngineError) -> Self {
+        let kind = match &error {
+            EngineError::AccessEnded => FailureKind::NotSignedIn,
+            EngineError::Invalid(_) => FailureKind::Invalid,
+            EngineError::NamespaceGone => FailureKind::NotFound,
+            EngineError::Unconfirmed(_) => FailureKind::RecordsUnavailable,
+            EngineError::Standby => FailureKind::Standby,
+            EngineError::ValueTooLarge { .. } | EngineError::DoesNotFit(_) => {
+                FailureKind::ValueTooLarge
+            }
+            EngineError::ConditionFailed => FailureKind::ConditionFailed,
+            EngineError::Origin(origin) => return Self::of_origin(origin, origin.plain()),
+            EngineError::NotWritten { error: origin } => {
+                let mut failure = Self::of_origin(origin, error.to_string());
+                failure.unchanged = Some(origin.is_certain());
+                return failure;
+            }
+            EngineError::NegativeResult { .. } => FailureKind::NoValue,
+            EngineError::Permit(RefusedReason::Voided) => FailureKind::PermitVoided,
+            EngineError::Permit(RefusedReason::Expired) => FailureKind::PermitExpired,
+            EngineError::RefillGivenUp => FailureKind::RefillAbandoned,
+            EngineError::NotHeld(_) => FailureKind::NotHeld,
+            EngineError::Busy(_) => FailureKind::Overloaded,
+        };
+        let failure = Self::new(kind, error.to_string());
+        match error {
+            EngineError::ValueTooLarge { limit, .. } => failure.with("limit_bytes", limit),
+            EngineError::NegativeResult { left } => {
+                failure.with("asked_again_in_seconds", left.as_secs_f64())
+            }
+            _ => failure,
+        }
+    }
+}
+
+impl Failure {
+    /// Applications learn what went wrong at an origin, but no address of the operator's network.
+    fn of_origin(error: &OriginError, detail: String) -> Self {
+        let kind = match error {
+            OriginError::NoValue { .. } => FailureKind::NoValue,
+            OriginError::Timeout { .. } => FailureKind::OriginTimeout,
+            OriginError::SetAside { .. } | OriginError::Busy => FailureKind::OriginUnavailable,
+            OriginError::NoUrl(_) => FailureKind::KeyMismatch,
+            _ => FailureKind::OriginFailed,
+        };
+        let failure = Self::new(kind, detail).with("origin_error", error.kind());
+        match error.status() {
+            Some(status) => failure.with("origin_status", status),
+            None => failure,
+        }
+    }
+}
