@@ -27,7 +27,7 @@ use verax_core::access::Scope;
 use verax_core::meter::LatencyMeter;
 use verax_server::WireLimits;
 use verax_wire::{
-    AskFlags, BatchOperations, Frame, GetFlags, Hello, Put, PutCondition, Request, Tags, VERSION,
+    BatchOperations, Frame, GetFlags, Hello, PermitFlags, Put, PutCondition, Request, Tags, VERSION,
 };
 
 use crate::Options;
@@ -143,9 +143,14 @@ async fn attack(
                         put(&key, b"v", &kind, &[&tag, "all"]).encode(frame, &mut bytes);
                     }
                     Attack::Claim => {
-                        let flags = AskFlags::default();
-                        let ask =
-                            Request::Ask { key: &key, flags, owner: "", lease: 300_000, wait: 0 };
+                        let flags = PermitFlags::default();
+                        let ask = Request::AcquirePermit {
+                            key: &key,
+                            flags,
+                            owner: "",
+                            lease: 300_000,
+                            wait: 0,
+                        };
                         ask.encode(frame, &mut bytes);
                         if n.is_multiple_of(2) {
                             Request::Delete { key: &key }.encode(frame, &mut bytes);
@@ -153,7 +158,7 @@ async fn attack(
                     }
                     Attack::Lock => {
                         let wait = 1_000 + n % 3_000;
-                        let lock = Request::Lock {
+                        let lock = Request::AcquireLock {
                             name: "one",
                             owner: "",
                             lease: 1_000,

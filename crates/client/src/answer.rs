@@ -5,21 +5,7 @@ use std::time::Duration;
 use bytes::Bytes;
 use reqwest::header::{AGE, CONTENT_TYPE, ETAG, HeaderMap};
 use sfv::{BareItem, List, ListEntry, Parser};
-
-/// Where a value came from, as `Cache-Status` (RFC 9211) told.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Source {
-    /// From the cache, fresh.
-    Hit,
-    /// From the cache, stale, while it is refreshed.
-    Stale,
-    /// From the cache, stale, because the origin failed.
-    StaleOnError,
-    /// From the origin, for this caller.
-    Origin,
-    /// From the origin, by a refill that another caller had begun.
-    Joined,
-}
+use verax_core::source::Source;
 
 /// A value that was found.
 #[derive(Debug, Clone)]
@@ -111,7 +97,7 @@ impl Found {
         let status = CacheStatus::parse(text(headers, "cache-status")?)?;
         let timings = text(headers, "server-timing").unwrap_or("");
         let source = status.source();
-        let from_cache = !matches!(source, Source::Origin | Source::Joined);
+        let from_cache = source.is_cached();
         Some(Self {
             value,
             media_type: text(headers, CONTENT_TYPE.as_str()).unwrap_or_default().to_owned(),

@@ -33,16 +33,17 @@ mod stable_key;
 mod tags;
 mod wire;
 
-pub use answer::{Found, Source};
+pub use answer::Found;
 pub use connection::{Client, ClientOptions, DEFAULT_URL, DEFAULT_WIRE};
 pub use entries::{LifetimeOptions, Lookup, Namespace, PutCondition, PutOptions, ReadOptions};
 pub use error::ClientError;
 pub use lock_guard::LockGuard;
 pub use locks::{Claimed, LockOptions};
 pub use permits::{Asked, PermitOptions};
-pub use rate_limits::{Rate, RateLimitOutcome};
 pub use stable_key::stable_key;
 pub use verax_api::{FailureKind, Problem};
+pub use verax_core::source::Source;
+pub use verax_core::store::{InvalidRate, Rate, RateLimitOutcome};
 pub use wire::{
     Cache, CacheEvent, CacheOptions, Hit, NearCopies, Outdated, Page, PutMany, Written,
 };

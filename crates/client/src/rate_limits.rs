@@ -4,35 +4,10 @@ use std::time::Duration;
 
 use serde::Deserialize;
 use verax_api::{AcquireRequest, FailureKind, RateLimit};
+use verax_core::store::{Rate, RateLimitOutcome};
 
 use crate::entries::Namespace;
 use crate::error::ClientError;
-
-/// How fast a rate limit comes back, and how much it holds.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Rate {
-    /// How much comes back in each period.
-    pub count: u64,
-    /// The period.
-    pub period: Duration,
-    /// How much may be acquired at once.
-    pub burst: u64,
-}
-
-/// What became of an attempt to acquire from a rate limit.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum RateLimitOutcome {
-    /// It was acquired; this much may still be acquired at once.
-    Allowed {
-        /// How much is left.
-        left: u64,
-    },
-    /// Nothing was acquired.
-    Later {
-        /// The time after which it is worth asking again.
-        retry_after: Duration,
-    },
-}
 
 impl Namespace {
     /// Acquires from a rate limit, if there is enough.
@@ -51,9 +26,9 @@ impl Namespace {
         }
         let request = AcquireRequest {
             acquire: amount,
-            rate: rate.count,
-            period_seconds: rate.period.as_secs_f64(),
-            burst: Some(rate.burst),
+            rate: rate.count(),
+            period_seconds: rate.period().as_secs_f64(),
+            burst: Some(rate.burst()),
         };
         let acquired = self.client().post(self.of_key("rate-limits", key)?, &request).await;
         match acquired {

@@ -17,7 +17,8 @@ pub enum Right {
 }
 
 impl Right {
-    const fn name(self) -> &'static str {
+    /// Its name in scopes.
+    pub const fn name(self) -> &'static str {
         match self {
             Right::Read => "read",
             Right::Write => "write",

@@ -56,6 +56,7 @@ pub mod name;
 pub mod origin;
 pub mod pattern;
 pub mod policy;
+pub mod source;
 pub mod store;
 pub mod time;
 pub mod warm;

@@ -10,6 +10,19 @@ use crate::time::Timestamp;
 /// The longest lifetime of each kind: ten years of 365 days.
 pub const MAX_LIFETIME: Duration = Duration::from_secs(10 * 365 * 24 * 3600);
 
+/// A part of a lifetime beyond [`MAX_LIFETIME`].
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+#[error("a lifetime of {} seconds is longer than ten years", .0.as_secs())]
+pub struct LifetimeTooLong(pub Duration);
+
+/// Checks a part of a lifetime.
+///
+/// # Errors
+/// [`LifetimeTooLong`].
+pub fn within_limit(time: Duration) -> Result<Duration, LifetimeTooLong> {
+    if time <= MAX_LIFETIME { Ok(time) } else { Err(LifetimeTooLong(time)) }
+}
+
 /// The three parts of an entry's lifetime, counted from when it was stored.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct Lifetime {

@@ -235,7 +235,7 @@ async fn over_the_wire_a_hold_may_end_with_its_connection() {
     let open = Request::Open { tenant: "quayside", namespace: "berths" };
     open.encode(Frame { namespace: 0, id: 2 }, &mut bytes);
     let (name, lease, wait, ends_with_connection) = ("berth-7", 600_000, 0, true);
-    let lock = Request::Lock { name, owner, lease, wait, ends_with_connection };
+    let lock = Request::AcquireLock { name, owner, lease, wait, ends_with_connection };
     lock.encode(Frame { namespace: 1, id: 3 }, &mut bytes);
     first.write_all(&bytes).await.unwrap();
     let mut taken = None;

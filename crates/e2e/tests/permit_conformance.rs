@@ -10,7 +10,7 @@ use verax_api::{FailureKind, Problem};
 use verax_client::{Asked, ClientError, Namespace, PermitOptions, PutOptions};
 use verax_e2e::Verax;
 use verax_wire::{
-    AskFlags, Frame, Hello, Put, PutCondition, Reply, Request, Tags, VERSION, next_frame,
+    Frame, Hello, PermitFlags, Put, PutCondition, Reply, Request, Tags, VERSION, next_frame,
 };
 
 /// A namespace, over one of the transports.
@@ -89,10 +89,10 @@ impl Door {
             },
             Self::Wire { .. } => {
                 let flags =
-                    AskFlags { stale: options.stale, details: false, refresh: options.refresh };
+                    PermitFlags { stale: options.stale, details: false, refresh: options.refresh };
                 let (lease, wait) = (milliseconds(options.lease), milliseconds(options.wait));
                 let owner = options.owner.as_deref().unwrap_or("");
-                self.call(Request::Ask { key, flags, owner, lease, wait }).await
+                self.call(Request::AcquirePermit { key, flags, owner, lease, wait }).await
             }
         }
     }
@@ -122,7 +122,9 @@ impl Door {
     async fn give_back(&mut self, key: &str, permit: u64, fail_all: bool) -> String {
         match self {
             Self::Http(names) => done(names.give_back_permit(key, permit, fail_all).await),
-            Self::Wire { .. } => self.call(Request::GiveBack { key, permit, fail_all }).await.0,
+            Self::Wire { .. } => {
+                self.call(Request::ReleasePermit { key, permit, fail_all }).await.0
+            }
         }
     }
 

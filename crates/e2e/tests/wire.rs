@@ -81,7 +81,7 @@ async fn every_operation_works_and_meets_what_http_stored() {
     // Counters and rate limits.
     assert_eq!(cache.add("n", 5, short).await.unwrap(), 5);
     assert_eq!(cache.add("n", -7, short).await.unwrap(), -2);
-    let rate = Rate { count: 1, period: Duration::from_secs(3_600), burst: 2 };
+    let rate = Rate::new(1, Duration::from_secs(3_600), 2).unwrap();
     assert_eq!(
         cache.acquire_rate("quay", 2, rate).await.unwrap(),
         RateLimitOutcome::Allowed { left: 0 }

@@ -254,7 +254,7 @@ async fn an_idle_connection_ends_with_its_token() {
     fixture.token.clone_from(&token.secret);
     let mut wire = fixture.opened().await;
     // A lock that would outlive the connection does not outlive the access.
-    let lock = Request::Lock {
+    let lock = Request::AcquireLock {
         name: "gate",
         owner: "x",
         lease: 600_000,

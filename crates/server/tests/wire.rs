@@ -11,7 +11,7 @@ use verax_api::FailureKind;
 use verax_core::Name;
 use verax_server::WireLimits;
 use verax_service::ServiceOptions;
-use verax_wire::{AskFlags, BatchOperations, Frame, GetFlags, Put, PutCondition, Request, Tags};
+use verax_wire::{BatchOperations, Frame, GetFlags, PermitFlags, Put, PutCondition, Request, Tags};
 use wire_fixture::{Fixture, Wire, get_of, until};
 
 async fn started() -> (Fixture, Wire) {
@@ -22,12 +22,12 @@ async fn started() -> (Fixture, Wire) {
 }
 
 fn lock(name: &str, wait: u64) -> Request<'_> {
-    Request::Lock { name, owner: "", lease: 60_000, wait, ends_with_connection: true }
+    Request::AcquireLock { name, owner: "", lease: 60_000, wait, ends_with_connection: true }
 }
 
 fn ask(key: &str, wait: u64, refresh: bool) -> Request<'_> {
-    let flags = AskFlags { refresh, ..AskFlags::default() };
-    Request::Ask { key, flags, owner: "", lease: 60_000, wait }
+    let flags = PermitFlags { refresh, ..PermitFlags::default() };
+    Request::AcquirePermit { key, flags, owner: "", lease: 60_000, wait }
 }
 
 fn put<'a>(key: &'a str, value: &'a [u8], media_type: &'a str) -> Put<'a> {
@@ -54,7 +54,7 @@ async fn first_come_first_served_holds_within_a_connection() {
         assert_eq!((id, &said[..7]), (1, "Granted"), "round {round}");
         // The second one has it when the first gives it back.
         let token = said.split("token: ").nth(1).unwrap().split(',').next().unwrap();
-        let release = Request::Release { name: &name, token: token.parse().unwrap() };
+        let release = Request::ReleaseLock { name: &name, fencing_token: token.parse().unwrap() };
         wire.send(1, 3, release).await;
         let mut replies = [wire.next().await.unwrap(), wire.next().await.unwrap()];
         replies.sort();

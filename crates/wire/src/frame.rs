@@ -15,6 +15,9 @@ use crate::error::WireError;
 /// The size of a header, in bytes.
 pub const HEAD: usize = 12;
 
+/// The kind of a get.
+const GET: u8 = 0x10;
+
 /// What a frame is about: filled in by whoever sends it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Frame {
@@ -40,7 +43,7 @@ pub struct Head {
 impl Head {
     /// Whether it is that of a get, the one request that never takes long.
     pub fn is_get(&self) -> bool {
-        self.kind == crate::request::GET
+        self.kind == GET
     }
 }
 

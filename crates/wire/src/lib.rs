@@ -23,16 +23,34 @@
 
 mod bytes;
 mod error;
+mod field;
 pub mod frame;
-mod parts;
+mod lifetime;
+mod put;
 mod reply;
 mod request;
+mod sequence;
+mod table;
+mod tags;
+mod value;
 
 pub use error::WireError;
+pub use field::FlagName;
 pub use frame::{Frame, Head, RawFrame, next_frame};
-pub use parts::{EntryTag, Lifetime, Put, PutCondition, Rate, Tags};
-pub use reply::{BatchReplies, Details, Listed, Nodes, Page, Reply, Source, Value, Welcome};
-pub use request::{AskFlags, BatchOperations, GetFlags, Hello, Request};
+pub use lifetime::Lifetime;
+pub use put::{Put, PutCondition};
+pub use reply::{
+    BatchReplies, Invalidated, ListedEntries, ListedEntry, Nodes, REPLIES, Reply, Welcome,
+};
+pub use request::{BatchOperations, GetFlags, Hello, OPERATIONS, PermitFlags, Request};
+pub use sequence::Sequence;
+pub use table::{FieldShape, Needs, Operation, ReplyShape};
+pub use tags::Tags;
+pub use value::{Details, Value};
+pub use verax_core::source::Source;
+
+/// The validator of media type and value, as a number.
+pub type EntryTag = u128;
 
 /// What a hello begins with, so that other protocols are recognised at once.
 pub const MAGIC: [u8; 4] = *b"VRXW";

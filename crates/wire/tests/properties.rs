@@ -4,8 +4,8 @@
 
 use proptest::prelude::*;
 use verax_wire::{
-    AskFlags, Frame, GetFlags, Head, Lifetime, Put, PutCondition, Rate, Reply, Request, Source,
-    Tags, Value, WireError, next_frame,
+    Frame, GetFlags, Head, Lifetime, PermitFlags, Put, PutCondition, Reply, Request, Source, Tags,
+    Value, WireError, next_frame,
 };
 
 const LIMIT: u32 = 1 << 20;
@@ -59,17 +59,17 @@ proptest! {
         survives(Request::Batch(verax_wire::BatchOperations::of(&operations)), frame);
         survives(Request::SetLifetime { key: &key, lifetime }, frame);
         survives(Request::Add { key: &key, amount, lifetime }, frame);
-        survives(Request::AcquireRate { key: &key, amount: take, rate: Rate { count, period, burst } }, frame);
+        survives(Request::AcquireRate { key: &key, amount: take, count, period, burst }, frame);
         let (name, owner, (lease, wait, token)) = (&*key, &*media_type, (count, period, burst));
-        survives(Request::Lock { name, owner, lease, wait, ends_with_connection: bits.0 }, frame);
-        survives(Request::Renew { name, token, lease }, frame);
-        survives(Request::Release { name, token }, frame);
-        survives(Request::Look { name }, frame);
-        let flags = AskFlags { stale: bits.1, details: bits.2, refresh: bits.3 };
-        survives(Request::Ask { key: &key, flags, owner, lease, wait }, frame);
+        survives(Request::AcquireLock { name, owner, lease, wait, ends_with_connection: bits.0 }, frame);
+        survives(Request::RenewLock { name, fencing_token: token, lease }, frame);
+        survives(Request::ReleaseLock { name, fencing_token: token }, frame);
+        survives(Request::PeekLock { name }, frame);
+        let flags = PermitFlags { stale: bits.1, details: bits.2, refresh: bits.3 };
+        survives(Request::AcquirePermit { key: &key, flags, owner, lease, wait }, frame);
         let put = Put { condition: PutCondition::Always, ..put };
         survives(Request::PutWithPermit { permit: token, put }, frame);
-        survives(Request::GiveBack { key: &key, permit: token, fail_all: bits.0 }, frame);
+        survives(Request::ReleasePermit { key: &key, permit: token, fail_all: bits.0 }, frame);
     }
 
     #[test]
@@ -95,7 +95,7 @@ proptest! {
         let mut bytes = Vec::new();
         for (size, id) in sizes.iter().zip(1..) {
             let value = vec![7; *size];
-            let value = Value { source: Source::Hit, time_left: 5, details: None, revision: None, value: &value };
+            let value = Value { source: Source::Hit, due: false, time_left: 5, details: None, revision: None, value: &value };
             Reply::Value(value).encode(Frame { namespace: 1, id }, &mut bytes);
         }
         let end = cut.index(bytes.len() + 1);
@@ -122,6 +122,7 @@ fn a_length_beyond_the_limit_is_refused_from_the_header_alone() {
 fn a_large_value_may_follow_its_head() {
     let value = Value {
         source: Source::Hit,
+        due: false,
         time_left: 9,
         details: None,
         revision: None,
@@ -130,7 +131,7 @@ fn a_large_value_may_follow_its_head() {
     let frame = Frame { namespace: 2, id: 3 };
     let (mut whole, mut parts) = (Vec::new(), Vec::new());
     Reply::Value(value).encode(frame, &mut whole);
-    value.encode_before_value(frame, &mut parts);
+    value.encode_before_bytes(frame, &mut parts);
     parts.extend_from_slice(value.value);
     assert_eq!(whole, parts);
 }

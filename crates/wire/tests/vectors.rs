@@ -6,8 +6,9 @@
 
 use verax_api::FailureKind;
 use verax_wire::{
-    AskFlags, BatchOperations, BatchReplies, Details, Frame, GetFlags, Hello, Lifetime, Listed,
-    Nodes, Page, Put, PutCondition, Rate, Reply, Request, Source, Tags, Value, Welcome, next_frame,
+    BatchOperations, BatchReplies, Details, Frame, GetFlags, Hello, Invalidated, Lifetime,
+    ListedEntries, ListedEntry, Nodes, OPERATIONS, PermitFlags, Put, PutCondition, REPLIES, Reply,
+    Request, Source, Tags, Value, Welcome, next_frame,
 };
 
 const LIMIT: u32 = 1 << 20;
@@ -34,7 +35,7 @@ fn put() -> Put<'static> {
 
 fn lock(ends_with_connection: bool) -> Request<'static> {
     let (name, owner) = ("berth-7", "desk 2");
-    Request::Lock { name, owner, lease: 30_000, wait: 10_000, ends_with_connection }
+    Request::AcquireLock { name, owner, lease: 30_000, wait: 10_000, ends_with_connection }
 }
 
 const NO_FLAGS: GetFlags = GetFlags {
@@ -92,37 +93,37 @@ fn requests() -> Vec<(u16, u32, Request<'static>)> {
         (1, 12, Request::SetLifetime { key: "k", lifetime: Some(lifetime()) }),
         (1, 13, Request::SetLifetime { key: "k", lifetime: None }),
         (1, 14, Request::Batch(BatchOperations::of(&OPERATIONS))),
-        (1, 15, Request::List { prefix: "board/", cursor: "3-20", most: 100 }),
+        (1, 15, Request::List { prefix: "board/", cursor: "3-20", limit: 100 }),
         (1, 16, Request::InvalidateTag { tag: "boards" }),
         (1, 17, Request::Add { key: "boardings", amount: -3, lifetime: Some(lifetime()) }),
         (1, 18, Request::Add { key: "boardings", amount: 1, lifetime: None }),
         (
             1,
             19,
-            Request::AcquireRate {
-                key: "quay-7",
-                amount: 2,
-                rate: Rate { count: 10, period: 1_000, burst: 20 },
-            },
+            Request::AcquireRate { key: "quay-7", amount: 2, count: 10, period: 1_000, burst: 20 },
         ),
         (1, 20, lock(true)),
         (1, 21, lock(false)),
-        (1, 22, Request::Renew { name: "berth-7", token: 0x1_0000_0001, lease: 30_000 }),
-        (1, 23, Request::Release { name: "berth-7", token: 0x1_0000_0001 }),
-        (1, 24, Request::Look { name: "berth-7" }),
+        (
+            1,
+            22,
+            Request::RenewLock { name: "berth-7", fencing_token: 0x1_0000_0001, lease: 30_000 },
+        ),
+        (1, 23, Request::ReleaseLock { name: "berth-7", fencing_token: 0x1_0000_0001 }),
+        (1, 24, Request::PeekLock { name: "berth-7" }),
         (
             1,
             25,
-            Request::Ask {
+            Request::AcquirePermit {
                 key: "board/aldermouth",
-                flags: AskFlags { stale: true, ..AskFlags::default() },
+                flags: PermitFlags { stale: true, ..PermitFlags::default() },
                 owner: "desk 2",
                 lease: 10_000,
                 wait: 2_000,
             },
         ),
         (1, 26, Request::PutWithPermit { permit: 77, put: put() }),
-        (1, 27, Request::GiveBack { key: "board/aldermouth", permit: 77, fail_all: true }),
+        (1, 27, Request::ReleasePermit { key: "board/aldermouth", permit: 77, fail_all: true }),
         (
             1,
             28,
@@ -134,9 +135,9 @@ fn requests() -> Vec<(u16, u32, Request<'static>)> {
         (
             1,
             29,
-            Request::Ask {
+            Request::AcquirePermit {
                 key: "board/aldermouth",
-                flags: AskFlags { stale: true, details: false, refresh: true },
+                flags: PermitFlags { stale: true, details: false, refresh: true },
                 owner: "",
                 lease: 10_000,
                 wait: 0,
@@ -159,11 +160,35 @@ fn requests() -> Vec<(u16, u32, Request<'static>)> {
                 ..put()
             }),
         ),
+        (
+            1,
+            42,
+            Request::AcquirePermit {
+                key: "board/aldermouth",
+                flags: PermitFlags { details: true, ..PermitFlags::default() },
+                owner: "desk 2",
+                lease: 10_000,
+                wait: 0,
+            },
+        ),
+        (
+            1,
+            43,
+            Request::PutWithPermit {
+                permit: 77,
+                put: Put {
+                    lifetime: Some(lifetime()),
+                    tags: Tags::of(&["boards"]),
+                    tell_revision: true,
+                    ..put()
+                },
+            },
+        ),
     ]
 }
 
 fn replies() -> Vec<(u16, u32, Reply<'static>)> {
-    static ENTRIES: [Listed<'static>; 1] = [Listed {
+    static ENTRIES: [ListedEntry<'static>; 1] = [ListedEntry {
         key: "board/aldermouth",
         value_bytes: 2,
         age: 1_500,
@@ -172,6 +197,7 @@ fn replies() -> Vec<(u16, u32, Reply<'static>)> {
     }];
     let value = Value {
         source: Source::Hit,
+        due: false,
         time_left: 28_500,
         details: None,
         revision: None,
@@ -180,6 +206,7 @@ fn replies() -> Vec<(u16, u32, Reply<'static>)> {
     static RESULTS: [Reply<'static>; 4] = [
         Reply::Value(Value {
             source: Source::Joined,
+            due: false,
             time_left: 1,
             details: None,
             revision: None,
@@ -195,21 +222,21 @@ fn replies() -> Vec<(u16, u32, Reply<'static>)> {
             1,
             Reply::Welcome(Welcome {
                 version: 1,
-                largest_body: 67_174_400,
-                most_in_flight: 1_024,
+                max_body_bytes: 67_174_400,
+                max_in_flight: 1_024,
                 idle_timeout: 120_000,
                 topology: 1,
                 nodes: Nodes::of(&[""]),
             }),
         ),
-        (1, 2, Reply::Opened { read: true, write: false, largest_value: 1 << 20 }),
+        (1, 2, Reply::Opened { may_read: true, may_write: true, max_value_bytes: 1 << 20 }),
         (0, 3, Reply::Pong),
         (0, 0, Reply::Goodbye),
-        (1, 0, Reply::InvalidatedKey { key: "board/aldermouth" }),
-        (1, 0, Reply::InvalidatedTag { tag: "boards" }),
-        (1, 0, Reply::InvalidatedAll),
+        (1, 0, Reply::Invalidated(Invalidated::Key("board/aldermouth"))),
+        (1, 0, Reply::Invalidated(Invalidated::Tag("boards"))),
+        (1, 0, Reply::Invalidated(Invalidated::All)),
         (1, 5, Reply::Value(value)),
-        (1, 28, Reply::Value(Value { source: Source::Due, ..value })),
+        (1, 28, Reply::Value(Value { due: true, ..value })),
         (
             1,
             6,
@@ -230,12 +257,21 @@ fn replies() -> Vec<(u16, u32, Reply<'static>)> {
         (1, 7, Reply::Miss),
         (1, 8, Reply::done(false)),
         (1, 14, Reply::Batch(BatchReplies::of(&RESULTS))),
-        (1, 15, Reply::Page(Page::of("4-0", &ENTRIES))),
+        (1, 15, Reply::Page { cursor: "4-0", entries: ListedEntries::of(&ENTRIES) }),
         (1, 17, Reply::Counted { value: -3, created: true }),
         (1, 19, Reply::RateAcquired { left: 18 }),
         (1, 19, Reply::Later { retry_after: 250 }),
-        (1, 20, Reply::Granted { token: 0x1_0000_0001, ends_in: 30_000 }),
-        (1, 24, Reply::Held { token: 0x1_0000_0001, ends_in: 29_000, waiting: 3, owner: "desk 1" }),
+        (1, 20, Reply::Granted { fencing_token: 0x1_0000_0001, ends_in: 30_000 }),
+        (
+            1,
+            24,
+            Reply::Held {
+                fencing_token: 0x1_0000_0001,
+                ends_in: 29_000,
+                queued: 3,
+                owner: "desk 1",
+            },
+        ),
         (1, 25, Reply::Permit { permit: 77, ends_in: 10_000 }),
         (
             1,
@@ -253,10 +289,11 @@ fn replies() -> Vec<(u16, u32, Reply<'static>)> {
         ),
     ];
     // Every source and every code.
-    use Source::{Due, Hit, Joined, Origin, Stale, StaleOnError};
-    for source in [Hit, Stale, StaleOnError, Origin, Joined, Due] {
+    use Source::{Hit, Joined, Origin, Stale, StaleOnError};
+    for source in [Hit, Stale, StaleOnError, Origin, Joined] {
         replies.push((1, 30, Reply::Value(Value { source, ..value })));
     }
+    replies.push((1, 30, Reply::Value(Value { due: true, ..value })));
     let kinds = FailureKind::ALL.iter().filter(|kind| kind.is_on_wire());
     replies.extend(
         kinds.map(|kind| {
@@ -428,4 +465,28 @@ fn breaches_are_what_was_written_down() {
         std::fs::write(path, &made).unwrap();
     }
     assert_eq!(std::fs::read_to_string(path).unwrap(), made);
+}
+
+/// The vectors of one direction, and the flags that those of each kind have.
+fn flags_by_kind(side: &str) -> std::collections::HashMap<u8, u8> {
+    let mut flags = std::collections::HashMap::new();
+    for line in lines().iter().filter(|line| line.starts_with(side)) {
+        let bytes = unhex(line.rsplit(' ').next().unwrap());
+        *flags.entry(bytes[4]).or_default() |= bytes[5];
+    }
+    flags
+}
+
+#[test]
+fn every_kind_and_every_flag_has_a_vector() {
+    let requests = flags_by_kind("request");
+    let replies = flags_by_kind("reply");
+    let rows = OPERATIONS.iter().map(|row| (&requests, row.kind, row.name, row.fields));
+    let rows = rows.chain(REPLIES.iter().map(|row| (&replies, row.kind, row.name, row.fields)));
+    for (seen, kind, name, fields) in rows {
+        let seen = seen.get(&kind).unwrap_or_else(|| panic!("{name} has no vector"));
+        for (bit, flag) in fields.iter().flat_map(|field| field.flags) {
+            assert!(seen & bit != 0, "{name} has no vector with flag {bit} {flag}");
+        }
+    }
 }

@@ -17,7 +17,8 @@ pub(super) async fn rate_limit(
     command: RateLimitCommand,
 ) -> Result<(), Failure> {
     let RateLimitCommand::Acquire { entry, amount, rate, period, burst } = command;
-    let limit = Rate { count: rate, period, burst: burst.unwrap_or(rate) };
+    let limit = Rate::new(rate, period, burst.unwrap_or(rate))
+        .map_err(|error| Failure::usage(error.to_string()))?;
     match namespace(verax, &entry.place)?.acquire_rate(&entry.key, amount, limit).await? {
         RateLimitOutcome::Allowed { left } => output
             .answer(&json!({ "key": entry.key, "allowed": true, "left": left }), |_| {

@@ -21,11 +21,12 @@ use super::near::Near;
 use super::options::{CacheEvent, CacheOptions, Hit, Looked, Page};
 use super::pool::Pool;
 use crate::addresses::Addresses;
-use crate::answer::Source;
 use crate::connection::Client;
 use crate::entries::{LifetimeOptions, PutCondition, PutOptions};
 use crate::error::ClientError;
-use crate::rate_limits::{Rate, RateLimitOutcome};
+use verax_core::lifetime::CacheControl;
+use verax_core::source::Source;
+use verax_core::store::{Rate, RateLimitOutcome};
 
 pub(super) struct Inner {
     pub(super) tenant: String,
@@ -102,15 +103,9 @@ pub(super) fn milliseconds(time: Duration) -> u64 {
 /// A lifetime as it stands on the wire; parts that are not given are left to the namespace.
 fn lifetime(options: LifetimeOptions) -> Option<Lifetime> {
     let LifetimeOptions { max_age, stale_while_revalidate, stale_if_error } = options;
-    if [max_age, stale_while_revalidate, stale_if_error].iter().all(Option::is_none) {
-        return None;
-    }
-    let part = |time: Option<Duration>| time.map_or(Lifetime::NOT_GIVEN, milliseconds);
-    Some(Lifetime {
-        max_age: part(max_age),
-        stale_while_revalidate: part(stale_while_revalidate),
-        stale_if_error: part(stale_if_error),
-    })
+    let given =
+        CacheControl { max_age, stale_while_revalidate, stale_if_error, ..Default::default() };
+    Lifetime::of(&given)
 }
 
 /// An entity tag with its quotes, as a number.
@@ -175,19 +170,13 @@ pub(super) fn checked(key: &str) -> Result<&str, ClientError> {
 pub(super) fn hit(raw: &RawReply, value: &Value<'_>) -> Hit {
     Hit {
         value: raw.share(value.value),
-        source: match value.source {
-            verax_wire::Source::Hit | verax_wire::Source::Due => Source::Hit,
-            verax_wire::Source::Stale => Source::Stale,
-            verax_wire::Source::StaleOnError => Source::StaleOnError,
-            verax_wire::Source::Origin => Source::Origin,
-            verax_wire::Source::Joined => Source::Joined,
-        },
+        source: value.source,
         time_left: u64::try_from(value.time_left)
             .ok()
             .filter(|t| *t > 0)
             .map(Duration::from_millis),
         near: false,
-        due: value.source == verax_wire::Source::Due,
+        due: value.due,
         revision: value.revision,
     }
 }
@@ -543,12 +532,14 @@ impl Cache {
         amount: u64,
         rate: Rate,
     ) -> Result<RateLimitOutcome, ClientError> {
-        let rate = verax_wire::Rate {
-            count: rate.count,
-            period: milliseconds(rate.period),
-            burst: rate.burst,
+        let request = Request::AcquireRate {
+            key: checked(key)?,
+            amount,
+            count: rate.count(),
+            period: milliseconds(rate.period()),
+            burst: rate.burst(),
         };
-        let raw = self.ask(Request::AcquireRate { key: checked(key)?, amount, rate }).await?;
+        let raw = self.ask(request).await?;
         match raw.reply()? {
             Reply::RateAcquired { left } => Ok(RateLimitOutcome::Allowed { left }),
             Reply::Later { retry_after } => {
@@ -566,14 +557,14 @@ impl Cache {
         &self,
         prefix: &str,
         cursor: Option<&str>,
-        most: u16,
+        limit: u16,
     ) -> Result<Page, ClientError> {
         let cursor = cursor.unwrap_or("");
-        let raw = self.ask(Request::List { prefix, cursor, most }).await?;
+        let raw = self.ask(Request::List { prefix, cursor, limit }).await?;
         match raw.reply()? {
-            Reply::Page(page) => Ok(Page {
-                keys: page.iter().map(|listed| listed.key.to_owned()).collect(),
-                cursor: Some(page.cursor().to_owned()).filter(|cursor| !cursor.is_empty()),
+            Reply::Page { cursor, entries } => Ok(Page {
+                keys: entries.iter().map(|listed| listed.key.to_owned()).collect(),
+                cursor: Some(cursor.to_owned()).filter(|cursor| !cursor.is_empty()),
             }),
             _ => Err(unexpected()),
         }

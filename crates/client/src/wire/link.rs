@@ -9,7 +9,9 @@ use bytes::{Bytes, BytesMut};
 use tokio::io::{AsyncReadExt, AsyncWriteExt, ReadHalf, WriteHalf};
 use tokio::sync::{Notify, Semaphore, oneshot};
 use verax_api::{FailureKind, Problem};
-use verax_wire::{Frame, Head, Hello, Reply, Request, VERSION, frame::HEAD, next_frame};
+use verax_wire::{
+    Frame, Head, Hello, Invalidated, Reply, Request, VERSION, frame::HEAD, next_frame,
+};
 
 use super::connect::{Stream, Target};
 use crate::error::ClientError;
@@ -84,11 +86,11 @@ impl Undo {
     /// The request that takes a reply back, if it gave something.
     fn request(&self, reply: Reply<'_>) -> Option<Request<'_>> {
         match (self, reply) {
-            (Undo::Lock(name), Reply::Granted { token, .. }) => {
-                Some(Request::Release { name, token })
+            (Undo::Lock(name), Reply::Granted { fencing_token, .. }) => {
+                Some(Request::ReleaseLock { name, fencing_token })
             }
             (Undo::Permit(key), Reply::Permit { permit, .. }) => {
-                Some(Request::GiveBack { key, permit, fail_all: false })
+                Some(Request::ReleasePermit { key, permit, fail_all: false })
             }
             _ => None,
         }
@@ -127,7 +129,7 @@ const KEPT_FREE: usize = 16;
 fn may_wait(request: &Request<'_>) -> bool {
     match request {
         Request::Get { flags, .. } => !flags.only_if_cached,
-        Request::Lock { .. } | Request::Ask { .. } | Request::Batch(_) => true,
+        Request::AcquireLock { .. } | Request::AcquirePermit { .. } | Request::Batch(_) => true,
         // Where the namespace writes through.
         Request::Put(_) | Request::Delete { .. } => true,
         _ => false,
@@ -140,10 +142,10 @@ fn is_urgent(request: &Request<'_>) -> bool {
         request,
         Request::Hello(_)
             | Request::Ping
-            | Request::Renew { .. }
-            | Request::Release { .. }
+            | Request::RenewLock { .. }
+            | Request::ReleaseLock { .. }
             | Request::PutWithPermit { .. }
-            | Request::GiveBack { .. }
+            | Request::ReleasePermit { .. }
     )
 }
 
@@ -214,7 +216,7 @@ impl Link {
         let answered = link.call(0, Request::Hello(hello)).await;
         let welcomed = answered.and_then(|raw| match raw.reply()? {
             Reply::Welcome(welcome) => {
-                let most = (welcome.most_in_flight as usize).min(MAX_IN_FLIGHT);
+                let most = (welcome.max_in_flight as usize).min(MAX_IN_FLIGHT);
                 link.in_flight.add_permits(most.saturating_sub(KEPT_FREE).max(1));
                 link.may_wait.add_permits((most / 2).max(1));
                 Ok(Some(welcome.nodes.iter().map(str::to_owned).collect::<Vec<_>>()))
@@ -415,9 +417,13 @@ impl Link {
                 continue;
             }
             match Reply::decode(head, &body) {
-                Ok(Reply::InvalidatedKey { key }) => self.tell(head, Pushed::Key(key.to_owned())),
-                Ok(Reply::InvalidatedTag { tag }) => self.tell(head, Pushed::Tag(tag.to_owned())),
-                Ok(Reply::InvalidatedAll) => self.tell(head, Pushed::All),
+                Ok(Reply::Invalidated(Invalidated::Key(key))) => {
+                    self.tell(head, Pushed::Key(key.to_owned()))
+                }
+                Ok(Reply::Invalidated(Invalidated::Tag(tag))) => {
+                    self.tell(head, Pushed::Tag(tag.to_owned()))
+                }
+                Ok(Reply::Invalidated(Invalidated::All)) => self.tell(head, Pushed::All),
                 // New calls go elsewhere; those that wait are still answered before the end.
                 Ok(Reply::Goodbye) => {
                     self.broken.store(true, Ordering::Release);

@@ -39,14 +39,17 @@ impl Holds for OverWire {
     fn renew(&self) -> BoxFuture<'_, Result<(), ClientError>> {
         Box::pin(async {
             let (name, lease) = (&*self.name, milliseconds(self.lease));
-            let raw = self.ask(Request::Renew { name, token: self.token, lease }).await?;
+            let raw =
+                self.ask(Request::RenewLock { name, fencing_token: self.token, lease }).await?;
             raw.reply().map(drop)
         })
     }
 
     fn release(&self) -> BoxFuture<'_, Result<(), ClientError>> {
         Box::pin(async {
-            let raw = self.ask(Request::Release { name: &self.name, token: self.token }).await?;
+            let raw = self
+                .ask(Request::ReleaseLock { name: &self.name, fencing_token: self.token })
+                .await?;
             was_there(&raw).map(drop)
         })
     }
@@ -61,7 +64,7 @@ impl Cache {
         let name = checked(name)?;
         let call = async {
             let link = self.0.pool.link().await?;
-            let lock = Request::Lock {
+            let lock = Request::AcquireLock {
                 name,
                 owner: options.owner.as_deref().unwrap_or(""),
                 lease: milliseconds(options.lease),
@@ -75,14 +78,14 @@ impl Cache {
         let waits = !options.wait.is_zero();
         let (raw, link) = self.within(options.wait + self.0.options.timeout, waits, call).await?;
         let claimed = match raw.reply()? {
-            Reply::Granted { token, ends_in } => Claimed::Held(LockLease {
+            Reply::Granted { fencing_token, ends_in } => Claimed::Held(LockLease {
                 name: name.to_owned(),
-                fencing_token: token,
+                fencing_token,
                 ends_in_seconds: seconds(ends_in),
             }),
-            Reply::Held { token, ends_in, owner, .. } => Claimed::ByOther(LockHolder {
+            Reply::Held { fencing_token, ends_in, owner, .. } => Claimed::ByOther(LockHolder {
                 owner: owner.to_owned(),
-                fencing_token: token,
+                fencing_token,
                 held_seconds: 0.0,
                 ends_in_seconds: seconds(ends_in),
             }),
@@ -124,12 +127,12 @@ impl Cache {
     /// # Errors
     /// [`ClientError`].
     pub async fn look_at_lock(&self, name: &str) -> Result<Option<LockHolder>, ClientError> {
-        let raw = self.ask(Request::Look { name: checked(name)? }).await?;
+        let raw = self.ask(Request::PeekLock { name: checked(name)? }).await?;
         match raw.reply()? {
             Reply::Miss => Ok(None),
-            Reply::Held { token, ends_in, owner, .. } => Ok(Some(LockHolder {
+            Reply::Held { fencing_token, ends_in, owner, .. } => Ok(Some(LockHolder {
                 owner: owner.to_owned(),
-                fencing_token: token,
+                fencing_token,
                 held_seconds: 0.0,
                 ends_in_seconds: seconds(ends_in),
             })),

@@ -7,8 +7,8 @@ use std::time::Duration;
 use bytes::Bytes;
 
 use super::near::NearCopies;
-use crate::answer::Source;
 use crate::entries::PutOptions;
+use verax_core::source::Source;
 
 /// Something that happened, for an application's own metrics.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

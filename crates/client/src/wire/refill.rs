@@ -5,15 +5,15 @@ use std::time::{Duration, Instant};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use verax_core::entry::NEGATIVE_TYPE;
-use verax_wire::{AskFlags, GetFlags, Reply, Request};
+use verax_wire::{GetFlags, PermitFlags, Reply, Request};
 
 use super::cache::{Cache, milliseconds, put_frame, unexpected, was_there};
 use super::flights::{Joined, Landed, Lead, Safe};
 use super::link::Undo;
 use super::options::{CacheEvent, Hit, Looked};
-use crate::answer::Source;
 use crate::entries::PutOptions;
 use crate::error::ClientError;
+use verax_core::source::Source;
 
 /// What asking for a key came to.
 enum Asked {
@@ -81,7 +81,7 @@ impl Drop for Holding<'_> {
         if let Ok(runtime) = tokio::runtime::Handle::try_current() {
             let (cache, key) = (self.cache.clone(), self.key.to_owned());
             runtime.spawn(async move {
-                let give_back = Request::GiveBack { key: &key, permit, fail_all: false };
+                let give_back = Request::ReleasePermit { key: &key, permit, fail_all: false };
                 drop(cache.ask(give_back).await);
             });
         }
@@ -296,9 +296,9 @@ impl Cache {
             let mark = self.0.near.as_ref().map(|near| near.mark());
             let details = mark.is_some() || self.compresses();
             let link = self.0.pool.link().await?;
-            let ask = Request::Ask {
+            let ask = Request::AcquirePermit {
                 key,
-                flags: AskFlags { stale: true, details, refresh },
+                flags: PermitFlags { stale: true, details, refresh },
                 owner: "",
                 lease: milliseconds(options.refill_lease),
                 wait: milliseconds(options.refill_wait),

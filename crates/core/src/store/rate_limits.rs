@@ -58,6 +58,21 @@ impl Rate {
         Ok(Self { count, period, burst })
     }
 
+    /// How much comes back in each period.
+    pub const fn count(&self) -> u64 {
+        self.count
+    }
+
+    /// The period.
+    pub const fn period(&self) -> Duration {
+        self.period
+    }
+
+    /// The most that is there together.
+    pub const fn burst(&self) -> u64 {
+        self.burst
+    }
+
     /// The time in which `amount` comes back, in nanoseconds, rounded up.
     fn time_of(&self, amount: u64) -> u128 {
         (u128::from(amount) * self.period.as_nanos()).div_ceil(u128::from(self.count))

@@ -41,6 +41,20 @@ pub enum Source {
     Joined(Refill),
 }
 
+impl Source {
+    /// The source without its times.
+    pub const fn kind(&self) -> verax_core::source::Source {
+        use verax_core::source::Source;
+        match self {
+            Self::Hit(_) => Source::Hit,
+            Self::Stale(_) => Source::Stale,
+            Self::StaleOnError(_) => Source::StaleOnError,
+            Self::Origin(_) => Source::Origin,
+            Self::Joined(_) => Source::Joined,
+        }
+    }
+}
+
 /// A refill behind an answer.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Refill {

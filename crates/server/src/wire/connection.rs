@@ -1,115 +1,26 @@
-//! One connection, from its hello to its end.
+//! One connection, from its hello to its end: moves bytes between the peer and the session.
 
-use std::io;
 use std::pin::pin;
 use std::sync::Arc;
-use std::time::Instant;
 
-use bytes::{Buf, BytesMut};
 use futures_util::future::BoxFuture;
-use futures_util::stream::{FuturesUnordered, StreamExt};
+use futures_util::stream::StreamExt;
 use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite};
-use tokio::task::JoinSet;
 use verax_api::FailureKind;
+use verax_control::Role;
 use verax_control::access::Caller;
-use verax_control::{ControlError, Role};
-use verax_core::guard::lock::SessionId;
-use verax_engine::LeasedBy;
-use verax_engine::cache::{Invalidated, InvalidationWatch};
-use verax_engine::in_flight::InFlightBudget;
-use verax_engine::locks::LockSession;
-use verax_engine::turns::{TURN, TenantTurns};
-use verax_engine::{EngineError, Reader, Writer};
 use verax_service::Service;
-use verax_wire::{
-    Frame, Hello, MAX_HELLO_BYTES, Nodes, RawFrame, Reply, Request, VERSION, Welcome, WireError,
-    frame, next_frame,
-};
+use verax_wire::{Frame, Reply};
 
 use super::WireLimits;
-use super::arrival::{Arrival, MAX_AHEAD, NoRoom};
-use super::nodes::addresses;
-use super::outbox::{Encoded, Outbox};
+use super::outbox::Outbox;
+use super::session::{Ended, Session, WRITE_AT};
 use crate::connections::ConnectionPlace;
 use crate::failure::Failure;
 
-/// What a read asks for at least.
-const READ: usize = 16 << 10;
-
-/// The part of the memory for values in flight that the unread replies of one connection may take.
-const REPLIES_PART: u64 = 4;
-
-/// A write is begun before this much waits.
-const WRITE_AT: usize = 256 << 10;
-
-/// What a body may have beyond its value: key, media type, tags, numbers, and a batch's heads.
-const BEYOND_VALUE: u64 = 64 << 10;
-
-/// After how many look-ups it is looked whether the turn is over; after anything else, which may
-/// take long, it always is.
-const LOOK_EVERY: u32 = 8;
-
-/// The most namespaces that one connection opens.
-const MAX_OPENED: usize = 4_096;
-
-/// A namespace that the connection opened.
-#[derive(Debug)]
-pub(super) struct Opened {
-    pub(super) tenant: verax_core::Name,
-    pub(super) name: verax_core::Name,
-    pub(super) reads: Result<Reader, ControlError>,
-    pub(super) writes: Result<Writer, ControlError>,
-    /// Whether the client is told what becomes untrue.
-    watched: bool,
-}
-
-/// Who is at the other end.
-#[derive(Debug)]
-struct Peer {
-    caller: Arc<Caller>,
-    token: String,
-    /// The state of tokens and namespaces that `caller` and what was opened were checked against.
-    revision: u64,
-}
-
-type Told = (u16, InvalidationWatch, Option<Invalidated>);
-
 pub(super) struct Connection<S> {
     stream: S,
-    pub(super) service: Arc<Service>,
-    limits: WireLimits,
-    received: BytesMut,
-    /// Whether that holds more memory than requests usually need.
-    buffer_grew: bool,
-    pub(super) outbox: Outbox,
-    /// Requests that wait for something; each ends with its encoded reply.
-    pub(super) waiting: JoinSet<Encoded>,
-    watches: FuturesUnordered<BoxFuture<'static, Told>>,
-    peer: Option<Peer>,
-    pub(super) opened: Vec<Opened>,
-    largest_body: u32,
-    arrival: Arrival,
-    /// Memory for replies that wait to be written, however small each is.
-    pub(super) replies: InFlightBudget,
-    ending: bool,
-    /// For leases of locks that end with the connection.
-    session: Option<LockSession>,
-    place: Arc<ConnectionPlace>,
-    /// Those of the tenant whose namespace was opened first.
-    turns: Option<Arc<TenantTurns>>,
-}
-
-/// Why a connection cannot go on.
-#[derive(Debug, thiserror::Error)]
-pub(super) enum Ended {
-    #[error("{0}")]
-    Io(#[from] io::Error),
-    #[error("the client broke the protocol: {0}")]
-    Protocol(#[from] WireError),
-    #[error("nothing was heard of the client")]
-    Idle,
-    #[error("the client was refused: {0}")]
-    Refused(String),
+    session: Session,
 }
 
 impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
@@ -119,27 +30,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         limits: WireLimits,
         place: Arc<ConnectionPlace>,
     ) -> Self {
-        let budget = service.engine().in_flight();
-        let replies = InFlightBudget::new(budget.limit() / REPLIES_PART);
-        Self {
-            stream,
-            service,
-            limits,
-            received: BytesMut::with_capacity(READ),
-            buffer_grew: false,
-            outbox: Outbox::default(),
-            waiting: JoinSet::new(),
-            watches: FuturesUnordered::new(),
-            peer: None,
-            opened: Vec::new(),
-            largest_body: MAX_HELLO_BYTES,
-            arrival: Arrival::default(),
-            replies,
-            ending: false,
-            session: None,
-            place,
-            turns: None,
-        }
+        Self { stream, session: Session::new(service, limits, place) }
     }
 
     /// Serves the connection until one side ends it.
@@ -147,12 +38,12 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         match self.converse().await {
             // What is wrong with the protocol is told before the end, so that it can be put right.
             Err(Ended::Protocol(error)) => {
-                self.fail(Frame::default(), &Failure::invalid(error));
-                self.outbox.write(&mut self.stream).await?;
+                self.session.fail(Frame::default(), &Failure::invalid(error));
+                self.session.outbox.write(&mut self.stream).await?;
                 Err(Ended::Protocol(error))
             }
             Err(Ended::Refused(why)) => {
-                self.outbox.write(&mut self.stream).await?;
+                self.session.outbox.write(&mut self.stream).await?;
                 Err(Ended::Refused(why))
             }
             other => other,
@@ -161,7 +52,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
 
     async fn converse(&mut self) -> Result<(), Ended> {
         let (mut stopping, mut role) =
-            (self.service.stopping(), self.service.control().watch_role());
+            (self.session.service.stopping(), self.session.service.control().watch_role());
         // A connection to an active node ends with that, so that its client finds the next one.
         let began_active = *role.borrow_and_update() == Role::Active;
         let stop = async move {
@@ -172,10 +63,10 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         };
         let mut stop_told = false;
         tokio::pin!(stop);
-        let silence = tokio::time::sleep(self.limits.hello);
+        let silence = tokio::time::sleep(self.session.limits.hello);
         tokio::pin!(silence);
         let mut heard = false;
-        let place = Arc::clone(&self.place);
+        let place = Arc::clone(&self.session.place);
         let closed = place.closed();
         tokio::pin!(closed);
         let mut followed: Option<Arc<Caller>> = None;
@@ -185,63 +76,63 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             if self.take_turn().await? {
                 continue;
             }
-            if self.ending && self.waiting.is_empty() {
+            if self.session.ending && self.session.waiting.is_empty() {
                 return Ok(());
             }
-            if let Some(peer) = &self.peer
+            if let Some(peer) = &self.session.peer
                 && followed.as_ref().is_none_or(|caller| !Arc::ptr_eq(caller, &peer.caller))
             {
                 let signal = peer.caller.signal().clone();
                 followed = Some(Arc::clone(&peer.caller));
                 access_end = Box::pin(async move { signal.ended().await });
             }
-            let full = self.waiting.len() >= self.limits.in_flight;
-            if !full && !self.ending {
-                self.expect_more();
-                if !self.outbox.is_empty() {
+            let full = self.session.waiting.len() >= self.session.limits.in_flight;
+            if !full && !self.session.ending {
+                self.session.expect_more();
+                if !self.session.outbox.is_empty() {
                     continue;
                 }
             }
             // What usually comes next is looked at first.
             tokio::select! {
                 biased;
-                read = self.stream.read_buf(&mut self.received), if !full && !self.ending => {
+                read = self.stream.read_buf(&mut self.session.received), if !full && !self.session.ending => {
                     if read? == 0 {
                         return Ok(());
                     }
                     heard = true;
                 }
-                Some(done) = self.waiting.join_next(), if !self.waiting.is_empty() => {
-                    self.outbox.add_encoded(done.unwrap_or_default());
-                    while self.outbox.len() < WRITE_AT
-                        && let Some(done) = self.waiting.try_join_next()
+                Some(done) = self.session.waiting.join_next(), if !self.session.waiting.is_empty() => {
+                    self.session.outbox.add_encoded(done.unwrap_or_default());
+                    while self.session.outbox.len() < WRITE_AT
+                        && let Some(done) = self.session.waiting.try_join_next()
                     {
-                        self.outbox.add_encoded(done.unwrap_or_default());
+                        self.session.outbox.add_encoded(done.unwrap_or_default());
                     }
                 }
-                Some(told) = self.watches.next(), if !self.watches.is_empty() => self.push(told)?,
-                () = &mut access_end => self.check_peer()?,
-                () = self.arrival.overdue(), if !full && !self.ending => {
+                Some(told) = self.session.watches.next(), if !self.session.watches.is_empty() => self.session.push(told)?,
+                () = &mut access_end => self.session.check_peer()?,
+                () = self.session.arrival.overdue(), if !full && !self.session.ending => {
                     let why = "a request has been arriving for too long";
-                    self.fail(Frame::default(), &Failure::new(FailureKind::Invalid, why));
+                    self.session.fail(Frame::default(), &Failure::new(FailureKind::Invalid, why));
                     return Err(Ended::Refused(why.to_owned()));
                 }
                 () = &mut closed => {
                     let why = "another connection needs the place of this one, which has not signed in";
-                    self.fail(Frame::default(), &Failure::new(FailureKind::Overloaded, why));
+                    self.session.fail(Frame::default(), &Failure::new(FailureKind::Overloaded, why));
                     return Err(Ended::Refused(why.to_owned()));
                 }
                 () = &mut stop, if !stop_told => {
                     stop_told = true;
-                    self.ending = true;
-                    self.outbox.add(Frame::default(), &Reply::Goodbye);
+                    self.session.ending = true;
+                    self.session.outbox.add(Frame::default(), &Reply::Goodbye);
                 }
                 () = &mut silence => {
-                    if self.peer.is_none() || !heard {
+                    if self.session.peer.is_none() || !heard {
                         return Err(Ended::Idle);
                     }
                     heard = false;
-                    silence.as_mut().reset(tokio::time::Instant::now() + self.limits.idle);
+                    silence.as_mut().reset(tokio::time::Instant::now() + self.session.limits.idle);
                 }
             }
         }
@@ -250,13 +141,13 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
     /// Answers what has arrived, as far as one turn goes, and writes the replies; returns whether
     /// whole requests are left.
     async fn take_turn(&mut self) -> Result<bool, Ended> {
-        let mut turn = match &self.turns {
-            Some(turns) if !self.received.is_empty() => turns.take().await,
+        let mut turn = match &self.session.turns {
+            Some(turns) if !self.session.received.is_empty() => turns.take().await,
             _ => None,
         };
-        let more = self.answer_received()?;
-        if !self.outbox.is_empty() {
-            let mut writing = pin!(self.outbox.write(&mut self.stream));
+        let more = self.session.answer_received()?;
+        if !self.session.outbox.is_empty() {
+            let mut writing = pin!(self.session.outbox.write(&mut self.stream));
             let written = tokio::select! {
                 biased;
                 written = &mut writing => Some(written),
@@ -278,286 +169,6 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         drop(turn);
         Ok(more)
     }
-
-    /// Makes room for what arrives next. A frame for which there is no memory is refused, and the
-    /// connection goes on with the one after it.
-    fn expect_more(&mut self) {
-        let (opened, engine) = (&self.opened, self.service.engine());
-        let budget = |number: u16| {
-            let opened = usize::from(number).checked_sub(1).and_then(|at| opened.get(at));
-            opened.and_then(Opened::in_flight).unwrap_or_else(|| engine.in_flight()).clone()
-        };
-        if let Err(NoRoom { frame, error }) = self.arrival.expect(&mut self.received, budget) {
-            self.fail(frame, &error.into());
-        }
-        let missing = frame::missing(&self.received).min(MAX_AHEAD);
-        if missing == 0 && self.received.len() < READ && self.buffer_grew {
-            // A large frame is over: its buffer is given back.
-            let rest = std::mem::take(&mut self.received);
-            self.received = BytesMut::with_capacity(READ);
-            self.received.extend_from_slice(&rest);
-            self.buffer_grew = false;
-        }
-        self.received.reserve(missing.max(READ / 4));
-        self.buffer_grew |= self.received.capacity() > MAX_AHEAD;
-    }
-
-    /// Answers requests that have arrived whole; returns whether some are left only because the
-    /// turn is over, or because their replies would be too much to hold.
-    fn answer_received(&mut self) -> Result<bool, Ended> {
-        if self.received.is_empty() {
-            return Ok(false);
-        }
-        self.check_peer()?;
-        self.arrival.discard(&mut self.received);
-        // Taken out, so that requests may borrow from it while they are answered.
-        let received = std::mem::take(&mut self.received);
-        let (mut at, mut hits) = (0, super::answer::Hits::default());
-        let (began, mut answered) = (Instant::now(), 0u32);
-        let outcome = loop {
-            if self.ending || self.waiting.len() >= self.limits.in_flight {
-                break Ok(false);
-            }
-            if self.outbox.len() >= WRITE_AT {
-                break Ok(true);
-            }
-            match next_frame(&received[at..], self.largest_body) {
-                Ok(Some((frame, taken))) => {
-                    at += taken;
-                    // Held until the request is carried out, or what it needs is reserved
-                    // elsewhere.
-                    let _arrived = self.arrival.end();
-                    if let Err(ended) = self.take(frame, &mut hits) {
-                        break Err(ended);
-                    }
-                    answered += 1;
-                    let looks = !frame.head.is_get() || answered.is_multiple_of(LOOK_EVERY);
-                    if looks && began.elapsed() >= TURN {
-                        break Ok(true);
-                    }
-                }
-                Ok(None) => break Ok(false),
-                Err(error) => break Err(Ended::Protocol(error)),
-            }
-        };
-        hits.count();
-        self.received = received;
-        self.received.advance(at);
-        outcome
-    }
-
-    fn take(&mut self, raw: RawFrame<'_>, hits: &mut super::answer::Hits) -> Result<(), Ended> {
-        let head = raw.head;
-        let frame = Frame { namespace: head.namespace, id: head.id };
-        let request = Request::decode(head, raw.body)?;
-        match (&self.peer, request) {
-            (None, Request::Hello(hello)) => self.hello(frame, hello),
-            (None, _) => Err(Ended::Protocol(WireError::Kind(head.kind))),
-            (Some(_), Request::Hello(_)) => Err(Ended::Protocol(WireError::Kind(head.kind))),
-            (_, Request::Ping) => {
-                self.outbox.add(frame, &Reply::Pong);
-                Ok(())
-            }
-            (_, Request::Goodbye) => {
-                self.ending = true;
-                Ok(())
-            }
-            (_, _) if self.service.control().role() == Role::Standby => {
-                self.fail(frame, &EngineError::Standby.into());
-                Ok(())
-            }
-            (Some(peer), Request::Open { tenant, namespace }) => {
-                let caller = Arc::clone(&peer.caller);
-                let opened = self.open(&caller, tenant, namespace);
-                self.reply_opened(frame, opened);
-                Ok(())
-            }
-            (_, request) => {
-                if let Err(failure) = self.answer(frame, request, hits) {
-                    self.fail(frame, &failure);
-                }
-                Ok(())
-            }
-        }
-    }
-
-    /// The session of leases that end with this connection.
-    pub(super) fn session(&mut self) -> SessionId {
-        self.session.get_or_insert_with(|| self.service.engine().lock_session()).id()
-    }
-
-    /// By which what the peer holds can be withdrawn.
-    pub(super) fn access(&self) -> Option<LeasedBy> {
-        self.peer.as_ref().and_then(|peer| peer.caller.access())
-    }
-
-    /// Who is at the other end, in words.
-    pub(super) fn who(&self) -> String {
-        self.peer.as_ref().map_or_else(String::new, |peer| peer.caller.who().to_owned())
-    }
-
-    /// Who asks for something, in words: what the request says, else who the peer is.
-    pub(super) fn owner(&self, given: &str) -> String {
-        match given {
-            "" => self.who(),
-            given => given.to_owned(),
-        }
-    }
-
-    pub(super) fn fail(&mut self, frame: Frame, failure: &Failure) {
-        self.outbox.add(frame, &failure.reply());
-    }
-
-    fn hello(&mut self, frame: Frame, hello: Hello<'_>) -> Result<(), Ended> {
-        let refused = if !(hello.lowest..=hello.highest).contains(&VERSION) {
-            let Hello { lowest, highest, .. } = hello;
-            let detail = format!(
-                "this server speaks version {VERSION} of the protocol, the client {lowest} to {highest}"
-            );
-            Some(Failure::new(FailureKind::UnsupportedVersion, detail))
-        } else {
-            match self.service.control().token_caller(hello.token) {
-                Ok(caller) => {
-                    let (token, revision) =
-                        (hello.token.to_owned(), self.service.control().access_revision());
-                    tracing::debug!(
-                        who = caller.who(),
-                        client = hello.client,
-                        "a wire client connected"
-                    );
-                    self.place.set_authenticated();
-                    self.peer = Some(Peer { caller, token, revision });
-                    None
-                }
-                Err(error) => Some(Failure::from(error)),
-            }
-        };
-        if let Some(failure) = refused {
-            // Told on the way out: nothing else can be done with this connection.
-            self.fail(frame, &failure);
-            self.ending = true;
-            return Ok(());
-        }
-        let largest = verax_core::policy::MAX_VALUE_BYTES + BEYOND_VALUE;
-        self.largest_body = u32::try_from(largest).unwrap_or(u32::MAX);
-        let topology = self.service.control().topology();
-        let this = self.service.control().node().map(|node| node.id);
-        let nodes = addresses(&topology, this, self.service.control().role());
-        let welcome = Welcome {
-            version: VERSION,
-            largest_body: self.largest_body,
-            most_in_flight: u32::try_from(self.limits.in_flight).unwrap_or(u32::MAX),
-            idle_timeout: u32::try_from(self.limits.idle.as_millis()).unwrap_or(u32::MAX),
-            topology: topology.revision,
-            nodes: Nodes::of(&nodes),
-        };
-        self.outbox.add(frame, &Reply::Welcome(welcome));
-        Ok(())
-    }
-
-    fn open(&self, caller: &Caller, tenant: &str, name: &str) -> Result<Opened, Failure> {
-        let tenant = verax_core::Name::new(tenant).map_err(Failure::invalid)?;
-        let name = verax_core::Name::new(name).map_err(Failure::invalid)?;
-        let control = self.service.control();
-        let reads = control.open_reader(caller, &tenant, &name);
-        let writes = control.open_writer(caller, &tenant, &name);
-        match (&reads, &writes) {
-            (Err(error), Err(_)) => Err(error.clone().into()),
-            _ => Ok(Opened { tenant, name, reads, writes, watched: false }),
-        }
-    }
-
-    fn reply_opened(&mut self, frame: Frame, opened: Result<Opened, Failure>) {
-        let opened = match opened {
-            Ok(_) if self.opened.len() == MAX_OPENED => {
-                let detail = format!("a connection opens at most {MAX_OPENED} namespaces");
-                return self.fail(frame, &Failure::invalid(detail));
-            }
-            Ok(opened) => opened,
-            Err(failure) => return self.fail(frame, &failure),
-        };
-        let largest = |writer: &Writer| writer.largest_value();
-        let largest_value = match &opened.reads {
-            Ok(reader) => reader.largest_value(),
-            Err(_) => opened.writes.as_ref().map_or(0, largest),
-        };
-        let reply = Reply::Opened {
-            read: opened.reads.is_ok(),
-            write: opened.writes.is_ok(),
-            largest_value,
-        };
-        if self.turns.is_none() {
-            self.turns = opened.turns().cloned();
-        }
-        self.opened.push(opened);
-        let number = self.opened.len() as u16;
-        self.outbox.add(Frame { namespace: number, id: frame.id }, &reply);
-    }
-
-    /// Looks whether the token still opens what it did, if anything has changed since.
-    fn check_peer(&mut self) -> Result<(), Ended> {
-        let Some(peer) = &mut self.peer else { return Ok(()) };
-        let revision = self.service.control().access_revision();
-        if peer.revision == revision && !peer.caller.signal().has_ended() {
-            return Ok(());
-        }
-        match self.service.control().token_caller(&peer.token) {
-            Ok(caller) => {
-                peer.revision = revision;
-                for (number, opened) in (1..).zip(&mut self.opened) {
-                    let before = opened.reads.clone();
-                    let (control, tenant) = (self.service.control(), &opened.tenant);
-                    opened.reads = control.open_reader(&caller, tenant, &opened.name);
-                    opened.writes = control.open_writer(&caller, tenant, &opened.name);
-                    // One that was made again under the same name is watched from now on; what
-                    // was true of the one before is not.
-                    if let Ok(reader) = &opened.reads
-                        && opened.watched
-                        && !before.is_ok_and(|before| before.same(reader))
-                    {
-                        let push = Frame { namespace: number, id: 0 };
-                        self.outbox.add(push, &Reply::InvalidatedAll);
-                        self.watches.push(next_told(number, reader.watch_invalidations()));
-                    }
-                }
-                peer.caller = caller;
-                Ok(())
-            }
-            Err(error) => {
-                let text = error.to_string();
-                self.fail(Frame::default(), &error.into());
-                self.ending = true;
-                self.waiting.abort_all();
-                Err(Ended::Refused(text))
-            }
-        }
-    }
-
-    /// Tells the client what becomes untrue in an opened namespace from now on.
-    pub(super) fn watch(&mut self, number: u16, reader: &Reader) {
-        let opened = usize::from(number).checked_sub(1).and_then(|at| self.opened.get_mut(at));
-        // Watched once, however often it is asked for.
-        if opened.is_some_and(|opened| !std::mem::replace(&mut opened.watched, true)) {
-            self.watches.push(next_told(number, reader.watch_invalidations()));
-        }
-    }
-
-    fn push(&mut self, (number, watch, told): Told) -> Result<(), Ended> {
-        // A token that was revoked opens nothing any more, not even the names of keys.
-        self.check_peer()?;
-        let frame = Frame { namespace: number, id: 0 };
-        let reply = match &told {
-            Some(Invalidated::Key(key)) => Reply::InvalidatedKey { key },
-            Some(Invalidated::Tag(tag)) => Reply::InvalidatedTag { tag },
-            Some(Invalidated::All) => Reply::InvalidatedAll,
-            // The watch of a namespace that was deleted ends, after it was told that nothing is
-            // true any more. One of the same name is watched as soon as it is opened again.
-            None => return Ok(()),
-        };
-        self.outbox.add(frame, &reply);
-        self.watches.push(next_told(number, watch));
-        Ok(())
-    }
 }
 
 /// Answers the hello that is to come with a refusal, and ends.
@@ -566,11 +177,4 @@ pub(super) async fn refuse(mut stream: impl AsyncWrite + Unpin, why: &str) -> Re
     outbox.add(Frame::default(), &Failure::new(FailureKind::Overloaded, why).reply());
     outbox.write(&mut stream).await?;
     Err(Ended::Refused(why.to_owned()))
-}
-
-fn next_told(number: u16, mut watch: InvalidationWatch) -> BoxFuture<'static, Told> {
-    Box::pin(async move {
-        let told = watch.next().await;
-        (number, watch, told)
-    })
 }

@@ -3,32 +3,34 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use tokio::io::{AsyncRead, AsyncWrite};
 use verax_core::Timestamp;
 use verax_core::guard::lock::{FencingToken, Grant, Holder};
 use verax_engine::locks::LockRequest;
 use verax_wire::{Frame, Reply};
 
-use super::answer::{fail, key, milliseconds};
-use super::connection::Connection;
 use super::outbox::Encoded;
+use super::session::{Session, fail};
+use super::values::{key, milliseconds};
 use crate::failure::Failure;
 
 fn granted(grant: &Grant, now: Timestamp) -> Reply<'static> {
-    Reply::Granted { token: grant.token.number(), ends_in: milliseconds(grant.ends_at.since(now)) }
+    Reply::Granted {
+        fencing_token: grant.token.number(),
+        ends_in: milliseconds(grant.ends_at.since(now)),
+    }
 }
 
-fn held(holder: &Holder, waiting: usize, now: Timestamp) -> Reply<'_> {
+fn held(holder: &Holder, queued: usize, now: Timestamp) -> Reply<'_> {
     Reply::Held {
-        token: holder.token.number(),
+        fencing_token: holder.token.number(),
         ends_in: milliseconds(holder.ends_at.since(now)),
-        waiting: u32::try_from(waiting).unwrap_or(u32::MAX),
+        queued: u32::try_from(queued).unwrap_or(u32::MAX),
         owner: &holder.owner,
     }
 }
 
-/// What a request for a lock says.
-pub(super) struct LockAsked<'a> {
+/// The arguments of a lock's acquisition.
+pub(super) struct LockArguments<'a> {
     pub(super) name: &'a str,
     pub(super) owner: &'a str,
     pub(super) lease: u64,
@@ -36,16 +38,20 @@ pub(super) struct LockAsked<'a> {
     pub(super) ends_with_connection: bool,
 }
 
-impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
-    /// Asks for a lock in a task of its own, since that may wait.
-    pub(super) fn lock(&mut self, frame: Frame, asked: LockAsked<'_>) -> Result<(), Failure> {
+impl Session {
+    /// Acquires a lock in a task of its own, since that may wait.
+    pub(super) fn acquire_lock(
+        &mut self,
+        frame: Frame,
+        arguments: LockArguments<'_>,
+    ) -> Result<(), Failure> {
         let writer = self.opened(frame.namespace)?.writes()?.clone();
-        let (service, name) = (Arc::clone(&self.service), key(asked.name)?);
+        let (service, name) = (Arc::clone(&self.service), key(arguments.name)?);
         let request = LockRequest {
-            owner: self.owner(asked.owner),
-            lease: Duration::from_millis(asked.lease),
-            wait: Duration::from_millis(asked.wait),
-            session: asked.ends_with_connection.then(|| self.session()),
+            owner: self.owner(arguments.owner),
+            lease: Duration::from_millis(arguments.lease),
+            wait: Duration::from_millis(arguments.wait),
+            session: arguments.ends_with_connection.then(|| self.session()),
             access: self.access(),
         };
         self.carry_out(frame, async move {
@@ -63,7 +69,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         })
     }
 
-    pub(super) fn renew(
+    pub(super) fn renew_lock(
         &mut self,
         frame: Frame,
         name: &str,
@@ -77,7 +83,12 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         Ok(())
     }
 
-    pub(super) fn release(&mut self, frame: Frame, name: &str, token: u64) -> Result<(), Failure> {
+    pub(super) fn release_lock(
+        &mut self,
+        frame: Frame,
+        name: &str,
+        token: u64,
+    ) -> Result<(), Failure> {
         let writer = self.opened(frame.namespace)?.writes()?;
         let token = FencingToken::from_number(token);
         writer.release_lock(&key(name)?, token)?;
@@ -85,7 +96,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         Ok(())
     }
 
-    pub(super) fn look_at(&mut self, frame: Frame, name: &str) -> Result<(), Failure> {
+    pub(super) fn peek_lock(&mut self, frame: Frame, name: &str) -> Result<(), Failure> {
         let reader = self.opened(frame.namespace)?.reads()?;
         match reader.look_at_lock(&key(name)?) {
             Some(view) => {

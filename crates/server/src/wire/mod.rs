@@ -4,14 +4,23 @@
 //! has to wait (a refill, a batch) is a task of its own whose reply comes when it is ready, so that
 //! nothing holds up what came after it.
 
-mod answer;
 mod arrival;
+mod batches;
 mod connection;
+mod counters;
+mod dispatch;
+mod entries;
 mod failure;
+mod hits;
+mod lifetimes;
 mod locks;
 mod nodes;
 mod outbox;
 mod permits;
+mod rate_limits;
+mod session;
+mod tags;
+mod values;
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -24,7 +33,8 @@ use verax_service::Service;
 
 use crate::connections::{AcceptFailures, ConnectionLimits, ConnectionPlace, Connections, NoPlace};
 use crate::tls::Tls;
-use connection::{Connection, Ended};
+use connection::Connection;
+use session::Ended;
 
 /// The bounds on what clients of the wire may take.
 #[derive(Debug, Clone, Copy)]

@@ -45,7 +45,7 @@ impl Outbox {
         if value.value.len() < NOT_COPIED_FROM {
             return self.add(frame, &Reply::Value(value));
         }
-        value.encode_before_value(frame, &mut self.bytes);
+        value.encode_before_bytes(frame, &mut self.bytes);
         self.large_bytes += value.value.len();
         self.large.push((self.bytes.len(), found()));
     }

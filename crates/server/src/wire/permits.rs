@@ -3,40 +3,43 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use tokio::io::{AsyncRead, AsyncWrite};
 use verax_core::{EntryRevision, PermitNumber};
 use verax_engine::cache::{Asked, PermitRequest};
-use verax_wire::{AskFlags, Frame, Put, Reply};
+use verax_wire::{Frame, PermitFlags, Put, Reply};
 
-use super::answer::{Telling, fail, key, milliseconds, put_request, with_answer};
-use super::connection::Connection;
 use super::outbox::Encoded;
+use super::session::{Session, fail};
+use super::values::{Telling, key, milliseconds, put_request, with_answer};
 use crate::failure::Failure;
 
-/// What a request for a value or a permit says.
-pub(super) struct PermitAsked<'a> {
+/// The arguments of a permit's acquisition.
+pub(super) struct PermitArguments<'a> {
     pub(super) key: &'a str,
-    pub(super) flags: AskFlags,
+    pub(super) flags: PermitFlags,
     pub(super) owner: &'a str,
     pub(super) lease: u64,
     pub(super) wait: u64,
 }
 
-impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
-    /// Asks for a value or a permit in a task of its own, since that may wait.
-    pub(super) fn ask(&mut self, frame: Frame, asked: PermitAsked<'_>) -> Result<(), Failure> {
+impl Session {
+    /// Looks an entry up or acquires its permit, in a task of its own, since that may wait.
+    pub(super) fn acquire_permit(
+        &mut self,
+        frame: Frame,
+        arguments: PermitArguments<'_>,
+    ) -> Result<(), Failure> {
         let refiller = self.opened(frame.namespace)?.refills()?;
-        let (service, key) = (Arc::clone(&self.service), key(asked.key)?);
+        let (service, key) = (Arc::clone(&self.service), key(arguments.key)?);
         let request = PermitRequest {
-            owner: self.owner(asked.owner).into(),
-            wait: Duration::from_millis(asked.wait),
-            lease: Duration::from_millis(asked.lease),
-            stale: asked.flags.stale,
-            refresh: asked.flags.refresh,
+            owner: self.owner(arguments.owner).into(),
+            wait: Duration::from_millis(arguments.wait),
+            lease: Duration::from_millis(arguments.lease),
+            stale: arguments.flags.stale,
+            refresh: arguments.flags.refresh,
             access: self.access(),
         };
         let replies = self.replies.clone();
-        let telling = Telling { details: asked.flags.details, revision: false };
+        let telling = Telling { details: arguments.flags.details, revision: false };
         self.carry_out(frame, async move {
             let mut encoded = Encoded::default();
             let answer = refiller.ask(&key, request).await.and_then(|asked| {
@@ -79,7 +82,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         Ok(())
     }
 
-    pub(super) fn give_back(
+    pub(super) fn release_permit(
         &mut self,
         frame: Frame,
         text: &str,

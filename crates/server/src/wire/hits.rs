@@ -1,0 +1,41 @@
+//! Hits of one read, counted together.
+
+use std::time::{Duration, Instant};
+
+use verax_core::Timestamp;
+use verax_engine::Reader;
+use verax_service::Service;
+
+/// Hits that one read brought, counted together: the clock is read and the counters are touched
+/// once.
+#[derive(Debug, Default)]
+pub(super) struct Hits {
+    started: Option<(Instant, Timestamp)>,
+    of: Option<Reader>,
+    fresh: u64,
+    stale: u64,
+}
+
+impl Hits {
+    pub(super) fn add(&mut self, reader: &Reader, fresh: bool) {
+        if !self.of.as_ref().is_some_and(|of| of.same(reader)) {
+            self.count();
+            self.of = Some(reader.clone());
+        }
+        if fresh { self.fresh += 1 } else { self.stale += 1 }
+    }
+
+    /// When the first look-up of this read began: the time for all of them.
+    pub(super) fn begin(&mut self, service: &Service) -> Timestamp {
+        self.started.get_or_insert_with(|| (Instant::now(), service.engine().now())).1
+    }
+
+    /// Adds what was collected to the namespace's counters.
+    pub(super) fn count(&mut self) {
+        let Some(reader) = self.of.take() else { return };
+        let (fresh, stale) = (std::mem::take(&mut self.fresh), std::mem::take(&mut self.stale));
+        let took = self.started.map_or(Duration::ZERO, |(started, _)| started.elapsed());
+        let each = took / u32::try_from(fresh + stale).unwrap_or(1).max(1);
+        reader.count_hits(fresh, stale, each);
+    }
+}

@@ -1,0 +1,524 @@
+//! The state of one connection and what its frames do to it, without any input or output: bytes
+//! come in through [`Session::received`], and replies wait in [`Session::outbox`].
+
+use std::io;
+use std::sync::Arc;
+use std::time::Instant;
+
+use bytes::{Buf, BytesMut};
+use futures_util::FutureExt;
+use futures_util::future::BoxFuture;
+use futures_util::stream::FuturesUnordered;
+use tokio::task::JoinSet;
+use verax_api::FailureKind;
+use verax_control::access::Caller;
+use verax_control::{ControlError, Role};
+use verax_core::Name;
+use verax_core::guard::lock::SessionId;
+use verax_engine::cache::{BatchAccess, Invalidated, InvalidationWatch, Written};
+use verax_engine::in_flight::InFlightBudget;
+use verax_engine::locks::LockSession;
+use verax_engine::turns::{TURN, TenantTurns};
+use verax_engine::{EngineError, LeasedBy, Reader, Refiller, Writer};
+use verax_service::Service;
+use verax_wire::{
+    Frame, Hello, MAX_HELLO_BYTES, Nodes, RawFrame, Reply, Request, VERSION, Welcome, WireError,
+    frame, next_frame,
+};
+
+use super::WireLimits;
+use super::arrival::{Arrival, MAX_AHEAD, NoRoom};
+use super::dispatch::dispatch;
+use super::hits::Hits;
+use super::nodes::addresses;
+use super::outbox::{Encoded, Outbox};
+use crate::connections::ConnectionPlace;
+use crate::failure::Failure;
+
+/// What a read asks for at least.
+const READ: usize = 16 << 10;
+
+/// The part of the memory for values in flight that the unread replies of one connection may take.
+const REPLIES_PART: u64 = 4;
+
+/// A write is begun before this much waits.
+pub(super) const WRITE_AT: usize = 256 << 10;
+
+/// What a body may have beyond its value: key, media type, tags, numbers, and a batch's heads.
+const BEYOND_VALUE: u64 = 64 << 10;
+
+/// After how many look-ups it is looked whether the turn is over; after anything else, which may
+/// take long, it always is.
+const LOOK_EVERY: u32 = 8;
+
+/// The most namespaces that one connection opens.
+const MAX_OPENED: usize = 4_096;
+
+/// A namespace that the connection opened.
+#[derive(Debug)]
+pub(super) struct Opened {
+    pub(super) tenant: verax_core::Name,
+    pub(super) name: verax_core::Name,
+    pub(super) reads: Result<Reader, ControlError>,
+    pub(super) writes: Result<Writer, ControlError>,
+    /// Whether the client is told what becomes untrue.
+    watched: bool,
+}
+
+/// Who is at the other end.
+#[derive(Debug)]
+pub(super) struct Peer {
+    pub(super) caller: Arc<Caller>,
+    token: String,
+    /// The state of tokens and namespaces that `caller` and what was opened were checked against.
+    revision: u64,
+}
+
+pub(super) type Told = (u16, InvalidationWatch, Option<Invalidated>);
+
+/// The state of a connection.
+pub(super) struct Session {
+    pub(super) service: Arc<Service>,
+    pub(super) limits: WireLimits,
+    pub(super) received: BytesMut,
+    /// Whether that holds more memory than requests usually need.
+    buffer_grew: bool,
+    pub(super) outbox: Outbox,
+    /// Requests that wait for something; each ends with its encoded reply.
+    pub(super) waiting: JoinSet<Encoded>,
+    pub(super) watches: FuturesUnordered<BoxFuture<'static, Told>>,
+    pub(super) peer: Option<Peer>,
+    pub(super) opened: Vec<Opened>,
+    max_body_bytes: u32,
+    pub(super) arrival: Arrival,
+    /// Memory for replies that wait to be written, however small each is.
+    pub(super) replies: InFlightBudget,
+    pub(super) ending: bool,
+    /// For leases of locks that end with the connection.
+    session: Option<LockSession>,
+    pub(super) place: Arc<ConnectionPlace>,
+    /// Those of the tenant whose namespace was opened first.
+    pub(super) turns: Option<Arc<TenantTurns>>,
+}
+
+/// Why a connection cannot go on.
+#[derive(Debug, thiserror::Error)]
+pub(super) enum Ended {
+    #[error("{0}")]
+    Io(#[from] io::Error),
+    #[error("the client broke the protocol: {0}")]
+    Protocol(#[from] WireError),
+    #[error("nothing was heard of the client")]
+    Idle,
+    #[error("the client was refused: {0}")]
+    Refused(String),
+}
+
+impl Opened {
+    pub(super) fn reads(&self) -> Result<&Reader, Failure> {
+        self.reads.as_ref().map_err(|error| error.clone().into())
+    }
+
+    pub(super) fn refills(&self) -> Result<Refiller, Failure> {
+        let refiller = Refiller::of(self.reads()?, self.writes()?);
+        refiller.ok_or_else(|| Failure::new(FailureKind::NotFound, "the namespace is gone"))
+    }
+
+    /// The memory for values of the namespace on their way in and out.
+    pub(super) fn in_flight(&self) -> Option<&InFlightBudget> {
+        let reads = self.reads.as_ref().map(|reader| reader.in_flight());
+        reads.or_else(|_| self.writes.as_ref().map(|writer| writer.in_flight())).ok()
+    }
+
+    /// The turns of its tenant at the processors.
+    pub(super) fn turns(&self) -> Option<&Arc<TenantTurns>> {
+        let reads = self.reads.as_ref().map(|reader| reader.turns());
+        reads.or_else(|_| self.writes.as_ref().map(|writer| writer.turns())).ok()
+    }
+
+    pub(super) fn batch_access(&self) -> BatchAccess<ControlError> {
+        BatchAccess { reads: self.reads.clone(), writes: self.writes.clone() }
+    }
+
+    pub(super) fn writes(&self) -> Result<&Writer, Failure> {
+        self.writes.as_ref().map_err(|error| error.clone().into())
+    }
+}
+
+impl Session {
+    pub(super) fn new(
+        service: Arc<Service>,
+        limits: WireLimits,
+        place: Arc<ConnectionPlace>,
+    ) -> Self {
+        let budget = service.engine().in_flight();
+        let replies = InFlightBudget::new(budget.limit() / REPLIES_PART);
+        Self {
+            service,
+            limits,
+            received: BytesMut::with_capacity(READ),
+            buffer_grew: false,
+            outbox: Outbox::default(),
+            waiting: JoinSet::new(),
+            watches: FuturesUnordered::new(),
+            peer: None,
+            opened: Vec::new(),
+            max_body_bytes: MAX_HELLO_BYTES,
+            arrival: Arrival::default(),
+            replies,
+            ending: false,
+            session: None,
+            place,
+            turns: None,
+        }
+    }
+
+    /// Makes room for what arrives next. A frame for which there is no memory is refused, and the
+    /// connection goes on with the one after it.
+    pub(super) fn expect_more(&mut self) {
+        let (opened, engine) = (&self.opened, self.service.engine());
+        let budget = |number: u16| {
+            let opened = usize::from(number).checked_sub(1).and_then(|at| opened.get(at));
+            opened.and_then(Opened::in_flight).unwrap_or_else(|| engine.in_flight()).clone()
+        };
+        if let Err(NoRoom { frame, error }) = self.arrival.expect(&mut self.received, budget) {
+            self.fail(frame, &error.into());
+        }
+        let missing = frame::missing(&self.received).min(MAX_AHEAD);
+        if missing == 0 && self.received.len() < READ && self.buffer_grew {
+            // A large frame is over: its buffer is given back.
+            let rest = std::mem::take(&mut self.received);
+            self.received = BytesMut::with_capacity(READ);
+            self.received.extend_from_slice(&rest);
+            self.buffer_grew = false;
+        }
+        self.received.reserve(missing.max(READ / 4));
+        self.buffer_grew |= self.received.capacity() > MAX_AHEAD;
+    }
+
+    /// Answers requests that have arrived whole; returns whether some are left only because the
+    /// turn is over, or because their replies would be too much to hold.
+    pub(super) fn answer_received(&mut self) -> Result<bool, Ended> {
+        if self.received.is_empty() {
+            return Ok(false);
+        }
+        self.check_peer()?;
+        self.arrival.discard(&mut self.received);
+        // Taken out, so that requests may borrow from it while they are answered.
+        let received = std::mem::take(&mut self.received);
+        let (mut at, mut hits) = (0, Hits::default());
+        let (began, mut answered) = (Instant::now(), 0u32);
+        let outcome = loop {
+            if self.ending || self.waiting.len() >= self.limits.in_flight {
+                break Ok(false);
+            }
+            if self.outbox.len() >= WRITE_AT {
+                break Ok(true);
+            }
+            match next_frame(&received[at..], self.max_body_bytes) {
+                Ok(Some((frame, taken))) => {
+                    at += taken;
+                    // Held until the request is carried out, or what it needs is reserved
+                    // elsewhere.
+                    let _arrived = self.arrival.end();
+                    if let Err(ended) = self.take(frame, &mut hits) {
+                        break Err(ended);
+                    }
+                    answered += 1;
+                    let looks = !frame.head.is_get() || answered.is_multiple_of(LOOK_EVERY);
+                    if looks && began.elapsed() >= TURN {
+                        break Ok(true);
+                    }
+                }
+                Ok(None) => break Ok(false),
+                Err(error) => break Err(Ended::Protocol(error)),
+            }
+        };
+        hits.count();
+        self.received = received;
+        self.received.advance(at);
+        outcome
+    }
+
+    fn take(&mut self, raw: RawFrame<'_>, hits: &mut Hits) -> Result<(), Ended> {
+        let head = raw.head;
+        let frame = Frame { namespace: head.namespace, id: head.id };
+        let request = Request::decode(head, raw.body)?;
+        match (&self.peer, request) {
+            (None, Request::Hello(hello)) => self.hello(frame, hello),
+            (None, _) => Err(Ended::Protocol(WireError::Kind(head.kind))),
+            (Some(_), Request::Hello(_)) => Err(Ended::Protocol(WireError::Kind(head.kind))),
+            (_, Request::Ping) => {
+                self.outbox.add(frame, &Reply::Pong);
+                Ok(())
+            }
+            (_, Request::Goodbye) => {
+                self.ending = true;
+                Ok(())
+            }
+            (_, _) if self.service.control().role() == Role::Standby => {
+                self.fail(frame, &EngineError::Standby.into());
+                Ok(())
+            }
+            (Some(peer), Request::Open { tenant, namespace }) => {
+                let caller = Arc::clone(&peer.caller);
+                let opened = self.open(&caller, tenant, namespace);
+                self.reply_opened(frame, opened);
+                Ok(())
+            }
+            (_, request) => {
+                if let Err(failure) = dispatch(self, frame, request, hits) {
+                    self.fail(frame, &failure);
+                }
+                Ok(())
+            }
+        }
+    }
+
+    /// The session of leases that end with this connection.
+    pub(super) fn session(&mut self) -> SessionId {
+        self.session.get_or_insert_with(|| self.service.engine().lock_session()).id()
+    }
+
+    /// By which what the peer holds can be withdrawn.
+    pub(super) fn access(&self) -> Option<LeasedBy> {
+        self.peer.as_ref().and_then(|peer| peer.caller.access())
+    }
+
+    /// Who is at the other end, in words.
+    pub(super) fn who(&self) -> String {
+        self.peer.as_ref().map_or_else(String::new, |peer| peer.caller.who().to_owned())
+    }
+
+    /// Who asks for something, in words: what the request says, else who the peer is.
+    pub(super) fn owner(&self, given: &str) -> String {
+        match given {
+            "" => self.who(),
+            given => given.to_owned(),
+        }
+    }
+
+    pub(super) fn fail(&mut self, frame: Frame, failure: &Failure) {
+        self.outbox.add(frame, &failure.reply());
+    }
+
+    fn hello(&mut self, frame: Frame, hello: Hello<'_>) -> Result<(), Ended> {
+        let refused = if !(hello.lowest..=hello.highest).contains(&VERSION) {
+            let Hello { lowest, highest, .. } = hello;
+            let detail = format!(
+                "this server speaks version {VERSION} of the protocol, the client {lowest} to {highest}"
+            );
+            Some(Failure::new(FailureKind::UnsupportedVersion, detail))
+        } else {
+            match self.service.control().token_caller(hello.token) {
+                Ok(caller) => {
+                    let (token, revision) =
+                        (hello.token.to_owned(), self.service.control().access_revision());
+                    tracing::debug!(
+                        who = caller.who(),
+                        client = hello.client,
+                        "a wire client connected"
+                    );
+                    self.place.set_authenticated();
+                    self.peer = Some(Peer { caller, token, revision });
+                    None
+                }
+                Err(error) => Some(Failure::from(error)),
+            }
+        };
+        if let Some(failure) = refused {
+            // Told on the way out: nothing else can be done with this connection.
+            self.fail(frame, &failure);
+            self.ending = true;
+            return Ok(());
+        }
+        let largest = verax_core::policy::MAX_VALUE_BYTES + BEYOND_VALUE;
+        self.max_body_bytes = u32::try_from(largest).unwrap_or(u32::MAX);
+        let topology = self.service.control().topology();
+        let this = self.service.control().node().map(|node| node.id);
+        let nodes = addresses(&topology, this, self.service.control().role());
+        let welcome = Welcome {
+            version: VERSION,
+            max_body_bytes: self.max_body_bytes,
+            max_in_flight: u32::try_from(self.limits.in_flight).unwrap_or(u32::MAX),
+            idle_timeout: u32::try_from(self.limits.idle.as_millis()).unwrap_or(u32::MAX),
+            topology: topology.revision,
+            nodes: Nodes::of(&nodes),
+        };
+        self.outbox.add(frame, &Reply::Welcome(welcome));
+        Ok(())
+    }
+
+    fn open(&self, caller: &Caller, tenant: &str, name: &str) -> Result<Opened, Failure> {
+        let tenant = Name::new(tenant).map_err(Failure::invalid)?;
+        let name = Name::new(name).map_err(Failure::invalid)?;
+        let control = self.service.control();
+        let reads = control.open_reader(caller, &tenant, &name);
+        let writes = control.open_writer(caller, &tenant, &name);
+        match (&reads, &writes) {
+            (Err(error), Err(_)) => Err(error.clone().into()),
+            _ => Ok(Opened { tenant, name, reads, writes, watched: false }),
+        }
+    }
+
+    fn reply_opened(&mut self, frame: Frame, opened: Result<Opened, Failure>) {
+        let opened = match opened {
+            Ok(_) if self.opened.len() == MAX_OPENED => {
+                let detail = format!("a connection opens at most {MAX_OPENED} namespaces");
+                return self.fail(frame, &Failure::invalid(detail));
+            }
+            Ok(opened) => opened,
+            Err(failure) => return self.fail(frame, &failure),
+        };
+        let largest = |writer: &Writer| writer.largest_value();
+        let max_value_bytes = match &opened.reads {
+            Ok(reader) => reader.largest_value(),
+            Err(_) => opened.writes.as_ref().map_or(0, largest),
+        };
+        let reply = Reply::Opened {
+            may_read: opened.reads.is_ok(),
+            may_write: opened.writes.is_ok(),
+            max_value_bytes,
+        };
+        if self.turns.is_none() {
+            self.turns = opened.turns().cloned();
+        }
+        self.opened.push(opened);
+        let number = self.opened.len() as u16;
+        self.outbox.add(Frame { namespace: number, id: frame.id }, &reply);
+    }
+
+    /// Looks whether the token still opens what it did, if anything has changed since.
+    pub(super) fn check_peer(&mut self) -> Result<(), Ended> {
+        let Some(peer) = &mut self.peer else { return Ok(()) };
+        let revision = self.service.control().access_revision();
+        if peer.revision == revision && !peer.caller.signal().has_ended() {
+            return Ok(());
+        }
+        match self.service.control().token_caller(&peer.token) {
+            Ok(caller) => {
+                peer.revision = revision;
+                for (number, opened) in (1..).zip(&mut self.opened) {
+                    let before = opened.reads.clone();
+                    let (control, tenant) = (self.service.control(), &opened.tenant);
+                    opened.reads = control.open_reader(&caller, tenant, &opened.name);
+                    opened.writes = control.open_writer(&caller, tenant, &opened.name);
+                    // One that was made again under the same name is watched from now on; what
+                    // was true of the one before is not.
+                    if let Ok(reader) = &opened.reads
+                        && opened.watched
+                        && !before.is_ok_and(|before| before.same(reader))
+                    {
+                        let push = Frame { namespace: number, id: 0 };
+                        self.outbox.add(push, &Reply::Invalidated(verax_wire::Invalidated::All));
+                        self.watches.push(next_told(number, reader.watch_invalidations()));
+                    }
+                }
+                peer.caller = caller;
+                Ok(())
+            }
+            Err(error) => {
+                let text = error.to_string();
+                self.fail(Frame::default(), &error.into());
+                self.ending = true;
+                self.waiting.abort_all();
+                Err(Ended::Refused(text))
+            }
+        }
+    }
+
+    /// Tells the client what becomes untrue in an opened namespace from now on.
+    pub(super) fn watch(&mut self, number: u16, reader: &Reader) {
+        let opened = usize::from(number).checked_sub(1).and_then(|at| self.opened.get_mut(at));
+        // Watched once, however often it is asked for.
+        if opened.is_some_and(|opened| !std::mem::replace(&mut opened.watched, true)) {
+            self.watches.push(next_told(number, reader.watch_invalidations()));
+        }
+    }
+
+    pub(super) fn push(&mut self, (number, watch, told): Told) -> Result<(), Ended> {
+        // A token that was revoked opens nothing any more, not even the names of keys.
+        self.check_peer()?;
+        let frame = Frame { namespace: number, id: 0 };
+        let reply = match &told {
+            Some(Invalidated::Key(key)) => Reply::Invalidated(verax_wire::Invalidated::Key(key)),
+            Some(Invalidated::Tag(tag)) => Reply::Invalidated(verax_wire::Invalidated::Tag(tag)),
+            Some(Invalidated::All) => Reply::Invalidated(verax_wire::Invalidated::All),
+            // The watch of a namespace that was deleted ends, after it was told that nothing is
+            // true any more. One of the same name is watched as soon as it is opened again.
+            None => return Ok(()),
+        };
+        self.outbox.add(frame, &reply);
+        self.watches.push(next_told(number, watch));
+        Ok(())
+    }
+
+    pub(super) fn opened(&self, number: u16) -> Result<&Opened, Failure> {
+        let opened = usize::from(number).checked_sub(1).and_then(|at| self.opened.get(at));
+        opened.ok_or_else(|| {
+            let detail = format!("no namespace was opened under the number {number}");
+            Failure::new(FailureKind::NotFound, detail)
+        })
+    }
+
+    /// Begins what may have to wait, if there is memory for one more that does. It takes its place
+    /// in queues now, in the order of the requests; what is not done with that is done by a task of
+    /// its own.
+    pub(super) fn carry_out(
+        &mut self,
+        frame: Frame,
+        work: impl Future<Output = Encoded> + Send + 'static,
+    ) -> Result<(), Failure> {
+        let budget = self.opened(frame.namespace)?.in_flight();
+        let waits = budget.unwrap_or_else(|| self.service.engine().in_flight()).reserve_wait()?;
+        self.begin(async move {
+            let _waits = waits;
+            work.await
+        });
+        Ok(())
+    }
+
+    /// Begins what has its memory already.
+    fn begin(&mut self, work: impl Future<Output = Encoded> + Send + 'static) {
+        let mut work = Box::pin(work);
+        match (&mut work).now_or_never() {
+            Some(encoded) => self.outbox.add_encoded(encoded),
+            None => drop(self.waiting.spawn(work)),
+        }
+    }
+
+    /// Replies to a write: when it is done, which takes a task of its own where the origin is asked
+    /// first.
+    pub(super) fn written<T: Send + 'static>(
+        &mut self,
+        frame: Frame,
+        written: Written<T>,
+        reply: fn(T) -> Reply<'static>,
+    ) -> Result<(), Failure> {
+        match written {
+            Written::Now(done) => {
+                self.outbox.add(frame, &reply(done?));
+            }
+            Written::Later(writing) => self.begin(async move {
+                let mut encoded = Encoded::default();
+                match writing.await.map(reply) {
+                    Ok(reply) => reply.encode(frame, &mut encoded.frames),
+                    Err(error) => fail(frame, &error.into(), &mut encoded.frames),
+                }
+                encoded
+            }),
+        }
+        Ok(())
+    }
+}
+
+pub(super) fn fail(frame: Frame, failure: &Failure, out: &mut Vec<u8>) {
+    failure.reply().encode(frame, out);
+}
+
+fn next_told(number: u16, mut watch: InvalidationWatch) -> BoxFuture<'static, Told> {
+    Box::pin(async move {
+        let told = watch.next().await;
+        (number, watch, told)
+    })
+}

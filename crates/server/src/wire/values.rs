@@ -1,0 +1,136 @@
+//! Entries in frames: what a put asks for, and what a reply tells.
+
+use std::time::Duration;
+
+use bytes::Bytes;
+use verax_core::entry::MediaType;
+use verax_core::store::EntryView;
+use verax_core::{EntityTag, EntryRevision, Freshness, Key, Precondition, Timestamp};
+use verax_engine::cache::{Answer, PutRequest, checked_tags};
+use verax_engine::in_flight::{InFlightReservation, SMALL};
+use verax_service::Service;
+use verax_wire::{Details, Frame, GetFlags, Lifetime, Put, PutCondition, Source, Tags, Value};
+
+use super::outbox::Outbox;
+use crate::failure::Failure;
+
+pub(super) fn milliseconds(time: Duration) -> u64 {
+    u64::try_from(time.as_millis()).unwrap_or(u64::MAX)
+}
+
+pub(super) fn key(text: &str) -> Result<Key, Failure> {
+    Key::new(text).map_err(Failure::invalid)
+}
+
+pub(super) fn put_request(put: &Put<'_>) -> Result<PutRequest, Failure> {
+    Ok(PutRequest {
+        value: Bytes::copy_from_slice(put.value),
+        media_type: MediaType::parse(put.media_type).map_err(Failure::invalid)?,
+        cache_control: Lifetime::parts(put.lifetime).map_err(Failure::invalid)?,
+        tags: checked_tags(put.tags.iter()).map_err(Failure::invalid)?,
+        condition: match put.condition {
+            PutCondition::Always => Precondition::Always,
+            PutCondition::IfAbsent => Precondition::IfAbsent,
+            PutCondition::IfMatches(tag) => {
+                Precondition::IfMatches(vec![EntityTag::from_number(tag)])
+            }
+            PutCondition::IfRevision(revision) => {
+                Precondition::IfRevision(EntryRevision::from_number(revision))
+            }
+        },
+    })
+}
+
+/// Milliseconds until something is stale; 0 or less when it is.
+pub(super) fn time_left(freshness: Freshness) -> i64 {
+    match freshness {
+        Freshness::Fresh(left) => left.as_millis() as i64,
+        Freshness::Stale(since) | Freshness::OnlyOnError(since) => -(since.as_millis() as i64),
+        Freshness::Ended => 0,
+    }
+}
+
+/// What a reply tells about an entry beside its value.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Telling {
+    pub(super) details: bool,
+    pub(super) revision: bool,
+}
+
+impl From<GetFlags> for Telling {
+    fn from(flags: GetFlags) -> Self {
+        Self { details: flags.details, revision: flags.revision }
+    }
+}
+
+/// The reply to a look-up that was answered at length.
+pub(super) fn with_answer<T>(
+    service: &Service,
+    answer: &Answer,
+    telling: Telling,
+    give: impl FnOnce(Value<'_>) -> T,
+) -> T {
+    let tags: Vec<&str> = answer.entry.tags.iter().map(|tag| &**tag).collect();
+    give(value_of(service, answer, telling, &tags))
+}
+
+/// An answer as a reply tells it; `tags` are those of its entry.
+pub(super) fn value_of<'a>(
+    service: &Service,
+    answer: &'a Answer,
+    telling: Telling,
+    tags: &'a [&'a str],
+) -> Value<'a> {
+    let entry = &answer.entry;
+    let details = telling.details.then(|| Details {
+        age: answer.age.as_millis() as u64,
+        entity_tag: entry.entity_tag().number(),
+        media_type: entry.media_type.as_str(),
+        tags: Tags::of(tags),
+    });
+    let time_left = time_left(entry.freshness(service.engine().now()));
+    let revision = entry.revision.filter(|_| telling.revision).map(EntryRevision::number);
+    Value {
+        source: answer.source.kind(),
+        due: false,
+        time_left,
+        details,
+        revision,
+        value: &entry.value,
+    }
+}
+
+/// Adds the reply to a look-up that found an entry.
+pub(super) fn add_view(
+    outbox: &mut Outbox,
+    frame: Frame,
+    (visited, due): (&EntryView<'_>, bool),
+    telling: Telling,
+    now: Timestamp,
+    place: InFlightReservation,
+) {
+    if visited.value().len() > SMALL {
+        outbox.hold(place);
+    }
+    let source = match visited.freshness() {
+        Freshness::Fresh(_) => Source::Hit,
+        _ => Source::Stale,
+    };
+    let due = due && source == Source::Hit;
+    let time_left = time_left(visited.freshness());
+    let revision = telling.revision.then(|| visited.revision().number());
+    let value = Value { source, due, time_left, details: None, revision, value: visited.value() };
+    if !telling.details {
+        return outbox.add_value(frame, value, || visited.found());
+    }
+    let found = visited.found();
+    let (media_type, tags) = (found.media_type(), found.tags());
+    let tags: Vec<&str> = tags.iter().map(|tag| &**tag).collect();
+    let details = Some(Details {
+        age: now.since(found.stored_at()).as_millis() as u64,
+        entity_tag: found.entity_tag().number(),
+        media_type: media_type.as_str(),
+        tags: Tags::of(&tags),
+    });
+    outbox.add_value(frame, Value { details, ..value }, || found.clone());
+}
