@@ -68,7 +68,7 @@ class Verax:
         self._tls = ssl.create_default_context(cafile=ca) if secure else None
         self._local = threading.local()
         #: The longest wait, in seconds, that an answer within the timeout leaves room for.
-        self.longest_wait = max(0, int(timeout) - 1)
+        self.max_wait = max(0, int(timeout) - 1)
 
     @classmethod
     def from_environment(cls) -> "Verax":
@@ -275,7 +275,7 @@ class Namespace:
         permit, replace = None, False
         try:
             found = self.get(key, only_if_cached=True)
-            asked = found or self.ask(key, wait=self._verax.longest_wait, refresh=True)
+            asked = found or self.ask(key, wait=self._verax.max_wait, refresh=True)
             if isinstance(asked, Found):
                 return json.loads(asked.value)
             permit = asked

@@ -163,7 +163,7 @@ fn change_of(from: &From, places: &Places) -> OriginChange {
             OriginChange {
                 url: Some(format!("mysql://{READER}@127.0.0.1:{}/ferry", places.database)),
                 credential: Some(READER.into()),
-                sql: Some(SqlChange { query, result, most_rows: None }),
+                sql: Some(SqlChange { query, result, max_rows: None }),
                 ..Default::default()
             }
         }

@@ -35,7 +35,7 @@
         who: refill.holder,
         lasted: refill.took_seconds,
         waiters: refill.waiters,
-        longest: refill.longest_wait_seconds as number | null,
+        longest: refill.max_wait_seconds as number | null,
         good: ['stored', 'not-stored', 'no-value'].includes(refill.outcome),
       })),
       ...(feed.now?.lock_events ?? []).map(({ namespace, event }) => ({

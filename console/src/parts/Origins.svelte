@@ -51,9 +51,9 @@
             {/each}
           </ul>
         </td>
-        <td class="text-right">{figures.count(origin.reads_under_way)}</td>
-        <td class="text-right">{figures.count(origin.guard.reads_at_once)}</td>
-        <td class="text-right">{figures.count(origin.reads_waiting)}</td>
+        <td class="text-right">{figures.count(origin.reads_in_flight)}</td>
+        <td class="text-right">{figures.count(origin.guard.max_concurrency)}</td>
+        <td class="text-right">{figures.count(origin.reads_queued)}</td>
       </tr>
     {/each}
   </tbody>

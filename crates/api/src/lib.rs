@@ -44,7 +44,7 @@ pub use load::{
     LoadProfileSpec, LoadProgress, LoadReport, LoadRequest, LoadRun, LoadTick, ProfileChoice,
 };
 pub use locks::{
-    Lock, LockClaim, LockEvent, LockHolder, LockInLine, LockLease, LockRenewal, Locks,
+    AcquireLock, Lock, LockEvent, LockHolder, LockLease, Locks, QueuedCaller, RenewLock,
 };
 pub use moment::moment;
 pub use object::Object;
@@ -52,9 +52,9 @@ pub use origins::{
     CreateOrigin, Endpoint, Guard, GuardChange, Origin, OriginChange, Pool, PoolChange, Sql,
     SqlChange,
 };
-pub use permits::{PermitClaim, PermitGrant, PermitInUse, Permits, RefillEvent};
+pub use permits::{AcquirePermit, PermitGrant, PermitInUse, Permits, RefillEvent};
 pub use problem::Problem;
-pub use rate_limits::{AcquireRequest, RateLimit};
+pub use rate_limits::{AcquireRate, RateLimit};
 pub use tenants::{
     ActivityItem, CreateNamespace, CreateTenant, InvalidSeconds, Namespace, OriginChoice, Policy,
     PolicyChange, Tenant, Usage, duration_of,

@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
-pub struct LockClaim {
+pub struct AcquireLock {
     /// Who asks, in words for people; the token's note when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub owner: Option<String>,
@@ -32,7 +32,7 @@ pub struct LockLease {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
-pub struct LockRenewal {
+pub struct RenewLock {
     /// The lease's fencing token.
     pub fencing_token: u64,
     /// How long it lasts from now on, 0.1 to 86,400.
@@ -56,13 +56,13 @@ pub struct LockHolder {
 /// Who waits for a lock.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
-pub struct LockInLine {
+pub struct QueuedCaller {
     /// Who it is.
     pub owner: String,
     /// Since when it waits.
     pub waiting_seconds: f64,
     /// When it gives up.
-    pub gives_up_in_seconds: f64,
+    pub times_out_in_seconds: f64,
 }
 
 /// A lock as it stands.
@@ -74,7 +74,7 @@ pub struct Lock {
     /// Who holds it; `null` when it is free.
     pub holder: Option<LockHolder>,
     /// Who waits for it, first come, first served; the first hundred.
-    pub line: Vec<LockInLine>,
+    pub line: Vec<QueuedCaller>,
     /// How many wait for it.
     #[serde(default)]
     #[cfg_attr(feature = "openapi", schema(required))]
@@ -90,7 +90,7 @@ pub struct LockEvent {
     pub at: jiff::Timestamp,
     /// The lock.
     pub name: String,
-    /// `granted`, `released`, `expired`, `forced`, `disconnected`, or `gave-up` for a wait in vain.
+    /// `granted`, `released`, `expired`, `forced`, `disconnected`, or `timed-out` for a wait in vain.
     pub kind: String,
     /// Whose lease or wait it was.
     pub owner: String,

@@ -37,7 +37,7 @@ pub struct SqlChange {
     pub result: Option<String>,
     /// The most rows, 1 to 1000000; 10000 by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub most_rows: Option<u32>,
+    pub max_rows: Option<u32>,
 }
 
 /// What keeps an origin from being asked too much. Absent parts keep what they are.
@@ -47,13 +47,13 @@ pub struct SqlChange {
 pub struct GuardChange {
     /// Reads at once; further ones wait. 256 by default, 32 for a query.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub reads_at_once: Option<u32>,
+    pub max_concurrency: Option<u32>,
     /// Reads that may wait; 10000 by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub longest_queue: Option<u32>,
+    pub max_queue: Option<u32>,
     /// How many reads in a hundred may be tried a second time after a failure; 10 by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub retry_percent: Option<u8>,
+    pub retry_budget_percent: Option<u8>,
     /// Failures in a row after which a server is left alone for a while; 5 by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub failures: Option<u32>,
@@ -80,7 +80,7 @@ pub struct CreateOrigin {
     pub total_timeout_ms: Option<u64>,
     /// The largest response.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub largest_response_bytes: Option<u64>,
+    pub max_response_bytes: Option<u64>,
     /// The name of the secret that opens it: all of the `Authorization` field of an HTTP service,
     /// or the password for a database. It is read from the variable `VERAX_CREDENTIAL_NAME` or from
     /// a file of that name, and is never in the records.
@@ -121,7 +121,7 @@ pub struct OriginChange {
     pub total_timeout_ms: Option<u64>,
     /// The largest response.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub largest_response_bytes: Option<u64>,
+    pub max_response_bytes: Option<u64>,
     /// The name of the secret that opens it; an empty one is none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub credential: Option<String>,
@@ -153,7 +153,7 @@ pub struct Endpoint {
     /// What its circuit breaker does, as for the origin.
     pub breaker: String,
     /// Reads of it under way.
-    pub reads_under_way: u64,
+    pub reads_in_flight: u64,
 }
 
 /// The servers of an HTTP origin.
@@ -176,7 +176,7 @@ pub struct Sql {
     /// What its result is as a value: `rows` or `row`.
     pub result: String,
     /// The most rows.
-    pub most_rows: u32,
+    pub max_rows: u32,
 }
 
 /// What keeps an origin from being asked too much.
@@ -184,11 +184,11 @@ pub struct Sql {
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct Guard {
     /// Reads at once.
-    pub reads_at_once: u32,
+    pub max_concurrency: u32,
     /// Reads that may wait.
-    pub longest_queue: u32,
+    pub max_queue: u32,
     /// How many reads in a hundred may be tried a second time.
-    pub retry_percent: u8,
+    pub retry_budget_percent: u8,
     /// Failures in a row after which a server is left alone.
     pub failures: u32,
     /// For how long at first.
@@ -211,7 +211,7 @@ pub struct Origin {
     /// The longest time from asking to the last byte, a retry included.
     pub total_timeout_ms: u64,
     /// The largest response.
-    pub largest_response_bytes: u64,
+    pub max_response_bytes: u64,
     /// The name of the secret that opens it, for administrators.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub credential: Option<String>,
@@ -233,9 +233,9 @@ pub struct Origin {
     /// lets none through after several failures in a row, `half-open` lets one through to see.
     pub breaker: String,
     /// Reads of it under way.
-    pub reads_under_way: u64,
+    pub reads_in_flight: u64,
     /// Reads that wait for a place among those.
-    pub reads_waiting: u64,
+    pub reads_queued: u64,
     /// When it was created.
     #[cfg_attr(feature = "openapi", schema(value_type = String, format = DateTime))]
     pub created_at: Timestamp,

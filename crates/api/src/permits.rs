@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
-pub struct PermitClaim {
+pub struct AcquirePermit {
     /// Who asks, in words for people; the token's note when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub owner: Option<String>,
@@ -68,7 +68,7 @@ pub struct RefillEvent {
     /// How many callers waited for it.
     pub waiters: u64,
     /// How long the one that waited longest did.
-    pub longest_wait_seconds: f64,
+    pub max_wait_seconds: f64,
 }
 
 /// The refill permits of a namespace.

@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
-pub struct AcquireRequest {
+pub struct AcquireRate {
     /// How much to acquire; 1 when absent, and 0 looks without acquiring.
     #[serde(default = "one")]
     pub acquire: u64,

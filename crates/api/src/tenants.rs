@@ -52,7 +52,7 @@ pub struct Policy {
     /// By how much of max-age, in percent, entries may end early, so that they do not end together.
     pub jitter_percent: u8,
     /// The largest value.
-    pub largest_value_bytes: u64,
+    pub max_value_bytes: u64,
     /// Memory that no other namespace can push this one below.
     pub reserve_bytes: u64,
     /// Memory that this namespace never exceeds; absent when only the whole service's limit holds.
@@ -92,7 +92,7 @@ pub struct PolicyChange {
     pub jitter_percent: Option<u8>,
     /// The largest value; 1 MiB by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub largest_value_bytes: Option<u64>,
+    pub max_value_bytes: Option<u64>,
     /// Memory that no other namespace can push this one below; 0 by default. For administrators.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub reserve_bytes: Option<u64>,

@@ -53,7 +53,7 @@ impl Fixture {
             service.control().create_tenant(&caller, tenant.as_str()).await?;
             let policy = PolicyChange {
                 max_age_seconds: Some(36_000.0),
-                largest_value_bytes: Some(MAX_VALUE_BYTES),
+                max_value_bytes: Some(MAX_VALUE_BYTES),
                 ..PolicyChange::default()
             };
             service.control().create_namespace(&caller, &tenant, name.as_str(), &policy).await?;

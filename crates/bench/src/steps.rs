@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use comfy_table::Table;
 use nix::time::{ClockId, clock_gettime};
-use verax_core::guard::lock::{Claim, LockName, LockTable, SessionId};
+use verax_core::guard::lock::{AcquireRequest, LockName, LockTable, SessionId};
 use verax_core::guard::{RefillLimits, RefillTable, Refiller, ShareLimits};
 use verax_core::store::Position;
 use verax_core::{
@@ -159,8 +159,8 @@ fn lock(number: u64) -> Result<LockName, Failure> {
     Ok((NAMESPACE, Key::new(format!("berth/{number}"))?))
 }
 
-fn claim(lease: u64, wait: u64) -> Claim {
-    Claim {
+fn claim(lease: u64, wait: u64) -> AcquireRequest {
+    AcquireRequest {
         owner: "harbour master".to_owned(),
         lease: Duration::from_millis(lease),
         wait: Duration::from_millis(wait),
@@ -218,7 +218,7 @@ fn of_locks(steps: &mut Steps) -> Result<(), Failure> {
     })?;
     let mut table = locks(many, 0)?;
     steps.take("the names of the longest 1,000 leases of 19,900", 20, |_| {
-        assert_eq!(table.longest_held(NAMESPACE, 1_000).len(), 1_000);
+        assert_eq!(table.max_held(NAMESPACE, 1_000).len(), 1_000);
         Ok(())
     })?;
     steps.until_done("a namespace with 19,900 locks is deleted", || {

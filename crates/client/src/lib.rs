@@ -15,31 +15,20 @@
 //! A cache may lose any entry at any time: read `None` as "ask the origin", never as an error.
 
 mod addresses;
-mod administration;
-mod answer;
-mod batches;
-mod connection;
-mod counters;
-mod entries;
 mod error;
-mod lifetimes;
+mod http;
 mod lock_guard;
-mod locks;
-mod permits;
-mod pinned;
-mod rate_limits;
-mod runs;
+mod options;
 mod stable_key;
-mod tags;
 mod wire;
 
-pub use answer::Found;
-pub use connection::{Client, ClientOptions, DEFAULT_URL, DEFAULT_WIRE};
-pub use entries::{LifetimeOptions, Lookup, Namespace, PutCondition, PutOptions, ReadOptions};
 pub use error::ClientError;
+pub use http::answer::ReadResult;
+pub use http::connection::{Client, ClientOptions, DEFAULT_URL, DEFAULT_WIRE};
+pub use http::entries::{Lookup, Namespace, ReadOptions};
+pub use http::permits::{PermitOptions, PermitOutcome};
 pub use lock_guard::LockGuard;
-pub use locks::{Claimed, LockOptions};
-pub use permits::{Asked, PermitOptions};
+pub use options::{LifetimeOptions, LockOptions, LockOutcome, PutCondition, PutOptions};
 pub use stable_key::stable_key;
 pub use verax_api::{FailureKind, Problem};
 pub use verax_core::source::Source;

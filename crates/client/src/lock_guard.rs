@@ -7,9 +7,7 @@ use futures_util::future::BoxFuture;
 use tokio::sync::watch;
 use tokio::task::JoinHandle;
 
-use crate::entries::Namespace;
 use crate::error::ClientError;
-use crate::locks::{Claimed, LockOptions};
 
 /// What renews and releases one lease.
 pub(crate) trait Holds: Send + Sync {
@@ -136,49 +134,5 @@ impl Drop for LockGuard {
             let holds = Arc::clone(&self.holds);
             runtime.spawn(async move { drop(holds.release().await) });
         }
-    }
-}
-
-struct OverHttp {
-    namespace: Namespace,
-    name: String,
-    fencing_token: u64,
-    lease: Duration,
-}
-
-impl Holds for OverHttp {
-    fn renew(&self) -> BoxFuture<'_, Result<(), ClientError>> {
-        Box::pin(async {
-            let renewed = self.namespace.renew_lock(&self.name, self.fencing_token, self.lease);
-            renewed.await.map(drop)
-        })
-    }
-
-    fn release(&self) -> BoxFuture<'_, Result<(), ClientError>> {
-        Box::pin(self.namespace.release_lock(&self.name, self.fencing_token))
-    }
-}
-
-impl Namespace {
-    /// Asks for a lock, and keeps it until the guard is released or dropped.
-    ///
-    /// # Errors
-    /// [`ClientError`]; a lock that somebody else holds is no error.
-    pub async fn hold_lock(
-        &self,
-        name: &str,
-        options: &LockOptions,
-    ) -> Result<Claimed<LockGuard>, ClientError> {
-        let asked_at = Instant::now();
-        Ok(match self.claim_lock(name, options).await? {
-            Claimed::ByOther(holder) => Claimed::ByOther(holder),
-            Claimed::Held(held) => {
-                let (namespace, lease) = (self.clone(), options.lease);
-                let fencing_token = held.fencing_token;
-                let holds = OverHttp { namespace, name: name.to_owned(), fencing_token, lease };
-                let guard = LockGuard::new(name, fencing_token, Arc::new(holds), lease, asked_at);
-                Claimed::Held(guard)
-            }
-        })
     }
 }

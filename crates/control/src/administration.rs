@@ -39,13 +39,13 @@ impl Control {
             caller.is_admin() || caller.scopes().iter().any(within)
         };
         let tenants = self.registry.read();
-        let mut shown_tenants: Vec<_> = tenants
+        let mut tenants_to_api: Vec<_> = tenants
             .iter()
             .filter(|(name, _)| sees(name))
             .map(|(name, t)| ApiTenant { name: name.to_string(), created_at: moment(t.created_at) })
             .collect();
-        shown_tenants.sort_by(|a, b| a.name.cmp(&b.name));
-        shown_tenants
+        tenants_to_api.sort_by(|a, b| a.name.cmp(&b.name));
+        tenants_to_api
     }
 
     /// Creates a tenant.
@@ -121,7 +121,7 @@ impl Control {
             found.namespaces.values().cloned().collect()
         };
         let visible = namespaces.iter().filter(|n| sees(caller, n));
-        Ok(visible.map(|n| self.shown_namespace(n)).collect())
+        Ok(visible.map(|n| self.namespace_to_api(n)).collect())
     }
 
     /// A namespace.
@@ -138,7 +138,7 @@ impl Control {
             caller.needs(Scope::within(Right::Read, tenant, name))?;
         }
         let namespace = self.registry.namespace(tenant, name)?;
-        Ok(self.shown_namespace(&namespace))
+        Ok(self.namespace_to_api(&namespace))
     }
 
     /// Creates a namespace of a tenant.
@@ -173,7 +173,7 @@ impl Control {
             }
             // Whoever opened one of this name that was deleted may go on with the new one.
             control.access_changed();
-            Ok(control.shown_namespace(&namespace))
+            Ok(control.namespace_to_api(&namespace))
         })
         .await
     }
@@ -198,7 +198,7 @@ impl Control {
             caller.needs(Scope::within(Right::Manage, &tenant, &name))?;
             let namespace = control.registry.namespace(&tenant, &name)?;
             // Changes are made one after the other, so nothing comes in between.
-            if !expected.includes(policy_tag(&shown_policy(&namespace.binding().policy))) {
+            if !expected.includes(policy_tag(&policy_to_api(&namespace.binding().policy))) {
                 return Err(ControlError::NotExpected("policy"));
             }
             let policy = namespace.binding().policy.clone();
@@ -208,7 +208,7 @@ impl Control {
             let changed = control.records.change_policy(namespace.record(), &policy, &actor, now);
             control.follow_change(changed.await?);
             control.engine.bind(namespace.namespace(), Binding { policy, origin });
-            Ok(control.shown_namespace(&namespace))
+            Ok(control.namespace_to_api(&namespace))
         })
         .await
     }
@@ -299,8 +299,8 @@ impl Control {
                 *part = duration_of(field, seconds).map_err(ControlError::invalid)?;
             }
         }
-        if let Some(bytes) = change.largest_value_bytes {
-            policy.largest_value = bytes;
+        if let Some(bytes) = change.max_value_bytes {
+            policy.max_value_bytes = bytes;
         }
         if let Some(percent) = change.jitter_percent {
             policy.jitter_percent = percent;
@@ -352,14 +352,14 @@ impl Control {
         Ok((policy, origin))
     }
 
-    pub(crate) fn shown_namespace(&self, namespace: &Registered) -> ApiNamespace {
+    pub(crate) fn namespace_to_api(&self, namespace: &Registered) -> ApiNamespace {
         let binding = namespace.binding();
         let policy = &binding.policy;
         let usage = namespace.usage();
         ApiNamespace {
             tenant: namespace.tenant().to_string(),
             name: namespace.name().to_string(),
-            policy: shown_policy(policy),
+            policy: policy_to_api(policy),
             usage: Usage { entries: usage.entries, bytes: usage.bytes },
             created_at: moment(namespace.record().created_at),
         }
@@ -377,7 +377,7 @@ impl Control {
         most: u16,
     ) -> Result<Vec<Token>, ControlError> {
         caller.needs(Scope::Admin)?;
-        Ok(self.records.tokens_after(after, most).await?.iter().map(shown_token).collect())
+        Ok(self.records.tokens_after(after, most).await?.iter().map(token_to_api).collect())
     }
 
     /// Creates a token. Its secret is in the answer and nowhere else.
@@ -415,7 +415,7 @@ impl Control {
             let created = control.records.create_token(hash, &scopes, &note, &actor, now);
             let record = control.follow_change(created.await?);
             control.tokens.add(&record);
-            Ok(CreatedToken { secret, token: shown_token(&record) })
+            Ok(CreatedToken { secret, token: token_to_api(&record) })
         })
         .await
     }
@@ -554,13 +554,13 @@ pub fn policy_tag(policy: &Policy) -> EntityTag {
     EntityTag::of("application/json", &text)
 }
 
-fn shown_policy(policy: &NamespacePolicy) -> Policy {
+fn policy_to_api(policy: &NamespacePolicy) -> Policy {
     Policy {
         max_age_seconds: policy.lifetime.max_age.as_secs_f64(),
         stale_while_revalidate_seconds: policy.lifetime.stale_while_revalidate.as_secs_f64(),
         stale_if_error_seconds: policy.lifetime.stale_if_error.as_secs_f64(),
         jitter_percent: policy.jitter_percent,
-        largest_value_bytes: policy.largest_value,
+        max_value_bytes: policy.max_value_bytes,
         reserve_bytes: policy.quota.reserve,
         cap_bytes: Some(policy.quota.cap).filter(|cap| *cap != u64::MAX),
         negative_max_age_seconds: policy.negative_max_age.as_secs_f64(),
@@ -586,7 +586,7 @@ pub(crate) fn sees(caller: &Caller, namespace: &Namespace) -> bool {
         || caller.needs_within(Right::Manage, tenant, name).is_ok()
 }
 
-fn shown_token(record: &TokenRecord) -> Token {
+fn token_to_api(record: &TokenRecord) -> Token {
     Token {
         id: record.id,
         scopes: record.scopes.split_whitespace().map(str::to_owned).collect(),

@@ -45,9 +45,9 @@ pub(crate) struct Drills {
 }
 
 /// Frees the one place for a drill when it is over, however it ends.
-struct Place(Arc<AtomicBool>);
+struct RunSlot(Arc<AtomicBool>);
 
-impl Drop for Place {
+impl Drop for RunSlot {
     fn drop(&mut self) {
         self.0.store(false, Ordering::Release);
     }
@@ -113,7 +113,7 @@ impl Control {
                 "a drill is under way already: wait for its end".into(),
             ));
         }
-        let place = Place(Arc::clone(&self.drills.running));
+        let place = RunSlot(Arc::clone(&self.drills.running));
         let id = self.drills.runs().keys().next_back().map_or(1, |last| last + 1);
         let run = DrillRun {
             id,

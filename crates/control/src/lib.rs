@@ -49,4 +49,4 @@ pub use membership::Role;
 pub use origins::origin_tag;
 pub use registry::Registered;
 pub use verax_records::{Node, NodeId, NodeState, Topology};
-pub use waiting::{Placed, Waiting};
+pub use waiting::{InNamespace, Waiting};

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use verax_api::LiveSample;
 use verax_core::store::Usage;
-use verax_observe::{CounterReading, LiveReceiver, Situation, Window};
+use verax_observe::{CounterReading, Gauges, LiveReceiver, Window};
 use verax_records::NodeState;
 
 use crate::access::Caller;
@@ -24,7 +24,7 @@ pub(crate) async fn sample_every_second(control: Arc<Control>) {
     loop {
         ticks.tick().await;
         let topology = control.topology();
-        let situation = Situation {
+        let situation = Gauges {
             at: control.engine.now(),
             uptime: control.engine.uptime(),
             memory: control.engine.memory(),

@@ -36,7 +36,7 @@ impl Control {
             .get(tenant)
             .ok_or_else(|| ControlError::Unknown(Subject::Tenant(tenant.to_string())))?;
         let show = |(record, origin): &(OriginRecord, Arc<Origin>)| {
-            shown_origin_to(caller, record, origin)
+            origin_to_to_api(caller, record, origin)
         };
         Ok(found.origins.values().map(show).collect())
     }
@@ -68,7 +68,7 @@ impl Control {
             let (actor, now) = (caller.actor(), control.engine.now());
             let created = control.records.create_origin(&tenant, &name, &settings, &actor, now);
             let record = control.follow_change(created.await?);
-            let answer = shown_origin(&record, &origin);
+            let answer = origin_to_api(&record, &origin);
             if let Some(tenant) = control.registry.write().get_mut(&tenant) {
                 tenant.origins.insert(name, (record, origin));
             }
@@ -126,7 +126,7 @@ impl Control {
         let (mut record, before) = found
             .ok_or_else(|| ControlError::Unknown(Subject::Origin(format!("{tenant}/{name}"))))?;
         // Changes are made one after the other, so nothing comes in between.
-        if !expected.includes(origin_tag(&shown_origin(&record, &before))) {
+        if !expected.includes(origin_tag(&origin_to_api(&record, &before))) {
             return Err(ControlError::NotExpected("origin"));
         }
         let (settings, origin) = self.changed_origin(record.settings.clone(), change).await?;
@@ -144,7 +144,7 @@ impl Control {
         let (actor, now) = (caller.actor(), self.engine.now());
         self.follow_change(self.records.change_origin(&record, &settings, &actor, now).await?);
         record.settings = settings;
-        let answer = shown_origin(&record, &origin);
+        let answer = origin_to_api(&record, &origin);
         for (namespace, policy, _) in bound {
             let binding = Binding { policy, origin: Some(Arc::clone(&origin)) };
             self.engine.bind(namespace.namespace(), binding);
@@ -202,8 +202,8 @@ impl Control {
         if let Some(ms) = change.total_timeout_ms {
             settings.total_timeout = Duration::from_millis(ms);
         }
-        if let Some(bytes) = change.largest_response_bytes {
-            settings.largest_response = bytes;
+        if let Some(bytes) = change.max_response_bytes {
+            settings.max_response_bytes = bytes;
         }
         if let Some(name) = &change.credential {
             settings.credential = match name.as_str() {
@@ -251,7 +251,7 @@ fn parts_of(request: &CreateOrigin) -> OriginChange {
         url: None,
         connect_timeout_ms: request.connect_timeout_ms,
         total_timeout_ms: request.total_timeout_ms,
-        largest_response_bytes: request.largest_response_bytes,
+        max_response_bytes: request.max_response_bytes,
         credential: request.credential.clone(),
         pool: request.pool.clone(),
         sql: request.sql.clone(),
@@ -304,7 +304,7 @@ fn change_pool(source: &mut OriginSource, change: &PoolChange) -> Result<(), Con
 }
 
 fn change_query(source: &mut OriginSource, change: &SqlChange) -> Result<(), ControlError> {
-    let OriginSource::Sql { query, result, most_rows, .. } = source else {
+    let OriginSource::Sql { query, result, max_rows, .. } = source else {
         return Err(ControlError::Invalid(
             "an HTTP service has no query: create another origin for a database".into(),
         ));
@@ -323,17 +323,17 @@ fn change_query(source: &mut OriginSource, change: &SqlChange) -> Result<(), Con
             }
         };
     }
-    if let Some(rows) = change.most_rows {
-        *most_rows = rows;
+    if let Some(rows) = change.max_rows {
+        *max_rows = rows;
     }
     Ok(())
 }
 
 fn change_guard(guard: &mut OriginGuard, change: &GuardChange) {
-    guard.most_at_once = change.reads_at_once.unwrap_or(guard.most_at_once);
-    guard.longest_queue = change.longest_queue.unwrap_or(guard.longest_queue);
-    guard.retry_percent = change.retry_percent.unwrap_or(guard.retry_percent);
-    guard.failures_to_open = change.failures.unwrap_or(guard.failures_to_open);
+    guard.max_concurrency = change.max_concurrency.unwrap_or(guard.max_concurrency);
+    guard.max_queue = change.max_queue.unwrap_or(guard.max_queue);
+    guard.retry_budget_percent = change.retry_budget_percent.unwrap_or(guard.retry_budget_percent);
+    guard.failure_threshold = change.failures.unwrap_or(guard.failure_threshold);
     guard.pause = change.pause_ms.map_or(guard.pause, Duration::from_millis);
 }
 
@@ -370,12 +370,12 @@ fn word(breaker: BreakerState) -> String {
 
 /// An origin as somebody may see it: only administrators see addresses within the network and the
 /// names of secrets.
-pub(crate) fn shown_origin_to(
+pub(crate) fn origin_to_to_api(
     caller: &Caller,
     record: &OriginRecord,
     origin: &Origin,
 ) -> ApiOrigin {
-    let mut shown = shown_origin(record, origin);
+    let mut shown = origin_to_api(record, origin);
     if !caller.is_admin() {
         let scheme = shown.url.split("://").next().unwrap_or_default();
         shown.url = format!("{scheme}://…");
@@ -391,20 +391,16 @@ pub(crate) fn shown_origin_to(
 /// The entity tag of an origin's settings (RFC 9110, section 8.8.3); how its servers do at the
 /// moment is no part of them.
 pub fn origin_tag(origin: &ApiOrigin) -> EntityTag {
-    let mut settings = ApiOrigin {
-        breaker: String::new(),
-        reads_under_way: 0,
-        reads_waiting: 0,
-        ..origin.clone()
-    };
+    let mut settings =
+        ApiOrigin { breaker: String::new(), reads_in_flight: 0, reads_queued: 0, ..origin.clone() };
     for endpoint in &mut settings.endpoints {
-        (endpoint.breaker, endpoint.reads_under_way) = (String::new(), 0);
+        (endpoint.breaker, endpoint.reads_in_flight) = (String::new(), 0);
     }
     let text = serde_json::to_vec(&settings).unwrap_or_default();
     EntityTag::of("application/json", &text)
 }
 
-fn shown_origin(record: &OriginRecord, origin: &Origin) -> ApiOrigin {
+fn origin_to_api(record: &OriginRecord, origin: &Origin) -> ApiOrigin {
     let settings = &record.settings;
     let ms = |time: Duration| u64::try_from(time.as_millis()).unwrap_or(u64::MAX);
     let state = origin.state();
@@ -416,19 +412,19 @@ fn shown_origin(record: &OriginRecord, origin: &Origin) -> ApiOrigin {
             };
             (Some(Pool { balance: balance.into(), slow_after_ms: slow_after.map(ms) }), None)
         }
-        OriginSource::Sql { query, result, most_rows, .. } => {
+        OriginSource::Sql { query, result, max_rows, .. } => {
             let result = match result {
                 SqlResult::Rows => "rows",
                 SqlResult::Row => "row",
             };
-            let (query, result, most_rows) = (query.clone(), result.into(), *most_rows);
-            (None, Some(Sql { query, result, most_rows }))
+            let (query, result, max_rows) = (query.clone(), result.into(), *max_rows);
+            (None, Some(Sql { query, result, max_rows }))
         }
     };
     let endpoint = |e: verax_origin::EndpointView| Endpoint {
         url: e.url,
         breaker: word(e.state.breaker),
-        reads_under_way: e.state.under_way as u64,
+        reads_in_flight: e.state.under_way as u64,
     };
     ApiOrigin {
         tenant: record.tenant.to_string(),
@@ -436,23 +432,23 @@ fn shown_origin(record: &OriginRecord, origin: &Origin) -> ApiOrigin {
         url: settings.url().to_owned(),
         connect_timeout_ms: ms(settings.connect_timeout),
         total_timeout_ms: ms(settings.total_timeout),
-        largest_response_bytes: settings.largest_response,
+        max_response_bytes: settings.max_response_bytes,
         credential: settings.credential.as_ref().map(Name::to_string),
         pool,
         sql,
         guard: Guard {
-            reads_at_once: settings.guard.most_at_once,
-            longest_queue: settings.guard.longest_queue,
-            retry_percent: settings.guard.retry_percent,
-            failures: settings.guard.failures_to_open,
+            max_concurrency: settings.guard.max_concurrency,
+            max_queue: settings.guard.max_queue,
+            retry_budget_percent: settings.guard.retry_budget_percent,
+            failures: settings.guard.failure_threshold,
             pause_ms: ms(settings.guard.pause),
         },
         listings: settings.listings.clone(),
         open_to: settings.open_to.iter().map(Name::to_string).collect(),
         endpoints: state.endpoints.into_iter().map(endpoint).collect(),
         breaker: word(state.breaker),
-        reads_under_way: state.under_way as u64,
-        reads_waiting: state.waiting as u64,
+        reads_in_flight: state.under_way as u64,
+        reads_queued: state.waiting as u64,
         created_at: moment(record.created_at),
     }
 }

@@ -12,23 +12,23 @@ use verax_engine::events::{LockEvent, RefillRecord};
 
 use crate::access::Caller;
 use crate::control::Control;
-use crate::origins::shown_origin_to;
+use crate::origins::origin_to_to_api;
 use crate::registry::Registered;
 
 /// Something, and the namespace that it is in.
-pub type Placed<T> = (Arc<Registered>, T);
+pub type InNamespace<T> = (Arc<Registered>, T);
 
 /// Who waits for what.
 #[derive(Debug, Default)]
 pub struct Waiting {
     /// Live refill permits, oldest first.
-    pub permits: Vec<Placed<PermitView>>,
+    pub permits: Vec<InNamespace<PermitView>>,
     /// Locks that are held, longest first.
-    pub locks: Vec<Placed<LockView>>,
+    pub locks: Vec<InNamespace<LockView>>,
     /// The latest refills, newest first.
-    pub refills: Vec<Placed<RefillRecord>>,
+    pub refills: Vec<InNamespace<RefillRecord>>,
     /// What happened to locks lately, newest first.
-    pub lock_events: Vec<Placed<LockEvent>>,
+    pub lock_events: Vec<InNamespace<LockEvent>>,
     /// The origins of tenants that the caller manages.
     pub origins: Vec<Origin>,
 }
@@ -45,10 +45,10 @@ impl Control {
             .collect();
         let views = self.engine.permits_where(|of| readable.contains_key(&of), most);
         let placed = |v: PermitView| Some((Arc::clone(readable.get(&v.namespace)?), v));
-        let permits: Vec<Placed<PermitView>> = views.into_iter().filter_map(placed).collect();
+        let permits: Vec<InNamespace<PermitView>> = views.into_iter().filter_map(placed).collect();
         let placed = |view: LockView| Some((Arc::clone(readable.get(&view.name.0)?), view));
         let views = self.engine.locks_where(|of| readable.contains_key(&of), most);
-        let locks: Vec<Placed<LockView>> = views.into_iter().filter_map(placed).collect();
+        let locks: Vec<InNamespace<LockView>> = views.into_iter().filter_map(placed).collect();
         let refills = self.observatory.latest_refills(|of| readable.get(&of).cloned(), most);
         let lock_events =
             self.observatory.latest_lock_events(|of| readable.get(&of).cloned(), most);
@@ -63,7 +63,7 @@ impl Control {
             .iter()
             .filter(|(tenant, _)| caller.holds(&Scope::tenant(Right::Manage, tenant)))
             .flat_map(|(_, tenant)| tenant.origins.values())
-            .map(|(record, origin)| shown_origin_to(caller, record, origin))
+            .map(|(record, origin)| origin_to_to_api(caller, record, origin))
             .collect();
         origins.sort_by(|a, b| (&a.tenant, &a.name).cmp(&(&b.tenant, &b.name)));
         origins

@@ -62,12 +62,12 @@ pub mod time;
 pub mod warm;
 
 pub use entry::{EntityTag, Entry, EntryRevision, Tag};
-pub use guard::{Joined, Permit, PermitNumber, RefillTable, Voided};
+pub use guard::{JoinOutcome, Permit, PermitNumber, RefillTable, Voided};
 pub use key::{Key, NamespaceId};
 pub use lifetime::{Freshness, Lifetime};
 pub use name::Name;
 pub use origin::OriginSettings;
 pub use pattern::KeyPattern;
 pub use policy::{NamespacePolicy, OriginBinding};
-pub use store::{Found, Partition, Precondition, Quota, Store};
+pub use store::{EntryRef, Partition, Precondition, Quota, Store};
 pub use time::Timestamp;

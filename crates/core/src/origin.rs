@@ -20,7 +20,7 @@ pub struct OriginSettings {
     /// The longest time from asking to the last byte.
     pub total_timeout: Duration,
     /// The largest response, in bytes.
-    pub largest_response: u64,
+    pub max_response_bytes: u64,
     /// What keeps it from being asked too much.
     pub guard: OriginGuard,
     /// The URL references on its server that runs may read lists of values from.
@@ -55,7 +55,7 @@ pub enum OriginSource {
         /// What its result is as a value.
         result: SqlResult,
         /// The most rows.
-        most_rows: u32,
+        max_rows: u32,
     },
 }
 
@@ -84,13 +84,13 @@ pub enum SqlResult {
 #[serde(default)]
 pub struct OriginGuard {
     /// Reads at once; further ones wait.
-    pub most_at_once: u32,
+    pub max_concurrency: u32,
     /// Reads that may wait.
-    pub longest_queue: u32,
+    pub max_queue: u32,
     /// How many reads in a hundred may be tried a second time after a failure.
-    pub retry_percent: u8,
+    pub retry_budget_percent: u8,
     /// Failures in a row after which a server is left alone for a while.
-    pub failures_to_open: u32,
+    pub failure_threshold: u32,
     /// For how long at first; each time it fails again, twice as long.
     pub pause: Duration,
 }
@@ -98,10 +98,10 @@ pub struct OriginGuard {
 impl Default for OriginGuard {
     fn default() -> Self {
         Self {
-            most_at_once: 256,
-            longest_queue: 10_000,
-            retry_percent: 10,
-            failures_to_open: 5,
+            max_concurrency: 256,
+            max_queue: 10_000,
+            retry_budget_percent: 10,
+            failure_threshold: 5,
             pause: Duration::from_millis(500),
         }
     }
@@ -181,7 +181,7 @@ impl OriginSettings {
             credential: None,
             connect_timeout: Duration::from_secs(1),
             total_timeout: Duration::from_secs(10),
-            largest_response: 8 << 20,
+            max_response_bytes: 8 << 20,
             guard: OriginGuard::default(),
             listings: Vec::new(),
             open_to: Vec::new(),
@@ -205,9 +205,9 @@ impl OriginSettings {
             url: url.into(),
             query: query.into(),
             result: SqlResult::default(),
-            most_rows: 10_000,
+            max_rows: 10_000,
         });
-        settings.guard.most_at_once = 32;
+        settings.guard.max_concurrency = 32;
         settings
     }
 
@@ -236,11 +236,11 @@ impl OriginSettings {
         let mut ranges = vec![
             ("connect_timeout_ms", ms(self.connect_timeout), TIMEOUTS_MS),
             ("total_timeout_ms", ms(self.total_timeout), TIMEOUTS_MS),
-            ("largest_response_bytes", self.largest_response, RESPONSE_BYTES),
-            ("reads_at_once", guard.most_at_once.into(), READS_AT_ONCE),
-            ("longest_queue", guard.longest_queue.into(), QUEUES),
-            ("retry_percent", guard.retry_percent.into(), RETRY_PERCENTS),
-            ("failures", guard.failures_to_open.into(), FAILURES),
+            ("max_response_bytes", self.max_response_bytes, RESPONSE_BYTES),
+            ("max_concurrency", guard.max_concurrency.into(), READS_AT_ONCE),
+            ("max_queue", guard.max_queue.into(), QUEUES),
+            ("retry_budget_percent", guard.retry_budget_percent.into(), RETRY_PERCENTS),
+            ("failures", guard.failure_threshold.into(), FAILURES),
             ("pause_ms", ms(guard.pause), PAUSES_MS),
         ];
         match &self.source {
@@ -252,11 +252,11 @@ impl OriginSettings {
                     ranges.push(("slow_after_ms", ms(*time), TIMEOUTS_MS));
                 }
             }
-            OriginSource::Sql { query, most_rows, .. } => {
+            OriginSource::Sql { query, max_rows, .. } => {
                 if query.len() > MAX_QUERY_BYTES {
                     return Err(InvalidOriginSettings::QueryTooLong(query.len()));
                 }
-                ranges.push(("most_rows", (*most_rows).into(), ROWS));
+                ranges.push(("max_rows", (*max_rows).into(), ROWS));
             }
         }
         for (part, given, range) in ranges {
@@ -278,9 +278,9 @@ mod tests {
     #[rstest]
     #[case(|s: &mut OriginSettings| s.connect_timeout = Duration::ZERO, "connect_timeout_ms of 0 ")]
     #[case(|s: &mut OriginSettings| s.total_timeout = Duration::from_secs(301), "total_timeout_ms of 301000 ")]
-    #[case(|s: &mut OriginSettings| s.largest_response = MAX_VALUE_BYTES + 1, "largest_response_bytes of ")]
-    #[case(|s: &mut OriginSettings| s.guard.most_at_once = 0, "reads_at_once of 0 ")]
-    #[case(|s: &mut OriginSettings| s.guard.retry_percent = 101, "retry_percent of 101 ")]
+    #[case(|s: &mut OriginSettings| s.max_response_bytes = MAX_VALUE_BYTES + 1, "max_response_bytes of ")]
+    #[case(|s: &mut OriginSettings| s.guard.max_concurrency = 0, "max_concurrency of 0 ")]
+    #[case(|s: &mut OriginSettings| s.guard.retry_budget_percent = 101, "retry_budget_percent of 101 ")]
     #[case(|s: &mut OriginSettings| s.guard.pause = Duration::ZERO, "pause_ms of 0 ")]
     #[case(|s: &mut OriginSettings| s.listings = vec!["/here".into(), "//elsewhere".into()], "\"//elsewhere\" is no listing")]
     #[case(|s: &mut OriginSettings| s.listings = vec!["/a".into(); MAX_LISTED + 1], "an origin has at most 100 ")]

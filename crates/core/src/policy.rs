@@ -24,7 +24,7 @@ pub struct NamespacePolicy {
     /// early, drawn anew for each, so that what was stored together does not end together.
     pub jitter_percent: u8,
     /// The largest value, in bytes.
-    pub largest_value: u64,
+    pub max_value_bytes: u64,
     /// The memory that the namespace is guaranteed and may never exceed.
     pub quota: Quota,
     /// How long it is kept that the origin has no value for a key; zero does not keep it.
@@ -105,7 +105,7 @@ impl Default for NamespacePolicy {
         Self {
             lifetime: Lifetime::of(Duration::from_secs(60)),
             jitter_percent: 0,
-            largest_value: 1 << 20,
+            max_value_bytes: 1 << 20,
             quota: Quota::default(),
             negative_max_age: Duration::ZERO,
             early_refresh_percent: 0,
@@ -132,8 +132,8 @@ impl NamespacePolicy {
                 return Err(InvalidPolicy::LifetimeTooLong { part, seconds });
             }
         }
-        if self.largest_value == 0 || self.largest_value > MAX_VALUE_BYTES {
-            return Err(InvalidPolicy::LargestValue(self.largest_value));
+        if self.max_value_bytes == 0 || self.max_value_bytes > MAX_VALUE_BYTES {
+            return Err(InvalidPolicy::LargestValue(self.max_value_bytes));
         }
         if self.jitter_percent > MAX_JITTER_PERCENT {
             return Err(InvalidPolicy::Jitter(self.jitter_percent));
@@ -167,8 +167,8 @@ mod tests {
     #[case(0, false)]
     #[case(MAX_VALUE_BYTES, true)]
     #[case(MAX_VALUE_BYTES + 1, false)]
-    fn largest_value_is_bounded(#[case] largest_value: u64, #[case] valid: bool) {
-        let policy = NamespacePolicy { largest_value, ..Default::default() };
+    fn max_value_is_bounded(#[case] max_value_bytes: u64, #[case] valid: bool) {
+        let policy = NamespacePolicy { max_value_bytes, ..Default::default() };
         assert_eq!(policy.check().is_ok(), valid);
     }
 

@@ -99,12 +99,12 @@ async fn guards(verax: &Verax, browser: &Browser, folder: &Path) {
         ..LockOptions::default()
     };
     for berth in ["berth-3", "berth-7"] {
-        berths.claim_lock(berth, &options("berth desk 2", 0)).await.unwrap();
+        berths.acquire_lock(berth, &options("berth desk 2", 0)).await.unwrap();
     }
     let waiting: Vec<_> = ["berth desk 1", "berth desk 4", "harbour master"]
         .map(|owner| {
             let (berths, options) = (berths.clone(), options(owner, 60));
-            tokio::spawn(async move { berths.claim_lock("berth-7", &options).await })
+            tokio::spawn(async move { berths.acquire_lock("berth-7", &options).await })
         })
         .into();
     one_server_fails(verax).await;

@@ -102,7 +102,7 @@ async fn requests_are_refused_with_what_is_wrong() {
             "ten years",
         ),
         (
-            create(namespaces, "{\"name\":\"n\",\"policy\":{\"largest_value_bytes\":0}}"),
+            create(namespaces, "{\"name\":\"n\",\"policy\":{\"max_value_bytes\":0}}"),
             422,
             "largest value",
         ),

@@ -8,8 +8,8 @@ use std::time::Duration;
 use rstest::rstest;
 use verax_api::{BatchOperation, BatchPut, BatchResult, BatchValue};
 use verax_client::{
-    Cache, CacheOptions, Claimed, Client, ClientError, ClientOptions, LifetimeOptions, LockGuard,
-    LockOptions, Namespace, PutCondition, PutMany, PutOptions, Rate, RateLimitOutcome,
+    Cache, CacheOptions, Client, ClientError, ClientOptions, LifetimeOptions, LockGuard,
+    LockOptions, LockOutcome, Namespace, PutCondition, PutMany, PutOptions, Rate, RateLimitOutcome,
 };
 use verax_e2e::Verax;
 
@@ -226,25 +226,25 @@ impl Door {
         let by_other = |owner: &str| format!("held by {owner}");
         match self {
             Self::Http(names) => match names.hold_lock(name, options).await {
-                Ok(Claimed::Held(guard)) => ("held".into(), Some(guard)),
-                Ok(Claimed::ByOther(holder)) => (by_other(&holder.owner), None),
+                Ok(LockOutcome::Acquired(guard)) => ("held".into(), Some(guard)),
+                Ok(LockOutcome::HeldByOther(holder)) => (by_other(&holder.owner), None),
                 Err(error) => (told::<()>(Err(error), |()| String::new()), None),
             },
             Self::Wire(cache) => match cache.hold_lock(name, options).await {
-                Ok(Claimed::Held(guard)) => ("held".into(), Some(guard)),
-                Ok(Claimed::ByOther(holder)) => (by_other(&holder.owner), None),
+                Ok(LockOutcome::Acquired(guard)) => ("held".into(), Some(guard)),
+                Ok(LockOutcome::HeldByOther(holder)) => (by_other(&holder.owner), None),
                 Err(error) => (told::<()>(Err(error), |()| String::new()), None),
             },
         }
     }
 
     /// Who holds a lock.
-    async fn look_at_lock(&self, name: &str) -> String {
+    async fn peek_lock(&self, name: &str) -> String {
         match self {
             Self::Http(names) => told(names.lock(name).await, |lock| {
                 lock.holder.map_or("free".into(), |holder| holder.owner)
             }),
-            Self::Wire(cache) => told(cache.look_at_lock(name).await, |holder| {
+            Self::Wire(cache) => told(cache.peek_lock(name).await, |holder| {
                 holder.map_or("free".into(), |holder| holder.owner)
             }),
         }
@@ -433,11 +433,11 @@ async fn many(door: &Door, said: &mut Transcript) {
 /// Locks.
 async fn locks(door: &Door, said: &mut Transcript) {
     let of = |owner: &str| LockOptions { owner: Some(owner.into()), ..Default::default() };
-    said.say("a free lock", door.look_at_lock("berth").await);
+    said.say("a free lock", door.peek_lock("berth").await);
     let (first, held) = door.lock("berth", &of("pilot")).await;
     said.say("a first claim", first);
     said.say("a second claim", door.lock("berth", &of("other")).await.0);
-    said.say("who has it", door.look_at_lock("berth").await);
+    said.say("who has it", door.peek_lock("berth").await);
     let before = held.unwrap();
     let token = before.fencing_token();
     said.say("a release", told(before.release().await, |()| "done".into()));

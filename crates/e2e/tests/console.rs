@@ -6,7 +6,7 @@ use std::path::Path;
 use std::time::Duration;
 
 use thirtyfour::prelude::*;
-use verax_client::{Claimed, LockOptions};
+use verax_client::{LockOptions, LockOutcome};
 use verax_e2e::{Browser, Verax, until};
 
 fn axe() -> String {
@@ -95,10 +95,10 @@ async fn the_console_shows_who_waits_and_runs_drills() {
         lease: Duration::from_secs(600),
         ..LockOptions::default()
     };
-    berths.claim_lock("berth-7", &options("desk 1", 0)).await.unwrap();
+    berths.acquire_lock("berth-7", &options("desk 1", 0)).await.unwrap();
     let waiting = tokio::spawn({
         let (berths, options) = (berths.clone(), options("desk 2", 60));
-        async move { berths.claim_lock("berth-7", &options).await }
+        async move { berths.acquire_lock("berth-7", &options).await }
     });
     browser.text_when("h1", |text| text == "1 waiting").await;
     browser
@@ -108,7 +108,7 @@ async fn the_console_shows_who_waits_and_runs_drills() {
     browser.click(By::Css("button[aria-label='Force berth-7 of quayside/berths open']")).await;
     browser.text_when("dialog", |text| text.contains("desk 1 holds it")).await;
     browser.click(By::XPath("//button[contains(., 'Force it open')]")).await;
-    assert!(matches!(waiting.await.unwrap().unwrap(), Claimed::Held(_)));
+    assert!(matches!(waiting.await.unwrap().unwrap(), LockOutcome::Acquired(_)));
     browser.text_when("main", |text| text.contains("lock forced")).await;
 
     browser.click(By::LinkText("What does it guarantee?")).await;

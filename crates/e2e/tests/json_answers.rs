@@ -36,13 +36,13 @@ async fn every_command_answers_with_its_members() {
         "created_at",
         "endpoints",
         "guard",
-        "largest_response_bytes",
+        "max_response_bytes",
         "listings",
         "name",
         "open_to",
         "pool",
-        "reads_under_way",
-        "reads_waiting",
+        "reads_in_flight",
+        "reads_queued",
         "tenant",
         "total_timeout_ms",
         "url",
@@ -52,7 +52,7 @@ async fn every_command_answers_with_its_members() {
     shape(&["origin", "change", "ferrydesk/desk", "--total-timeout", "3s"], &origin);
     assert_eq!(shape(&["origin", "list", "ferrydesk"], &origin)[0]["total_timeout_ms"], 3_000);
     let shown = shape(&["origin", "show", "ferrydesk/desk"], &origin);
-    assert_eq!(members(&shown["endpoints"][0]), ["breaker", "reads_under_way", "url"]);
+    assert_eq!(members(&shown["endpoints"][0]), ["breaker", "reads_in_flight", "url"]);
     let namespace = ["created_at", "name", "policy", "tenant", "usage"];
     let create =
         ["namespace", "create", "ferrydesk/boards", "--max-age", "90s", "--largest-value", "2KiB"];
@@ -61,7 +61,7 @@ async fn every_command_answers_with_its_members() {
         "cap_bytes",
         "early_refresh_percent",
         "jitter_percent",
-        "largest_value_bytes",
+        "max_value_bytes",
         "max_age_seconds",
         "negative_max_age_seconds",
         "origin",
@@ -72,7 +72,7 @@ async fn every_command_answers_with_its_members() {
     ];
     assert_eq!(members(&created["policy"]), policy);
     assert_eq!(
-        (&created["policy"]["max_age_seconds"], &created["policy"]["largest_value_bytes"]),
+        (&created["policy"]["max_age_seconds"], &created["policy"]["max_value_bytes"]),
         (&90.0.into(), &2_048.into())
     );
     let bound = shape(&["namespace", "change", "ferrydesk/boards", "--origin", "desk"], &namespace);

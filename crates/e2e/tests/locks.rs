@@ -8,7 +8,9 @@ use std::time::Duration;
 use nix::sys::signal::Signal;
 use tokio::io::AsyncWriteExt;
 use tokio::net::TcpStream;
-use verax_client::{Cache, CacheOptions, Claimed, ClientError, LockOptions, Namespace, PutOptions};
+use verax_client::{
+    Cache, CacheOptions, ClientError, LockOptions, LockOutcome, Namespace, PutOptions,
+};
 use verax_e2e::{Verax, send, until};
 use verax_wire::{Frame, Hello, Request, VERSION};
 
@@ -32,10 +34,10 @@ async fn text(cache: &Cache) -> String {
     String::from_utf8(cache.get("k").await.unwrap().unwrap().value.to_vec()).unwrap()
 }
 
-fn held<G>(claimed: Claimed<G>) -> G {
+fn held<G>(claimed: LockOutcome<G>) -> G {
     match claimed {
-        Claimed::Held(lease) => lease,
-        Claimed::ByOther(holder) => panic!("{holder:?} holds it"),
+        LockOutcome::Acquired(lease) => lease,
+        LockOutcome::HeldByOther(holder) => panic!("{holder:?} holds it"),
     }
 }
 
@@ -86,14 +88,14 @@ fn a_command_runs_under_a_lock_and_its_exit_code_is_passed_on() {
 async fn a_lock_is_given_to_one_at_a_time_in_the_order_of_asking() {
     let verax = started();
     let berths = berths(&verax);
-    let first = held(berths.claim_lock("berth-7", &options("first", 60, 0)).await.unwrap());
+    let first = held(berths.acquire_lock("berth-7", &options("first", 60, 0)).await.unwrap());
     let order = Arc::new(std::sync::Mutex::new(Vec::new()));
     let mut waiting = Vec::new();
     for n in 0..5 {
         let (berths, order) = (berths.clone(), Arc::clone(&order));
         waiting.push(tokio::spawn(async move {
             let mine = options(&n.to_string(), 60, 60);
-            let lease = held(berths.claim_lock("berth-7", &mine).await.unwrap());
+            let lease = held(berths.acquire_lock("berth-7", &mine).await.unwrap());
             order.lock().unwrap().push((n, lease.fencing_token));
             berths.release_lock("berth-7", lease.fencing_token).await.unwrap();
         }));
@@ -120,8 +122,8 @@ async fn a_guard_renews_its_hold_and_tells_when_it_was_lost() {
     let berths = berths(&verax);
     let short = LockOptions { lease: Duration::from_millis(900), ..options("guard", 1, 0) };
     let guard = held(berths.hold_lock("berth-7", &short).await.unwrap());
-    let other = berths.claim_lock("berth-7", &options("other", 5, 2)).await.unwrap();
-    assert!(matches!(other, Claimed::ByOther(holder) if holder.owner == "guard"));
+    let other = berths.acquire_lock("berth-7", &options("other", 5, 2)).await.unwrap();
+    assert!(matches!(other, LockOutcome::HeldByOther(holder) if holder.owner == "guard"));
     assert!(!guard.is_lost(), "it was renewed for two seconds");
     berths.force_release_lock("berth-7").await.unwrap().unwrap();
     guard.lost().await;
@@ -158,7 +160,7 @@ async fn a_holder_that_is_killed_is_followed_by_the_next_in_line() {
     .await;
     let next = tokio::spawn({
         let berths = berths.clone();
-        async move { berths.claim_lock("berth-7", &options("next", 60, 60)).await }
+        async move { berths.acquire_lock("berth-7", &options("next", 60, 60)).await }
     });
     until("the next is in line", async || berths.lock("berth-7").await.unwrap().line.len() == 1)
         .await;
@@ -176,7 +178,7 @@ async fn fencing_tokens_grow_over_kills_and_locks_live_without_mariadb() {
         let berths = berths(&verax);
         for n in 0..3 {
             let name = format!("berth-{n}");
-            let lease = held(berths.claim_lock(&name, &options("x", 600, 0)).await.unwrap());
+            let lease = held(berths.acquire_lock(&name, &options("x", 600, 0)).await.unwrap());
             assert!(lease.fencing_token > last && lease.fencing_token < 1 << 53);
             last = lease.fencing_token;
         }
@@ -185,7 +187,7 @@ async fn fencing_tokens_grow_over_kills_and_locks_live_without_mariadb() {
     // The epoch is there, so MariaDB is not needed for locks.
     send(verax.mariadb().unwrap(), Signal::SIGSTOP);
     let berths = berths(&verax);
-    let lease = held(berths.claim_lock("berth-7", &options("x", 600, 0)).await.unwrap());
+    let lease = held(berths.acquire_lock("berth-7", &options("x", 600, 0)).await.unwrap());
     assert!(lease.fencing_token > last);
     berths.renew_lock("berth-7", lease.fencing_token, Duration::from_secs(5)).await.unwrap();
     berths.release_lock("berth-7", lease.fencing_token).await.unwrap();
@@ -198,24 +200,24 @@ async fn locks_need_the_right_of_their_namespace_and_stay_in_it() {
     verax.run(&["namespace", "create", "quayside/cranes"]).done();
     let token = verax.run(&["token", "create", "--scope", "read:quayside/berths"]).done();
     let reader = verax.client_with(token.trim()).namespace("quayside", "berths").unwrap();
-    let refused = reader.claim_lock("berth-7", &options("x", 5, 0)).await.unwrap_err();
+    let refused = reader.acquire_lock("berth-7", &options("x", 5, 0)).await.unwrap_err();
     assert_eq!(refused.problem(), Some("missing-scope"));
     let berths = berths(&verax);
-    held(berths.claim_lock("7", &options("x", 600, 0)).await.unwrap());
+    held(berths.acquire_lock("7", &options("x", 600, 0)).await.unwrap());
     let cranes = verax.client().namespace("quayside", "cranes").unwrap();
-    held(cranes.claim_lock("7", &options("y", 600, 0)).await.unwrap());
+    held(cranes.acquire_lock("7", &options("y", 600, 0)).await.unwrap());
     assert_eq!(reader.lock("7").await.unwrap().holder.unwrap().owner, "x");
     assert!(reader.force_release_lock("7").await.is_err());
     for (lease, says) in [(0.05, "out of range"), (90_000.0, "out of range")] {
         let lease = Duration::from_secs_f64(lease);
         let asked = LockOptions { lease, ..options("x", 1, 0) };
-        let refused = berths.claim_lock("8", &asked).await.unwrap_err();
+        let refused = berths.acquire_lock("8", &asked).await.unwrap_err();
         let ClientError::Refused(problem) = refused else { panic!("{refused}") };
         assert!(problem.detail.contains(says), "{}", problem.detail);
     }
     verax.run(&["namespace", "delete", "quayside/cranes", "--yes"]).done();
     verax.run(&["namespace", "create", "quayside/cranes"]).done();
-    held(cranes.claim_lock("7", &options("y", 600, 0)).await.unwrap());
+    held(cranes.acquire_lock("7", &options("y", 600, 0)).await.unwrap());
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -240,14 +242,14 @@ async fn over_the_wire_a_hold_may_end_with_its_connection() {
     first.write_all(&bytes).await.unwrap();
     let mut taken = None;
     until("it is held", async || {
-        taken = second.look_at_lock("berth-7").await.unwrap();
+        taken = second.peek_lock("berth-7").await.unwrap();
         taken.is_some()
     })
     .await;
     let holder = taken.unwrap();
     assert_eq!(holder.owner, "first");
     let refused = second.hold_lock("berth-7", &options("second", 600, 0)).await.unwrap();
-    assert!(matches!(refused, Claimed::ByOther(holder) if holder.owner == "first"));
+    assert!(matches!(refused, LockOutcome::HeldByOther(holder) if holder.owner == "first"));
     // Others wait, by whatever way, and one of them goes away with its connection.
     let (waiting, http) = (cache(&verax), berths(&verax));
     waiting.put("k", "one", PutOptions::default()).await.unwrap();
@@ -258,7 +260,7 @@ async fn over_the_wire_a_hold_may_end_with_its_connection() {
     until("it waits", async || http.lock("berth-7").await.unwrap().line.len() == 1).await;
     let next = tokio::spawn({
         let http = http.clone();
-        async move { held(http.claim_lock("berth-7", &options("next", 600, 60)).await.unwrap()) }
+        async move { held(http.acquire_lock("berth-7", &options("next", 600, 60)).await.unwrap()) }
     });
     until("both wait", async || http.lock("berth-7").await.unwrap().line.len() == 2).await;
     // A call that was given up stays in line until its turn, which is passed on at once.

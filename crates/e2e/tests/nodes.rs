@@ -10,7 +10,9 @@ use std::time::{Duration, Instant};
 use nix::sys::signal::Signal;
 use serde_json::Value;
 use verax_api::{CreateNamespace, PolicyChange};
-use verax_client::{Cache, CacheOptions, Claimed, Client, ClientOptions, LockOptions, PutOptions};
+use verax_client::{
+    Cache, CacheOptions, Client, ClientOptions, LockOptions, LockOutcome, PutOptions,
+};
 use verax_e2e::{Browser, Verax, is_running, run, send, until, until_some};
 use verax_records::launcher::PrivateServer;
 
@@ -81,9 +83,9 @@ impl Pair {
 /// Takes a lock; `None` while locks are not given.
 async fn fencing_token(client: &Client, name: &str) -> Option<u64> {
     let berths = client.namespace("quayside", "berths").unwrap();
-    match berths.claim_lock(name, &LockOptions::default()).await.ok()? {
-        Claimed::Held(lease) => Some(lease.fencing_token),
-        Claimed::ByOther(holder) => panic!("{name} is held by {holder:?}"),
+    match berths.acquire_lock(name, &LockOptions::default()).await.ok()? {
+        LockOutcome::Acquired(lease) => Some(lease.fencing_token),
+        LockOutcome::HeldByOther(holder) => panic!("{name} is held by {holder:?}"),
     }
 }
 
@@ -217,9 +219,9 @@ async fn one_that_stood_still_comes_back_as_a_standby_without_old_entries() {
             .await;
     assert_eq!(&read.value[..], b"new");
     let berths = pair.client(&[old]).namespace("quayside", "berths").unwrap();
-    match berths.claim_lock("berth", &LockOptions::default()).await.unwrap() {
-        Claimed::ByOther(holder) => assert_eq!(holder.fencing_token, held),
-        Claimed::Held(lease) => panic!("{lease:?}"),
+    match berths.acquire_lock("berth", &LockOptions::default()).await.unwrap() {
+        LockOutcome::HeldByOther(holder) => assert_eq!(holder.fencing_token, held),
+        LockOutcome::Acquired(lease) => panic!("{lease:?}"),
     }
     pair.end().await;
 }

@@ -89,7 +89,7 @@ async fn started() -> Started {
     let verax = Verax::serve(&[]);
     verax.run(&["tenant", "create", "ferrydesk"]).done();
     let at = format!("http://{address}/notices/{{harbour}}");
-    let create = ["origin", "create", "ferrydesk/desk", "--at", &at, "--retries", "0"];
+    let create = ["origin", "create", "ferrydesk/desk", "--at", &at, "--retry-budget", "0"];
     verax.run(&create).done();
     let create =
         ["namespace", "create", "ferrydesk/notices", "--origin", "desk", "--max-age", "10m"];
@@ -183,7 +183,16 @@ async fn two_servers_serve_as_one_and_the_command_shows_which_is_well() {
     verax.run(&["tenant", "create", "ferrydesk"]).done();
     let (at, endpoint) = (format!("http://{first}/notices/{{key}}"), format!("http://{second}"));
     let create = ["origin", "create", "ferrydesk/desk", "--at", &at, "--endpoint", &endpoint];
-    let guard = ["--failures", "1", "--pause", "60s", "--retries", "100", "--at-once", "8"];
+    let guard = [
+        "--failure-threshold",
+        "1",
+        "--open-for",
+        "60s",
+        "--retry-budget",
+        "100",
+        "--max-concurrency",
+        "8",
+    ];
     let shown = verax.run(&[&create[..], &guard].concat()).done();
     assert!(shown.contains("round-robin") && shown.contains(&endpoint), "{shown}");
     verax.run(&["namespace", "create", "ferrydesk/notices", "--origin", "desk"]).done();
@@ -215,7 +224,7 @@ async fn two_servers_serve_as_one_and_the_command_shows_which_is_well() {
     let alone = ["origin", "change", "ferrydesk/desk", "--endpoint", "", "--json"];
     let changed = verax.run(&alone).json();
     assert_eq!(changed["endpoints"].as_array().unwrap().len(), 1);
-    assert_eq!(changed["guard"]["reads_at_once"], 8);
+    assert_eq!(changed["guard"]["max_concurrency"], 8);
     read().await.unwrap();
     // With all servers left alone, callers are told at once.
     one.close(true);
@@ -240,8 +249,8 @@ fn settings_that_cannot_serve_are_refused_in_words() {
         (&http, &["--balance", "random"], 4, "neither round-robin nor least-outstanding"),
         (&http, &["--credential", "not-there"], 4, "VERAX_CREDENTIAL_NOT_THERE"),
         (&http, &["--endpoint", "http://h"], 4, "named twice"),
-        (&http, &["--at-once", "0"], 4, "reads_at_once of 0"),
-        (&http, &["--retries", "101"], 4, "retry_percent of 101"),
+        (&http, &["--max-concurrency", "0"], 4, "max_concurrency of 0"),
+        (&http, &["--retry-budget", "101"], 4, "retry_budget_percent of 101"),
     ];
     for (at, flags, code, says) in cases {
         let refused = verax.run(&[&["origin", "create", "ferrydesk/desk"], at, flags].concat());

@@ -14,7 +14,7 @@ use std::time::{Duration, Instant};
 use nix::sys::signal::Signal;
 use tokio::task::JoinSet;
 use verax_api::CreateNamespace;
-use verax_client::{Claimed, Client, ClientError, ClientOptions, LockOptions};
+use verax_client::{Client, ClientError, ClientOptions, LockOptions, LockOutcome};
 use verax_e2e::{Verax, send, until};
 use verax_records::launcher::PrivateServer;
 
@@ -73,14 +73,14 @@ async fn take_locks(caller: usize, clients: Current, seen: Arc<Seen>) {
         }
         let berths = current(&clients).namespace("quayside", "berths").unwrap();
         let (name, asked) = (format!("{caller}-{n}"), Instant::now());
-        match berths.claim_lock(&name, &LockOptions::default()).await {
-            Ok(Claimed::Held(lease)) => {
+        match berths.acquire_lock(&name, &LockOptions::default()).await {
+            Ok(LockOutcome::Acquired(lease)) => {
                 let answered = Instant::now();
                 let given = Given { asked, answered, token: lease.fencing_token };
                 seen.locks.lock().unwrap().push(given);
                 let _ = berths.release_lock(&name, lease.fencing_token).await;
             }
-            Ok(Claimed::ByOther(holder)) => panic!("{name} is held by {holder:?}"),
+            Ok(LockOutcome::HeldByOther(holder)) => panic!("{name} is held by {holder:?}"),
             Err(_) => tokio::time::sleep(Duration::from_millis(20)).await,
         }
         tokio::time::sleep(Duration::from_millis(2)).await;

@@ -7,7 +7,7 @@ use std::time::Duration;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
 use verax_api::{FailureKind, Problem};
-use verax_client::{Asked, ClientError, Namespace, PermitOptions, PutOptions};
+use verax_client::{ClientError, Namespace, PermitOptions, PermitOutcome, PutOptions};
 use verax_e2e::Verax;
 use verax_wire::{
     Frame, Hello, PermitFlags, Put, PutCondition, Reply, Request, Tags, VERSION, next_frame,
@@ -78,12 +78,12 @@ impl Door {
     async fn ask(&mut self, key: &str, options: &PermitOptions) -> Said {
         match self {
             Self::Http(names) => match names.ask(key, options).await {
-                Ok(Asked::Value(found)) => {
+                Ok(PermitOutcome::Value(found)) => {
                     (format!("value {}", String::from_utf8_lossy(&found.value)), None)
                 }
-                Ok(Asked::NoValue) => ("no-value".into(), None),
-                Ok(Asked::Permit(grant)) => ("permit".into(), Some(grant.permit)),
-                Ok(Asked::Later(_)) => ("later".into(), None),
+                Ok(PermitOutcome::NoValue) => ("no-value".into(), None),
+                Ok(PermitOutcome::Permit(grant)) => ("permit".into(), Some(grant.permit)),
+                Ok(PermitOutcome::Later(_)) => ("later".into(), None),
                 Err(ClientError::Refused(problem)) => (refused(&problem), None),
                 Err(error) => panic!("{error}"),
             },
@@ -121,7 +121,7 @@ impl Door {
 
     async fn give_back(&mut self, key: &str, permit: u64, fail_all: bool) -> String {
         match self {
-            Self::Http(names) => done(names.give_back_permit(key, permit, fail_all).await),
+            Self::Http(names) => done(names.release_permit(key, permit, fail_all).await),
             Self::Wire { .. } => {
                 self.call(Request::ReleasePermit { key, permit, fail_all }).await.0
             }

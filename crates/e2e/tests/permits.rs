@@ -10,7 +10,7 @@ use reqwest::{Method, RequestBuilder, Response};
 use rstest::rstest;
 use serde_json::{Value, json};
 use tokio::sync::Semaphore;
-use verax_client::{Asked, Cache, CacheOptions, PermitOptions, PutOptions, Source};
+use verax_client::{Cache, CacheOptions, PermitOptions, PermitOutcome, PutOptions, Source};
 use verax_e2e::{HeldOrigin, Verax, until};
 
 fn started() -> Verax {
@@ -283,8 +283,8 @@ async fn the_http_client_asks_stores_and_gives_back() {
     let verax = started();
     let boards = verax.client().namespace("ferrydesk", "boards").unwrap();
     let options = PermitOptions::default();
-    let Asked::Permit(first) = boards.ask("k", &options).await.unwrap() else { panic!() };
-    let Asked::Later(time) = boards.ask("k", &options).await.unwrap() else { panic!() };
+    let PermitOutcome::Permit(first) = boards.ask("k", &options).await.unwrap() else { panic!() };
+    let PermitOutcome::Later(time) = boards.ask("k", &options).await.unwrap() else { panic!() };
     assert!(time <= options.lease && !time.is_zero());
     let patient = PermitOptions { wait: Duration::from_secs(60), ..PermitOptions::default() };
     let waiting = tokio::spawn({
@@ -292,21 +292,21 @@ async fn the_http_client_asks_stores_and_gives_back() {
         async move { boards.ask("k", &patient).await }
     });
     until("it waits", async || waiting_of(&boards).await == 1).await;
-    boards.give_back_permit("k", first.permit, false).await.unwrap();
-    let Asked::Permit(second) = waiting.await.unwrap().unwrap() else { panic!() };
+    boards.release_permit("k", first.permit, false).await.unwrap();
+    let PermitOutcome::Permit(second) = waiting.await.unwrap().unwrap() else { panic!() };
     let late = boards.put_with_permit("k", "old", first.permit, PutOptions::default()).await;
     assert_eq!(late.unwrap_err().status(), Some(409));
     boards.put_with_permit("k", "new", second.permit, PutOptions::default()).await.unwrap();
-    let Asked::Value(found) = boards.ask("k", &options).await.unwrap() else { panic!() };
+    let PermitOutcome::Value(found) = boards.ask("k", &options).await.unwrap() else { panic!() };
     assert_eq!((&found.value[..], found.source), (&b"new"[..], Source::Hit));
     let none = PutOptions {
         media_type: Some("application/vnd.verax.no-value".into()),
         ..PutOptions::default()
     };
     boards.put("k", "", none).await.unwrap();
-    assert!(matches!(boards.ask("k", &options).await.unwrap(), Asked::NoValue));
+    assert!(matches!(boards.ask("k", &options).await.unwrap(), PermitOutcome::NoValue));
     let refresh = PermitOptions { refresh: true, ..options };
-    assert!(matches!(boards.ask("k", &refresh).await.unwrap(), Asked::Permit(_)));
+    assert!(matches!(boards.ask("k", &refresh).await.unwrap(), PermitOutcome::Permit(_)));
 }
 
 async fn waiting_of(boards: &verax_client::Namespace) -> u64 {
@@ -316,7 +316,7 @@ async fn waiting_of(boards: &verax_client::Namespace) -> u64 {
 /// What a process is at when it is killed.
 #[derive(Debug, Clone, Copy, PartialEq)]
 enum Step {
-    Claimed,
+    LockOutcome,
     Reading,
     Stored,
 }
@@ -338,8 +338,8 @@ async fn a_holder_in_a_process_of_its_own() {
     let client = verax_client::Client::from_environment().unwrap();
     let boards = client.namespace("ferrydesk", "boards").unwrap();
     let options = PermitOptions { lease: Duration::from_secs(2), ..PermitOptions::default() };
-    let Asked::Permit(permit) = boards.ask("k", &options).await.unwrap() else { panic!() };
-    pause(Step::Claimed).await;
+    let PermitOutcome::Permit(permit) = boards.ask("k", &options).await.unwrap() else { panic!() };
+    pause(Step::LockOutcome).await;
     // Half an answer: the connection is open and the value not there yet.
     pause(Step::Reading).await;
     let value = "from the one that was killed";
@@ -348,7 +348,7 @@ async fn a_holder_in_a_process_of_its_own() {
 }
 
 #[rstest]
-#[case(Step::Claimed, "from the next")]
+#[case(Step::LockOutcome, "from the next")]
 #[case(Step::Reading, "from the next")]
 #[case(Step::Stored, "from the one that was killed")]
 #[tokio::test(flavor = "multi_thread")]
@@ -373,8 +373,8 @@ async fn a_holder_that_is_killed_is_replaced(#[case] step: Step, #[case] value: 
             let (boards, patient) = (boards.clone(), patient.clone());
             tokio::spawn(async move {
                 match boards.ask("k", &patient).await.unwrap() {
-                    Asked::Value(found) => found.value,
-                    Asked::Permit(permit) => {
+                    PermitOutcome::Value(found) => found.value,
+                    PermitOutcome::Permit(permit) => {
                         let stored = PutOptions::default();
                         let put = boards.put_with_permit("k", value, permit.permit, stored);
                         put.await.unwrap();

@@ -34,7 +34,7 @@ pub struct EngineOptions {
     /// The most memory that entries may take, in bytes, bookkeeping included.
     pub memory_limit: u64,
     /// The most callers that may wait for one key.
-    pub most_waiters: usize,
+    pub max_waiters: usize,
     /// The most memory for values on their way in and out, in bytes.
     pub in_flight_limit: u64,
     /// How many processors there are, which tenants share.
@@ -45,7 +45,7 @@ impl Default for EngineOptions {
     fn default() -> Self {
         Self {
             memory_limit: 256 << 20,
-            most_waiters: 20_000,
+            max_waiters: 20_000,
             in_flight_limit: 256 << 20,
             processors: std::thread::available_parallelism().map_or(1, NonZero::get),
         }
@@ -73,7 +73,7 @@ impl Engine {
     pub fn new(options: EngineOptions) -> Arc<Self> {
         Arc::new(Self {
             clock: Clock::default(),
-            cache: Cache::new(options.memory_limit, options.most_waiters),
+            cache: Cache::new(options.memory_limit, options.max_waiters),
             locks: Locks::default(),
             namespaces: RwLock::default(),
             in_flight: InFlightBudget::new(options.in_flight_limit),

@@ -69,7 +69,7 @@ pub enum EngineError {
     Permit(RefusedReason),
     /// The caller that was refilling gave up, for all who waited.
     #[error("the caller that was refilling this key gave up; ask again, or read the origin")]
-    RefillGivenUp,
+    RefillAbandoned,
     /// A lease of a lock is over.
     #[error("{0}")]
     NotHeld(NotHeld),

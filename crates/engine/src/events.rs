@@ -6,7 +6,7 @@
 use std::fmt;
 use std::time::Duration;
 
-use verax_core::guard::lock::{EndedBy, FencingToken};
+use verax_core::guard::lock::{FencingToken, LeaseEnd};
 use verax_core::{Key, NamespaceId, Timestamp};
 
 /// Is told what happens in one namespace. It is called on the serving path, partly under locks, so
@@ -169,7 +169,7 @@ pub struct RefillRecord {
     /// How many callers waited for it.
     pub waiters: usize,
     /// How long the one that waited longest did.
-    pub longest_wait: Duration,
+    pub max_wait: Duration,
 }
 
 /// What happened to a lock.
@@ -188,17 +188,17 @@ pub enum LockEventKind {
     /// The lease ended with its holder's access.
     Withdrawn,
     /// Somebody waited in vain.
-    GaveUp,
+    TimedOut,
 }
 
-impl From<EndedBy> for LockEventKind {
-    fn from(by: EndedBy) -> Self {
+impl From<LeaseEnd> for LockEventKind {
+    fn from(by: LeaseEnd) -> Self {
         match by {
-            EndedBy::Release => Self::Released,
-            EndedBy::Time => Self::Expired,
-            EndedBy::Force => Self::Forced,
-            EndedBy::Disconnection => Self::Disconnected,
-            EndedBy::Withdrawal => Self::Withdrawn,
+            LeaseEnd::Release => Self::Released,
+            LeaseEnd::Time => Self::Expired,
+            LeaseEnd::Force => Self::Forced,
+            LeaseEnd::Disconnection => Self::Disconnected,
+            LeaseEnd::Withdrawal => Self::Withdrawn,
         }
     }
 }

@@ -76,17 +76,17 @@ impl Refiller {
 impl Reader {
     /// Counts look-ups that [`cached`](Self::cached) answered, each after about the same time.
     pub fn count_hits(&self, fresh: u64, stale: u64, each: Duration) {
-        self.tell(&Event::Hits { fresh, stale, each });
+        self.notify(&Event::Hits { fresh, stale, each });
     }
 
     /// Counts a look-up that [`cached`](Self::cached) answered with a negative entry.
     pub fn count_negative(&self) {
-        self.tell(&Event::LookUp(LookUp::Negative));
+        self.notify(&Event::LookUp(LookUp::Negative));
     }
 
     /// Counts a look-up that [`cached`](Self::cached) had nothing for and that ends there.
     pub fn count_miss(&self) {
-        self.tell(&Event::LookUp(LookUp::Missed));
+        self.notify(&Event::LookUp(LookUp::Missed));
     }
 }
 

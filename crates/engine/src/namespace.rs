@@ -48,7 +48,7 @@ pub struct Namespace {
     turns: Arc<TenantTurns>,
     revision: AtomicU64,
     closed: AtomicBool,
-    largest_value: AtomicU64,
+    max_value_bytes: AtomicU64,
     has_origin: AtomicBool,
     writes_through: AtomicBool,
     early_refresh: AtomicU16,
@@ -73,7 +73,7 @@ impl Namespace {
             observer,
             revision: AtomicU64::new(0),
             closed: AtomicBool::new(false),
-            largest_value: AtomicU64::new(policy.largest_value),
+            max_value_bytes: AtomicU64::new(policy.max_value_bytes),
             has_origin: AtomicBool::new(binding.origin.is_some()),
             writes_through: AtomicBool::new(policy.write_through),
             early_refresh: AtomicU16::new(policy.early_refresh_percent),
@@ -127,8 +127,8 @@ impl Namespace {
     }
 
     /// The largest value that it allows, in bytes.
-    pub fn largest_value(&self) -> u64 {
-        self.largest_value.load(Ordering::Relaxed)
+    pub fn max_value_bytes(&self) -> u64 {
+        self.max_value_bytes.load(Ordering::Relaxed)
     }
 
     /// Its policy and origin as they are now.
@@ -149,7 +149,7 @@ impl Namespace {
     }
 
     /// Tells the observer.
-    pub(crate) fn tell(&self, event: &Event<'_>) {
+    pub(crate) fn notify(&self, event: &Event<'_>) {
         self.observer.observe(event);
     }
 
@@ -200,7 +200,7 @@ impl Namespace {
         self.has_origin.store(binding.origin.is_some(), Ordering::Relaxed);
         self.writes_through.store(policy.write_through, Ordering::Relaxed);
         self.early_refresh.store(policy.early_refresh_percent, Ordering::Relaxed);
-        self.largest_value.store(policy.largest_value, Ordering::Relaxed);
+        self.max_value_bytes.store(policy.max_value_bytes, Ordering::Relaxed);
         *self.binding.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(binding);
     }
 }

@@ -27,5 +27,5 @@ mod recent;
 mod statistics;
 
 pub use counters::CounterReading;
-pub use live::{Live, LiveReceiver, Situation, Window};
+pub use live::{Gauges, Live, LiveReceiver, Window};
 pub use statistics::{Observatory, Statistics};

@@ -30,7 +30,7 @@ struct Part {
 
 /// The service at the end of a window.
 #[derive(Debug, Clone, Copy)]
-pub struct Situation {
+pub struct Gauges {
     /// When that is.
     pub at: Timestamp,
     /// How long the service runs.
@@ -50,7 +50,7 @@ pub struct Situation {
 /// What went on between two readings, for every namespace.
 #[derive(Debug)]
 pub struct Window {
-    situation: Situation,
+    situation: Gauges,
     length: Duration,
     evictions: u64,
     parts: Vec<Part>,
@@ -120,7 +120,7 @@ impl Live {
     /// Ends a window, and tells those who watch of it.
     pub fn sample(
         &self,
-        situation: Situation,
+        situation: Gauges,
         observed: impl IntoIterator<Item = (Arc<Namespace>, Arc<Statistics>)>,
     ) {
         let mut before = self.before.lock().unwrap_or_else(PoisonError::into_inner);
@@ -258,7 +258,7 @@ mod tests {
                 (engine.open_namespace(identity, binding, observer), statistics)
             })
             .collect();
-        let situation = Situation {
+        let situation = Gauges {
             at: engine.now(),
             uptime: engine.uptime(),
             memory: engine.memory(),

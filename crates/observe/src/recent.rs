@@ -10,18 +10,18 @@ use verax_engine::events::{LockEvent, RefillRecord};
 const MOST: usize = 1_000;
 
 /// An event of a namespace.
-pub(crate) trait Placed: Clone {
+pub(crate) trait HasNamespace: Clone {
     /// Which.
     fn namespace(&self) -> NamespaceId;
 }
 
-impl Placed for RefillRecord {
+impl HasNamespace for RefillRecord {
     fn namespace(&self) -> NamespaceId {
         self.namespace
     }
 }
 
-impl Placed for LockEvent {
+impl HasNamespace for LockEvent {
     fn namespace(&self) -> NamespaceId {
         self.namespace
     }
@@ -37,7 +37,7 @@ impl<E> Default for Recent<E> {
     }
 }
 
-impl<E: Placed> Recent<E> {
+impl<E: HasNamespace> Recent<E> {
     fn events(&self) -> MutexGuard<'_, VecDeque<E>> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }

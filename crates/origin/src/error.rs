@@ -58,7 +58,7 @@ pub enum OriginError {
     },
     /// It failed several times in a row, so it is left alone for a while.
     #[error("the origin failed several times in a row and is left alone for another {} ms", retry_after.as_millis())]
-    SetAside {
+    CircuitOpen {
         /// The time after which it is asked again.
         retry_after: Duration,
     },
@@ -67,7 +67,7 @@ pub enum OriginError {
     Busy,
     /// The values of this key make no URL.
     #[error("the key makes no URL for the origin: {0}")]
-    NoUrl(String),
+    KeyMismatch(String),
     /// The database refused the query, or gave what is no value.
     #[error("the origin at {url} did not answer the query: {reason}")]
     Query {
@@ -102,9 +102,9 @@ impl OriginError {
             Self::Status { .. } => "status",
             Self::TooLarge { .. } | Self::TooManyRows { .. } => "too-large",
             Self::Garbled { .. } => "garbled",
-            Self::SetAside { .. } => "set-aside",
+            Self::CircuitOpen { .. } => "circuit-open",
             Self::Busy => "busy",
-            Self::NoUrl(_) => "no-url",
+            Self::KeyMismatch(_) => "key-mismatch",
             Self::Query { .. } => "query",
             Self::Credential(_) => "credential",
             Self::ReadOnly => "read-only",
@@ -134,8 +134,8 @@ impl OriginError {
             Self::Garbled { .. } => {
                 "the origin did not answer with a complete HTTP response".into()
             }
-            Self::SetAside { .. } | Self::Busy | Self::ReadOnly => self.to_string(),
-            Self::NoUrl(reason) => format!("the key makes no URL for the origin: {reason}"),
+            Self::CircuitOpen { .. } | Self::Busy | Self::ReadOnly => self.to_string(),
+            Self::KeyMismatch(reason) => format!("the key makes no URL for the origin: {reason}"),
         }
     }
 

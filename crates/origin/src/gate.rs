@@ -53,12 +53,12 @@ impl Drop for InQueue<'_> {
 
 impl Gate {
     pub(crate) fn new(servers: usize, balance: Balance, guard: OriginGuard) -> Self {
-        let rule = BreakerRule { failures: guard.failures_to_open, pause: guard.pause };
+        let rule = BreakerRule { failures: guard.failure_threshold, pause: guard.pause };
         Self {
             started: Instant::now(),
             endpoints: Mutex::new(Endpoints::new(servers, rule, balance)),
-            budget: Mutex::new(RetryBudget::new(guard.retry_percent)),
-            places: Semaphore::new(guard.most_at_once as usize),
+            budget: Mutex::new(RetryBudget::new(guard.retry_budget_percent)),
+            places: Semaphore::new(guard.max_concurrency as usize),
             waiting: AtomicUsize::new(0),
             turn: AtomicUsize::new(0),
             servers,
@@ -93,7 +93,7 @@ impl Gate {
         let place = match self.places.try_acquire() {
             Ok(place) => place,
             Err(_) => {
-                let longest = self.guard.longest_queue as usize;
+                let longest = self.guard.max_queue as usize;
                 if self.waiting.fetch_add(1, Ordering::Relaxed) >= longest {
                     self.waiting.fetch_sub(1, Ordering::Relaxed);
                     return Err(OriginError::Busy);
@@ -123,7 +123,7 @@ impl Gate {
         let views = urls.into_iter().zip(endpoints.states(now));
         OriginState {
             breaker: endpoints.state(now),
-            under_way: self.guard.most_at_once as usize - self.places.available_permits(),
+            under_way: self.guard.max_concurrency as usize - self.places.available_permits(),
             waiting: self.waiting.load(Ordering::Relaxed),
             endpoints: views.map(|(url, state)| EndpointView { url, state }).collect(),
         }
@@ -134,11 +134,11 @@ impl<'g> Pass<'g> {
     /// Chooses a server, for a second try another one than before where that can be.
     ///
     /// # Errors
-    /// [`OriginError::SetAside`] while all servers are set aside.
+    /// [`OriginError::CircuitOpen`] while all servers are set aside.
     pub(crate) fn attempt(&self, before: Option<usize>) -> Result<Attempt<'g>, OriginError> {
         let gate = self.gate;
         let chosen = gate.endpoints().choose(before, gate.now());
-        let server = chosen.map_err(|retry_after| OriginError::SetAside { retry_after })?;
+        let server = chosen.map_err(|retry_after| OriginError::CircuitOpen { retry_after })?;
         Ok(Attempt { gate, server, second: before.is_some(), health: Health::Unknown })
     }
 }

@@ -208,7 +208,7 @@ impl Origin {
     /// queue, a circuit breaker for each server, and a budget of retries.
     ///
     /// # Errors
-    /// [`OriginError`]; [`OriginError::SetAside`] and [`OriginError::Busy`] when it was not asked.
+    /// [`OriginError`]; [`OriginError::CircuitOpen`] and [`OriginError::Busy`] when it was not asked.
     pub async fn read_guarded(
         &self,
         values: &[(&str, &str)],

@@ -71,7 +71,7 @@ async fn a_value_comes_with_its_media_type_and_groups() {
 async fn failures_say_what_went_wrong(#[case] path: &str, #[case] kind: &str, #[case] says: &str) {
     let base = serve(ferry_router()).await;
     let failing = origin(format!("{base}{path}"), |settings| {
-        settings.largest_response = 1_000;
+        settings.max_response_bytes = 1_000;
         settings.total_timeout = Duration::from_millis(200);
     });
     let error = failing.read(&[], None).await.unwrap_err();
@@ -100,7 +100,7 @@ async fn an_endless_answer_is_cut_off() {
         }),
     );
     let base = serve(endless).await;
-    let error = origin(base, |s| s.largest_response = 10_000).read(&[], None).await.unwrap_err();
+    let error = origin(base, |s| s.max_response_bytes = 10_000).read(&[], None).await.unwrap_err();
     assert!(matches!(error, OriginError::TooLarge { limit: 10_000, .. }), "{error}");
 }
 
@@ -128,7 +128,7 @@ async fn listings_stay_on_the_origins_server() {
     assert!(matches!(shape, InvalidListing::Shape { .. }), "{shape}");
     for elsewhere in ["http://127.0.0.1:1/harbours", "//example.test/x", "file:///etc/hosts"] {
         let error = boards.read_listing(elsewhere).await.unwrap_err();
-        assert!(matches!(error, InvalidListing::Origin(OriginError::NoUrl(_))), "{error}");
+        assert!(matches!(error, InvalidListing::Origin(OriginError::KeyMismatch(_))), "{error}");
     }
     // What the settings do not name is not read, whatever it is.
     let refused = boards.read_listing("/boards/aldermouth").await.unwrap_err();
@@ -166,7 +166,7 @@ async fn a_stand_in_fails_as_it_is_told() {
 async fn an_origin_that_fails_in_a_row_is_left_alone_and_tried_again() {
     let (router, standin) = standin::around(ferry_router());
     let base = serve(router).await;
-    let origin = origin(format!("{base}/boards/{{harbour}}"), |s| s.guard.retry_percent = 0);
+    let origin = origin(format!("{base}/boards/{{harbour}}"), |s| s.guard.retry_budget_percent = 0);
     let read = async || origin.read_guarded(&[("harbour", "aldermouth")], None).await;
     standin.change(&serde_json::json!({ "outage": true })).unwrap();
     for _ in 0..5 {
@@ -174,8 +174,8 @@ async fn an_origin_that_fails_in_a_row_is_left_alone_and_tried_again() {
     }
     let calls = standin.counts().calls;
     let set_aside = read().await.unwrap_err();
-    let OriginError::SetAside { retry_after } = set_aside else { panic!("{set_aside}") };
-    assert!(retry_after <= Duration::from_millis(500) && set_aside.kind() == "set-aside");
+    let OriginError::CircuitOpen { retry_after } = set_aside else { panic!("{set_aside}") };
+    assert!(retry_after <= Duration::from_millis(500) && set_aside.kind() == "circuit-open");
     assert_eq!(standin.counts().calls, calls, "it was not asked");
     assert!(matches!(origin.state().breaker, BreakerState::Open(_)));
     standin.change(&serde_json::json!({ "outage": false })).unwrap();

@@ -61,7 +61,7 @@ async fn read(origin: &Origin) -> Result<(), OriginError> {
 async fn servers_take_turns_and_one_that_fails_is_set_aside_and_tried_again() {
     let servers = [server().await, server().await, server().await];
     let origin = pool(&servers, Balance::RoundRobin, |settings| {
-        settings.guard.failures_to_open = 2;
+        settings.guard.failure_threshold = 2;
         settings.guard.pause = Duration::from_millis(50);
     });
     for _ in 0..9 {
@@ -114,7 +114,7 @@ async fn a_slow_server_is_set_aside_while_another_is_well() {
     let origin = pool(&servers, Balance::RoundRobin, |settings| {
         let OriginSource::Http { slow_after, .. } = &mut settings.source else { unreachable!() };
         *slow_after = Some(Duration::from_millis(40));
-        settings.guard.failures_to_open = 1;
+        settings.guard.failure_threshold = 1;
         settings.guard.pause = Duration::from_secs(60);
     });
     servers[0].set(json!({ "extra_latency_ms": 80 }));
@@ -130,8 +130,8 @@ async fn a_slow_server_is_set_aside_while_another_is_well() {
 async fn retries_have_a_budget() {
     let servers = [server().await, server().await];
     let origin = pool(&servers, Balance::RoundRobin, |settings| {
-        settings.guard.failures_to_open = 1_000;
-        settings.guard.retry_percent = 10;
+        settings.guard.failure_threshold = 1_000;
+        settings.guard.retry_budget_percent = 10;
     });
     servers.iter().for_each(|server| server.set(json!({ "outage": true })));
     for _ in 0..40 {
@@ -140,7 +140,8 @@ async fn retries_have_a_budget() {
     let calls = servers[0].calls() + servers[1].calls();
     // Ten are saved up at first, and the 39 reads that find room earn three more.
     assert_eq!(calls, 40 + 13);
-    let without = pool(&servers, Balance::RoundRobin, |settings| settings.guard.retry_percent = 0);
+    let without =
+        pool(&servers, Balance::RoundRobin, |settings| settings.guard.retry_budget_percent = 0);
     read(&without).await.unwrap_err();
     assert_eq!(servers[0].calls() + servers[1].calls(), calls + 1);
 }
@@ -149,8 +150,8 @@ async fn retries_have_a_budget() {
 async fn calls_beyond_the_bound_wait_and_beyond_the_queue_are_refused() {
     let servers = [server().await];
     let origin = Arc::new(pool(&servers, Balance::RoundRobin, |settings| {
-        settings.guard.most_at_once = 1;
-        settings.guard.longest_queue = 1;
+        settings.guard.max_concurrency = 1;
+        settings.guard.max_queue = 1;
         settings.total_timeout = Duration::from_secs(20);
     }));
     servers[0].set(json!({ "extra_latency_ms": 300 }));
@@ -166,7 +167,7 @@ async fn calls_beyond_the_bound_wait_and_beyond_the_queue_are_refused() {
     }
     outcomes.sort();
     assert_eq!(outcomes, [Ok(()), Ok(()), Err("busy")]);
-    assert_eq!(servers[0].stand_in.counts().most_at_once, 1);
+    assert_eq!(servers[0].stand_in.counts().max_concurrency, 1);
 }
 
 #[tokio::test]

@@ -11,7 +11,7 @@ CREATE TABLE IF NOT EXISTS origins (
     url VARCHAR(2000) CHARACTER SET utf8mb4 NOT NULL,
     connect_timeout_ms BIGINT UNSIGNED NOT NULL,
     total_timeout_ms BIGINT UNSIGNED NOT NULL,
-    largest_response BIGINT UNSIGNED NOT NULL,
+    max_response_bytes BIGINT UNSIGNED NOT NULL,
     created_at BIGINT UNSIGNED NOT NULL,
     UNIQUE KEY origin_name (tenant_id, name),
     CONSTRAINT origin_tenant FOREIGN KEY (tenant_id) REFERENCES tenants (id)
@@ -24,7 +24,7 @@ CREATE TABLE IF NOT EXISTS namespaces (
     max_age_ms BIGINT UNSIGNED NOT NULL,
     stale_while_revalidate_ms BIGINT UNSIGNED NOT NULL,
     stale_if_error_ms BIGINT UNSIGNED NOT NULL,
-    largest_value BIGINT UNSIGNED NOT NULL,
+    max_value_bytes BIGINT UNSIGNED NOT NULL,
     origin_id BIGINT UNSIGNED NULL,
     key_pattern VARCHAR(1000) CHARACTER SET utf8mb4 NULL,
     created_at BIGINT UNSIGNED NOT NULL,

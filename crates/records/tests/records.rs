@@ -72,11 +72,11 @@ async fn records_survive_restarts_crashes_and_stale_files() {
         balance: Balance::LeastOutstanding,
         slow_after: Some(Duration::from_millis(250)),
     };
-    pooled.guard.failures_to_open = 3;
+    pooled.guard.failure_threshold = 3;
     pooled.credential = Some(name("tides-api"));
     let mut query = OriginSettings::sql("mysql://tide@127.0.0.1/tides", "SELECT 1");
-    if let OriginSource::Sql { result, most_rows, .. } = &mut query.source {
-        (*result, *most_rows) = (SqlResult::Row, 7);
+    if let OriginSource::Sql { result, max_rows, .. } = &mut query.source {
+        (*result, *max_rows) = (SqlResult::Row, 7);
     }
     for (origin, settings) in [("pooled", &pooled), ("query", &query)] {
         let tenant = name("tideline");

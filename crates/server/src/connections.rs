@@ -52,7 +52,7 @@ pub(crate) struct Connections {
 
 /// Why there is no place for a connection.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum NoPlace {
+pub(crate) enum NoSlot {
     /// All are taken by connections that have signed in.
     Full,
     /// The address has as many as one may have.
@@ -69,19 +69,16 @@ impl Connections {
     }
 
     /// Takes a place for a new connection.
-    pub(crate) fn admit(
-        self: &Arc<Self>,
-        address: IpAddr,
-    ) -> Result<Arc<ConnectionPlace>, NoPlace> {
+    pub(crate) fn admit(self: &Arc<Self>, address: IpAddr) -> Result<Arc<ConnectionSlot>, NoSlot> {
         let address = address.to_canonical();
         let mut state = self.state();
         if state.by_address.get(&address).copied().unwrap_or(0) >= self.limits.per_address {
-            return Err(NoPlace::Address);
+            return Err(NoSlot::Address);
         }
         let anonymous = state.anonymous.len();
         let full = anonymous + state.authenticated >= self.limits.connections;
         if full || anonymous >= self.limits.anonymous() {
-            let (_, oldest) = state.anonymous.pop_first().ok_or(NoPlace::Full)?;
+            let (_, oldest) = state.anonymous.pop_first().ok_or(NoSlot::Full)?;
             oldest.notify_one();
         }
         state.last_id += 1;
@@ -89,13 +86,13 @@ impl Connections {
         state.anonymous.insert(id, Arc::clone(&closed));
         *state.by_address.entry(address).or_default() += 1;
         let authenticated = AtomicBool::new(false);
-        Ok(Arc::new(ConnectionPlace { of: Arc::clone(self), id, address, closed, authenticated }))
+        Ok(Arc::new(ConnectionSlot { of: Arc::clone(self), id, address, closed, authenticated }))
     }
 }
 
 /// The place of one connection, until it is dropped.
 #[derive(Debug)]
-pub(crate) struct ConnectionPlace {
+pub(crate) struct ConnectionSlot {
     of: Arc<Connections>,
     id: u64,
     address: IpAddr,
@@ -103,7 +100,7 @@ pub(crate) struct ConnectionPlace {
     authenticated: AtomicBool,
 }
 
-impl ConnectionPlace {
+impl ConnectionSlot {
     /// The connection has shown a valid token or session: it is not closed for others any more.
     pub(crate) fn set_authenticated(&self) {
         if self.authenticated.load(Ordering::Relaxed) {
@@ -123,7 +120,7 @@ impl ConnectionPlace {
     }
 }
 
-impl Drop for ConnectionPlace {
+impl Drop for ConnectionSlot {
     fn drop(&mut self) {
         let mut state = self.of.state();
         match *self.authenticated.get_mut() {
@@ -168,7 +165,7 @@ mod tests {
 
     const HERE: IpAddr = IpAddr::V4(std::net::Ipv4Addr::LOCALHOST);
 
-    fn is_closed(place: &ConnectionPlace) -> bool {
+    fn is_closed(place: &ConnectionSlot) -> bool {
         use futures_util::FutureExt;
         place.closed().now_or_never().is_some()
     }
@@ -189,7 +186,7 @@ mod tests {
         let more: Vec<_> = (0..6).map(|_| connections.admit(HERE).unwrap()).collect();
         more.iter().for_each(|place| place.set_authenticated());
         assert!(silent[1..].iter().all(|place| is_closed(place)));
-        assert_eq!(connections.admit(HERE).unwrap_err(), NoPlace::Full);
+        assert_eq!(connections.admit(HERE).unwrap_err(), NoSlot::Full);
         assert!(named.iter().all(|place| !is_closed(place)));
         drop(named);
         assert!(connections.admit(HERE).is_ok());
@@ -209,10 +206,10 @@ mod tests {
         let connections = Connections::new(ConnectionLimits { connections: 10, per_address: 2 });
         let first = connections.admit(HERE).unwrap();
         let _second = connections.admit(HERE).unwrap();
-        assert_eq!(connections.admit(HERE).unwrap_err(), NoPlace::Address);
+        assert_eq!(connections.admit(HERE).unwrap_err(), NoSlot::Address);
         // The same address, written as IPv6.
         let mapped = "::ffff:127.0.0.1".parse().unwrap();
-        assert_eq!(connections.admit(mapped).unwrap_err(), NoPlace::Address);
+        assert_eq!(connections.admit(mapped).unwrap_err(), NoSlot::Address);
         assert!(connections.admit("127.0.0.2".parse().unwrap()).is_ok());
         drop(first);
         assert!(connections.admit(HERE).is_ok());

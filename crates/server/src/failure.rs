@@ -114,7 +114,7 @@ impl From<EngineError> for Failure {
             EngineError::NegativeResult { .. } => FailureKind::NoValue,
             EngineError::Permit(RefusedReason::Voided) => FailureKind::PermitVoided,
             EngineError::Permit(RefusedReason::Expired) => FailureKind::PermitExpired,
-            EngineError::RefillGivenUp => FailureKind::RefillAbandoned,
+            EngineError::RefillAbandoned => FailureKind::RefillAbandoned,
             EngineError::NotHeld(_) => FailureKind::NotHeld,
             EngineError::Busy(_) => FailureKind::Overloaded,
         };
@@ -135,8 +135,8 @@ impl Failure {
         let kind = match error {
             OriginError::NoValue { .. } => FailureKind::NoValue,
             OriginError::Timeout { .. } => FailureKind::OriginTimeout,
-            OriginError::SetAside { .. } | OriginError::Busy => FailureKind::OriginUnavailable,
-            OriginError::NoUrl(_) => FailureKind::KeyMismatch,
+            OriginError::CircuitOpen { .. } | OriginError::Busy => FailureKind::OriginUnavailable,
+            OriginError::KeyMismatch(_) => FailureKind::KeyMismatch,
             _ => FailureKind::OriginFailed,
         };
         let failure = Self::new(kind, detail).with("origin_error", error.kind());

@@ -12,7 +12,7 @@ use tokio::task::JoinSet;
 use verax_core::PermitNumber;
 use verax_core::Precondition;
 use verax_engine::EngineError;
-use verax_engine::cache::{Asked, PermitRequest, RefillCounts};
+use verax_engine::cache::{PermitOutcome, PermitRequest, RefillCounts};
 use verax_engine::locks::{LockCounts, LockRequest};
 use verax_service::{Service, ServiceOptions};
 
@@ -103,13 +103,13 @@ async fn callers_that_vanish_leave_nobody_waiting_for_a_permit() {
         async move {
             let key = key(&format!("k{}", n % 3));
             match berths.refiller.ask(&key, permit(300, 60_000)).await.unwrap() {
-                Asked::Value(answer) => assert_eq!(&answer.entry.value[..], b"v"),
-                Asked::Later(_) => panic!("the wait is long enough for everybody"),
-                Asked::Permit(permit) if n.is_multiple_of(2) => {
+                PermitOutcome::Value(answer) => assert_eq!(&answer.entry.value[..], b"v"),
+                PermitOutcome::Later(_) => panic!("the wait is long enough for everybody"),
+                PermitOutcome::Permit(permit) if n.is_multiple_of(2) => {
                     // It fails, and the next in line has its turn.
-                    let _ = berths.writer.give_back_permit(&key, permit.number, true);
+                    let _ = berths.writer.release_permit(&key, permit.number, true);
                 }
-                Asked::Permit(permit) => {
+                PermitOutcome::Permit(permit) => {
                     tokio::task::yield_now().await;
                     let _ = berths.writer.store_with_permit(&key, permit.number, value("v"));
                 }
@@ -151,7 +151,7 @@ async fn the_trace_tells_who_held_what_and_what_became_of_it() {
     let (fixture, berths) = started().await;
     let service: &Arc<Service> = &fixture.service;
     let ask = async || match berths.refiller.ask(&key("k"), permit(60_000, 0)).await.unwrap() {
-        Asked::Permit(permit) => permit.number,
+        PermitOutcome::Permit(permit) => permit.number,
         other => panic!("{other:?}"),
     };
     let voided = ask().await;
@@ -159,7 +159,7 @@ async fn the_trace_tells_who_held_what_and_what_became_of_it() {
     let refused = berths.writer.store_with_permit(&key("k"), voided, value("old"));
     assert!(matches!(refused, Err(EngineError::Permit(_))), "{refused:?}");
     let failed = ask().await;
-    berths.writer.give_back_permit(&key("k"), failed, false).unwrap();
+    berths.writer.release_permit(&key("k"), failed, false).unwrap();
     let stored = ask().await;
     berths.writer.store_with_permit(&key("k"), stored, value("new")).unwrap();
     let long_over = PermitNumber(12);

@@ -26,7 +26,7 @@ use verax_core::Precondition;
 use verax_core::entry::NEGATIVE_TYPE;
 use verax_core::lifetime::CacheControl;
 use verax_engine::EngineError;
-use verax_engine::cache::{Asked, PermitRequest, PutRequest, ReadOptions};
+use verax_engine::cache::{PermitOutcome, PermitRequest, PutRequest, ReadOptions};
 use verax_engine::events::RefillOutcome;
 use verax_records::launcher::PrivateServer;
 use verax_service::ServiceOptions;
@@ -184,7 +184,8 @@ async fn callers_that_refill_by_themselves_bring_the_word_that_there_is_none() {
         refresh,
         access: None,
     };
-    let Asked::Permit(permit) = all.boards.refiller.ask(&k, ask(false)).await.unwrap() else {
+    let PermitOutcome::Permit(permit) = all.boards.refiller.ask(&k, ask(false)).await.unwrap()
+    else {
         panic!("it is missing")
     };
     let none = PutRequest { media_type: NEGATIVE_TYPE.into(), ..value("") };
@@ -195,7 +196,7 @@ async fn callers_that_refill_by_themselves_bring_the_word_that_there_is_none() {
     let known = all.boards.refiller.ask(&k, ask(false)).await.unwrap_err();
     assert!(matches!(known, EngineError::NegativeResult { .. }), "{known}");
     let again = all.boards.refiller.ask(&k, ask(true)).await.unwrap();
-    assert!(matches!(again, Asked::Permit(_)), "it is wanted all the same");
+    assert!(matches!(again, PermitOutcome::Permit(_)), "it is wanted all the same");
     all.fixture.end().await;
 }
 
@@ -242,7 +243,8 @@ async fn without_an_origin_the_permit_comes_early_to_one_caller() {
         refresh: false,
         access: None,
     };
-    let Asked::Permit(permit) = all.boards.refiller.ask(&k, request.clone()).await.unwrap() else {
+    let PermitOutcome::Permit(permit) = all.boards.refiller.ask(&k, request.clone()).await.unwrap()
+    else {
         panic!("it is missing")
     };
     tokio::time::sleep(Duration::from_millis(60)).await;
@@ -252,9 +254,9 @@ async fn without_an_origin_the_permit_comes_early_to_one_caller() {
     let mut early = None;
     until("it is due", async || {
         match all.boards.refiller.ask(&k, request.clone()).await.unwrap() {
-            Asked::Permit(permit) => early = Some(permit),
-            Asked::Value(_) => {}
-            Asked::Later(_) => panic!("there is a value"),
+            PermitOutcome::Permit(permit) => early = Some(permit),
+            PermitOutcome::Value(_) => {}
+            PermitOutcome::Later(_) => panic!("there is a value"),
         }
         early.is_some()
     })
@@ -537,7 +539,7 @@ impl Sql {
             url: self.url.clone(),
             credential: Some("tides".into()),
             total_timeout_ms: Some(2_000),
-            largest_response_bytes: Some(2_000),
+            max_response_bytes: Some(2_000),
             sql: Some(sql),
             ..Default::default()
         };
@@ -559,7 +561,7 @@ impl Sql {
 }
 
 fn query(text: &str, result: &str) -> SqlChange {
-    SqlChange { query: Some(text.into()), result: Some(result.into()), most_rows: Some(100) }
+    SqlChange { query: Some(text.into()), result: Some(result.into()), max_rows: Some(100) }
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -19,7 +19,7 @@ use verax_control::{ControlError, ControlOptions};
 use verax_control::{Expected, policy_tag};
 use verax_core::access::{Right, Scope};
 use verax_core::guard::lock::Grant;
-use verax_engine::cache::{Asked, PermitRequest, ReadOptions};
+use verax_engine::cache::{PermitOutcome, PermitRequest, ReadOptions};
 use verax_engine::locks::{LockCounts, LockRequest};
 use verax_engine::{EngineError, EngineOptions};
 use verax_service::{Service, ServiceOptions};
@@ -234,7 +234,7 @@ async fn access_that_is_withdrawn_takes_everything_along() {
         access,
     };
     let asked = berths.refiller.ask(&key("board"), permit(caller.access())).await.unwrap();
-    let Asked::Permit(held) = asked else { panic!("{asked:?}") };
+    let PermitOutcome::Permit(held) = asked else { panic!("{asked:?}") };
     let next_refiller = tokio::spawn({
         let (berths, request) = (berths.clone(), permit(None));
         async move { berths.refiller.ask(&key("board"), request).await.unwrap() }
@@ -269,7 +269,7 @@ async fn access_that_is_withdrawn_takes_everything_along() {
     caller.signal().ended().await;
     next.await.unwrap().unwrap();
     let turn = next_refiller.await.unwrap();
-    assert!(matches!(turn, Asked::Permit(_)), "{turn:?}");
+    assert!(matches!(turn, PermitOutcome::Permit(_)), "{turn:?}");
     let late = berths.writer.store_with_permit(&key("board"), held.number, value("late"));
     assert!(matches!(late, Err(EngineError::Permit(_))), "{late:?}");
     assert!(waits.await.unwrap().is_err(), "it is no longer in line");
@@ -281,7 +281,7 @@ async fn access_that_is_withdrawn_takes_everything_along() {
     let late = LockRequest { access: caller.access(), ..lock_request() };
     let late = berths.writer.acquire_lock(&key("third"), late).await;
     assert!(matches!(late, Err(EngineError::AccessEnded)), "{late:?}");
-    assert!(berths.reader.look_at_lock(&key("third")).is_none());
+    assert!(berths.reader.peek_lock(&key("third")).is_none());
     let late = berths.refiller.ask(&key("third"), permit(caller.access())).await;
     assert!(matches!(late, Err(EngineError::AccessEnded)), "{late:?}");
     assert!(berths.reader.permits(9).iter().all(|permit| permit.key != key("third")));

@@ -6,7 +6,7 @@ use diesel::QueryableByName;
 use diesel::sql_types::{BigInt, Text, Unsigned};
 use diesel_async::{AsyncMysqlConnection, RunQueryDsl, SimpleAsyncConnection};
 use futures_util::future::join_all;
-use verax_client::{Claimed, LockOptions, Namespace};
+use verax_client::{LockOptions, LockOutcome, Namespace};
 
 use super::course::{Course, Side};
 use super::scene::Scene;
@@ -196,14 +196,14 @@ impl Drills {
                 ..LockOptions::default()
             };
             scene.begin_to_wait();
-            let claimed = locks.claim_lock(LOCK, &options).await;
+            let claimed = locks.acquire_lock(LOCK, &options).await;
             scene.end_waiting();
             match claimed.map_err(text)? {
-                Claimed::Held(held) => {
+                LockOutcome::Acquired(held) => {
                     side.event(&*who, format!("holds the lock, token {}", held.fencing_token));
                     lease = Some(held);
                 }
-                Claimed::ByOther(holder) => {
+                LockOutcome::HeldByOther(holder) => {
                     return Err(format!("{who} did not get the lock: {} holds it", holder.owner));
                 }
             }

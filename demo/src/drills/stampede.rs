@@ -132,7 +132,7 @@ impl Drills {
         side.figures(&[
             ("callers", f64::from(callers), ""),
             ("origin calls", (counts.calls - before) as f64, ""),
-            ("most at once at the origin", counts.most_at_once as f64, ""),
+            ("most at once at the origin", counts.max_concurrency as f64, ""),
             ("errors", errors as f64, ""),
             ("half the callers within", quantile(&mut times, 0.5), "ms"),
             ("99 of 100 callers within", quantile(&mut times, 0.99), "ms"),

@@ -5,7 +5,7 @@ use std::time::Duration;
 use clap::{Args, Subcommand};
 
 use super::entries::LifetimeFlags;
-use super::values::{Cap, Place, cap, length_of_time, size};
+use super::values::{Cap, NamespacePath, cap, length_of_time, size};
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum TenantCommand {
@@ -30,7 +30,7 @@ pub(crate) struct PolicyFlags {
     pub(crate) lifetime: LifetimeFlags,
     /// The largest value, such as 512KiB [default for a new namespace: 1MiB]
     #[arg(long, value_parser = size, value_name = "SIZE")]
-    pub(crate) largest_value: Option<u64>,
+    pub(crate) max_value_bytes: Option<u64>,
     /// By how much of max-age, in percent, entries may end early, so that they do not end together
     #[arg(long, value_name = "PERCENT")]
     pub(crate) jitter: Option<u8>,
@@ -63,7 +63,7 @@ pub(crate) enum NamespaceCommand {
     /// Create a namespace
     Create {
         /// The namespace, as TENANT/NAMESPACE
-        place: Place,
+        place: NamespacePath,
         #[command(flatten)]
         policy: PolicyFlags,
     },
@@ -75,12 +75,12 @@ pub(crate) enum NamespaceCommand {
     /// Show a namespace's policy and what it holds
     Show {
         /// The namespace, as TENANT/NAMESPACE
-        place: Place,
+        place: NamespacePath,
     },
     /// Change parts of a namespace's policy
     Change {
         /// The namespace, as TENANT/NAMESPACE
-        place: Place,
+        place: NamespacePath,
         #[command(flatten)]
         policy: PolicyFlags,
         /// Stop reading through to an origin
@@ -90,7 +90,7 @@ pub(crate) enum NamespaceCommand {
     /// Delete a namespace and everything in it
     Delete {
         /// The namespace, as TENANT/NAMESPACE
-        place: Place,
+        place: NamespacePath,
         /// Do not ask
         #[arg(long)]
         yes: bool,
@@ -108,7 +108,7 @@ pub(crate) struct OriginFlags {
     pub(crate) total_timeout: Option<Duration>,
     /// The largest response [default for a new origin: 8MiB]
     #[arg(long, value_parser = size, value_name = "SIZE")]
-    pub(crate) largest_response: Option<u64>,
+    pub(crate) max_response_bytes: Option<u64>,
     /// The name of the secret that opens it, which lies in the variable VERAX_CREDENTIAL_NAME or in
     /// a file of that name among the service's credentials; an empty name is none
     #[arg(long, value_name = "NAME")]
@@ -141,7 +141,7 @@ pub(crate) struct OriginFlags {
     pub(crate) result: Option<String>,
     /// The most rows [default for a new origin: 10000]
     #[arg(long, value_name = "N", help_heading = "For a database")]
-    pub(crate) most_rows: Option<u32>,
+    pub(crate) max_rows: Option<u32>,
     /// Reads at once; further ones wait [default for a new origin: 256, for a database 32]
     #[arg(long, value_name = "N", help_heading = "Against too much")]
     pub(crate) at_once: Option<u32>,
@@ -165,7 +165,7 @@ pub(crate) enum OriginCommand {
     /// Create an origin
     Create {
         /// The origin, as TENANT/ORIGIN
-        place: Place,
+        place: NamespacePath,
         /// A URL template, such as 'http://127.0.0.1:8752/boards/{harbour}', or a database, as
         /// mysql://USER@HOST:PORT/DATABASE
         #[arg(long, value_name = "URL")]
@@ -181,12 +181,12 @@ pub(crate) enum OriginCommand {
     /// Show an origin's settings and the state of its servers
     Show {
         /// The origin, as TENANT/ORIGIN
-        place: Place,
+        place: NamespacePath,
     },
     /// Change an origin
     Change {
         /// The origin, as TENANT/ORIGIN
-        place: Place,
+        place: NamespacePath,
         /// A URL template, or a database
         #[arg(long, value_name = "URL")]
         at: Option<String>,
@@ -196,7 +196,7 @@ pub(crate) enum OriginCommand {
     /// Delete an origin that no namespace is bound to
     Delete {
         /// The origin, as TENANT/ORIGIN
-        place: Place,
+        place: NamespacePath,
     },
 }
 

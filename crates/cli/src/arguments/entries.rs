@@ -5,12 +5,12 @@ use std::time::Duration;
 
 use clap::{Args, Subcommand};
 
-use super::values::{Place, length_of_time};
+use super::values::{NamespacePath, length_of_time};
 
 #[derive(Debug, Args)]
 pub(crate) struct EntryName {
     /// The namespace, as TENANT/NAMESPACE
-    pub(crate) place: Place,
+    pub(crate) place: NamespacePath,
     /// The key
     pub(crate) key: String,
 }
@@ -86,7 +86,7 @@ pub(crate) struct LifetimeOptions {
 #[derive(Debug, Args)]
 pub(crate) struct BatchOptions {
     /// The namespace, as TENANT/NAMESPACE
-    pub(crate) place: Place,
+    pub(crate) place: NamespacePath,
     /// A file with one operation as JSON on each line; `-` or nothing reads standard input
     pub(crate) file: Option<PathBuf>,
 }
@@ -96,7 +96,7 @@ pub(crate) enum TagCommand {
     /// Invalidate every entry that carries a tag
     Invalidate {
         /// The namespace, as TENANT/NAMESPACE
-        place: Place,
+        place: NamespacePath,
         /// The tag
         tag: String,
     },
@@ -150,7 +150,7 @@ pub(crate) struct KeyOptions {
 #[derive(Debug, Args)]
 pub(crate) struct ListOptions {
     /// The namespace, as TENANT/NAMESPACE
-    pub(crate) place: Place,
+    pub(crate) place: NamespacePath,
     /// Only keys that start with this
     #[arg(long, default_value = "", hide_default_value = true)]
     pub(crate) prefix: String,
@@ -165,7 +165,7 @@ pub(crate) struct ListOptions {
 #[derive(Debug, Args)]
 pub(crate) struct ClearOptions {
     /// The namespace, as TENANT/NAMESPACE
-    pub(crate) place: Place,
+    pub(crate) place: NamespacePath,
     /// Only entries whose keys start with this
     #[arg(long, value_name = "TEXT")]
     pub(crate) prefix: Option<String>,

@@ -4,13 +4,13 @@ use std::time::Duration;
 
 use clap::{Args, Subcommand};
 
-use super::values::{Place, length_of_time};
+use super::values::{NamespacePath, length_of_time};
 
 /// A lock of a namespace.
 #[derive(Debug, Args)]
 pub(crate) struct LockName {
     /// The namespace, as TENANT/NAMESPACE
-    pub(crate) place: Place,
+    pub(crate) place: NamespacePath,
     /// The lock's name
     pub(crate) name: String,
 }
@@ -46,7 +46,7 @@ pub(crate) enum LockCommand {
     /// List the locks of a namespace that are held, and what happened lately
     List {
         /// The namespace, as TENANT/NAMESPACE
-        place: Place,
+        place: NamespacePath,
     },
     /// Release a lease, or force a lock open
     Release {

@@ -16,7 +16,7 @@ pub(crate) use entries::*;
 pub(crate) use guards::*;
 pub(crate) use runs::*;
 pub(crate) use service::*;
-pub(crate) use values::{Place, gather, size};
+pub(crate) use values::{NamespacePath, gather, size};
 
 /// Verax: a shared cache for many services and tenants.
 #[derive(Debug, Parser)]

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use clap::Subcommand;
 
-use super::values::{GivenValues, Place, length_of_time, values};
+use super::values::{GivenValues, NamespacePath, length_of_time, values};
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum WarmCommand {
@@ -14,7 +14,7 @@ pub(crate) enum WarmCommand {
         verax warm run ferrydesk/boards --values harbour=aldermouth,brinewick --concurrency 2")]
     Run {
         /// The namespace, as TENANT/NAMESPACE
-        place: Place,
+        place: NamespacePath,
         /// The shape of the keys [default: the namespace's key pattern]
         #[arg(long)]
         pattern: Option<String>,

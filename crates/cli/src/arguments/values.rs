@@ -8,12 +8,12 @@ use verax_api::WarmValues;
 
 /// `TENANT/NAMESPACE`.
 #[derive(Debug, Clone)]
-pub(crate) struct Place {
+pub(crate) struct NamespacePath {
     pub(crate) tenant: String,
     pub(crate) name: String,
 }
 
-impl FromStr for Place {
+impl FromStr for NamespacePath {
     type Err = String;
 
     fn from_str(text: &str) -> Result<Self, String> {

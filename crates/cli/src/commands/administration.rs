@@ -6,7 +6,8 @@ use verax_client::Client;
 
 use super::entries::namespace as handle;
 use crate::arguments::{
-    ActivityCommand, NamespaceCommand, NodeCommand, Place, PolicyFlags, TenantCommand, TokenCommand,
+    ActivityCommand, NamespaceCommand, NamespacePath, NodeCommand, PolicyFlags, TenantCommand,
+    TokenCommand,
 };
 use crate::failure::Failure;
 use crate::figures;
@@ -59,7 +60,7 @@ fn policy_of(flags: PolicyFlags) -> PolicyChange {
         negative_max_age_seconds: seconds(flags.negative_max_age),
         early_refresh_percent: flags.early_refresh,
         write_through: flags.write_through,
-        largest_value_bytes: flags.largest_value,
+        max_value_bytes: flags.max_value_bytes,
         reserve_bytes: flags.reserve,
         cap_bytes: flags.cap.map(|cap| cap.0),
         origin: flags
@@ -75,7 +76,7 @@ fn namespace_row(n: &Namespace) -> Vec<String> {
         figures::count(n.usage.entries),
         figures::bytes(n.usage.bytes),
         seconds(n.policy.max_age_seconds),
-        figures::bytes(n.policy.largest_value_bytes),
+        figures::bytes(n.policy.max_value_bytes),
         origin.map_or_else(|| "–".into(), |o| o.name.clone()),
         origin.and_then(|o| o.key_pattern.clone()).unwrap_or_else(|| "–".into()),
     ]
@@ -111,7 +112,7 @@ fn namespace_lines(n: &Namespace) -> String {
         ("no value is kept for", seconds(policy.negative_max_age_seconds)),
         ("early refresh", early(policy.early_refresh_percent)),
         ("writes", if policy.write_through { "to the origin first" } else { "here" }.to_owned()),
-        ("largest value", figures::bytes(policy.largest_value_bytes)),
+        ("largest value", figures::bytes(policy.max_value_bytes)),
         ("reserve", figures::bytes(policy.reserve_bytes)),
         ("cap", policy.cap_bytes.map_or_else(|| "–".into(), figures::bytes)),
         ("origin", origin),
@@ -127,7 +128,7 @@ pub(super) async fn namespace(
     command: NamespaceCommand,
 ) -> Result<(), Failure> {
     match command {
-        NamespaceCommand::Create { place: Place { tenant, name }, policy } => {
+        NamespaceCommand::Create { place: NamespacePath { tenant, name }, policy } => {
             let request = CreateNamespace { name, policy: policy_of(policy) };
             let namespace = verax.create_namespace(&tenant, &request).await?;
             output.answer(&namespace, |n| {
@@ -163,7 +164,7 @@ pub(super) async fn namespace(
         }
         NamespaceCommand::Delete { place, yes } => {
             let namespace = handle(verax, &place)?;
-            let Place { tenant, name } = &place;
+            let NamespacePath { tenant, name } = &place;
             if !yes {
                 let held = figures::count(namespace.info().await?.usage.entries);
                 confirm(false, &format!("this deletes {tenant}/{name} with its {held} entries"))?;

@@ -7,14 +7,16 @@ use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use serde_json::{Value, json};
 use verax_api::EntrySummary;
-use verax_client::{Client, Found, Lookup, Namespace, PutCondition, ReadOptions, Source};
+use verax_client::{Client, Lookup, Namespace, PutCondition, ReadOptions, ReadResult, Source};
 
-use crate::arguments::{ClearOptions, EntryName, GetOptions, ListOptions, Place, PutOptions};
+use crate::arguments::{
+    ClearOptions, EntryName, GetOptions, ListOptions, NamespacePath, PutOptions,
+};
 use crate::failure::Failure;
 use crate::figures;
 use crate::output::{Output, confirm, on_terminal, table};
 
-pub(super) fn namespace(verax: &Client, place: &Place) -> Result<Namespace, Failure> {
+pub(super) fn namespace(verax: &Client, place: &NamespacePath) -> Result<Namespace, Failure> {
     Ok(verax.namespace(&place.tenant, &place.name)?)
 }
 
@@ -29,7 +31,7 @@ fn source_name(source: Source) -> &'static str {
 }
 
 /// One line: where the value came from, how long that took, the time left.
-fn summary(found: &Found, took_ms: f64) -> String {
+fn summary(found: &ReadResult, took_ms: f64) -> String {
     let mut parts = vec![source_name(found.source).to_owned(), figures::milliseconds(took_ms)];
     if let Some(origin) = found.origin_ms {
         parts.push(format!("origin {}", figures::milliseconds(origin)));
@@ -59,7 +61,7 @@ fn is_json(media_type: &str) -> bool {
 }
 
 /// A value for a terminal: JSON is set out, everything else is as it is.
-fn for_people(found: &Found) -> Vec<u8> {
+fn for_people(found: &ReadResult) -> Vec<u8> {
     let parsed = is_json(&found.media_type).then(|| serde_json::from_slice::<Value>(&found.value));
     match parsed {
         Some(Ok(value)) => {
@@ -241,7 +243,7 @@ pub(super) async fn show(verax: &Client, output: Output, entry: EntryName) -> Re
     let cached = ReadOptions { only_if_cached: true, ..Default::default() };
     let value = namespace.look_up(&entry.key, cached).await?;
     let (Some(found), Lookup::Found(value)) = (found, value) else {
-        let Place { tenant, name } = &entry.place;
+        let NamespacePath { tenant, name } = &entry.place;
         let key = &entry.key;
         return Err(Failure::not_found(format!(
             "{tenant}/{name} has no entry {key:?} at the moment"
@@ -281,7 +283,7 @@ pub(super) async fn clear(
     options: ClearOptions,
 ) -> Result<(), Failure> {
     let namespace = namespace(verax, &options.place)?;
-    let Place { tenant, name } = &options.place;
+    let NamespacePath { tenant, name } = &options.place;
     if !options.yes {
         let held = figures::count(namespace.info().await?.usage.entries);
         let what = match &options.prefix {

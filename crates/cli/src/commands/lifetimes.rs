@@ -4,7 +4,7 @@ use serde_json::json;
 use verax_client::{Client, LifetimeOptions};
 
 use super::entries::namespace;
-use crate::arguments::{LifetimeFlags, Place};
+use crate::arguments::{LifetimeFlags, NamespacePath};
 use crate::failure::Failure;
 use crate::figures;
 use crate::output::Output;
@@ -22,7 +22,7 @@ pub(super) async fn change_lifetime(
     output: Output,
     options: crate::arguments::LifetimeOptions,
 ) -> Result<(), Failure> {
-    let Place { tenant, name } = &options.entry.place;
+    let NamespacePath { tenant, name } = &options.entry.place;
     let (namespace, key) = (namespace(verax, &options.entry.place)?, &options.entry.key);
     let missing =
         || Failure::not_found(format!("{tenant}/{name} has no entry {key:?} at the moment"));

@@ -103,7 +103,7 @@ fn lock_lines(lock: &Lock) -> String {
             place + 1,
             waiting.owner,
             time(waiting.waiting_seconds),
-            time(waiting.gives_up_in_seconds)
+            time(waiting.times_out_in_seconds)
         ));
     }
     let more = lock.waiting.saturating_sub(lock.line.len() as u64);

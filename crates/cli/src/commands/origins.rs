@@ -7,7 +7,7 @@ use verax_api::{CreateOrigin, GuardChange, Origin, OriginChange, PoolChange, Sql
 use verax_client::Client;
 
 use super::administration::moment;
-use crate::arguments::{OriginCommand, OriginFlags, Place};
+use crate::arguments::{NamespacePath, OriginCommand, OriginFlags};
 use crate::failure::Failure;
 use crate::figures;
 use crate::output::{Output, table};
@@ -21,8 +21,8 @@ fn origin_table(origins: &[Origin]) -> String {
             figures::milliseconds(o.total_timeout_ms as f64),
             format!("{well} of {}", o.endpoints.len()),
             o.breaker.clone(),
-            format!("{} of {}", o.reads_under_way, o.guard.reads_at_once),
-            o.reads_waiting.to_string(),
+            format!("{} of {}", o.reads_in_flight, o.guard.max_concurrency),
+            o.reads_queued.to_string(),
         ]
     };
     let titles = ["origin", "at", ">in all", ">servers well", "breaker", ">under way", ">waiting"];
@@ -36,7 +36,7 @@ fn origin_lines(o: &Origin) -> String {
         ("at", o.url.clone()),
         ("connect within", ms(o.connect_timeout_ms)),
         ("answer within", ms(o.total_timeout_ms)),
-        ("largest response", figures::bytes(o.largest_response_bytes)),
+        ("largest response", figures::bytes(o.max_response_bytes)),
         ("credential", o.credential.clone().unwrap_or_else(|| "–".into())),
     ];
     let listed = |list: &[String]| match list {
@@ -52,24 +52,24 @@ fn origin_lines(o: &Origin) -> String {
     if let Some(sql) = &o.sql {
         // One line, whatever the query was written on.
         lines.push(("query", sql.query.split_whitespace().collect::<Vec<_>>().join(" ")));
-        let most = figures::count(sql.most_rows.into());
+        let most = figures::count(sql.max_rows.into());
         lines.push(("result", format!("{}, at most {most}", sql.result)));
     }
     let guard = &o.guard;
-    let queue = figures::count(guard.longest_queue.into());
+    let queue = figures::count(guard.max_queue.into());
     let failures = format!("{} in a row, for {} at first", guard.failures, ms(guard.pause_ms));
     lines.extend([
-        ("reads at once", format!("{}, {queue} may wait", guard.reads_at_once)),
-        ("second tries", format!("{} %", guard.retry_percent)),
+        ("reads at once", format!("{}, {queue} may wait", guard.max_concurrency)),
+        ("second tries", format!("{} %", guard.retry_budget_percent)),
         ("left alone after", failures),
         ("breaker", o.breaker.clone()),
-        ("reads under way", format!("{}, {} waiting", o.reads_under_way, o.reads_waiting)),
+        ("reads under way", format!("{}, {} waiting", o.reads_in_flight, o.reads_queued)),
         ("created", moment(o.created_at)),
     ]);
     let lines: Vec<String> =
         lines.into_iter().map(|(name, text)| format!("{name:<17} {text}")).collect();
     let row = |e: &verax_api::Endpoint| {
-        vec![e.url.clone(), e.breaker.clone(), e.reads_under_way.to_string()]
+        vec![e.url.clone(), e.breaker.clone(), e.reads_in_flight.to_string()]
     };
     let servers = table(&["server", "breaker", ">under way"], o.endpoints.iter().map(row));
     format!("{}\n\n{servers}", lines.join("\n"))
@@ -98,12 +98,12 @@ fn change_of(at: Option<String>, flags: OriginFlags) -> Result<OriginChange, Fai
     let sql = SqlChange {
         query: flags.query.map(query_of).transpose()?,
         result: flags.result,
-        most_rows: flags.most_rows,
+        max_rows: flags.max_rows,
     };
     let guard = GuardChange {
-        reads_at_once: flags.at_once,
-        longest_queue: flags.queue,
-        retry_percent: flags.retries,
+        max_concurrency: flags.at_once,
+        max_queue: flags.queue,
+        retry_budget_percent: flags.retries,
         failures: flags.failures,
         pause_ms: ms(flags.pause),
     };
@@ -111,7 +111,7 @@ fn change_of(at: Option<String>, flags: OriginFlags) -> Result<OriginChange, Fai
         url: at,
         connect_timeout_ms: ms(flags.connect_timeout),
         total_timeout_ms: ms(flags.total_timeout),
-        largest_response_bytes: flags.largest_response,
+        max_response_bytes: flags.max_response_bytes,
         credential: flags.credential,
         pool: Some(pool).filter(|pool| *pool != PoolChange::default()),
         sql: Some(sql).filter(|sql| *sql != SqlChange::default()),
@@ -127,7 +127,7 @@ pub(super) async fn origin(
     command: OriginCommand,
 ) -> Result<(), Failure> {
     match command {
-        OriginCommand::Create { place: Place { tenant, name }, at, flags } => {
+        OriginCommand::Create { place: NamespacePath { tenant, name }, at, flags } => {
             if at.starts_with("mysql:") && flags.query.is_none() {
                 return Err(Failure::usage("an origin in a database needs --query"));
             }
@@ -137,7 +137,7 @@ pub(super) async fn origin(
                 url: at,
                 connect_timeout_ms: change.connect_timeout_ms,
                 total_timeout_ms: change.total_timeout_ms,
-                largest_response_bytes: change.largest_response_bytes,
+                max_response_bytes: change.max_response_bytes,
                 credential: change.credential,
                 pool: change.pool,
                 sql: change.sql,
@@ -150,7 +150,7 @@ pub(super) async fn origin(
         OriginCommand::List { tenant } => {
             output.answer(&verax.origins(&tenant).await?, |origins| origin_table(origins))
         }
-        OriginCommand::Show { place: Place { tenant, name } } => {
+        OriginCommand::Show { place: NamespacePath { tenant, name } } => {
             let origins = verax.origins(&tenant).await?;
             let origin = origins
                 .into_iter()
@@ -158,14 +158,14 @@ pub(super) async fn origin(
                 .ok_or_else(|| Failure::not_found(format!("there is no origin {tenant}/{name}")))?;
             output.answer(&origin, origin_lines)
         }
-        OriginCommand::Change { place: Place { tenant, name }, at, flags } => {
+        OriginCommand::Change { place: NamespacePath { tenant, name }, at, flags } => {
             let change = change_of(at, flags)?;
             if change == OriginChange::default() {
                 return Err(Failure::usage("nothing to change: give --at or a setting"));
             }
             output.answer(&verax.change_origin(&tenant, &name, &change).await?, origin_lines)
         }
-        OriginCommand::Delete { place: Place { tenant, name } } => {
+        OriginCommand::Delete { place: NamespacePath { tenant, name } } => {
             verax.delete_origin(&tenant, &name).await?;
             let path = format!("{tenant}/{name}");
             output.answer(&json!({ "deleted": path }), |_| format!("deleted origin {path}"))

@@ -7,11 +7,11 @@ use nix::sys::signal::Signal;
 use nix::unistd::Pid;
 use tokio::process::{Child, Command};
 use tokio::signal::unix::{SignalKind, signal};
-use verax_client::{Claimed, Client, LockGuard, LockOptions};
+use verax_client::{Client, LockGuard, LockOptions, LockOutcome};
 
 use super::entries::namespace;
 use super::locks::holder_text;
-use crate::arguments::{LockName, Place};
+use crate::arguments::{LockName, NamespacePath};
 use crate::failure::Failure;
 use crate::output::Output;
 
@@ -30,11 +30,11 @@ pub(super) async fn run_under(
     options: &LockOptions,
     command: &[String],
 ) -> Result<(), Failure> {
-    let Place { tenant, name } = &lock.place;
+    let NamespacePath { tenant, name } = &lock.place;
     let namespace = namespace(verax, &lock.place)?;
     let guard = match namespace.hold_lock(&lock.name, options).await? {
-        Claimed::Held(guard) => guard,
-        Claimed::ByOther(holder) => {
+        LockOutcome::Acquired(guard) => guard,
+        LockOutcome::HeldByOther(holder) => {
             return Err(Failure::refused(format!(
                 "the lock {} of {tenant}/{name} is held by {}; the command was not run",
                 lock.name,

@@ -2,7 +2,8 @@
 
 use verax_wire::{BatchOperations, GetFlags, MAX_BATCH_OPERATIONS, Reply, Request};
 
-use super::cache::{Cache, checked, done, hit, put_frame, unexpected};
+use super::cache::Cache;
+use super::frames::{checked, done, hit, put_frame, unexpected};
 use super::link::{RawReply, refusal};
 use super::options::{Hit, PutMany};
 use crate::error::ClientError;

@@ -65,13 +65,13 @@ pub(super) fn refusal(code: u16, unchanged: bool, detail: &str) -> ClientError {
 
 /// What a server pushes to one opened namespace.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) enum Pushed {
+pub(super) enum Invalidation {
     Key(String),
     Tag(String),
     All,
 }
 
-type PushSink = Box<dyn Fn(Pushed) + Send + Sync>;
+type PushSink = Box<dyn Fn(Invalidation) + Send + Sync>;
 
 /// What takes back what a request was given, should nobody be there any more to have it.
 #[derive(Debug, Clone)]
@@ -261,7 +261,7 @@ impl Link {
             shared.abandoned.clear();
             std::mem::take(&mut shared.watched)
         };
-        watched.values().for_each(|sink| sink(Pushed::All));
+        watched.values().for_each(|sink| sink(Invalidation::All));
         self.in_flight.close();
         self.may_wait.close();
         self.closed.notify_waiters();
@@ -418,24 +418,24 @@ impl Link {
             }
             match Reply::decode(head, &body) {
                 Ok(Reply::Invalidated(Invalidated::Key(key))) => {
-                    self.tell(head, Pushed::Key(key.to_owned()))
+                    self.tell(head, Invalidation::Key(key.to_owned()))
                 }
                 Ok(Reply::Invalidated(Invalidated::Tag(tag))) => {
-                    self.tell(head, Pushed::Tag(tag.to_owned()))
+                    self.tell(head, Invalidation::Tag(tag.to_owned()))
                 }
-                Ok(Reply::Invalidated(Invalidated::All)) => self.tell(head, Pushed::All),
+                Ok(Reply::Invalidated(Invalidated::All)) => self.tell(head, Invalidation::All),
                 // New calls go elsewhere; those that wait are still answered before the end.
                 Ok(Reply::Goodbye) => {
                     self.broken.store(true, Ordering::Release);
                     let watched = std::mem::take(&mut self.shared().watched);
-                    watched.values().for_each(|sink| sink(Pushed::All));
+                    watched.values().for_each(|sink| sink(Invalidation::All));
                 }
                 Ok(_) | Err(_) => return false,
             }
         }
     }
 
-    fn tell(&self, head: Head, pushed: Pushed) {
+    fn tell(&self, head: Head, pushed: Invalidation) {
         let sink = self.shared().watched.get(&head.namespace).cloned();
         if let Some(sink) = sink {
             sink(pushed);

@@ -7,11 +7,12 @@ use futures_util::future::BoxFuture;
 use verax_api::{LockHolder, LockLease};
 use verax_wire::{Reply, Request};
 
-use super::cache::{Cache, checked, milliseconds, unexpected, was_there};
+use super::cache::Cache;
+use super::frames::{checked, milliseconds, unexpected, was_there};
 use super::link::{Link, RawReply, Undo};
 use crate::error::ClientError;
 use crate::lock_guard::{Holds, LockGuard};
-use crate::locks::{Claimed, LockOptions};
+use crate::options::{LockOptions, LockOutcome};
 
 fn seconds(milliseconds: u64) -> f64 {
     Duration::from_millis(milliseconds).as_secs_f64()
@@ -60,7 +61,7 @@ impl Cache {
         &self,
         name: &str,
         options: &LockOptions,
-    ) -> Result<(Claimed<LockLease>, Arc<Link>), ClientError> {
+    ) -> Result<(LockOutcome<LockLease>, Arc<Link>), ClientError> {
         let name = checked(name)?;
         let call = async {
             let link = self.0.pool.link().await?;
@@ -78,17 +79,19 @@ impl Cache {
         let waits = !options.wait.is_zero();
         let (raw, link) = self.within(options.wait + self.0.options.timeout, waits, call).await?;
         let claimed = match raw.reply()? {
-            Reply::Granted { fencing_token, ends_in } => Claimed::Held(LockLease {
+            Reply::Granted { fencing_token, ends_in } => LockOutcome::Acquired(LockLease {
                 name: name.to_owned(),
                 fencing_token,
                 ends_in_seconds: seconds(ends_in),
             }),
-            Reply::Held { fencing_token, ends_in, owner, .. } => Claimed::ByOther(LockHolder {
-                owner: owner.to_owned(),
-                fencing_token,
-                held_seconds: 0.0,
-                ends_in_seconds: seconds(ends_in),
-            }),
+            Reply::Held { fencing_token, ends_in, owner, .. } => {
+                LockOutcome::HeldByOther(LockHolder {
+                    owner: owner.to_owned(),
+                    fencing_token,
+                    held_seconds: 0.0,
+                    ends_in_seconds: seconds(ends_in),
+                })
+            }
             _ => return Err(unexpected()),
         };
         Ok((claimed, link))
@@ -102,12 +105,12 @@ impl Cache {
         &self,
         name: &str,
         options: &LockOptions,
-    ) -> Result<Claimed<LockGuard>, ClientError> {
+    ) -> Result<LockOutcome<LockGuard>, ClientError> {
         let asked_at = Instant::now();
         let (claimed, link) = self.claim(name, options).await?;
         Ok(match claimed {
-            Claimed::ByOther(holder) => Claimed::ByOther(holder),
-            Claimed::Held(held) => {
+            LockOutcome::HeldByOther(holder) => LockOutcome::HeldByOther(holder),
+            LockOutcome::Acquired(held) => {
                 let holds = OverWire {
                     cache: self.clone(),
                     name: name.to_owned(),
@@ -117,7 +120,7 @@ impl Cache {
                 };
                 let holds: Arc<dyn Holds> = Arc::new(holds);
                 let (token, lease) = (held.fencing_token, options.lease);
-                Claimed::Held(LockGuard::new(name, token, holds, lease, asked_at))
+                LockOutcome::Acquired(LockGuard::new(name, token, holds, lease, asked_at))
             }
         })
     }
@@ -126,7 +129,7 @@ impl Cache {
     ///
     /// # Errors
     /// [`ClientError`].
-    pub async fn look_at_lock(&self, name: &str) -> Result<Option<LockHolder>, ClientError> {
+    pub async fn peek_lock(&self, name: &str) -> Result<Option<LockHolder>, ClientError> {
         let raw = self.ask(Request::PeekLock { name: checked(name)? }).await?;
         match raw.reply()? {
             Reply::Miss => Ok(None),

@@ -5,9 +5,9 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 use verax_core::store::{Precondition, Quota, Store};
-use verax_core::{Entry, Found, Key, Lifetime, NamespaceId, Partition, Timestamp};
+use verax_core::{Entry, EntryRef, Key, Lifetime, NamespaceId, Partition, Timestamp};
 
-use super::link::Pushed;
+use super::link::Invalidation;
 
 /// How near copies are kept.
 ///
@@ -64,7 +64,7 @@ impl Near {
     }
 
     /// The near copy of a key.
-    pub(super) fn get(&self, key: &str) -> Option<Found> {
+    pub(super) fn get(&self, key: &str) -> Option<EntryRef> {
         if !self.watched.load(Ordering::Acquire) {
             return None;
         }
@@ -101,19 +101,19 @@ impl Near {
     }
 
     /// Something is no longer true.
-    pub(super) fn pushed(&self, pushed: &Pushed) {
+    pub(super) fn pushed(&self, pushed: &Invalidation) {
         self.pushes.fetch_add(1, Ordering::AcqRel);
         match pushed {
-            Pushed::Key(key) => drop(self.partition.delete(key, self.now())),
-            Pushed::Tag(tag) => drop(self.partition.invalidate_tag(tag)),
-            Pushed::All => drop(self.partition.clear()),
+            Invalidation::Key(key) => drop(self.partition.delete(key, self.now())),
+            Invalidation::Tag(tag) => drop(self.partition.invalidate_tag(tag)),
+            Invalidation::All => drop(self.partition.clear()),
         }
     }
 
     /// Verax tells nothing any more.
     pub(super) fn lost(&self) {
         self.watched.store(false, Ordering::Release);
-        self.pushed(&Pushed::All);
+        self.pushed(&Invalidation::All);
     }
 }
 
@@ -140,11 +140,11 @@ mod tests {
         for (key, tag) in [("a", Some("t")), ("b", None), ("c", Some("u"))] {
             near.keep(key, near.mark(), FRESH, entry(tag));
         }
-        near.pushed(&Pushed::Key("b".into()));
-        near.pushed(&Pushed::Tag("t".into()));
+        near.pushed(&Invalidation::Key("b".into()));
+        near.pushed(&Invalidation::Tag("t".into()));
         let left = ["a", "b", "c"].map(|key| near.get(key).is_some());
         assert_eq!(left, [false, false, true]);
-        near.pushed(&Pushed::All);
+        near.pushed(&Invalidation::All);
         assert!(near.get("c").is_none());
     }
 
@@ -152,7 +152,7 @@ mod tests {
     fn a_value_asked_for_before_a_push_is_not_kept_after_it() {
         let near = near();
         let mark = near.mark();
-        near.pushed(&Pushed::Key("other".into()));
+        near.pushed(&Invalidation::Key("other".into()));
         near.keep("a", mark, FRESH, entry(None));
         assert!(near.get("a").is_none());
     }

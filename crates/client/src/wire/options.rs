@@ -7,7 +7,7 @@ use std::time::Duration;
 use bytes::Bytes;
 
 use super::near::NearCopies;
-use crate::entries::PutOptions;
+use crate::options::PutOptions;
 use verax_core::source::Source;
 
 /// Something that happened, for an application's own metrics.
@@ -104,7 +104,7 @@ pub struct Hit {
 
 /// What a look-up came to.
 #[derive(Debug, Clone)]
-pub(super) enum Looked {
+pub(super) enum LookupOutcome {
     /// A value.
     Hit(Hit),
     /// Nothing is known.
@@ -113,7 +113,7 @@ pub(super) enum Looked {
     NoValue,
 }
 
-impl Looked {
+impl LookupOutcome {
     pub(super) fn hit(self) -> Option<Hit> {
         match self {
             Self::Hit(hit) => Some(hit),

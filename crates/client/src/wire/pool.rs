@@ -13,8 +13,8 @@ use verax_api::FailureKind;
 use super::connect::Target;
 use super::link::{Link, refusal};
 use crate::addresses::Addresses;
-use crate::connection::ClientOptions;
 use crate::error::ClientError;
+use crate::http::connection::ClientOptions;
 
 /// How long after a failed attempt to connect the next one waits at first, and at most.
 const SHORTEST: Duration = Duration::from_millis(20);

@@ -7,12 +7,13 @@ use serde::de::DeserializeOwned;
 use verax_core::entry::NEGATIVE_TYPE;
 use verax_wire::{GetFlags, PermitFlags, Reply, Request};
 
-use super::cache::{Cache, milliseconds, put_frame, unexpected, was_there};
-use super::flights::{Joined, Landed, Lead, Safe};
+use super::active_refills::{Joined, Lead, RefillResult, Safe};
+use super::cache::Cache;
+use super::frames::{milliseconds, put_frame, unexpected, was_there};
 use super::link::Undo;
-use super::options::{CacheEvent, Hit, Looked};
-use crate::entries::PutOptions;
+use super::options::{CacheEvent, Hit, LookupOutcome};
 use crate::error::ClientError;
+use crate::options::PutOptions;
 use verax_core::source::Source;
 
 /// What asking for a key came to.
@@ -67,7 +68,7 @@ impl<'c> Holding<'c> {
 
 impl Holding<'_> {
     /// Tells the callers of this process that wait.
-    fn land(&mut self, landed: Landed, safe: Safe) {
+    fn land(&mut self, landed: RefillResult, safe: Safe) {
         if let Some(lead) = self.lead.take() {
             lead.land(landed, safe);
         }
@@ -172,21 +173,21 @@ impl Cache {
                 Found::Refill { refresh, previous } => (true, refresh, previous),
                 Found::Unknown => (false, false, None),
             };
-            let lead = match self.0.flights.join(key) {
+            let lead = match self.0.active_refills.join(key) {
                 Joined::Lead(lead) => lead,
                 Joined::Follow(_) if previous.is_some() => return Before::Known(previous),
                 Joined::Follow(follow) => {
                     let landed = tokio::time::timeout_at(deadline.into(), follow.landed()).await;
                     match landed {
-                        Ok(Landed::Value(bytes)) => {
+                        Ok(RefillResult::Value(bytes)) => {
                             // To this caller it may be another kind of value.
                             if let Ok(value) = serde_json::from_slice(&bytes) {
                                 return Before::Known(Some(value));
                             }
                         }
-                        Ok(Landed::NoValue) if negative => return Before::Known(None),
-                        Ok(Landed::Nothing) => continue,
-                        Ok(Landed::NoValue) | Err(_) => {}
+                        Ok(RefillResult::NoValue) if negative => return Before::Known(None),
+                        Ok(RefillResult::Nothing) => continue,
+                        Ok(RefillResult::NoValue) | Err(_) => {}
                     }
                     return Before::Refill { holding: Holding::nothing(self, key), previous };
                 }
@@ -212,10 +213,10 @@ impl Cache {
     async fn look<T: DeserializeOwned>(&self, key: &str, negative: bool) -> Found<T> {
         let flags = GetFlags { only_if_cached: true, may_refill: true, ..GetFlags::default() };
         match self.look_up(key, flags, self.0.options.bound).await {
-            Ok(Looked::NoValue) if negative => Found::Enough(None),
-            Ok(Looked::NoValue) => Found::Refill { refresh: true, previous: None },
-            Ok(Looked::Miss) => Found::Refill { refresh: false, previous: None },
-            Ok(Looked::Hit(hit)) => match serde_json::from_slice(&hit.value) {
+            Ok(LookupOutcome::NoValue) if negative => Found::Enough(None),
+            Ok(LookupOutcome::NoValue) => Found::Refill { refresh: true, previous: None },
+            Ok(LookupOutcome::Miss) => Found::Refill { refresh: false, previous: None },
+            Ok(LookupOutcome::Hit(hit)) => match serde_json::from_slice(&hit.value) {
                 Ok(value) if !hit.due && hit.source != Source::Stale => Found::Enough(Some(value)),
                 Ok(value) => Found::Refill { refresh: true, previous: Some(value) },
                 // What is no such value is put right, by whoever gets the permit for it.
@@ -237,12 +238,12 @@ impl Cache {
         match self.ask_for(holding.key, refresh).await {
             Ok(Asked::Value(hit)) => {
                 if let Ok(value) = serde_json::from_slice(&hit.value) {
-                    holding.land(Landed::Value(hit.value), Safe::Early);
+                    holding.land(RefillResult::Value(hit.value), Safe::Early);
                     return Ok(Before::Known(Some(value)));
                 }
             }
             Ok(Asked::NoValue) if negative => {
-                holding.land(Landed::NoValue, Safe::Early);
+                holding.land(RefillResult::NoValue, Safe::Early);
                 return Ok(Before::Known(None));
             }
             Ok(Asked::Permit(permit)) => holding.permit = Some(permit),
@@ -265,7 +266,8 @@ impl Cache {
         lifetime: Duration,
     ) {
         let none = media_type == NEGATIVE_TYPE;
-        let landed = if none { Landed::NoValue } else { Landed::Value(value.to_vec().into()) };
+        let landed =
+            if none { RefillResult::NoValue } else { RefillResult::Value(value.to_vec().into()) };
         let Some(permit) = holding.permit else { return holding.land(landed, Safe::Early) };
         let put = PutOptions {
             media_type: Some(media_type.into()),
@@ -310,9 +312,9 @@ impl Cache {
                 Ok(Reply::Permit { permit, .. }) => Ok(Asked::Permit(permit)),
                 Ok(Reply::Later { .. }) => Ok(Asked::Later),
                 Ok(_) | Err(_) => match self.found(key, &raw, mark)? {
-                    Looked::Hit(hit) => Ok(Asked::Value(hit)),
-                    Looked::NoValue => Ok(Asked::NoValue),
-                    Looked::Miss => Err(unexpected()),
+                    LookupOutcome::Hit(hit) => Ok(Asked::Value(hit)),
+                    LookupOutcome::NoValue => Ok(Asked::NoValue),
+                    LookupOutcome::Miss => Err(unexpected()),
                 },
             }
         };

@@ -5,8 +5,8 @@ use std::time::Duration;
 use serde::Serialize;
 
 use super::cache::Cache;
-use crate::entries::PutOptions;
 use crate::error::ClientError;
+use crate::options::PutOptions;
 
 /// How often an invalidation is tried.
 const TRIES: u32 = 3;
@@ -43,12 +43,12 @@ pub struct Written<T> {
 }
 
 /// Tells the cache when it is dropped before that was done: the write may have happened.
-struct Telling<'c> {
+struct PendingInvalidation<'c> {
     cache: &'c Cache,
     outdated: Vec<Outdated>,
 }
 
-impl Drop for Telling<'_> {
+impl Drop for PendingInvalidation<'_> {
     fn drop(&mut self) {
         let outdated = std::mem::take(&mut self.outdated);
         if outdated.is_empty() {
@@ -74,7 +74,8 @@ impl Cache {
         outdated: impl IntoIterator<Item = Outdated>,
         write: impl AsyncFnOnce() -> Result<T, E>,
     ) -> Result<Written<T>, E> {
-        let mut telling = Telling { cache: self, outdated: outdated.into_iter().collect() };
+        let mut telling =
+            PendingInvalidation { cache: self, outdated: outdated.into_iter().collect() };
         let written = write().await;
         let told = self.end(&telling.outdated).await;
         telling.outdated.clear();
@@ -95,7 +96,7 @@ impl Cache {
         lifetime: Duration,
         write: impl AsyncFnOnce() -> Result<T, E>,
     ) -> Result<Written<T>, E> {
-        let mut telling = Telling { cache: self, outdated: vec![Outdated::key(key)] };
+        let mut telling = PendingInvalidation { cache: self, outdated: vec![Outdated::key(key)] };
         let value = match write().await {
             Ok(value) => value,
             Err(error) => {

@@ -59,9 +59,9 @@ pub trait LoadRunner: fmt::Debug + Send + Sync {
 }
 
 /// Frees the one place for a load run when the run is over, however it ends.
-struct Place(Arc<AtomicBool>);
+struct RunSlot(Arc<AtomicBool>);
 
-impl Drop for Place {
+impl Drop for RunSlot {
     fn drop(&mut self) {
         self.0.store(false, Ordering::Release);
     }
@@ -128,7 +128,7 @@ impl Control {
                 "a load run is under way already: wait for its end, or stop it".into(),
             ));
         }
-        let place = Place(Arc::clone(&self.load_running));
+        let place = RunSlot(Arc::clone(&self.load_running));
         let target = target_of(&namespace, spec.pattern.as_deref(), &spec.values).await?;
         profile.popularity.chooser(target.keys.len()).map_err(ControlError::invalid)?;
         let now = self.engine.now();

@@ -12,7 +12,8 @@ mod share;
 
 pub use lock::{FencingToken, LockTable};
 pub use refill::{
-    ClaimRefused, Expired, GivenBack, HeldBy, Joined, LivePermit, Permit, PermitNumber, PermitView,
-    RefillLimits, RefillTable, Refiller, Refused, RefusedReason, Voided, WaitTicket,
+    AcquireRefused, Expired, JoinOutcome, LivePermit, Permit, PermitHolder, PermitNumber,
+    PermitView, RefillLimits, RefillTable, Refiller, Refused, RefusedReason, ReleaseOutcome,
+    Voided, WaitTicket,
 };
 pub use share::ShareLimits;

@@ -67,7 +67,7 @@ impl Shares {
     }
 
     /// Counts one less.
-    pub(super) fn give_back(&mut self, namespace: NamespaceId) {
+    pub(super) fn release(&mut self, namespace: NamespaceId) {
         let Some(taken) = self.taken.get_mut(&namespace) else { return };
         *taken -= 1;
         self.in_all -= 1;
@@ -107,10 +107,10 @@ mod tests {
         taken(true, 3, 2, &mut take);
         taken(false, 3, 1, &mut take);
         shares.give_back_all(NamespaceId(1));
-        shares.give_back(NamespaceId(3));
+        shares.release(NamespaceId(3));
         assert_eq!((shares.of(NamespaceId(1)), shares.in_all), (0, 6));
         assert!(shares.has_room(NamespaceId(2)));
-        shares.give_back(NamespaceId(9));
+        shares.release(NamespaceId(9));
         assert_eq!(shares.in_all, 6, "who has none gives none back");
     }
 }

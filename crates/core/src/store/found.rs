@@ -15,7 +15,7 @@ use crate::time::Timestamp;
 /// An entry that was found, and what it is good for at the moment of the look-up. It shares the
 /// value with the store, which may drop or replace the entry meanwhile.
 #[derive(Debug, Clone)]
-pub struct Found {
+pub struct EntryRef {
     blob: Blob,
     times: Times,
     extra: Option<Arc<EntryMetadata>>,
@@ -31,7 +31,7 @@ impl AsRef<[u8]> for Value {
     }
 }
 
-impl Found {
+impl EntryRef {
     pub(super) fn new(
         blob: Blob,
         times: Times,

@@ -153,16 +153,16 @@ mod tests {
     #[test]
     fn a_growing_table_moves_over_bit_by_bit_and_gives_its_memory_back_in_the_end() {
         let mut index = Index::default();
-        let (mut most_left, mut renewed) = (0, 0);
+        let (mut max_left, mut renewed) = (0, 0);
         for slot in 0..100_000u32 {
             let before = index.before.len();
             index.insert(spread(&slot), slot, spread);
             renewed += usize::from(index.before.len() > before);
             let moved = before.saturating_sub(index.before.len());
             assert!(moved <= MOVED, "{moved} were moved at once");
-            most_left = most_left.max(index.before.len());
+            max_left = max_left.max(index.before.len());
         }
-        assert!(renewed > 10 && most_left > 10_000, "{renewed} times, {most_left} left at most");
+        assert!(renewed > 10 && max_left > 10_000, "{renewed} times, {max_left} left at most");
         for slot in 0..100_000u32 {
             assert_eq!(index.find(spread(&slot), |at| *at == slot), Some(&slot));
             index.remove(spread(&slot), |at| *at == slot, spread);

@@ -3,7 +3,7 @@
 use std::fmt;
 use std::str::FromStr;
 
-use super::found::Found;
+use super::found::EntryRef;
 use super::partition::SHARDS;
 
 /// Where a listing goes on: a place, not a key, so that it stays good whatever comes and goes.
@@ -47,9 +47,9 @@ impl FromStr for Position {
 
 /// An entry as a listing shows it.
 #[derive(Debug, Clone)]
-pub struct Listed {
+pub struct ListedEntry {
     /// The entry.
-    pub found: Found,
+    pub found: EntryRef,
     /// The memory it takes beyond its slot, in bytes.
     pub size: u64,
 }
@@ -58,7 +58,7 @@ pub struct Listed {
 #[derive(Debug, Clone, Default)]
 pub struct Listing {
     /// The entries, by key.
-    pub entries: Vec<Listed>,
+    pub entries: Vec<ListedEntry>,
     /// Where to go on; `None` when nothing follows.
     pub next: Option<Position>,
 }

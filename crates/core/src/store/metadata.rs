@@ -73,7 +73,7 @@ impl EntryMetadata {
     }
 
     /// The longest time beyond max-age in which the entry may be served.
-    pub(super) fn longest_stale(&self) -> Duration {
+    pub(super) fn max_stale(&self) -> Duration {
         self.stale_while_revalidate.max(self.stale_if_error)
     }
 

@@ -41,8 +41,8 @@ use crate::key::NamespaceId;
 use crate::time::Timestamp;
 
 pub use counters::{AddError, Counted};
-pub use found::Found;
-pub use listing::{InvalidPosition, Listed, Listing, Position};
+pub use found::EntryRef;
+pub use listing::{InvalidPosition, ListedEntry, Listing, Position};
 pub use memory_budget::Quota;
 pub use partition::{EntryView, Partition};
 pub use rate_limits::{

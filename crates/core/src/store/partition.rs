@@ -8,8 +8,8 @@ use std::time::Duration;
 
 use super::blob::{Blob, memory_of};
 use super::bound::Bound;
-use super::found::Found;
-use super::listing::{Listed, Listing, Position};
+use super::found::EntryRef;
+use super::listing::{ListedEntry, Listing, Position};
 use super::memory_budget::{MemoryBudget, Quota};
 use super::metadata::{Held, MetadataTable};
 use super::shard::{PreparedEntry, Shard, Tidied};
@@ -59,7 +59,7 @@ pub struct Partition {
 
 /// What is there when a value is to be stored.
 pub(super) struct There<'s> {
-    pub(super) found: Found,
+    pub(super) found: EntryRef,
     shard: &'s Shard,
     slot: u32,
 }
@@ -116,9 +116,14 @@ impl EntryView<'_> {
     }
 
     /// A share of the entry.
-    pub fn found(&self) -> Found {
+    pub fn found(&self) -> EntryRef {
         let (blob, extra) = (self.shard.slots.blob(self.slot), self.shard.extra(self.slot));
-        Found::new(blob.clone(), self.shard.slots.times(self.slot), extra.cloned(), self.freshness)
+        EntryRef::new(
+            blob.clone(),
+            self.shard.slots.times(self.slot),
+            extra.cloned(),
+            self.freshness,
+        )
     }
 }
 
@@ -186,17 +191,17 @@ impl Partition {
         self.cells[number].soonest.fetch_min(ends_at, Ordering::Relaxed);
     }
 
-    fn found(shard: &Shard, slot: u32, now: Timestamp) -> Option<Found> {
+    fn found(shard: &Shard, slot: u32, now: Timestamp) -> Option<EntryRef> {
         let freshness = shard.freshness(slot, now);
         (freshness != Freshness::Ended).then(|| {
             let (blob, extra) = (shard.slots.blob(slot).clone(), shard.extra(slot).cloned());
-            Found::new(blob, shard.slots.times(slot), extra, freshness)
+            EntryRef::new(blob, shard.slots.times(slot), extra, freshness)
         })
     }
 
     /// Looks an entry up, and counts as a request for it. Ended entries are not found. A hit takes
     /// a shared lock, copies nothing and moves nothing.
-    pub fn get(&self, key: &str, now: Timestamp) -> Option<Found> {
+    pub fn get(&self, key: &str, now: Timestamp) -> Option<EntryRef> {
         let hash = self.hash(key);
         let shard = self.read(shard_number(hash));
         let slot = shard.find(hash as u32, key)?;
@@ -227,18 +232,18 @@ impl Partition {
     }
 
     /// Looks an entry up without counting as a request for it.
-    pub fn peek(&self, key: &str, now: Timestamp) -> Option<Found> {
+    pub fn peek(&self, key: &str, now: Timestamp) -> Option<EntryRef> {
         let hash = self.hash(key);
         let shard = self.read(shard_number(hash));
         Self::found(&shard, shard.find(hash as u32, key)?, now)
     }
 
     /// An entry as a listing shows it, without counting as a request for it.
-    pub fn show(&self, key: &str, now: Timestamp) -> Option<Listed> {
+    pub fn show(&self, key: &str, now: Timestamp) -> Option<ListedEntry> {
         let hash = self.hash(key);
         let shard = self.read(shard_number(hash));
         let slot = shard.find(hash as u32, key)?;
-        Self::found(&shard, slot, now).map(|found| Listed { size: shard.size(slot), found })
+        Self::found(&shard, slot, now).map(|found| ListedEntry { size: shard.size(slot), found })
     }
 
     fn new_entry(&self, key: &Key, entry: &Entry) -> PreparedEntry {
@@ -354,7 +359,7 @@ impl Partition {
 
     /// Gives an entry another lifetime, counted from `now`; its value, tags and age stay. Returns
     /// the entry as it is then, or `None` when there is none. A negative result has its own time.
-    pub fn set_lifetime(&self, key: &str, lifetime: Lifetime, now: Timestamp) -> Option<Found> {
+    pub fn set_lifetime(&self, key: &str, lifetime: Lifetime, now: Timestamp) -> Option<EntryRef> {
         self.set_lifetime_if(key, lifetime, &Precondition::Always, now).ok().flatten()
     }
 
@@ -368,7 +373,7 @@ impl Partition {
         lifetime: Lifetime,
         condition: &Precondition,
         now: Timestamp,
-    ) -> Result<Option<Found>, ConditionFailed> {
+    ) -> Result<Option<EntryRef>, ConditionFailed> {
         let hash = self.hash(key);
         let number = shard_number(hash);
         let found = self.change(number, |shard| {
@@ -447,7 +452,7 @@ impl Partition {
                         return listing;
                     }
                     if let Some(found) = Self::found(&shard, filled, now) {
-                        listing.entries.push(Listed { size: shard.size(filled), found });
+                        listing.entries.push(ListedEntry { size: shard.size(filled), found });
                     }
                 }
             }

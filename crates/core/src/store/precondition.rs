@@ -1,6 +1,6 @@
 //! What a caller asks to hold of the entry that is there (RFC 9110, section 13.1).
 
-use super::Found;
+use super::EntryRef;
 use crate::entry::{EntityTag, EntryRevision};
 use crate::lifetime::Freshness;
 
@@ -34,8 +34,8 @@ impl Precondition {
     ///
     /// # Errors
     /// [`ConditionFailed`].
-    pub fn check(&self, found: Option<&Found>) -> Result<(), ConditionFailed> {
-        let is_there = |found: &&Found| {
+    pub fn check(&self, found: Option<&EntryRef>) -> Result<(), ConditionFailed> {
+        let is_there = |found: &&EntryRef| {
             let servable = matches!(found.freshness(), Freshness::Fresh(_) | Freshness::Stale(_));
             servable && !found.is_negative()
         };

@@ -130,7 +130,7 @@ impl Shard {
 
     fn ends_at(&self, slot: u32) -> u64 {
         let times = self.slots.times(slot);
-        let stale = self.extra(slot).map(|e| e.longest_stale()).unwrap_or_default();
+        let stale = self.extra(slot).map(|e| e.max_stale()).unwrap_or_default();
         (times.stored_at() + times.max_age() + stale).as_millis()
     }
 

@@ -5,7 +5,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use futures_util::{StreamExt, stream};
 use verax_core::{Key, Precondition};
 
-use super::{Answer, PutRequest, ReadOptions, Stored};
+use super::{PutRequest, ReadOptions, ReadResult, Stored};
 use crate::error::EngineError;
 use crate::handle::{Reader, Writer};
 
@@ -33,7 +33,7 @@ pub enum Operation {
 #[derive(Debug)]
 pub enum Outcome<E> {
     /// What was looked up; `None` for a miss.
-    Got(Result<Option<Answer>, E>),
+    Got(Result<Option<ReadResult>, E>),
     /// The entry that was stored.
     Put(Result<Stored, E>),
     /// Whether there was an entry to delete.
@@ -56,8 +56,8 @@ impl<E: Clone + From<EngineError>> BatchAccess<E> {
     pub async fn carry_out(&self, operations: Vec<Operation>) -> Vec<Outcome<E>> {
         // Counted as values come, so that no more than that is held at any time.
         let brought = AtomicUsize::new(0);
-        let within = |answer: Option<Answer>| {
-            let size = answer.as_ref().map_or(0, Answer::size);
+        let within = |answer: Option<ReadResult>| {
+            let size = answer.as_ref().map_or(0, ReadResult::size);
             match brought.fetch_add(size, Ordering::Relaxed) + size <= MAX_ANSWER_BYTES {
                 true => Ok(answer),
                 false => Err(EngineError::Invalid(format!(

@@ -15,7 +15,7 @@ use crate::events::{Change, ChangeKind, ChangeScope, Event};
 use crate::namespace::Namespace;
 
 /// What became of a try to change something.
-pub(super) enum Tried<T> {
+pub(super) enum Attempt<T> {
     /// It changed what is stored.
     Changed(T),
     /// It left everything as it was.
@@ -53,14 +53,14 @@ impl Namespace {
         &self,
         key: &Key,
         kind: ChangeKind,
-        make: impl FnOnce(&Partition, Timestamp) -> Result<Tried<T>, E>,
+        make: impl FnOnce(&Partition, Timestamp) -> Result<Attempt<T>, E>,
         told: impl FnOnce(&T) -> WaitOutcome,
     ) -> Result<T, E> {
         let mut guarded = self.guard(key);
         // Only a change that happened makes what the origin said meanwhile old.
         let made = match make(self.partition(), guarded.now)? {
-            Tried::Unchanged(made) => return Ok(made),
-            Tried::Changed(made) => made,
+            Attempt::Unchanged(made) => return Ok(made),
+            Attempt::Changed(made) => made,
         };
         // Another lifetime makes no value old.
         let voided = (kind != ChangeKind::Lifetime).then(|| guarded.permits.void(self.id(), key));
@@ -81,16 +81,16 @@ impl Namespace {
         &self,
         key: &Key,
         permit: PermitNumber,
-        make: impl FnOnce(&Partition, Timestamp) -> Tried<T>,
+        make: impl FnOnce(&Partition, Timestamp) -> Attempt<T>,
     ) -> Result<(T, Vec<Waiter>), Refused<Waiter>> {
         let mut guarded = self.guard(key);
         let now = guarded.now;
         let waiters = guarded.permits.finish(self.id(), key, permit, now).inspect_err(|_| {
-            self.tell(&Event::RefillRefused);
+            self.notify(&Event::RefillRefused);
         })?;
         let made = match make(self.partition(), guarded.now) {
-            Tried::Unchanged(made) => made,
-            Tried::Changed(made) => {
+            Attempt::Unchanged(made) => made,
+            Attempt::Changed(made) => {
                 guarded.publish(ChangeKind::Refill);
                 made
             }
@@ -131,6 +131,6 @@ impl Namespace {
     fn publish(&self, scope: ChangeScope<'_>, kind: ChangeKind) {
         let change = Change { scope, kind, revision: self.next_revision() };
         self.watchers().publish(&change);
-        self.tell(&Event::Changed(change));
+        self.notify(&Event::Changed(change));
     }
 }

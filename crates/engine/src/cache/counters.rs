@@ -4,7 +4,7 @@ use verax_core::Key;
 use verax_core::lifetime::CacheControl;
 use verax_core::store::{AddError, Counted};
 
-use super::change::Tried;
+use super::change::Attempt;
 use super::waiter::WaitOutcome;
 use crate::events::ChangeKind;
 use crate::handle::Writer;
@@ -22,7 +22,7 @@ impl Writer {
     ) -> Result<Counted, AddError> {
         let lifetime = cache_control.lifetime_or(self.lifetime());
         let add = |partition: &verax_core::Partition, now| {
-            partition.add(key, amount, lifetime, now).map(Tried::Changed)
+            partition.add(key, amount, lifetime, now).map(Attempt::Changed)
         };
         self.change(key, ChangeKind::Put, add, |_| WaitOutcome::AskAgain)
     }

@@ -5,10 +5,10 @@ use std::time::Duration;
 use bytes::Bytes;
 use verax_core::entry::{Entry, MediaType, NEGATIVE_TYPE, Tag};
 use verax_core::lifetime::CacheControl;
-use verax_core::store::{Listed, Listing, Position, PutError};
-use verax_core::{Found, Key, Partition, Precondition, Timestamp};
+use verax_core::store::{ListedEntry, Listing, Position, PutError};
+use verax_core::{EntryRef, Key, Partition, Precondition, Timestamp};
 
-use super::change::Tried;
+use super::change::Attempt;
 use super::waiter::WaitOutcome;
 use super::{Refilled, Stored};
 use crate::error::EngineError;
@@ -44,7 +44,7 @@ impl Namespace {
         request: PutRequest,
         now: Timestamp,
     ) -> Result<Entry, EngineError> {
-        let (size, limit) = (request.value.len() as u64, self.largest_value());
+        let (size, limit) = (request.value.len() as u64, self.max_value_bytes());
         if size > limit {
             let namespace = self.path();
             return Err(EngineError::ValueTooLarge { size, limit, namespace });
@@ -80,7 +80,7 @@ impl Namespace {
             let put = partition.put(key, &entry, condition, now).map_err(refused)?;
             let mut entry = entry.clone();
             entry.revision = Some(put.revision);
-            Ok(Tried::Changed(Stored { entry, replaced: put.replaced }))
+            Ok(Attempt::Changed(Stored { entry, replaced: put.replaced }))
         };
         // Those who wait for another caller's value have this one, which is newer.
         self.change(key, ChangeKind::Put, put, |stored| {
@@ -101,7 +101,7 @@ impl Namespace {
     ) -> Result<bool, EngineError> {
         let delete = |partition: &Partition, now| {
             let deleted = partition.delete_if(key.as_str(), condition, now);
-            deleted.map(Tried::Changed).map_err(|_| EngineError::ConditionFailed)
+            deleted.map(Attempt::Changed).map_err(|_| EngineError::ConditionFailed)
         };
         self.change(key, ChangeKind::Delete, delete, |_| WaitOutcome::AskAgain)
     }
@@ -131,15 +131,15 @@ impl Writer {
         key: &Key,
         cache_control: CacheControl,
         condition: &Precondition,
-    ) -> Result<Option<Found>, EngineError> {
+    ) -> Result<Option<EntryRef>, EngineError> {
         let lifetime = cache_control.lifetime_or(self.lifetime());
         let set = |partition: &Partition, now| {
             let found = partition.set_lifetime_if(key.as_str(), lifetime, condition, now);
             let found = found.map_err(|_| EngineError::ConditionFailed)?;
             Ok(match found {
                 // A near copy would keep to the lifetime it came with.
-                Some(found) => Tried::Changed(Some(found)),
-                None => Tried::Unchanged(None),
+                Some(found) => Attempt::Changed(Some(found)),
+                None => Attempt::Unchanged(None),
             })
         };
         self.change(key, ChangeKind::Lifetime, set, |_| WaitOutcome::AskAgain)
@@ -175,7 +175,7 @@ impl Reader {
 
     /// One entry as a listing shows it, without counting as a request for it; `None` when there is
     /// none.
-    pub fn show(&self, key: &Key, now: Timestamp) -> Option<Listed> {
+    pub fn show(&self, key: &Key, now: Timestamp) -> Option<ListedEntry> {
         self.partition().show(key.as_str(), now)
     }
 }
@@ -199,7 +199,7 @@ impl Manager {
                 let Ok(key) = Key::new(listed.found.key()) else { continue };
                 let delete = |partition: &Partition, now| {
                     let deleted = partition.delete(key.as_str(), now);
-                    Ok::<_, EngineError>(Tried::Changed(deleted))
+                    Ok::<_, EngineError>(Attempt::Changed(deleted))
                 };
                 let deleted =
                     self.change(&key, ChangeKind::Invalidate, delete, |_| WaitOutcome::AskAgain);

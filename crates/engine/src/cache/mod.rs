@@ -24,8 +24,8 @@ pub use entries::{MAX_PAGE_ENTRIES, PutRequest};
 pub(crate) use invalidation::Watchers;
 pub use invalidation::{Invalidated, InvalidationWatch};
 pub(crate) use permits::end_permits_in_time;
-pub use permits::{Asked, LEASES, MAX_WAIT, PermitRequest, RefillCounts};
-pub use read::{Answer, Cached, ReadOptions, Source};
+pub use permits::{LEASES, MAX_WAIT, PermitOutcome, PermitRequest, RefillCounts};
+pub use read::{Cached, ReadOptions, ReadResult, Source};
 pub use refill::Refilled;
 pub use tags::{InvalidTags, checked_tags, parse_tags, write_tags};
 use waiter::Waiter;
@@ -43,10 +43,10 @@ pub(crate) struct Cache {
 }
 
 impl Cache {
-    pub(crate) fn new(memory_limit: u64, most_waiters: usize) -> Self {
+    pub(crate) fn new(memory_limit: u64, max_waiters: usize) -> Self {
         let guards = (0..GUARD_SHARDS).map(|_| {
             // At most 2^52, so that every JSON reader keeps the numbers of permits whole.
-            let limits = RefillLimits { waiters: most_waiters, ..Default::default() };
+            let limits = RefillLimits { waiters: max_waiters, ..Default::default() };
             Mutex::new(RefillTable::new(limits, rand::random::<u64>() >> 12))
         });
         let (guards, writes) = (guards.collect(), WriteTurns::default());

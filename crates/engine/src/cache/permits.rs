@@ -7,13 +7,15 @@ use std::time::Duration;
 use tokio::sync::oneshot;
 use verax_core::entry::Entry;
 use verax_core::guard::lock::AccessId;
-use verax_core::guard::{self, ClaimRefused, GivenBack, HeldBy, PermitView, WaitTicket};
+use verax_core::guard::{
+    self, AcquireRefused, PermitHolder, PermitView, ReleaseOutcome, WaitTicket,
+};
 use verax_core::{
     Freshness, Key, NamespaceId, Partition, Permit, PermitNumber, Precondition, Timestamp,
 };
 
-use super::change::Tried;
-use super::read::{Answer, Source};
+use super::change::Attempt;
+use super::read::{ReadResult, Source};
 use super::waiter::{WaitOutcome, Waited, Waiter, notify_all};
 use super::{PutRequest, Refilled};
 use crate::access::LeasedBy;
@@ -64,9 +66,9 @@ impl PermitRequest {
 
 /// What a caller that refills by itself gets.
 #[derive(Debug)]
-pub enum Asked {
+pub enum PermitOutcome {
     /// The value: a copy that was there, or the one that another caller brought.
-    Value(Box<Answer>),
+    Value(Box<ReadResult>),
     /// The right to refill: read the origin, and store the value with this permit.
     Permit(Permit),
     /// Another caller refills for at most this long yet: come back then.
@@ -75,7 +77,7 @@ pub enum Asked {
 
 /// What one look at a key says.
 enum Step {
-    Done(Asked),
+    Done(PermitOutcome),
     /// It is known that there is no value, for this long yet.
     Negative(Duration),
     Wait(WaitTicket, oneshot::Receiver<WaitOutcome>),
@@ -88,7 +90,7 @@ const MANY_PERMITS: &str =
     "callers hold as many refill permits in this namespace as there may be; come back in a second";
 
 /// A wait for a permit. It is left when this is dropped, and a turn that nobody took is passed on.
-struct InLine<'s> {
+struct QueuedWait<'s> {
     namespace: &'s Arc<Namespace>,
     key: &'s Key,
     ticket: WaitTicket,
@@ -96,7 +98,7 @@ struct InLine<'s> {
     done: bool,
 }
 
-impl InLine<'_> {
+impl QueuedWait<'_> {
     /// Waits for at most `time`; `None` when it is over.
     async fn wait(mut self, time: Duration) -> Option<WaitOutcome> {
         let mut stopping = self.namespace.engine().stopping();
@@ -109,7 +111,7 @@ impl InLine<'_> {
     }
 }
 
-impl Drop for InLine<'_> {
+impl Drop for QueuedWait<'_> {
     fn drop(&mut self) {
         let leave = || {
             let mut guarded = self.namespace.guard(self.key);
@@ -133,12 +135,16 @@ impl Refiller {
     /// # Errors
     /// [`EngineError`]: a request out of range, too many callers in line, or a refill that another
     /// caller gave up for all.
-    pub async fn ask(&self, key: &Key, request: PermitRequest) -> Result<Asked, EngineError> {
+    pub async fn ask(
+        &self,
+        key: &Key,
+        request: PermitRequest,
+    ) -> Result<PermitOutcome, EngineError> {
         let access = request.access.clone();
         let asked = self.shared().ask_while_open(key, request).await?;
         // Withdrawing access raises its signal first and then ends its permits: one that came in
         // between is found there, and a later one here.
-        if let Asked::Permit(permit) = &asked
+        if let PermitOutcome::Permit(permit) = &asked
             && access.is_some_and(|access| access.signal.has_ended())
         {
             self.engine().pass_on(permit);
@@ -153,7 +159,7 @@ impl Namespace {
         self: &Arc<Self>,
         key: &Key,
         request: PermitRequest,
-    ) -> Result<Asked, EngineError> {
+    ) -> Result<PermitOutcome, EngineError> {
         check(&request)?;
         let began = self.engine().now();
         let deadline = began + request.wait;
@@ -172,25 +178,25 @@ impl Namespace {
                     return self.known_to_be_missing(error);
                 }
             };
-            let line = InLine { namespace: self, key, ticket, told, done: false };
+            let line = QueuedWait { namespace: self, key, ticket, told, done: false };
             let asked = match line.wait(deadline.since(self.engine().now())).await {
                 Some(WaitOutcome::Refilled(refilled)) => match self.refilled(refilled, true) {
-                    Ok(answer) => Asked::Value(Box::new(answer)),
+                    Ok(answer) => PermitOutcome::Value(Box::new(answer)),
                     Err(error) => return self.known_to_be_missing(error),
                 },
-                Some(WaitOutcome::Turn(permit)) => Asked::Permit(permit),
+                Some(WaitOutcome::Turn(permit)) => PermitOutcome::Permit(permit),
                 Some(WaitOutcome::AskAgain) => continue,
                 Some(WaitOutcome::OriginFailed(error)) => {
                     return self.given_up(key, EngineError::Origin(error));
                 }
-                Some(WaitOutcome::GivenUp) => {
-                    return self.given_up(key, EngineError::RefillGivenUp);
+                Some(WaitOutcome::Abandoned) => {
+                    return self.given_up(key, EngineError::RefillAbandoned);
                 }
                 // The wait is over; one last look says for how long another caller refills yet.
                 None => match self.look(key, &request, began) {
                     Step::Done(asked) => asked,
                     Step::Wait(..) | Step::Full(_) | Step::Negative(_) => {
-                        Asked::Later(Duration::from_secs(1))
+                        PermitOutcome::Later(Duration::from_secs(1))
                     }
                 },
             };
@@ -199,41 +205,41 @@ impl Namespace {
         }
     }
 
-    fn known_to_be_missing(&self, error: EngineError) -> Result<Asked, EngineError> {
-        self.tell(&Event::LookUp(LookUp::Negative));
+    fn known_to_be_missing(&self, error: EngineError) -> Result<PermitOutcome, EngineError> {
+        self.notify(&Event::LookUp(LookUp::Negative));
         Err(error)
     }
 
-    fn count_asked(&self, asked: &Asked, began: Timestamp) {
+    fn count_asked(&self, asked: &PermitOutcome, began: Timestamp) {
         let each = self.engine().now().since(began);
         match asked {
-            Asked::Value(answer) => self.tell(&match answer.source {
+            PermitOutcome::Value(answer) => self.notify(&match answer.source {
                 Source::Hit(_) => Event::Hits { fresh: 1, stale: 0, each },
                 Source::Stale(_) | Source::StaleOnError(_) => {
                     Event::Hits { fresh: 0, stale: 1, each }
                 }
                 Source::Origin(_) | Source::Joined(_) => Event::LookUp(LookUp::Joined),
             }),
-            Asked::Permit(_) => {
-                self.tell(&Event::LookUp(LookUp::Missed));
-                self.tell(&Event::PermitGranted);
+            PermitOutcome::Permit(_) => {
+                self.notify(&Event::LookUp(LookUp::Missed));
+                self.notify(&Event::PermitGranted);
             }
-            Asked::Later(_) => self.tell(&Event::LookUp(LookUp::Missed)),
+            PermitOutcome::Later(_) => self.notify(&Event::LookUp(LookUp::Missed)),
         }
     }
 
     /// A refill failed for all: a copy that policy still allows then is served, marked.
-    fn given_up(&self, key: &Key, error: EngineError) -> Result<Asked, EngineError> {
+    fn given_up(&self, key: &Key, error: EngineError) -> Result<PermitOutcome, EngineError> {
         let kept = self.partition().get(key.as_str(), self.engine().now());
         let answer = self.kept_on_error(kept.map(|found| found.entry()), error);
         match answer {
             Ok(Some(answer)) => {
-                self.tell(&Event::LookUp(LookUp::StaleOnError));
-                Ok(Asked::Value(Box::new(answer)))
+                self.notify(&Event::LookUp(LookUp::StaleOnError));
+                Ok(PermitOutcome::Value(Box::new(answer)))
             }
-            Ok(None) => Ok(Asked::Later(Duration::from_secs(1))),
+            Ok(None) => Ok(PermitOutcome::Later(Duration::from_secs(1))),
             Err(error) => {
-                self.tell(&Event::LookUp(LookUp::Missed));
+                self.notify(&Event::LookUp(LookUp::Missed));
                 Err(error)
             }
         }
@@ -268,29 +274,29 @@ impl Namespace {
                 Freshness::Ended => (Source::Stale(Duration::ZERO), None),
             };
             let servable = matches!(found.freshness(), Freshness::Fresh(_) | Freshness::Stale(_));
-            (servable, Answer { entry: found.entry(), age, time_left, source })
+            (servable, ReadResult { entry: found.entry(), age, time_left, source })
         });
         let step = match copy {
             Some((_, answer)) if answer.time_left.is_some() && !refresh => {
-                Step::Done(Asked::Value(Box::new(answer)))
+                Step::Done(PermitOutcome::Value(Box::new(answer)))
             }
             copy => {
                 match permits.claim(id, key, &request.refiller(), now, request.lease, &mut turns) {
-                    Ok(permit) => Step::Done(Asked::Permit(permit)),
+                    Ok(permit) => Step::Done(PermitOutcome::Permit(permit)),
                     Err(refused) => match copy {
                         Some((true, answer)) if request.stale || answer.time_left.is_some() => {
-                            Step::Done(Asked::Value(Box::new(answer)))
+                            Step::Done(PermitOutcome::Value(Box::new(answer)))
                         }
                         _ => match refused {
-                            ClaimRefused::Full => Step::Full(MANY_PERMITS),
+                            AcquireRefused::Full => Step::Full(MANY_PERMITS),
                             // As a fresh copy would, it will do while another caller refills.
-                            ClaimRefused::Live(_) if let Some(left) = negative => {
+                            AcquireRefused::Live(_) if let Some(left) = negative => {
                                 Step::Negative(left)
                             }
-                            ClaimRefused::Live(live) if now >= deadline => {
-                                Step::Done(Asked::Later(live.ends_at.since(now)))
+                            AcquireRefused::Live(live) if now >= deadline => {
+                                Step::Done(PermitOutcome::Later(live.ends_at.since(now)))
                             }
-                            ClaimRefused::Live(_) => {
+                            AcquireRefused::Live(_) => {
                                 let ((waiter, told), caller) =
                                     (Waiter::new(now), request.refiller());
                                 match permits.wait(id, key, &caller, waiter, request.lease) {
@@ -326,10 +332,10 @@ impl Writer {
         let held = self.held(key, number);
         let mut entry = entry.refilled_in(held.took);
         let store = |partition: &Partition, now| match entry.lifetime.total().is_zero() {
-            true => Tried::Unchanged(Ok(None)),
+            true => Attempt::Unchanged(Ok(None)),
             false => match partition.put(key, &entry, Precondition::Always, now) {
-                Ok(put) => Tried::Changed(Ok(Some(put.revision))),
-                Err(error) => Tried::Unchanged(Err(EngineError::DoesNotFit(error))),
+                Ok(put) => Attempt::Changed(Ok(Some(put.revision))),
+                Err(error) => Attempt::Unchanged(Err(EngineError::DoesNotFit(error))),
             },
         };
         let finished = self.finish(key, number, store);
@@ -351,7 +357,7 @@ impl Writer {
             false => RefillOutcome::NotStored,
         };
         self.refill_ended(key, held.by, held.took, outcome, Waited::of(&waiters, now), now);
-        self.tell(&Event::CallerRead(held.took));
+        self.notify(&Event::CallerRead(held.took));
         // Those who wait have the value even if it does not fit.
         let (stored_entry, origin_took) = (entry.clone(), held.took);
         let told = Refilled { entry: stored_entry, stored: is_stored, origin_took };
@@ -364,7 +370,7 @@ impl Writer {
     ///
     /// # Errors
     /// [`EngineError::Permit`] when it was over already.
-    pub fn give_back_permit(
+    pub fn release_permit(
         &self,
         key: &Key,
         number: PermitNumber,
@@ -373,18 +379,20 @@ impl Writer {
         let held = self.held(key, number);
         let mut guarded = self.guard(key);
         let now = guarded.now;
-        let given = guarded.permits.give_back(self.id(), key, number, next, now);
+        let given = guarded.permits.release(self.id(), key, number, next, now);
         drop(guarded);
         let given = given.map_err(EngineError::Permit)?;
-        self.tell(&Event::CallerFailed);
+        self.notify(&Event::CallerFailed);
         let waited = match &given {
-            GivenBack::Turn(..) => Waited::default(),
-            GivenBack::Failed(waiters) => Waited::of(waiters, now),
+            ReleaseOutcome::Turn(..) => Waited::default(),
+            ReleaseOutcome::Failed(waiters) => Waited::of(waiters, now),
         };
         self.refill_ended(key, held.by, held.took, RefillOutcome::Failed, waited, now);
         match given {
-            GivenBack::Turn(permit, waiter) => self.engine().give_turns(vec![(permit, waiter)]),
-            GivenBack::Failed(waiters) => notify_all(waiters, &WaitOutcome::GivenUp),
+            ReleaseOutcome::Turn(permit, waiter) => {
+                self.engine().give_turns(vec![(permit, waiter)])
+            }
+            ReleaseOutcome::Failed(waiters) => notify_all(waiters, &WaitOutcome::Abandoned),
         }
         Ok(())
     }
@@ -467,7 +475,7 @@ impl Engine {
     /// Tells callers that the permit is theirs. One that has gone passes it on at once.
     pub(super) fn give_turns(&self, turns: Vec<(Permit, Waiter)>) {
         for (permit, waiter) in turns {
-            if !waiter.tell(WaitOutcome::Turn(permit.clone())) {
+            if !waiter.notify(WaitOutcome::Turn(permit.clone())) {
                 self.pass_on(&permit);
             }
         }
@@ -478,9 +486,9 @@ impl Engine {
         let mut permit = permit.clone();
         loop {
             let (id, key, now) = (permit.namespace, permit.key.clone(), self.now());
-            let given = self.cache.guard(id, &key).give_back(id, &key, permit.number, true, now);
-            let Ok(GivenBack::Turn(next, waiter)) = given else { return };
-            if waiter.tell(WaitOutcome::Turn(next.clone())) {
+            let given = self.cache.guard(id, &key).release(id, &key, permit.number, true, now);
+            let Ok(ReleaseOutcome::Turn(next, waiter)) = given else { return };
+            if waiter.notify(WaitOutcome::Turn(next.clone())) {
                 return;
             }
             permit = next;
@@ -508,7 +516,7 @@ impl Engine {
         }
         // Those who waited for a voided permit that ran out are dropped, which tells them.
         for view in over {
-            if let HeldBy::Caller(caller) = &view.held_by
+            if let PermitHolder::Caller(caller) = &view.held_by
                 && let Some(namespace) = self.namespace(view.namespace)
             {
                 let (took, nobody) = (now.since(view.permit.since), Waited::default());

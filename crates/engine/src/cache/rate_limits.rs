@@ -3,7 +3,7 @@
 use verax_core::Key;
 use verax_core::store::{Rate, RateLimitError, RateLimitOutcome};
 
-use super::change::Tried;
+use super::change::Attempt;
 use super::waiter::WaitOutcome;
 use crate::events::ChangeKind;
 use crate::handle::Writer;
@@ -22,8 +22,8 @@ impl Writer {
         let acquire = |partition: &verax_core::Partition, now| {
             let outcome = partition.acquire_rate(key, amount, rate, now)?;
             Ok(match outcome {
-                RateLimitOutcome::Allowed { .. } => Tried::Changed(outcome),
-                RateLimitOutcome::Later { .. } => Tried::Unchanged(outcome),
+                RateLimitOutcome::Allowed { .. } => Attempt::Changed(outcome),
+                RateLimitOutcome::Later { .. } => Attempt::Unchanged(outcome),
             })
         };
         self.change(key, ChangeKind::Put, acquire, |_| WaitOutcome::AskAgain)

@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 
 use verax_core::entry::Entry;
 use verax_core::store::EntryView;
-use verax_core::{Freshness, Joined, Key, Permit, Timestamp};
+use verax_core::{Freshness, JoinOutcome, Key, Permit, Timestamp};
 use verax_origin::TraceContext;
 
 use super::refill::Refilled;
@@ -66,7 +66,7 @@ pub struct Refill {
 
 /// The answer to a look-up.
 #[derive(Debug, Clone)]
-pub struct Answer {
+pub struct ReadResult {
     /// The entry.
     pub entry: Entry,
     /// How long ago it was stored.
@@ -77,7 +77,7 @@ pub struct Answer {
     pub source: Source,
 }
 
-impl Answer {
+impl ReadResult {
     /// The size of its value, in bytes.
     pub fn size(&self) -> usize {
         self.entry.value.len()
@@ -145,7 +145,7 @@ impl Reader {
         &self,
         key: &Key,
         options: ReadOptions,
-    ) -> Result<Option<Answer>, EngineError> {
+    ) -> Result<Option<ReadResult>, EngineError> {
         let started = Instant::now();
         let answer = self.shared().answer(key, options).await;
         let ended = match &answer {
@@ -159,7 +159,7 @@ impl Reader {
             Err(EngineError::NegativeResult { .. }) => Event::LookUp(LookUp::Negative),
             Ok(None) | Err(_) => Event::LookUp(LookUp::Missed),
         };
-        self.tell(&ended);
+        self.notify(&ended);
         answer
     }
 }
@@ -181,7 +181,7 @@ impl Namespace {
         self: &Arc<Self>,
         key: &Key,
         options: ReadOptions,
-    ) -> Result<Option<Answer>, EngineError> {
+    ) -> Result<Option<ReadResult>, EngineError> {
         let now = self.engine().now();
         let found = match options.refresh {
             true => None,
@@ -191,7 +191,7 @@ impl Namespace {
         if let Some(found) = found {
             let age = now.since(found.stored_at());
             let from_cache = |source, time_left| {
-                Ok(Some(Answer { entry: found.entry(), age, time_left, source }))
+                Ok(Some(ReadResult { entry: found.entry(), age, time_left, source }))
             };
             match found.freshness() {
                 Freshness::Fresh(left) if found.is_negative() => {
@@ -221,7 +221,11 @@ impl Namespace {
         }
     }
 
-    pub(super) fn refilled(&self, refilled: Refilled, joined: bool) -> Result<Answer, EngineError> {
+    pub(super) fn refilled(
+        &self,
+        refilled: Refilled,
+        joined: bool,
+    ) -> Result<ReadResult, EngineError> {
         let refill = Refill { stored: refilled.stored, origin_took: refilled.origin_took };
         let now = self.engine().now();
         let time_left = match refilled.entry.freshness(now) {
@@ -233,7 +237,7 @@ impl Namespace {
             let left = time_left.unwrap_or_default();
             return Err(EngineError::NegativeResult { left });
         }
-        Ok(Answer {
+        Ok(ReadResult {
             age: now.since(refilled.entry.stored_at),
             time_left,
             source: if joined { Source::Joined(refill) } else { Source::Origin(refill) },
@@ -247,12 +251,12 @@ impl Namespace {
         &self,
         kept: Option<Entry>,
         error: EngineError,
-    ) -> Result<Option<Answer>, EngineError> {
+    ) -> Result<Option<ReadResult>, EngineError> {
         let gone = matches!(&error, EngineError::Origin(e) if e.kind() == "no-value");
         let now = self.engine().now();
         match kept {
             Some(entry) if !gone => match entry.freshness(now) {
-                Freshness::OnlyOnError(since) | Freshness::Stale(since) => Ok(Some(Answer {
+                Freshness::OnlyOnError(since) | Freshness::Stale(since) => Ok(Some(ReadResult {
                     age: now.since(entry.stored_at),
                     time_left: None,
                     source: Source::StaleOnError(since),
@@ -288,19 +292,19 @@ impl Namespace {
                 guard.join(id, key, waiter, now, lease)
             };
             let joined = match joined {
-                Joined::Holder(permit) => {
+                JoinOutcome::Holder(permit) => {
                     self.start_refill(permit, trace.clone());
                     false
                 }
-                Joined::Waiting(_) if std::mem::take(&mut began_before) => {
+                JoinOutcome::Waiting(_) if std::mem::take(&mut began_before) => {
                     // A turn begins now, so it will do.
                     if let Ok(WaitOutcome::Turn(permit)) = told.await {
                         self.take_over(permit, trace.clone());
                     }
                     continue;
                 }
-                Joined::Waiting(_) => true,
-                Joined::Full(_) => {
+                JoinOutcome::Waiting(_) => true,
+                JoinOutcome::Full(_) => {
                     return Err(EngineError::Busy(
                         "too many callers wait for this key already; come back in a second",
                     ));
@@ -311,7 +315,7 @@ impl Namespace {
                 Ok(WaitOutcome::OriginFailed(error)) => return Err(EngineError::Origin(error)),
                 // Another caller was refilling by itself: the service does it now.
                 Ok(WaitOutcome::Turn(permit)) => self.take_over(permit, trace.clone()),
-                Ok(WaitOutcome::GivenUp | WaitOutcome::AskAgain) => {}
+                Ok(WaitOutcome::Abandoned | WaitOutcome::AskAgain) => {}
                 // The refill was given up, because the service stops or the permit was voided and
                 // ran out.
                 Err(_) => {

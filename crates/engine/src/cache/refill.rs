@@ -10,7 +10,7 @@ use verax_core::guard::RefusedReason;
 use verax_core::{Key, Lifetime, Partition, Permit, Precondition, Timestamp};
 use verax_origin::{OriginError, OriginValue, TraceContext};
 
-use super::change::Tried;
+use super::change::Attempt;
 use super::tags::parse_tags;
 use super::waiter::{WaitOutcome, Waited, notify_all};
 use crate::events::{Event, OriginRead, RefillOutcome, RefillRecord};
@@ -47,7 +47,7 @@ impl Namespace {
             None => return,
             // In an outage every stale hit comes here: none of them begins what would be refused.
             Some(origin) if origin.is_shut() => {
-                return self.tell(&Event::OriginRead(OriginRead::Refused));
+                return self.notify(&Event::OriginRead(OriginRead::Refused));
             }
             Some(_) => {}
         }
@@ -66,7 +66,9 @@ impl Namespace {
         tokio::spawn(async move {
             let reading = AssertUnwindSafe(namespace.read_origin(&permit.key, trace.as_ref()));
             let outcome = reading.catch_unwind().await.unwrap_or_else(|_| {
-                Err(OriginError::NoUrl("the refill failed inside Verax; its log says why".into()))
+                Err(OriginError::KeyMismatch(
+                    "the refill failed inside Verax; its log says why".into(),
+                ))
             });
             // Those who wait may take the value slowly, and the store may not keep it.
             let held = outcome.as_ref().map_or(0, |value| value.value.len());
@@ -85,19 +87,21 @@ impl Namespace {
     ) -> Result<OriginValue, OriginError> {
         let binding = self.binding();
         let (Some(origin), Some(choice)) = (&binding.origin, &binding.policy.origin) else {
-            return Err(OriginError::NoUrl("the namespace no longer has an origin".into()));
+            return Err(OriginError::KeyMismatch("the namespace no longer has an origin".into()));
         };
         let values = choice.key_pattern.values_of(key.as_str()).ok_or_else(|| {
             let pattern = &choice.key_pattern;
-            OriginError::NoUrl(format!("it does not have the shape {pattern} of this namespace"))
+            OriginError::KeyMismatch(format!(
+                "it does not have the shape {pattern} of this namespace"
+            ))
         })?;
         let started = std::time::Instant::now();
         let outcome = origin.read_guarded(&values, trace).await;
         let took = started.elapsed();
-        self.tell(&Event::OriginRead(match &outcome {
+        self.notify(&Event::OriginRead(match &outcome {
             // An origin that has no such value has answered.
             Ok(_) | Err(OriginError::NoValue { .. }) => OriginRead::Answered(took),
-            Err(OriginError::SetAside { .. } | OriginError::Busy) => OriginRead::Refused,
+            Err(OriginError::CircuitOpen { .. } | OriginError::Busy) => OriginRead::Refused,
             Err(_) => OriginRead::Failed(took),
         }));
         if let Err(error) = &outcome {
@@ -108,7 +112,7 @@ impl Namespace {
 
     fn finish_refill(&self, permit: &Permit, outcome: Result<OriginValue, OriginError>) {
         let key = &permit.key;
-        let largest = self.largest_value();
+        let largest = self.max_value_bytes();
         let outcome = outcome.and_then(|value| match value.value.len() as u64 > largest {
             true => Err(OriginError::TooLarge { url: "this namespace".into(), limit: largest }),
             false => Ok(value),
@@ -132,14 +136,14 @@ impl Namespace {
                 if let Ok(put) = partition.put(key, entry, Precondition::Always, now) =>
             {
                 entry.revision = Some(put.revision);
-                Tried::Changed(RefillOutcome::Stored)
+                Attempt::Changed(RefillOutcome::Stored)
             }
-            Ok(_) => Tried::Unchanged(RefillOutcome::NotStored),
+            Ok(_) => Attempt::Unchanged(RefillOutcome::NotStored),
             Err(error) if matches!(**error, OriginError::NoValue { .. }) => {
                 self.keep_negative(partition, key, now);
-                Tried::Changed(RefillOutcome::NoValue)
+                Attempt::Changed(RefillOutcome::NoValue)
             }
-            Err(_) => Tried::Unchanged(RefillOutcome::Failed),
+            Err(_) => Attempt::Unchanged(RefillOutcome::Failed),
         };
         let held = self.held(key, permit.number);
         let (ended, waiters) = match self.finish(key, permit.number, store) {
@@ -181,7 +185,7 @@ impl Namespace {
         waited: Waited,
         at: Timestamp,
     ) {
-        self.tell(&Event::RefillEnded(&RefillRecord {
+        self.notify(&Event::RefillEnded(&RefillRecord {
             at,
             namespace: self.id(),
             key: key.clone(),
@@ -189,7 +193,7 @@ impl Namespace {
             took,
             outcome,
             waiters: waited.callers,
-            longest_wait: waited.longest,
+            max_wait: waited.longest,
         }));
     }
 }

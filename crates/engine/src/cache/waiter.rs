@@ -17,7 +17,7 @@ pub(crate) enum WaitOutcome {
     /// The origin gave none.
     OriginFailed(Arc<OriginError>),
     /// The caller that refilled gave up, for all.
-    GivenUp,
+    Abandoned,
     /// The permit is the waiting caller's now.
     Turn(Permit),
     /// What was waited for would be old: ask again.
@@ -38,7 +38,7 @@ impl Waiter {
     }
 
     /// Tells it; returns whether it is still there to be told.
-    pub(crate) fn tell(self, told: WaitOutcome) -> bool {
+    pub(crate) fn notify(self, told: WaitOutcome) -> bool {
         self.sender.send(told).is_ok()
     }
 }
@@ -62,6 +62,6 @@ impl Waited {
 pub(crate) fn notify_all(waiters: Vec<Waiter>, told: &WaitOutcome) {
     for waiter in waiters {
         // A caller that has gone does not need to be told.
-        waiter.tell(told.clone());
+        waiter.notify(told.clone());
     }
 }

@@ -19,22 +19,22 @@ use crate::events::Event;
 use crate::handle::Writer;
 use crate::namespace::Namespace;
 
-type Place = (NamespaceId, Key);
+type EntryAddress = (NamespaceId, Key);
 type Turn = Arc<tokio::sync::Mutex<()>>;
 
 /// Whose turn it is to write a key.
 #[derive(Debug, Default)]
-pub(crate) struct WriteTurns(Mutex<HashMap<Place, Turn>>);
+pub(crate) struct WriteTurns(Mutex<HashMap<EntryAddress, Turn>>);
 
 /// A writer that waits for its turn or has it.
 struct Waiting<'t> {
     turns: &'t WriteTurns,
-    place: Place,
+    place: EntryAddress,
     turn: Turn,
 }
 
 impl WriteTurns {
-    fn of(&self, place: Place) -> Waiting<'_> {
+    fn of(&self, place: EntryAddress) -> Waiting<'_> {
         let mut turns = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         let turn = Arc::clone(turns.entry(place.clone()).or_default());
         Waiting { turns: self, place, turn }
@@ -199,10 +199,10 @@ impl Namespace {
                 "the key does not have the shape {pattern} of this namespace"
             ))
         })?;
-        self.tell(&Event::OriginWrite);
+        self.notify(&Event::OriginWrite);
         let sent = origin.write_guarded(&values, write, trace).await;
         sent.map_err(|error: OriginError| {
-            self.tell(&Event::OriginWriteFailed);
+            self.notify(&Event::OriginWriteFailed);
             tracing::debug!(namespace = %self.path(), %key, %error, "a write was not taken");
             if !error.is_certain() {
                 self.delete_always(key);

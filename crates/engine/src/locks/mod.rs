@@ -10,8 +10,9 @@ use std::time::Duration;
 use tokio::sync::{Notify, oneshot};
 use verax_core::guard::ShareLimits;
 use verax_core::guard::lock::{
-    AccessId, Claim, ClaimError, Claimed, EndedBy, FencingToken, Grant, Holder, LockName,
-    LockTable, LockView, MAX_LEASE, MAX_OWNER_BYTES, MAX_WAIT, NotHeld, SessionId, Told,
+    AccessId, AcquireError, AcquireRequest, FencingToken, Grant, Holder, LeaseEnd, LockName,
+    LockNotice, LockOutcome, LockTable, LockView, MAX_LEASE, MAX_OWNER_BYTES, MAX_WAIT, NotHeld,
+    SessionId,
 };
 use verax_core::{Key, NamespaceId, Timestamp};
 
@@ -21,7 +22,7 @@ use crate::error::EngineError;
 use crate::events::{Event, LockEvent, LockEventKind};
 use crate::handle::{Manager, Reader, Writer};
 pub use verax_core::guard::lock::LockCounts;
-use waiting::InLine;
+use waiting::QueuedWait;
 
 /// How many leases and waits there may be; what they take is in the margin beside the memory limit.
 const LIMITS: ShareLimits = ShareLimits { per_namespace: 20_000, guaranteed: 500, in_all: 50_000 };
@@ -33,15 +34,15 @@ const VIEW_STEP: usize = 64;
 pub const LEASES: RangeInclusive<Duration> = Duration::from_millis(100)..=MAX_LEASE;
 
 /// What a caller in line hears.
-type Answer = Result<Grant, Holder>;
+type ReadResult = Result<Grant, Holder>;
 
-type Waiter = oneshot::Sender<Answer>;
+type Waiter = oneshot::Sender<ReadResult>;
 
 /// All locks of the service.
 #[derive(Debug)]
 pub(crate) struct Locks {
     table: Mutex<LockTable<Waiter>>,
-    /// Told when a lock must be looked at sooner than before.
+    /// LockNotice when a lock must be looked at sooner than before.
     changed: Notify,
     last_session: AtomicU64,
 }
@@ -105,20 +106,20 @@ impl Locks {
 impl Engine {
     /// Tells callers what became of them. One that has gone gives back at once what it was granted,
     /// so that nobody waits for a holder that does not exist.
-    fn deliver_locks(&self, mut told: Vec<Told<Waiter>>, now: Timestamp) {
+    fn deliver_locks(&self, mut told: Vec<LockNotice<Waiter>>, now: Timestamp) {
         while !told.is_empty() {
             let mut more = Vec::new();
             for told in told {
                 match told {
-                    Told::Granted(waiter, grant) => {
+                    LockNotice::Granted(waiter, grant) => {
                         let (name, token) = (grant.name.clone(), grant.token);
                         if waiter.send(Ok(grant)).is_err() {
                             // It cannot be over already: it was granted now.
                             let _ = self.locks.table().release(&name, token, now, &mut more);
                         }
                     }
-                    Told::GaveUp(waiter, holder) => drop(waiter.send(Err(holder))),
-                    Told::Ended(name, holder, by) => self.lock_ended(name, holder, by, now),
+                    LockNotice::TimedOut(waiter, holder) => drop(waiter.send(Err(holder))),
+                    LockNotice::Ended(name, holder, by) => self.lock_ended(name, holder, by, now),
                 }
             }
             told = more;
@@ -129,7 +130,7 @@ impl Engine {
     /// Ends leases and waits step by step, between which others have their turn at the table.
     fn end_locks(
         &self,
-        step: impl Fn(&mut LockTable<Waiter>, Timestamp, &mut Vec<Told<Waiter>>) -> bool,
+        step: impl Fn(&mut LockTable<Waiter>, Timestamp, &mut Vec<LockNotice<Waiter>>) -> bool,
     ) {
         let now = self.now();
         loop {
@@ -142,10 +143,10 @@ impl Engine {
         }
     }
 
-    fn lock_ended(&self, name: LockName, holder: Holder, by: EndedBy, now: Timestamp) {
+    fn lock_ended(&self, name: LockName, holder: Holder, by: LeaseEnd, now: Timestamp) {
         // An expiry is noticed a little after it happened.
-        let at = if by == EndedBy::Time { holder.ends_at.min(now) } else { now };
-        self.tell_lock(LockEvent {
+        let at = if by == LeaseEnd::Time { holder.ends_at.min(now) } else { now };
+        self.notify_lock(LockEvent {
             at,
             namespace: name.0,
             name: name.1,
@@ -156,9 +157,9 @@ impl Engine {
         });
     }
 
-    fn tell_lock(&self, event: LockEvent) {
+    fn notify_lock(&self, event: LockEvent) {
         if let Some(namespace) = self.namespace(event.namespace) {
-            namespace.tell(&Event::Lock(&event));
+            namespace.notify(&Event::Lock(&event));
         }
     }
 
@@ -175,7 +176,7 @@ impl Engine {
         let mut longest = Vec::new();
         let namespaces = self.locks.table().namespaces();
         for namespace in namespaces.into_iter().filter(|namespace| which(*namespace)) {
-            longest.append(&mut self.locks.table().longest_held(namespace, most));
+            longest.append(&mut self.locks.table().max_held(namespace, most));
             longest.sort_unstable_by_key(|(token, _)| *token);
             longest.truncate(most);
         }
@@ -248,7 +249,8 @@ impl Writer {
         let began = engine.now();
         let LockRequest { owner, lease, wait, session, access } = request;
         let leased_by = access.as_ref().map(|access| access.id);
-        let claim = Claim { owner: owner.clone(), lease, wait, session, access: leased_by };
+        let claim =
+            AcquireRequest { owner: owner.clone(), lease, wait, session, access: leased_by };
         let (waiter, answer) = oneshot::channel();
         let mut told = Vec::new();
         let claimed = engine.locks.table().claim(&name, claim, waiter, began, &mut told);
@@ -260,9 +262,9 @@ impl Writer {
             return Err(EngineError::AccessEnded);
         }
         let granted = match claimed.map_err(refused)? {
-            Claimed::Granted(grant, _) => Ok(grant),
-            Claimed::Held(holder, _) => Err(holder),
-            Claimed::Waiting(ticket) => InLine::new(engine, name.clone(), ticket, answer)
+            LockOutcome::Granted(grant, _) => Ok(grant),
+            LockOutcome::HeldByOther(holder, _) => Err(holder),
+            LockOutcome::Queued(ticket) => QueuedWait::new(engine, name.clone(), ticket, answer)
                 .wait()
                 .await
                 .ok_or_else(|| match self.needs_open() {
@@ -282,10 +284,10 @@ impl Writer {
         };
         match &granted {
             Ok(grant) => {
-                self.tell(&Event::Lock(&event(LockEventKind::Granted, Some(grant.token))));
+                self.notify(&Event::Lock(&event(LockEventKind::Granted, Some(grant.token))));
             }
             Err(_) if wait.is_zero() => {}
-            Err(_) => self.tell(&Event::Lock(&event(LockEventKind::GaveUp, None))),
+            Err(_) => self.notify(&Event::Lock(&event(LockEventKind::TimedOut, None))),
         }
         Ok(granted)
     }
@@ -322,7 +324,7 @@ impl Writer {
     }
 
     /// How many callers are in line for a lock.
-    pub fn lock_waiters(&self, name: &Key) -> usize {
+    pub fn queued_for_lock(&self, name: &Key) -> usize {
         let engine = self.engine();
         let view = engine.locks.table().look(&(self.id(), name.clone()), engine.now());
         view.map_or(0, |view| view.waiting)
@@ -342,7 +344,7 @@ impl Manager {
 
 impl Reader {
     /// A lock as it stands, without touching it; `None` when nobody holds it.
-    pub fn look_at_lock(&self, name: &Key) -> Option<LockView> {
+    pub fn peek_lock(&self, name: &Key) -> Option<LockView> {
         let engine = self.engine();
         engine.locks.table().look(&(self.id(), name.clone()), engine.now())
     }
@@ -383,14 +385,14 @@ fn check(request: &LockRequest) -> Result<(), EngineError> {
     Ok(())
 }
 
-fn refused(error: ClaimError) -> EngineError {
+fn refused(error: AcquireError) -> EngineError {
     match error {
-        ClaimError::NoEpoch | ClaimError::EpochUsedUp | ClaimError::Unconfirmed => {
+        AcquireError::NoEpoch | AcquireError::EpochUsedUp | AcquireError::Unconfirmed => {
             EngineError::Unconfirmed(error.to_string())
         }
         // Nobody is there any more to hear it.
-        ClaimError::Disconnected => EngineError::Busy("the connection has ended"),
-        ClaimError::Full(_) => EngineError::Busy(
+        AcquireError::Disconnected => EngineError::Busy("the connection has ended"),
+        AcquireError::Full(_) => EngineError::Busy(
             "the namespace has as many leases and waits as there may be; come back later",
         ),
     }

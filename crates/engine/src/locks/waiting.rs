@@ -5,31 +5,31 @@ use std::sync::Arc;
 use tokio::sync::oneshot;
 use verax_core::guard::lock::{LockName, Ticket};
 
-use super::Answer;
+use super::ReadResult;
 use crate::engine::Engine;
 
 /// A place in a line. It is left when this is dropped, and a grant that nobody took is given back:
 /// a caller that is gone must not hold anything.
-pub(super) struct InLine {
+pub(super) struct QueuedWait {
     engine: Arc<Engine>,
     name: LockName,
     ticket: Ticket,
-    answer: oneshot::Receiver<Answer>,
+    answer: oneshot::Receiver<ReadResult>,
     answered: bool,
 }
 
-impl InLine {
+impl QueuedWait {
     pub(super) fn new(
         engine: &Arc<Engine>,
         name: LockName,
         ticket: Ticket,
-        answer: oneshot::Receiver<Answer>,
+        answer: oneshot::Receiver<ReadResult>,
     ) -> Self {
         Self { engine: Arc::clone(engine), name, ticket, answer, answered: false }
     }
 
     /// Waits for the answer; `None` when there will be none, because the service stops.
-    pub(super) async fn wait(mut self) -> Option<Answer> {
+    pub(super) async fn wait(mut self) -> Option<ReadResult> {
         let mut stopping = self.engine.stopping();
         let answer = tokio::select! {
             answer = &mut self.answer => answer.ok(),
@@ -40,7 +40,7 @@ impl InLine {
     }
 }
 
-impl Drop for InLine {
+impl Drop for QueuedWait {
     fn drop(&mut self) {
         let (engine, locks) = (&self.engine, &self.engine.locks);
         if self.answered || locks.table().leave(&self.name, self.ticket) {

@@ -35,7 +35,7 @@ pub struct HttpReader {
     client: Client,
     secret: Option<Secret>,
     total_timeout: Duration,
-    largest_response: u64,
+    max_response_bytes: u64,
     listings: Vec<String>,
 }
 
@@ -83,9 +83,10 @@ impl HttpReader {
                 url: settings.url().to_owned(),
                 reason: reason_of(&e),
             })?;
-        let (total_timeout, largest_response) = (settings.total_timeout, settings.largest_response);
+        let (total_timeout, max_response_bytes) =
+            (settings.total_timeout, settings.max_response_bytes);
         let listings = settings.listings.clone();
-        Ok(Self { template, servers, client, secret, total_timeout, largest_response, listings })
+        Ok(Self { template, servers, client, secret, total_timeout, max_response_bytes, listings })
     }
 
     /// Its servers, by number.
@@ -96,23 +97,23 @@ impl HttpReader {
     /// The URL that the values of a key make.
     ///
     /// # Errors
-    /// [`OriginError::NoUrl`].
+    /// [`OriginError::KeyMismatch`].
     pub fn url_of(&self, values: &[(&str, &str)]) -> Result<Url, OriginError> {
-        self.template.expand(values).map_err(OriginError::NoUrl)
+        self.template.expand(values).map_err(OriginError::KeyMismatch)
     }
 
     /// The URL of a reference that stays on this origin's server.
     ///
     /// # Errors
-    /// [`OriginError::NoUrl`] when it leads elsewhere.
+    /// [`OriginError::KeyMismatch`] when it leads elsewhere.
     pub fn url_on(&self, reference: &str) -> Result<Url, OriginError> {
         let base = self.template.base();
         match base.join(reference) {
             Ok(url) if url.origin() == base.origin() => Ok(url),
             Ok(url) => {
-                Err(OriginError::NoUrl(format!("{url} is not on the origin's server {base}")))
+                Err(OriginError::KeyMismatch(format!("{url} is not on the origin's server {base}")))
             }
-            Err(error) => Err(OriginError::NoUrl(format!("{reference:?}: {error}"))),
+            Err(error) => Err(OriginError::KeyMismatch(format!("{reference:?}: {error}"))),
         }
     }
 
@@ -251,7 +252,7 @@ impl HttpReader {
     }
 
     async fn body(&self, url: &Url, response: Response) -> Result<Bytes, OriginError> {
-        let limit = self.largest_response;
+        let limit = self.max_response_bytes;
         let too_large = || OriginError::TooLarge { url: url.to_string(), limit };
         let announced = response.content_length().unwrap_or(0);
         if announced > limit {

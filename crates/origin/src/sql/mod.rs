@@ -38,12 +38,12 @@ pub(crate) struct SqlReader {
     database: Database,
     query: Query,
     result: SqlResult,
-    most_rows: u32,
+    max_rows: u32,
     secret: Option<Secret>,
     connections: usize,
     connect_timeout: Duration,
     total_timeout: Duration,
-    largest_response: u64,
+    max_response_bytes: u64,
     /// The pool, and the password it was opened with.
     pool: Mutex<Option<(Arc<str>, Pool)>>,
 }
@@ -53,7 +53,7 @@ impl SqlReader {
         settings: &OriginSettings,
         secret: Option<Secret>,
     ) -> Result<Self, InvalidQuery> {
-        let OriginSource::Sql { url, query, result, most_rows } = &settings.source else {
+        let OriginSource::Sql { url, query, result, max_rows } = &settings.source else {
             return Err(InvalidQuery::NoSelect(String::new()));
         };
         Ok(Self {
@@ -61,12 +61,12 @@ impl SqlReader {
             database: Database::parse(url)?,
             query: Query::parse(query)?,
             result: *result,
-            most_rows: *most_rows,
+            max_rows: *max_rows,
             secret,
-            connections: settings.guard.most_at_once as usize,
+            connections: settings.guard.max_concurrency as usize,
             connect_timeout: settings.connect_timeout,
             total_timeout: settings.total_timeout,
-            largest_response: settings.largest_response,
+            max_response_bytes: settings.max_response_bytes,
             pool: Mutex::default(),
         })
     }
@@ -116,7 +116,7 @@ impl SqlReader {
     fn options(&self, password: &str) -> Opts {
         let seconds = self.total_timeout.as_secs_f64();
         // One row more than allowed, so that too many are noticed without reading them all.
-        let rows = u64::from(self.most_rows) + 1;
+        let rows = u64::from(self.max_rows) + 1;
         let session = format!(
             "SET SESSION tx_read_only = 1, max_statement_time = {seconds:.3}, \
              sql_select_limit = {rows}, time_zone = '+00:00'"
@@ -209,15 +209,15 @@ impl SqlReader {
                     let reason = "it gave more than one row; ask for rows instead of one row, or add a LIMIT";
                     return Err(OriginError::Query { url: url(), reason: reason.into() });
                 }
-                SqlResult::Rows if rows > self.most_rows => {
-                    return Err(OriginError::TooManyRows { url: url(), limit: self.most_rows });
+                SqlResult::Rows if rows > self.max_rows => {
+                    return Err(OriginError::TooManyRows { url: url(), limit: self.max_rows });
                 }
                 SqlResult::Rows => out.push(if rows == 1 { b'[' } else { b',' }),
                 SqlResult::Row => {}
             }
             json::write_row(&mut out, &row);
-            if out.len() as u64 > self.largest_response {
-                return Err(OriginError::TooLarge { url: url(), limit: self.largest_response });
+            if out.len() as u64 > self.max_response_bytes {
+                return Err(OriginError::TooLarge { url: url(), limit: self.max_response_bytes });
             }
         }
         match (self.result, rows) {

@@ -27,7 +27,7 @@ pub struct Counts {
     /// Calls under way now.
     pub at_once: u64,
     /// The most calls that were under way at once.
-    pub most_at_once: u64,
+    pub max_concurrency: u64,
 }
 
 /// Why faults cannot be set.
@@ -53,7 +53,7 @@ pub struct Standin {
     settings: Mutex<FaultSettings>,
     calls: AtomicU64,
     at_once: AtomicU64,
-    most_at_once: AtomicU64,
+    max_concurrency: AtomicU64,
 }
 
 /// A call under way; counted as ended when it is dropped, which a caller that hangs up causes too.
@@ -101,19 +101,19 @@ impl Standin {
         Counts {
             calls: self.calls.load(Ordering::Relaxed),
             at_once: self.at_once.load(Ordering::Relaxed),
-            most_at_once: self.most_at_once.load(Ordering::Relaxed),
+            max_concurrency: self.max_concurrency.load(Ordering::Relaxed),
         }
     }
 
     /// Forgets the most calls that were under way at once, to count them anew.
     pub fn forget_most_at_once(&self) {
-        self.most_at_once.store(self.at_once.load(Ordering::Relaxed), Ordering::Relaxed);
+        self.max_concurrency.store(self.at_once.load(Ordering::Relaxed), Ordering::Relaxed);
     }
 
     pub(super) fn begin(&self) -> Call<'_> {
         self.calls.fetch_add(1, Ordering::Relaxed);
         let at_once = self.at_once.fetch_add(1, Ordering::Relaxed) + 1;
-        self.most_at_once.fetch_max(at_once, Ordering::Relaxed);
+        self.max_concurrency.fetch_max(at_once, Ordering::Relaxed);
         Call { standin: self, at_once }
     }
 }

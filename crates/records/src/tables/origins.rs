@@ -48,7 +48,7 @@ struct SettingsColumns {
     url: String,
     connect_timeout_ms: u64,
     total_timeout_ms: u64,
-    largest_response: u64,
+    max_response_bytes: u64,
     query: Option<String>,
     credential: Option<String>,
     settings: String,
@@ -63,11 +63,11 @@ struct More {
     least_outstanding: bool,
     slow_after_ms: Option<u64>,
     one_row: bool,
-    most_rows: u32,
-    most_at_once: u32,
-    longest_queue: u32,
-    retry_percent: u8,
-    failures_to_open: u32,
+    max_rows: u32,
+    max_concurrency: u32,
+    max_queue: u32,
+    retry_budget_percent: u8,
+    failure_threshold: u32,
     pause_ms: u64,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     listings: Vec<String>,
@@ -83,11 +83,11 @@ impl Default for More {
             least_outstanding: false,
             slow_after_ms: None,
             one_row: false,
-            most_rows: 10_000,
-            most_at_once: guard.most_at_once,
-            longest_queue: guard.longest_queue,
-            retry_percent: guard.retry_percent,
-            failures_to_open: guard.failures_to_open,
+            max_rows: 10_000,
+            max_concurrency: guard.max_concurrency,
+            max_queue: guard.max_queue,
+            retry_budget_percent: guard.retry_budget_percent,
+            failure_threshold: guard.failure_threshold,
             pause_ms: millis(guard.pause),
             listings: Vec::new(),
             open_to: Vec::new(),
@@ -97,13 +97,18 @@ impl Default for More {
 
 impl SettingsColumns {
     fn of(settings: &OriginSettings) -> Self {
-        let OriginGuard { most_at_once, longest_queue, retry_percent, failures_to_open, pause } =
-            settings.guard;
+        let OriginGuard {
+            max_concurrency,
+            max_queue,
+            retry_budget_percent,
+            failure_threshold,
+            pause,
+        } = settings.guard;
         let mut more = More {
-            most_at_once,
-            longest_queue,
-            retry_percent,
-            failures_to_open,
+            max_concurrency,
+            max_queue,
+            retry_budget_percent,
+            failure_threshold,
             pause_ms: millis(pause),
             listings: settings.listings.clone(),
             open_to: settings.open_to.clone(),
@@ -116,17 +121,17 @@ impl SettingsColumns {
                 more.least_outstanding = *balance == Balance::LeastOutstanding;
                 more.slow_after_ms = slow_after.map(millis);
             }
-            OriginSource::Sql { query: text, result, most_rows, .. } => {
+            OriginSource::Sql { query: text, result, max_rows, .. } => {
                 query = Some(text.clone());
                 more.one_row = *result == SqlResult::Row;
-                more.most_rows = *most_rows;
+                more.max_rows = *max_rows;
             }
         }
         Self {
             url: settings.url().to_owned(),
             connect_timeout_ms: millis(settings.connect_timeout),
             total_timeout_ms: millis(settings.total_timeout),
-            largest_response: settings.largest_response,
+            max_response_bytes: settings.max_response_bytes,
             query,
             credential: settings.credential.as_ref().map(Name::to_string),
             // Numbers, texts and lists of them are always JSON.
@@ -144,7 +149,7 @@ impl SettingsColumns {
                 url,
                 query,
                 result: if more.one_row { SqlResult::Row } else { SqlResult::Rows },
-                most_rows: more.most_rows,
+                max_rows: more.max_rows,
             },
             None => OriginSource::Http {
                 url,
@@ -161,12 +166,12 @@ impl SettingsColumns {
             credential: self.credential.map(read_name).transpose()?,
             connect_timeout: Duration::from_millis(self.connect_timeout_ms),
             total_timeout: Duration::from_millis(self.total_timeout_ms),
-            largest_response: self.largest_response,
+            max_response_bytes: self.max_response_bytes,
             guard: OriginGuard {
-                most_at_once: more.most_at_once,
-                longest_queue: more.longest_queue,
-                retry_percent: more.retry_percent,
-                failures_to_open: more.failures_to_open,
+                max_concurrency: more.max_concurrency,
+                max_queue: more.max_queue,
+                retry_budget_percent: more.retry_budget_percent,
+                failure_threshold: more.failure_threshold,
                 pause: Duration::from_millis(more.pause_ms),
             },
             listings: more.listings,

@@ -10,7 +10,7 @@ use verax_wire::{BatchOperations, BatchReplies, Frame, GetFlags, Reply, Request}
 use super::entries::revised;
 use super::outbox::Encoded;
 use super::session::{Session, fail};
-use super::values::{Telling, key, put_request, value_of};
+use super::values::{ValueFields, key, put_request, value_of};
 use crate::failure::Failure;
 
 impl Session {
@@ -19,9 +19,9 @@ impl Session {
         frame: Frame,
         requests: &BatchOperations<'_>,
     ) -> Result<(), Failure> {
-        // What cannot be understood is answered in its place, beside what can.
+        // What cannot be understood is answered in its reservation, beside what can.
         let operations: Vec<_> = requests.iter().map(operation).collect();
-        let telling: Vec<Telling> = requests.iter().map(telling).collect();
+        let fields: Vec<ValueFields> = requests.iter().map(fields).collect();
         let opened = self.opened(frame.namespace)?;
         let (access, budget) = (opened.batch_access(), opened.in_flight().cloned());
         let (service, replies) = (Arc::clone(&self.service), self.replies.clone());
@@ -37,12 +37,12 @@ impl Session {
                 .collect();
             let mut encoded = Encoded::default();
             let size = outcomes.iter().flatten().map(size).sum();
-            let reserved = replies.reserve_all(size).and_then(|mut place| {
-                place.join(budget.unwrap_or_else(|| replies.clone()).reserve_all(size)?);
-                Ok(place)
+            let reserved = replies.reserve_all(size).and_then(|mut reservation| {
+                reservation.join(budget.unwrap_or_else(|| replies.clone()).reserve_all(size)?);
+                Ok(reservation)
             });
             match reserved {
-                Ok(place) => encoded.place = place,
+                Ok(reservation) => encoded.reservation = reservation,
                 Err(error) => {
                     fail(frame, &error.into(), &mut encoded.frames);
                     return encoded;
@@ -55,9 +55,9 @@ impl Session {
             let replies: Vec<Reply<'_>> = outcomes
                 .iter()
                 .zip(&failures)
-                .zip(tags.iter().zip(telling))
-                .map(|((outcome, failure), (tags, telling))| match outcome {
-                    Ok(outcome) => reply(&service, outcome, failure.as_ref(), telling, tags),
+                .zip(tags.iter().zip(fields))
+                .map(|((outcome, failure), (tags, fields))| match outcome {
+                    Ok(outcome) => reply(&service, outcome, failure.as_ref(), fields, tags),
                     Err(refused) => refused.reply(),
                 })
                 .collect();
@@ -80,11 +80,11 @@ fn operation(request: Request<'_>) -> Result<Operation, Failure> {
     }
 }
 
-fn telling(request: Request<'_>) -> Telling {
+fn fields(request: Request<'_>) -> ValueFields {
     match request {
         Request::Get { flags, .. } => flags.into(),
-        Request::Put(put) => Telling { revision: put.tell_revision, details: false },
-        _ => Telling::default(),
+        Request::Put(put) => ValueFields { revision: put.tell_revision, details: false },
+        _ => ValueFields::default(),
     }
 }
 
@@ -117,15 +117,15 @@ fn reply<'a>(
     service: &Service,
     outcome: &'a Outcome<ControlError>,
     failure: Option<&'a Failure>,
-    telling: Telling,
+    fields: ValueFields,
     tags: &'a [&'a str],
 ) -> Reply<'a> {
     match (outcome, failure) {
         (_, Some(failure)) => failure.reply(),
         (Outcome::Got(Ok(Some(answer))), _) => {
-            Reply::Value(value_of(service, answer, telling, tags))
+            Reply::Value(value_of(service, answer, fields, tags))
         }
-        (Outcome::Put(Ok(stored)), _) if telling.revision => revised(stored),
+        (Outcome::Put(Ok(stored)), _) if fields.revision => revised(stored),
         (
             Outcome::Put(Ok(Stored { replaced: was_there, .. })) | Outcome::Deleted(Ok(was_there)),
             _,

@@ -15,7 +15,7 @@ use verax_wire::{Frame, Reply};
 use super::WireLimits;
 use super::outbox::Outbox;
 use super::session::{Ended, Session, WRITE_AT};
-use crate::connections::ConnectionPlace;
+use crate::connections::ConnectionSlot;
 use crate::failure::Failure;
 
 pub(super) struct Connection<S> {
@@ -28,7 +28,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         stream: S,
         service: Arc<Service>,
         limits: WireLimits,
-        place: Arc<ConnectionPlace>,
+        place: Arc<ConnectionSlot>,
     ) -> Self {
         Self { stream, session: Session::new(service, limits, place) }
     }

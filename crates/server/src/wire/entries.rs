@@ -6,7 +6,7 @@ use verax_core::entry::MediaType;
 use verax_core::store::Position;
 use verax_core::{EntryRevision, Precondition, Timestamp};
 use verax_engine::EngineError;
-use verax_engine::cache::{Answer, Cached, ReadOptions, Stored};
+use verax_engine::cache::{Cached, ReadOptions, ReadResult, Stored};
 use verax_wire::{Frame, GetFlags, ListedEntries, ListedEntry, Put, Reply};
 
 use super::hits::Hits;
@@ -33,7 +33,9 @@ impl Session {
             let cached = reader.cached(text, now, |visited, due| {
                 let due = due && flags.may_refill;
                 match reader.in_flight().reserve(visited.value().len()) {
-                    Ok(place) => add_view(outbox, frame, (visited, due), flags.into(), now, place),
+                    Ok(reservation) => {
+                        add_view(outbox, frame, (visited, due), flags.into(), now, reservation)
+                    }
                     Err(error) => busy = Some(error),
                 }
             });
@@ -72,15 +74,15 @@ impl Session {
         let replies = self.replies.clone();
         self.carry_out(frame, async move {
             let answer = reader.read(&key, options).await.and_then(|answer| {
-                let size = answer.as_ref().map_or(0, Answer::size);
-                let mut place = replies.reserve_all(size)?;
-                place.join(reader.in_flight().reserve_all(size)?);
-                Ok((answer, place))
+                let size = answer.as_ref().map_or(0, ReadResult::size);
+                let mut reservation = replies.reserve_all(size)?;
+                reservation.join(reader.in_flight().reserve_all(size)?);
+                Ok((answer, reservation))
             });
             let mut encoded = Encoded::default();
             match answer {
-                Ok((Some(answer), place)) => {
-                    encoded.place = place;
+                Ok((Some(answer), reservation)) => {
+                    encoded.reservation = reservation;
                     with_answer(&service, &answer, flags.into(), |value| {
                         Reply::Value(value).encode(frame, &mut encoded.frames);
                     });
@@ -129,7 +131,7 @@ impl Session {
 }
 
 fn described<'a>(
-    listed: &'a verax_core::store::Listed,
+    listed: &'a verax_core::store::ListedEntry,
     media_type: &'a MediaType,
     now: Timestamp,
 ) -> ListedEntry<'a> {

@@ -60,7 +60,7 @@ impl Session {
             match &claimed {
                 Ok(Ok(grant)) => granted(grant, now).encode(frame, &mut encoded.frames),
                 Ok(Err(holder)) => {
-                    let waiting = writer.lock_waiters(&name);
+                    let waiting = writer.queued_for_lock(&name);
                     held(holder, waiting, now).encode(frame, &mut encoded.frames);
                 }
                 Err(error) => fail(frame, &error.clone().into(), &mut encoded.frames),
@@ -98,7 +98,7 @@ impl Session {
 
     pub(super) fn peek_lock(&mut self, frame: Frame, name: &str) -> Result<(), Failure> {
         let reader = self.opened(frame.namespace)?.reads()?;
-        match reader.look_at_lock(&key(name)?) {
+        match reader.peek_lock(&key(name)?) {
             Some(view) => {
                 let now = self.service.engine().now();
                 self.outbox.add(frame, &held(&view.holder, view.waiting, now));

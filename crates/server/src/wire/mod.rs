@@ -27,11 +27,11 @@ use std::time::Duration;
 
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::{TcpListener, TcpStream};
-use tokio::sync::mpsc;
 use tokio_io_timeout::TimeoutWriter;
 use verax_service::Service;
 
-use crate::connections::{AcceptFailures, ConnectionLimits, ConnectionPlace, Connections, NoPlace};
+use crate::accept::accept;
+use crate::connections::{ConnectionLimits, ConnectionSlot, NoSlot};
 use crate::tls::Tls;
 use connection::Connection;
 use session::Ended;
@@ -68,31 +68,20 @@ pub async fn serve_wire(
     tls: Option<Arc<Tls>>,
     limits: WireLimits,
 ) {
-    let mut stopping = service.stopping();
-    let connections = Connections::new(limits.connections);
-    let mut failures = AcceptFailures::default();
-    // Each connection holds a sender: the channel ends with the last of them.
-    let (serving, mut served) = mpsc::channel::<()>(1);
-    loop {
-        let accepted = tokio::select! {
-            accepted = listener.accept() => accepted,
-            _ = stopping.wait_for(|stopping| *stopping) => break,
-        };
-        match accepted {
-            Ok((stream, from)) => {
-                let (service, place) = (Arc::clone(&service), connections.admit(from.ip()));
-                let (tls, serving) = (tls.clone(), serving.clone());
-                tokio::spawn(async move {
-                    serve(stream, service, tls, limits, place).await;
-                    drop(serving);
-                });
-            }
-            Err(error) => failures.pause(&error).await,
-        }
+    let stopping = service.stopping();
+    let stopped = service.stopping();
+    let serving = accept(listener, limits.connections, stopping, move |stream, slot| {
+        serve(stream, Arc::clone(&service), tls.clone(), limits, slot)
+    });
+    let overdue = async {
+        let mut stopped = stopped;
+        let _ = stopped.wait_for(|stopping| *stopping).await;
+        tokio::time::sleep(crate::STOP_TIMEOUT).await;
+    };
+    tokio::select! {
+        () = serving => {}
+        () = overdue => {}
     }
-    drop(listener);
-    drop(serving);
-    let _ = tokio::time::timeout(crate::STOP_TIMEOUT, served.recv()).await;
 }
 
 async fn serve(
@@ -100,16 +89,12 @@ async fn serve(
     service: Arc<Service>,
     tls: Option<Arc<Tls>>,
     limits: WireLimits,
-    place: Result<Arc<ConnectionPlace>, NoPlace>,
+    slot: Result<Arc<ConnectionSlot>, NoSlot>,
 ) {
-    // Replies are written whole, so there is nothing to be gained by holding them back.
-    if stream.set_nodelay(true).is_err() {
-        return;
-    }
     let ended = match tls {
-        None => converse(stream, service, limits, place).await,
+        None => converse(stream, service, limits, slot).await,
         Some(tls) => match tls.accept(stream).await {
-            Some(stream) => converse(stream, service, limits, place).await,
+            Some(stream) => converse(stream, service, limits, slot).await,
             None => return,
         },
     };
@@ -122,17 +107,17 @@ async fn converse(
     stream: impl AsyncRead + AsyncWrite,
     service: Arc<Service>,
     limits: WireLimits,
-    place: Result<Arc<ConnectionPlace>, NoPlace>,
+    slot: Result<Arc<ConnectionSlot>, NoSlot>,
 ) -> Result<(), Ended> {
     // A client that takes nothing for too long is given up; one that takes little by little is not.
     let mut stream = TimeoutWriter::new(stream);
     stream.set_timeout(Some(limits.idle));
-    match place {
-        Ok(place) => Connection::new(Box::pin(stream), service, limits, place).serve().await,
+    match slot {
+        Ok(slot) => Connection::new(Box::pin(stream), service, limits, slot).serve().await,
         Err(why) => {
             let why = match why {
-                NoPlace::Full => "there are too many connections; come back later",
-                NoPlace::Address => "there are too many connections from this address",
+                NoSlot::Full => "there are too many connections; come back later",
+                NoSlot::Address => "there are too many connections from this address",
             };
             connection::refuse(Box::pin(stream), why).await
         }

@@ -1,7 +1,7 @@
 //! What is to be written to a connection.
 
 use tokio::io::{AsyncWrite, AsyncWriteExt};
-use verax_core::Found;
+use verax_core::EntryRef;
 use verax_engine::in_flight::InFlightReservation;
 use verax_wire::{Frame, Reply, Value};
 
@@ -12,11 +12,11 @@ const NOT_COPIED_FROM: usize = 32 << 10;
 /// Memory that an outbox keeps for the next replies.
 const KEPT: usize = 64 << 10;
 
-/// Frames that were encoded elsewhere, with their place among all that is on its way out.
+/// Frames that were encoded elsewhere, with their reservation among all that is on its way out.
 #[derive(Debug, Default)]
 pub(super) struct Encoded {
     pub(super) frames: Vec<u8>,
-    pub(super) place: InFlightReservation,
+    pub(super) reservation: InFlightReservation,
 }
 
 /// Replies to be written, in order.
@@ -24,9 +24,9 @@ pub(super) struct Encoded {
 pub(super) struct Outbox {
     bytes: Vec<u8>,
     /// Values that belong behind so many of the bytes.
-    large: Vec<(usize, Found)>,
-    /// The places that what waits here takes among all that is on its way out.
-    places: Vec<InFlightReservation>,
+    large: Vec<(usize, EntryRef)>,
+    /// The reservations that what waits here takes among all that is on its way out.
+    reservations: Vec<InFlightReservation>,
     large_bytes: usize,
 }
 
@@ -40,7 +40,7 @@ impl Outbox {
         &mut self,
         frame: Frame,
         value: Value<'_>,
-        found: impl FnOnce() -> Found,
+        found: impl FnOnce() -> EntryRef,
     ) {
         if value.value.len() < NOT_COPIED_FROM {
             return self.add(frame, &Reply::Value(value));
@@ -53,12 +53,12 @@ impl Outbox {
     /// Adds frames that were encoded elsewhere.
     pub(super) fn add_encoded(&mut self, encoded: Encoded) {
         self.bytes.extend_from_slice(&encoded.frames);
-        self.places.push(encoded.place);
+        self.reservations.push(encoded.reservation);
     }
 
-    /// Holds a place until everything is written.
-    pub(super) fn hold(&mut self, place: InFlightReservation) {
-        self.places.push(place);
+    /// Holds a reservation until everything is written.
+    pub(super) fn hold(&mut self, reservation: InFlightReservation) {
+        self.reservations.push(reservation);
     }
 
     pub(super) fn is_empty(&self) -> bool {
@@ -84,7 +84,7 @@ impl Outbox {
         stream.write_all(&self.bytes[from..]).await?;
         stream.flush().await?;
         self.large_bytes = 0;
-        self.places.clear();
+        self.reservations.clear();
         self.bytes.clear();
         self.bytes.shrink_to(KEPT);
         Ok(())

@@ -4,12 +4,12 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use verax_core::{EntryRevision, PermitNumber};
-use verax_engine::cache::{Asked, PermitRequest};
+use verax_engine::cache::{PermitOutcome, PermitRequest};
 use verax_wire::{Frame, PermitFlags, Put, Reply};
 
 use super::outbox::Encoded;
 use super::session::{Session, fail};
-use super::values::{Telling, key, milliseconds, put_request, with_answer};
+use super::values::{ValueFields, key, milliseconds, put_request, with_answer};
 use crate::failure::Failure;
 
 /// The arguments of a permit's acquisition.
@@ -39,26 +39,28 @@ impl Session {
             access: self.access(),
         };
         let replies = self.replies.clone();
-        let telling = Telling { details: arguments.flags.details, revision: false };
+        let fields = ValueFields { details: arguments.flags.details, revision: false };
         self.carry_out(frame, async move {
             let mut encoded = Encoded::default();
             let answer = refiller.ask(&key, request).await.and_then(|asked| {
-                if let Asked::Value(answer) = &asked {
-                    encoded.place = replies.reserve_all(answer.size())?;
-                    encoded.place.join(refiller.in_flight().reserve_all(answer.size())?);
+                if let PermitOutcome::Value(answer) = &asked {
+                    encoded.reservation = replies.reserve_all(answer.size())?;
+                    encoded.reservation.join(refiller.in_flight().reserve_all(answer.size())?);
                 }
                 Ok(asked)
             });
             match answer {
-                Ok(Asked::Value(answer)) => with_answer(&service, &answer, telling, |value| {
-                    Reply::Value(value).encode(frame, &mut encoded.frames);
-                }),
-                Ok(Asked::Permit(permit)) => {
+                Ok(PermitOutcome::Value(answer)) => {
+                    with_answer(&service, &answer, fields, |value| {
+                        Reply::Value(value).encode(frame, &mut encoded.frames);
+                    })
+                }
+                Ok(PermitOutcome::Permit(permit)) => {
                     let ends_in = milliseconds(permit.ends_at.since(service.engine().now()));
                     let reply = Reply::Permit { permit: permit.number.0, ends_in };
                     reply.encode(frame, &mut encoded.frames);
                 }
-                Ok(Asked::Later(time)) => {
+                Ok(PermitOutcome::Later(time)) => {
                     let reply = Reply::Later { retry_after: milliseconds(time) };
                     reply.encode(frame, &mut encoded.frames);
                 }
@@ -91,7 +93,7 @@ impl Session {
     ) -> Result<(), Failure> {
         let writer = self.opened(frame.namespace)?.writes()?;
         let number = PermitNumber(permit);
-        writer.give_back_permit(&key(text)?, number, !fail_all)?;
+        writer.release_permit(&key(text)?, number, !fail_all)?;
         self.outbox.add(frame, &Reply::done(true));
         Ok(())
     }

@@ -32,7 +32,7 @@ use super::dispatch::dispatch;
 use super::hits::Hits;
 use super::nodes::addresses;
 use super::outbox::{Encoded, Outbox};
-use crate::connections::ConnectionPlace;
+use crate::connections::ConnectionSlot;
 use crate::failure::Failure;
 
 /// What a read asks for at least.
@@ -74,7 +74,7 @@ pub(super) struct Peer {
     revision: u64,
 }
 
-pub(super) type Told = (u16, InvalidationWatch, Option<Invalidated>);
+pub(super) type InvalidationNotice = (u16, InvalidationWatch, Option<Invalidated>);
 
 /// The state of a connection.
 pub(super) struct Session {
@@ -86,7 +86,7 @@ pub(super) struct Session {
     pub(super) outbox: Outbox,
     /// Requests that wait for something; each ends with its encoded reply.
     pub(super) waiting: JoinSet<Encoded>,
-    pub(super) watches: FuturesUnordered<BoxFuture<'static, Told>>,
+    pub(super) watches: FuturesUnordered<BoxFuture<'static, InvalidationNotice>>,
     pub(super) peer: Option<Peer>,
     pub(super) opened: Vec<Opened>,
     max_body_bytes: u32,
@@ -96,7 +96,7 @@ pub(super) struct Session {
     pub(super) ending: bool,
     /// For leases of locks that end with the connection.
     session: Option<LockSession>,
-    pub(super) place: Arc<ConnectionPlace>,
+    pub(super) place: Arc<ConnectionSlot>,
     /// Those of the tenant whose namespace was opened first.
     pub(super) turns: Option<Arc<TenantTurns>>,
 }
@@ -149,7 +149,7 @@ impl Session {
     pub(super) fn new(
         service: Arc<Service>,
         limits: WireLimits,
-        place: Arc<ConnectionPlace>,
+        place: Arc<ConnectionSlot>,
     ) -> Self {
         let budget = service.engine().in_flight();
         let replies = InFlightBudget::new(budget.limit() / REPLIES_PART);
@@ -327,7 +327,7 @@ impl Session {
             }
         };
         if let Some(failure) = refused {
-            // Told on the way out: nothing else can be done with this connection.
+            // InvalidationNotice on the way out: nothing else can be done with this connection.
             self.fail(frame, &failure);
             self.ending = true;
             return Ok(());
@@ -370,9 +370,9 @@ impl Session {
             Ok(opened) => opened,
             Err(failure) => return self.fail(frame, &failure),
         };
-        let largest = |writer: &Writer| writer.largest_value();
+        let largest = |writer: &Writer| writer.max_value_bytes();
         let max_value_bytes = match &opened.reads {
-            Ok(reader) => reader.largest_value(),
+            Ok(reader) => reader.max_value_bytes(),
             Err(_) => opened.writes.as_ref().map_or(0, largest),
         };
         let reply = Reply::Opened {
@@ -411,7 +411,7 @@ impl Session {
                     {
                         let push = Frame { namespace: number, id: 0 };
                         self.outbox.add(push, &Reply::Invalidated(verax_wire::Invalidated::All));
-                        self.watches.push(next_told(number, reader.watch_invalidations()));
+                        self.watches.push(next_invalidation(number, reader.watch_invalidations()));
                     }
                 }
                 peer.caller = caller;
@@ -432,11 +432,11 @@ impl Session {
         let opened = usize::from(number).checked_sub(1).and_then(|at| self.opened.get_mut(at));
         // Watched once, however often it is asked for.
         if opened.is_some_and(|opened| !std::mem::replace(&mut opened.watched, true)) {
-            self.watches.push(next_told(number, reader.watch_invalidations()));
+            self.watches.push(next_invalidation(number, reader.watch_invalidations()));
         }
     }
 
-    pub(super) fn push(&mut self, (number, watch, told): Told) -> Result<(), Ended> {
+    pub(super) fn push(&mut self, (number, watch, told): InvalidationNotice) -> Result<(), Ended> {
         // A token that was revoked opens nothing any more, not even the names of keys.
         self.check_peer()?;
         let frame = Frame { namespace: number, id: 0 };
@@ -449,7 +449,7 @@ impl Session {
             None => return Ok(()),
         };
         self.outbox.add(frame, &reply);
-        self.watches.push(next_told(number, watch));
+        self.watches.push(next_invalidation(number, watch));
         Ok(())
     }
 
@@ -516,7 +516,10 @@ pub(super) fn fail(frame: Frame, failure: &Failure, out: &mut Vec<u8>) {
     failure.reply().encode(frame, out);
 }
 
-fn next_told(number: u16, mut watch: InvalidationWatch) -> BoxFuture<'static, Told> {
+fn next_invalidation(
+    number: u16,
+    mut watch: InvalidationWatch,
+) -> BoxFuture<'static, InvalidationNotice> {
     Box::pin(async move {
         let told = watch.next().await;
         (number, watch, told)

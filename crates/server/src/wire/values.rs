@@ -6,7 +6,7 @@ use bytes::Bytes;
 use verax_core::entry::MediaType;
 use verax_core::store::EntryView;
 use verax_core::{EntityTag, EntryRevision, Freshness, Key, Precondition, Timestamp};
-use verax_engine::cache::{Answer, PutRequest, checked_tags};
+use verax_engine::cache::{PutRequest, ReadResult, checked_tags};
 use verax_engine::in_flight::{InFlightReservation, SMALL};
 use verax_service::Service;
 use verax_wire::{Details, Frame, GetFlags, Lifetime, Put, PutCondition, Source, Tags, Value};
@@ -52,12 +52,12 @@ pub(super) fn time_left(freshness: Freshness) -> i64 {
 
 /// What a reply tells about an entry beside its value.
 #[derive(Debug, Clone, Copy, Default)]
-pub(super) struct Telling {
+pub(super) struct ValueFields {
     pub(super) details: bool,
     pub(super) revision: bool,
 }
 
-impl From<GetFlags> for Telling {
+impl From<GetFlags> for ValueFields {
     fn from(flags: GetFlags) -> Self {
         Self { details: flags.details, revision: flags.revision }
     }
@@ -66,30 +66,30 @@ impl From<GetFlags> for Telling {
 /// The reply to a look-up that was answered at length.
 pub(super) fn with_answer<T>(
     service: &Service,
-    answer: &Answer,
-    telling: Telling,
+    answer: &ReadResult,
+    fields: ValueFields,
     give: impl FnOnce(Value<'_>) -> T,
 ) -> T {
     let tags: Vec<&str> = answer.entry.tags.iter().map(|tag| &**tag).collect();
-    give(value_of(service, answer, telling, &tags))
+    give(value_of(service, answer, fields, &tags))
 }
 
 /// An answer as a reply tells it; `tags` are those of its entry.
 pub(super) fn value_of<'a>(
     service: &Service,
-    answer: &'a Answer,
-    telling: Telling,
+    answer: &'a ReadResult,
+    fields: ValueFields,
     tags: &'a [&'a str],
 ) -> Value<'a> {
     let entry = &answer.entry;
-    let details = telling.details.then(|| Details {
+    let details = fields.details.then(|| Details {
         age: answer.age.as_millis() as u64,
         entity_tag: entry.entity_tag().number(),
         media_type: entry.media_type.as_str(),
         tags: Tags::of(tags),
     });
     let time_left = time_left(entry.freshness(service.engine().now()));
-    let revision = entry.revision.filter(|_| telling.revision).map(EntryRevision::number);
+    let revision = entry.revision.filter(|_| fields.revision).map(EntryRevision::number);
     Value {
         source: answer.source.kind(),
         due: false,
@@ -105,12 +105,12 @@ pub(super) fn add_view(
     outbox: &mut Outbox,
     frame: Frame,
     (visited, due): (&EntryView<'_>, bool),
-    telling: Telling,
+    fields: ValueFields,
     now: Timestamp,
-    place: InFlightReservation,
+    reservation: InFlightReservation,
 ) {
     if visited.value().len() > SMALL {
-        outbox.hold(place);
+        outbox.hold(reservation);
     }
     let source = match visited.freshness() {
         Freshness::Fresh(_) => Source::Hit,
@@ -118,9 +118,9 @@ pub(super) fn add_view(
     };
     let due = due && source == Source::Hit;
     let time_left = time_left(visited.freshness());
-    let revision = telling.revision.then(|| visited.revision().number());
+    let revision = fields.revision.then(|| visited.revision().number());
     let value = Value { source, due, time_left, details: None, revision, value: visited.value() };
-    if !telling.details {
+    if !fields.details {
         return outbox.add_value(frame, value, || visited.found());
     }
     let found = visited.found();

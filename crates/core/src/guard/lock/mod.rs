@@ -73,7 +73,7 @@ pub struct Ticket(u64);
 
 /// What a caller asks for.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Claim {
+pub struct AcquireRequest {
     /// Who it is, in words for people.
     pub owner: String,
     /// How long the lease lasts unless it is renewed.
@@ -112,13 +112,13 @@ pub struct Holder {
 
 /// A caller in line, as it is shown.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct InLine {
+pub struct QueuedCaller {
     /// Who it is.
     pub owner: String,
     /// Since when it waits.
     pub since: Timestamp,
     /// When its wait is over.
-    pub gives_up_at: Timestamp,
+    pub waits_until: Timestamp,
 }
 
 /// A lock as it is shown.
@@ -129,7 +129,7 @@ pub struct LockView {
     /// Who holds it.
     pub holder: Holder,
     /// Who waits for it, in order; the first hundred.
-    pub line: Vec<InLine>,
+    pub line: Vec<QueuedCaller>,
     /// How many wait for it.
     pub waiting: usize,
 }
@@ -145,18 +145,18 @@ pub struct LockCounts {
 
 /// What became of a claim.
 #[derive(Debug, PartialEq, Eq)]
-pub enum Claimed<W> {
+pub enum LockOutcome<W> {
     /// The lock is held by the caller; the waiter was not needed.
     Granted(Grant, W),
     /// The caller is in line.
-    Waiting(Ticket),
+    Queued(Ticket),
     /// Somebody else holds it and the caller does not wait.
-    Held(Holder, W),
+    HeldByOther(Holder, W),
 }
 
 /// Why a claim was refused.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
-pub enum ClaimError {
+pub enum AcquireError {
     /// No epoch was given yet, so that a token could be smaller than one before the restart.
     #[error(
         "locks are not given at the moment: MariaDB did not answer at the start, so nobody can tell which fencing tokens were given before; they are given as soon as it does"
@@ -213,7 +213,7 @@ pub enum NotHeld {
 
 /// What ended a lease.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum EndedBy {
+pub enum LeaseEnd {
     /// Its holder released it.
     Release,
     /// Its time was over.
@@ -228,11 +228,11 @@ pub enum EndedBy {
 
 /// What happened, and whom it concerns.
 #[derive(Debug, PartialEq, Eq)]
-pub enum Told<W> {
+pub enum LockNotice<W> {
     /// A lease ended; its holder is not told.
-    Ended(LockName, Holder, EndedBy),
+    Ended(LockName, Holder, LeaseEnd),
     /// The lock is theirs.
     Granted(W, Grant),
     /// Their wait is over, and somebody else still holds it.
-    GaveUp(W, Holder),
+    TimedOut(W, Holder),
 }

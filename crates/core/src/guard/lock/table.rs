@@ -4,8 +4,8 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::time::Duration;
 
 use super::{
-    AccessId, Claim, ClaimError, Claimed, EndedBy, FencingToken, Grant, Holder, InLine, LockCounts,
-    LockName, LockView, NotHeld, SessionId, Ticket, Told,
+    AccessId, AcquireError, AcquireRequest, FencingToken, Grant, Holder, LeaseEnd, LockCounts,
+    LockName, LockNotice, LockOutcome, LockView, NotHeld, QueuedCaller, SessionId, Ticket,
 };
 use crate::guard::share::{ShareLimits, Shares};
 use crate::key::NamespaceId;
@@ -34,9 +34,9 @@ struct Held {
 #[derive(Debug)]
 struct Waiting<W> {
     waiter: W,
-    claim: Claim,
+    claim: AcquireRequest,
     since: Timestamp,
-    gives_up_at: Timestamp,
+    waits_until: Timestamp,
 }
 
 /// A lock that is held. One that nobody holds is not kept, since then nobody waits for it either.
@@ -46,7 +46,7 @@ struct Lock<W> {
     /// In the order of their tickets, which is the one they came in.
     line: BTreeMap<Ticket, Waiting<W>>,
     /// When each of them gives up.
-    give_ups: BTreeSet<(Timestamp, Ticket)>,
+    wait_ends: BTreeSet<(Timestamp, Ticket)>,
     /// When it must be looked at: never later than the lease or a wait in its line ends.
     moment: Timestamp,
 }
@@ -69,7 +69,7 @@ pub struct LockTable<W> {
     /// How many wait for a lock.
     waiting: usize,
     /// The locks that each session and access holds or waits for, and how often.
-    bound: HashMap<Bond, BTreeMap<LockName, usize>>,
+    bound: HashMap<EndsWith, BTreeMap<LockName, usize>>,
     /// The locks of each namespace, those that are held longest first.
     by_token: BTreeMap<(NamespaceId, FencingToken), LockName>,
     /// The moment of every lock.
@@ -79,26 +79,29 @@ pub struct LockTable<W> {
 impl<W> Lock<W> {
     fn leave(&mut self, ticket: Ticket) -> Option<Waiting<W>> {
         let waiting = self.line.remove(&ticket)?;
-        self.give_ups.remove(&(waiting.gives_up_at, ticket));
+        self.wait_ends.remove(&(waiting.waits_until, ticket));
         Some(waiting)
     }
 
     /// When it must be looked at next.
     fn next_moment(&self) -> Timestamp {
-        let first = self.give_ups.first().map(|(at, _)| *at);
+        let first = self.wait_ends.first().map(|(at, _)| *at);
         first.map_or(self.held.ends_at, |first| first.min(self.held.ends_at))
     }
 }
 
 /// What a lease or a wait was asked for with.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
-enum Bond {
+enum EndsWith {
     Session(SessionId),
     Access(AccessId),
 }
 
-fn bonds(session: Option<SessionId>, access: Option<AccessId>) -> impl Iterator<Item = Bond> {
-    session.map(Bond::Session).into_iter().chain(access.map(Bond::Access))
+fn ends_with(
+    session: Option<SessionId>,
+    access: Option<AccessId>,
+) -> impl Iterator<Item = EndsWith> {
+    session.map(EndsWith::Session).into_iter().chain(access.map(EndsWith::Access))
 }
 
 impl Held {
@@ -162,12 +165,12 @@ impl<W> LockTable<W> {
         self.epoch.is_none() || self.given > u32::MAX - (u32::MAX >> 4)
     }
 
-    fn next_token(&mut self, now: Timestamp) -> Result<FencingToken, ClaimError> {
-        let epoch = self.epoch.ok_or(ClaimError::NoEpoch)?;
+    fn next_token(&mut self, now: Timestamp) -> Result<FencingToken, AcquireError> {
+        let epoch = self.epoch.ok_or(AcquireError::NoEpoch)?;
         if !self.gives(now) {
-            return Err(ClaimError::Unconfirmed);
+            return Err(AcquireError::Unconfirmed);
         }
-        let given = self.given.checked_add(1).ok_or(ClaimError::EpochUsedUp)?;
+        let given = self.given.checked_add(1).ok_or(AcquireError::EpochUsedUp)?;
         self.given = given;
         Ok(FencingToken((u64::from(epoch) << COUNT_BITS) | u64::from(given)))
     }
@@ -175,7 +178,7 @@ impl<W> LockTable<W> {
     /// A lease or a wait begins.
     fn count(&mut self, name: &LockName, session: Option<SessionId>, access: Option<AccessId>) {
         self.taken.take(name.0);
-        for bond in bonds(session, access) {
+        for bond in ends_with(session, access) {
             let names = self.bound.entry(bond).or_default();
             *names.entry(name.clone()).or_default() += 1;
         }
@@ -183,8 +186,8 @@ impl<W> LockTable<W> {
 
     /// A lease or a wait has ended.
     fn left(&mut self, name: &LockName, session: Option<SessionId>, access: Option<AccessId>) {
-        self.taken.give_back(name.0);
-        for bond in bonds(session, access) {
+        self.taken.release(name.0);
+        for bond in ends_with(session, access) {
             let Some(names) = self.bound.get_mut(&bond) else { continue };
             if let Some(times) = names.get_mut(name) {
                 *times -= 1;
@@ -208,52 +211,52 @@ impl<W> LockTable<W> {
     /// to `told`.
     ///
     /// # Errors
-    /// [`ClaimError`]; the line stays as it was.
+    /// [`AcquireError`]; the line stays as it was.
     pub fn claim(
         &mut self,
         name: &LockName,
-        claim: Claim,
+        claim: AcquireRequest,
         waiter: W,
         now: Timestamp,
-        told: &mut Vec<Told<W>>,
-    ) -> Result<Claimed<W>, ClaimError> {
+        told: &mut Vec<LockNotice<W>>,
+    ) -> Result<LockOutcome<W>, AcquireError> {
         // It may have ended on the way here; what it holds would outlive it.
         if claim.session.is_some_and(|session| !self.sessions.contains(&session)) {
-            return Err(ClaimError::Disconnected);
+            return Err(AcquireError::Disconnected);
         }
         self.settle(name, now, told);
         let waits = !claim.wait.is_zero();
         if let Some(lock) = self.locks.get(name)
             && !waits
         {
-            return Ok(Claimed::Held(lock.held.shown(), waiter));
+            return Ok(LockOutcome::HeldByOther(lock.held.shown(), waiter));
         }
         if !self.taken.has_room(name.0) {
-            return Err(ClaimError::Full(self.taken.of(name.0)));
+            return Err(AcquireError::Full(self.taken.of(name.0)));
         }
         if let Some(lock) = self.locks.get_mut(name) {
             self.last_ticket += 1;
-            let (ticket, gives_up_at) = (Ticket(self.last_ticket), now + claim.wait);
+            let (ticket, waits_until) = (Ticket(self.last_ticket), now + claim.wait);
             let (session, access) = (claim.session, claim.access);
-            lock.line.insert(ticket, Waiting { waiter, claim, since: now, gives_up_at });
-            lock.give_ups.insert((gives_up_at, ticket));
-            if gives_up_at < lock.moment {
-                self.look_at(name, gives_up_at);
+            lock.line.insert(ticket, Waiting { waiter, claim, since: now, waits_until });
+            lock.wait_ends.insert((waits_until, ticket));
+            if waits_until < lock.moment {
+                self.look_at(name, waits_until);
             }
             self.waiting += 1;
             self.count(name, session, access);
-            return Ok(Claimed::Waiting(ticket));
+            return Ok(LockOutcome::Queued(ticket));
         }
         let token = self.next_token(now)?;
         let ends_at = now + claim.lease;
-        let Claim { owner, session, access, .. } = claim;
+        let AcquireRequest { owner, session, access, .. } = claim;
         let held = Held { owner, token, since: now, ends_at, session, access };
-        let (line, give_ups) = (BTreeMap::new(), BTreeSet::new());
-        self.locks.insert(name.clone(), Lock { held, line, give_ups, moment: ends_at });
+        let (line, wait_ends) = (BTreeMap::new(), BTreeSet::new());
+        self.locks.insert(name.clone(), Lock { held, line, wait_ends, moment: ends_at });
         self.by_token.insert((name.0, token), name.clone());
         self.moments.insert((ends_at, name.clone()));
         self.count(name, session, access);
-        Ok(Claimed::Granted(Grant { name: name.clone(), token, ends_at }, waiter))
+        Ok(LockOutcome::Granted(Grant { name: name.clone(), token, ends_at }, waiter))
     }
 
     /// Sets the moment of a lock.
@@ -279,9 +282,15 @@ impl<W> LockTable<W> {
     }
 
     /// Ends the lease of a lock and gives it to the first in line.
-    fn pass_on(&mut self, name: &LockName, by: EndedBy, now: Timestamp, told: &mut Vec<Told<W>>) {
+    fn pass_on(
+        &mut self,
+        name: &LockName,
+        by: LeaseEnd,
+        now: Timestamp,
+        told: &mut Vec<LockNotice<W>>,
+    ) {
         if let Some(lock) = self.locks.get(name) {
-            told.push(Told::Ended(name.clone(), lock.held.shown(), by));
+            told.push(LockNotice::Ended(name.clone(), lock.held.shown(), by));
         }
         if self.locks.get(name).is_none_or(|lock| lock.line.is_empty()) {
             self.remove(name);
@@ -293,14 +302,14 @@ impl<W> LockTable<W> {
             let Some(lock) = self.remove(name) else { return };
             let holder = lock.held.shown();
             let gone = lock.line.into_values();
-            told.extend(gone.map(|w| Told::GaveUp(w.waiter, holder.clone())));
+            told.extend(gone.map(|w| LockNotice::TimedOut(w.waiter, holder.clone())));
             return;
         };
         let Some(lock) = self.locks.get_mut(name) else { return };
         let Some(first) = lock.line.keys().next().copied() else { return };
         let Some(next) = lock.leave(first) else { return };
         let ends_at = now + next.claim.lease;
-        let Claim { owner, session, access, .. } = next.claim;
+        let AcquireRequest { owner, session, access, .. } = next.claim;
         let held = Held { owner, token, since: now, ends_at, session, access };
         let before = std::mem::replace(&mut lock.held, held);
         let moment = lock.next_moment();
@@ -310,13 +319,13 @@ impl<W> LockTable<W> {
         self.by_token.remove(&(name.0, before.token));
         self.by_token.insert((name.0, token), name.clone());
         self.look_at(name, moment);
-        told.push(Told::Granted(next.waiter, Grant { name: name.clone(), token, ends_at }));
+        told.push(LockNotice::Granted(next.waiter, Grant { name: name.clone(), token, ends_at }));
     }
 
     /// Ends what is over by `now` for one lock: waits that ended before the lease did, then the
     /// hold, which goes to whoever was still in line when it ended. Of many it ends those of one
     /// step, and the lock stays due.
-    fn settle(&mut self, name: &LockName, now: Timestamp, told: &mut Vec<Told<W>>) {
+    fn settle(&mut self, name: &LockName, now: Timestamp, told: &mut Vec<LockNotice<W>>) {
         let most = told.len() + STEP;
         // After a lease was passed on, further waits may be over.
         while told.len() < most
@@ -325,7 +334,7 @@ impl<W> LockTable<W> {
             let over = lock.held.ends_at <= now;
             let until = if over { lock.held.ends_at } else { now };
             let holder = lock.held.shown();
-            let gone = lock.give_ups.range(..=(until, Ticket(u64::MAX)));
+            let gone = lock.wait_ends.range(..=(until, Ticket(u64::MAX)));
             // In the order of their coming, whenever each of them gave up.
             let gone: BTreeSet<Ticket> =
                 gone.take(most - told.len()).map(|(_, ticket)| *ticket).collect();
@@ -334,10 +343,10 @@ impl<W> LockTable<W> {
                 gone.into_iter().filter_map(|ticket| lock.leave(ticket)).collect();
             for waiting in gone {
                 self.left_line(name, &waiting);
-                told.push(Told::GaveUp(waiting.waiter, holder.clone()));
+                told.push(LockNotice::TimedOut(waiting.waiter, holder.clone()));
             }
             if over && all {
-                self.pass_on(name, EndedBy::Time, now, told);
+                self.pass_on(name, LeaseEnd::Time, now, told);
             }
             if let Some(lock) = self.locks.get(name) {
                 let moment = lock.next_moment();
@@ -348,7 +357,7 @@ impl<W> LockTable<W> {
 
     /// Lets time pass: ends leases and waits that are over, those of one step. Returns whether more
     /// are over.
-    pub fn advance(&mut self, now: Timestamp, told: &mut Vec<Told<W>>) -> bool {
+    pub fn advance(&mut self, now: Timestamp, told: &mut Vec<LockNotice<W>>) -> bool {
         let most = told.len() + STEP;
         while told.len() < most {
             match self.moments.first() {
@@ -372,7 +381,7 @@ impl<W> LockTable<W> {
         name: &LockName,
         token: FencingToken,
         now: Timestamp,
-        told: &mut Vec<Told<W>>,
+        told: &mut Vec<LockNotice<W>>,
     ) -> Result<&mut Held, NotHeld> {
         self.settle(name, now, told);
         match self.locks.get_mut(name) {
@@ -396,7 +405,7 @@ impl<W> LockTable<W> {
         token: FencingToken,
         lease: Duration,
         now: Timestamp,
-        told: &mut Vec<Told<W>>,
+        told: &mut Vec<LockNotice<W>>,
     ) -> Result<Timestamp, NotHeld> {
         if !self.gives(now) {
             return Err(NotHeld::Unconfirmed { token });
@@ -419,10 +428,10 @@ impl<W> LockTable<W> {
         name: &LockName,
         token: FencingToken,
         now: Timestamp,
-        told: &mut Vec<Told<W>>,
+        told: &mut Vec<LockNotice<W>>,
     ) -> Result<(), NotHeld> {
         self.held(name, token, now, told)?;
-        self.pass_on(name, EndedBy::Release, now, told);
+        self.pass_on(name, LeaseEnd::Release, now, told);
         Ok(())
     }
 
@@ -431,11 +440,11 @@ impl<W> LockTable<W> {
         &mut self,
         name: &LockName,
         now: Timestamp,
-        told: &mut Vec<Told<W>>,
+        told: &mut Vec<LockNotice<W>>,
     ) -> Option<Holder> {
         self.settle(name, now, told);
         let holder = self.locks.get(name)?.held.shown();
-        self.pass_on(name, EndedBy::Force, now, told);
+        self.pass_on(name, LeaseEnd::Force, now, told);
         Some(holder)
     }
 
@@ -460,28 +469,34 @@ impl<W> LockTable<W> {
         &mut self,
         session: SessionId,
         now: Timestamp,
-        told: &mut Vec<Told<W>>,
+        told: &mut Vec<LockNotice<W>>,
     ) -> bool {
         self.sessions.remove(&session);
-        self.end_bound(EndedBy::Disconnection, now, told, Bond::Session(session))
+        self.end_bound(LeaseEnd::Disconnection, now, told, EndsWith::Session(session))
     }
 
     /// Ends the leases and waits that were asked for with an access which is withdrawn: those of
     /// one step. Returns whether there are more, for which it is to be called again. Callers of
     /// waits must know by themselves that it is withdrawn: they are told nothing.
-    pub fn withdraw(&mut self, access: AccessId, now: Timestamp, told: &mut Vec<Told<W>>) -> bool {
-        self.end_bound(EndedBy::Withdrawal, now, told, Bond::Access(access))
+    pub fn withdraw(
+        &mut self,
+        access: AccessId,
+        now: Timestamp,
+        told: &mut Vec<LockNotice<W>>,
+    ) -> bool {
+        self.end_bound(LeaseEnd::Withdrawal, now, told, EndsWith::Access(access))
     }
 
     fn end_bound(
         &mut self,
-        by: EndedBy,
+        by: LeaseEnd,
         now: Timestamp,
-        told: &mut Vec<Told<W>>,
-        bond: Bond,
+        told: &mut Vec<LockNotice<W>>,
+        bond: EndsWith,
     ) -> bool {
-        let held = |held: &Held| bonds(held.session, held.access).any(|own| own == bond);
-        let waits = |w: &Waiting<W>| bonds(w.claim.session, w.claim.access).any(|own| own == bond);
+        let held = |held: &Held| ends_with(held.session, held.access).any(|own| own == bond);
+        let waits =
+            |w: &Waiting<W>| ends_with(w.claim.session, w.claim.access).any(|own| own == bond);
         let mut ended = 0;
         while let Some(name) = self.bound.get(&bond).and_then(|names| names.keys().next()).cloned()
         {
@@ -551,14 +566,14 @@ impl<W> LockTable<W> {
     /// A lock as it stands, without touching it; `None` when nobody holds it.
     pub fn look(&self, name: &LockName, now: Timestamp) -> Option<LockView> {
         let lock = self.locks.get(name)?;
-        let in_line = |waiting: &Waiting<W>| InLine {
+        let in_line = |waiting: &Waiting<W>| QueuedCaller {
             owner: waiting.claim.owner.clone(),
             since: waiting.since,
-            gives_up_at: waiting.gives_up_at,
+            waits_until: waiting.waits_until,
         };
-        let over = lock.give_ups.range(..=(now, Ticket(u64::MAX))).count();
+        let over = lock.wait_ends.range(..=(now, Ticket(u64::MAX))).count();
         let waiting = lock.line.len() - over;
-        let line = lock.line.values().filter(|w| now < w.gives_up_at).map(in_line);
+        let line = lock.line.values().filter(|w| now < w.waits_until).map(in_line);
         // One that is over and was not passed on yet is still shown while somebody is in line.
         (now < lock.held.ends_at || waiting > 0).then(|| LockView {
             name: name.clone(),
@@ -575,11 +590,7 @@ impl<W> LockTable<W> {
 
     /// The tokens and names of the locks of a namespace that are held, longest first, and at most
     /// `most` of them.
-    pub fn longest_held(
-        &self,
-        namespace: NamespaceId,
-        most: usize,
-    ) -> Vec<(FencingToken, LockName)> {
+    pub fn max_held(&self, namespace: NamespaceId, most: usize) -> Vec<(FencingToken, LockName)> {
         let locks = self.locks_of(namespace).take(most);
         locks.map(|(token, name)| (token, name.clone())).collect()
     }

@@ -20,9 +20,9 @@ fn name(text: &str) -> LockName {
     (N, Key::new(text).unwrap())
 }
 
-fn claim(owner: &str, lease: u64, wait: u64) -> Claim {
+fn claim(owner: &str, lease: u64, wait: u64) -> AcquireRequest {
     let [lease, wait] = [lease, wait].map(Duration::from_millis);
-    Claim { owner: owner.into(), lease, wait, session: None, access: None }
+    AcquireRequest { owner: owner.into(), lease, wait, session: None, access: None }
 }
 
 fn table() -> LockTable<u32> {
@@ -31,9 +31,9 @@ fn table() -> LockTable<u32> {
     table
 }
 
-fn granted<W>(claimed: Claimed<W>) -> Grant {
+fn granted<W>(claimed: LockOutcome<W>) -> Grant {
     match claimed {
-        Claimed::Granted(grant, _) => grant,
+        LockOutcome::Granted(grant, _) => grant,
         _ => panic!("it is not granted"),
     }
 }
@@ -45,26 +45,26 @@ fn a_lock_goes_from_hand_to_hand_in_the_order_of_asking() {
     for waiter in 1..=3 {
         let asked =
             table.claim(&berth, claim("b", 100, 1_000), waiter, at(waiter.into()), &mut told);
-        assert!(matches!(asked, Ok(Claimed::Waiting(_))));
+        assert!(matches!(asked, Ok(LockOutcome::Queued(_))));
     }
     let refused = table.claim(&berth, claim("c", 100, 0), 4, at(5), &mut told).unwrap();
-    assert!(matches!(refused, Claimed::Held(holder, 4) if holder.owner == "a"));
+    assert!(matches!(refused, LockOutcome::HeldByOther(holder, 4) if holder.owner == "a"));
     table.release(&berth, first.token, at(10), &mut told).unwrap();
     table.advance(at(110), &mut told);
     table.force_release(&berth, at(120), &mut told).unwrap();
     let order: Vec<(u32, Timestamp)> = told
         .iter()
         .filter_map(|told| match told {
-            Told::Granted(waiter, grant) => Some((*waiter, grant.ends_at)),
-            Told::GaveUp(..) => panic!("nobody gave up"),
-            Told::Ended(..) => None,
+            LockNotice::Granted(waiter, grant) => Some((*waiter, grant.ends_at)),
+            LockNotice::TimedOut(..) => panic!("nobody gave up"),
+            LockNotice::Ended(..) => None,
         })
         .collect();
-    let ends: Vec<EndedBy> = told
+    let ends: Vec<LeaseEnd> = told
         .iter()
-        .filter_map(|t| if let Told::Ended(.., by) = t { Some(*by) } else { None })
+        .filter_map(|t| if let LockNotice::Ended(.., by) = t { Some(*by) } else { None })
         .collect();
-    assert_eq!(ends, [EndedBy::Release, EndedBy::Time, EndedBy::Force]);
+    assert_eq!(ends, [LeaseEnd::Release, LeaseEnd::Time, LeaseEnd::Force]);
     assert_eq!(order, [(1, at(110)), (2, at(210)), (3, at(220))]);
 }
 
@@ -73,7 +73,7 @@ fn without_an_epoch_nothing_is_given_and_a_new_one_only_grows() {
     let (mut table, mut told, berth) =
         (LockTable::new(ShareLimits::each(10)), Vec::new(), name("berth-7"));
     let refused = table.claim(&berth, claim("a", 100, 0), 0, at(0), &mut told).unwrap_err();
-    assert_eq!((refused, table.needs_epoch()), (ClaimError::NoEpoch, true));
+    assert_eq!((refused, table.needs_epoch()), (AcquireError::NoEpoch, true));
     table.begin_epoch(3);
     let first = granted(table.claim(&berth, claim("a", 100, 0), 0, at(0), &mut told).unwrap());
     table.begin_epoch(2);
@@ -97,13 +97,13 @@ fn nothing_is_given_or_renewed_from_the_moment_that_somebody_else_may_give() {
     // One millisecond later.
     let other = name("berth-8");
     let refused = table.claim(&other, claim("c", 500, 0), 2, at(100), &mut told).unwrap_err();
-    assert_eq!(refused, ClaimError::Unconfirmed);
+    assert_eq!(refused, AcquireError::Unconfirmed);
     let renewed = table.renew(&berth, held.token, Duration::from_millis(9), at(100), &mut told);
     assert_eq!(renewed, Err(NotHeld::Unconfirmed { token: held.token }));
     assert!(told.is_empty());
     // A lease may be given back, which gives the lock to nobody; its queue is not forgotten.
     table.release(&berth, held.token, at(100), &mut told).unwrap();
-    assert!(matches!(&told[..], [Told::Ended(..), Told::GaveUp(1, _)]), "{told:?}");
+    assert!(matches!(&told[..], [LockNotice::Ended(..), LockNotice::TimedOut(1, _)]), "{told:?}");
     assert_eq!(counted(&table), (0, 0));
     table.give_until(Some(at(200)));
     let next = granted(table.claim(&berth, claim("d", 5, 0), 3, at(199), &mut told).unwrap());
@@ -142,16 +142,16 @@ fn holds_and_waits_of_a_namespace_are_bounded_and_others_are_not_touched() {
         );
     }
     let waiting = table.claim(&name("0"), claim("b", 100, 50), 1, at(0), &mut told).unwrap();
-    let Claimed::Waiting(ticket) = waiting else { panic!() };
+    let LockOutcome::Queued(ticket) = waiting else { panic!() };
     let full = table.claim(&name("2"), claim("a", 100, 0), 0, at(0), &mut told).unwrap_err();
-    assert_eq!(full, ClaimError::Full(3));
+    assert_eq!(full, AcquireError::Full(3));
     let other = (NamespaceId(2), Key::new("0").unwrap());
     granted(table.claim(&other, claim("a", 100, 0), 0, at(0), &mut told).unwrap());
     assert!(table.leave(&name("0"), ticket) && !table.leave(&name("0"), ticket));
     granted(table.claim(&name("2"), claim("a", 100, 0), 0, at(0), &mut told).unwrap());
     assert!(!table.end_namespace(N));
     assert_eq!((counted(&table), table.namespaces()), ((1, 0), vec![other.0]));
-    assert_eq!(table.longest_held(other.0, 9).len(), 1);
+    assert_eq!(table.max_held(other.0, 9).len(), 1);
 }
 
 #[test]
@@ -172,7 +172,7 @@ fn what_is_over_cannot_be_renewed_and_says_who_has_it_now() {
 
 #[derive(Debug, Clone)]
 enum Step {
-    Claim { lock: u8, lease: u8, wait: u8, session: Option<u8> },
+    AcquireRequest { lock: u8, lease: u8, wait: u8, session: Option<u8> },
     Renew { which: usize, lease: u8 },
     Release(usize),
     Force(u8),
@@ -186,7 +186,7 @@ enum Step {
 fn step() -> impl Strategy<Value = Step> {
     prop_oneof![
         6 => (0..3u8, 1..60u8, prop_oneof![1 => Just(0u8), 4 => 1..90u8], prop::option::of(0..3u8))
-            .prop_map(|(lock, lease, wait, session)| Step::Claim { lock, lease, wait, session }),
+            .prop_map(|(lock, lease, wait, session)| Step::AcquireRequest { lock, lease, wait, session }),
         2 => (0..12usize, 1..60u8).prop_map(|(which, lease)| Step::Renew { which, lease }),
         3 => (0..12usize).prop_map(Step::Release),
         1 => (0..3u8).prop_map(Step::Force),
@@ -209,7 +209,7 @@ struct Plain {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Heard {
     Granted(u64),
-    GaveUp,
+    TimedOut,
 }
 
 impl Plain {
@@ -233,7 +233,7 @@ impl Plain {
         self.line.retain(|(who, _, gives_up, _)| {
             let stays = *gives_up > until;
             if !stays {
-                heard.push((*who, Heard::GaveUp));
+                heard.push((*who, Heard::TimedOut));
             }
             stays
         });
@@ -283,7 +283,7 @@ proptest! {
                         prop_assert!(next > at(now), "what is due stays undone");
                     }
                 }
-                Step::Claim { lock, lease, wait, session: of_session } => {
+                Step::AcquireRequest { lock, lease, wait, session: of_session } => {
                     callers += 1;
                     let mut asked = claim("x", lease.into(), wait.into());
                     asked.session = of_session.map(session);
@@ -291,19 +291,19 @@ proptest! {
                     let model = plain.entry(lock).or_default();
                     model.settle(now, &mut heard);
                     match (claimed, model.held) {
-                        (Claimed::Granted(grant, _), None) => {
+                        (LockOutcome::Granted(grant, _), None) => {
                             prop_assert!(grant.token > last, "tokens only grow");
                             last = grant.token;
                             prop_assert_eq!(grant.ends_at, at(now + u64::from(lease)));
                             grants.push((callers, lock, grant.token));
                             model.held = Some((callers, now + u64::from(lease), of_session));
                         }
-                        (Claimed::Waiting(ticket), Some(_)) if wait > 0 => {
+                        (LockOutcome::Queued(ticket), Some(_)) if wait > 0 => {
                             let gives_up = now + u64::from(wait);
                             model.line.push((callers, lease.into(), gives_up, of_session));
                             tickets.push((callers, lock, ticket));
                         }
-                        (Claimed::Held(_, waiter), Some(_)) if wait == 0 => {
+                        (LockOutcome::HeldByOther(_, waiter), Some(_)) if wait == 0 => {
                             prop_assert_eq!(waiter, callers);
                         }
                         other => prop_assert!(false, "{:?}", other),
@@ -386,15 +386,15 @@ proptest! {
             let mut said = Vec::new();
             for told in told {
                 match told {
-                    Told::Granted(who, grant) => {
+                    LockNotice::Granted(who, grant) => {
                         prop_assert!(grant.token > last, "tokens only grow");
                         last = grant.token;
                         let lock: u8 = grant.name.1.as_str().parse().unwrap();
                         grants.push((who, lock, grant.token));
                         said.push((who, Heard::Granted(grant.ends_at.as_millis())));
                     }
-                    Told::GaveUp(who, _) => said.push((who, Heard::GaveUp)),
-                    Told::Ended(..) => {}
+                    LockNotice::TimedOut(who, _) => said.push((who, Heard::TimedOut)),
+                    LockNotice::Ended(..) => {}
                 }
             }
             for (who, _) in &said {
@@ -427,16 +427,16 @@ fn an_epoch_that_ended_is_followed_by_a_larger_one_alone() {
         let claimed = table.claim(&name, claim("a", 1, 0), 0, at(1), &mut told);
         table.end_namespace(NamespaceId(1));
         claimed.map(|claimed| match claimed {
-            Claimed::Granted(grant, _) => grant.token.number() >> 32,
+            LockOutcome::Granted(grant, _) => grant.token.number() >> 32,
             other => panic!("{other:?}"),
         })
     };
     table.begin_epoch(3);
     assert_eq!(ask(&mut table), Ok(3));
     table.end_epoch();
-    assert_eq!(ask(&mut table), Err(ClaimError::NoEpoch));
+    assert_eq!(ask(&mut table), Err(AcquireError::NoEpoch));
     table.begin_epoch(3);
-    assert_eq!(ask(&mut table), Err(ClaimError::NoEpoch));
+    assert_eq!(ask(&mut table), Err(AcquireError::NoEpoch));
     table.begin_epoch(4);
     assert_eq!(ask(&mut table), Ok(4));
 }
@@ -444,16 +444,19 @@ fn an_epoch_that_ended_is_followed_by_a_larger_one_alone() {
 #[test]
 fn a_claim_of_a_connection_that_has_ended_is_refused() {
     let (mut table, mut told, berth) = (table(), Vec::new(), name("berth-7"));
-    let by = |session, wait| Claim { session: Some(SessionId(session)), ..claim("a", 100, wait) };
+    let by = |session, wait| AcquireRequest {
+        session: Some(SessionId(session)),
+        ..claim("a", 100, wait)
+    };
     let refused = table.claim(&berth, by(1, 0), 0, at(0), &mut told).unwrap_err();
-    assert_eq!(refused, ClaimError::Disconnected, "it has not begun");
+    assert_eq!(refused, AcquireError::Disconnected, "it has not begun");
     table.connect(SessionId(1));
     granted(table.claim(&berth, by(1, 0), 0, at(0), &mut told).unwrap());
     table.disconnect(SessionId(1), at(1), &mut told);
     // On its way while the connection ended: with and without waiting.
     for wait in [0, 100] {
         let refused = table.claim(&berth, by(1, wait), 0, at(1), &mut told).unwrap_err();
-        assert_eq!(refused, ClaimError::Disconnected);
+        assert_eq!(refused, AcquireError::Disconnected);
     }
     assert_eq!(counted(&table), (0, 0));
     granted(table.claim(&berth, claim("b", 100, 0), 0, at(1), &mut told).unwrap());
@@ -464,13 +467,17 @@ fn access_that_is_withdrawn_ends_holds_and_waits() {
     let (mut table, mut told) = (LockTable::new(ShareLimits::each(10)), Vec::new());
     table.begin_epoch(1);
     let name = (NamespaceId(1), Key::new("gate").unwrap());
-    let by =
-        |owner: &str, access| Claim { access: Some(AccessId(access)), ..claim(owner, 100, 100) };
+    let by = |owner: &str, access| AcquireRequest {
+        access: Some(AccessId(access)),
+        ..claim(owner, 100, 100)
+    };
     for (waiter, access) in [(1, 7), (2, 7), (3, 8)] {
         table.claim(&name, by("x", access), waiter, at(1), &mut told).unwrap();
     }
     table.withdraw(AccessId(7), at(2), &mut told);
-    let [Told::Ended(_, holder, EndedBy::Withdrawal), Told::Granted(3, grant)] = &told[..] else {
+    let [LockNotice::Ended(_, holder, LeaseEnd::Withdrawal), LockNotice::Granted(3, grant)] =
+        &told[..]
+    else {
         panic!("{told:?}")
     };
     assert!(grant.token > holder.token);
@@ -487,7 +494,7 @@ fn a_long_queue_is_counted_whole_and_shown_in_part() {
     let (mut table, mut told) = (LockTable::new(ShareLimits::each(10_000)), Vec::new());
     table.begin_epoch(1);
     let name = (NamespaceId(1), Key::new("berth-7").unwrap());
-    let claim = |wait| Claim {
+    let claim = |wait| AcquireRequest {
         owner: "pilot".into(),
         lease: Duration::from_secs(60),
         wait: Duration::from_millis(wait),
@@ -498,7 +505,7 @@ fn a_long_queue_is_counted_whole_and_shown_in_part() {
     let mut tickets = Vec::new();
     for n in 1..=5_000 {
         let waiting = table.claim(&name, claim(n), n, at(0), &mut told).unwrap();
-        let Claimed::Waiting(ticket) = waiting else { panic!("{waiting:?}") };
+        let LockOutcome::Queued(ticket) = waiting else { panic!("{waiting:?}") };
         tickets.push(ticket);
     }
     let view = table.look(&name, at(1_000)).unwrap();
@@ -542,15 +549,15 @@ fn many_that_are_over_at_once_end_in_steps_and_the_lock_goes_to_one_that_is_stil
     // Until all who gave up are out of the line, nobody gets it; the one that had it has it no
     // more.
     assert!(table.advance(at(120), &mut told));
-    assert!(told.len() < 1_000 && told.iter().all(|told| matches!(told, Told::GaveUp(..))));
+    assert!(told.len() < 1_000 && told.iter().all(|told| matches!(told, LockNotice::TimedOut(..))));
     let renewed = table.renew(&berth, first.token, Duration::from_secs(1), at(120), &mut told);
     assert_eq!(renewed, Err(NotHeld::Free { token: first.token }));
     let now = table.claim(&berth, claim("d", 100, 0), 1_002, at(120), &mut told).unwrap();
-    assert!(matches!(now, Claimed::Held(..)), "{now:?}");
+    assert!(matches!(now, LockOutcome::HeldByOther(..)), "{now:?}");
     while table.advance(at(120), &mut told) {}
-    let gave_up = told.iter().filter(|told| matches!(told, Told::GaveUp(..))).count();
+    let gave_up = told.iter().filter(|told| matches!(told, LockNotice::TimedOut(..))).count();
     assert_eq!(gave_up, 1_000);
-    assert!(matches!(told.last(), Some(Told::Granted(1_001, _))), "{:?}", told.last());
+    assert!(matches!(told.last(), Some(LockNotice::Granted(1_001, _))), "{:?}", told.last());
     // Many holds that end at once do so in steps as well.
     for n in 0..1_000 {
         let name = name(&n.to_string());
@@ -569,7 +576,7 @@ fn views_are_bounded_and_show_the_longest_holds() {
     table.begin_epoch(1);
     for n in 0..300u64 {
         let name = (NamespaceId(n % 3), Key::new(format!("berth-{n}")).unwrap());
-        let claim = Claim {
+        let claim = AcquireRequest {
             owner: "pilot".into(),
             lease: Duration::from_secs(60),
             wait: Duration::ZERO,
@@ -578,9 +585,9 @@ fn views_are_bounded_and_show_the_longest_holds() {
         };
         table.claim(&name, claim, n, at(n), &mut told).unwrap();
     }
-    let longest = table.longest_held(NamespaceId(1), 3);
+    let longest = table.max_held(NamespaceId(1), 3);
     let names: Vec<&str> = longest.iter().map(|(_, name)| name.1.as_str()).collect();
     assert_eq!(names, ["berth-1", "berth-4", "berth-7"]);
-    let all = table.namespaces().into_iter().map(|of| table.longest_held(of, 1_000).len());
+    let all = table.namespaces().into_iter().map(|of| table.max_held(of, 1_000).len());
     assert_eq!(all.sum::<usize>(), 300);
 }

@@ -30,7 +30,7 @@ pub struct PermitNumber(pub u64);
 
 /// Who holds a permit.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum HeldBy {
+pub enum PermitHolder {
     /// The service, on behalf of everybody who waits.
     Service,
     /// One caller, which refills by itself.
@@ -47,7 +47,7 @@ pub struct Refiller {
     pub access: Option<AccessId>,
 }
 
-impl fmt::Display for HeldBy {
+impl fmt::Display for PermitHolder {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
             Self::Service => "the service",
@@ -81,14 +81,14 @@ pub struct PermitView {
     /// The permit.
     pub permit: LivePermit,
     /// Who holds it.
-    pub held_by: HeldBy,
+    pub held_by: PermitHolder,
     /// How many callers wait for it.
     pub waiting: usize,
 }
 
 /// What becomes of a permit that was given back without a value.
 #[derive(Debug, PartialEq, Eq)]
-pub enum GivenBack<W> {
+pub enum ReleaseOutcome<W> {
     /// The first in line holds the next permit; the others wait on.
     Turn(Permit, W),
     /// Nobody refills: these callers waited, and are to be told that it failed.
@@ -149,7 +149,7 @@ impl Default for RefillLimits {
 
 /// Why a caller gets no permit.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum ClaimRefused {
+pub enum AcquireRefused {
     /// Another permit for the key is live.
     Live(LivePermit),
     /// Callers hold as many permits in the namespace as they may.
@@ -158,7 +158,7 @@ pub enum ClaimRefused {
 
 /// What became of a caller that asked for a missing key.
 #[derive(Debug, PartialEq, Eq)]
-pub enum Joined<W> {
+pub enum JoinOutcome<W> {
     /// The caller waits, and the permit is now live: somebody must refill with it.
     Holder(Permit),
     /// The caller waits for the permit that is live already.

@@ -5,8 +5,8 @@ use std::time::Duration;
 
 use super::super::lock::AccessId;
 use super::{
-    ClaimRefused, Expired, GivenBack, HeldBy, Joined, LivePermit, Permit, PermitNumber, PermitView,
-    RefillLimits, Refiller, Refused, RefusedReason, Voided, WaitTicket,
+    AcquireRefused, Expired, JoinOutcome, LivePermit, Permit, PermitHolder, PermitNumber,
+    PermitView, RefillLimits, Refiller, Refused, RefusedReason, ReleaseOutcome, Voided, WaitTicket,
 };
 use crate::guard::share::Shares;
 use crate::key::{Key, NamespaceId};
@@ -35,7 +35,7 @@ struct ActiveRefill<W> {
     key: Key,
     since: Timestamp,
     ends_at: Timestamp,
-    held_by: HeldBy,
+    held_by: PermitHolder,
     queue: Queue<W>,
     /// Whether its permit is known to be void. It is kept until its time is over: its holder is to
     /// hear of it, and callers may wait for a value of the service that they may still have.
@@ -62,7 +62,7 @@ impl<W> ActiveRefill<W> {
     }
 
     fn is_of_caller(&self) -> bool {
-        matches!(self.held_by, HeldBy::Caller(_))
+        matches!(self.held_by, PermitHolder::Caller(_))
     }
 
     fn into_waiters(self) -> Vec<W> {
@@ -179,7 +179,7 @@ impl<W> RefillTable<W> {
             of.stale -= 1;
             self.stale -= 1;
         } else if is_of_caller {
-            self.held.give_back(namespace);
+            self.held.release(namespace);
         }
         if of.numbers.is_empty() {
             self.namespaces.remove(&namespace);
@@ -223,14 +223,14 @@ impl<W> RefillTable<W> {
     fn start(
         &mut self,
         (namespace, key): (NamespaceId, &Key),
-        held_by: HeldBy,
+        held_by: PermitHolder,
         queue: Queue<W>,
         now: Timestamp,
         lease: Duration,
     ) -> Permit {
         self.last_number = self.last_number.wrapping_add(1);
         let (number, ends_at) = (PermitNumber(self.last_number), now + lease);
-        let is_of_caller = matches!(held_by, HeldBy::Caller(_));
+        let is_of_caller = matches!(held_by, PermitHolder::Caller(_));
         if is_of_caller {
             self.held.take(namespace);
         }
@@ -261,30 +261,30 @@ impl<W> RefillTable<W> {
         waiter: W,
         now: Timestamp,
         lease: Duration,
-    ) -> Joined<W> {
-        let most_waiters = self.limits.waiters;
+    ) -> JoinOutcome<W> {
+        let max_waiters = self.limits.waiters;
         let (ticket, waiting) = (self.ticket(), Waiting { waiter, lease, caller: None });
         let Some((number, refill)) = self.live_refill(namespace, key) else {
             let queue = Queue::from([(ticket, waiting)]);
-            return Joined::Holder(self.start(
+            return JoinOutcome::Holder(self.start(
                 (namespace, key),
-                HeldBy::Service,
+                PermitHolder::Service,
                 queue,
                 now,
                 lease,
             ));
         };
-        if refill.queue.len() >= most_waiters {
-            return Joined::Full(waiting.waiter);
+        if refill.queue.len() >= max_waiters {
+            return JoinOutcome::Full(waiting.waiter);
         }
         refill.queue.insert(ticket, waiting);
         if now < refill.ends_at {
             self.note_waited_for(number);
-            return Joined::Waiting(number);
+            return JoinOutcome::Waiting(number);
         }
         // The holder let its time run out: the service takes over, for all who waited.
         let queue = self.take(number).map(|refill| refill.queue).unwrap_or_default();
-        Joined::Holder(self.start((namespace, key), HeldBy::Service, queue, now, lease))
+        JoinOutcome::Holder(self.start((namespace, key), PermitHolder::Service, queue, now, lease))
     }
 
     /// Notes whether somebody waits for a permit of a caller.
@@ -312,7 +312,7 @@ impl<W> RefillTable<W> {
             Some((number, _)) => self.take(number).map(|refill| refill.queue).unwrap_or_default(),
             None => Queue::new(),
         };
-        Some(self.start((namespace, key), HeldBy::Service, queue, now, lease))
+        Some(self.start((namespace, key), PermitHolder::Service, queue, now, lease))
     }
 
     /// Asks for a permit for a caller that refills by itself. If one is live, it says which; the
@@ -320,7 +320,7 @@ impl<W> RefillTable<W> {
     /// its time run out, are added to `turns`.
     ///
     /// # Errors
-    /// [`ClaimRefused`]: the permit that is live, or too many that callers hold.
+    /// [`AcquireRefused`]: the permit that is live, or too many that callers hold.
     pub fn claim(
         &mut self,
         namespace: NamespaceId,
@@ -329,7 +329,7 @@ impl<W> RefillTable<W> {
         now: Timestamp,
         lease: Duration,
         turns: &mut Vec<(Permit, W)>,
-    ) -> Result<Permit, ClaimRefused> {
+    ) -> Result<Permit, AcquireRefused> {
         if let Some((number, refill)) = self.live_refill(namespace, key)
             && refill.ends_at <= now
         {
@@ -337,10 +337,10 @@ impl<W> RefillTable<W> {
         }
         let live = self.live_refill(namespace, key).map(|(number, refill)| refill.live(number));
         match live {
-            Some(live) => Err(ClaimRefused::Live(live)),
-            None if !self.held.has_room(namespace) => Err(ClaimRefused::Full),
+            Some(live) => Err(AcquireRefused::Live(live)),
+            None if !self.held.has_room(namespace) => Err(AcquireRefused::Full),
             None => {
-                let (queue, held_by) = (Queue::new(), HeldBy::Caller(caller.clone()));
+                let (queue, held_by) = (Queue::new(), PermitHolder::Caller(caller.clone()));
                 Ok(self.start((namespace, key), held_by, queue, now, lease))
             }
         }
@@ -358,9 +358,9 @@ impl<W> RefillTable<W> {
         waiter: W,
         lease: Duration,
     ) -> Result<WaitTicket, W> {
-        let (ticket, most_waiters) = (self.ticket(), self.limits.waiters);
+        let (ticket, max_waiters) = (self.ticket(), self.limits.waiters);
         let live = self.live_refill(namespace, key);
-        match live.filter(|(_, refill)| refill.queue.len() < most_waiters) {
+        match live.filter(|(_, refill)| refill.queue.len() < max_waiters) {
             Some((number, refill)) => {
                 let waiting = Waiting { waiter, lease, caller: Some(caller.clone()) };
                 refill.queue.insert(ticket, waiting);
@@ -385,7 +385,7 @@ impl<W> RefillTable<W> {
         let (_, Waiting { waiter, lease, caller }) = refill.queue.pop_first()?;
         // One without a name hands its turn to the service at once.
         let service = || Refiller { owner: "the service".into(), access: None };
-        let held_by = HeldBy::Caller(caller.unwrap_or_else(service));
+        let held_by = PermitHolder::Caller(caller.unwrap_or_else(service));
         let place = (refill.namespace, &refill.key);
         let permit = self.start(place, held_by, refill.queue, now, lease);
         Some((permit, waiter))
@@ -401,13 +401,13 @@ impl<W> RefillTable<W> {
         let Some((number, refill)) = live.filter(|(number, _)| *number == permit.number) else {
             return Err(waiter);
         };
-        let held_by = std::mem::replace(&mut refill.held_by, HeldBy::Service);
+        let held_by = std::mem::replace(&mut refill.held_by, PermitHolder::Service);
         // Everybody who waits for the service is answered together, so the place in the queue does
         // not matter.
         refill.queue.insert(ticket, Waiting { waiter, lease: Duration::ZERO, caller: None });
         self.note_waited_for(number);
-        if matches!(held_by, HeldBy::Caller(_)) {
-            self.held.give_back(permit.namespace);
+        if matches!(held_by, PermitHolder::Caller(_)) {
+            self.held.release(permit.namespace);
         }
         Ok(())
     }
@@ -462,14 +462,14 @@ impl<W> RefillTable<W> {
     ///
     /// # Errors
     /// Why the permit was over already.
-    pub fn give_back(
+    pub fn release(
         &mut self,
         namespace: NamespaceId,
         key: &Key,
         number: PermitNumber,
         next: bool,
         now: Timestamp,
-    ) -> Result<GivenBack<W>, RefusedReason> {
+    ) -> Result<ReleaseOutcome<W>, RefusedReason> {
         if self.is_void(namespace, key, number) {
             // It is forgotten in time, with those who may still wait for it.
             return Err(RefusedReason::Voided);
@@ -480,13 +480,13 @@ impl<W> RefillTable<W> {
         }
         if !next {
             let refill = self.take(number);
-            return Ok(GivenBack::Failed(
+            return Ok(ReleaseOutcome::Failed(
                 refill.map(ActiveRefill::into_waiters).unwrap_or_default(),
             ));
         }
         Ok(match self.next_turn(number, now) {
-            Some((permit, waiter)) => GivenBack::Turn(permit, waiter),
-            None => GivenBack::Failed(Vec::new()),
+            Some((permit, waiter)) => ReleaseOutcome::Turn(permit, waiter),
+            None => ReleaseOutcome::Failed(Vec::new()),
         })
     }
 
@@ -502,7 +502,7 @@ impl<W> RefillTable<W> {
             if refill.queue.len() < before {
                 left.push(*number);
             }
-            if matches!(&refill.held_by, HeldBy::Caller(caller) if is_of(caller)) {
+            if matches!(&refill.held_by, PermitHolder::Caller(caller) if is_of(caller)) {
                 ended.push(*number);
             }
         }
@@ -586,7 +586,13 @@ impl<W> RefillTable<W> {
                 expired.dropped.extend(refill.into_waiters());
             } else if !refill.queue.is_empty() {
                 let place = (refill.namespace, &refill.key);
-                expired.refills.push(self.start(place, HeldBy::Service, refill.queue, now, lease));
+                expired.refills.push(self.start(
+                    place,
+                    PermitHolder::Service,
+                    refill.queue,
+                    now,
+                    lease,
+                ));
             }
         }
         while self.voided_held.front().is_some_and(|number| !self.refills.contains_key(number)) {

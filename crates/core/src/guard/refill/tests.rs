@@ -41,7 +41,7 @@ fn finish<W>(
 fn a_thousand_callers_get_one_permit() {
     let mut table = RefillTable::new(limits(10_000), 0);
     let holders = (0..1_000)
-        .filter(|n| matches!(table.join(N, &key("k"), *n, at(0), LEASE), Joined::Holder(_)))
+        .filter(|n| matches!(table.join(N, &key("k"), *n, at(0), LEASE), JoinOutcome::Holder(_)))
         .count();
     assert_eq!((holders, table.live(), table.waiters()), (1, 1, 1_000));
 }
@@ -49,8 +49,10 @@ fn a_thousand_callers_get_one_permit() {
 #[test]
 fn a_late_holder_is_refused_and_its_waiters_follow_the_new_one() {
     let mut table = RefillTable::new(limits(10), 0);
-    let Joined::Holder(first) = table.join(N, &key("k"), 'a', at(0), LEASE) else { panic!() };
-    let Joined::Holder(second) = table.join(N, &key("k"), 'b', at(100), LEASE) else { panic!() };
+    let JoinOutcome::Holder(first) = table.join(N, &key("k"), 'a', at(0), LEASE) else { panic!() };
+    let JoinOutcome::Holder(second) = table.join(N, &key("k"), 'b', at(100), LEASE) else {
+        panic!()
+    };
     assert!(second.number > first.number);
     let late = finish(&mut table, &first, at(120)).unwrap_err();
     assert_eq!((late.reason, late.waiters.len()), (RefusedReason::Expired, 0));
@@ -60,9 +62,9 @@ fn a_late_holder_is_refused_and_its_waiters_follow_the_new_one() {
 #[test]
 fn an_invalidation_voids_and_newcomers_start_afresh() {
     let mut table = RefillTable::new(limits(10), 0);
-    let Joined::Holder(old) = table.join(N, &key("k"), 'a', at(0), LEASE) else { panic!() };
+    let JoinOutcome::Holder(old) = table.join(N, &key("k"), 'a', at(0), LEASE) else { panic!() };
     assert_eq!(table.void(N, &key("k")).permits, 1);
-    let Joined::Holder(new) = table.join(N, &key("k"), 'b', at(1), LEASE) else { panic!() };
+    let JoinOutcome::Holder(new) = table.join(N, &key("k"), 'b', at(1), LEASE) else { panic!() };
     let other = table.finish(N, &key("other"), old.number, at(2)).unwrap_err();
     assert_eq!(other.reason, RefusedReason::Expired, "a number is good for its own key alone");
     let refused = finish(&mut table, &old, at(2)).unwrap_err();
@@ -86,15 +88,15 @@ fn callers_take_turns_until_one_brings_the_value() {
     let (mut table, mut turns) = (RefillTable::new(limits(2), 0), Vec::new());
     let first = table.claim(N, &key("k"), &me(), at(0), LEASE, &mut turns).unwrap();
     let refused = table.claim(N, &key("k"), &me(), at(1), LEASE, &mut turns).unwrap_err();
-    let ClaimRefused::Live(live) = refused else { panic!("{refused:?}") };
+    let AcquireRefused::Live(live) = refused else { panic!("{refused:?}") };
     assert_eq!((live.number, live.ends_at), (first.number, at(100)));
     table.wait(N, &key("k"), &me(), 'b', LEASE).unwrap();
     let gone = table.wait(N, &key("k"), &me(), 'c', LEASE).unwrap();
     assert_eq!(table.wait(N, &key("k"), &me(), 'd', LEASE), Err('d'), "the line is bounded");
     assert!(table.leave(N, &key("k"), gone) && !table.leave(N, &key("k"), gone));
     table.wait(N, &key("k"), &me(), 'e', LEASE).unwrap();
-    let back = table.give_back(N, &key("k"), first.number, true, at(50)).unwrap();
-    let GivenBack::Turn(second, 'b') = back else { panic!("{back:?}") };
+    let back = table.release(N, &key("k"), first.number, true, at(50)).unwrap();
+    let ReleaseOutcome::Turn(second, 'b') = back else { panic!("{back:?}") };
     assert_eq!(second.ends_at, at(150));
     // The second one expires; the third one brings the value.
     let expired = table.expire(at(150), LEASE);
@@ -110,11 +112,11 @@ fn a_turn_may_be_left_to_the_service() {
     let (mut table, mut turns) = (RefillTable::new(limits(9), 0), Vec::new());
     let first = table.claim(N, &key("k"), &me(), at(0), LEASE, &mut turns).unwrap();
     table.join(N, &key("k"), 'a', at(1), LEASE);
-    let back = table.give_back(N, &key("k"), first.number, true, at(50)).unwrap();
-    let GivenBack::Turn(turn, waiter) = back else { panic!("{back:?}") };
+    let back = table.release(N, &key("k"), first.number, true, at(50)).unwrap();
+    let ReleaseOutcome::Turn(turn, waiter) = back else { panic!("{back:?}") };
     table.leave_to_service(&turn, waiter).unwrap();
     let view = table.views().next().unwrap();
-    assert_eq!((view.held_by, view.waiting), (HeldBy::Service, 1));
+    assert_eq!((view.held_by, view.waiting), (PermitHolder::Service, 1));
     assert_eq!(finish(&mut table, &turn, at(60)), Ok(vec!['a']));
     assert_eq!(table.leave_to_service(&turn, 'b'), Err('b'));
 }
@@ -225,11 +227,11 @@ proptest! {
                     open.insert(callers);
                     let lease = LEASE.as_millis() as u64;
                     match (table.join(N, &name(k), callers, at(now), LEASE), plain.get_mut(&k)) {
-                        (Joined::Waiting(number), Some(flight)) => {
+                        (JoinOutcome::Waiting(number), Some(flight)) => {
                             prop_assert!(now < flight.ends && number == flight.number);
                             flight.line.push((callers, lease));
                         }
-                        (Joined::Holder(permit), flight) => {
+                        (JoinOutcome::Holder(permit), flight) => {
                             prop_assert!(flight.as_ref().is_none_or(|f| f.ends <= now), "two live permits");
                             let mut line = flight.map(|f| std::mem::take(&mut f.line)).unwrap_or_default();
                             line.push((callers, lease));
@@ -269,7 +271,7 @@ proptest! {
                             plain.insert(k, live);
                             permits.push(permit);
                         }
-                        (Err(ClaimRefused::Live(live)), Some(flight)) => {
+                        (Err(AcquireRefused::Live(live)), Some(flight)) => {
                             prop_assert_eq!((live.number, live.ends_at), (flight.number, at(flight.ends)));
                             let ticket = table.wait(N, &name(k), &me(), callers, time).unwrap();
                             flight.line.push((callers, lease));
@@ -323,19 +325,19 @@ proptest! {
                 Step::GiveBack(which, next) if !permits.is_empty() => {
                     let permit = permits[which % permits.len()].clone();
                     let k = number_of(&permit.key);
-                    let given = table.give_back(N, &permit.key, permit.number, next, at(now));
+                    let given = table.release(N, &permit.key, permit.number, next, at(now));
                     let in_time = plain
                         .get(&k)
                         .is_some_and(|flight| flight.number == permit.number && now < flight.ends);
                     prop_assert_eq!(given.is_ok(), in_time);
                     match given {
-                        Ok(GivenBack::Turn(permit, waiter)) => {
+                        Ok(ReleaseOutcome::Turn(permit, waiter)) => {
                             prop_assert!(next);
                             pass_on(&mut plain, k, now, &mut expected);
                             plain.get_mut(&k).unwrap().number = permit.number;
                             turns.push((permit, waiter));
                         }
-                        Ok(GivenBack::Failed(waiters)) => {
+                        Ok(ReleaseOutcome::Failed(waiters)) => {
                             let line = plain.remove(&k).unwrap().line;
                             prop_assert!(!next || line.is_empty());
                             expected_back = line.iter().map(|(who, _)| *who).collect();
@@ -449,18 +451,18 @@ fn permits_of_callers_are_bounded_by_namespace_and_voided_ones_altogether() {
     };
     let held: Vec<Permit> =
         ["a", "b", "c"].map(|k| claim(&mut table, N, k).unwrap()).into_iter().collect();
-    assert_eq!(claim(&mut table, N, "d"), Err(ClaimRefused::Full));
+    assert_eq!(claim(&mut table, N, "d"), Err(AcquireRefused::Full));
     claim(&mut table, OTHER, "d").unwrap();
     // The service's own permits are bounded by those that wait, and by the origin.
-    assert!(matches!(table.join(N, &key("d"), 'x', at(0), LEASE), Joined::Holder(_)));
+    assert!(matches!(table.join(N, &key("d"), 'x', at(0), LEASE), JoinOutcome::Holder(_)));
     // Every way in which one ends makes place for another.
     finish(&mut table, &held[0], at(1)).unwrap();
     claim(&mut table, N, "e").unwrap();
-    table.give_back(N, &key("b"), held[1].number, true, at(1)).unwrap();
+    table.release(N, &key("b"), held[1].number, true, at(1)).unwrap();
     claim(&mut table, N, "f").unwrap();
     table.void(N, &key("c"));
     claim(&mut table, N, "g").unwrap();
-    assert_eq!(claim(&mut table, N, "h"), Err(ClaimRefused::Full));
+    assert_eq!(claim(&mut table, N, "h"), Err(AcquireRefused::Full));
     table.expire(at(100), LEASE);
     claim(&mut table, N, "h").unwrap();
 
@@ -475,7 +477,7 @@ fn permits_of_callers_are_bounded_by_namespace_and_voided_ones_altogether() {
     let reasons = again
         .iter()
         .rev()
-        .map(|number| table.give_back(OTHER, &key("k"), *number, true, at(1)).unwrap_err());
+        .map(|number| table.release(OTHER, &key("k"), *number, true, at(1)).unwrap_err());
     let reasons: Vec<RefusedReason> = reasons.collect();
     assert_eq!(
         reasons[..3],
@@ -494,7 +496,7 @@ fn permits_that_an_invalidation_voids_together_are_told_so_and_leave_bit_by_bit(
     };
     let first: Vec<Permit> = (0..100).map(|n| claim(&mut table, &n.to_string()).unwrap()).collect();
     table.wait(N, &key("7"), &me(), 'w', LEASE).unwrap();
-    assert_eq!(claim(&mut table, "more"), Err(ClaimRefused::Full));
+    assert_eq!(claim(&mut table, "more"), Err(AcquireRefused::Full));
     let voided = table.void_all(N);
     assert_eq!((voided.permits, voided.waiters), (100, vec!['w']));
     assert_eq!((table.live(), table.views().count(), table.void_all(N).permits), (0, 0, 0));

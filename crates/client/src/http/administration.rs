@@ -1,0 +1,204 @@
+//! Tenants, origins, namespaces, tokens, activity and sign-in links.
+
+use reqwest::Method;
+use verax_api::{
+    ActivityItem, CreateNamespace, CreateOrigin, CreateTenant, CreateToken, CreatedToken, ItemPage,
+    Items, Namespace as NamespaceInfo, Node, Origin, OriginChange, PolicyChange, Ready, SignInLink,
+    Tenant, Token,
+};
+
+use crate::error::ClientError;
+use crate::http::connection::Client;
+use crate::http::entries::Namespace;
+
+impl Client {
+    /// Whether Verax can serve, and what is degraded.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn ready(&self) -> Result<Ready, ClientError> {
+        let response = self.send_any(self.request(Method::GET, self.url_of(["readyz"]))).await?;
+        self.json(response).await
+    }
+
+    /// The Verax that use the same records: the active one and those that stand by.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn nodes(&self) -> Result<Vec<Node>, ClientError> {
+        Ok(self.get::<Items<Node>>(self.url_of(["v1", "nodes"])).await?.items)
+    }
+
+    /// The tenants that the token opens something of.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn tenants(&self) -> Result<Vec<Tenant>, ClientError> {
+        Ok(self.get::<Items<Tenant>>(self.url_of(["v1", "tenants"])).await?.items)
+    }
+
+    /// Creates a tenant.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn create_tenant(&self, name: &str) -> Result<Tenant, ClientError> {
+        let request = CreateTenant { name: name.to_owned() };
+        self.post(self.url_of(["v1", "tenants"]), &request).await
+    }
+
+    /// Deletes a tenant that owns nothing any more.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn delete_tenant(&self, name: &str) -> Result<(), ClientError> {
+        self.delete(self.url_of(["v1", "tenants", name])).await
+    }
+
+    /// A tenant's origins.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn origins(&self, tenant: &str) -> Result<Vec<Origin>, ClientError> {
+        let url = self.url_of(["v1", "tenants", tenant, "origins"]);
+        Ok(self.get::<Items<Origin>>(url).await?.items)
+    }
+
+    /// Creates an origin of a tenant.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn create_origin(
+        &self,
+        tenant: &str,
+        request: &CreateOrigin,
+    ) -> Result<Origin, ClientError> {
+        self.post(self.url_of(["v1", "tenants", tenant, "origins"]), request).await
+    }
+
+    /// Changes parts of an origin's settings.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn change_origin(
+        &self,
+        tenant: &str,
+        name: &str,
+        change: &OriginChange,
+    ) -> Result<Origin, ClientError> {
+        let url = self.url_of(["v1", "tenants", tenant, "origins", name]);
+        let response = self.send(self.request(Method::PATCH, url).json(change)).await?;
+        self.json(response).await
+    }
+
+    /// Deletes an origin that no namespace is bound to.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn delete_origin(&self, tenant: &str, name: &str) -> Result<(), ClientError> {
+        self.delete(self.url_of(["v1", "tenants", tenant, "origins", name])).await
+    }
+
+    /// A tenant's namespaces.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn namespaces(&self, tenant: &str) -> Result<Vec<NamespaceInfo>, ClientError> {
+        let url = self.url_of(["v1", "tenants", tenant, "namespaces"]);
+        Ok(self.get::<Items<NamespaceInfo>>(url).await?.items)
+    }
+
+    /// Creates a namespace of a tenant.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn create_namespace(
+        &self,
+        tenant: &str,
+        request: &CreateNamespace,
+    ) -> Result<NamespaceInfo, ClientError> {
+        self.post(self.url_of(["v1", "tenants", tenant, "namespaces"]), request).await
+    }
+
+    /// All tokens, without their secrets.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn tokens(&self) -> Result<Vec<Token>, ClientError> {
+        let (mut tokens, mut url) = (Vec::new(), self.url_of(["v1", "tokens"]));
+        loop {
+            let mut page = self.get::<ItemPage<Token>>(url.clone()).await?;
+            tokens.append(&mut page.items);
+            let Some(cursor) = page.cursor else { return Ok(tokens) };
+            url.query_pairs_mut().clear().append_pair("cursor", &cursor);
+        }
+    }
+
+    /// Creates a token.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn create_token(&self, request: &CreateToken) -> Result<CreatedToken, ClientError> {
+        self.post(self.url_of(["v1", "tokens"]), request).await
+    }
+
+    /// Revokes a token.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn revoke_token(&self, id: u64) -> Result<(), ClientError> {
+        self.delete(self.url_of(["v1", "tokens", &id.to_string()])).await
+    }
+
+    /// Who changed what, newest first.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn activity(
+        &self,
+        tenant: Option<&str>,
+        most: u32,
+    ) -> Result<Vec<ActivityItem>, ClientError> {
+        let mut url = self.url_of(["v1", "activity"]);
+        url.query_pairs_mut().append_pair("limit", &most.to_string());
+        if let Some(tenant) = tenant {
+            url.query_pairs_mut().append_pair("tenant", tenant);
+        }
+        Ok(self.get::<Items<ActivityItem>>(url).await?.items)
+    }
+
+    /// A one-time sign-in link for the console, as a path on Verax's address.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn sign_in_link(&self) -> Result<SignInLink, ClientError> {
+        self.post(self.url_of(["v1", "sign-in-links"]), &serde_json::json!({})).await
+    }
+}
+
+impl Namespace {
+    /// The namespace's policy, and what it holds.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn info(&self) -> Result<NamespaceInfo, ClientError> {
+        self.client().get(self.base().clone()).await
+    }
+
+    /// Changes parts of the namespace's policy.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn change(&self, change: &PolicyChange) -> Result<NamespaceInfo, ClientError> {
+        let request = self.client().request(Method::PATCH, self.base().clone()).json(change);
+        let response = self.client().send(request).await?;
+        self.client().json(response).await
+    }
+
+    /// Deletes the namespace and everything in it.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn delete_namespace(&self) -> Result<(), ClientError> {
+        self.client().delete(self.base().clone()).await
+    }
+}

@@ -1,0 +1,154 @@
+//! What a look-up brought, and where it came from.
+
+use std::time::Duration;
+
+use bytes::Bytes;
+use reqwest::header::{AGE, CONTENT_TYPE, ETAG, HeaderMap};
+use sfv::{BareItem, List, ListEntry, Parser};
+use verax_core::source::Source;
+
+/// A value that was found.
+#[derive(Debug, Clone)]
+pub struct ReadResult {
+    /// The value's bytes.
+    pub value: Bytes,
+    /// Its media type.
+    pub media_type: String,
+    /// Its validator, with its quotes.
+    pub entity_tag: Option<String>,
+    /// The revision of its entry; `None` when it is not stored.
+    pub revision: Option<u64>,
+    /// How long ago it was stored.
+    pub age: Duration,
+    /// Where it came from.
+    pub source: Source,
+    /// Whether it is stored now.
+    pub stored: bool,
+    /// Seconds until it is stale; negative once it is, `None` when it is not stored.
+    pub seconds_left: Option<i64>,
+    /// Milliseconds that Verax took, by its own account.
+    pub service_ms: Option<f64>,
+    /// Milliseconds that the origin took.
+    pub origin_ms: Option<f64>,
+}
+
+/// The parameters of Verax's member of a `Cache-Status` field.
+#[derive(Debug, Default, PartialEq, Eq)]
+pub(crate) struct CacheStatus {
+    hit: bool,
+    stored: bool,
+    collapsed: bool,
+    ttl: Option<i64>,
+    forwarded: Option<String>,
+}
+
+impl CacheStatus {
+    pub(crate) fn parse(field: &str) -> Option<Self> {
+        let list: List = Parser::new(field).parse().ok()?;
+        // The member nearest to the client comes last; Verax is the only one it can know of.
+        let verax = list.iter().rev().find_map(|member| match member {
+            ListEntry::Item(item) => match &item.bare_item {
+                BareItem::Token(name) if name.as_str() == "verax" => Some(item),
+                _ => None,
+            },
+            ListEntry::InnerList(_) => None,
+        })?;
+        let mut status = Self::default();
+        for (name, value) in &verax.params {
+            match (name.as_str(), value) {
+                ("hit", BareItem::Boolean(set)) => status.hit = *set,
+                ("stored", BareItem::Boolean(set)) => status.stored = *set,
+                ("collapsed", BareItem::Boolean(set)) => status.collapsed = *set,
+                ("ttl", BareItem::Integer(seconds)) => status.ttl = Some(i64::from(*seconds)),
+                ("fwd", BareItem::Token(why)) => status.forwarded = Some(why.as_str().to_owned()),
+                _ => {}
+            }
+        }
+        Some(status)
+    }
+
+    pub(crate) fn source(&self) -> Source {
+        match (self.hit, self.forwarded.as_deref()) {
+            (true, _) if self.ttl.is_some_and(|left| left < 0) => Source::Stale,
+            (true, _) => Source::Hit,
+            (false, Some("stale")) => Source::StaleOnError,
+            (false, _) if self.collapsed => Source::Joined,
+            (false, _) => Source::Origin,
+        }
+    }
+}
+
+fn text<'h>(headers: &'h HeaderMap, name: &str) -> Option<&'h str> {
+    headers.get(name)?.to_str().ok()
+}
+
+/// One duration of a `Server-Timing` field (W3C), in milliseconds.
+fn timing(field: &str, wanted: &str) -> Option<f64> {
+    field.split(',').find_map(|metric| {
+        let mut parts = metric.split(';').map(str::trim);
+        (parts.next()? == wanted)
+            .then(|| parts.find_map(|p| p.strip_prefix("dur=")?.parse().ok()))?
+    })
+}
+
+impl ReadResult {
+    /// Reads an answer's fields; `None` when it does not come from Verax.
+    pub(crate) fn of(headers: &HeaderMap, value: Bytes) -> Option<Self> {
+        let status = CacheStatus::parse(text(headers, "cache-status")?)?;
+        let timings = text(headers, "server-timing").unwrap_or("");
+        let source = status.source();
+        let from_cache = source.is_cached();
+        Some(Self {
+            value,
+            media_type: text(headers, CONTENT_TYPE.as_str()).unwrap_or_default().to_owned(),
+            entity_tag: text(headers, ETAG.as_str()).map(str::to_owned),
+            revision: text(headers, "verax-revision").and_then(|number| number.parse().ok()),
+            age: Duration::from_secs(
+                text(headers, AGE.as_str()).and_then(|age| age.parse().ok()).unwrap_or(0),
+            ),
+            source,
+            stored: status.stored || from_cache,
+            seconds_left: status.ttl,
+            service_ms: timing(timings, "service"),
+            origin_ms: timing(timings, "origin"),
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("verax; hit; ttl=27", Source::Hit, Some(27))]
+    #[case("verax; hit; ttl=0", Source::Hit, Some(0))]
+    #[case("verax; hit; ttl=-3; detail=stale-while-revalidate", Source::Stale, Some(-3))]
+    #[case("verax; fwd=stale; ttl=-9; detail=stale-if-error", Source::StaleOnError, Some(-9))]
+    #[case("verax; fwd=uri-miss; fwd-status=200; ttl=30; stored", Source::Origin, Some(30))]
+    #[case("verax; fwd=uri-miss; fwd-status=200; stored; collapsed", Source::Joined, None)]
+    #[case("other; hit, verax; fwd=uri-miss", Source::Origin, None)]
+    fn cache_status_tells_the_source(
+        #[case] field: &str,
+        #[case] source: Source,
+        #[case] ttl: Option<i64>,
+    ) {
+        let status = CacheStatus::parse(field).unwrap();
+        assert_eq!((status.source(), status.ttl), (source, ttl));
+    }
+
+    #[test]
+    fn other_caches_are_not_verax() {
+        assert_eq!(CacheStatus::parse("somebody; hit"), None);
+        assert_eq!(CacheStatus::parse(";;"), None);
+    }
+
+    #[test]
+    fn timings_are_found_by_name() {
+        let field = "service;dur=53.118, origin;desc=\"x\";dur=52.900";
+        assert_eq!(timing(field, "service"), Some(53.118));
+        assert_eq!(timing(field, "origin"), Some(52.9));
+        assert_eq!(timing(field, "other"), None);
+    }
+}

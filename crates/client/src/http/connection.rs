@@ -1,0 +1,340 @@
+//! Where Verax is, and one pool of connections to it.
+
+use std::collections::VecDeque;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
+
+use reqwest::header::{AUTHORIZATION, HeaderMap, HeaderValue};
+use reqwest::{Method, RequestBuilder, Response, StatusCode};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use url::Url;
+use verax_api::{FailureKind, Problem};
+
+use crate::addresses::Addresses;
+use crate::error::ClientError;
+use crate::http::pinned;
+
+/// Where Verax listens by default.
+pub const DEFAULT_URL: &str = "http://127.0.0.1:8750";
+
+/// Where Verax listens for the wire protocol by default.
+pub const DEFAULT_WIRE: &str = "127.0.0.1:8751";
+
+/// The most addresses that one call tries.
+const MAX_TRIES: usize = 16;
+
+/// How long what was sent may stay unacknowledged by the other end's system (RFC 5482).
+#[cfg(target_os = "linux")]
+const UNACKNOWLEDGED_TIMEOUT: Duration = Duration::from_secs(5);
+
+/// How to reach Verax.
+#[derive(Debug, Clone)]
+pub struct ClientOptions {
+    /// Its address, such as `http://127.0.0.1:8750`; of several that use the same records, with
+    /// commas. The client follows the active one.
+    pub url: String,
+    /// The address for the wire protocol, such as `127.0.0.1:8751`, or `tls://HOST:PORT`; several
+    /// with commas.
+    pub wire: String,
+    /// A file with the certificates (PEM) to trust, in place of the system's.
+    pub ca: Option<PathBuf>,
+    /// A file with the one certificate (PEM) that the server must have, for HTTP: no authority is
+    /// asked, and it does not matter which names the certificate has.
+    pub pinned: Option<PathBuf>,
+    /// The token to send; without one, little is answered.
+    pub token: Option<String>,
+    /// The longest time to connect.
+    pub connect_timeout: Duration,
+    /// The longest time for a call, live streams excepted.
+    pub timeout: Duration,
+}
+
+impl Default for ClientOptions {
+    fn default() -> Self {
+        Self {
+            url: DEFAULT_URL.into(),
+            wire: DEFAULT_WIRE.into(),
+            ca: None,
+            pinned: None,
+            token: None,
+            connect_timeout: Duration::from_secs(2),
+            timeout: Duration::from_secs(30),
+        }
+    }
+}
+
+impl ClientOptions {
+    /// What `VERAX_URL`, `VERAX_WIRE_URL`, `VERAX_TOKEN` and `VERAX_CA` say, and defaults for the
+    /// rest.
+    pub fn from_environment() -> Self {
+        let given = |name| std::env::var(name).ok().filter(|text| !text.is_empty());
+        let defaults = Self::default();
+        Self {
+            url: given("VERAX_URL").unwrap_or(defaults.url),
+            wire: given("VERAX_WIRE_URL").unwrap_or(defaults.wire),
+            ca: given("VERAX_CA").map(PathBuf::from),
+            token: given("VERAX_TOKEN"),
+            ..Self::default()
+        }
+    }
+}
+
+/// The refusal of a standby, or the response if it is none.
+async fn standby(response: Response) -> Result<Box<Problem>, Response> {
+    if response.status() != StatusCode::SERVICE_UNAVAILABLE {
+        return Err(response);
+    }
+    let (status, headers) = (response.status(), response.headers().clone());
+    let body = response.bytes().await.unwrap_or_default();
+    match serde_json::from_slice::<Problem>(&body) {
+        Ok(problem) if problem.failure() == Some(FailureKind::Standby) => Ok(Box::new(problem)),
+        _ => {
+            let mut whole = http::Response::new(body);
+            (*whole.status_mut(), *whole.headers_mut()) = (status, headers);
+            Err(whole.into())
+        }
+    }
+}
+
+fn certificates(path: &Path) -> Result<Vec<reqwest::Certificate>, ClientError> {
+    let wrong = |reason: String| {
+        ClientError::Invalid(format!("the certificates in {}: {reason}", path.display()))
+    };
+    let pem = std::fs::read(path).map_err(|e| wrong(e.to_string()))?;
+    reqwest::Certificate::from_pem_bundle(&pem).map_err(|e| wrong(e.to_string()))
+}
+
+#[derive(Debug)]
+struct Inner {
+    http: reqwest::Client,
+    bases: Addresses<Url>,
+    timeout: Duration,
+    options: ClientOptions,
+}
+
+/// Reads an address.
+fn base_of(text: &str) -> Result<Url, ClientError> {
+    Url::parse(text)
+        .ok()
+        .filter(|url| matches!(url.scheme(), "http" | "https") && url.has_host())
+        .ok_or_else(|| {
+            ClientError::Invalid(format!(
+                "{text:?} is not an address of Verax: use something like {DEFAULT_URL}"
+            ))
+        })
+}
+
+/// The same resource at another address.
+fn moved(url: &Url, from: &Url, to: &Url) -> Url {
+    let rest = url.path().strip_prefix(from.path().trim_end_matches('/')).unwrap_or(url.path());
+    let mut moved = to.clone();
+    moved.set_path(&format!("{}{rest}", to.path().trim_end_matches('/')));
+    moved.set_query(url.query());
+    moved
+}
+
+/// A client of one Verax, or of several that use the same records. Cloning shares its connections.
+#[derive(Debug, Clone)]
+pub struct Client(Arc<Inner>);
+
+impl Client {
+    /// A client with `options`. Nothing is connected yet.
+    ///
+    /// # Errors
+    /// [`ClientError::Invalid`] when address or token cannot be used.
+    pub fn new(options: ClientOptions) -> Result<Self, ClientError> {
+        let mut named = options.url.split(',').map(|text| base_of(text.trim()));
+        let first = named.next().unwrap_or_else(|| base_of(""))?;
+        let bases = Addresses::new(first, named.collect::<Result<_, _>>()?);
+        let mut headers = HeaderMap::new();
+        if let Some(token) = &options.token {
+            let field = HeaderValue::try_from(format!("Bearer {}", token.trim()));
+            let mut field = field.map_err(|_| {
+                ClientError::Invalid("the token has characters that no token has".into())
+            })?;
+            field.set_sensitive(true);
+            headers.insert(AUTHORIZATION, field);
+        }
+        // Somebody else may have installed a provider already; either serves.
+        let _ = rustls::crypto::ring::default_provider().install_default();
+        let mut builder = reqwest::Client::builder();
+        if let Some(path) = &options.pinned {
+            builder = builder.tls_backend_preconfigured(pinned::config(path)?);
+        } else if let Some(path) = &options.ca {
+            builder = builder.tls_certs_only(certificates(path)?);
+        }
+        #[cfg(target_os = "linux")]
+        {
+            // A host that is gone says nothing, not even that it has received.
+            builder = builder.tcp_user_timeout(UNACKNOWLEDGED_TIMEOUT);
+        }
+        let http = builder
+            .default_headers(headers)
+            .connect_timeout(options.connect_timeout)
+            .tcp_nodelay(true)
+            .no_proxy()
+            .redirect(reqwest::redirect::Policy::none())
+            .user_agent(concat!("verax-client/", env!("CARGO_PKG_VERSION")))
+            .build()
+            .map_err(|e| ClientError::Invalid(e.to_string()))?;
+        Ok(Self(Arc::new(Inner { http, bases, timeout: options.timeout, options })))
+    }
+
+    pub(crate) fn options(&self) -> &ClientOptions {
+        &self.0.options
+    }
+
+    /// A client that reads `VERAX_URL`, `VERAX_WIRE_URL`, `VERAX_TOKEN` and `VERAX_CA`.
+    ///
+    /// # Errors
+    /// [`ClientError::Invalid`] when one of them cannot be used.
+    pub fn from_environment() -> Result<Self, ClientError> {
+        Self::new(ClientOptions::from_environment())
+    }
+
+    /// Where Verax is: of several addresses, the one that answered last.
+    pub fn url(&self) -> Url {
+        self.0.bases.current()
+    }
+
+    /// The URL of a path whose segments are percent-encoded here.
+    pub(crate) fn url_of<'s>(&self, segments: impl IntoIterator<Item = &'s str>) -> Url {
+        let mut url = self.0.bases.current();
+        if let Ok(mut path) = url.path_segments_mut() {
+            path.pop_if_empty().extend(segments);
+        }
+        url
+    }
+
+    /// A request, bounded in time.
+    pub(crate) fn request(&self, method: Method, url: Url) -> RequestBuilder {
+        self.0.http.request(method, url).timeout(self.0.timeout)
+    }
+
+    /// A request that the other end may take `wait` longer to answer.
+    pub(crate) fn request_for(&self, wait: Duration, method: Method, url: Url) -> RequestBuilder {
+        self.0.http.request(method, url).timeout(self.0.timeout + wait)
+    }
+
+    /// A request for a stream, which may last.
+    pub(crate) fn stream_request(&self, url: Url) -> RequestBuilder {
+        self.0.http.get(url)
+    }
+
+    /// Sends a request; refusals are errors.
+    pub(crate) async fn send(&self, request: RequestBuilder) -> Result<Response, ClientError> {
+        let response = self.send_any(request).await?;
+        if response.status().is_success() {
+            Ok(response)
+        } else {
+            Err(self.refusal(response).await)
+        }
+    }
+
+    /// Sends a request; every answer is welcome. An address that cannot be reached, or where a
+    /// standby answers, has done nothing, so the next one is asked. One that does not answer may
+    /// have done it: the call fails, and the next call begins with another address.
+    pub(crate) async fn send_any(&self, request: RequestBuilder) -> Result<Response, ClientError> {
+        let request = request.build().map_err(|e| self.failure(&e))?;
+        let mut bases: VecDeque<Url> = self.0.bases.in_order().into();
+        let is_made_for = |base: &&Url| base.origin() == request.url().origin();
+        let made_for = bases.iter().find(is_made_for).cloned();
+        let made_for = made_for.unwrap_or_else(|| self.0.bases.current());
+        let (mut tried, mut outcome) = (Vec::new(), None);
+        while let Some(base) = bases.pop_front() {
+            if tried.contains(&base) || tried.len() == MAX_TRIES {
+                continue;
+            }
+            let Some(mut copy) = request.try_clone() else { break };
+            *copy.url_mut() = moved(request.url(), &made_for, &base);
+            tried.push(base.clone());
+            match self.0.http.execute(copy).await {
+                Ok(response) => match standby(response).await {
+                    Err(response) => {
+                        self.0.bases.answered(&base);
+                        return Ok(response);
+                    }
+                    Ok(problem) => {
+                        let active = problem.more.get("active").and_then(|url| url.as_str());
+                        let active = active.and_then(|url| base_of(url).ok());
+                        // The token must not go out without TLS where it came in with it.
+                        let safe = |url: &Url| url.scheme() == "https" || base.scheme() == "http";
+                        bases.extend(active.filter(safe));
+                        outcome = Some(ClientError::Refused(problem));
+                    }
+                },
+                Err(error) if error.is_connect() => {
+                    // What a standby says tells more.
+                    outcome.get_or_insert(self.failure_at(&base, &error));
+                }
+                // It may have been done, so it is not sent again. The next call goes elsewhere.
+                Err(error) => {
+                    self.0.bases.was_silent(&base);
+                    return Err(self.failure_at(&base, &error));
+                }
+            }
+        }
+        Err(outcome.unwrap_or_else(|| ClientError::Invalid("the request cannot be sent".into())))
+    }
+
+    pub(crate) fn failure(&self, error: &reqwest::Error) -> ClientError {
+        self.failure_at(&self.0.bases.current(), error)
+    }
+
+    fn failure_at(&self, base: &Url, error: &reqwest::Error) -> ClientError {
+        let url = base.to_string();
+        if error.is_timeout() && !error.is_connect() {
+            return ClientError::TimedOut { url, milliseconds: self.0.timeout.as_millis() };
+        }
+        let mut reason = error.to_string();
+        let mut source = std::error::Error::source(error);
+        while let Some(inner) = source {
+            reason = inner.to_string();
+            source = inner.source();
+        }
+        ClientError::Unreachable { url, reason }
+    }
+
+    /// Reads the problem document of a refusal.
+    pub(crate) async fn refusal(&self, response: Response) -> ClientError {
+        let status = response.status();
+        match response.json::<Problem>().await {
+            Ok(problem) => ClientError::Refused(Box::new(problem)),
+            Err(_) => ClientError::NotVerax {
+                url: self.0.bases.current().to_string(),
+                reason: format!("it answered {status} without a problem document"),
+            },
+        }
+    }
+
+    pub(crate) async fn json<T: DeserializeOwned>(
+        &self,
+        response: Response,
+    ) -> Result<T, ClientError> {
+        let text = response.bytes().await.map_err(|e| self.failure(&e))?;
+        serde_json::from_slice(&text).map_err(|e| ClientError::NotVerax {
+            url: self.0.bases.current().to_string(),
+            reason: format!("it answered what cannot be read: {e}"),
+        })
+    }
+
+    pub(crate) async fn get<T: DeserializeOwned>(&self, url: Url) -> Result<T, ClientError> {
+        let response = self.send(self.request(Method::GET, url)).await?;
+        self.json(response).await
+    }
+
+    pub(crate) async fn post<T: DeserializeOwned>(
+        &self,
+        url: Url,
+        body: &impl Serialize,
+    ) -> Result<T, ClientError> {
+        let response = self.send(self.request(Method::POST, url).json(body)).await?;
+        self.json(response).await
+    }
+
+    pub(crate) async fn delete(&self, url: Url) -> Result<(), ClientError> {
+        self.send(self.request(Method::DELETE, url)).await.map(drop)
+    }
+}

@@ -1,0 +1,249 @@
+//! Entries of one namespace.
+
+use bytes::Bytes;
+use reqwest::header::{CACHE_CONTROL, CONTENT_TYPE, IF_MATCH, IF_NONE_MATCH};
+use reqwest::{Method, RequestBuilder, Response};
+use serde::Deserialize;
+use url::Url;
+use verax_api::{EntryPage, EntrySummary, FailureKind};
+
+use crate::error::ClientError;
+use crate::http::answer::ReadResult;
+use crate::http::connection::Client;
+use crate::options::{LifetimeOptions, PutCondition, PutOptions};
+
+/// What a look-up came to.
+#[derive(Debug, Clone)]
+pub enum Lookup {
+    /// There is a value.
+    Found(Box<ReadResult>),
+    /// It is not in the cache, and no origin was asked.
+    Miss,
+    /// The origin says that it has no such value.
+    NoValue,
+}
+
+/// How to look an entry up.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct ReadOptions {
+    /// Read the origin anew, and store what it says.
+    pub refresh: bool,
+    /// Answer from the cache or not at all.
+    pub only_if_cached: bool,
+}
+
+/// A handle on one namespace of one tenant.
+#[derive(Debug, Clone)]
+pub struct Namespace {
+    client: Client,
+    base: Url,
+}
+
+impl Client {
+    /// A handle on a namespace. It is not looked up yet.
+    ///
+    /// # Errors
+    /// [`ClientError::Invalid`] when a name cannot be one.
+    pub fn namespace(&self, tenant: &str, name: &str) -> Result<Namespace, ClientError> {
+        for part in [tenant, name] {
+            let plain = |b: u8| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-';
+            if part.is_empty() || !part.bytes().all(plain) {
+                return Err(ClientError::Invalid(format!(
+                    "{part:?} is not a name: use lower-case letters, digits and hyphens"
+                )));
+            }
+        }
+        let base = self.url_of(["v1", "tenants", tenant, "namespaces", name]);
+        Ok(Namespace { client: self.clone(), base })
+    }
+}
+
+impl Namespace {
+    pub(crate) fn below(&self, segments: &[&str]) -> Url {
+        let mut url = self.base.clone();
+        if let Ok(mut path) = url.path_segments_mut() {
+            path.extend(segments);
+        }
+        url
+    }
+
+    pub(crate) fn of_key(&self, kind: &str, key: &str) -> Result<Url, ClientError> {
+        match key {
+            "" => Err(ClientError::Invalid("the key is empty".into())),
+            // URLs cannot carry these two as a segment, however they are encoded.
+            "." | ".." => {
+                Err(ClientError::Invalid(format!("the key {key:?} cannot be put in a URL")))
+            }
+            _ => Ok(self.below(&[kind, key])),
+        }
+    }
+
+    /// Looks an entry up; where the namespace has an origin, a miss reads it through. `None` is a
+    /// miss, or a value that the origin does not have; [`look_up`](Self::look_up) tells them apart.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn get(&self, key: &str) -> Result<Option<ReadResult>, ClientError> {
+        match self.look_up(key, ReadOptions::default()).await? {
+            Lookup::Found(found) => Ok(Some(*found)),
+            Lookup::Miss | Lookup::NoValue => Ok(None),
+        }
+    }
+
+    /// Looks an entry up with options.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn look_up(&self, key: &str, options: ReadOptions) -> Result<Lookup, ClientError> {
+        let mut request = self.client.request(Method::GET, self.of_key("entries", key)?);
+        if options.refresh {
+            request = request.header(CACHE_CONTROL, "no-cache");
+        } else if options.only_if_cached {
+            request = request.header(CACHE_CONTROL, "only-if-cached");
+        }
+        let response = self.client.send_any(request).await?;
+        if response.status().as_u16() != 200 {
+            return self.absent(response).await;
+        }
+        Ok(Lookup::Found(Box::new(self.value_of(response).await?)))
+    }
+
+    /// The value that a response brings.
+    pub(crate) async fn value_of(&self, response: Response) -> Result<ReadResult, ClientError> {
+        let headers = response.headers().clone();
+        let value = response.bytes().await.map_err(|e| self.client.failure(&e))?;
+        ReadResult::of(&headers, value).ok_or_else(|| ClientError::NotVerax {
+            url: self.base.to_string(),
+            reason: "it answered without a Cache-Status".into(),
+        })
+    }
+
+    async fn absent(&self, response: Response) -> Result<Lookup, ClientError> {
+        let error = self.client.refusal(response).await;
+        match error.failure() {
+            Some(FailureKind::Miss) => Ok(Lookup::Miss),
+            Some(FailureKind::NoValue) => Ok(Lookup::NoValue),
+            _ => Err(error),
+        }
+    }
+
+    /// Stores a value; returns whether it replaced one.
+    ///
+    /// # Errors
+    /// [`ClientError`]; a condition that does not hold is the problem `condition-failed`.
+    pub async fn put(
+        &self,
+        key: &str,
+        value: impl Into<Bytes>,
+        options: PutOptions,
+    ) -> Result<bool, ClientError> {
+        let request =
+            self.client.request(Method::PUT, self.of_key("entries", key)?).body(value.into());
+        let response = self.client.send(with_options(request, options)).await?;
+        Ok(response.status().as_u16() == 204)
+    }
+
+    /// Deletes an entry, present or not.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn delete(&self, key: &str) -> Result<(), ClientError> {
+        self.client.delete(self.of_key("entries", key)?).await
+    }
+
+    /// A page of the entries whose keys start with `prefix`, from `cursor` on.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn list(
+        &self,
+        prefix: &str,
+        cursor: Option<&str>,
+        most: usize,
+    ) -> Result<EntryPage, ClientError> {
+        let mut url = self.below(&["entries"]);
+        {
+            let mut query = url.query_pairs_mut();
+            query.append_pair("prefix", prefix).append_pair("limit", &most.to_string());
+            if let Some(cursor) = cursor {
+                query.append_pair("cursor", cursor);
+            }
+        }
+        self.client.get(url).await
+    }
+
+    /// One entry as a listing shows it; `None` when there is none.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn show(&self, key: &str) -> Result<Option<EntrySummary>, ClientError> {
+        let mut url = self.below(&["entries"]);
+        url.query_pairs_mut().append_pair("key", key);
+        Ok(self.client.get::<EntryPage>(url).await?.items.into_iter().next())
+    }
+
+    /// Removes every entry; returns how many there were.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn clear(&self) -> Result<u64, ClientError> {
+        self.clear_at(self.below(&["entries"])).await
+    }
+
+    /// Removes the entries whose keys start with `prefix`, which is not empty; returns how many
+    /// there were.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn clear_prefix(&self, prefix: &str) -> Result<u64, ClientError> {
+        let mut url = self.below(&["entries"]);
+        url.query_pairs_mut().append_pair("prefix", prefix);
+        self.clear_at(url).await
+    }
+
+    async fn clear_at(&self, url: Url) -> Result<u64, ClientError> {
+        #[derive(Deserialize)]
+        struct Cleared {
+            entries: u64,
+        }
+        let response = self.client.send(self.client.request(Method::DELETE, url)).await?;
+        Ok(self.client.json::<Cleared>(response).await?.entries)
+    }
+
+    pub(crate) fn client(&self) -> &Client {
+        &self.client
+    }
+
+    pub(crate) fn warm_runs(&self) -> Url {
+        self.below(&["warm-runs"])
+    }
+
+    pub(crate) fn base(&self) -> &Url {
+        &self.base
+    }
+}
+
+pub(crate) fn with_options(mut request: RequestBuilder, options: PutOptions) -> RequestBuilder {
+    let media_type = options.media_type.as_deref().unwrap_or("application/octet-stream");
+    request = request.header(CONTENT_TYPE, media_type);
+    let lifetime = LifetimeOptions {
+        max_age: options.max_age,
+        stale_while_revalidate: options.stale_while_revalidate,
+        stale_if_error: options.stale_if_error,
+    };
+    if let Some(field) = lifetime.field() {
+        request = request.header(CACHE_CONTROL, field);
+    }
+    if !options.tags.is_empty() {
+        let quoted =
+            |tag: &String| format!("\"{}\"", tag.replace('\\', "\\\\").replace('"', "\\\""));
+        let tags: Vec<String> = options.tags.iter().map(quoted).collect();
+        request = request.header("cache-groups", tags.join(", "));
+    }
+    match options.condition {
+        PutCondition::Always => request,
+        PutCondition::IfAbsent => request.header(IF_NONE_MATCH, "*"),
+        PutCondition::IfMatches(tag) => request.header(IF_MATCH, tag),
+        PutCondition::IfRevision(revision) => request.header("verax-if-revision", revision),
+    }
+}

@@ -1,0 +1,166 @@
+//! Warm runs, load runs, and the live samples.
+
+use eventsource_stream::Eventsource;
+use futures_util::{Stream, StreamExt};
+use serde::de::DeserializeOwned;
+use url::Url;
+use verax_api::{
+    DrillRequest, DrillRun, DrillSpec, Items, LiveSample, LoadProfileSpec, LoadRequest, LoadRun,
+    WarmRequest, WarmRun,
+};
+
+use crate::error::ClientError;
+use crate::http::connection::Client;
+use crate::http::entries::Namespace;
+
+impl Client {
+    /// A stream's events of some names, in order.
+    async fn events<T: DeserializeOwned + Send>(
+        &self,
+        url: Url,
+        names: &'static [&'static str],
+    ) -> Result<impl Stream<Item = Result<T, ClientError>> + Send + use<T>, ClientError> {
+        let response = self.send(self.stream_request(url)).await?;
+        let client = self.clone();
+        Ok(response.bytes_stream().eventsource().filter_map(move |event| {
+            let read = match event {
+                Ok(event) if names.contains(&event.event.as_str()) => {
+                    Some(serde_json::from_str(&event.data).map_err(|e| ClientError::NotVerax {
+                        url: client.url().to_string(),
+                        reason: format!("its stream cannot be read: {e}"),
+                    }))
+                }
+                Ok(_) => None,
+                Err(error) => Some(Err(ClientError::Unreachable {
+                    url: client.url().to_string(),
+                    reason: format!("the stream broke off: {error}"),
+                })),
+            };
+            std::future::ready(read)
+        }))
+    }
+
+    /// What the service does, once a second, from now on.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn live(
+        &self,
+    ) -> Result<impl Stream<Item = Result<LiveSample, ClientError>> + Send + use<>, ClientError>
+    {
+        self.events(self.url_of(["v1", "live"]), &["sample"]).await
+    }
+
+    /// A warm run as it goes on; the last item is its end.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn watch_warm_run(
+        &self,
+        id: u64,
+    ) -> Result<impl Stream<Item = Result<WarmRun, ClientError>> + Send + use<>, ClientError> {
+        let url = self.url_of(["v1", "warm-runs", &id.to_string(), "live"]);
+        self.events(url, &["progress", "end"]).await
+    }
+
+    /// The latest warm runs, newest first.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn warm_runs(&self) -> Result<Vec<WarmRun>, ClientError> {
+        Ok(self.get::<Items<WarmRun>>(self.url_of(["v1", "warm-runs"])).await?.items)
+    }
+
+    /// Stops a warm run after the refills that are under way.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn stop_warm_run(&self, id: u64) -> Result<(), ClientError> {
+        self.delete(self.url_of(["v1", "warm-runs", &id.to_string()])).await
+    }
+
+    /// The load profiles that the service offers.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn load_profiles(&self) -> Result<Vec<LoadProfileSpec>, ClientError> {
+        let url = self.url_of(["v1", "load-profiles"]);
+        Ok(self.get::<Items<LoadProfileSpec>>(url).await?.items)
+    }
+
+    /// The latest load runs, newest first.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn load_runs(&self) -> Result<Vec<LoadRun>, ClientError> {
+        Ok(self.get::<Items<LoadRun>>(self.url_of(["v1", "load-runs"])).await?.items)
+    }
+
+    /// Starts a load run.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn start_load_run(&self, request: &LoadRequest) -> Result<LoadRun, ClientError> {
+        self.post(self.url_of(["v1", "load-runs"]), request).await
+    }
+
+    /// A load run as it goes on; the last item is its end.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn watch_load_run(
+        &self,
+        id: u64,
+    ) -> Result<impl Stream<Item = Result<LoadRun, ClientError>> + Send + use<>, ClientError> {
+        let url = self.url_of(["v1", "load-runs", &id.to_string(), "live"]);
+        self.events(url, &["progress", "end"]).await
+    }
+
+    /// Ends a load run early.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn stop_load_run(&self, id: u64) -> Result<(), ClientError> {
+        self.delete(self.url_of(["v1", "load-runs", &id.to_string()])).await
+    }
+}
+
+impl Client {
+    /// The drills that can be run; none without the demo.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn drills(&self) -> Result<Vec<DrillSpec>, ClientError> {
+        Ok(self.get::<Items<DrillSpec>>(self.url_of(["v1", "drills"])).await?.items)
+    }
+
+    /// Starts a drill.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn start_drill(&self, request: &DrillRequest) -> Result<DrillRun, ClientError> {
+        self.post(self.url_of(["v1", "drill-runs"]), request).await
+    }
+
+    /// A drill as it goes on; the last item is its end.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn watch_drill(
+        &self,
+        id: u64,
+    ) -> Result<impl Stream<Item = Result<DrillRun, ClientError>> + Send + use<>, ClientError> {
+        let url = self.url_of(["v1", "drill-runs", &id.to_string(), "live"]);
+        self.events(url, &["progress", "end"]).await
+    }
+}
+
+impl Namespace {
+    /// Starts a warm run.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn start_warm_run(&self, request: &WarmRequest) -> Result<WarmRun, ClientError> {
+        self.client().post(self.warm_runs(), request).await
+    }
+}

@@ -1,0 +1,101 @@
+//! How entries are stored and locks acquired, on both transports.
+
+use std::time::Duration;
+
+use verax_api::LockHolder;
+
+/// What must hold for a value to be stored.
+#[derive(Debug, Clone, Default)]
+pub enum PutCondition {
+    /// Nothing.
+    #[default]
+    Always,
+    /// No entry is there.
+    IfAbsent,
+    /// The entry there has this entity tag, with its quotes.
+    IfMatches(String),
+    /// The entry there has this revision: nobody has stored or removed anything since it was read.
+    IfRevision(u64),
+}
+
+/// How to store a value. Lifetimes that are left out come from the namespace's policy.
+#[derive(Debug, Clone, Default)]
+pub struct PutOptions {
+    /// Its media type; `application/octet-stream` when left out.
+    pub media_type: Option<String>,
+    /// How long it is fresh.
+    pub max_age: Option<Duration>,
+    /// How long after that the previous copy may be served while it is refreshed.
+    pub stale_while_revalidate: Option<Duration>,
+    /// How long after max-age it may be served when the origin fails.
+    pub stale_if_error: Option<Duration>,
+    /// Its tags.
+    pub tags: Vec<String>,
+    /// What must hold.
+    pub condition: PutCondition,
+}
+
+/// A lifetime; parts that are left out come from the namespace's policy.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct LifetimeOptions {
+    /// How long it is fresh.
+    pub max_age: Option<Duration>,
+    /// How long after that the previous copy may be served while it is refreshed.
+    pub stale_while_revalidate: Option<Duration>,
+    /// How long after max-age it may be served when the origin fails.
+    pub stale_if_error: Option<Duration>,
+}
+
+impl LifetimeOptions {
+    /// As a `Cache-Control` field; `None` when every part is left out.
+    pub(crate) fn field(self) -> Option<String> {
+        let directives: Vec<String> = [
+            ("max-age", self.max_age),
+            ("stale-while-revalidate", self.stale_while_revalidate),
+            ("stale-if-error", self.stale_if_error),
+        ]
+        .into_iter()
+        .filter_map(|(name, time)| {
+            // The field counts whole seconds; a time is never made shorter, or none.
+            let time = time?;
+            let seconds = time.as_secs() + u64::from(time.subsec_nanos() > 0);
+            Some(format!("{name}={seconds}"))
+        })
+        .collect();
+        (!directives.is_empty()).then(|| directives.join(", "))
+    }
+}
+
+/// What is wanted of a lock.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LockOptions {
+    /// Who asks, in words for people; the token's note when `None`.
+    pub owner: Option<String>,
+    /// How long the lease lasts unless it is renewed.
+    pub lease: Duration,
+    /// How long to wait for it; zero to be told at once. Over HTTP in whole seconds.
+    pub wait: Duration,
+    /// Whether the lease ends with the connection that asked for it; over the wire only.
+    pub ends_with_connection: bool,
+}
+
+impl Default for LockOptions {
+    /// A lease of half a minute, without waiting, that outlives its connection.
+    fn default() -> Self {
+        Self {
+            owner: None,
+            lease: Duration::from_secs(30),
+            wait: Duration::ZERO,
+            ends_with_connection: false,
+        }
+    }
+}
+
+/// What became of asking for a lock.
+#[derive(Debug, Clone, PartialEq)]
+pub enum LockOutcome<G> {
+    /// It is held by the caller.
+    Acquired(G),
+    /// Somebody else holds it.
+    HeldByOther(LockHolder),
+}

@@ -1,0 +1,199 @@
+//! Refills under way in this process: of all callers that need one key at a time, one sees to it,
+//! and the others have what it brings.
+//!
+//! Whoever asks after an invalidation must not get what was read before it. A value that was stored
+//! with a permit is safe for everybody who came before it was sent to be stored, since an
+//! invalidation that they know of would have voided the permit: then the active_refill is closed, and
+//! later callers ask for themselves. Any other value is for those alone who came before it was
+//! begun to be fetched.
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+use bytes::Bytes;
+use tokio::sync::watch;
+
+/// How a active_refill ended.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) enum RefillResult {
+    /// With the value, as JSON.
+    Value(Bytes),
+    /// With the knowledge that there is none.
+    NoValue,
+    /// With nothing: somebody else is to see to it.
+    Nothing,
+}
+
+/// What is told of a active_refill.
+#[derive(Debug, Default)]
+struct ActiveRefill {
+    /// Whether the value is being fetched.
+    began: bool,
+    landed: Option<(RefillResult, Safe)>,
+}
+
+/// For whom a value is good.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Safe {
+    /// For everybody who came before the active_refill was closed.
+    All,
+    /// For those who came before it was begun to be fetched.
+    Early,
+}
+
+type Told = watch::Receiver<ActiveRefill>;
+
+/// The active_refills, by key.
+#[derive(Debug, Default, Clone)]
+pub(super) struct ActiveRefills(Arc<Mutex<HashMap<String, Told>>>);
+
+/// What a caller has to do.
+pub(super) enum Joined {
+    /// To see to the value.
+    Lead(Lead),
+    /// To wait for it.
+    Follow(Follow),
+}
+
+/// A caller that sees to a value for all others. If it is dropped, they are told that it brought
+/// nothing.
+#[derive(Debug)]
+pub(super) struct Lead {
+    active_refills: ActiveRefills,
+    key: String,
+    tell: watch::Sender<ActiveRefill>,
+}
+
+/// A caller that waits for another one's value.
+#[derive(Debug)]
+pub(super) struct Follow {
+    told: Told,
+    early: bool,
+}
+
+impl ActiveRefills {
+    fn active_refills(&self) -> MutexGuard<'_, HashMap<String, Told>> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Joins the active_refill for a key, or begins one.
+    pub(super) fn join(&self, key: &str) -> Joined {
+        let mut active_refills = self.active_refills();
+        if let Some(told) = active_refills.get(key) {
+            let early = !told.borrow().began;
+            return Joined::Follow(Follow { told: told.clone(), early });
+        }
+        let (tell, told) = watch::channel(ActiveRefill::default());
+        active_refills.insert(key.to_owned(), told);
+        Joined::Lead(Lead { active_refills: self.clone(), key: key.to_owned(), tell })
+    }
+}
+
+impl Lead {
+    /// The value is begun to be fetched.
+    pub(super) fn begin(&self) {
+        self.tell.send_modify(|active_refill| active_refill.began = true);
+    }
+
+    /// Lets nobody else join: whoever comes from now on begins another active_refill.
+    pub(super) fn close(&self) {
+        let mut active_refills = self.active_refills.active_refills();
+        // The key may have another active_refill by now.
+        if active_refills
+            .get(&self.key)
+            .is_some_and(|told| told.same_channel(&self.tell.subscribe()))
+        {
+            active_refills.remove(&self.key);
+        }
+    }
+
+    /// Ends the active_refill: whoever comes from now on begins another.
+    pub(super) fn land(self, landed: RefillResult, safe: Safe) {
+        self.close();
+        self.tell.send_modify(|active_refill| active_refill.landed = Some((landed, safe)));
+    }
+}
+
+impl Drop for Lead {
+    fn drop(&mut self) {
+        self.close();
+        // Whoever follows was told before, or is now.
+        self.tell.send_modify(|active_refill| {
+            active_refill.landed.get_or_insert((RefillResult::Nothing, Safe::All));
+        });
+    }
+}
+
+impl Follow {
+    /// Waits for the active_refill's end.
+    pub(super) async fn landed(mut self) -> RefillResult {
+        let active_refill =
+            self.told.wait_for(|active_refill| active_refill.landed.is_some()).await;
+        match active_refill.ok().and_then(|active_refill| active_refill.landed.clone()) {
+            Some((landed, safe)) if self.early || safe == Safe::All => landed,
+            _ => RefillResult::Nothing,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn lead(active_refills: &ActiveRefills, key: &str) -> Lead {
+        match active_refills.join(key) {
+            Joined::Lead(lead) => lead,
+            Joined::Follow(_) => panic!("somebody leads already"),
+        }
+    }
+
+    fn follow(active_refills: &ActiveRefills, key: &str) -> Follow {
+        match active_refills.join(key) {
+            Joined::Follow(follow) => follow,
+            Joined::Lead(_) => panic!("nobody leads"),
+        }
+    }
+
+    #[tokio::test]
+    async fn one_leads_and_all_others_have_what_it_brings() {
+        let active_refills = ActiveRefills::default();
+        let leading = lead(&active_refills, "k");
+        let mut following: Vec<Follow> = (0..100).map(|_| follow(&active_refills, "k")).collect();
+        let _other = lead(&active_refills, "another");
+        leading.begin();
+        following.push(follow(&active_refills, "k"));
+        leading.land(RefillResult::Value(Bytes::from_static(b"7")), Safe::All);
+        for follow in following {
+            assert_eq!(follow.landed().await, RefillResult::Value(Bytes::from_static(b"7")));
+        }
+        // It is over: the next caller leads.
+        let again = lead(&active_refills, "k");
+        let follow = follow(&active_refills, "k");
+        drop(again);
+        assert_eq!(follow.landed().await, RefillResult::Nothing, "it was given up");
+        // Once it is closed, others begin their own, whose end is not that of the first.
+        let leading = lead(&active_refills, "k");
+        leading.begin();
+        let before = self::follow(&active_refills, "k");
+        leading.close();
+        let next = lead(&active_refills, "k");
+        leading.land(RefillResult::Value(Bytes::from_static(b"8")), Safe::All);
+        let after = self::follow(&active_refills, "k");
+        next.land(RefillResult::NoValue, Safe::All);
+        assert_eq!(before.landed().await, RefillResult::Value(Bytes::from_static(b"8")));
+        assert_eq!(after.landed().await, RefillResult::NoValue);
+        // What was not stored with a permit is for those who came before it was fetched.
+        let leading = lead(&active_refills, "k");
+        let early = self::follow(&active_refills, "k");
+        leading.begin();
+        let late = self::follow(&active_refills, "k");
+        leading.land(RefillResult::NoValue, Safe::Early);
+        assert_eq!(
+            (early.landed().await, late.landed().await),
+            (RefillResult::NoValue, RefillResult::Nothing)
+        );
+        drop(lead(&active_refills, "k"));
+        drop(_other);
+        assert!(active_refills.active_refills().is_empty());
+    }
+}

@@ -1,0 +1,252 @@
+//! Entries: get, put, delete, and list.
+
+use std::time::{Duration, Instant};
+
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use verax_api::FailureKind;
+use verax_core::Entry;
+use verax_core::entry::Tag;
+use verax_core::source::Source;
+use verax_wire::{GetFlags, Reply, Request};
+
+use super::cache::Cache;
+use super::compress::{self, Packed};
+use super::frames::{checked, hit, put_frame, unexpected, was_there};
+use super::link::RawReply;
+use super::options::{CacheEvent, Hit, LookupOutcome, Page};
+use crate::error::ClientError;
+use crate::options::PutOptions;
+
+impl Cache {
+    /// Looks an entry up; where the namespace has an origin, a miss reads it through. `None` is a
+    /// miss, or a value that the origin does not have.
+    ///
+    /// # Errors
+    /// [`ClientError`]; a failure is never a miss.
+    pub async fn get(&self, key: &str) -> Result<Option<Hit>, ClientError> {
+        let looked = self.look_up(key, GetFlags::default(), self.0.options.timeout).await?;
+        Ok(looked.hit())
+    }
+
+    /// [`get`](Self::get), with the revision of the entry in [`Hit::revision`]: a put with
+    /// [`PutCondition::IfRevision`] stores only if nobody has stored or removed anything since.
+    /// Never answered from a near copy.
+    ///
+    /// ```no_run
+    /// # use verax_client::{Cache, ClientError, PutCondition, PutOptions};
+    /// /// Adds a passenger to the list of a sailing; tells whether it was the last to change it.
+    /// # async fn example(boards: &Cache) -> Result<bool, ClientError> {
+    /// let Some(read) = boards.get_revised("passengers/a-17").await? else { return Ok(false) };
+    /// let value = [&read.value, b"Imke\n".as_slice()].concat();
+    /// let condition = read.revision.map_or(PutCondition::Always, PutCondition::IfRevision);
+    /// let options = PutOptions { condition, ..PutOptions::default() };
+    /// match boards.put("passengers/a-17", value, options).await {
+    ///     Ok(_) => Ok(true),
+    ///     Err(error) if error.failure() == Some(FailureKind::ConditionFailed) => Ok(false), // read it again
+    ///     Err(error) => Err(error),
+    /// }
+    /// # }
+    /// ```
+    ///
+    /// # Errors
+    /// [`ClientError`]; a failure is never a miss.
+    pub async fn get_revised(&self, key: &str) -> Result<Option<Hit>, ClientError> {
+        let flags = GetFlags { revision: true, ..GetFlags::default() };
+        Ok(self.look_up(key, flags, self.0.options.timeout).await?.hit())
+    }
+
+    pub(super) async fn look_up(
+        &self,
+        key: &str,
+        flags: GetFlags,
+        bound: Duration,
+    ) -> Result<LookupOutcome, ClientError> {
+        let started = Instant::now();
+        checked(key)?;
+        // A near copy does not know its revision, and may be a little behind.
+        let near = self.0.near.as_ref().filter(|_| !flags.revision);
+        if let Some(found) = near.and_then(|near| near.get(key)) {
+            self.note(CacheEvent::NearHit, started);
+            let time_left = match found.freshness() {
+                verax_core::Freshness::Fresh(left) => Some(left),
+                _ => None,
+            };
+            let value = found.bytes();
+            let (source, near, due) = (Source::Hit, true, false);
+            let revision = None;
+            return Ok(LookupOutcome::Hit(Hit { value, source, time_left, near, due, revision }));
+        }
+        if !self.0.breaker.admits(started) {
+            self.note(CacheEvent::Skipped, started);
+            return Err(ClientError::Unreachable {
+                url: self.0.pool.address(),
+                reason: "it did not answer several times in a row, so it is left alone for a while"
+                    .into(),
+            });
+        }
+        let call = async {
+            self.watch().await?;
+            let mark = self.0.near.as_ref().map(|near| near.mark());
+            let flags = GetFlags { details: mark.is_some() || self.compresses(), ..flags };
+            let link = self.0.pool.link().await?;
+            // Where as many calls wait as may, what the cache has need not wait behind them.
+            if link.is_crowded() && !flags.only_if_cached && !flags.refresh {
+                let flags = GetFlags { only_if_cached: true, ..flags };
+                let raw = self.ask_on(&link, Request::Get { key, flags }).await?;
+                match self.found(key, &raw, mark)? {
+                    LookupOutcome::Miss => {}
+                    found => return Ok(found),
+                }
+            }
+            let raw = self.ask_on(&link, Request::Get { key, flags }).await?;
+            self.found(key, &raw, mark)
+        };
+        let outcome = self.within(bound, !flags.only_if_cached, call).await;
+        self.note(
+            match &outcome {
+                Ok(LookupOutcome::Hit(_)) => CacheEvent::Hit,
+                Ok(LookupOutcome::Miss | LookupOutcome::NoValue) => CacheEvent::Miss,
+                Err(_) => CacheEvent::Failure,
+            },
+            started,
+        );
+        outcome
+    }
+
+    pub(super) fn found(
+        &self,
+        key: &str,
+        raw: &RawReply,
+        mark: Option<u64>,
+    ) -> Result<LookupOutcome, ClientError> {
+        let value = match raw.reply() {
+            Ok(Reply::Value(value)) => value,
+            Ok(Reply::Miss) => return Ok(LookupOutcome::Miss),
+            Ok(_) => return Err(unexpected()),
+            Err(error) if error.failure() == Some(FailureKind::NoValue) => {
+                return Ok(LookupOutcome::NoValue);
+            }
+            Err(error) => return Err(error),
+        };
+        let mut hit = hit(raw, &value);
+        if let Some(details) = value.details.filter(|_| self.compresses()) {
+            hit.value = compress::unpacked(key, hit.value, details.media_type)?;
+        }
+        if let (Some(near), Some(mark), Some(left), Some(details)) =
+            (&self.0.near, mark, hit.time_left, value.details)
+        {
+            let tags: Vec<Tag> = details.tags.iter().map(Tag::from).collect();
+            let bare = verax_core::Lifetime::default();
+            let at = verax_core::Timestamp::default();
+            let entry = Entry::new(hit.value.clone(), details.media_type, bare, at).with_tags(tags);
+            near.keep(key, mark, left, entry);
+        }
+        Ok(LookupOutcome::Hit(hit))
+    }
+
+    pub(super) fn compresses(&self) -> bool {
+        self.0.options.compress_from.is_some()
+    }
+
+    /// A value as it is to be stored.
+    pub(super) fn packed<'a>(&self, value: &'a [u8], options: &'a PutOptions) -> Packed<'a> {
+        let media_type = options.media_type.as_deref().unwrap_or("application/octet-stream");
+        compress::packed(value, media_type, self.0.options.compress_from)
+    }
+
+    /// The value of a key as JSON, as [`put_json`](Self::put_json) stores it.
+    ///
+    /// # Errors
+    /// [`ClientError`]; [`ClientError::Unreadable`] when the value is no such JSON.
+    pub async fn get_json<T: DeserializeOwned>(&self, key: &str) -> Result<Option<T>, ClientError> {
+        let Some(hit) = self.get(key).await? else { return Ok(None) };
+        let unreadable = |e: serde_json::Error| ClientError::Unreadable {
+            key: key.into(),
+            reason: e.to_string(),
+        };
+        serde_json::from_slice(&hit.value).map(Some).map_err(unreadable)
+    }
+
+    /// Stores a value as JSON; returns whether it replaced one.
+    ///
+    /// # Errors
+    /// [`ClientError`]; [`ClientError::Invalid`] when the value cannot be written as JSON.
+    pub async fn put_json(
+        &self,
+        key: &str,
+        value: &impl Serialize,
+        mut options: PutOptions,
+    ) -> Result<bool, ClientError> {
+        let bytes = serde_json::to_vec(value).map_err(|e| {
+            ClientError::Invalid(format!("the value of {key:?} makes no JSON: {e}"))
+        })?;
+        options.media_type.get_or_insert_with(|| "application/json".into());
+        self.store(key, &bytes, &options).await
+    }
+
+    pub(super) async fn store(
+        &self,
+        key: &str,
+        value: &[u8],
+        options: &PutOptions,
+    ) -> Result<bool, ClientError> {
+        let tags: Vec<&str> = options.tags.iter().map(String::as_str).collect();
+        let packed = self.packed(value, options);
+        let put = put_frame(key, &packed, options, &tags)?;
+        let raw = self.ask(Request::Put(put)).await;
+        // Even a put that failed may have happened.
+        self.forget(key);
+        was_there(&raw?)
+    }
+
+    pub(super) fn forget(&self, key: &str) {
+        if let Some(near) = &self.0.near {
+            near.forget(key);
+        }
+    }
+
+    /// Stores a value; returns whether it replaced one.
+    ///
+    /// # Errors
+    /// [`ClientError`]; a condition that does not hold is the problem `condition-failed`.
+    pub async fn put(
+        &self,
+        key: &str,
+        value: impl AsRef<[u8]>,
+        options: PutOptions,
+    ) -> Result<bool, ClientError> {
+        self.store(key, value.as_ref(), &options).await
+    }
+
+    /// Deletes an entry; returns whether it was there.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn delete(&self, key: &str) -> Result<bool, ClientError> {
+        let raw = self.ask(Request::Delete { key: checked(key)? }).await;
+        self.forget(key);
+        was_there(&raw?)
+    }
+
+    /// A page of the keys that start with `prefix`, from `cursor` on.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn list(
+        &self,
+        prefix: &str,
+        cursor: Option<&str>,
+        limit: u16,
+    ) -> Result<Page, ClientError> {
+        let cursor = cursor.unwrap_or("");
+        let raw = self.ask(Request::List { prefix, cursor, limit }).await?;
+        match raw.reply()? {
+            Reply::Page { cursor, entries } => Ok(Page {
+                keys: entries.iter().map(|listed| listed.key.to_owned()).collect(),
+                cursor: Some(cursor.to_owned()).filter(|cursor| !cursor.is_empty()),
+            }),
+            _ => Err(unexpected()),
+        }
+    }
+}

@@ -1,0 +1,29 @@
+//! Lifetimes of stored entries.
+
+use verax_wire::{Reply, Request};
+
+use super::cache::Cache;
+use super::frames::{checked, lifetime, unexpected};
+use crate::error::ClientError;
+use crate::options::LifetimeOptions;
+
+impl Cache {
+    /// Gives an entry another lifetime, counted from now; returns whether there is such an entry.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn set_lifetime(
+        &self,
+        key: &str,
+        options: LifetimeOptions,
+    ) -> Result<bool, ClientError> {
+        let key = checked(key)?;
+        let raw = self.ask(Request::SetLifetime { key, lifetime: lifetime(options) }).await;
+        self.forget(key);
+        match raw?.reply()? {
+            Reply::Done { .. } => Ok(true),
+            Reply::Miss => Ok(false),
+            _ => Err(unexpected()),
+        }
+    }
+}

@@ -1,0 +1,47 @@
+//! Accepting connections, the same way for both transports.
+
+use std::sync::Arc;
+
+use tokio::net::{TcpListener, TcpStream};
+use tokio::sync::{mpsc, watch};
+
+use crate::connections::{AcceptFailures, ConnectionLimits, ConnectionSlot, Connections, NoSlot};
+
+/// Accepts connections until the service stops, and has each served by a task of its own. Ready
+/// when the last of them has ended.
+pub(crate) async fn accept<S, F>(
+    listener: TcpListener,
+    limits: ConnectionLimits,
+    mut stopping: watch::Receiver<bool>,
+    serve: S,
+) where
+    S: Fn(TcpStream, Result<Arc<ConnectionSlot>, NoSlot>) -> F,
+    F: Future<Output = ()> + Send + 'static,
+{
+    let connections = Connections::new(limits);
+    let mut failures = AcceptFailures::default();
+    // Each connection holds a sender: the channel ends with the last of them.
+    let (serving, mut served) = mpsc::channel::<()>(1);
+    loop {
+        let accepted = tokio::select! {
+            accepted = listener.accept() => accepted,
+            _ = stopping.wait_for(|stopping| *stopping) => break,
+        };
+        match accepted {
+            Ok((stream, from)) => {
+                // Answers are written whole: holding back the last part gains nothing.
+                let _ = stream.set_nodelay(true);
+                let (connection, serving) =
+                    (serve(stream, connections.admit(from.ip())), serving.clone());
+                tokio::spawn(async move {
+                    connection.await;
+                    drop(serving);
+                });
+            }
+            Err(error) => failures.pause(&error).await,
+        }
+    }
+    drop(listener);
+    drop(serving);
+    let _ = served.recv().await;
+}

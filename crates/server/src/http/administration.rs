@@ -1,0 +1,323 @@
+//! Tenants, origins, namespaces, tokens and activity.
+
+use std::sync::Arc;
+
+use axum::Json as ReadResult;
+use axum::extract::State;
+use axum::http::header::{ETAG, LOCATION};
+use axum::http::{HeaderMap, HeaderValue, StatusCode};
+use axum::response::{IntoResponse, Response};
+use serde::{Deserialize, Serialize};
+use verax_api::{
+    ActivityItem, CreateNamespace, CreateOrigin, CreateTenant, CreateToken, CreatedToken, ItemPage,
+    Items, Namespace, Origin, OriginChange, PolicyChange, Tenant, Token,
+};
+use verax_control::{Expected, origin_tag, policy_tag};
+use verax_core::{EntityTag, Name, Precondition};
+use verax_service::Service;
+
+use crate::failure::{Failure, Result};
+use crate::http::authenticated::Authenticated;
+use crate::http::entry_fields::condition;
+use crate::http::extract::{Json, NamespacePath, OriginPath, Query, TenantPath, WithId};
+
+type Verax = State<Arc<Service>>;
+
+fn created(location: String, body: impl Serialize) -> Response {
+    (StatusCode::CREATED, [(LOCATION, location)], ReadResult(body)).into_response()
+}
+
+/// List the tenants that the token opens something of.
+#[utoipa::path(get, path = "/v1/tenants", tag = "tenants",
+    responses((status = 200, body = Items<Tenant>)))]
+pub(crate) async fn tenants(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+) -> ReadResult<Items<Tenant>> {
+    ReadResult(Items { items: service.control().tenants(&caller) })
+}
+
+/// Create a tenant.
+#[utoipa::path(post, path = "/v1/tenants", tag = "tenants", request_body = CreateTenant,
+    responses((status = 201, body = Tenant), (status = 409, body = verax_api::Problem)))]
+pub(crate) async fn create_tenant(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+    Json(request): Json<CreateTenant>,
+) -> Result<Response> {
+    let tenant = service.control().create_tenant(&caller, &request.name).await?;
+    Ok(created(format!("/v1/tenants/{}", tenant.name), tenant))
+}
+
+/// Delete a tenant that owns nothing any more.
+#[utoipa::path(delete, path = "/v1/tenants/{tenant}", tag = "tenants",
+    params(("tenant" = String, Path)),
+    responses((status = 204), (status = 409, body = verax_api::Problem)))]
+pub(crate) async fn delete_tenant(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+    TenantPath(tenant): TenantPath,
+) -> Result<StatusCode> {
+    service.control().delete_tenant(&caller, &tenant).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// List a tenant's origins.
+#[utoipa::path(get, path = "/v1/tenants/{tenant}/origins", tag = "origins",
+    params(("tenant" = String, Path)), responses((status = 200, body = Items<Origin>)))]
+pub(crate) async fn origins(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+    TenantPath(tenant): TenantPath,
+) -> Result<ReadResult<Items<Origin>>> {
+    Ok(ReadResult(Items { items: service.control().origins(&caller, &tenant)? }))
+}
+
+/// Create an origin of a tenant.
+#[utoipa::path(post, path = "/v1/tenants/{tenant}/origins", tag = "origins",
+    params(("tenant" = String, Path)), request_body = CreateOrigin,
+    responses((status = 201, body = Origin), (status = 409, body = verax_api::Problem)))]
+pub(crate) async fn create_origin(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+    TenantPath(tenant): TenantPath,
+    Json(request): Json<CreateOrigin>,
+) -> Result<Response> {
+    let origin = service.control().create_origin(&caller, &tenant, &request).await?;
+    Ok(created(format!("/v1/tenants/{tenant}/origins/{}", origin.name), origin))
+}
+
+/// Show an origin: its settings, and how its servers do.
+#[utoipa::path(get, path = "/v1/tenants/{tenant}/origins/{origin}", tag = "origins",
+    params(("tenant" = String, Path), ("origin" = String, Path)),
+    responses((status = 200, body = Origin, description = "its ETag names the settings"),
+        (status = 404, body = verax_api::Problem)))]
+pub(crate) async fn origin(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+    TenantPath(tenant): TenantPath,
+    OriginPath(origin): OriginPath,
+) -> Result<Response> {
+    let origin = service.control().origin(&caller, &tenant, &origin)?;
+    let tag = origin_tag(&origin);
+    Ok(with_tag(origin, tag))
+}
+
+/// Change parts of an origin's settings.
+#[utoipa::path(patch, path = "/v1/tenants/{tenant}/origins/{origin}", tag = "origins",
+    params(("tenant" = String, Path), ("origin" = String, Path),
+        ("If-Match" = Option<String>, Header, description = "changes only the settings with this entity tag")),
+    request_body = OriginChange,
+    responses((status = 200, body = Origin),
+        (status = 412, description = "the settings are others by now", body = verax_api::Problem),
+        (status = 422, body = verax_api::Problem)))]
+pub(crate) async fn change_origin(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+    TenantPath(tenant): TenantPath,
+    OriginPath(origin): OriginPath,
+    headers: HeaderMap,
+    Json(change): Json<OriginChange>,
+) -> Result<Response> {
+    let expected = expected(&headers)?;
+    let changed = service.control().change_origin(&caller, &tenant, &origin, &change, expected);
+    let changed = changed.await?;
+    let tag = origin_tag(&changed);
+    Ok(with_tag(changed, tag))
+}
+
+/// Delete an origin that no namespace is bound to.
+#[utoipa::path(delete, path = "/v1/tenants/{tenant}/origins/{origin}", tag = "origins",
+    params(("tenant" = String, Path), ("origin" = String, Path)),
+    responses((status = 204), (status = 409, body = verax_api::Problem)))]
+pub(crate) async fn delete_origin(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+    TenantPath(tenant): TenantPath,
+    OriginPath(origin): OriginPath,
+) -> Result<StatusCode> {
+    service.control().delete_origin(&caller, &tenant, &origin).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// List a tenant's namespaces.
+#[utoipa::path(get, path = "/v1/tenants/{tenant}/namespaces", tag = "namespaces",
+    params(("tenant" = String, Path)), responses((status = 200, body = Items<Namespace>)))]
+pub(crate) async fn namespaces(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+    TenantPath(tenant): TenantPath,
+) -> Result<ReadResult<Items<Namespace>>> {
+    Ok(ReadResult(Items { items: service.control().namespaces(&caller, &tenant)? }))
+}
+
+/// Create a namespace of a tenant.
+#[utoipa::path(post, path = "/v1/tenants/{tenant}/namespaces", tag = "namespaces",
+    params(("tenant" = String, Path)), request_body = CreateNamespace,
+    responses((status = 201, body = Namespace), (status = 409, body = verax_api::Problem)))]
+pub(crate) async fn create_namespace(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+    TenantPath(tenant): TenantPath,
+    Json(request): Json<CreateNamespace>,
+) -> Result<Response> {
+    let CreateNamespace { name, policy } = &request;
+    let namespace = service.control().create_namespace(&caller, &tenant, name, policy).await?;
+    Ok(created(format!("/v1/tenants/{tenant}/namespaces/{}", namespace.name), namespace))
+}
+
+/// Show a namespace: its policy, and what it holds.
+#[utoipa::path(get, path = "/v1/tenants/{tenant}/namespaces/{namespace}", tag = "namespaces",
+    params(("tenant" = String, Path), ("namespace" = String, Path)),
+    responses((status = 200, body = Namespace, description = "its ETag names the policy"), (status = 404, body = verax_api::Problem)))]
+pub(crate) async fn namespace(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+    NamespacePath(tenant, name): NamespacePath,
+) -> Result<Response> {
+    let namespace = service.control().namespace(&caller, &tenant, &name)?;
+    let tag = policy_tag(&namespace.policy);
+    Ok(with_tag(namespace, tag))
+}
+
+/// What can be changed, with the entity tag of what is to be expected of it.
+fn with_tag(what: impl Serialize, tag: EntityTag) -> Response {
+    let mut response = ReadResult(what).into_response();
+    if let Ok(tag) = HeaderValue::try_from(tag.to_string()) {
+        response.headers_mut().insert(ETAG, tag);
+    }
+    response
+}
+
+/// Which versions a change may be made to.
+fn expected(headers: &HeaderMap) -> Result<Expected> {
+    match condition(headers)? {
+        Precondition::Always | Precondition::IfPresent => Ok(Expected::Any),
+        Precondition::IfMatches(tags) => Ok(Expected::OneOf(tags)),
+        // There is one.
+        Precondition::IfAbsent => Ok(Expected::OneOf(Vec::new())),
+        Precondition::UnlessMatches(_) | Precondition::IfRevision(_) => {
+            Err(Failure::invalid("send If-Match with the ETag of what is to be changed"))
+        }
+    }
+}
+
+/// Change parts of a namespace's policy.
+#[utoipa::path(patch, path = "/v1/tenants/{tenant}/namespaces/{namespace}", tag = "namespaces",
+    params(("tenant" = String, Path), ("namespace" = String, Path),
+        ("If-Match" = Option<String>, Header, description = "changes only the policy with this entity tag")),
+    request_body = PolicyChange,
+    responses((status = 200, body = Namespace),
+        (status = 412, description = "the policy is another one by now", body = verax_api::Problem),
+        (status = 422, body = verax_api::Problem)))]
+pub(crate) async fn change_namespace(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+    NamespacePath(tenant, name): NamespacePath,
+    headers: HeaderMap,
+    Json(change): Json<PolicyChange>,
+) -> Result<Response> {
+    let expected = expected(&headers)?;
+    let changed = service.control().change_namespace(&caller, &tenant, &name, &change, expected);
+    let changed = changed.await?;
+    let tag = policy_tag(&changed.policy);
+    Ok(with_tag(changed, tag))
+}
+
+/// Delete a namespace and everything in it.
+#[utoipa::path(delete, path = "/v1/tenants/{tenant}/namespaces/{namespace}", tag = "namespaces",
+    params(("tenant" = String, Path), ("namespace" = String, Path)),
+    responses((status = 204), (status = 404, body = verax_api::Problem)))]
+pub(crate) async fn delete_namespace(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+    NamespacePath(tenant, name): NamespacePath,
+) -> Result<StatusCode> {
+    service.control().delete_namespace(&caller, &tenant, &name).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// The most tokens on one page, and how many there are when nothing is asked for.
+pub(crate) const MAX_TOKENS_LISTED: u16 = 1_000;
+
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct TokenQuery {
+    /// Where to go on, from the page before.
+    cursor: Option<String>,
+    /// The most tokens on the page, 1 to 1000; 1000 when absent.
+    limit: Option<u16>,
+}
+
+/// List tokens, without their secrets, oldest first, page by page.
+#[utoipa::path(get, path = "/v1/tokens", tag = "tokens", params(TokenQuery),
+    responses((status = 200, body = ItemPage<Token>)))]
+pub(crate) async fn tokens(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+    Query(query): Query<TokenQuery>,
+) -> Result<ReadResult<ItemPage<Token>>> {
+    let most = query.limit.unwrap_or(MAX_TOKENS_LISTED);
+    if !(1..=MAX_TOKENS_LISTED).contains(&most) {
+        return Err(Failure::invalid(format!(
+            "a page of {most} tokens is out of range: use 1 to {MAX_TOKENS_LISTED}"
+        )));
+    }
+    // An empty cursor is the beginning.
+    let cursor = query.cursor.as_deref().filter(|cursor| !cursor.is_empty());
+    let after = cursor.map_or(Ok(0), str::parse);
+    let after = after.map_err(|_| Failure::invalid("the cursor is not one that a page gave"))?;
+    let items = service.control().tokens(&caller, after, most).await?;
+    let last = items.last().filter(|_| items.len() == usize::from(most));
+    let cursor = last.map(|token| token.id.to_string());
+    Ok(ReadResult(ItemPage { items, cursor }))
+}
+
+/// Create a token; its secret is in this answer and nowhere else.
+#[utoipa::path(post, path = "/v1/tokens", tag = "tokens", request_body = CreateToken,
+    responses((status = 201, body = CreatedToken), (status = 422, body = verax_api::Problem)))]
+pub(crate) async fn create_token(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+    Json(request): Json<CreateToken>,
+) -> Result<Response> {
+    let token = service.control().create_token(&caller, &request.scopes, &request.note).await?;
+    Ok(created(format!("/v1/tokens/{}", token.token.id), token))
+}
+
+/// Revoke a token.
+#[utoipa::path(delete, path = "/v1/tokens/{id}", tag = "tokens", params(("id" = u64, Path)),
+    responses((status = 204), (status = 404, body = verax_api::Problem)))]
+pub(crate) async fn revoke_token(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+    WithId(id): WithId,
+) -> Result<StatusCode> {
+    service.control().revoke_token(&caller, id).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct ActivityQuery {
+    /// Only this tenant's; needed without the scope `admin`.
+    tenant: Option<String>,
+    /// The most rows, 1 to 500; 50 when absent.
+    limit: Option<u32>,
+}
+
+/// List who changed what, newest first.
+#[utoipa::path(get, path = "/v1/activity", tag = "activity", params(ActivityQuery),
+    responses((status = 200, body = Items<ActivityItem>)))]
+pub(crate) async fn activity(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+    Query(query): Query<ActivityQuery>,
+) -> Result<ReadResult<Items<ActivityItem>>> {
+    let tenant = query.tenant.map(Name::new).transpose();
+    let tenant = tenant.map_err(|e| Failure::bad_request(e.to_string()))?;
+    let items = service.control().activity(&caller, tenant, query.limit.unwrap_or(50)).await?;
+    Ok(ReadResult(Items { items }))
+}

@@ -1,0 +1,193 @@
+//! Who makes a request: a bearer token (RFC 6750), or the console's session cookie; and for how
+//! long.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use axum::extract::{FromRequestParts, Request};
+use axum::http::header::{AUTHORIZATION, COOKIE};
+use axum::http::request::Parts;
+use axum::http::{HeaderMap, HeaderValue, Method};
+use verax_control::ControlError;
+use verax_control::access::{Caller, ConsoleSession};
+use verax_service::Service;
+
+use crate::failure::Failure;
+
+/// The cookie that carries a console session. Over TLS its name has the prefix by which browsers
+/// see to it that no other host or plain connection has set it (RFC 6265bis, section 4.1.3.2).
+const COOKIE_NAME: &str = "verax_session";
+const SECURE_COOKIE_NAME: &str = "__Host-verax_session";
+
+/// A field that the console adds to what it changes. Another site cannot make a browser send it
+/// along with the cookie, which a form could otherwise do.
+const CONSOLE_FIELD: &str = "verax-console";
+
+/// Where a request came from, as browsers tell it (Fetch Metadata, W3C).
+const FETCH_SITE: &str = "sec-fetch-site";
+const FETCH_DESTINATION: &str = "sec-fetch-dest";
+
+/// A request that somebody known makes.
+#[derive(Debug, Clone)]
+pub(crate) struct Authenticated(pub(crate) Arc<Caller>);
+
+/// Whether requests come over TLS; an extension of each.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct OverTls(pub(crate) bool);
+
+impl OverTls {
+    /// The name of the session's cookie.
+    fn cookie_name(self) -> &'static str {
+        if self.0 { SECURE_COOKIE_NAME } else { COOKIE_NAME }
+    }
+
+    /// A `Set-Cookie` field for a session's secret, kept for some seconds.
+    pub(crate) fn cookie(self, secret: &str, seconds: u64) -> String {
+        let (name, secure) = (self.cookie_name(), if self.0 { "; Secure" } else { "" });
+        format!("{name}={secret}; Path=/; HttpOnly; SameSite=Strict; Max-Age={seconds}{secure}")
+    }
+
+    /// The secret of the session that a request carries.
+    pub(crate) fn session(self, headers: &HeaderMap) -> Option<&str> {
+        headers
+            .get_all(COOKIE)
+            .iter()
+            .filter_map(|field| field.to_str().ok())
+            .flat_map(|field| field.split(';'))
+            .find_map(|pair| pair.trim().strip_prefix(self.cookie_name())?.strip_prefix('='))
+    }
+}
+
+/// The token of an Authorization field.
+pub(crate) fn bearer(field: &HeaderValue) -> Option<&str> {
+    let (scheme, token) = field.to_str().ok()?.split_once(' ')?;
+    scheme.eq_ignore_ascii_case("bearer").then_some(token.trim())
+}
+
+/// Access as a request has it: by whom, and what ends it.
+#[derive(Debug, Clone)]
+pub(crate) struct Access {
+    caller: Arc<Caller>,
+    session: Option<(ConsoleSession, Duration)>,
+}
+
+impl Access {
+    /// The access of a request; why it has none is an error.
+    pub(crate) fn of(request: &Request, service: &Service) -> Result<Self, ControlError> {
+        let headers = request.headers();
+        if let Some(field) = headers.get(AUTHORIZATION) {
+            let token = bearer(field).ok_or(ControlError::NotSignedIn(
+                "the Authorization field is not `Bearer TOKEN`",
+            ))?;
+            return Ok(Self { caller: service.control().token_caller(token)?, session: None });
+        }
+        let over = request.extensions().get().copied().unwrap_or(OverTls(false));
+        let secret = over.session(headers).ok_or(ControlError::NotSignedIn(
+            "no token was sent: send `Authorization: Bearer TOKEN`, or set VERAX_TOKEN for the CLI",
+        ))?;
+        let (caller, session) = service.control().session_caller(secret)?;
+        if !is_of_console(request) {
+            return Err(ControlError::NotSignedIn(
+                "a session serves the console's own requests alone: send a token",
+            ));
+        }
+        let left = session.time_left(service.engine().now());
+        Ok(Self { caller, session: Some((session, left)) })
+    }
+
+    /// Whether it is a console session, rather than a token.
+    pub(crate) fn is_session(&self) -> bool {
+        self.session.is_some()
+    }
+
+    pub(crate) fn caller(&self) -> &Arc<Caller> {
+        &self.caller
+    }
+
+    /// Waits until it ends: by revocation, by sign-out, or by time.
+    pub(crate) async fn ended(self) {
+        match &self.session {
+            None => self.caller.signal().ended().await,
+            Some((session, left)) => tokio::select! {
+                () = self.caller.signal().ended() => {}
+                () = session.signal().ended() => {}
+                () = tokio::time::sleep(*left) => {}
+            },
+        }
+    }
+}
+
+/// Whether a request is one that the console itself makes. A stored value that a browser shows as a
+/// page, or a page of another site, must do nothing with the session.
+fn is_of_console(request: &Request) -> bool {
+    let headers = request.headers();
+    let says = |name: &str, value: &str| headers.get(name).map(|field| field == value);
+    let marked = headers.contains_key(CONSOLE_FIELD);
+    let reads = matches!(*request.method(), Method::GET | Method::HEAD);
+    match says(FETCH_SITE, "same-origin") {
+        Some(same) => same && says(FETCH_DESTINATION, "empty") == Some(true) && (reads || marked),
+        // Browsers leave these fields out where the service is reached without TLS and not on
+        // loopback.
+        None => marked || (reads && !request.uri().path().contains("/entries")),
+    }
+}
+
+impl<S: Send + Sync> FromRequestParts<S> for Authenticated {
+    type Rejection = Failure;
+
+    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Failure> {
+        // EntryRef out once for each request, before it is routed.
+        match parts.extensions.get::<Result<Access, ControlError>>() {
+            Some(Ok(access)) => Ok(Self(Arc::clone(access.caller()))),
+            Some(Err(error)) => Err(error.clone().into()),
+            None => Err(ControlError::NotSignedIn("nobody is known to make this request").into()),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use axum::body::Body;
+    use rstest::rstest;
+
+    use super::*;
+
+    const VALUE: &str = "/v1/tenants/a/namespaces/b/entries/c";
+
+    #[rstest]
+    #[case("GET", "/v1/tenants", &[("sec-fetch-site", "same-origin"), ("sec-fetch-dest", "empty")], true)]
+    #[case("GET", VALUE, &[("sec-fetch-site", "same-origin"), ("sec-fetch-dest", "empty")], true)]
+    #[case("GET", VALUE, &[("sec-fetch-site", "none"), ("sec-fetch-dest", "document")], false)]
+    #[case("GET", VALUE, &[("sec-fetch-site", "same-origin"), ("sec-fetch-dest", "document")], false)]
+    #[case("GET", VALUE, &[("sec-fetch-site", "same-origin"), ("sec-fetch-dest", "iframe")], false)]
+    #[case("GET", VALUE, &[("sec-fetch-site", "cross-site"), ("sec-fetch-dest", "empty")], false)]
+    #[case("GET", VALUE, &[], false)]
+    #[case("GET", VALUE, &[("verax-console", "1")], true)]
+    #[case("GET", "/v1/live", &[], true)]
+    #[case("POST", "/v1/tokens", &[("sec-fetch-site", "same-origin"), ("sec-fetch-dest", "empty")], false)]
+    #[case("POST", "/v1/tokens", &[("verax-console", "1"), ("sec-fetch-site", "cross-site")], false)]
+    #[case("POST", "/v1/tokens", &[("verax-console", "1"), ("sec-fetch-site", "same-origin"), ("sec-fetch-dest", "empty")], true)]
+    fn a_session_serves_the_consoles_own_requests_alone(
+        #[case] method: &str,
+        #[case] path: &str,
+        #[case] fields: &[(&str, &str)],
+        #[case] allowed: bool,
+    ) {
+        let mut request = Request::builder().method(method).uri(path);
+        for (name, value) in fields {
+            request = request.header(*name, *value);
+        }
+        assert_eq!(is_of_console(&request.body(Body::empty()).unwrap()), allowed);
+    }
+
+    #[test]
+    fn over_tls_the_cookie_is_for_tls_alone() {
+        let cookie = OverTls(true).cookie("abc", 60);
+        assert!(cookie.starts_with("__Host-verax_session=abc; Path=/;"), "{cookie}");
+        assert!(cookie.contains("; Secure") && cookie.contains("; HttpOnly"), "{cookie}");
+        let mut headers = HeaderMap::new();
+        headers.insert(COOKIE, HeaderValue::from_static("a=b; verax_session=plain"));
+        assert_eq!(OverTls(true).session(&headers), None, "a plain cookie could be anybody's");
+        assert_eq!(OverTls(false).session(&headers), Some("plain"));
+    }
+}

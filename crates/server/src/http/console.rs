@@ -1,0 +1,62 @@
+//! The console's files, built into the program.
+
+use axum::extract::Request;
+use axum::http::header::{
+    CACHE_CONTROL, CONTENT_SECURITY_POLICY, CONTENT_TYPE, REFERRER_POLICY, X_CONTENT_TYPE_OPTIONS,
+};
+use axum::http::{Method, StatusCode};
+use axum::response::{IntoResponse, Response};
+use rust_embed::{Embed, EmbeddedFile};
+
+use crate::http::problem::no_such_path;
+
+/// What Vite built. A build without it serves everything but the console.
+#[derive(Embed)]
+#[folder = "../../console/dist"]
+#[allow_missing = true]
+struct Files;
+
+/// Scripts and styles come from this service alone, and nothing may frame it.
+const POLICY: &str = "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; \
+     font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'";
+
+/// Pages of the console; the browser finds its own way among them.
+const PAGES: [&str; 3] = ["", "sign-in", "load"];
+
+pub(crate) async fn file(request: Request) -> Response {
+    let path = request.uri().path().trim_start_matches('/').to_owned();
+    if !matches!(*request.method(), Method::GET | Method::HEAD) {
+        return no_such_path(request).await.into_response();
+    }
+    if PAGES.contains(&path.as_str()) {
+        return match Files::get("index.html") {
+            Some(page) => answer("index.html", page, "no-cache"),
+            None => not_built(),
+        };
+    }
+    match Files::get(&path) {
+        // Built files carry a hash of their contents in their names.
+        Some(found) if path.starts_with("assets/") => {
+            answer(&path, found, "public, max-age=31536000, immutable")
+        }
+        Some(found) => answer(&path, found, "no-cache"),
+        None => no_such_path(request).await.into_response(),
+    }
+}
+
+fn answer(path: &str, file: EmbeddedFile, cache_control: &'static str) -> Response {
+    let media_type = mime_guess::from_path(path).first_or_octet_stream().to_string();
+    let fields = [
+        (CONTENT_TYPE, media_type.as_str()),
+        (CACHE_CONTROL, cache_control),
+        (CONTENT_SECURITY_POLICY, POLICY),
+        (X_CONTENT_TYPE_OPTIONS, "nosniff"),
+        (REFERRER_POLICY, "no-referrer"),
+    ];
+    (fields, file.data).into_response()
+}
+
+fn not_built() -> Response {
+    let text = "This build of Verax has no console. Run `make console`, then build again.\n";
+    (StatusCode::NOT_FOUND, text).into_response()
+}

@@ -1,0 +1,404 @@
+//! Entries: reading, storing, deleting, listing, clearing.
+
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use axum::body::Body;
+use axum::extract::{Request, State};
+use axum::http::header::{CONNECTION, CONTENT_LENGTH};
+use axum::http::{HeaderMap, HeaderValue, StatusCode};
+use axum::response::{IntoResponse, Response};
+use bytes::{Bytes, BytesMut};
+use http_body_util::BodyExt;
+use serde::Deserialize;
+use verax_api::{EntryPage, EntrySummary, FailureKind};
+use verax_core::store::{ListedEntry, Position};
+use verax_core::{Freshness, Key, Precondition, Timestamp};
+use verax_engine::EngineError;
+use verax_engine::cache::{MAX_PAGE_ENTRIES, ReadResult};
+use verax_engine::in_flight::{InFlightBudget, InFlightReservation, SMALL};
+use verax_service::Service;
+
+use crate::failure::{Failure, Result};
+use crate::http::authenticated::Authenticated;
+use crate::http::entry_fields::{
+    CACHE_STATUS, cache_control, describe_answer, describe_entry, entry_condition, has_current,
+    put_request, read_options, trace_of,
+};
+use crate::http::extract::{NamespacePath, Query, WithKey};
+use crate::http::permits::permit_of;
+
+/// A body of which nothing more comes for this long is given up.
+const SILENCE_TIMEOUT: Duration = Duration::from_secs(30);
+
+/// How long a body may take to arrive, beyond what the largest one needs at [`MIN_RATE`].
+const ARRIVAL_GRACE: Duration = Duration::from_secs(10);
+
+/// The slowest that a body may arrive, in bytes a second.
+const MIN_RATE: u64 = 256 << 10;
+
+/// The most that is reserved ahead of what has arrived of a body.
+const MAX_AHEAD: usize = 256 << 10;
+
+const DEFAULT_PAGE: usize = 100;
+
+pub(crate) async fn no_key() -> Failure {
+    Failure::bad_request("the key is empty: give at least one character after /entries/")
+}
+
+/// Look an entry up; where the namespace has an origin, a miss reads it through.
+#[utoipa::path(
+    get, path = "/v1/tenants/{tenant}/namespaces/{namespace}/entries/{key}", tag = "entries",
+    params(("tenant" = String, Path), ("namespace" = String, Path),
+        ("key" = String, Path, description = "one percent-encoded segment, 1 to 1024 bytes of UTF-8"),
+        ("Cache-Control" = Option<String>, Header, description = "`no-cache` reads the origin anew, `only-if-cached` never does")),
+    responses((status = 200, description = "the value, with Cache-Status, Age, ETag and Cache-Control"),
+        (status = 304, description = "the value that If-None-Match names is current"),
+        (status = 404, description = "a miss (`miss`), the word that the origin has no value (`no-value`), or no such namespace", body = verax_api::Problem),
+        (status = 502, description = "the origin failed", body = verax_api::Problem),
+        (status = 504, description = "the origin did not answer in time", body = verax_api::Problem))
+)]
+pub(crate) async fn read(
+    State(service): State<Arc<Service>>,
+    Authenticated(caller): Authenticated,
+    NamespacePath(tenant, namespace): NamespacePath,
+    WithKey(key): WithKey,
+    headers: HeaderMap,
+) -> Result<Response> {
+    let started = Instant::now();
+    let options = read_options(&headers)?;
+    let reader = service.control().open_reader(&caller, &tenant, &namespace)?;
+    let answer = match reader.read(&key, options).await {
+        Ok(Some(answer)) => answer,
+        Ok(None) => return Ok(miss()),
+        Err(error) => return Ok(failed_read(error)),
+    };
+    with_value(reader.in_flight(), &headers, &answer, started)
+}
+
+/// A response with a value, or without it when the caller has it already.
+pub(crate) fn with_value(
+    in_flight: &InFlightBudget,
+    headers: &HeaderMap,
+    answer: &ReadResult,
+    started: Instant,
+) -> Result<Response> {
+    let mut response = match has_current(headers, answer.entry.entity_tag()) {
+        true => StatusCode::NOT_MODIFIED.into_response(),
+        false => outgoing(in_flight, &answer.entry.value)?.into_response(),
+    };
+    describe_answer(response.headers_mut(), answer, started.elapsed());
+    Ok(response)
+}
+
+/// A value with its place among those that are on their way out.
+struct Outgoing {
+    value: Bytes,
+    _place: InFlightReservation,
+}
+
+impl AsRef<[u8]> for Outgoing {
+    fn as_ref(&self) -> &[u8] {
+        &self.value
+    }
+}
+
+/// A value as a body, which holds its place until it was sent.
+fn outgoing(in_flight: &InFlightBudget, value: &Bytes) -> Result<Body> {
+    if value.len() <= SMALL {
+        return Ok(Body::from(value.clone()));
+    }
+    let place = in_flight.reserve(value.len())?;
+    Ok(Body::from(Bytes::from_owner(Outgoing { value: value.clone(), _place: place })))
+}
+
+fn miss() -> Response {
+    let detail = "no entry with this key is in the cache";
+    let mut response = Failure::new(FailureKind::Miss, detail).into_response();
+    response.headers_mut().insert(CACHE_STATUS, HeaderValue::from_static("verax; fwd=uri-miss"));
+    response
+}
+
+fn failed_read(error: EngineError) -> Response {
+    let status = match &error {
+        EngineError::NegativeResult { left } => {
+            Some(format!("verax; hit; ttl={}; detail=no-value", left.as_secs()))
+        }
+        EngineError::Origin(origin) => Some(match origin.status() {
+            Some(status) => format!("verax; fwd=uri-miss; fwd-status={status}"),
+            None => format!("verax; fwd=uri-miss; detail={}", origin.kind()),
+        }),
+        _ => None,
+    };
+    let mut response = Failure::from(error).into_response();
+    if let Some(Ok(status)) = status.map(HeaderValue::try_from) {
+        response.headers_mut().insert(CACHE_STATUS, status);
+    }
+    response
+}
+
+/// Store a value.
+#[utoipa::path(
+    put, path = "/v1/tenants/{tenant}/namespaces/{namespace}/entries/{key}", tag = "entries",
+    params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path),
+        ("Cache-Control" = Option<String>, Header, description = "`max-age`, `stale-while-revalidate`, `stale-if-error`; else the namespace's"),
+        ("Cache-Groups" = Option<String>, Header, description = "tags"),
+        ("If-None-Match" = Option<String>, Header, description = "`*` stores only where nothing is, a list of entity tags only over other entries"),
+        ("If-Match" = Option<String>, Header, description = "stores only over an entry with one of these entity tags, `*` over any"),
+        ("Verax-If-Revision" = Option<u64>, Header, description = "stores only over the entry with this revision, as `Verax-Revision` gave it"),
+        ("Verax-Permit" = Option<u64>, Header, description = "the refill permit that the value was read with; refused when it is over")),
+    request_body(content = Vec<u8>, content_type = "application/octet-stream"),
+    responses((status = 201, description = "stored where nothing was"),
+        (status = 204, description = "stored over the previous value"),
+        (status = 409, description = "the refill permit is over: `permit-voided` or `permit-expired`", body = verax_api::Problem),
+        (status = 412, description = "the condition does not hold", body = verax_api::Problem),
+        (status = 413, description = "the value is too large", body = verax_api::Problem),
+        (status = 502, description = "the namespace writes through, and the origin did not take it", body = verax_api::Problem))
+)]
+pub(crate) async fn put(
+    State(service): State<Arc<Service>>,
+    Authenticated(caller): Authenticated,
+    NamespacePath(tenant, namespace): NamespacePath,
+    WithKey(key): WithKey,
+    request: Request,
+) -> Result<Response> {
+    let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
+    let limit = writer.max_value_bytes();
+    let (parts, body) = request.into_parts();
+    let too_large = |size| {
+        let namespace = writer.path();
+        Failure::from(EngineError::ValueTooLarge { size, limit, namespace })
+    };
+    let (value, _place) = match body_within(writer.in_flight(), &parts.headers, body, limit).await {
+        Ok(read) => read,
+        Err(BodyError::Busy(error)) => return Err(error.into()),
+        Err(BodyError::TooLarge(size)) => {
+            let mut response = too_large(size).into_response();
+            // The rest of the body is not read, so the connection cannot be used again.
+            response.headers_mut().insert(CONNECTION, HeaderValue::from_static("close"));
+            return Ok(response);
+        }
+        Err(BodyError::Broken(reason)) => {
+            return Err(Failure::bad_request(format!("the body broke off: {reason}")));
+        }
+    };
+    let request = put_request(&parts.headers, value)?;
+    if let Some(number) = permit_of(&parts.headers)? {
+        if request.condition != Precondition::Always {
+            return Err(Failure::invalid(
+                "send Verax-Permit, or If-Match, If-None-Match or Verax-If-Revision, not both: a permit is a condition by itself",
+            ));
+        }
+        let entry = writer.store_with_permit(&key, number, request)?;
+        let mut response = StatusCode::CREATED.into_response();
+        describe_entry(response.headers_mut(), &entry);
+        return Ok(response);
+    }
+    let stored = writer.put(&key, request, trace_of(&parts.headers)).await?;
+    let status = if stored.replaced { StatusCode::NO_CONTENT } else { StatusCode::CREATED };
+    let mut response = status.into_response();
+    describe_entry(response.headers_mut(), &stored.entry);
+    Ok(response)
+}
+
+enum BodyError {
+    TooLarge(u64),
+    Broken(String),
+    Busy(EngineError),
+}
+
+/// Reads a body up to a limit; one that announces more is not read at all. The place among what is
+/// on its way in is held until the value is stored.
+async fn body_within(
+    in_flight: &InFlightBudget,
+    headers: &HeaderMap,
+    mut body: Body,
+    limit: u64,
+) -> std::result::Result<(Bytes, InFlightReservation), BodyError> {
+    let announced = headers.get(CONTENT_LENGTH).and_then(|l| l.to_str().ok()?.parse::<u64>().ok());
+    if let Some(size) = announced.filter(|size| *size > limit) {
+        return Err(BodyError::TooLarge(size));
+    }
+    let announced = announced.unwrap_or(0) as usize;
+    let expected = if announced > 0 { announced } else { limit as usize };
+    // What is announced costs nothing until it arrives.
+    let (mut place, mut reserved) = (InFlightReservation::default(), 0);
+    let mut value = BytesMut::with_capacity(announced.min(MAX_AHEAD));
+    let arrives_by =
+        Instant::now() + ARRIVAL_GRACE + Duration::from_secs(expected as u64 / MIN_RATE);
+    loop {
+        let next = Instant::now() + SILENCE_TIMEOUT;
+        let frame = tokio::time::timeout_at(next.min(arrives_by).into(), body.frame()).await;
+        let silent = |_| BodyError::Broken("it did not arrive in time".into());
+        let Some(frame) = frame.map_err(silent)? else { break };
+        let frame = frame.map_err(|e| BodyError::Broken(e.to_string()))?;
+        if let Ok(data) = frame.into_data() {
+            if (value.len() + data.len()) as u64 > limit {
+                return Err(BodyError::TooLarge((value.len() + data.len()) as u64));
+            }
+            let arrived = value.len() + data.len();
+            if arrived > reserved.max(SMALL) {
+                let wanted = expected.min(arrived + MAX_AHEAD).max(arrived);
+                place.join(in_flight.reserve_all(wanted - reserved).map_err(BodyError::Busy)?);
+                reserved = wanted;
+            }
+            value.extend_from_slice(&data);
+        }
+    }
+    Ok((value.freeze(), place))
+}
+
+/// Change how long an entry may still be served, counted from now, without sending its value again.
+#[utoipa::path(
+    patch, path = "/v1/tenants/{tenant}/namespaces/{namespace}/entries/{key}", tag = "entries",
+    params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path),
+        ("Cache-Control" = Option<String>, Header, description = "the lifetime, as for PUT; the namespace's when absent"),
+        ("If-None-Match" = Option<String>, Header, description = "as for PUT"),
+        ("If-Match" = Option<String>, Header, description = "as for PUT"),
+        ("Verax-If-Revision" = Option<u64>, Header, description = "as for PUT")),
+    responses((status = 204, description = "its fields describe the entry as it is now"),
+        (status = 404, description = "there is no such entry", body = verax_api::Problem),
+        (status = 412, description = "the condition does not hold", body = verax_api::Problem))
+)]
+pub(crate) async fn change_lifetime(
+    State(service): State<Arc<Service>>,
+    Authenticated(caller): Authenticated,
+    NamespacePath(tenant, namespace): NamespacePath,
+    WithKey(key): WithKey,
+    headers: HeaderMap,
+) -> Result<Response> {
+    let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
+    let (cache_control, condition) = (cache_control(&headers)?, entry_condition(&headers)?);
+    let Some(found) = writer.set_lifetime(&key, cache_control, &condition)? else {
+        return Ok(miss());
+    };
+    let mut response = StatusCode::NO_CONTENT.into_response();
+    describe_entry(response.headers_mut(), &found.entry());
+    Ok(response)
+}
+
+/// Delete an entry, present or not.
+#[utoipa::path(
+    delete, path = "/v1/tenants/{tenant}/namespaces/{namespace}/entries/{key}", tag = "entries",
+    params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path),
+        ("If-None-Match" = Option<String>, Header, description = "as for PUT"),
+        ("If-Match" = Option<String>, Header, description = "as for PUT"),
+        ("Verax-If-Revision" = Option<u64>, Header, description = "as for PUT")),
+    responses((status = 204, description = "it is not there any more"),
+        (status = 412, description = "the condition does not hold", body = verax_api::Problem),
+        (status = 502, description = "the namespace writes through, and the origin did not take it", body = verax_api::Problem))
+)]
+pub(crate) async fn delete(
+    State(service): State<Arc<Service>>,
+    Authenticated(caller): Authenticated,
+    NamespacePath(tenant, namespace): NamespacePath,
+    WithKey(key): WithKey,
+    headers: HeaderMap,
+) -> Result<StatusCode> {
+    let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
+    writer.delete(&key, entry_condition(&headers)?, trace_of(&headers)).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct ListQuery {
+    /// Only the entry with exactly this key.
+    key: Option<String>,
+    /// Only keys that start with this.
+    #[serde(default)]
+    prefix: String,
+    /// Where to go on, from the page before.
+    cursor: Option<String>,
+    /// The most entries on the page, 1 to 1000; 100 when absent.
+    limit: Option<usize>,
+}
+
+/// List entries, page by page; each page is in the order of its keys.
+#[utoipa::path(
+    get, path = "/v1/tenants/{tenant}/namespaces/{namespace}/entries", tag = "entries",
+    params(("tenant" = String, Path), ("namespace" = String, Path), ListQuery),
+    responses((status = 200, body = EntryPage))
+)]
+pub(crate) async fn list(
+    State(service): State<Arc<Service>>,
+    Authenticated(caller): Authenticated,
+    NamespacePath(tenant, namespace): NamespacePath,
+    Query(query): Query<ListQuery>,
+) -> Result<axum::Json<EntryPage>> {
+    let reader = service.control().open_reader(&caller, &tenant, &namespace)?;
+    let now = service.engine().now();
+    let most = query.limit.unwrap_or(DEFAULT_PAGE);
+    if !(1..=MAX_PAGE_ENTRIES).contains(&most) {
+        return Err(Failure::invalid(format!(
+            "a page of {most} entries is out of range: use 1 to {MAX_PAGE_ENTRIES}"
+        )));
+    }
+    // An empty cursor is the beginning, as over the wire.
+    let cursor = query.cursor.as_deref().filter(|cursor| !cursor.is_empty());
+    let from = cursor.map_or(Ok(Position::default()), str::parse);
+    let from = from.map_err(|e| Failure::invalid(e.to_string()))?;
+    if let Some(text) = query.key {
+        let key = Key::new(text).map_err(|e| Failure::bad_request(e.to_string()))?;
+        let items = reader.show(&key, now).iter().map(|listed| summary(listed, now)).collect();
+        return Ok(axum::Json(EntryPage { items, cursor: None }));
+    }
+    let listing = reader.list(&query.prefix, from, most, now)?;
+    let items = listing.entries.iter().map(|listed| summary(listed, now)).collect();
+    Ok(axum::Json(EntryPage { items, cursor: listing.next.map(|next| next.to_string()) }))
+}
+
+fn summary(listed: &ListedEntry, now: Timestamp) -> EntrySummary {
+    let found = &listed.found;
+    EntrySummary {
+        key: found.key().to_owned(),
+        value_bytes: found.value().len() as u64,
+        memory_bytes: listed.size,
+        media_type: found.media_type().to_string(),
+        entity_tag: found.entity_tag().to_string(),
+        revision: found.revision().number(),
+        tags: found.tags().iter().map(|t| t.to_string()).collect(),
+        age_seconds: now.since(found.stored_at()).as_secs_f64(),
+        time_left_seconds: match found.freshness() {
+            Freshness::Fresh(left) => left.as_secs_f64(),
+            Freshness::Stale(since) | Freshness::OnlyOnError(since) => -since.as_secs_f64(),
+            Freshness::Ended => 0.0,
+        },
+    }
+}
+
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct ClearQuery {
+    /// Only entries whose keys start with this.
+    #[param(min_length = 1)]
+    prefix: Option<String>,
+}
+
+/// Remove every entry of a namespace, or those whose keys start with a prefix.
+#[utoipa::path(
+    delete, path = "/v1/tenants/{tenant}/namespaces/{namespace}/entries", tag = "entries",
+    params(("tenant" = String, Path), ("namespace" = String, Path), ClearQuery),
+    responses((status = 200, description = "how many there were", body = Object))
+)]
+pub(crate) async fn clear(
+    State(service): State<Arc<Service>>,
+    Authenticated(caller): Authenticated,
+    NamespacePath(tenant, namespace): NamespacePath,
+    Query(query): Query<ClearQuery>,
+) -> Result<axum::Json<serde_json::Value>> {
+    let place = (&tenant, &namespace);
+    let entries = match query.prefix.as_deref() {
+        // An empty one may be a mistake, so it is not taken for all.
+        Some("") => {
+            return Err(Failure::bad_request(
+                "the prefix is empty: leave it out to remove every entry",
+            ));
+        }
+        Some(prefix) => service.control().clear_prefix(&caller, place, prefix).await?,
+        None => service.control().clear(&caller, &tenant, &namespace).await?,
+    };
+    Ok(axum::Json(serde_json::json!({ "entries": entries })))
+}

@@ -1,0 +1,425 @@
+//! The header fields of entries: what a request asks for, and what an answer tells.
+
+use std::borrow::Cow;
+use std::fmt::{self, Write};
+use std::time::Duration;
+
+use axum::http::header::{
+    AGE, CACHE_CONTROL, CONTENT_ENCODING, CONTENT_RANGE, CONTENT_SECURITY_POLICY, CONTENT_TYPE,
+    ETAG, IF_MATCH, IF_NONE_MATCH, X_CONTENT_TYPE_OPTIONS,
+};
+use axum::http::{HeaderMap, HeaderName, HeaderValue};
+use bytes::BytesMut;
+use verax_api::FailureKind;
+use verax_core::entry::MediaType;
+use verax_core::lifetime::CacheControl;
+use verax_core::{EntityTag, Entry, EntryRevision, Lifetime, Precondition};
+use verax_engine::TraceContext;
+use verax_engine::cache::{PutRequest, ReadOptions, ReadResult, Source, parse_tags, write_tags};
+
+use crate::failure::{Failure, Result};
+
+pub(crate) const CACHE_STATUS: HeaderName = HeaderName::from_static("cache-status");
+const CACHE_GROUPS: HeaderName = HeaderName::from_static("cache-groups");
+const REVISION: HeaderName = HeaderName::from_static("verax-revision");
+const IF_REVISION: HeaderName = HeaderName::from_static("verax-if-revision");
+const SERVER_TIMING: HeaderName = HeaderName::from_static("server-timing");
+
+/// The policy of a value that a browser shows as a page.
+const SANDBOX: &str = "sandbox; default-src 'none'; frame-ancestors 'none'";
+
+/// What the texts of an answer's fields usually take together, in bytes.
+const USUAL_TEXT: usize = 192;
+
+/// All lines of a list-based field, as one (RFC 9110, section 5.3).
+fn joined<'h>(headers: &'h HeaderMap, name: &HeaderName) -> Result<Option<Cow<'h, str>>> {
+    let mut lines = headers.get_all(name).iter();
+    let Some(first) = lines.next() else { return Ok(None) };
+    let readable = |field: &'h HeaderValue| {
+        let text = field.to_str();
+        text.map_err(|_| Failure::bad_request(format!("the field {name} is not plain ASCII")))
+    };
+    let mut text = Cow::Borrowed(readable(first)?);
+    for line in lines {
+        let all = text.to_mut();
+        all.push_str(", ");
+        all.push_str(readable(line)?);
+    }
+    Ok(Some(text))
+}
+
+fn text<'h>(headers: &'h HeaderMap, name: &HeaderName) -> Result<Option<&'h str>> {
+    let Some(field) = headers.get(name) else { return Ok(None) };
+    let readable = field.to_str().map(Some);
+    readable.map_err(|_| Failure::bad_request(format!("the field {name} is not plain ASCII")))
+}
+
+pub(crate) fn cache_control(headers: &HeaderMap) -> Result<CacheControl> {
+    let field = joined(headers, &CACHE_CONTROL)?;
+    let parsed = CacheControl::parse(field.as_deref().unwrap_or(""));
+    parsed.map_err(|e| Failure::bad_request(e.to_string()))
+}
+
+/// A lifetime as a member of JSON has it.
+pub(crate) fn cache_control_of(text: Option<&str>) -> Result<CacheControl> {
+    CacheControl::parse(text.unwrap_or("")).map_err(|e| Failure::bad_request(e.to_string()))
+}
+
+/// Refuses to store what must not be stored.
+pub(crate) fn storable(cache_control: CacheControl) -> Result<CacheControl> {
+    match cache_control.no_store {
+        false => Ok(cache_control),
+        true => Err(Failure::invalid(
+            "Cache-Control: no-store asks not to store what you ask to store; leave one of them out",
+        )),
+    }
+}
+
+/// How a look-up is to be answered (RFC 9111, section 5.2.1, as far as it makes sense for a caller
+/// that asked this cache on purpose).
+pub(crate) fn read_options(headers: &HeaderMap) -> Result<ReadOptions> {
+    let directives = joined(headers, &CACHE_CONTROL)?.unwrap_or_default();
+    let only_if_cached =
+        directives.split(',').any(|d| d.trim().eq_ignore_ascii_case("only-if-cached"));
+    let (refresh, trace) = (cache_control(headers)?.no_cache, trace_of(headers));
+    Ok(ReadOptions { refresh, only_if_cached, trace })
+}
+
+/// The caller's trace context, to be passed on.
+pub(crate) fn trace_of(headers: &HeaderMap) -> Option<TraceContext> {
+    let plain = |name: &str| headers.get(name).and_then(|f| f.to_str().ok()).map(str::to_owned);
+    plain("traceparent")
+        .map(|traceparent| TraceContext { traceparent, tracestate: plain("tracestate") })
+}
+
+/// Whether the caller has the current value already (RFC 9110, section 13.1.2).
+pub(crate) fn has_current(headers: &HeaderMap, tag: EntityTag) -> bool {
+    let listed = |field: &HeaderValue| {
+        field.to_str().is_ok_and(|text| {
+            text.trim() == "*"
+                || text.split(',').any(|t| {
+                    EntityTag::parse(t.trim().strip_prefix("W/").unwrap_or(t)) == Some(tag)
+                })
+        })
+    };
+    headers.get_all(IF_NONE_MATCH).iter().any(listed)
+}
+
+/// The revision that the entry there must have.
+fn expected_revision(headers: &HeaderMap) -> Result<Option<EntryRevision>> {
+    let Some(field) = joined(headers, &IF_REVISION)? else { return Ok(None) };
+    let number = field.trim().parse().map_err(|_| {
+        Failure::bad_request(format!(
+            "Verax-If-Revision has {field:?}: it takes one number, as Verax-Revision gave it"
+        ))
+    })?;
+    Ok(Some(EntryRevision::from_number(number)))
+}
+
+/// What must hold of the entry there: by its revision or by entity tags.
+pub(crate) fn entry_condition(headers: &HeaderMap) -> Result<Precondition> {
+    match (expected_revision(headers)?, condition(headers)?) {
+        (None, by_tags) => Ok(by_tags),
+        (Some(revision), Precondition::Always) => Ok(Precondition::IfRevision(revision)),
+        (Some(_), _) => Err(Failure::invalid(
+            "send Verax-If-Revision, or If-Match or If-None-Match, not both: a revision says more than an entity tag",
+        )),
+    }
+}
+
+/// What must hold by entity tags (RFC 9110, sections 13.1.1 and 13.1.2).
+pub(crate) fn condition(headers: &HeaderMap) -> Result<Precondition> {
+    let listed = |name: &HeaderName| {
+        let text = joined(headers, name)?;
+        text.map(|text| listed_tags(&text).map_err(|what| malformed_list(name, &what))).transpose()
+    };
+    match (listed(&IF_MATCH)?, listed(&IF_NONE_MATCH)?) {
+        (None, None) => Ok(Precondition::Always),
+        (Some(TagList::Any), None) => Ok(Precondition::IfPresent),
+        (Some(TagList::Tags { strong, .. }), None) => Ok(Precondition::IfMatches(strong)),
+        (None, Some(TagList::Any)) => Ok(Precondition::IfAbsent),
+        (None, Some(TagList::Tags { mut strong, weak })) => {
+            // The comparison is weak: what a weak tag names is the same value here.
+            strong.extend(weak);
+            Ok(Precondition::UnlessMatches(strong))
+        }
+        (Some(_), Some(_)) => Err(Failure::invalid("send If-Match or If-None-Match, not both")),
+    }
+}
+
+fn malformed_list(name: &HeaderName, what: &str) -> Failure {
+    let name = if *name == IF_MATCH { "If-Match" } else { "If-None-Match" };
+    Failure::bad_request(format!(
+        "{name} has {what:?}: it takes * or entity tags as ETag gave them, with their quotes, separated by commas"
+    ))
+}
+
+/// What If-Match or If-None-Match names. Tags that no entry can have, since they are not of the
+/// form in which Verax gives them, are left out.
+#[derive(Debug, PartialEq, Eq)]
+enum TagList {
+    Any,
+    Tags { strong: Vec<EntityTag>, weak: Vec<EntityTag> },
+}
+
+/// Reads `*` or a list of entity tags (RFC 9110, section 8.8.3); a comma may stand within one.
+///
+/// # Errors
+/// What is no entity tag.
+fn listed_tags(text: &str) -> std::result::Result<TagList, String> {
+    let mut rest = text.trim();
+    if rest == "*" {
+        return Ok(TagList::Any);
+    }
+    let (mut strong, mut weak, mut any) = (Vec::new(), Vec::new(), false);
+    while !rest.is_empty() {
+        // Empty elements of a list are allowed (section 5.6.1).
+        if let Some(after) = rest.strip_prefix(',') {
+            rest = after.trim_start();
+            continue;
+        }
+        let broken = || rest.chars().take(40).collect::<String>();
+        let (is_weak, tag) = match rest.strip_prefix("W/") {
+            Some(tag) => (true, tag),
+            None => (false, rest),
+        };
+        let inner = tag.strip_prefix('"').ok_or_else(broken)?;
+        let end = inner.find('"').ok_or_else(broken)?;
+        let after = inner[end + 1..].trim_start();
+        if !(after.is_empty() || after.starts_with(',')) {
+            return Err(broken());
+        }
+        any = true;
+        let known = EntityTag::parse(&tag[..end + 2]);
+        if is_weak { &mut weak } else { &mut strong }.extend(known);
+        rest = after;
+    }
+    if any { Ok(TagList::Tags { strong, weak }) } else { Err(text.to_owned()) }
+}
+
+/// A request to store a value, from its fields.
+pub(crate) fn put_request(headers: &HeaderMap, value: bytes::Bytes) -> Result<PutRequest> {
+    let media_type = text(headers, &CONTENT_TYPE)?.unwrap_or("application/octet-stream");
+    let media_type = MediaType::parse(media_type)
+        .map_err(|e| Failure::bad_request(format!("Content-Type: {e}")))?;
+    // A value is kept as it is, without how it was coded on its way.
+    let coded = text(headers, &CONTENT_ENCODING)?.filter(|c| !c.eq_ignore_ascii_case("identity"));
+    if let Some(coding) = coded {
+        let detail = format!(
+            "Content-Encoding: {coding} would be lost; send the value uncoded, or make the coding part of its media type"
+        );
+        return Err(Failure::new(FailureKind::UnsupportedCoding, detail));
+    }
+    if headers.contains_key(CONTENT_RANGE) {
+        return Err(Failure::bad_request(
+            "Content-Range stores a part of a value, which is not possible here: send all of it",
+        ));
+    }
+    let tags = parse_tags(&joined(headers, &CACHE_GROUPS)?.unwrap_or_default())
+        .map_err(|e| Failure::bad_request(e.to_string()))?;
+    let cache_control = storable(cache_control(headers)?)?;
+    let condition = entry_condition(headers)?;
+    Ok(PutRequest { value, media_type, cache_control, tags, condition })
+}
+
+/// Fields of an answer, whose texts are written into one allocation.
+struct Fields<'h> {
+    headers: &'h mut HeaderMap,
+    text: BytesMut,
+}
+
+impl<'h> Fields<'h> {
+    fn new(headers: &'h mut HeaderMap) -> Self {
+        Self { headers, text: BytesMut::with_capacity(USUAL_TEXT) }
+    }
+
+    fn insert(&mut self, name: HeaderName, text: impl fmt::Display) {
+        // Writing to memory cannot fail.
+        let _ = write!(self.text, "{text}");
+        // What is stored came in as a field, so it goes out as one.
+        if let Ok(value) = HeaderValue::from_maybe_shared(self.text.split().freeze()) {
+            self.headers.insert(name, value);
+        }
+    }
+
+    /// What keeps a browser from taking a value for a page of this service: it is what its media
+    /// type says and nothing else, and as a page it may run and load nothing.
+    fn contain(&mut self) {
+        self.headers.insert(X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
+        self.headers.insert(CONTENT_SECURITY_POLICY, HeaderValue::from_static(SANDBOX));
+    }
+
+    /// What describes an entry itself.
+    fn describe(&mut self, entry: &Entry) {
+        self.insert(CONTENT_TYPE, entry.media_type.as_str());
+        self.insert(ETAG, entry.entity_tag());
+        if let Some(revision) = entry.revision {
+            self.insert(REVISION, revision);
+        }
+        self.insert(CACHE_CONTROL, LifetimeText(&entry.lifetime));
+        if !entry.tags.is_empty() {
+            self.insert(CACHE_GROUPS, write_tags(&entry.tags));
+        }
+    }
+}
+
+/// RFC 9211: where an answer came from, and the time left.
+pub(crate) struct CacheStatus<'a>(pub(crate) &'a ReadResult);
+
+impl fmt::Display for CacheStatus<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let left = |time: Duration| time.as_secs();
+        // Rounded up, since a stale copy of less than a second must not read as a fresh one of
+        // zero.
+        let past = |time: Duration| time.as_secs() + 1;
+        match self.0.source {
+            Source::Hit(time) => write!(f, "verax; hit; ttl={}", left(time)),
+            Source::Stale(since) => {
+                write!(f, "verax; hit; ttl=-{}; detail=stale-while-revalidate", past(since))
+            }
+            Source::StaleOnError(since) => {
+                write!(f, "verax; fwd=stale; ttl=-{}; detail=stale-if-error", past(since))
+            }
+            Source::Origin(refill) | Source::Joined(refill) => {
+                f.write_str("verax; fwd=uri-miss; fwd-status=200")?;
+                if let Some(time) = self.0.time_left.filter(|_| refill.stored) {
+                    write!(f, "; ttl={}", left(time))?;
+                }
+                if refill.stored {
+                    f.write_str("; stored")?;
+                }
+                if matches!(self.0.source, Source::Joined(_)) {
+                    f.write_str("; collapsed")?;
+                }
+                Ok(())
+            }
+        }
+    }
+}
+
+/// A lifetime as Cache-Control has it.
+struct LifetimeText<'a>(&'a Lifetime);
+
+impl fmt::Display for LifetimeText<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "max-age={}", self.0.max_age.as_secs())?;
+        for (name, time) in [
+            ("stale-while-revalidate", self.0.stale_while_revalidate),
+            ("stale-if-error", self.0.stale_if_error),
+        ] {
+            if !time.is_zero() {
+                write!(f, ", {name}={}", time.as_secs())?;
+            }
+        }
+        Ok(())
+    }
+}
+
+/// What describes an entry itself.
+pub(crate) fn describe_entry(headers: &mut HeaderMap, entry: &Entry) {
+    Fields::new(headers).describe(entry);
+}
+
+/// What describes an answer: the entry, its age, where it came from, and how long that took.
+pub(crate) fn describe_answer(headers: &mut HeaderMap, answer: &ReadResult, took: Duration) {
+    let mut fields = Fields::new(headers);
+    fields.contain();
+    fields.describe(&answer.entry);
+    fields.insert(CACHE_STATUS, CacheStatus(answer));
+    let ms = |time: Duration| time.as_secs_f64() * 1_000.0;
+    match answer.source {
+        Source::Origin(refill) | Source::Joined(refill) => {
+            let origin = ms(refill.origin_took);
+            let text = format_args!("service;dur={:.3}, origin;dur={origin:.3}", ms(took));
+            fields.insert(SERVER_TIMING, text);
+        }
+        _ => fields.insert(SERVER_TIMING, format_args!("service;dur={:.3}", ms(took))),
+    }
+    headers.insert(AGE, HeaderValue::from(answer.age.as_secs()));
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    const TAG: &str = "\"000000000000000000000000000000ff\"";
+
+    fn tag() -> EntityTag {
+        EntityTag::from_number(0xff)
+    }
+
+    fn fields(lines: &[(&'static str, String)]) -> HeaderMap {
+        let mut headers = HeaderMap::new();
+        for (name, line) in lines {
+            headers.append(*name, HeaderValue::try_from(line).unwrap());
+        }
+        headers
+    }
+
+    #[rstest]
+    #[case("if-match", "*", Ok(Precondition::IfPresent))]
+    #[case("if-none-match", "*", Ok(Precondition::IfAbsent))]
+    #[case("if-match", "TAG", Ok(Precondition::IfMatches(vec![tag()])))]
+    #[case("if-match", "\"a,b\", TAG ,", Ok(Precondition::IfMatches(vec![tag()])))]
+    // The comparison is strong, so a weak tag never matches; neither does one of somebody else's.
+    #[case("if-match", "W/TAG", Ok(Precondition::IfMatches(vec![])))]
+    #[case("if-match", "\"v1\"", Ok(Precondition::IfMatches(vec![])))]
+    #[case("if-none-match", "W/TAG", Ok(Precondition::UnlessMatches(vec![tag()])))]
+    #[case("if-match", "v1", Err("v1"))]
+    #[case("if-match", "\"v1", Err("v1"))]
+    #[case("if-match", "\"a\" \"b\"", Err("b"))]
+    #[case("if-match", "", Err("takes * or"))]
+    #[case("if-match", ", ,", Err("takes * or"))]
+    #[case("if-match", "*, TAG", Err("*"))]
+    fn conditions_are_read_as_rfc_9110_has_them(
+        #[case] name: &'static str,
+        #[case] line: &str,
+        #[case] expected: std::result::Result<Precondition, &str>,
+    ) {
+        let headers = fields(&[(name, line.replace("TAG", TAG))]);
+        match (condition(&headers), expected) {
+            (Ok(read), Ok(expected)) => assert_eq!(read, expected),
+            (Err(failure), Err(says)) => {
+                assert_eq!(failure.kind(), FailureKind::BadRequest);
+                assert!(failure.detail().contains(says), "{}", failure.detail());
+            }
+            (read, expected) => panic!("{read:?} {expected:?}"),
+        }
+    }
+
+    #[test]
+    fn a_revision_is_one_number_and_the_only_condition() {
+        let of = |lines: &[(&'static str, &str)]| {
+            let lines: Vec<_> =
+                lines.iter().map(|(name, text)| (*name, (*text).to_owned())).collect();
+            entry_condition(&fields(&lines))
+        };
+        let expected = Precondition::IfRevision(EntryRevision::from_number(17));
+        assert_eq!(of(&[("verax-if-revision", " 17 ")]).unwrap(), expected);
+        for malformed in ["", "x", "-1", "\"17\"", "17, 18", "18446744073709551616"] {
+            let refused = of(&[("verax-if-revision", malformed)]).unwrap_err();
+            assert_eq!(refused.kind(), FailureKind::BadRequest, "{malformed:?}");
+        }
+        for other in ["if-match", "if-none-match"] {
+            let refused = of(&[("verax-if-revision", "17"), (other, "*")]).unwrap_err();
+            assert_eq!(refused.kind(), FailureKind::Invalid, "{other}");
+        }
+    }
+
+    #[test]
+    fn further_lines_of_a_field_count() {
+        let line = |name, line: &str| (name, line.to_owned());
+        let headers =
+            fields(&[line("cache-control", "max-age=5"), line("cache-control", "no-store")]);
+        assert!(cache_control(&headers).unwrap().no_store);
+        let headers =
+            fields(&[line("cache-groups", "\"a\""), line("cache-groups", "\"b\", \"c\"")]);
+        let request = put_request(&headers, bytes::Bytes::new()).unwrap();
+        let tags: Vec<String> = request.tags.iter().map(|tag| tag.to_string()).collect();
+        assert_eq!(tags, ["a", "b", "c"]);
+        let headers = fields(&[line("if-match", "\"v1\""), line("if-match", TAG)]);
+        assert_eq!(condition(&headers).unwrap(), Precondition::IfMatches(vec![tag()]));
+    }
+}

@@ -1,0 +1,125 @@
+//! The short way of the request that nearly all are: a GET, with a token, of an entry that is in
+//! the cache.
+//!
+//! Whatever is out of the ordinary (another path or method, a field that asks for more, a token
+//! without the right, a miss) gives `None` and goes the long way through the router, which alone
+//! refuses and explains, and knows how to send large values. So the short way decides nothing but
+//! that all is well.
+
+use std::borrow::Cow;
+use std::time::Instant;
+
+use axum::body::Body;
+use axum::extract::Request;
+use axum::http::header::{AUTHORIZATION, CACHE_CONTROL, IF_NONE_MATCH};
+use axum::http::{HeaderMap, HeaderName, Method};
+use axum::response::Response;
+use verax_core::Freshness;
+use verax_core::store::EntryView;
+use verax_engine::Reader;
+use verax_engine::cache::{ReadResult, Source};
+use verax_engine::in_flight::SMALL;
+use verax_engine::turns::TenantTurns;
+use verax_service::Service;
+
+use crate::http::authenticated::bearer;
+use crate::http::entry_fields::describe_answer;
+use crate::http::extract::decode_segment;
+
+/// Fields that make a GET more than a plain look-up.
+const ASKING_MORE: [HeaderName; 3] =
+    [CACHE_CONTROL, IF_NONE_MATCH, HeaderName::from_static("traceparent")];
+
+/// Fields of an answer, the request's id included.
+const FIELDS: usize = 15;
+
+/// A plain look-up by somebody that may do it.
+pub(crate) struct PlainGet<'r> {
+    started: Instant,
+    reader: Reader,
+    key: Cow<'r, str>,
+}
+
+impl<'r> PlainGet<'r> {
+    /// The plain look-up that a request is, if it is one.
+    pub(crate) fn of(service: &Service, request: &'r Request) -> Option<Self> {
+        let started = Instant::now();
+        let [tenant, namespace, key] = entry_path(request)?;
+        let headers = request.headers();
+        let token = bearer(headers.get(AUTHORIZATION)?)?;
+        if ASKING_MORE.iter().any(|field| headers.contains_key(field)) {
+            return None;
+        }
+        let reader = service.control().reader_of(token, tenant, namespace)?;
+        Some(Self { started, reader, key: decode_segment(key).ok()? })
+    }
+
+    /// The turns in which it is to be answered.
+    pub(crate) fn turns(&self) -> &TenantTurns {
+        self.reader.turns()
+    }
+}
+
+/// The answer to a plain look-up that hits.
+pub(crate) fn answer(service: &Service, get: &PlainGet<'_>) -> Option<Response> {
+    let PlainGet { started, reader, key } = get;
+    let now = service.engine().now();
+    // Only the entry is taken under the store's lock; its fields are written after it.
+    let mut found = None;
+    reader.cached(key, now, |visited: &EntryView<'_>, _| {
+        found = (visited.value().len() <= SMALL).then(|| visited.found());
+    });
+    let found = found?;
+    let (source, time_left) = match found.freshness() {
+        Freshness::Fresh(left) => (Source::Hit(left), Some(left)),
+        Freshness::Stale(since) => (Source::Stale(since), None),
+        Freshness::OnlyOnError(_) | Freshness::Ended => return None,
+    };
+    let age = now.since(found.stored_at());
+    let answer = ReadResult { entry: found.entry(), age, time_left, source };
+    let mut fields = HeaderMap::with_capacity(FIELDS);
+    describe_answer(&mut fields, &answer, started.elapsed());
+    let mut response = Response::new(Body::from(answer.entry.value));
+    *response.headers_mut() = fields;
+    let fresh = u64::from(time_left.is_some());
+    reader.count_hits(fresh, 1 - fresh, started.elapsed());
+    Some(response)
+}
+
+/// Tenant, namespace and undecoded key of the path of an entry.
+fn entry_path(request: &Request) -> Option<[&str; 3]> {
+    if request.method() != Method::GET {
+        return None;
+    }
+    let rest = request.uri().path().strip_prefix("/v1/tenants/")?;
+    let (tenant, rest) = rest.split_once('/')?;
+    let (namespace, key) = rest.strip_prefix("namespaces/")?.split_once('/')?;
+    let key = key.strip_prefix("entries/")?;
+    (!key.is_empty() && !key.contains('/')).then_some([tenant, namespace, key])
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("GET", "/v1/tenants/a/namespaces/b/entries/c%2Fd", Some(["a", "b", "c%2Fd"]))]
+    #[case("GET", "/v1/tenants/a/namespaces/b/entries/c?x=1", Some(["a", "b", "c"]))]
+    #[case("HEAD", "/v1/tenants/a/namespaces/b/entries/c", None)]
+    #[case("GET", "/v1/tenants/a/namespaces/b/entries/", None)]
+    #[case("GET", "/v1/tenants/a/namespaces/b/entries/c/d", None)]
+    #[case("GET", "/v1/tenants/a/namespaces/b/entries", None)]
+    #[case("GET", "/v1/tenants/a/b/namespaces/b/entries/c", None)]
+    #[case("GET", "/v1/tenants/a/namespaces/b/tags/c", None)]
+    #[case("GET", "/metrics", None)]
+    fn only_the_path_of_an_entry_goes_the_short_way(
+        #[case] method: &str,
+        #[case] uri: &str,
+        #[case] expected: Option<[&str; 3]>,
+    ) {
+        let request = Request::builder().method(method).uri(uri).body(Body::empty()).unwrap();
+        assert_eq!(entry_path(&request), expected);
+    }
+}

@@ -1,0 +1,198 @@
+//! HTTP connections: accepted within their limits, with TLS where it is configured, and closed when
+//! they say nothing for too long.
+
+use std::convert::Infallible;
+use std::io;
+use std::pin::Pin;
+use std::sync::Arc;
+use std::task::{Context, Poll};
+use std::time::Duration;
+
+use axum::body::Body;
+use axum::extract::Request;
+use axum::response::Response;
+use hyper::server::conn::http1;
+use hyper::service::service_fn;
+use hyper_util::rt::{TokioIo, TokioTimer};
+use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
+use tokio::net::{TcpListener, TcpStream};
+use tokio::sync::watch;
+use tokio_io_timeout::TimeoutWriter;
+use tokio_rustls::server::TlsStream;
+
+use crate::accept::accept;
+use crate::connections::{ConnectionLimits, ConnectionSlot};
+use crate::http::host::HostNames;
+use crate::tls::Tls;
+
+/// An answer of which the client takes nothing for this long is given up.
+const SILENCE_TIMEOUT: Duration = Duration::from_secs(120);
+
+/// The most that is held of a request's header, in bytes.
+const MAX_HEADER_BYTES: usize = 64 << 10;
+
+/// What an HTTP connection runs over.
+#[derive(Debug)]
+pub(crate) struct Stream {
+    over: Over,
+}
+
+#[derive(Debug)]
+enum Over {
+    Plain(TcpStream),
+    Tls(Box<TlsStream<TcpStream>>),
+}
+
+macro_rules! delegate {
+    ($self:ident, $stream:ident => $call:expr) => {
+        match &mut $self.get_mut().over {
+            Over::Plain(stream) => {
+                let $stream = Pin::new(stream);
+                $call
+            }
+            Over::Tls(stream) => {
+                let $stream = Pin::new(stream.as_mut());
+                $call
+            }
+        }
+    };
+}
+
+impl AsyncRead for Stream {
+    fn poll_read(
+        self: Pin<&mut Self>,
+        cx: &mut Context<'_>,
+        buf: &mut ReadBuf<'_>,
+    ) -> Poll<io::Result<()>> {
+        delegate!(self, stream => stream.poll_read(cx, buf))
+    }
+}
+
+impl AsyncWrite for Stream {
+    fn poll_write(
+        self: Pin<&mut Self>,
+        cx: &mut Context<'_>,
+        buf: &[u8],
+    ) -> Poll<io::Result<usize>> {
+        delegate!(self, stream => stream.poll_write(cx, buf))
+    }
+
+    fn poll_flush(self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
+        delegate!(self, stream => stream.poll_flush(cx))
+    }
+
+    fn poll_shutdown(self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
+        delegate!(self, stream => stream.poll_shutdown(cx))
+    }
+
+    fn poll_write_vectored(
+        self: Pin<&mut Self>,
+        cx: &mut Context<'_>,
+        bufs: &[io::IoSlice<'_>],
+    ) -> Poll<io::Result<usize>> {
+        delegate!(self, stream => stream.poll_write_vectored(cx, bufs))
+    }
+
+    fn is_write_vectored(&self) -> bool {
+        match &self.over {
+            Over::Plain(stream) => stream.is_write_vectored(),
+            Over::Tls(stream) => stream.is_write_vectored(),
+        }
+    }
+}
+
+/// How HTTP is served.
+#[derive(Debug, Clone)]
+pub struct HttpOptions {
+    /// How many connections there may be.
+    pub limits: ConnectionLimits,
+    /// The time for a request's header, and for which a connection may be idle between two
+    /// requests.
+    pub header_timeout: Duration,
+    /// The names that requests may ask for.
+    pub host_names: HostNames,
+}
+
+impl Default for HttpOptions {
+    fn default() -> Self {
+        Self {
+            limits: ConnectionLimits::default(),
+            header_timeout: Duration::from_secs(30),
+            host_names: HostNames::default(),
+        }
+    }
+}
+
+/// Accepts connections and serves their requests with `answer`, until the service stops; then lets
+/// those under way finish.
+pub(crate) async fn serve_connections<A, F>(
+    listener: TcpListener,
+    tls: Option<Arc<Tls>>,
+    options: &HttpOptions,
+    stopping: watch::Receiver<bool>,
+    answer: A,
+) where
+    A: Fn(Request, Arc<ConnectionSlot>) -> F + Clone + Send + Sync + 'static,
+    F: Future<Output = Response> + Send + 'static,
+{
+    let header_timeout = options.header_timeout;
+    let stop = stopping.clone();
+    accept(listener, options.limits, stopping, move |stream, slot| {
+        let (tls, answer, stop) = (tls.clone(), answer.clone(), stop.clone());
+        async move {
+            // Nothing was asked yet, so there is nothing to answer; the end says enough.
+            let Ok(slot) = slot else { return };
+            let over = match tls {
+                None => Some(Over::Plain(stream)),
+                Some(tls) => tls.accept(stream).await.map(|s| Over::Tls(Box::new(s))),
+            };
+            if let Some(over) = over {
+                serve_connection(Stream { over }, header_timeout, slot, stop, answer).await;
+            }
+        }
+    })
+    .await;
+}
+
+async fn serve_connection<A, F>(
+    stream: Stream,
+    header_timeout: Duration,
+    place: Arc<ConnectionSlot>,
+    mut stopping: watch::Receiver<bool>,
+    answer: A,
+) where
+    A: Fn(Request, Arc<ConnectionSlot>) -> F + Send + Sync + 'static,
+    F: Future<Output = Response> + Send + 'static,
+{
+    // A client that takes nothing for too long is given up.
+    let mut stream = TimeoutWriter::new(stream);
+    stream.set_timeout(Some(SILENCE_TIMEOUT));
+    let of = Arc::clone(&place);
+    let service = service_fn(move |request: hyper::Request<hyper::body::Incoming>| {
+        let answering = answer(request.map(Body::new), Arc::clone(&of));
+        async move { Ok::<_, Infallible>(answering.await) }
+    });
+    let mut builder = http1::Builder::new();
+    builder
+        .timer(TokioTimer::new())
+        .header_read_timeout(header_timeout)
+        .max_buf_size(MAX_HEADER_BYTES);
+    let connection = builder.serve_connection(TokioIo::new(Box::pin(stream)), service);
+    tokio::pin!(connection);
+    let mut told = false;
+    loop {
+        tokio::select! {
+            ended = connection.as_mut() => {
+                if let Err(error) = ended {
+                    tracing::debug!(%error, "an HTTP connection ended");
+                }
+                return;
+            }
+            () = place.closed() => return,
+            _ = stopping.wait_for(|stopping| *stopping), if !told => {
+                told = true;
+                connection.as_mut().graceful_shutdown();
+            }
+        }
+    }
+}

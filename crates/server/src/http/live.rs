@@ -1,0 +1,82 @@
+//! Live streams: server-sent events.
+
+use std::convert::Infallible;
+use std::sync::Arc;
+use std::time::Duration;
+
+use axum::extract::State;
+use axum::response::sse::{Event, KeepAlive, Sse};
+use futures_util::{Stream, StreamExt, stream};
+use serde::Serialize;
+use tokio::sync::watch;
+use verax_service::Service;
+
+use crate::failure::Failure;
+use crate::http::authenticated::Authenticated;
+
+pub(crate) type Events = Result<Event, Infallible>;
+
+/// How often a stream without news shows that it is alive.
+const ALIVE_EVERY: Duration = Duration::from_secs(15);
+
+fn event(name: &str, data: &impl Serialize) -> Events {
+    Ok(Event::default().event(name).json_data(data).unwrap_or_default())
+}
+
+/// Ends a stream when the service stops, which lets a graceful stop finish.
+pub(crate) fn until_stop(
+    mut stopping: watch::Receiver<bool>,
+    events: impl Stream<Item = Events> + Send,
+) -> impl Stream<Item = Events> + Send {
+    events.take_until(async move {
+        let _ = stopping.wait_for(|stopping| *stopping).await;
+    })
+}
+
+/// Stream what the service does: the last two minutes as `history`, then a `sample` each second.
+#[utoipa::path(get, path = "/v1/live", tag = "live",
+    responses((status = 200, description = "server-sent events", content_type = "text/event-stream", body = verax_api::LiveSample)))]
+pub(crate) async fn samples(
+    State(service): State<Arc<Service>>,
+    Authenticated(caller): Authenticated,
+) -> Result<Sse<impl Stream<Item = Events> + Send>, Failure> {
+    let open = caller.open_stream()?;
+    let (history, view) = service.control().watch(&caller);
+    let first = stream::once(std::future::ready(event("history", &history)));
+    let later = stream::unfold((view, open), async |(mut view, open)| {
+        let sample = view.next().await?;
+        Some((event("sample", &sample), (view, open)))
+    });
+    let events = until_stop(service.stopping(), first.chain(later));
+    Ok(Sse::new(events).keep_alive(KeepAlive::new().interval(ALIVE_EVERY)))
+}
+
+/// Streams a run: its state at once and after each change, the last with the name `end`.
+pub(crate) fn run_stream<R, S>(
+    stopping: watch::Receiver<bool>,
+    receiver: watch::Receiver<R>,
+    show: impl Fn(&R) -> S + Clone + Send + 'static,
+    running: impl Fn(&R) -> bool + Clone + Send + 'static,
+) -> Sse<impl Stream<Item = Events> + Send>
+where
+    R: Clone + Send + Sync + 'static,
+    S: Serialize,
+{
+    let events = stream::unfold((receiver, true, false), move |(mut receiver, first, ended)| {
+        let (show, running) = (show.clone(), running.clone());
+        async move {
+            if ended || (!first && receiver.changed().await.is_err()) {
+                return None;
+            }
+            let run = receiver.borrow_and_update().clone();
+            let ended = !running(&run);
+            let sent = event(if ended { "end" } else { "progress" }, &show(&run));
+            // A warm run changes with every key; ten times a second is enough to watch.
+            if !ended && !first {
+                tokio::time::sleep(Duration::from_millis(100)).await;
+            }
+            Some((sent, (receiver, false, ended)))
+        }
+    });
+    Sse::new(until_stop(stopping, events)).keep_alive(KeepAlive::new().interval(ALIVE_EVERY))
+}

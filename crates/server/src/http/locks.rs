@@ -1,0 +1,295 @@
+//! Named locks.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use axum::extract::State;
+use axum::http::header::RETRY_AFTER;
+use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode};
+use axum::response::{IntoResponse, Response};
+use serde::Deserialize;
+use verax_api::{
+    AcquireLock, FailureKind, Lock, LockEvent, LockHolder, LockLease, Locks, QueuedCaller,
+    RenewLock, moment,
+};
+use verax_core::guard::lock::{FencingToken, Grant, Holder, LockView, MAX_WAIT};
+use verax_core::{Key, Timestamp};
+use verax_engine::EngineError;
+use verax_engine::events::LockEventKind;
+use verax_engine::locks::LockRequest;
+use verax_service::Service;
+
+use crate::failure::{Failure, Result};
+use crate::http::authenticated::Authenticated;
+use crate::http::extract::{Json, NamespacePath, Query, WithKey};
+
+/// The lease of a claim that names none.
+const DEFAULT_LEASE: Duration = Duration::from_secs(30);
+
+const PREFERENCE_APPLIED: HeaderName = HeaderName::from_static("preference-applied");
+
+/// How long a caller is ready to wait: `Prefer: wait=SECONDS` (RFC 7240, section 4.3), and
+/// `longest` at most. What cannot be read is passed over, as preferences are (section 2).
+pub(crate) fn preferred_wait(headers: &HeaderMap, longest: Duration) -> Duration {
+    let preferences = headers.get_all("prefer");
+    let preferences = preferences.iter().filter_map(|field| field.to_str().ok());
+    for preference in preferences.flat_map(|field| field.split([',', ';'])) {
+        let Some((name, value)) = preference.split_once('=') else { continue };
+        if name.trim().eq_ignore_ascii_case("wait") {
+            let seconds = value.trim().trim_matches('"').parse::<u32>();
+            let wait = seconds.map(|seconds| Duration::from_secs(seconds.into()));
+            return wait.unwrap_or_default().min(longest);
+        }
+    }
+    Duration::ZERO
+}
+
+/// Says that a wait was honoured.
+pub(crate) fn applied(response: &mut Response, wait: Duration) {
+    if !wait.is_zero()
+        && let Ok(field) = HeaderValue::try_from(format!("wait={}", wait.as_secs()))
+    {
+        response.headers_mut().insert(PREFERENCE_APPLIED, field);
+    }
+}
+
+pub(crate) fn seconds_of(member: &'static str, seconds: f64) -> Result<Duration> {
+    let time = verax_api::duration_of(member, seconds);
+    time.map_err(|e| Failure::from(EngineError::Invalid(e.to_string())))
+}
+
+/// Whole seconds, rounded up, for Retry-After.
+pub(crate) fn come_back_in(response: &mut Response, time: Duration) {
+    let seconds = time.as_secs_f64().ceil().max(1.0) as u64;
+    response.headers_mut().insert(RETRY_AFTER, HeaderValue::from(seconds));
+}
+
+fn holder_to_api(holder: &Holder, now: Timestamp) -> LockHolder {
+    LockHolder {
+        owner: holder.owner.clone(),
+        fencing_token: holder.token.number(),
+        held_seconds: now.since(holder.since).as_secs_f64(),
+        ends_in_seconds: holder.ends_at.since(now).as_secs_f64(),
+    }
+}
+
+/// The most locks, and permits, of one answer.
+pub(crate) const MAX_LISTED: usize = 1_000;
+
+fn lease_to_api(grant: &Grant, now: Timestamp) -> LockLease {
+    LockLease {
+        name: grant.name.1.to_string(),
+        fencing_token: grant.token.number(),
+        ends_in_seconds: grant.ends_at.since(now).as_secs_f64(),
+    }
+}
+
+pub(crate) fn shown(view: &LockView, now: Timestamp) -> Lock {
+    let line = view.line.iter().map(|waiting| QueuedCaller {
+        owner: waiting.owner.clone(),
+        waiting_seconds: now.since(waiting.since).as_secs_f64(),
+        times_out_in_seconds: waiting.waits_until.since(now).as_secs_f64(),
+    });
+    Lock {
+        name: view.name.1.to_string(),
+        holder: Some(holder_to_api(&view.holder, now)),
+        line: line.collect(),
+        waiting: view.waiting as u64,
+    }
+}
+
+pub(crate) fn event_to_api(event: &verax_engine::events::LockEvent) -> LockEvent {
+    let kind = match event.kind {
+        LockEventKind::Granted => "granted",
+        LockEventKind::Released => "released",
+        LockEventKind::Expired => "expired",
+        LockEventKind::Forced => "forced",
+        LockEventKind::Disconnected => "disconnected",
+        LockEventKind::Withdrawn => "withdrawn",
+        LockEventKind::TimedOut => "timed-out",
+    };
+    LockEvent {
+        at: moment(event.at),
+        name: event.name.to_string(),
+        kind: kind.into(),
+        owner: event.owner.clone(),
+        fencing_token: event.token.map(FencingToken::number),
+        lasted_seconds: event.lasted.as_secs_f64(),
+    }
+}
+
+fn locked(name: &Key, holder: &Holder, now: Timestamp) -> Response {
+    let shown = holder_to_api(holder, now);
+    let detail = format!(
+        "{name} is held by {:?} for another {:.1} s at most; send `Prefer: wait=SECONDS` to wait for it",
+        shown.owner, shown.ends_in_seconds
+    );
+    let mut response = Failure::new(FailureKind::Locked, detail)
+        .with("owner", shown.owner)
+        .with("fencing_token", shown.fencing_token)
+        .with("ends_in_seconds", shown.ends_in_seconds)
+        .into_response();
+    come_back_in(&mut response, holder.ends_at.since(now));
+    response
+}
+
+/// Ask for a lock, and wait for it as long as `Prefer: wait=SECONDS` says.
+#[utoipa::path(
+    post, path = "/v1/tenants/{tenant}/namespaces/{namespace}/locks/{key}", tag = "locks",
+    params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path, description = "the lock's name"),
+        ("Prefer" = Option<String>, Header, description = "`wait=SECONDS`, at most 3600; without it the answer comes at once")),
+    request_body = AcquireLock,
+    responses((status = 201, body = LockLease),
+        (status = 423, description = "somebody else holds it; Retry-After says for how long at most", body = verax_api::Problem),
+        (status = 503, description = "no fencing tokens can be given at the moment", body = verax_api::Problem))
+)]
+pub(crate) async fn acquire(
+    State(service): State<Arc<Service>>,
+    Authenticated(caller): Authenticated,
+    NamespacePath(tenant, namespace): NamespacePath,
+    WithKey(name): WithKey,
+    headers: HeaderMap,
+    Json(claim): Json<AcquireLock>,
+) -> Result<Response> {
+    let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
+    let wait = preferred_wait(&headers, MAX_WAIT);
+    let lease =
+        claim.lease_seconds.map_or(Ok(DEFAULT_LEASE), |s| seconds_of("lease_seconds", s))?;
+    let owner = claim.owner.unwrap_or_else(|| caller.who().to_owned());
+    // HTTP has no connection that a lease could end with.
+    let request = LockRequest { owner, lease, wait, session: None, access: caller.access() };
+    let claimed = writer.acquire_lock(&name, request).await?;
+    let now = service.engine().now();
+    let mut response = match claimed {
+        Ok(grant) => (StatusCode::CREATED, axum::Json(lease_to_api(&grant, now))).into_response(),
+        Err(holder) => locked(&name, &holder, now),
+    };
+    applied(&mut response, wait);
+    Ok(response)
+}
+
+/// Look at a lock without touching it.
+#[utoipa::path(
+    get, path = "/v1/tenants/{tenant}/namespaces/{namespace}/locks/{key}", tag = "locks",
+    params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path)),
+    responses((status = 200, description = "its holder is null when it is free", body = Lock))
+)]
+pub(crate) async fn look(
+    State(service): State<Arc<Service>>,
+    Authenticated(caller): Authenticated,
+    NamespacePath(tenant, namespace): NamespacePath,
+    WithKey(name): WithKey,
+) -> Result<axum::Json<Lock>> {
+    let reader = service.control().open_reader(&caller, &tenant, &namespace)?;
+    let view = reader.peek_lock(&name);
+    Ok(axum::Json(match view {
+        Some(view) => shown(&view, service.engine().now()),
+        None => Lock { name: name.to_string(), holder: None, line: Vec::new(), waiting: 0 },
+    }))
+}
+
+/// Renew a lease.
+#[utoipa::path(
+    patch, path = "/v1/tenants/{tenant}/namespaces/{namespace}/locks/{key}", tag = "locks",
+    params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path)),
+    request_body = RenewLock,
+    responses((status = 200, body = LockLease),
+        (status = 409, description = "the lease is over", body = verax_api::Problem))
+)]
+pub(crate) async fn renew(
+    State(service): State<Arc<Service>>,
+    Authenticated(caller): Authenticated,
+    NamespacePath(tenant, namespace): NamespacePath,
+    WithKey(name): WithKey,
+    Json(renewal): Json<RenewLock>,
+) -> Result<axum::Json<LockLease>> {
+    let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
+    let lease = seconds_of("lease_seconds", renewal.lease_seconds)?;
+    let token = FencingToken::from_number(renewal.fencing_token);
+    let grant = writer.renew_lock(&name, token, lease)?;
+    Ok(axum::Json(lease_to_api(&grant, service.engine().now())))
+}
+
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct ReleaseQuery {
+    /// The lease's fencing token.
+    fencing_token: Option<u64>,
+    /// `true` ends whatever hold there is; needs the right to manage, and is written down.
+    #[serde(default)]
+    force: bool,
+}
+
+/// Release a lease, or force it open.
+#[utoipa::path(
+    delete, path = "/v1/tenants/{tenant}/namespaces/{namespace}/locks/{key}", tag = "locks",
+    params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path), ReleaseQuery),
+    responses((status = 204, description = "it was released"),
+        (status = 200, description = "it was forced open; the body says who held it", body = Lock),
+        (status = 409, description = "the lease is over already", body = verax_api::Problem))
+)]
+pub(crate) async fn release(
+    State(service): State<Arc<Service>>,
+    Authenticated(caller): Authenticated,
+    NamespacePath(tenant, namespace): NamespacePath,
+    WithKey(name): WithKey,
+    Query(query): Query<ReleaseQuery>,
+) -> Result<Response> {
+    match query {
+        ReleaseQuery { fencing_token: Some(token), force: false } => {
+            let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
+            writer.release_lock(&name, FencingToken::from_number(token))?;
+            Ok(StatusCode::NO_CONTENT.into_response())
+        }
+        ReleaseQuery { fencing_token: None, force: true } => {
+            let place = (&tenant, &namespace);
+            let ended = service.control().force_release_lock(&caller, place, &name).await?;
+            let holder = ended.map(|holder| holder_to_api(&holder, service.engine().now()));
+            let lock = Lock { name: name.to_string(), holder, line: Vec::new(), waiting: 0 };
+            Ok(axum::Json(lock).into_response())
+        }
+        _ => Err(Failure::invalid("give `fencing_token`, or `force=true`, one of them")),
+    }
+}
+
+/// List the locks of a namespace that are held, and what happened lately.
+#[utoipa::path(
+    get, path = "/v1/tenants/{tenant}/namespaces/{namespace}/locks", tag = "locks",
+    params(("tenant" = String, Path), ("namespace" = String, Path)),
+    responses((status = 200, body = Locks))
+)]
+pub(crate) async fn list(
+    State(service): State<Arc<Service>>,
+    Authenticated(caller): Authenticated,
+    NamespacePath(tenant, namespace): NamespacePath,
+) -> Result<axum::Json<Locks>> {
+    let reader = service.control().open_reader(&caller, &tenant, &namespace)?;
+    let now = service.engine().now();
+    Ok(axum::Json(Locks {
+        items: reader.locks(MAX_LISTED).iter().map(|view| shown(view, now)).collect(),
+        recent: service.control().recent_locks(&reader).iter().map(event_to_api).collect(),
+    }))
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("wait=10", 10)]
+    #[case("respond-async, WAIT=3", 3)]
+    #[case("wait=\"5\"; foo=bar", 5)]
+    #[case("respond-async", 0)]
+    #[case("wait=soon", 0)]
+    #[case("wait=-1", 0)]
+    #[case("wait=3600", 3_600)]
+    #[case("wait=3601", 3_600)]
+    fn waits_are_read_as_the_rfc_writes_them(#[case] field: &str, #[case] expected: u64) {
+        let mut headers = HeaderMap::new();
+        headers.insert("prefer", HeaderValue::from_str(field).unwrap());
+        assert_eq!(preferred_wait(&headers, MAX_WAIT), Duration::from_secs(expected));
+    }
+}

@@ -1,0 +1,298 @@
+//! The ranges of numbers, lengths and counts in the description, from the constants that are
+//! checked.
+
+use std::ops::RangeInclusive;
+use std::time::Duration;
+
+use utoipa::Number;
+use utoipa::openapi::path::{Parameter, ParameterIn};
+use utoipa::openapi::schema::{Array, ArrayItems, Object, SchemaType, Type};
+use utoipa::openapi::{RefOr, Schema};
+use verax_control::activity::ROWS_OF_ACTIVITY;
+use verax_control::drills::CALLERS;
+use verax_control::runs::CONCURRENCIES;
+use verax_control::{NOTE_LENGTHS, SCOPE_COUNTS};
+use verax_core::early::MAX_FACTOR;
+use verax_core::guard::lock::MAX_OWNER_BYTES;
+use verax_core::key::MAX_KEY_BYTES;
+use verax_core::lifetime::MAX_LIFETIME;
+use verax_core::load::{DURATIONS, MAX_CLIENTS};
+use verax_core::origin::{
+    FAILURES, MAX_ENDPOINTS, MAX_LISTED, MAX_QUERY_BYTES, PAUSES_MS, QUEUES, READS_AT_ONCE,
+    RESPONSE_BYTES, RETRY_PERCENTS, ROWS, TIMEOUTS_MS,
+};
+use verax_core::policy::{CAPS, MAX_JITTER_PERCENT, MAX_VALUE_BYTES};
+use verax_core::store::{MAX_RATE_COUNT, MAX_RATE_PERIOD};
+use verax_engine::cache::{MAX_BATCH_OPERATIONS, MAX_PAGE_ENTRIES};
+use verax_engine::{cache, locks};
+
+/// What a member of a request may be.
+pub(super) enum Bounds {
+    /// A whole number.
+    Whole(RangeInclusive<u64>),
+    /// A number of seconds.
+    Seconds(RangeInclusive<Duration>),
+    /// A text of so many characters at least and at most. Where bytes are counted a schema can say
+    /// no more: what has more characters has more bytes too.
+    Text(RangeInclusive<usize>),
+    /// A text that a regular expression fits.
+    Pattern(&'static str),
+    /// A list of so many.
+    List(RangeInclusive<usize>),
+    /// A list of so many texts that a regular expression fits.
+    Patterns(RangeInclusive<usize>, &'static str),
+}
+
+/// What [`Name`](verax_core::Name) accepts.
+const NAME: &str = "^[a-z]([a-z0-9-]{0,61}[a-z0-9])?$";
+
+/// What a tag may be: printable ASCII, of at most
+/// [`MAX_TAG_BYTES`](verax_core::entry::MAX_TAG_BYTES).
+const TAG: &str = "^[ -~]{1,128}$";
+
+/// What [`Scope`](verax_core::access::Scope) accepts.
+const SCOPE: &str = "^(admin|(read|write|manage):[a-z]([a-z0-9-]{0,61}[a-z0-9])?(/[a-z]([a-z0-9-]{0,61}[a-z0-9])?)?)$";
+
+/// The lists of entity tags that conditions are (RFC 9110, section 8.8.3).
+const ENTITY_TAGS: &str = r#"^(\*|(W/)?"[!#-~]*"( *, *(W/)?"[!#-~]*")*)$"#;
+
+/// A list of tags (RFC 9875): strings as RFC 9651 writes them.
+const CACHE_GROUPS: &str = "^\"[ !#-\\[\\]-~]{1,128}\"( *, *\"[ !#-\\[\\]-~]{1,128}\"){0,31}$";
+
+/// What every bounded member of a request may be: shape, member, bounds.
+pub(super) fn members() -> Vec<(&'static str, &'static str, Bounds)> {
+    use Bounds::{List, Pattern, Patterns, Seconds, Text, Whole};
+    let lifetime = || Seconds(Duration::ZERO..=MAX_LIFETIME);
+    let percent = |most: u64| Whole(0..=most);
+    let count = |range: RangeInclusive<u32>| Whole((*range.start()).into()..=(*range.end()).into());
+    let mut members = vec![
+        ("CreateTenant", "name", Pattern(NAME)),
+        ("CreateNamespace", "name", Pattern(NAME)),
+        ("CreateOrigin", "name", Pattern(NAME)),
+        ("CreateToken", "scopes", Patterns(SCOPE_COUNTS, SCOPE)),
+        ("CreateToken", "note", Text(NOTE_LENGTHS)),
+        ("OriginChoice", "name", Pattern(NAME)),
+        ("PolicyChange", "max_age_seconds", lifetime()),
+        ("PolicyChange", "stale_while_revalidate_seconds", lifetime()),
+        ("PolicyChange", "stale_if_error_seconds", lifetime()),
+        ("PolicyChange", "negative_max_age_seconds", lifetime()),
+        ("PolicyChange", "jitter_percent", percent(MAX_JITTER_PERCENT.into())),
+        ("PolicyChange", "early_refresh_percent", percent(MAX_FACTOR.into())),
+        ("PolicyChange", "max_value_bytes", Whole(1..=MAX_VALUE_BYTES)),
+        ("PolicyChange", "cap_bytes", Whole(CAPS)),
+        ("PolicyChange", "reserve_bytes", Whole(0..=*CAPS.end())),
+        ("PoolChange", "endpoints", List(0..=MAX_ENDPOINTS - 1)),
+        ("PoolChange", "slow_after_ms", Whole(0..=*TIMEOUTS_MS.end())),
+        ("SqlChange", "query", Text(0..=MAX_QUERY_BYTES)),
+        ("SqlChange", "max_rows", Whole(ROWS)),
+        ("GuardChange", "max_concurrency", Whole(READS_AT_ONCE)),
+        ("GuardChange", "max_queue", Whole(QUEUES)),
+        ("GuardChange", "retry_budget_percent", Whole(RETRY_PERCENTS)),
+        ("GuardChange", "failures", Whole(FAILURES)),
+        ("GuardChange", "pause_ms", Whole(PAUSES_MS)),
+        ("BatchRequest", "operations", List(0..=MAX_BATCH_OPERATIONS)),
+        // What is wrong with one operation of a batch is answered in its place, so no bounds are
+        // here.
+        ("AcquireRate", "acquire", Whole(0..=MAX_RATE_COUNT)),
+        ("AcquireRate", "rate", Whole(1..=MAX_RATE_COUNT)),
+        ("AcquireRate", "burst", Whole(1..=MAX_RATE_COUNT)),
+        ("AcquireRate", "period_seconds", Seconds(Duration::from_millis(1)..=MAX_RATE_PERIOD)),
+        ("AcquireLock", "owner", Text(0..=MAX_OWNER_BYTES)),
+        ("AcquireLock", "lease_seconds", Seconds(locks::LEASES)),
+        ("RenewLock", "lease_seconds", Seconds(locks::LEASES)),
+        ("AcquirePermit", "owner", Text(0..=MAX_OWNER_BYTES)),
+        ("AcquirePermit", "lease_seconds", Seconds(cache::LEASES)),
+        ("WarmRequest", "concurrency", count(CONCURRENCIES)),
+        ("LoadProfileSpec", "clients", Whole(1..=MAX_CLIENTS.into())),
+        ("LoadProfileSpec", "duration_seconds", Seconds(DURATIONS)),
+        ("LoadProfileSpec", "warm_up_seconds", Seconds(Duration::ZERO..=*DURATIONS.end())),
+        ("LoadProfileSpec", "name", Pattern(NAME)),
+        ("DrillRequest", "callers", count(CALLERS)),
+    ];
+    for shape in ["CreateOrigin", "OriginChange"] {
+        members.extend([
+            (shape, "connect_timeout_ms", Whole(TIMEOUTS_MS)),
+            (shape, "total_timeout_ms", Whole(TIMEOUTS_MS)),
+            (shape, "max_response_bytes", Whole(RESPONSE_BYTES)),
+            (shape, "listings", List(0..=MAX_LISTED)),
+            (shape, "open_to", Patterns(0..=MAX_LISTED, NAME)),
+        ]);
+    }
+    members
+}
+
+/// What a parameter of this name may be, wherever it stands.
+fn parameter(name: &str, place: &ParameterIn, activity: bool) -> Option<Bounds> {
+    let bounds = match (place, name) {
+        (ParameterIn::Path, "tenant" | "namespace" | "origin") => Bounds::Pattern(NAME),
+        (ParameterIn::Query, "tenant") => Bounds::Pattern(NAME),
+        (ParameterIn::Path, "tag") => Bounds::Pattern(TAG),
+        (ParameterIn::Header, "If-Match" | "If-None-Match") => Bounds::Pattern(ENTITY_TAGS),
+        (ParameterIn::Header, "Cache-Groups") => Bounds::Pattern(CACHE_GROUPS),
+        (ParameterIn::Path | ParameterIn::Query, "key") => Bounds::Text(1..=MAX_KEY_BYTES),
+        (ParameterIn::Query, "limit") if activity => {
+            Bounds::Whole((*ROWS_OF_ACTIVITY.start()).into()..=(*ROWS_OF_ACTIVITY.end()).into())
+        }
+        (ParameterIn::Query, "limit") => Bounds::Whole(1..=MAX_PAGE_ENTRIES as u64),
+        _ => return None,
+    };
+    Some(bounds)
+}
+
+/// Bounds a parameter of an operation.
+pub(super) fn bound_parameter(given: &mut Parameter, activity: bool) {
+    let Some(RefOr::T(schema)) = &mut given.schema else { return };
+    // One that is absent is not sent at all.
+    if let Schema::Object(object) = schema
+        && let SchemaType::Array(types) = &object.schema_type
+        && let Some(only) = types.iter().find(|one| **one != Type::Null)
+    {
+        object.schema_type = SchemaType::Type(only.clone());
+    }
+    if let Some(bounds) = parameter(&given.name, &given.parameter_in, activity) {
+        bound(schema, &bounds);
+    }
+}
+
+/// Bounds the member of this name, wherever in a shape it stands; returns whether there is one.
+pub(super) fn bound_member(schema: &mut RefOr<Schema>, member: &str, bounds: &Bounds) -> bool {
+    let RefOr::T(schema) = schema else { return false };
+    let mut found = false;
+    match schema {
+        Schema::Object(object) => {
+            for (name, part) in &mut object.properties {
+                if name == member
+                    && let RefOr::T(part) = part
+                {
+                    found |= bound(part, bounds);
+                } else {
+                    found |= bound_member(part, member, bounds);
+                }
+            }
+        }
+        Schema::AllOf(all) => {
+            all.items.iter_mut().for_each(|part| found |= bound_member(part, member, bounds));
+        }
+        Schema::OneOf(one) => {
+            one.items.iter_mut().for_each(|part| found |= bound_member(part, member, bounds));
+        }
+        _ => {}
+    }
+    found
+}
+
+/// Returns whether what is to be bounded is of that kind.
+fn bound(schema: &mut Schema, bounds: &Bounds) -> bool {
+    match (schema, bounds) {
+        (Schema::Object(number), Bounds::Whole(range)) => {
+            number.minimum = Some(Number::UInt(*range.start() as usize));
+            number.maximum = (*range.end() < u64::MAX).then(|| Number::UInt(*range.end() as usize));
+        }
+        (Schema::Object(number), Bounds::Seconds(range)) => {
+            number.minimum = Some(Number::Float(range.start().as_secs_f64()));
+            number.maximum = Some(Number::Float(range.end().as_secs_f64()));
+        }
+        (Schema::Object(text), Bounds::Text(lengths)) => {
+            (text.min_length, text.max_length) = (Some(*lengths.start()), Some(*lengths.end()));
+        }
+        (Schema::Object(text), Bounds::Pattern(pattern)) => fits(text, pattern),
+        (Schema::Array(list), Bounds::List(counts)) => of_length(list, counts),
+        (Schema::Array(list), Bounds::Patterns(counts, pattern)) => {
+            of_length(list, counts);
+            if let ArrayItems::RefOrSchema(items) = &mut list.items
+                && let RefOr::T(Schema::Object(text)) = &mut **items
+            {
+                fits(text, pattern);
+            }
+        }
+        _ => return false,
+    }
+    true
+}
+
+fn fits(text: &mut Object, pattern: &str) {
+    text.pattern = Some(pattern.to_owned());
+}
+
+fn of_length(list: &mut Array, counts: &RangeInclusive<usize>) {
+    (list.min_items, list.max_items) = (Some(*counts.start()), Some(*counts.end()));
+}
+
+#[cfg(test)]
+mod tests {
+    use axum::http::{HeaderMap, HeaderName, HeaderValue};
+
+    use super::*;
+    use crate::http::entry_fields::condition;
+
+    fn fits(pattern: &str, text: &str) -> bool {
+        regex::Regex::new(pattern).unwrap().is_match(text)
+    }
+
+    #[rstest::rstest]
+    fn the_pattern_of_names_accepts_what_names_may_be(
+        #[values("a", "a1", "a-b", "", "1a", "-a", "a-", "A", "a_b", "a--b", "é")] text: &str,
+        #[values(1, 31, 63)] times: usize,
+    ) {
+        let text = text.repeat(times);
+        assert_eq!(fits(NAME, &text), verax_core::Name::new(&text).is_ok(), "{text}");
+    }
+
+    #[test]
+    fn the_pattern_of_names_ends_where_names_do() {
+        for (letters, valid) in [(62, true), (63, true), (64, false)] {
+            let text = "a".repeat(letters);
+            assert_eq!(fits(NAME, &text), valid, "{letters}");
+            assert_eq!(verax_core::Name::new(&text).is_ok(), valid, "{letters}");
+        }
+    }
+
+    #[rstest::rstest]
+    fn the_pattern_of_tags_accepts_what_tags_may_be(
+        #[values("a", "line 4", "~", "\u{7f}", "\t", "é", "")] text: &str,
+        #[values(1, 127, 128, 129)] times: usize,
+    ) {
+        let text = text.repeat(times);
+        assert_eq!(fits(TAG, &text), cache::checked_tags([text.as_str()]).is_ok(), "{text}");
+    }
+
+    #[rstest::rstest]
+    fn the_pattern_of_scopes_accepts_what_scopes_may_be(
+        #[values(
+            "admin",
+            "read:tideline",
+            "write:tideline/tables",
+            "manage:a/b",
+            "",
+            "admin:a",
+            "read:",
+            "read:A",
+            "read:a/",
+            "see:a",
+            "read:a/b/c",
+            " read:a"
+        )]
+        text: &str,
+    ) {
+        let parsed = text.parse::<verax_core::access::Scope>();
+        assert_eq!(fits(SCOPE, text), parsed.is_ok(), "{text}");
+    }
+
+    #[rstest::rstest]
+    fn the_pattern_of_entity_tags_accepts_what_conditions_may_be(
+        #[values("*", "\"a\"", "W/\"a\"", "\"a\", \"b\" ,W/\"\"", "a", "\"a", "w/\"a\"")]
+        text: &str,
+    ) {
+        let value = HeaderValue::from_str(text).unwrap();
+        let headers = HeaderMap::from_iter([(HeaderName::from_static("if-match"), value)]);
+        assert_eq!(fits(ENTITY_TAGS, text), condition(&headers).is_ok(), "{text}");
+    }
+
+    #[rstest::rstest]
+    fn the_pattern_of_cache_groups_accepts_no_more_than_lists_of_tags(
+        #[values("\"a\"", "\"a\", \"line 4\"", "\"a\" , \"b\"", "a", "\"a", "\"\"", "\"a\",", "1")]
+        text: &str,
+    ) {
+        assert_eq!(fits(CACHE_GROUPS, text), cache::parse_tags(text).is_ok(), "{text}");
+    }
+}

@@ -1,0 +1,211 @@
+//! The interface's own description (OpenAPI 3.1).
+
+mod bounds;
+
+use axum::Json;
+use utoipa::openapi::path::Operation;
+use utoipa::openapi::schema::AdditionalProperties;
+use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
+use utoipa::openapi::{Content, Ref, RefOr, Response, Schema};
+use utoipa::{Modify, OpenApi};
+
+use crate::http::{
+    administration, batches, counters, drills, entries, health, live, locks, metrics, nodes,
+    permits, rate_limits, runs, sessions, tags, waiting,
+};
+
+#[derive(OpenApi)]
+#[openapi(
+    info(title = "Verax", description = "A shared cache as a service."),
+    paths(
+        entries::read, entries::put, entries::change_lifetime, entries::delete, entries::list, entries::clear,
+        batches::batch, tags::invalidate, counters::add, rate_limits::acquire,
+        permits::acquire, permits::release, permits::list,
+        locks::acquire, locks::look, locks::renew, locks::release, locks::list,
+        administration::tenants, administration::create_tenant, administration::delete_tenant,
+        administration::origins, administration::create_origin, administration::origin, administration::change_origin, administration::delete_origin,
+        administration::namespaces, administration::create_namespace, administration::namespace,
+        administration::change_namespace, administration::delete_namespace,
+        administration::tokens, administration::create_token, administration::revoke_token,
+        administration::activity,
+        sessions::start, sessions::show, sessions::end, sessions::new_link,
+        live::samples, waiting::live,
+        runs::start_warm, runs::recent_warm, runs::warm, runs::stop_warm, runs::watch_warm,
+        runs::profiles, runs::recent_load, runs::start_load, runs::load, runs::stop_load,
+        runs::watch_load,
+        drills::specs, drills::recent, drills::start, drills::show, drills::watch,
+        health::healthz, health::readyz, nodes::list, metrics::show, show,
+    ),
+    modifiers(&Bearer, &Complete),
+    security(("token" = []))
+)]
+struct Description;
+
+struct Bearer;
+
+impl Modify for Bearer {
+    fn modify(&self, openapi: &mut utoipa::openapi::OpenApi) {
+        let scheme = SecurityScheme::Http(Http::new(HttpAuthScheme::Bearer));
+        openapi.components.get_or_insert_default().add_security_scheme("token", scheme);
+    }
+}
+
+/// Gives every operation what holds for all of them: a name of its own, the failures that any may
+/// answer with, the media type of failures, and words for each status.
+struct Complete;
+
+impl Modify for Complete {
+    fn modify(&self, openapi: &mut utoipa::openapi::OpenApi) {
+        for path in openapi.paths.paths.values_mut() {
+            let methods = [&mut path.get, &mut path.put, &mut path.post];
+            let more = [&mut path.delete, &mut path.patch];
+            methods.into_iter().chain(more).flatten().for_each(complete);
+        }
+        let shapes = &mut openapi.components.get_or_insert_default().schemas;
+        for (shape, member, of) in bounds::members() {
+            if let Some(shape) = shapes.get_mut(shape) {
+                bounds::bound_member(shape, member, &of);
+            }
+        }
+        for choice in ["BatchOperation", "WarmValues", "CreateSession"] {
+            if let Some(RefOr::T(Schema::OneOf(choice))) = shapes.get_mut(choice) {
+                choice.items.iter_mut().for_each(close);
+            }
+        }
+    }
+}
+
+/// One of several shapes that are told apart by their only member: there is no other.
+fn close(shape: &mut RefOr<Schema>) {
+    if let RefOr::T(Schema::Object(object)) = shape {
+        object.additional_properties = Some(Box::new(AdditionalProperties::FreeForm(false)));
+    }
+}
+
+fn complete(operation: &mut Operation) {
+    // Handlers of several modules share a name; within a tag they do not.
+    if let (Some(tags), Some(id)) = (&operation.tags, &operation.operation_id) {
+        operation.operation_id = tags.first().map(|tag| format!("{tag}-{id}"));
+    }
+    let of_activity = operation.tags.iter().flatten().any(|tag| tag == "activity");
+    for parameter in operation.parameters.iter_mut().flatten() {
+        if let RefOr::T(parameter) = parameter {
+            bounds::bound_parameter(parameter, of_activity);
+        }
+    }
+    let answers = &mut operation.responses.responses;
+    // Those that say so themselves are open to all.
+    if operation.security.is_none() {
+        for status in ["401", "403", "503"] {
+            answers.entry(status.to_owned()).or_insert_with(|| Response::new("").into());
+        }
+    }
+    answers.entry("default".to_owned()).or_insert_with(|| Response::new("").into());
+    for (status, answer) in answers {
+        let RefOr::T(answer) = answer else { continue };
+        let failure = status == "default" || status.as_str() >= "400";
+        if failure {
+            let problem = answer.content.shift_remove("application/json").unwrap_or_else(|| {
+                let named = Ref::from_schema_name("Problem");
+                Content::builder().schema(Some(named)).build().into()
+            });
+            // Readiness is no failure of the request: it is told in its own words.
+            let media = if is_problem(&problem) { PROBLEM } else { "application/json" };
+            answer.content.insert(media.to_owned(), problem);
+        }
+        if answer.description.is_empty() {
+            answer.description = words(status).to_owned();
+        }
+    }
+}
+
+const PROBLEM: &str = "application/problem+json";
+
+fn is_problem(content: &RefOr<Content>) -> bool {
+    let RefOr::T(content) = content else { return false };
+    matches!(&content.schema, Some(RefOr::Ref(named)) if named.ref_location.ends_with("/Problem"))
+}
+
+/// What a status means, where the operation does not say more.
+fn words(status: &str) -> &'static str {
+    match status {
+        "200" => "what was asked for",
+        "201" => "what was created",
+        "202" => "it was started",
+        "204" => "done",
+        "401" => "the token is missing, or opens nothing",
+        "403" => "the token lacks a scope",
+        "404" => "there is no such thing",
+        "409" => "what is there stands in the way",
+        "422" => "something that is asked for is invalid",
+        "503" => "not at the moment: see Retry-After",
+        _ => "any other failure; its `type` says which",
+    }
+}
+
+/// Show this description.
+#[utoipa::path(get, path = "/openapi.json", tag = "health", operation_id = "description", security(()),
+    responses((status = 200, body = Object)))]
+pub(crate) async fn show() -> Json<utoipa::openapi::OpenApi> {
+    Json(Description::openapi())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Names are unique, a path's parameters are all given and no others, every answer is
+    /// described, and every failure is a problem.
+    #[test]
+    fn every_operation_is_described_whole() {
+        let written = serde_json::to_value(Description::openapi()).unwrap();
+        let mut names = std::collections::HashSet::new();
+        for (path, methods) in written["paths"].as_object().unwrap() {
+            let in_path: Vec<&str> = path
+                .split('/')
+                .filter_map(|part| part.strip_prefix('{')?.strip_suffix('}'))
+                .collect();
+            for (method, operation) in methods.as_object().unwrap() {
+                let name = operation["operationId"].as_str().unwrap();
+                assert!(names.insert(name.to_owned()), "{name} is used twice");
+                let given = operation["parameters"].as_array().into_iter().flatten();
+                let mut given: Vec<&str> = given
+                    .filter(|parameter| parameter["in"] == "path")
+                    .map(|parameter| parameter["name"].as_str().unwrap())
+                    .collect();
+                let mut wanted = in_path.clone();
+                given.sort_unstable();
+                wanted.sort_unstable();
+                assert_eq!(given, wanted, "{method} {path}");
+                for (status, answer) in operation["responses"].as_object().unwrap() {
+                    let text = answer["description"].as_str().unwrap_or_default();
+                    assert!(!text.is_empty(), "{method} {path} does not describe {status}");
+                    let failure = status.as_str() >= "400" && path != "/readyz";
+                    let problem = answer["content"]["application/problem+json"].is_object();
+                    assert_eq!(problem, failure || status == "default", "{method} {path} {status}");
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn every_bounded_member_is_in_the_description() {
+        let shapes = &mut Description::openapi().components.unwrap().schemas;
+        for (shape, member, of) in bounds::members() {
+            let there = shapes.get_mut(shape).is_some_and(|s| bounds::bound_member(s, member, &of));
+            assert!(there, "{shape} has no {member}, or it is of another kind");
+        }
+    }
+
+    /// The console's types and the documentation are made from this file. `make openapi` writes it.
+    #[test]
+    fn the_written_description_is_current() {
+        let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/openapi.json");
+        let current = Description::openapi().to_pretty_json().unwrap() + "\n";
+        if std::env::var_os("VERAX_WRITE_OPENAPI").is_some() {
+            std::fs::write(path, &current).unwrap();
+        }
+        let written = std::fs::read_to_string(path).unwrap_or_default();
+        assert!(written == current, "docs/openapi.json is out of date: run `make openapi`");
+    }
+}

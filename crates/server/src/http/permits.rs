@@ -1,0 +1,187 @@
+//! Refill permits, for services that refill by themselves.
+
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use axum::extract::State;
+use axum::http::{HeaderMap, HeaderName, StatusCode};
+use axum::response::{IntoResponse, Response};
+use serde::Deserialize;
+use verax_api::{
+    AcquirePermit, FailureKind, PermitGrant, PermitInUse, Permits, RefillEvent, moment,
+};
+use verax_core::guard::PermitView;
+use verax_core::{PermitNumber, Timestamp};
+use verax_engine::EngineError;
+use verax_engine::cache::{MAX_WAIT, PermitOutcome, PermitRequest};
+use verax_engine::events::RefillRecord;
+use verax_service::Service;
+
+use crate::failure::{Failure, Result};
+use crate::http::authenticated::Authenticated;
+use crate::http::entries::with_value;
+use crate::http::extract::{Json, NamespacePath, Query, WithKey};
+use crate::http::locks::{applied, come_back_in, preferred_wait, seconds_of};
+
+/// The field that carries a permit when a value is stored.
+pub(crate) const PERMIT: HeaderName = HeaderName::from_static("verax-permit");
+
+/// The lease of a claim that names none.
+const DEFAULT_LEASE: Duration = Duration::from_secs(10);
+
+/// The permit that a value is stored with, if it is.
+pub(crate) fn permit_of(headers: &HeaderMap) -> Result<Option<PermitNumber>> {
+    let Some(field) = headers.get(PERMIT) else { return Ok(None) };
+    let number = field.to_str().ok().and_then(|text| text.trim().parse().ok());
+    let number = number.ok_or_else(|| {
+        Failure::bad_request("Verax-Permit is not the number of a permit, as it was given")
+    })?;
+    Ok(Some(PermitNumber(number)))
+}
+
+/// Ask for a value, or for the right to refill it.
+///
+/// Answers 200 with the value if it is there or if another caller brings it within `Prefer: wait`,
+/// 201 with a permit if it is for the caller to refill, and 423 if another caller does so yet.
+#[utoipa::path(
+    post, path = "/v1/tenants/{tenant}/namespaces/{namespace}/permits/{key}", tag = "permits",
+    params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path),
+        ("Prefer" = Option<String>, Header, description = "`wait=SECONDS`, at most 300; without it the answer comes at once")),
+    request_body = AcquirePermit,
+    responses((status = 200, description = "the value, as GET gives it"),
+        (status = 201, description = "refill it, and store it with `Verax-Permit: NUMBER`", body = PermitGrant),
+        (status = 404, description = "it is known that there is no value (`no-value`)", body = verax_api::Problem),
+        (status = 423, description = "another caller refills it; Retry-After says for how long at most", body = verax_api::Problem),
+        (status = 502, description = "the caller that refilled it gave up for all", body = verax_api::Problem))
+)]
+pub(crate) async fn acquire(
+    State(service): State<Arc<Service>>,
+    Authenticated(caller): Authenticated,
+    NamespacePath(tenant, namespace): NamespacePath,
+    WithKey(key): WithKey,
+    headers: HeaderMap,
+    Json(claim): Json<AcquirePermit>,
+) -> Result<Response> {
+    let started = Instant::now();
+    // A permit is good for storing, so the right to store is needed; a value may be the answer.
+    let refiller = service.control().open_refiller(&caller, &tenant, &namespace)?;
+    let wait = preferred_wait(&headers, MAX_WAIT);
+    let lease =
+        claim.lease_seconds.map_or(Ok(DEFAULT_LEASE), |s| seconds_of("lease_seconds", s))?;
+    let owner = claim.owner.as_deref().unwrap_or(caller.who()).into();
+    let (stale, refresh, access) = (claim.stale, claim.refresh, caller.access());
+    let request = PermitRequest { owner, wait, lease, stale, refresh, access };
+    let mut response = match refiller.ask(&key, request).await? {
+        PermitOutcome::Value(answer) => {
+            with_value(refiller.in_flight(), &headers, &answer, started)?
+        }
+        PermitOutcome::Permit(permit) => {
+            let grant = PermitGrant {
+                key: key.to_string(),
+                permit: permit.number.0,
+                ends_in_seconds: permit.ends_at.since(service.engine().now()).as_secs_f64(),
+            };
+            (StatusCode::CREATED, axum::Json(grant)).into_response()
+        }
+        PermitOutcome::Later(time) => {
+            let seconds = time.as_secs_f64();
+            let detail = format!(
+                "another caller refills this key for {seconds:.1} s at most; come back then, or send `Prefer: wait=SECONDS`"
+            );
+            let failure = Failure::new(FailureKind::BeingRefilled, detail);
+            let mut response = failure.with("retry_after_seconds", seconds).into_response();
+            come_back_in(&mut response, time);
+            response
+        }
+    };
+    applied(&mut response, wait);
+    Ok(response)
+}
+
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct ReleasePermitQuery {
+    /// The permit's number.
+    permit: u64,
+    /// What becomes of those who wait: `next` lets the first of them refill, `all` tells all of
+    /// them that it failed.
+    #[serde(default = "next")]
+    fail: String,
+}
+
+fn next() -> String {
+    "next".into()
+}
+
+/// Give a permit back without a value.
+#[utoipa::path(
+    delete, path = "/v1/tenants/{tenant}/namespaces/{namespace}/permits/{key}", tag = "permits",
+    params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path), ReleasePermitQuery),
+    responses((status = 204, description = "it was given back"),
+        (status = 409, description = "it was over already", body = verax_api::Problem))
+)]
+pub(crate) async fn release(
+    State(service): State<Arc<Service>>,
+    Authenticated(caller): Authenticated,
+    NamespacePath(tenant, namespace): NamespacePath,
+    WithKey(key): WithKey,
+    Query(query): Query<ReleasePermitQuery>,
+) -> Result<StatusCode> {
+    let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
+    let next = match query.fail.as_str() {
+        "next" => true,
+        "all" => false,
+        other => {
+            return Err(Failure::from(EngineError::Invalid(format!(
+                "fail={other:?} is neither next nor all"
+            ))));
+        }
+    };
+    writer.release_permit(&key, PermitNumber(query.permit), next)?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// List the live permits of a namespace, and its latest refills.
+#[utoipa::path(
+    get, path = "/v1/tenants/{tenant}/namespaces/{namespace}/permits", tag = "permits",
+    params(("tenant" = String, Path), ("namespace" = String, Path)),
+    responses((status = 200, body = Permits))
+)]
+pub(crate) async fn list(
+    State(service): State<Arc<Service>>,
+    Authenticated(caller): Authenticated,
+    NamespacePath(tenant, namespace): NamespacePath,
+) -> Result<axum::Json<Permits>> {
+    let reader = service.control().open_reader(&caller, &tenant, &namespace)?;
+    let now = service.engine().now();
+    let items = reader
+        .permits(crate::http::locks::MAX_LISTED)
+        .iter()
+        .map(|view| shown(view, now))
+        .collect();
+    let recent = service.control().recent_refills(&reader).into_iter().map(refill_to_api).collect();
+    Ok(axum::Json(Permits { items, recent }))
+}
+
+pub(crate) fn shown(view: &PermitView, now: Timestamp) -> PermitInUse {
+    PermitInUse {
+        key: view.key.to_string(),
+        holder: view.held_by.to_string(),
+        held_seconds: now.since(view.permit.since).as_secs_f64(),
+        ends_in_seconds: view.permit.ends_at.since(now).as_secs_f64(),
+        waiting: view.waiting as u64,
+    }
+}
+
+pub(crate) fn refill_to_api(record: RefillRecord) -> RefillEvent {
+    RefillEvent {
+        at: moment(record.at),
+        key: record.key.to_string(),
+        holder: record.holder,
+        outcome: record.outcome.name().into(),
+        took_seconds: record.took.as_secs_f64(),
+        waiters: record.waiters as u64,
+        max_wait_seconds: record.max_wait.as_secs_f64(),
+    }
+}

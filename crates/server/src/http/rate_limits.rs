@@ -1,0 +1,61 @@
+//! Rate limits.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use axum::extract::State;
+use axum::http::HeaderValue;
+use axum::http::header::RETRY_AFTER;
+use axum::response::{IntoResponse, Response};
+use verax_api::{AcquireRate, FailureKind, RateLimit, duration_of};
+use verax_core::store::{Rate, RateLimitError, RateLimitOutcome};
+use verax_engine::EngineError;
+use verax_service::Service;
+
+use crate::failure::{Failure, Result};
+use crate::http::authenticated::Authenticated;
+use crate::http::extract::{Json, NamespacePath, WithKey};
+
+/// Acquire from a rate limit, if there is enough.
+#[utoipa::path(
+    post, path = "/v1/tenants/{tenant}/namespaces/{namespace}/rate-limits/{key}", tag = "entries",
+    params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path)),
+    request_body = AcquireRate,
+    responses((status = 200, body = RateLimit, description = "it was acquired"),
+        (status = 409, description = "the entry is not a rate limit", body = verax_api::Problem),
+        (status = 422, description = "the rate is out of range, or more than the burst was asked for", body = verax_api::Problem),
+        (status = 429, description = "nothing was acquired; Retry-After and `retry_after_seconds` say when to come back", body = verax_api::Problem))
+)]
+pub(crate) async fn acquire(
+    State(service): State<Arc<Service>>,
+    Authenticated(caller): Authenticated,
+    NamespacePath(tenant, namespace): NamespacePath,
+    WithKey(key): WithKey,
+    Json(request): Json<AcquireRate>,
+) -> Result<Response> {
+    let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
+    let invalid = |e: &dyn std::fmt::Display| Failure::from(EngineError::Invalid(e.to_string()));
+    let period = duration_of("period_seconds", request.period_seconds).map_err(|e| invalid(&e))?;
+    let burst = request.burst.unwrap_or(request.rate);
+    let rate = Rate::new(request.rate, period, burst).map_err(|e| invalid(&e))?;
+    match writer.acquire_rate(&key, request.acquire, rate) {
+        Ok(RateLimitOutcome::Allowed { left }) => {
+            Ok(axum::Json(RateLimit { left }).into_response())
+        }
+        Ok(RateLimitOutcome::Later { retry_after }) => Ok(exhausted(retry_after)),
+        Err(error @ RateLimitError::NotARateLimit) => Err(Failure::wrong_kind(&error)),
+        Err(error) => Err(invalid(&error)),
+    }
+}
+
+fn exhausted(retry_after: Duration) -> Response {
+    let seconds = retry_after.as_secs_f64();
+    let detail = format!("nothing was acquired; come back in {seconds} s");
+    let failure = Failure::new(FailureKind::RateLimited, detail);
+    let mut response = failure.with("retry_after_seconds", seconds).into_response();
+    // The field counts whole seconds; the member is exact.
+    response
+        .headers_mut()
+        .insert(RETRY_AFTER, HeaderValue::from(retry_after.as_secs_f64().ceil() as u64));
+    response
+}

@@ -1,0 +1,102 @@
+//! Which path and method is answered by which function.
+
+use std::sync::Arc;
+
+use axum::Router;
+use axum::routing::{delete, get, post};
+use verax_service::Service;
+
+use super::{
+    administration, batches, console, counters, drills, entries, health, live, locks, metrics,
+    nodes, openapi, permits, problem, rate_limits, runs, sessions, tags, waiting,
+};
+
+const NAMESPACE: &str = "/v1/tenants/{tenant}/namespaces/{namespace}";
+const ENTRIES: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/entries";
+const NO_KEY: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/entries/";
+const ENTRY: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/entries/{key}";
+const COUNTER: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/counters/{key}";
+const RATE_LIMIT: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/rate-limits/{key}";
+const LOCK: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/locks/{key}";
+const LOCKS: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/locks";
+const PERMIT: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/permits/{key}";
+const PERMITS: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/permits";
+const TAG: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/tags/{tag}";
+const BATCH: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/batch";
+const WARM_RUNS: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/warm-runs";
+
+/// The routes of the HTTP interface.
+pub(super) fn router(service: Arc<Service>) -> Router {
+    // One flat table of routes: nested routers would rewrite every request's URI on its way in.
+    Router::new()
+        .route(
+            ENTRY,
+            get(entries::read)
+                .put(entries::put)
+                .patch(entries::change_lifetime)
+                .delete(entries::delete),
+        )
+        .route(COUNTER, post(counters::add))
+        .route(RATE_LIMIT, post(rate_limits::acquire))
+        .route(
+            LOCK,
+            post(locks::acquire).get(locks::look).patch(locks::renew).delete(locks::release),
+        )
+        .route(LOCKS, get(locks::list))
+        .route(PERMIT, post(permits::acquire).delete(permits::release))
+        .route(PERMITS, get(permits::list))
+        .route(TAG, delete(tags::invalidate))
+        .route(BATCH, post(batches::batch))
+        // An empty key, which would otherwise look like an unknown path.
+        .route(NO_KEY, get(entries::no_key).put(entries::no_key).delete(entries::no_key))
+        .route(ENTRIES, get(entries::list).delete(entries::clear))
+        .route(
+            NAMESPACE,
+            get(administration::namespace)
+                .patch(administration::change_namespace)
+                .delete(administration::delete_namespace),
+        )
+        .route(WARM_RUNS, post(runs::start_warm))
+        .route("/v1/tenants", get(administration::tenants).post(administration::create_tenant))
+        .route("/v1/tenants/{tenant}", delete(administration::delete_tenant))
+        .route(
+            "/v1/tenants/{tenant}/origins",
+            get(administration::origins).post(administration::create_origin),
+        )
+        .route(
+            "/v1/tenants/{tenant}/origins/{origin}",
+            get(administration::origin)
+                .delete(administration::delete_origin)
+                .patch(administration::change_origin),
+        )
+        .route(
+            "/v1/tenants/{tenant}/namespaces",
+            get(administration::namespaces).post(administration::create_namespace),
+        )
+        .route("/v1/tokens", get(administration::tokens).post(administration::create_token))
+        .route("/v1/tokens/{id}", delete(administration::revoke_token))
+        .route("/v1/nodes", get(nodes::list))
+        .route("/v1/activity", get(administration::activity))
+        .route("/v1/session", post(sessions::start).get(sessions::show).delete(sessions::end))
+        .route("/v1/sign-in-links", post(sessions::new_link))
+        .route("/v1/live", get(live::samples))
+        .route("/v1/waiting/live", get(waiting::live))
+        .route("/v1/warm-runs", get(runs::recent_warm))
+        .route("/v1/warm-runs/{id}", get(runs::warm).delete(runs::stop_warm))
+        .route("/v1/warm-runs/{id}/live", get(runs::watch_warm))
+        .route("/v1/load-profiles", get(runs::profiles))
+        .route("/v1/load-runs", get(runs::recent_load).post(runs::start_load))
+        .route("/v1/load-runs/{id}", get(runs::load).delete(runs::stop_load))
+        .route("/v1/load-runs/{id}/live", get(runs::watch_load))
+        .route("/v1/drills", get(drills::specs))
+        .route("/v1/drill-runs", get(drills::recent).post(drills::start))
+        .route("/v1/drill-runs/{id}", get(drills::show))
+        .route("/v1/drill-runs/{id}/live", get(drills::watch))
+        .route("/healthz", get(health::healthz))
+        .route("/readyz", get(health::readyz))
+        .route("/metrics", get(metrics::show))
+        .route("/openapi.json", get(openapi::show))
+        .fallback(console::file)
+        .method_not_allowed_fallback(problem::no_such_method)
+        .with_state(service)
+}

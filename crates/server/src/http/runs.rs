@@ -1,0 +1,148 @@
+//! Warm runs and load runs.
+
+use std::sync::Arc;
+
+use axum::Json as ReadResult;
+use axum::extract::State;
+use axum::http::StatusCode;
+use axum::http::header::LOCATION;
+use axum::response::{IntoResponse, Response};
+use verax_api::{Items, LoadProfileSpec, LoadRequest, LoadRun, WarmRequest, WarmRun};
+use verax_service::Service;
+
+use crate::failure::Result;
+use crate::http::authenticated::Authenticated;
+use crate::http::extract::{Json, NamespacePath, WithId};
+use crate::http::live::run_stream;
+
+type Verax = State<Arc<Service>>;
+
+/// Start a warm run.
+#[utoipa::path(post, path = "/v1/tenants/{tenant}/namespaces/{namespace}/warm-runs", tag = "warm",
+    params(("tenant" = String, Path), ("namespace" = String, Path)), request_body = WarmRequest,
+    responses((status = 202, body = WarmRun), (status = 422, body = verax_api::Problem)))]
+pub(crate) async fn start_warm(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+    NamespacePath(tenant, name): NamespacePath,
+    Json(request): Json<WarmRequest>,
+) -> Result<Response> {
+    let run = service.control().start_warm_run(&caller, &tenant, &name, &request).await?.now();
+    let location = format!("/v1/warm-runs/{}", run.id);
+    Ok((StatusCode::ACCEPTED, [(LOCATION, location)], ReadResult(run)).into_response())
+}
+
+/// List the latest warm runs, newest first; those under way are always among them.
+#[utoipa::path(get, path = "/v1/warm-runs", tag = "warm",
+    responses((status = 200, body = Items<WarmRun>)))]
+pub(crate) async fn recent_warm(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+) -> ReadResult<Items<WarmRun>> {
+    ReadResult(Items { items: service.control().recent_warm_runs(&caller).await })
+}
+
+/// Show a warm run.
+#[utoipa::path(get, path = "/v1/warm-runs/{id}", tag = "warm", params(("id" = u64, Path)),
+    responses((status = 200, body = WarmRun), (status = 404, body = verax_api::Problem)))]
+pub(crate) async fn warm(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+    WithId(id): WithId,
+) -> Result<ReadResult<WarmRun>> {
+    Ok(ReadResult(service.control().warm_run(&caller, id)?.now()))
+}
+
+/// Stop a warm run after the refills that are under way.
+#[utoipa::path(delete, path = "/v1/warm-runs/{id}", tag = "warm", params(("id" = u64, Path)),
+    responses((status = 202, description = "it ends soon")))]
+pub(crate) async fn stop_warm(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+    WithId(id): WithId,
+) -> Result<StatusCode> {
+    service.control().stop_warm_run(&caller, id)?;
+    Ok(StatusCode::ACCEPTED)
+}
+
+/// Stream a warm run's progress: events `progress`, then `end`.
+#[utoipa::path(get, path = "/v1/warm-runs/{id}/live", tag = "warm", params(("id" = u64, Path)),
+    responses((status = 200, content_type = "text/event-stream", body = WarmRun)))]
+pub(crate) async fn watch_warm(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+    WithId(id): WithId,
+) -> Result<Response> {
+    let receiver = service.control().warm_run(&caller, id)?.watch();
+    let running = |run: &WarmRun| run.state == "running";
+    Ok(run_stream(service.stopping(), receiver, WarmRun::clone, running).into_response())
+}
+
+/// List the load profiles that the service offers.
+#[utoipa::path(get, path = "/v1/load-profiles", tag = "load",
+    responses((status = 200, body = Items<LoadProfileSpec>)))]
+pub(crate) async fn profiles(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+) -> ReadResult<Items<LoadProfileSpec>> {
+    ReadResult(Items { items: service.control().load_profiles(&caller) })
+}
+
+/// List the latest load runs, newest first.
+#[utoipa::path(get, path = "/v1/load-runs", tag = "load",
+    responses((status = 200, body = Items<LoadRun>)))]
+pub(crate) async fn recent_load(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+) -> ReadResult<Items<LoadRun>> {
+    ReadResult(Items { items: service.control().recent_load_runs(&caller).await })
+}
+
+/// Start a load run.
+#[utoipa::path(post, path = "/v1/load-runs", tag = "load", request_body = LoadRequest,
+    responses((status = 202, body = LoadRun), (status = 409, body = verax_api::Problem)))]
+pub(crate) async fn start_load(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+    Json(request): Json<LoadRequest>,
+) -> Result<Response> {
+    let run = service.control().start_load_run(&caller, &request).await?.now();
+    let location = format!("/v1/load-runs/{}", run.id);
+    Ok((StatusCode::ACCEPTED, [(LOCATION, location)], ReadResult(run)).into_response())
+}
+
+/// Show a load run.
+#[utoipa::path(get, path = "/v1/load-runs/{id}", tag = "load", params(("id" = u64, Path)),
+    responses((status = 200, body = LoadRun), (status = 404, body = verax_api::Problem)))]
+pub(crate) async fn load(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+    WithId(id): WithId,
+) -> Result<ReadResult<LoadRun>> {
+    Ok(ReadResult(service.control().load_run(&caller, id)?.now()))
+}
+
+/// End a load run early.
+#[utoipa::path(delete, path = "/v1/load-runs/{id}", tag = "load", params(("id" = u64, Path)),
+    responses((status = 202, description = "it ends soon")))]
+pub(crate) async fn stop_load(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+    WithId(id): WithId,
+) -> Result<StatusCode> {
+    service.control().stop_load_run(&caller, id)?;
+    Ok(StatusCode::ACCEPTED)
+}
+
+/// Stream a load run: the run with all its seconds as `progress` after each, then `end`.
+#[utoipa::path(get, path = "/v1/load-runs/{id}/live", tag = "load", params(("id" = u64, Path)),
+    responses((status = 200, content_type = "text/event-stream", body = LoadRun)))]
+pub(crate) async fn watch_load(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+    WithId(id): WithId,
+) -> Result<Response> {
+    let receiver = service.control().load_run(&caller, id)?.watch();
+    let running = |run: &LoadRun| run.state == "running";
+    Ok(run_stream(service.stopping(), receiver, LoadRun::clone, running).into_response())
+}

@@ -1,0 +1,67 @@
+//! Console sessions and sign-in links.
+
+use std::sync::Arc;
+
+use axum::Json as ReadResult;
+use axum::extract::{Extension, Request, State};
+use axum::http::header::SET_COOKIE;
+use axum::http::{HeaderMap, StatusCode};
+use axum::response::{IntoResponse, Response};
+use verax_api::{CreateSession, Session, SignInLink};
+use verax_control::session_of;
+use verax_service::Service;
+
+use crate::failure::Result;
+use crate::http::authenticated::{Authenticated, OverTls};
+use crate::http::extract::json_within;
+
+/// Twelve hours, as long as the service keeps a session.
+const SECONDS: u64 = 12 * 3_600;
+
+/// The largest body that is read of somebody who has not signed in, in bytes.
+const MAX_BODY: usize = 4 << 10;
+
+/// Start a console session, by the code of a sign-in link or by a token.
+#[utoipa::path(post, path = "/v1/session", tag = "session", security(()), request_body = CreateSession,
+    responses((status = 201, body = Session), (status = 401, body = verax_api::Problem)))]
+pub(crate) async fn start(
+    State(service): State<Arc<Service>>,
+    Extension(over): Extension<OverTls>,
+    request: Request,
+) -> Result<Response> {
+    let by: CreateSession = json_within(request, MAX_BODY).await?;
+    let (secret, session) = service.control().start_session(&by)?;
+    let cookie = over.cookie(&secret, SECONDS);
+    Ok((StatusCode::CREATED, [(SET_COOKIE, cookie)], ReadResult(session)).into_response())
+}
+
+/// Show who is signed in.
+#[utoipa::path(get, path = "/v1/session", tag = "session",
+    responses((status = 200, body = Session), (status = 401, body = verax_api::Problem)))]
+pub(crate) async fn show(Authenticated(caller): Authenticated) -> ReadResult<Session> {
+    ReadResult(session_of(&caller))
+}
+
+/// End the console session.
+#[utoipa::path(delete, path = "/v1/session", tag = "session", responses((status = 204)))]
+pub(crate) async fn end(
+    State(service): State<Arc<Service>>,
+    Extension(over): Extension<OverTls>,
+    headers: HeaderMap,
+) -> Response {
+    if let Some(secret) = over.session(&headers) {
+        service.control().end_session(secret);
+    }
+    let cookie = over.cookie("", 0);
+    (StatusCode::NO_CONTENT, [(SET_COOKIE, cookie)]).into_response()
+}
+
+/// Make a one-time link that signs whoever opens it in with this token's scopes.
+#[utoipa::path(post, path = "/v1/sign-in-links", tag = "session",
+    responses((status = 201, body = SignInLink)))]
+pub(crate) async fn new_link(
+    State(service): State<Arc<Service>>,
+    Authenticated(caller): Authenticated,
+) -> Result<(StatusCode, ReadResult<SignInLink>)> {
+    Ok((StatusCode::CREATED, ReadResult(service.control().sign_in_link(&caller)?)))
+}

@@ -1,0 +1,28 @@
+//! Tags.
+
+use std::sync::Arc;
+
+use axum::extract::State;
+use axum::http::StatusCode;
+use verax_service::Service;
+
+use crate::failure::Result;
+use crate::http::authenticated::Authenticated;
+use crate::http::extract::{NamespacePath, WithTag};
+
+/// Invalidate everything that carries a tag.
+#[utoipa::path(
+    delete, path = "/v1/tenants/{tenant}/namespaces/{namespace}/tags/{tag}", tag = "entries",
+    params(("tenant" = String, Path), ("namespace" = String, Path), ("tag" = String, Path)),
+    responses((status = 204, description = "nothing that was stored with this tag is served any more"))
+)]
+pub(crate) async fn invalidate(
+    State(service): State<Arc<Service>>,
+    Authenticated(caller): Authenticated,
+    NamespacePath(tenant, namespace): NamespacePath,
+    WithTag(tag): WithTag,
+) -> Result<StatusCode> {
+    let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
+    writer.invalidate_tag(&tag);
+    Ok(StatusCode::NO_CONTENT)
+}
