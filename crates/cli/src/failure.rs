@@ -47,7 +47,7 @@ impl Failure {
             return;
         }
         // What failed may carry the words of others.
-        let message = format!("verax: {}\n", crate::output::printable(&self.message));
+        let message = format!("verax: {}\n", crate::text::printable(&self.message));
         let _ = std::io::stderr().write_all(message.as_bytes());
     }
 

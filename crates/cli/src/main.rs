@@ -13,6 +13,7 @@ mod logging;
 mod output;
 mod settings;
 mod start;
+mod text;
 
 use std::process::ExitCode;
 use std::time::Duration;

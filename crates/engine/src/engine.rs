@@ -1,56 +1,25 @@
-//! The engine: what it owns, and the work it does by itself.
+//! The engine and its namespaces, each of which knows the other: what they own and what they are.
+//! What they do stands in the files that name it.
 
 use std::collections::HashMap;
-use std::num::NonZero;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU16, AtomicU64, Ordering};
 use std::sync::{Arc, PoisonError, RwLock, Weak};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use tokio::sync::watch;
-use verax_core::guard::lock::AccessId;
-use verax_core::{Name, NamespaceId, Store, Timestamp};
+use verax_core::early;
+use verax_core::store::Usage;
+use verax_core::{Lifetime, Name, NamespaceId, Partition, Store, Timestamp};
 
-use crate::background::Work;
-use crate::cache::{Cache, end_permits_in_time};
+use crate::binding::{Binding, NamespaceIdentity};
+use crate::cache::{Cache, Watchers};
 use crate::clock::Clock;
 use crate::error::EngineError;
-use crate::events::Observer;
+use crate::events::{Event, Observer};
 use crate::in_flight::InFlightBudget;
-use crate::locks::{Locks, end_locks_in_time};
-use crate::namespace::{Binding, Namespace, NamespaceIdentity};
-use crate::turns::Turns;
-
-/// How often the store is tidied, and for how long at most: what is left waits for the next time,
-/// while requests are answered and deadlines are kept.
-const TIDY_EVERY: Duration = Duration::from_millis(100);
-const TIDY_FOR: Duration = Duration::from_millis(25);
-
-/// How many chunks of the store are tidied in one step, without letting others run.
-const TIDY_CHUNKS: usize = 1;
-
-/// How an engine is set up.
-#[derive(Debug, Clone, Copy)]
-pub struct EngineOptions {
-    /// The most memory that entries may take, in bytes, bookkeeping included.
-    pub memory_limit: u64,
-    /// The most callers that may wait for one key.
-    pub max_waiters: usize,
-    /// The most memory for values on their way in and out, in bytes.
-    pub in_flight_limit: u64,
-    /// How many processors there are, which tenants share.
-    pub processors: usize,
-}
-
-impl Default for EngineOptions {
-    fn default() -> Self {
-        Self {
-            memory_limit: 256 << 20,
-            max_waiters: 20_000,
-            in_flight_limit: 256 << 20,
-            processors: std::thread::available_parallelism().map_or(1, NonZero::get),
-        }
-    }
-}
+use crate::locks::Locks;
+use crate::options::{EngineOptions, MemoryUse};
+use crate::turns::{TenantTurns, Turns};
 
 /// The data plane: entries, refills and locks of all namespaces.
 #[derive(Debug)]
@@ -82,11 +51,6 @@ impl Engine {
             serving: AtomicBool::new(true),
             stopping: watch::Sender::new(false),
         })
-    }
-
-    /// The work that the engine needs done for as long as it is used, each by a task of its own.
-    pub fn tasks() -> [fn(Arc<Self>) -> Work; 3] {
-        [tidy, end_permits_in_time, |engine| Box::pin(end_locks_in_time(engine))]
     }
 
     /// The time by the engine's clock.
@@ -184,12 +148,6 @@ impl Engine {
         }
     }
 
-    /// Ends what an access that was withdrawn has leased, and what it waits for.
-    pub fn withdraw(&self, access: AccessId) {
-        self.withdraw_locks(access);
-        self.withdraw_permits(access);
-    }
-
     /// Ends waits, and the background work.
     pub fn stop(&self) {
         self.stopping.send_replace(true);
@@ -201,28 +159,171 @@ impl Engine {
     }
 }
 
-/// The memory that entries take.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct MemoryUse {
-    /// In bytes, bookkeeping included.
-    pub used: u64,
-    /// The limit, in bytes.
-    pub limit: u64,
-    /// How many entries were removed to make room.
-    pub evicted: u64,
+/// A namespace. What it holds is reached through [handles](crate::Handle) alone.
+#[derive(Debug)]
+pub struct Namespace {
+    identity: NamespaceIdentity,
+    engine: Arc<Engine>,
+    partition: Arc<Partition>,
+    watchers: Watchers,
+    observer: Arc<dyn Observer>,
+    in_flight: InFlightBudget,
+    turns: Arc<TenantTurns>,
+    revision: AtomicU64,
+    closed: AtomicBool,
+    max_value_bytes: AtomicU64,
+    has_origin: AtomicBool,
+    writes_through: AtomicBool,
+    early_refresh: AtomicU16,
+    binding: RwLock<Arc<Binding>>,
 }
 
-/// Frees what ended, was cleared or was invalidated, a little at a time.
-fn tidy(engine: Arc<Engine>) -> Work {
-    Box::pin(async move {
-        let mut ticks = tokio::time::interval(TIDY_EVERY);
-        ticks.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
-        loop {
-            ticks.tick().await;
-            let (now, began) = (engine.now(), Instant::now());
-            while engine.store().tidy(TIDY_CHUNKS, now).1 && began.elapsed() < TIDY_FOR {
-                tokio::task::yield_now().await;
-            }
+impl Namespace {
+    pub(crate) fn new(
+        engine: Arc<Engine>,
+        identity: NamespaceIdentity,
+        binding: Binding,
+        observer: Arc<dyn Observer>,
+    ) -> Self {
+        let policy = &binding.policy;
+        Self {
+            partition: engine.store().open(identity.id, policy.quota),
+            in_flight: engine.tenant_share(&identity.tenant),
+            turns: engine.turns.of(&identity.tenant),
+            identity,
+            engine,
+            watchers: Watchers::default(),
+            observer,
+            revision: AtomicU64::new(0),
+            closed: AtomicBool::new(false),
+            max_value_bytes: AtomicU64::new(policy.max_value_bytes),
+            has_origin: AtomicBool::new(binding.origin.is_some()),
+            writes_through: AtomicBool::new(policy.write_through),
+            early_refresh: AtomicU16::new(policy.early_refresh_percent),
+            binding: RwLock::new(Arc::new(binding)),
         }
-    })
+    }
+
+    /// Its identity.
+    pub fn id(&self) -> NamespaceId {
+        self.identity.id
+    }
+
+    /// The tenant that owns it.
+    pub fn tenant(&self) -> &Name {
+        &self.identity.tenant
+    }
+
+    /// Its name within the tenant.
+    pub fn name(&self) -> &Name {
+        &self.identity.name
+    }
+
+    /// `tenant/namespace`.
+    pub fn path(&self) -> String {
+        format!("{}/{}", self.identity.tenant, self.identity.name)
+    }
+
+    /// The memory that its entries take.
+    pub fn usage(&self) -> Usage {
+        self.partition.usage()
+    }
+
+    /// How many of its entries went to make room.
+    pub fn evicted(&self) -> u64 {
+        self.partition.evicted()
+    }
+
+    /// The memory for its tenant's values on their way in and out.
+    pub fn in_flight(&self) -> &InFlightBudget {
+        &self.in_flight
+    }
+
+    /// The turns of its tenant at the processors.
+    pub fn turns(&self) -> &Arc<TenantTurns> {
+        &self.turns
+    }
+
+    /// Whether a missing value is read from an origin.
+    pub fn has_origin(&self) -> bool {
+        self.has_origin.load(Ordering::Relaxed)
+    }
+
+    /// The largest value that it allows, in bytes.
+    pub fn max_value_bytes(&self) -> u64 {
+        self.max_value_bytes.load(Ordering::Relaxed)
+    }
+
+    /// Its policy and origin as they are now.
+    pub fn binding(&self) -> Arc<Binding> {
+        Arc::clone(&self.binding.read().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    pub(crate) fn engine(&self) -> &Arc<Engine> {
+        &self.engine
+    }
+
+    pub(crate) fn partition(&self) -> &Partition {
+        &self.partition
+    }
+
+    pub(crate) fn watchers(&self) -> &Watchers {
+        &self.watchers
+    }
+
+    /// Tells the observer.
+    pub(crate) fn notify(&self, event: &Event<'_>) {
+        self.observer.observe(event);
+    }
+
+    /// It was deleted.
+    pub(crate) fn close(&self) {
+        self.closed.store(true, Ordering::Release);
+    }
+
+    /// Refuses what waits, or would, when it was deleted.
+    pub(crate) fn needs_open(&self) -> Result<(), EngineError> {
+        match self.closed.load(Ordering::Acquire) {
+            false => Ok(()),
+            true => Err(EngineError::NamespaceGone),
+        }
+    }
+
+    /// The number of the change that is made now.
+    pub(crate) fn next_revision(&self) -> u64 {
+        self.revision.fetch_add(1, Ordering::Relaxed) + 1
+    }
+
+    /// Whether what callers store and delete goes to the origin first.
+    pub(crate) fn writes_through(&self) -> bool {
+        self.writes_through.load(Ordering::Relaxed)
+    }
+
+    /// Whether an entry that is fresh for `left` yet is due to be refreshed early, by the policy's
+    /// rule and a new draw.
+    pub(crate) fn is_due(&self, took: impl FnOnce() -> Duration, left: Duration) -> bool {
+        match self.early_refresh.load(Ordering::Relaxed) {
+            0 => false,
+            factor => early::is_due(took(), left, factor, rand::random),
+        }
+    }
+
+    /// The lifetime of an entry that brings none of its own.
+    pub(crate) fn lifetime(&self) -> Lifetime {
+        let policy = &self.binding().policy;
+        match policy.jitter_percent {
+            0 => policy.lifetime,
+            percent => policy.lifetime.shortened(percent, rand::random()),
+        }
+    }
+
+    pub(crate) fn bind(&self, binding: Binding) {
+        let policy = &binding.policy;
+        self.partition.set_quota(policy.quota);
+        self.has_origin.store(binding.origin.is_some(), Ordering::Relaxed);
+        self.writes_through.store(policy.write_through, Ordering::Relaxed);
+        self.early_refresh.store(policy.early_refresh_percent, Ordering::Relaxed);
+        self.max_value_bytes.store(policy.max_value_bytes, Ordering::Relaxed);
+        *self.binding.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(binding);
+    }
 }

@@ -8,8 +8,8 @@ use std::ops::Deref;
 use std::sync::Arc;
 use std::time::Duration;
 
+use crate::engine::Namespace;
 use crate::events::{Event, LookUp};
-use crate::namespace::Namespace;
 
 /// The rights that a handle may have.
 pub mod right {

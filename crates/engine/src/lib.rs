@@ -58,6 +58,7 @@
 
 mod access;
 mod background;
+mod binding;
 pub mod cache;
 mod clock;
 mod engine;
@@ -66,14 +67,16 @@ pub mod events;
 mod handle;
 pub mod in_flight;
 pub mod locks;
-mod namespace;
+mod options;
+mod tasks;
 pub mod turns;
 
 pub use access::{AccessSignal, LeasedBy};
 pub use background::{Work, supervise};
+pub use binding::{Binding, NamespaceIdentity};
 pub use clock::Clock;
-pub use engine::{Engine, EngineOptions, MemoryUse};
+pub use engine::{Engine, Namespace};
 pub use error::EngineError;
 pub use handle::{Handle, Manager, Reader, Refiller, Writer, right};
-pub use namespace::{Binding, Namespace, NamespaceIdentity};
+pub use options::{EngineOptions, MemoryUse};
 pub use verax_origin::{OriginError, TraceContext};

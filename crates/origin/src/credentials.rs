@@ -7,8 +7,6 @@ use std::time::{Duration, Instant};
 
 use verax_core::Name;
 
-use crate::error::OriginError;
-
 /// What stands before a secret's name in the environment.
 pub const VARIABLE_PREFIX: &str = "VERAX_CREDENTIAL_";
 
@@ -100,14 +98,13 @@ impl Secret {
     }
 
     /// The secret as it was at most a few seconds ago.
-    pub(crate) async fn read(&self) -> Result<Arc<str>, OriginError> {
+    pub(crate) async fn read(&self) -> Result<Arc<str>, CredentialError> {
         let kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner).clone();
         match kept {
             Some((read_at, secret)) if read_at.elapsed() < KEPT_FOR => return Ok(secret),
             _ => {}
         }
-        let secret: Arc<str> =
-            self.credentials.read(&self.name).await.map_err(OriginError::Credential)?.into();
+        let secret: Arc<str> = self.credentials.read(&self.name).await?.into();
         *self.kept.lock().unwrap_or_else(PoisonError::into_inner) =
             Some((Instant::now(), Arc::clone(&secret)));
         Ok(secret)

@@ -86,7 +86,7 @@ pub enum OriginError {
     },
     /// The secret that opens it cannot be read.
     #[error(transparent)]
-    Credential(CredentialError),
+    Credential(#[from] CredentialError),
     /// It is a query, to which nothing can be written.
     #[error("the origin is a query: it can be read, and nothing can be written to it")]
     ReadOnly,

@@ -13,7 +13,7 @@ use verax_core::guard::retry_budget::RetryBudget;
 use verax_core::origin::{Balance, OriginGuard};
 
 use crate::error::OriginError;
-use crate::origin::{EndpointView, OriginState};
+use crate::state::{EndpointView, OriginState};
 
 /// The gate of one origin.
 #[derive(Debug)]

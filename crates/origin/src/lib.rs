@@ -26,12 +26,14 @@ mod http;
 mod origin;
 mod sql;
 pub mod standin;
+mod state;
+mod value;
 
 pub use credentials::{CredentialError, Credentials, VARIABLE_PREFIX};
 pub use error::OriginError;
 pub use http::template::{InvalidTemplate, UrlTemplate};
 pub use http::{HttpReader, InvalidListing};
-pub use origin::{
-    EndpointView, InvalidOrigin, Origin, OriginState, OriginValue, OriginWrite, TraceContext,
-};
+pub use origin::{InvalidOrigin, Origin};
 pub use sql::InvalidQuery;
+pub use state::{EndpointView, OriginState};
+pub use value::{OriginValue, OriginWrite, TraceContext};

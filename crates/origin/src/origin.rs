@@ -4,19 +4,19 @@ use std::hash::{DefaultHasher, Hash, Hasher};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use bytes::Bytes;
 use url::Url;
 use verax_core::OriginSettings;
-use verax_core::guard::breaker::BreakerState;
-use verax_core::guard::endpoints::{EndpointState, Health};
+use verax_core::guard::endpoints::Health;
 use verax_core::origin::OriginSource;
 
 use crate::credentials::{Credentials, Secret};
 use crate::error::OriginError;
 use crate::gate::Gate;
-use crate::http::HttpReader;
 use crate::http::template::InvalidTemplate;
+use crate::http::{HttpReader, InvalidListing};
 use crate::sql::{InvalidQuery, SqlReader};
+use crate::state::OriginState;
+use crate::value::{OriginValue, OriginWrite, TraceContext};
 
 /// A retry on the server that has just failed waits for a moment, up to this long.
 const MAX_PAUSE: Duration = Duration::from_millis(50);
@@ -31,44 +31,6 @@ fn source_of(values: &[(&str, &str)]) -> u64 {
     hasher.finish()
 }
 
-/// What an origin answered.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct OriginValue {
-    /// The value's bytes.
-    pub value: Bytes,
-    /// Its media type; `application/octet-stream` when the origin names none.
-    pub media_type: String,
-    /// Tags from `Cache-Groups` (RFC 9875), as written.
-    pub cache_groups: Option<String>,
-    /// Whether the origin forbids storing it (`Cache-Control: no-store`).
-    pub no_store: bool,
-    /// From asking to the last byte.
-    pub took: Duration,
-}
-
-/// A caller's trace context (W3C Trace Context), as it came.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct TraceContext {
-    /// The `traceparent` field.
-    pub traceparent: String,
-    /// The `tracestate` field.
-    pub tracestate: Option<String>,
-}
-
-/// A change that goes to an origin.
-#[derive(Debug, Clone, Copy)]
-pub enum OriginWrite<'a> {
-    /// Store a value.
-    Put {
-        /// The value's bytes.
-        value: &'a Bytes,
-        /// Its media type.
-        media_type: &'a str,
-    },
-    /// Remove the value.
-    Delete,
-}
-
 /// Why settings make no origin.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum InvalidOrigin {
@@ -78,28 +40,6 @@ pub enum InvalidOrigin {
     /// The URL or the query of a database.
     #[error(transparent)]
     Query(#[from] InvalidQuery),
-}
-
-/// One server of an origin at a moment.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct EndpointView {
-    /// Where it is.
-    pub url: String,
-    /// What its breaker does, and how many reads are under way.
-    pub state: EndpointState,
-}
-
-/// An origin at a moment.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct OriginState {
-    /// Closed while any server is asked as usual.
-    pub breaker: BreakerState,
-    /// Calls under way.
-    pub under_way: usize,
-    /// Calls that wait for a place.
-    pub waiting: usize,
-    /// Its servers.
-    pub endpoints: Vec<EndpointView>,
 }
 
 #[derive(Debug)]
@@ -303,5 +243,15 @@ impl Origin {
             Reader::Sql(sql) => vec![sql.url().to_owned()],
         };
         self.gate.state(urls)
+    }
+}
+
+impl Origin {
+    /// Reads a JSON array of strings from a URL reference on this origin's server.
+    ///
+    /// # Errors
+    /// [`InvalidListing`].
+    pub async fn read_listing(&self, reference: &str) -> Result<Vec<String>, InvalidListing> {
+        self.http().ok_or(InvalidListing::NoListings)?.read_listing(reference).await
     }
 }

@@ -1,11 +1,15 @@
 //! Accepting connections, the same way for both transports.
 
 use std::sync::Arc;
+use std::time::Duration;
 
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::{mpsc, watch};
 
 use crate::connections::{AcceptFailures, ConnectionLimits, ConnectionSlot, Connections, NoSlot};
+
+/// How long a stop waits for requests that are under way.
+pub(crate) const STOP_TIMEOUT: Duration = Duration::from_secs(4);
 
 /// Accepts connections until the service stops, and has each served by a task of its own. Ready
 /// when the last of them has ended.

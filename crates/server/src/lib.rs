@@ -24,12 +24,7 @@ mod http;
 mod tls;
 mod wire;
 
-use std::time::Duration;
-
 pub use connections::ConnectionLimits;
 pub use http::{HostNames, HttpOptions, serve};
 pub use tls::{InvalidCertificate, Tls};
 pub use wire::{WireLimits, serve_wire};
-
-/// How long a stop waits for requests that are under way.
-const STOP_TIMEOUT: Duration = Duration::from_secs(4);

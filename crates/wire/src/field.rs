@@ -6,7 +6,7 @@ use std::marker::PhantomData;
 use crate::bytes::{Reader, put_short_text};
 use crate::error::WireError;
 use crate::lifetime::Lifetime;
-use crate::{MAX_KEY_BYTES, MAX_TAG_BYTES};
+use crate::limits::{MAX_KEY_BYTES, MAX_TAG_BYTES};
 
 /// One flag of a frame: its bit and its name in the documents.
 pub type FlagName = (u8, &'static str);

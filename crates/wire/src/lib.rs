@@ -26,6 +26,7 @@ mod error;
 mod field;
 pub mod frame;
 mod lifetime;
+mod limits;
 mod put;
 mod reply;
 mod request;
@@ -38,6 +39,11 @@ pub use error::WireError;
 pub use field::FlagName;
 pub use frame::{Frame, Head, RawFrame, next_frame};
 pub use lifetime::Lifetime;
+pub use limits::{
+    MAGIC, MAX_BATCH_OPERATIONS, MAX_HELLO_BYTES, MAX_KEY_BYTES, MAX_MEDIA_TYPE_BYTES,
+    MAX_TAG_BYTES, MAX_TAGS, VERSION,
+};
+pub use put::EntryTag;
 pub use put::{Put, PutCondition};
 pub use reply::{
     BatchReplies, Invalidated, ListedEntries, ListedEntry, Nodes, REPLIES, Reply, Welcome,
@@ -48,30 +54,3 @@ pub use table::{FieldShape, Needs, Operation, ReplyShape};
 pub use tags::Tags;
 pub use value::{Details, Value};
 pub use verax_core::source::Source;
-
-/// The validator of media type and value, as a number.
-pub type EntryTag = u128;
-
-/// What a hello begins with, so that other protocols are recognised at once.
-pub const MAGIC: [u8; 4] = *b"VRXW";
-
-/// The version of the protocol that this crate speaks.
-pub const VERSION: u16 = 1;
-
-/// The largest body that a server takes before it has said its own limit: that of a hello.
-pub const MAX_HELLO_BYTES: u32 = 4 << 10;
-
-/// The longest key, in bytes.
-pub const MAX_KEY_BYTES: usize = 1_024;
-
-/// The longest media type, in bytes.
-pub const MAX_MEDIA_TYPE_BYTES: usize = 255;
-
-/// The most tags of one entry, and the longest tag in bytes.
-pub const MAX_TAGS: usize = 32;
-
-/// The longest tag, in bytes.
-pub const MAX_TAG_BYTES: usize = 128;
-
-/// The most operations in a batch.
-pub const MAX_BATCH_OPERATIONS: usize = 1_000;

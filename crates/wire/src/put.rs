@@ -4,8 +4,11 @@ use crate::bytes::{Reader, put_long_text, put_short_text};
 use crate::error::WireError;
 use crate::field::{Field, FlagName, Flags, IfFlag, checked};
 use crate::lifetime::Lifetime;
+use crate::limits::MAX_KEY_BYTES;
 use crate::tags::Tags;
-use crate::{EntryTag, MAX_KEY_BYTES};
+
+/// The validator of media type and value, as a number.
+pub type EntryTag = u128;
 
 /// What must hold for a value to be stored.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]

@@ -9,10 +9,10 @@ use crate::field::{
 };
 use crate::frame::{self, Frame, Head};
 use crate::lifetime::Lifetime;
+use crate::limits::{MAGIC, MAX_BATCH_OPERATIONS};
 use crate::put::{Put, Unconditional};
 use crate::sequence::{Element, Sequence};
 use crate::table::{FieldShape, Needs, Operation, frames};
-use crate::{MAGIC, MAX_BATCH_OPERATIONS};
 
 const READ: Needs = Needs::One(Right::Read);
 const WRITE: Needs = Needs::One(Right::Write);

@@ -3,8 +3,8 @@
 use crate::bytes::{Reader, put_short_text};
 use crate::error::WireError;
 use crate::field::checked;
+use crate::limits::{MAX_TAG_BYTES, MAX_TAGS};
 use crate::sequence::{Element, Sequence};
-use crate::{MAX_TAG_BYTES, MAX_TAGS};
 
 /// The tags of an entry.
 pub type Tags<'a> = Sequence<'a, &'a str, TagElement>;

@@ -2,11 +2,11 @@
 
 use verax_core::source::Source;
 
-use crate::EntryTag;
 use crate::bytes::{Reader, put_short_text};
 use crate::error::WireError;
 use crate::field::{Field, FlagName, Flags};
 use crate::frame::{self, Frame};
+use crate::put::EntryTag;
 use crate::tags::Tags;
 
 /// A value that was found.
@@ -38,6 +38,9 @@ pub struct Details<'a> {
     /// Its tags.
     pub tags: Tags<'a>,
 }
+
+/// The kind of a reply that is a value.
+pub(crate) const KIND: u8 = 0x90;
 
 const DETAILS: u8 = 1;
 const REVISION: u8 = 2;
@@ -120,8 +123,7 @@ impl Value<'_> {
     /// Appends the frame of a reply without the value's bytes, which must follow from elsewhere: a
     /// large value is not copied.
     pub fn encode_before_bytes(&self, frame: Frame, out: &mut Vec<u8>) {
-        let kind = crate::Reply::Value(*self).kind();
-        let start = frame::begin(out, frame, kind, Self::flags(self));
+        let start = frame::begin(out, frame, KIND, Self::flags(self));
         self.write_before_bytes(out);
         frame::finish(out, start, self.value.len());
     }

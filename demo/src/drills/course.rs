@@ -5,7 +5,8 @@ use std::time::{Duration, Instant};
 
 use verax_api::{DrillEvent, DrillFigure, DrillSide, DrillTick};
 
-use super::Sink;
+/// Is told of the sides of a drill whenever they change.
+pub type Sink<'s> = &'s (dyn Fn(&[DrillSide]) + Send + Sync);
 
 /// The sides of a drill.
 pub(super) struct Course<'s> {

@@ -17,7 +17,7 @@ use diesel_async::AsyncMysqlConnection;
 use diesel_async::pooled_connection::AsyncDieselConnectionManager;
 use diesel_async::pooled_connection::bb8::{Pool, PooledConnection};
 use verax_api::{
-    CreateNamespace, CreateOrigin, DrillSide, DrillSpec, OriginChange, OriginChoice, PolicyChange,
+    CreateNamespace, CreateOrigin, DrillSpec, OriginChange, OriginChoice, PolicyChange,
 };
 use verax_client::{Cache, CacheOptions, Client, ClientError};
 
@@ -25,15 +25,14 @@ use crate::error::DemoError;
 use crate::stand_in::{self, StandIn};
 use course::Course;
 
+pub use course::Sink;
+
 /// The tenant that drills run in, and the name of their origin.
 const TENANT: &str = "ferrydesk";
 const ORIGIN: &str = "drill-timetable";
 
 /// Connections to MariaDB: each instance of the berth desk has one.
 const CONNECTIONS: u32 = 16;
-
-/// Is told of the sides of a drill whenever they change.
-pub type Sink<'s> = &'s (dyn Fn(&[DrillSide]) + Send + Sync);
 
 /// The drills, and what they run on.
 #[derive(Debug)]

@@ -1,16 +1,14 @@
 //! Named locks.
 
-use std::time::Duration;
-
 use serde_json::json;
 use verax_api::{Lock, LockEvent, LockHolder};
 use verax_client::{Client, LockOptions};
 
 use super::entries::namespace;
+use super::lock_holder::{holder_text, time};
 use super::under_lock::run_under;
 use crate::arguments::LockCommand;
 use crate::failure::Failure;
-use crate::figures;
 use crate::output::{Output, table};
 
 pub(super) async fn lock(
@@ -70,23 +68,6 @@ fn whoever_this_is() -> String {
     let host = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
     let user = given("USER").or_else(|| given("LOGNAME")).unwrap_or_else(|| "somebody".into());
     format!("{user} on {}, process {}", host.trim(), std::process::id())
-}
-
-/// A tenth of a second matters below ten.
-fn time(seconds: f64) -> String {
-    match seconds {
-        s if s < 10.0 => format!("{s:.1}s"),
-        s => figures::time(Duration::try_from_secs_f64(s).unwrap_or_default()),
-    }
-}
-
-pub(super) fn holder_text(holder: &LockHolder) -> String {
-    format!(
-        "{} · fencing token {} · ends in {} unless renewed",
-        holder.owner,
-        holder.fencing_token,
-        time(holder.ends_in_seconds)
-    )
 }
 
 fn lock_lines(lock: &Lock) -> String {

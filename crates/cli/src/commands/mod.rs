@@ -9,6 +9,7 @@ mod keys;
 mod lifetimes;
 mod load;
 mod load_view;
+mod lock_holder;
 mod locks;
 mod origins;
 mod rate_limits;

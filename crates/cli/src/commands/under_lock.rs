@@ -10,7 +10,7 @@ use tokio::signal::unix::{SignalKind, signal};
 use verax_client::{Client, LockGuard, LockOptions, LockOutcome};
 
 use super::entries::namespace;
-use super::locks::holder_text;
+use super::lock_holder::holder_text;
 use crate::arguments::{LockName, NamespacePath};
 use crate::failure::Failure;
 use crate::output::Output;

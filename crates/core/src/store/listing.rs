@@ -4,7 +4,7 @@ use std::fmt;
 use std::str::FromStr;
 
 use super::found::EntryRef;
-use super::partition::SHARDS;
+use super::shard::SHARDS;
 
 /// Where a listing goes on: a place, not a key, so that it stays good whatever comes and goes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]

@@ -1,4 +1,5 @@
-//! The memory of the whole store: how much there is, who uses it, and who gives when it runs out.
+//! The memory of the whole store: how much there is, who uses it, and which
+//! namespaces lose entries when it is full.
 
 use std::collections::VecDeque;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -7,7 +8,6 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock, Weak};
 use serde::{Deserialize, Serialize};
 
 use super::bound::Bound;
-use super::partition::Partition;
 use super::shard::Shard;
 
 /// When room must be made, this part of the limit is made at once, so that the question who gives
@@ -35,13 +35,28 @@ impl Default for Quota {
     }
 }
 
+/// What takes memory of the budget, and gives it back.
+pub(super) trait BudgetMember: std::fmt::Debug + Send + Sync {
+    /// What it takes, in bytes.
+    fn used(&self) -> u64;
+
+    /// What it is guaranteed, and may never exceed.
+    fn quota(&self) -> Quota;
+
+    /// Evicts at most `max` entries while it is above its cap.
+    fn keep_to_cap(&self, max: usize);
+
+    /// Evicts an entry; returns whether there was one.
+    fn evict(&self) -> bool;
+}
+
 /// The memory of a store, shared by its partitions.
 #[derive(Debug)]
 pub(super) struct MemoryBudget {
     limit: Bound,
     pub(super) used: Arc<AtomicU64>,
     pub(super) evicted: AtomicU64,
-    partitions: RwLock<Vec<Weak<Partition>>>,
+    members: RwLock<Vec<Weak<dyn BudgetMember>>>,
     /// What was cleared and still takes memory.
     leaving: Mutex<VecDeque<Box<Shard>>>,
 }
@@ -52,7 +67,7 @@ impl MemoryBudget {
             limit: Bound::new(limit),
             used: Arc::default(),
             evicted: AtomicU64::new(0),
-            partitions: RwLock::default(),
+            members: RwLock::default(),
             leaving: Mutex::default(),
         }
     }
@@ -69,15 +84,15 @@ impl MemoryBudget {
         self.used.load(Ordering::Relaxed)
     }
 
-    pub(super) fn join(&self, partition: &Arc<Partition>) {
-        let mut partitions = self.partitions.write().unwrap_or_else(PoisonError::into_inner);
-        partitions.retain(|p| p.strong_count() > 0);
-        partitions.push(Arc::downgrade(partition));
+    pub(super) fn join(&self, member: Weak<dyn BudgetMember>) {
+        let mut members = self.members.write().unwrap_or_else(PoisonError::into_inner);
+        members.retain(|member| member.strong_count() > 0);
+        members.push(member);
     }
 
-    pub(super) fn partitions(&self) -> Vec<Arc<Partition>> {
-        let partitions = self.partitions.read().unwrap_or_else(PoisonError::into_inner);
-        partitions.iter().filter_map(Weak::upgrade).collect()
+    fn members(&self) -> Vec<Arc<dyn BudgetMember>> {
+        let members = self.members.read().unwrap_or_else(PoisonError::into_inner);
+        members.iter().filter_map(Weak::upgrade).collect()
     }
 
     /// A shard that nobody can reach any more: its memory comes back bit by bit.
@@ -110,7 +125,7 @@ impl MemoryBudget {
     /// Makes room after `writer` stored something: first what was cleared goes, then entries of
     /// whoever is most over its reserve. A namespace within its reserve gives nothing to others;
     /// the writer itself gives when nobody else has to.
-    pub(super) fn enforce(&self, writer: &Partition) {
+    pub(super) fn enforce(&self, writer: &impl BudgetMember) {
         writer.keep_to_cap(MAX_SHRINK);
         let most = self.limit.most();
         while self.used() > most && self.reclaim(16) {}
@@ -129,18 +144,20 @@ impl MemoryBudget {
     /// Removes entries of whoever is most over its reserve, until the next one is as far over it or
     /// all together take `target`; returns whether there was one.
     fn take_from_others(&self, target: u64) -> bool {
-        let over =
-            |partition: &Partition| partition.used().saturating_sub(partition.quota().reserve);
-        let partitions = self.partitions();
-        let mut excess: Vec<_> =
-            partitions.iter().map(|p| (over(p), p)).filter(|(over, _)| *over > 0).collect();
+        let over = |member: &dyn BudgetMember| member.used().saturating_sub(member.quota().reserve);
+        let members = self.members();
+        let mut excess: Vec<_> = members
+            .iter()
+            .map(|member| (over(&**member), &**member))
+            .filter(|(over, _)| *over > 0)
+            .collect();
         excess.sort_unstable_by_key(|(over, _)| std::cmp::Reverse(*over));
         // One that is over its reserve by bookkeeping alone has nothing to give: the next one does.
-        excess.iter().enumerate().any(|(at, (_, giver))| {
+        excess.iter().enumerate().any(|(at, (_, member))| {
             // Until another one is as far over its reserve as this one is.
             let next = excess.get(at + 1).map_or(0, |(over, _)| *over).max(1);
             let mut gave = false;
-            while self.used() > target && (over(giver) >= next || !gave) && giver.evict() {
+            while self.used() > target && (over(*member) >= next || !gave) && member.evict() {
                 gave = true;
             }
             gave

@@ -10,18 +10,17 @@ use super::blob::{Blob, memory_of};
 use super::bound::Bound;
 use super::found::EntryRef;
 use super::listing::{ListedEntry, Listing, Position};
-use super::memory_budget::{MemoryBudget, Quota};
+use super::memory_budget::{BudgetMember, MemoryBudget, Quota};
 use super::metadata::{Held, MetadataTable};
-use super::shard::{PreparedEntry, Shard, Tidied};
+use super::outcome::{PutError, PutOutcome, Usage};
+use super::precondition::{ConditionFailed, Precondition};
+use super::shard::{PreparedEntry, SHARDS, Shard, Tidied};
 use super::slots::{CHUNK, Times};
-use super::{ConditionFailed, Precondition, PutError, PutOutcome, Usage};
 use crate::early::RefillTime;
 use crate::entry::{Entry, EntryRevision, NEGATIVE_NUMBER};
 use crate::key::{Key, NamespaceId};
 use crate::lifetime::{Freshness, Lifetime};
 use crate::time::Timestamp;
-
-pub(super) const SHARDS: usize = 16;
 
 /// The most slots that one page of a listing looks at.
 const MAX_PAGE_SLOTS: usize = 1 << 16;
@@ -43,7 +42,7 @@ struct Cell {
 #[derive(Debug)]
 pub struct Partition {
     namespace: NamespaceId,
-    room: Arc<MemoryBudget>,
+    budget: Arc<MemoryBudget>,
     hashing: RandomState,
     cells: Box<[Cell]>,
     pub(super) extras: Arc<MetadataTable>,
@@ -132,12 +131,12 @@ fn shard_number(hash: u64) -> usize {
 }
 
 impl Partition {
-    pub(super) fn new(namespace: NamespaceId, room: Arc<MemoryBudget>, quota: Quota) -> Self {
+    pub(super) fn new(namespace: NamespaceId, budget: Arc<MemoryBudget>, quota: Quota) -> Self {
         let cell = |_| Cell { shard: RwLock::default(), soonest: AtomicU64::new(u64::MAX) };
         Self {
             namespace,
-            extras: Arc::new(MetadataTable::new(Arc::clone(&room.used))),
-            room,
+            extras: Arc::new(MetadataTable::new(Arc::clone(&budget.used))),
+            budget,
             hashing: RandomState::new(),
             cells: (0..SHARDS).map(cell).collect(),
             used: AtomicU64::new(0),
@@ -184,7 +183,7 @@ impl Partition {
     /// Adds to what is used; a negative number as its two's complement.
     fn charge(&self, bytes: u64) {
         self.used.fetch_add(bytes, Ordering::Relaxed);
-        self.room.used.fetch_add(bytes, Ordering::Relaxed);
+        self.budget.used.fetch_add(bytes, Ordering::Relaxed);
     }
 
     fn expect_end(&self, number: usize, ends_at: u64) {
@@ -271,11 +270,11 @@ impl Partition {
     }
 
     fn too_large(&self, size: u64) -> Result<(), PutError> {
-        let limit = self.room.limit().min(self.quota().cap);
+        let limit = self.budget.limit().min(self.quota().cap);
         if size > limit { Err(PutError::TooLarge { size, limit }) } else { Ok(()) }
     }
 
-    /// Stores an entry in place of whatever is there, and makes room for it where needed.
+    /// Stores an entry in place of whatever is there, and makes budget for it where needed.
     ///
     /// # Errors
     /// [`PutError`] when the entry can never fit or `condition` does not hold; nothing changes
@@ -322,7 +321,7 @@ impl Partition {
             self.expect_end(number, ends_at);
             Ok(Updated { made, revision: shard.latest_revision() })
         })?;
-        self.room.enforce(self);
+        self.budget.enforce(self);
         Ok(result)
     }
 
@@ -394,7 +393,7 @@ impl Partition {
             self.expect_end(number, ends_at);
             Ok(Self::found(shard, slot, now))
         });
-        self.room.enforce(self);
+        self.budget.enforce(self);
         found
     }
 
@@ -424,7 +423,7 @@ impl Partition {
             self.entries.fetch_sub(cleared.entries(), Ordering::Relaxed);
             // It stays in use of the whole store until it is given back.
             self.used.fetch_sub(cleared.memory(), Ordering::Relaxed);
-            self.room.retire(cleared);
+            self.budget.retire(cleared);
         }
         entries
     }
@@ -464,28 +463,6 @@ impl Partition {
         listing.next = (number < SHARDS).then(|| Position::new(number, slot));
         listing.sort();
         listing
-    }
-
-    /// Removes the entry whose turn it is; returns whether there was one.
-    pub(super) fn evict(&self) -> bool {
-        for _ in 0..SHARDS {
-            let number = self.next_to_evict.fetch_add(1, Ordering::Relaxed) % SHARDS;
-            if self.change(number, Shard::evict) {
-                self.evicted.fetch_add(1, Ordering::Relaxed);
-                self.room.evicted.fetch_add(1, Ordering::Relaxed);
-                return true;
-            }
-        }
-        false
-    }
-
-    /// Removes entries until the cap is kept; of what is above a cap that was lowered, `shrink` at
-    /// most.
-    pub(super) fn keep_to_cap(&self, shrink: usize) {
-        let most = self.cap.most();
-        while self.used() > most && self.evict() {}
-        (0..shrink).all(|_| self.used() > self.cap.get() && self.evict());
-        self.cap.shrunk_to(self.used());
     }
 
     /// Removes what ended or was invalidated from at most `chunks` chunks of entries, beginning
@@ -538,7 +515,7 @@ impl Partition {
         Usage { entries: self.entries.load(Ordering::Relaxed), bytes: self.used() }
     }
 
-    /// How many entries went to make room.
+    /// How many entries went to make budget.
     pub fn evicted(&self) -> u64 {
         self.evicted.load(Ordering::Relaxed)
     }
@@ -563,5 +540,37 @@ impl Partition {
 impl Drop for Partition {
     fn drop(&mut self) {
         self.clear();
+    }
+}
+
+impl BudgetMember for Partition {
+    fn used(&self) -> u64 {
+        self.used()
+    }
+
+    fn quota(&self) -> Quota {
+        self.quota()
+    }
+
+    /// Removes entries until the cap is kept; of what is above a cap that was lowered, `max` at
+    /// most.
+    fn keep_to_cap(&self, max: usize) {
+        let most = self.cap.most();
+        while self.used() > most && self.evict() {}
+        (0..max).all(|_| self.used() > self.cap.get() && self.evict());
+        self.cap.shrunk_to(self.used());
+    }
+
+    /// Removes the entry whose turn it is; returns whether there was one.
+    fn evict(&self) -> bool {
+        for _ in 0..SHARDS {
+            let number = self.next_to_evict.fetch_add(1, Ordering::Relaxed) % SHARDS;
+            if self.change(number, Shard::evict) {
+                self.evicted.fetch_add(1, Ordering::Relaxed);
+                self.budget.evicted.fetch_add(1, Ordering::Relaxed);
+                return true;
+            }
+        }
+        false
     }
 }

@@ -13,6 +13,9 @@ use crate::entry::EntryRevision;
 use crate::lifetime::{Freshness, Lifetime};
 use crate::time::Timestamp;
 
+/// How many shards a partition has.
+pub(super) const SHARDS: usize = 16;
+
 /// Entries with their index, their order of eviction, and when they end.
 #[derive(Debug, Default)]
 pub(super) struct Shard {

@@ -5,9 +5,12 @@ use proptest::prelude::*;
 use rstest::rstest;
 
 use super::*;
+use crate::entry::EntryRevision;
 use crate::entry::{EntityTag, Entry, Tag};
 use crate::key::Key;
+use crate::key::NamespaceId;
 use crate::lifetime::{Freshness, Lifetime};
+use crate::time::Timestamp;
 
 const A: NamespaceId = NamespaceId(1);
 const B: NamespaceId = NamespaceId(2);

@@ -5,7 +5,9 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use futures_util::{StreamExt, stream};
 use verax_core::{Key, Precondition};
 
-use super::{PutRequest, ReadOptions, ReadResult, Stored};
+use super::put_request::PutRequest;
+use super::read::{ReadOptions, ReadResult};
+use super::written::Stored;
 use crate::error::EngineError;
 use crate::handle::{Reader, Writer};
 

@@ -11,8 +11,8 @@ use verax_core::guard::Refused;
 use verax_core::{Key, Partition, PermitNumber, RefillTable, Timestamp, Voided};
 
 use super::waiter::{WaitOutcome, Waiter, notify_all};
+use crate::engine::Namespace;
 use crate::events::{Change, ChangeKind, ChangeScope, Event};
-use crate::namespace::Namespace;
 
 /// What became of a try to change something.
 pub(super) enum Attempt<T> {

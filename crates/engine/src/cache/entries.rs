@@ -2,37 +2,23 @@
 
 use std::time::Duration;
 
-use bytes::Bytes;
-use verax_core::entry::{Entry, MediaType, NEGATIVE_TYPE, Tag};
+use verax_core::entry::{Entry, NEGATIVE_TYPE};
 use verax_core::lifetime::CacheControl;
 use verax_core::store::{ListedEntry, Listing, Position, PutError};
 use verax_core::{EntryRef, Key, Partition, Precondition, Timestamp};
 
 use super::change::Attempt;
+use super::put_request::PutRequest;
+use super::waiter::Refilled;
 use super::waiter::WaitOutcome;
-use super::{Refilled, Stored};
+use super::written::Stored;
+use crate::engine::Namespace;
 use crate::error::EngineError;
 use crate::events::{ChangeKind, ChangeScope};
 use crate::handle::{Manager, Reader, Writer};
-use crate::namespace::Namespace;
 
 /// The most entries on one page of a listing.
 pub const MAX_PAGE_ENTRIES: usize = 1_000;
-
-/// A value to store.
-#[derive(Debug, Clone)]
-pub struct PutRequest {
-    /// The value's bytes.
-    pub value: Bytes,
-    /// Its media type.
-    pub media_type: MediaType,
-    /// The lifetime asked for; absent parts come from the namespace's policy.
-    pub cache_control: CacheControl,
-    /// Its tags.
-    pub tags: Vec<Tag>,
-    /// What must hold for it to be stored.
-    pub condition: Precondition,
-}
 
 impl Namespace {
     /// The entry that a request makes at `now`.

@@ -5,7 +5,6 @@ use std::sync::{Arc, OnceLock};
 use tokio::sync::broadcast;
 
 use crate::events::{Change, ChangeScope};
-use crate::handle::Reader;
 
 /// How many invalidations a slow watcher may be behind before it is told to drop everything.
 const MAX_PENDING: usize = 1_024;
@@ -39,14 +38,14 @@ impl Watchers {
         let _ = sender.send(told);
     }
 
-    fn watch(&self) -> broadcast::Receiver<Invalidated> {
+    pub(super) fn watch(&self) -> broadcast::Receiver<Invalidated> {
         self.0.get_or_init(|| broadcast::Sender::new(MAX_PENDING)).subscribe()
     }
 }
 
 /// What becomes untrue in one namespace from now on.
 #[derive(Debug)]
-pub struct InvalidationWatch(broadcast::Receiver<Invalidated>);
+pub struct InvalidationWatch(pub(super) broadcast::Receiver<Invalidated>);
 
 impl InvalidationWatch {
     /// The next invalidation; `None` when the namespace is gone.
@@ -56,12 +55,5 @@ impl InvalidationWatch {
             Err(broadcast::error::RecvError::Lagged(_)) => Some(Invalidated::All),
             Err(broadcast::error::RecvError::Closed) => None,
         }
-    }
-}
-
-impl Reader {
-    /// Watches what becomes untrue.
-    pub fn watch_invalidations(&self) -> InvalidationWatch {
-        InvalidationWatch(self.watchers().watch())
     }
 }

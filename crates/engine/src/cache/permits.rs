@@ -15,16 +15,17 @@ use verax_core::{
 };
 
 use super::change::Attempt;
+use super::put_request::PutRequest;
 use super::read::{ReadResult, Source};
+use super::waiter::Refilled;
 use super::waiter::{WaitOutcome, Waited, Waiter, notify_all};
-use super::{PutRequest, Refilled};
 use crate::access::LeasedBy;
 use crate::background::Work;
 use crate::engine::Engine;
+use crate::engine::Namespace;
 use crate::error::EngineError;
 use crate::events::{Event, LookUp, RefillOutcome};
 use crate::handle::{Reader, Refiller, Writer};
-use crate::namespace::Namespace;
 
 /// The shortest and the longest lease of a permit.
 pub const LEASES: std::ops::RangeInclusive<Duration> =

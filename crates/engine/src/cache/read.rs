@@ -8,12 +8,11 @@ use verax_core::store::EntryView;
 use verax_core::{Freshness, JoinOutcome, Key, Permit, Timestamp};
 use verax_origin::TraceContext;
 
-use super::refill::Refilled;
-use super::waiter::{WaitOutcome, Waiter};
+use super::waiter::{Refilled, WaitOutcome, Waiter};
+use crate::engine::Namespace;
 use crate::error::EngineError;
 use crate::events::{Event, LookUp};
 use crate::handle::{Manager, Reader};
-use crate::namespace::Namespace;
 
 /// How a look-up is to be answered.
 #[derive(Debug, Clone, Default)]

@@ -12,21 +12,9 @@ use verax_origin::{OriginError, OriginValue, TraceContext};
 
 use super::change::Attempt;
 use super::tags::parse_tags;
-use super::waiter::{WaitOutcome, Waited, notify_all};
+use super::waiter::{Refilled, WaitOutcome, Waited, notify_all};
+use crate::engine::Namespace;
 use crate::events::{Event, OriginRead, RefillOutcome, RefillRecord};
-use crate::namespace::Namespace;
-
-/// What a refill brought.
-#[derive(Debug, Clone)]
-pub struct Refilled {
-    /// The entry, stored or not.
-    pub entry: Entry,
-    /// Whether it was stored. It is not when the key was invalidated or written while the origin
-    /// was read, when the origin forbids it, or when it does not fit.
-    pub stored: bool,
-    /// How long the origin took.
-    pub origin_took: Duration,
-}
 
 /// A permit outlives the origin's own time limit by this much, so that it expires only when the
 /// task that holds it is gone.

@@ -4,10 +4,20 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use tokio::sync::oneshot;
-use verax_core::{Permit, Timestamp};
+use verax_core::{Entry, Permit, Timestamp};
 use verax_origin::OriginError;
 
-use super::Refilled;
+/// What a refill brought.
+#[derive(Debug, Clone)]
+pub struct Refilled {
+    /// The entry, stored or not.
+    pub entry: Entry,
+    /// Whether it was stored. It is not when the key was invalidated or written while the origin
+    /// was read, when the origin forbids it, or when it does not fit.
+    pub stored: bool,
+    /// How long the origin took.
+    pub origin_took: Duration,
+}
 
 /// What a waiting caller is told.
 #[derive(Debug, Clone)]

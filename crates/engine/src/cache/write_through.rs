@@ -5,87 +5,17 @@
 //! behind the origin. A write that the origin refused changes nothing; one whose outcome is not
 //! known removes the entry, since nobody can say what would be true.
 
-use std::collections::HashMap;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 
-use futures_util::future::BoxFuture;
-use verax_core::entry::Entry;
-use verax_core::{Key, NamespaceId, Precondition};
+use verax_core::{Key, Precondition};
 use verax_origin::{OriginError, OriginWrite, TraceContext};
 
-use super::PutRequest;
+use super::put_request::PutRequest;
+use super::written::{Stored, Written};
+use crate::engine::Namespace;
 use crate::error::EngineError;
 use crate::events::Event;
 use crate::handle::Writer;
-use crate::namespace::Namespace;
-
-type EntryAddress = (NamespaceId, Key);
-type Turn = Arc<tokio::sync::Mutex<()>>;
-
-/// Whose turn it is to write a key.
-#[derive(Debug, Default)]
-pub(crate) struct WriteTurns(Mutex<HashMap<EntryAddress, Turn>>);
-
-/// A writer that waits for its turn or has it.
-struct Waiting<'t> {
-    turns: &'t WriteTurns,
-    place: EntryAddress,
-    turn: Turn,
-}
-
-impl WriteTurns {
-    fn of(&self, place: EntryAddress) -> Waiting<'_> {
-        let mut turns = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let turn = Arc::clone(turns.entry(place.clone()).or_default());
-        Waiting { turns: self, place, turn }
-    }
-}
-
-impl Drop for Waiting<'_> {
-    fn drop(&mut self) {
-        let mut turns = self.turns.0.lock().unwrap_or_else(PoisonError::into_inner);
-        // The table's and this one's.
-        if Arc::strong_count(&self.turn) <= 2 {
-            turns.remove(&self.place);
-        }
-    }
-}
-
-/// An entry that was stored.
-#[derive(Debug, Clone)]
-pub struct Stored {
-    /// The entry.
-    pub entry: Entry,
-    /// Whether it replaced one.
-    pub replaced: bool,
-}
-
-/// A write that has been done, or that waits for the origin. It goes on to its end whether or not
-/// anybody awaits it.
-pub enum Written<T> {
-    /// It has been done, or refused.
-    Now(Result<T, EngineError>),
-    /// The origin is asked first.
-    Later(BoxFuture<'static, Result<T, EngineError>>),
-}
-
-impl<T: Send + 'static> IntoFuture for Written<T> {
-    type Output = Result<T, EngineError>;
-    type IntoFuture = BoxFuture<'static, Self::Output>;
-
-    fn into_future(self) -> Self::IntoFuture {
-        match self {
-            Self::Now(result) => Box::pin(std::future::ready(result)),
-            Self::Later(future) => future,
-        }
-    }
-}
-
-impl<T> std::fmt::Debug for Written<T> {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str(if matches!(self, Self::Now(_)) { "Now" } else { "Later" })
-    }
-}
 
 impl Writer {
     /// Stores a value: in the origin first, where the namespace writes through. A refill of the key

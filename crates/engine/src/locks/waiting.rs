@@ -5,7 +5,7 @@ use std::sync::Arc;
 use tokio::sync::oneshot;
 use verax_core::guard::lock::{LockName, Ticket};
 
-use super::ReadResult;
+use super::state::LockAnswer;
 use crate::engine::Engine;
 
 /// A place in a line. It is left when this is dropped, and a grant that nobody took is given back:
@@ -14,7 +14,7 @@ pub(super) struct QueuedWait {
     engine: Arc<Engine>,
     name: LockName,
     ticket: Ticket,
-    answer: oneshot::Receiver<ReadResult>,
+    answer: oneshot::Receiver<LockAnswer>,
     answered: bool,
 }
 
@@ -23,13 +23,13 @@ impl QueuedWait {
         engine: &Arc<Engine>,
         name: LockName,
         ticket: Ticket,
-        answer: oneshot::Receiver<ReadResult>,
+        answer: oneshot::Receiver<LockAnswer>,
     ) -> Self {
         Self { engine: Arc::clone(engine), name, ticket, answer, answered: false }
     }
 
     /// Waits for the answer; `None` when there will be none, because the service stops.
-    pub(super) async fn wait(mut self) -> Option<ReadResult> {
+    pub(super) async fn wait(mut self) -> Option<LockAnswer> {
         let mut stopping = self.engine.stopping();
         let answer = tokio::select! {
             answer = &mut self.answer => answer.ok(),

@@ -2,9 +2,8 @@
 
 use std::time::Instant;
 
-use super::HttpReader;
+use super::reader::HttpReader;
 use crate::error::OriginError;
-use crate::origin::Origin;
 
 /// Why a listing gives no values.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -33,18 +32,11 @@ pub enum InvalidListing {
     },
 }
 
-impl Origin {
-    /// Reads a JSON array of strings from a URL reference on this origin's server.
-    ///
-    /// # Errors
-    /// [`InvalidListing`].
-    pub async fn read_listing(&self, reference: &str) -> Result<Vec<String>, InvalidListing> {
-        self.http().ok_or(InvalidListing::NoListings)?.read_listing(reference).await
-    }
-}
-
 impl HttpReader {
-    async fn read_listing(&self, reference: &str) -> Result<Vec<String>, InvalidListing> {
+    pub(crate) async fn read_listing(
+        &self,
+        reference: &str,
+    ) -> Result<Vec<String>, InvalidListing> {
         if !self.listings.iter().any(|allowed| allowed == reference) {
             let (reference, allowed) = (reference.to_owned(), self.listings.clone());
             return Err(InvalidListing::NotAllowed { reference, allowed });

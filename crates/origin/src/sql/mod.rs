@@ -16,7 +16,7 @@ use verax_core::origin::{OriginSource, SqlResult};
 
 use crate::credentials::Secret;
 use crate::error::OriginError;
-use crate::origin::OriginValue;
+use crate::value::OriginValue;
 use query::{Database, Query};
 
 pub use query::InvalidQuery;
@@ -94,7 +94,7 @@ impl SqlReader {
 
     async fn password(&self) -> Result<Arc<str>, OriginError> {
         match &self.secret {
-            Some(secret) => secret.read().await,
+            Some(secret) => secret.read().await.map_err(OriginError::from),
             None => Ok("".into()),
         }
     }

@@ -7,7 +7,7 @@ use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
-use super::LaunchError;
+use super::error::LaunchError;
 use super::user::ServerUser;
 
 /// Where the package keeps the statements that make the server's own tables.

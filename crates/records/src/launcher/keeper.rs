@@ -13,7 +13,7 @@ use std::time::{Duration, Instant};
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 
-use super::LaunchError;
+use super::error::LaunchError;
 use super::initialise::{self, Paths};
 
 const LOOK_EVERY: Duration = Duration::from_millis(50);

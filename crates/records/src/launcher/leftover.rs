@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 
-use super::LaunchError;
+use super::error::LaunchError;
 use super::initialise::{Paths, files};
 
 /// How long an old server may take to stop before it is killed.

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 use nix::unistd::{Gid, Uid, User, chown, geteuid};
 
-use super::LaunchError;
+use super::error::LaunchError;
 
 /// The user that Debian's package creates for the server.
 const NAME: &str = "mysql";

@@ -4,7 +4,7 @@ use diesel::prelude::*;
 use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
 use verax_core::Timestamp;
 
-use super::ReturningId;
+use super::columns::ReturningId;
 use crate::connection::Records;
 use crate::error::RecordsError;
 use crate::schema::lock_epochs;

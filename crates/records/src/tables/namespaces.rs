@@ -12,9 +12,9 @@ use verax_core::{
 };
 
 use super::activity::{Actor, Change};
+use super::columns::{millis, read_name};
 use super::scopes::withdraw_scopes;
 use super::tenant_ids::tenant_id;
-use super::{millis, read_name};
 use crate::changes::Changed;
 use crate::connection::Records;
 use crate::error::RecordsError;

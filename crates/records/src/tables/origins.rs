@@ -10,8 +10,8 @@ use verax_core::origin::{Balance, OriginGuard, OriginSource, SqlResult};
 use verax_core::{Name, OriginSettings, Timestamp};
 
 use super::activity::{Actor, Change};
+use super::columns::{ReturningId, millis, read_name};
 use super::tenant_ids::tenant_id;
-use super::{ReturningId, millis, read_name};
 use crate::changes::Changed;
 use crate::connection::Records;
 use crate::error::RecordsError;

@@ -6,8 +6,8 @@ use serde_json::{Value, json};
 use verax_core::{Name, Timestamp};
 
 use super::activity::{Actor, Change, write};
+use super::columns::{ReturningId, read_name};
 use super::tenant_ids::tenant_id;
-use super::{ReturningId, read_name};
 use crate::changes::locked_revision;
 use crate::connection::Records;
 use crate::error::RecordsError;

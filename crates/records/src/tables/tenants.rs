@@ -7,9 +7,9 @@ use serde_json::json;
 use verax_core::{Name, Timestamp};
 
 use super::activity::{Actor, Change};
+use super::columns::{ReturningId, read_name};
 use super::scopes::withdraw_scopes;
 use super::tenant_ids::tenant_id;
-use super::{ReturningId, read_name};
 use crate::changes::Changed;
 use crate::connection::Records;
 use crate::error::RecordsError;

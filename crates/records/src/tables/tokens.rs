@@ -6,8 +6,8 @@ use serde::{Deserialize, Serialize};
 use serde_json::json;
 use verax_core::Timestamp;
 
-use super::ReturningId;
 use super::activity::{Actor, Change};
+use super::columns::ReturningId;
 use crate::changes::Changed;
 use crate::connection::Records;
 use crate::error::RecordsError;

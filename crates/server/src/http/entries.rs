@@ -11,22 +11,21 @@ use axum::response::{IntoResponse, Response};
 use bytes::{Bytes, BytesMut};
 use http_body_util::BodyExt;
 use serde::Deserialize;
-use verax_api::{EntryPage, EntrySummary, FailureKind};
+use verax_api::{EntryPage, EntrySummary};
 use verax_core::store::{ListedEntry, Position};
 use verax_core::{Freshness, Key, Precondition, Timestamp};
 use verax_engine::EngineError;
-use verax_engine::cache::{MAX_PAGE_ENTRIES, ReadResult};
+use verax_engine::cache::MAX_PAGE_ENTRIES;
 use verax_engine::in_flight::{InFlightBudget, InFlightReservation, SMALL};
 use verax_service::Service;
 
 use crate::failure::{Failure, Result};
 use crate::http::authenticated::Authenticated;
 use crate::http::entry_fields::{
-    CACHE_STATUS, cache_control, describe_answer, describe_entry, entry_condition, has_current,
-    put_request, read_options, trace_of,
+    cache_control, describe_entry, entry_condition, permit_of, put_request, read_options, trace_of,
 };
 use crate::http::extract::{NamespacePath, Query, WithKey};
-use crate::http::permits::permit_of;
+use crate::http::values::{failed_read, miss, with_value};
 
 /// A body of which nothing more comes for this long is given up.
 const SILENCE_TIMEOUT: Duration = Duration::from_secs(30);
@@ -74,67 +73,6 @@ pub(crate) async fn read(
         Err(error) => return Ok(failed_read(error)),
     };
     with_value(reader.in_flight(), &headers, &answer, started)
-}
-
-/// A response with a value, or without it when the caller has it already.
-pub(crate) fn with_value(
-    in_flight: &InFlightBudget,
-    headers: &HeaderMap,
-    answer: &ReadResult,
-    started: Instant,
-) -> Result<Response> {
-    let mut response = match has_current(headers, answer.entry.entity_tag()) {
-        true => StatusCode::NOT_MODIFIED.into_response(),
-        false => outgoing(in_flight, &answer.entry.value)?.into_response(),
-    };
-    describe_answer(response.headers_mut(), answer, started.elapsed());
-    Ok(response)
-}
-
-/// A value with its place among those that are on their way out.
-struct Outgoing {
-    value: Bytes,
-    _place: InFlightReservation,
-}
-
-impl AsRef<[u8]> for Outgoing {
-    fn as_ref(&self) -> &[u8] {
-        &self.value
-    }
-}
-
-/// A value as a body, which holds its place until it was sent.
-fn outgoing(in_flight: &InFlightBudget, value: &Bytes) -> Result<Body> {
-    if value.len() <= SMALL {
-        return Ok(Body::from(value.clone()));
-    }
-    let place = in_flight.reserve(value.len())?;
-    Ok(Body::from(Bytes::from_owner(Outgoing { value: value.clone(), _place: place })))
-}
-
-fn miss() -> Response {
-    let detail = "no entry with this key is in the cache";
-    let mut response = Failure::new(FailureKind::Miss, detail).into_response();
-    response.headers_mut().insert(CACHE_STATUS, HeaderValue::from_static("verax; fwd=uri-miss"));
-    response
-}
-
-fn failed_read(error: EngineError) -> Response {
-    let status = match &error {
-        EngineError::NegativeResult { left } => {
-            Some(format!("verax; hit; ttl={}; detail=no-value", left.as_secs()))
-        }
-        EngineError::Origin(origin) => Some(match origin.status() {
-            Some(status) => format!("verax; fwd=uri-miss; fwd-status={status}"),
-            None => format!("verax; fwd=uri-miss; detail={}", origin.kind()),
-        }),
-        _ => None,
-    };
-    let mut response = Failure::from(error).into_response();
-    if let Some(Ok(status)) = status.map(HeaderValue::try_from) {
-        response.headers_mut().insert(CACHE_STATUS, status);
-    }
-    response
 }
 
 /// Store a value.

@@ -11,6 +11,7 @@ use axum::http::header::{
 use axum::http::{HeaderMap, HeaderName, HeaderValue};
 use bytes::BytesMut;
 use verax_api::FailureKind;
+use verax_core::PermitNumber;
 use verax_core::entry::MediaType;
 use verax_core::lifetime::CacheControl;
 use verax_core::{EntityTag, Entry, EntryRevision, Lifetime, Precondition};
@@ -195,6 +196,19 @@ fn listed_tags(text: &str) -> std::result::Result<TagList, String> {
         rest = after;
     }
     if any { Ok(TagList::Tags { strong, weak }) } else { Err(text.to_owned()) }
+}
+
+/// The field that carries a permit when a value is stored.
+pub(crate) const PERMIT: HeaderName = HeaderName::from_static("verax-permit");
+
+/// The permit that a value is stored with, if it is.
+pub(crate) fn permit_of(headers: &HeaderMap) -> Result<Option<PermitNumber>> {
+    let Some(field) = headers.get(PERMIT) else { return Ok(None) };
+    let number = field.to_str().ok().and_then(|text| text.trim().parse().ok());
+    let number = number.ok_or_else(|| {
+        Failure::bad_request("Verax-Permit is not the number of a permit, as it was given")
+    })?;
+    Ok(Some(PermitNumber(number)))
 }
 
 /// A request to store a value, from its fields.

@@ -12,6 +12,7 @@ use verax_core::entry::Tag;
 use verax_core::{Key, Name};
 use verax_engine::cache::checked_tags;
 
+use super::limits::MAX_JSON_BYTES;
 use crate::failure::Failure;
 
 /// A JSON body.
@@ -25,7 +26,7 @@ impl<S: Send + Sync, T: DeserializeOwned> FromRequest<S> for Json<T> {
     type Rejection = Failure;
 
     async fn from_request(request: Request, _: &S) -> Result<Self, Failure> {
-        json_within(request, crate::http::MAX_JSON_BYTES).await.map(Json)
+        json_within(request, MAX_JSON_BYTES).await.map(Json)
     }
 }
 

@@ -4,8 +4,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use axum::extract::State;
-use axum::http::header::RETRY_AFTER;
-use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode};
+use axum::http::{HeaderMap, StatusCode};
 use axum::response::{IntoResponse, Response};
 use serde::Deserialize;
 use verax_api::{
@@ -14,7 +13,6 @@ use verax_api::{
 };
 use verax_core::guard::lock::{FencingToken, Grant, Holder, LockView, MAX_WAIT};
 use verax_core::{Key, Timestamp};
-use verax_engine::EngineError;
 use verax_engine::events::LockEventKind;
 use verax_engine::locks::LockRequest;
 use verax_service::Service;
@@ -22,48 +20,11 @@ use verax_service::Service;
 use crate::failure::{Failure, Result};
 use crate::http::authenticated::Authenticated;
 use crate::http::extract::{Json, NamespacePath, Query, WithKey};
+use crate::http::limits::MAX_LISTED;
+use crate::http::preferences::{applied, come_back_in, preferred_wait, seconds_of};
 
 /// The lease of a claim that names none.
 const DEFAULT_LEASE: Duration = Duration::from_secs(30);
-
-const PREFERENCE_APPLIED: HeaderName = HeaderName::from_static("preference-applied");
-
-/// How long a caller is ready to wait: `Prefer: wait=SECONDS` (RFC 7240, section 4.3), and
-/// `longest` at most. What cannot be read is passed over, as preferences are (section 2).
-pub(crate) fn preferred_wait(headers: &HeaderMap, longest: Duration) -> Duration {
-    let preferences = headers.get_all("prefer");
-    let preferences = preferences.iter().filter_map(|field| field.to_str().ok());
-    for preference in preferences.flat_map(|field| field.split([',', ';'])) {
-        let Some((name, value)) = preference.split_once('=') else { continue };
-        if name.trim().eq_ignore_ascii_case("wait") {
-            let seconds = value.trim().trim_matches('"').parse::<u32>();
-            let wait = seconds.map(|seconds| Duration::from_secs(seconds.into()));
-            return wait.unwrap_or_default().min(longest);
-        }
-    }
-    Duration::ZERO
-}
-
-/// Says that a wait was honoured.
-pub(crate) fn applied(response: &mut Response, wait: Duration) {
-    if !wait.is_zero()
-        && let Ok(field) = HeaderValue::try_from(format!("wait={}", wait.as_secs()))
-    {
-        response.headers_mut().insert(PREFERENCE_APPLIED, field);
-    }
-}
-
-pub(crate) fn seconds_of(member: &'static str, seconds: f64) -> Result<Duration> {
-    let time = verax_api::duration_of(member, seconds);
-    time.map_err(|e| Failure::from(EngineError::Invalid(e.to_string())))
-}
-
-/// Whole seconds, rounded up, for Retry-After.
-pub(crate) fn come_back_in(response: &mut Response, time: Duration) {
-    let seconds = time.as_secs_f64().ceil().max(1.0) as u64;
-    response.headers_mut().insert(RETRY_AFTER, HeaderValue::from(seconds));
-}
-
 fn holder_to_api(holder: &Holder, now: Timestamp) -> LockHolder {
     LockHolder {
         owner: holder.owner.clone(),
@@ -72,9 +33,6 @@ fn holder_to_api(holder: &Holder, now: Timestamp) -> LockHolder {
         ends_in_seconds: holder.ends_at.since(now).as_secs_f64(),
     }
 }
-
-/// The most locks, and permits, of one answer.
-pub(crate) const MAX_LISTED: usize = 1_000;
 
 fn lease_to_api(grant: &Grant, now: Timestamp) -> LockLease {
     LockLease {
@@ -270,26 +228,4 @@ pub(crate) async fn list(
         items: reader.locks(MAX_LISTED).iter().map(|view| shown(view, now)).collect(),
         recent: service.control().recent_locks(&reader).iter().map(event_to_api).collect(),
     }))
-}
-
-#[cfg(test)]
-mod tests {
-    use rstest::rstest;
-
-    use super::*;
-
-    #[rstest]
-    #[case("wait=10", 10)]
-    #[case("respond-async, WAIT=3", 3)]
-    #[case("wait=\"5\"; foo=bar", 5)]
-    #[case("respond-async", 0)]
-    #[case("wait=soon", 0)]
-    #[case("wait=-1", 0)]
-    #[case("wait=3600", 3_600)]
-    #[case("wait=3601", 3_600)]
-    fn waits_are_read_as_the_rfc_writes_them(#[case] field: &str, #[case] expected: u64) {
-        let mut headers = HeaderMap::new();
-        headers.insert("prefer", HeaderValue::from_str(field).unwrap());
-        assert_eq!(preferred_wait(&headers, MAX_WAIT), Duration::from_secs(expected));
-    }
 }

@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use axum::extract::State;
-use axum::http::{HeaderMap, HeaderName, StatusCode};
+use axum::http::{HeaderMap, StatusCode};
 use axum::response::{IntoResponse, Response};
 use serde::Deserialize;
 use verax_api::{
@@ -19,25 +19,13 @@ use verax_service::Service;
 
 use crate::failure::{Failure, Result};
 use crate::http::authenticated::Authenticated;
-use crate::http::entries::with_value;
 use crate::http::extract::{Json, NamespacePath, Query, WithKey};
-use crate::http::locks::{applied, come_back_in, preferred_wait, seconds_of};
-
-/// The field that carries a permit when a value is stored.
-pub(crate) const PERMIT: HeaderName = HeaderName::from_static("verax-permit");
+use crate::http::limits::MAX_LISTED;
+use crate::http::preferences::{applied, come_back_in, preferred_wait, seconds_of};
+use crate::http::values::with_value;
 
 /// The lease of a claim that names none.
 const DEFAULT_LEASE: Duration = Duration::from_secs(10);
-
-/// The permit that a value is stored with, if it is.
-pub(crate) fn permit_of(headers: &HeaderMap) -> Result<Option<PermitNumber>> {
-    let Some(field) = headers.get(PERMIT) else { return Ok(None) };
-    let number = field.to_str().ok().and_then(|text| text.trim().parse().ok());
-    let number = number.ok_or_else(|| {
-        Failure::bad_request("Verax-Permit is not the number of a permit, as it was given")
-    })?;
-    Ok(Some(PermitNumber(number)))
-}
 
 /// Ask for a value, or for the right to refill it.
 ///
@@ -155,11 +143,7 @@ pub(crate) async fn list(
 ) -> Result<axum::Json<Permits>> {
     let reader = service.control().open_reader(&caller, &tenant, &namespace)?;
     let now = service.engine().now();
-    let items = reader
-        .permits(crate::http::locks::MAX_LISTED)
-        .iter()
-        .map(|view| shown(view, now))
-        .collect();
+    let items = reader.permits(MAX_LISTED).iter().map(|view| shown(view, now)).collect();
     let recent = service.control().recent_refills(&reader).into_iter().map(refill_to_api).collect();
     Ok(axum::Json(Permits { items, recent }))
 }

@@ -12,7 +12,7 @@ use verax_control::access::Caller;
 use verax_service::Service;
 use verax_wire::{Frame, Reply};
 
-use super::WireLimits;
+use super::limits::WireLimits;
 use super::outbox::Outbox;
 use super::session::{Ended, Session, WRITE_AT};
 use crate::connections::ConnectionSlot;

@@ -13,52 +13,30 @@ mod entries;
 mod failure;
 mod hits;
 mod lifetimes;
+mod limits;
 mod locks;
 mod nodes;
 mod outbox;
 mod permits;
 mod rate_limits;
+mod received;
 mod session;
 mod tags;
 mod values;
 
 use std::sync::Arc;
-use std::time::Duration;
 
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::{TcpListener, TcpStream};
 use tokio_io_timeout::TimeoutWriter;
 use verax_service::Service;
 
-use crate::accept::accept;
-use crate::connections::{ConnectionLimits, ConnectionSlot, NoSlot};
+use crate::accept::{STOP_TIMEOUT, accept};
+use crate::connections::{ConnectionSlot, NoSlot};
 use crate::tls::Tls;
 use connection::Connection;
+pub use limits::WireLimits;
 use session::Ended;
-
-/// The bounds on what clients of the wire may take.
-#[derive(Debug, Clone, Copy)]
-pub struct WireLimits {
-    /// Connections at a time; further ones are told to come back later.
-    pub connections: ConnectionLimits,
-    /// Requests of one connection that wait for something; while they do, no more are read.
-    pub in_flight: usize,
-    /// A connection on which nothing is heard for this long is closed.
-    pub idle: Duration,
-    /// The time in which a connection must have said its hello.
-    pub hello: Duration,
-}
-
-impl Default for WireLimits {
-    fn default() -> Self {
-        Self {
-            connections: ConnectionLimits::default(),
-            in_flight: 1_024,
-            idle: Duration::from_secs(120),
-            hello: Duration::from_secs(10),
-        }
-    }
-}
 
 /// Serves the wire protocol until the service stops; then tells clients, answers what is in flight
 /// and closes.
@@ -76,7 +54,7 @@ pub async fn serve_wire(
     let overdue = async {
         let mut stopped = stopped;
         let _ = stopped.wait_for(|stopping| *stopping).await;
-        tokio::time::sleep(crate::STOP_TIMEOUT).await;
+        tokio::time::sleep(STOP_TIMEOUT).await;
     };
     tokio::select! {
         () = serving => {}

@@ -3,34 +3,26 @@
 
 use std::io;
 use std::sync::Arc;
-use std::time::Instant;
 
-use bytes::{Buf, BytesMut};
+use bytes::BytesMut;
 use futures_util::FutureExt;
 use futures_util::future::BoxFuture;
 use futures_util::stream::FuturesUnordered;
 use tokio::task::JoinSet;
 use verax_api::FailureKind;
+use verax_control::ControlError;
 use verax_control::access::Caller;
-use verax_control::{ControlError, Role};
-use verax_core::Name;
 use verax_core::guard::lock::SessionId;
 use verax_engine::cache::{BatchAccess, Invalidated, InvalidationWatch, Written};
 use verax_engine::in_flight::InFlightBudget;
 use verax_engine::locks::LockSession;
-use verax_engine::turns::{TURN, TenantTurns};
-use verax_engine::{EngineError, LeasedBy, Reader, Refiller, Writer};
+use verax_engine::turns::TenantTurns;
+use verax_engine::{LeasedBy, Reader, Refiller, Writer};
 use verax_service::Service;
-use verax_wire::{
-    Frame, Hello, MAX_HELLO_BYTES, Nodes, RawFrame, Reply, Request, VERSION, Welcome, WireError,
-    frame, next_frame,
-};
+use verax_wire::{Frame, MAX_HELLO_BYTES, Reply, WireError, frame};
 
-use super::WireLimits;
 use super::arrival::{Arrival, MAX_AHEAD, NoRoom};
-use super::dispatch::dispatch;
-use super::hits::Hits;
-use super::nodes::addresses;
+use super::limits::WireLimits;
 use super::outbox::{Encoded, Outbox};
 use crate::connections::ConnectionSlot;
 use crate::failure::Failure;
@@ -44,16 +36,6 @@ const REPLIES_PART: u64 = 4;
 /// A write is begun before this much waits.
 pub(super) const WRITE_AT: usize = 256 << 10;
 
-/// What a body may have beyond its value: key, media type, tags, numbers, and a batch's heads.
-const BEYOND_VALUE: u64 = 64 << 10;
-
-/// After how many look-ups it is looked whether the turn is over; after anything else, which may
-/// take long, it always is.
-const LOOK_EVERY: u32 = 8;
-
-/// The most namespaces that one connection opens.
-const MAX_OPENED: usize = 4_096;
-
 /// A namespace that the connection opened.
 #[derive(Debug)]
 pub(super) struct Opened {
@@ -62,16 +44,16 @@ pub(super) struct Opened {
     pub(super) reads: Result<Reader, ControlError>,
     pub(super) writes: Result<Writer, ControlError>,
     /// Whether the client is told what becomes untrue.
-    watched: bool,
+    pub(super) watched: bool,
 }
 
 /// Who is at the other end.
 #[derive(Debug)]
 pub(super) struct Peer {
     pub(super) caller: Arc<Caller>,
-    token: String,
+    pub(super) token: String,
     /// The state of tokens and namespaces that `caller` and what was opened were checked against.
-    revision: u64,
+    pub(super) revision: u64,
 }
 
 pub(super) type InvalidationNotice = (u16, InvalidationWatch, Option<Invalidated>);
@@ -89,7 +71,7 @@ pub(super) struct Session {
     pub(super) watches: FuturesUnordered<BoxFuture<'static, InvalidationNotice>>,
     pub(super) peer: Option<Peer>,
     pub(super) opened: Vec<Opened>,
-    max_body_bytes: u32,
+    pub(super) max_body_bytes: u32,
     pub(super) arrival: Arrival,
     /// Memory for replies that wait to be written, however small each is.
     pub(super) replies: InFlightBudget,
@@ -196,85 +178,6 @@ impl Session {
         self.buffer_grew |= self.received.capacity() > MAX_AHEAD;
     }
 
-    /// Answers requests that have arrived whole; returns whether some are left only because the
-    /// turn is over, or because their replies would be too much to hold.
-    pub(super) fn answer_received(&mut self) -> Result<bool, Ended> {
-        if self.received.is_empty() {
-            return Ok(false);
-        }
-        self.check_peer()?;
-        self.arrival.discard(&mut self.received);
-        // Taken out, so that requests may borrow from it while they are answered.
-        let received = std::mem::take(&mut self.received);
-        let (mut at, mut hits) = (0, Hits::default());
-        let (began, mut answered) = (Instant::now(), 0u32);
-        let outcome = loop {
-            if self.ending || self.waiting.len() >= self.limits.in_flight {
-                break Ok(false);
-            }
-            if self.outbox.len() >= WRITE_AT {
-                break Ok(true);
-            }
-            match next_frame(&received[at..], self.max_body_bytes) {
-                Ok(Some((frame, taken))) => {
-                    at += taken;
-                    // Held until the request is carried out, or what it needs is reserved
-                    // elsewhere.
-                    let _arrived = self.arrival.end();
-                    if let Err(ended) = self.take(frame, &mut hits) {
-                        break Err(ended);
-                    }
-                    answered += 1;
-                    let looks = !frame.head.is_get() || answered.is_multiple_of(LOOK_EVERY);
-                    if looks && began.elapsed() >= TURN {
-                        break Ok(true);
-                    }
-                }
-                Ok(None) => break Ok(false),
-                Err(error) => break Err(Ended::Protocol(error)),
-            }
-        };
-        hits.count();
-        self.received = received;
-        self.received.advance(at);
-        outcome
-    }
-
-    fn take(&mut self, raw: RawFrame<'_>, hits: &mut Hits) -> Result<(), Ended> {
-        let head = raw.head;
-        let frame = Frame { namespace: head.namespace, id: head.id };
-        let request = Request::decode(head, raw.body)?;
-        match (&self.peer, request) {
-            (None, Request::Hello(hello)) => self.hello(frame, hello),
-            (None, _) => Err(Ended::Protocol(WireError::Kind(head.kind))),
-            (Some(_), Request::Hello(_)) => Err(Ended::Protocol(WireError::Kind(head.kind))),
-            (_, Request::Ping) => {
-                self.outbox.add(frame, &Reply::Pong);
-                Ok(())
-            }
-            (_, Request::Goodbye) => {
-                self.ending = true;
-                Ok(())
-            }
-            (_, _) if self.service.control().role() == Role::Standby => {
-                self.fail(frame, &EngineError::Standby.into());
-                Ok(())
-            }
-            (Some(peer), Request::Open { tenant, namespace }) => {
-                let caller = Arc::clone(&peer.caller);
-                let opened = self.open(&caller, tenant, namespace);
-                self.reply_opened(frame, opened);
-                Ok(())
-            }
-            (_, request) => {
-                if let Err(failure) = dispatch(self, frame, request, hits) {
-                    self.fail(frame, &failure);
-                }
-                Ok(())
-            }
-        }
-    }
-
     /// The session of leases that end with this connection.
     pub(super) fn session(&mut self) -> SessionId {
         self.session.get_or_insert_with(|| self.service.engine().lock_session()).id()
@@ -300,92 +203,6 @@ impl Session {
 
     pub(super) fn fail(&mut self, frame: Frame, failure: &Failure) {
         self.outbox.add(frame, &failure.reply());
-    }
-
-    fn hello(&mut self, frame: Frame, hello: Hello<'_>) -> Result<(), Ended> {
-        let refused = if !(hello.lowest..=hello.highest).contains(&VERSION) {
-            let Hello { lowest, highest, .. } = hello;
-            let detail = format!(
-                "this server speaks version {VERSION} of the protocol, the client {lowest} to {highest}"
-            );
-            Some(Failure::new(FailureKind::UnsupportedVersion, detail))
-        } else {
-            match self.service.control().token_caller(hello.token) {
-                Ok(caller) => {
-                    let (token, revision) =
-                        (hello.token.to_owned(), self.service.control().access_revision());
-                    tracing::debug!(
-                        who = caller.who(),
-                        client = hello.client,
-                        "a wire client connected"
-                    );
-                    self.place.set_authenticated();
-                    self.peer = Some(Peer { caller, token, revision });
-                    None
-                }
-                Err(error) => Some(Failure::from(error)),
-            }
-        };
-        if let Some(failure) = refused {
-            // InvalidationNotice on the way out: nothing else can be done with this connection.
-            self.fail(frame, &failure);
-            self.ending = true;
-            return Ok(());
-        }
-        let largest = verax_core::policy::MAX_VALUE_BYTES + BEYOND_VALUE;
-        self.max_body_bytes = u32::try_from(largest).unwrap_or(u32::MAX);
-        let topology = self.service.control().topology();
-        let this = self.service.control().node().map(|node| node.id);
-        let nodes = addresses(&topology, this, self.service.control().role());
-        let welcome = Welcome {
-            version: VERSION,
-            max_body_bytes: self.max_body_bytes,
-            max_in_flight: u32::try_from(self.limits.in_flight).unwrap_or(u32::MAX),
-            idle_timeout: u32::try_from(self.limits.idle.as_millis()).unwrap_or(u32::MAX),
-            topology: topology.revision,
-            nodes: Nodes::of(&nodes),
-        };
-        self.outbox.add(frame, &Reply::Welcome(welcome));
-        Ok(())
-    }
-
-    fn open(&self, caller: &Caller, tenant: &str, name: &str) -> Result<Opened, Failure> {
-        let tenant = Name::new(tenant).map_err(Failure::invalid)?;
-        let name = Name::new(name).map_err(Failure::invalid)?;
-        let control = self.service.control();
-        let reads = control.open_reader(caller, &tenant, &name);
-        let writes = control.open_writer(caller, &tenant, &name);
-        match (&reads, &writes) {
-            (Err(error), Err(_)) => Err(error.clone().into()),
-            _ => Ok(Opened { tenant, name, reads, writes, watched: false }),
-        }
-    }
-
-    fn reply_opened(&mut self, frame: Frame, opened: Result<Opened, Failure>) {
-        let opened = match opened {
-            Ok(_) if self.opened.len() == MAX_OPENED => {
-                let detail = format!("a connection opens at most {MAX_OPENED} namespaces");
-                return self.fail(frame, &Failure::invalid(detail));
-            }
-            Ok(opened) => opened,
-            Err(failure) => return self.fail(frame, &failure),
-        };
-        let largest = |writer: &Writer| writer.max_value_bytes();
-        let max_value_bytes = match &opened.reads {
-            Ok(reader) => reader.max_value_bytes(),
-            Err(_) => opened.writes.as_ref().map_or(0, largest),
-        };
-        let reply = Reply::Opened {
-            may_read: opened.reads.is_ok(),
-            may_write: opened.writes.is_ok(),
-            max_value_bytes,
-        };
-        if self.turns.is_none() {
-            self.turns = opened.turns().cloned();
-        }
-        self.opened.push(opened);
-        let number = self.opened.len() as u16;
-        self.outbox.add(Frame { namespace: number, id: frame.id }, &reply);
     }
 
     /// Looks whether the token still opens what it did, if anything has changed since.

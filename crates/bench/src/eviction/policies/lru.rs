@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, HashMap};
 
-use super::Policy;
+use super::policy::Policy;
 
 /// Evicts what was not requested for longest.
 #[derive(Debug)]

@@ -2,7 +2,7 @@
 
 use std::collections::{HashMap, HashSet, VecDeque};
 
-use super::Policy;
+use super::policy::Policy;
 
 #[derive(Debug)]
 struct Held {

@@ -1,7 +1,8 @@
 //! W-TinyLFU: Einziger, Friedman and Manes, "TinyLFU: A Highly Efficient Cache Admission Policy",
 //! ACM Transactions on Storage 13 (2017).
 
-use super::{Lru, Policy};
+use super::lru::Lru;
+use super::policy::Policy;
 
 /// Frequencies of keys, held or not: four rows of counters up to 15, halved as they age.
 #[derive(Debug)]

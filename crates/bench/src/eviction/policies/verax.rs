@@ -7,7 +7,7 @@ use verax_core::{
     Entry, Key, Lifetime, NamespaceId, Partition, Precondition, Quota, Store, Timestamp,
 };
 
-use super::Policy;
+use super::policy::Policy;
 
 const NOW: Timestamp = Timestamp::from_millis(0);
 

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::time::Duration;
 
-use super::{
+use super::lease::{
     AccessId, AcquireError, AcquireRequest, FencingToken, Grant, Holder, LeaseEnd, LockCounts,
     LockName, LockNotice, LockOutcome, LockView, NotHeld, QueuedCaller, SessionId, Ticket,
 };

@@ -2,8 +2,12 @@ use std::collections::{BTreeMap, HashSet};
 
 use proptest::prelude::*;
 
+use std::time::Duration;
+
 use super::*;
 use crate::guard::ShareLimits;
+use crate::key::{Key, NamespaceId};
+use crate::time::Timestamp;
 
 const N: NamespaceId = NamespaceId(1);
 

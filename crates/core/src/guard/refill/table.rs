@@ -3,11 +3,11 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 use std::time::Duration;
 
-use super::super::lock::AccessId;
-use super::{
+use super::permit::{
     AcquireRefused, Expired, JoinOutcome, LivePermit, Permit, PermitHolder, PermitNumber,
     PermitView, RefillLimits, Refiller, Refused, RefusedReason, ReleaseOutcome, Voided, WaitTicket,
 };
+use crate::guard::lock::AccessId;
 use crate::guard::share::Shares;
 use crate::key::{Key, NamespaceId};
 use crate::time::Timestamp;

@@ -4,7 +4,12 @@ use std::time::Duration;
 use proptest::prelude::*;
 
 use super::super::lock::tests::cases;
+
 use super::*;
+use crate::guard::lock::AccessId;
+use crate::guard::share::ShareLimits;
+use crate::key::{Key, NamespaceId};
+use crate::time::Timestamp;
 
 const N: NamespaceId = NamespaceId(1);
 const LEASE: Duration = Duration::from_millis(100);

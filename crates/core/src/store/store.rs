@@ -1,0 +1,111 @@
+//! The whole store: its partitions, and the memory that they share.
+
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, PoisonError, RwLock, Weak};
+
+use super::memory_budget::{BudgetMember, MemoryBudget, Quota};
+use super::partition::Partition;
+use super::shard::Tidied;
+use crate::key::NamespaceId;
+use crate::time::Timestamp;
+
+/// How many bytes one step of tidying frees at most while more is used than a lowered limit allows.
+const SHRINK_STEP: u64 = 256 << 10;
+
+/// Entries of all namespaces within one limit of bytes.
+///
+/// ```
+/// use std::time::Duration;
+/// use verax_core::store::{Precondition, Quota, Store};
+/// use verax_core::{Entry, Key, Lifetime, NamespaceId, Timestamp};
+///
+/// let store = Store::new(64 << 20);
+/// let boards = store.open(NamespaceId(1), Quota { reserve: 8 << 20, cap: 32 << 20 });
+/// let (key, now) = (Key::new("board/aldermouth")?, Timestamp::from_millis(0));
+///
+/// let entry = Entry::new("[]", "application/json", Lifetime::of(Duration::from_secs(30)), now);
+/// boards.put(&key, &entry, Precondition::Always, now)?;
+/// assert_eq!(boards.get("board/aldermouth", now).unwrap().value(), b"[]");
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+#[derive(Debug)]
+pub struct Store {
+    budget: Arc<MemoryBudget>,
+    partitions: RwLock<Vec<Weak<Partition>>>,
+    next_to_tidy: AtomicUsize,
+}
+
+impl Store {
+    /// An empty store that keeps at most `limit` bytes, bookkeeping included.
+    pub fn new(limit: u64) -> Self {
+        Self {
+            budget: Arc::new(MemoryBudget::new(limit)),
+            partitions: RwLock::default(),
+            next_to_tidy: AtomicUsize::new(0),
+        }
+    }
+
+    /// An empty partition for a namespace. The identity is what tells partitions apart in a log;
+    /// opening one twice gives two that know nothing of each other, so the caller keeps it. It
+    /// ends, and its memory comes back, when the last holder drops it.
+    pub fn open(&self, namespace: NamespaceId, quota: Quota) -> Arc<Partition> {
+        let partition = Arc::new(Partition::new(namespace, Arc::clone(&self.budget), quota));
+        self.budget.join(Arc::downgrade(&partition) as Weak<dyn BudgetMember>);
+        let mut partitions = self.partitions.write().unwrap_or_else(PoisonError::into_inner);
+        partitions.retain(|partition| partition.strong_count() > 0);
+        partitions.push(Arc::downgrade(&partition));
+        partition
+    }
+
+    fn partitions(&self) -> Vec<Arc<Partition>> {
+        let partitions = self.partitions.read().unwrap_or_else(PoisonError::into_inner);
+        partitions.iter().filter_map(Weak::upgrade).collect()
+    }
+
+    /// Frees what ended, was cleared or was invalidated: at most `chunks` chunks of 32 entries, and
+    /// as many of what was cleared. It goes on where the last call ended, so that none is always
+    /// last. Returns how many entries were freed, and whether more wait. No lock is held for longer
+    /// than one such step.
+    pub fn tidy(&self, chunks: usize, now: Timestamp) -> (u64, bool) {
+        let partitions = self.partitions();
+        let mut all = Tidied { more: self.budget.reclaim(chunks), ..Tidied::default() };
+        let first = self.next_to_tidy.load(Ordering::Relaxed);
+        let mut next = first + 1;
+        for at in 0..partitions.len() {
+            if all.chunks >= chunks {
+                (next, all.more) = (first + at, true);
+                break;
+            }
+            let partition = &partitions[(first + at) % partitions.len()];
+            all.add(partition.tidy(chunks - all.chunks, now));
+        }
+        // The limit may have been lowered.
+        if self.budget.used() > self.budget.limit() && all.chunks < chunks {
+            all.more |= self.budget.shrink(SHRINK_STEP);
+        }
+        self.budget.note_shrunk();
+        self.next_to_tidy.store(next % partitions.len().max(1), Ordering::Relaxed);
+        (all.freed, all.more)
+    }
+
+    /// The limit in bytes.
+    pub fn limit(&self) -> u64 {
+        self.budget.limit()
+    }
+
+    /// Sets the limit in bytes. Above it the store grows no further, and shrinks as it is written
+    /// to and tidied.
+    pub fn set_limit(&self, limit: u64) {
+        self.budget.set_limit(limit);
+    }
+
+    /// The bytes in use, with bookkeeping and with what was cleared and not given back yet.
+    pub fn used(&self) -> u64 {
+        self.budget.used()
+    }
+
+    /// How many entries were removed to make room since the store was made.
+    pub fn evicted(&self) -> u64 {
+        self.budget.evicted.load(Ordering::Relaxed)
+    }
+}

@@ -1,0 +1,387 @@
+//! Acquiring, renewing and releasing locks.
+
+use std::ops::RangeInclusive;
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+use std::time::Duration;
+
+use tokio::sync::oneshot;
+use verax_core::guard::lock::{
+    AccessId, AcquireError, AcquireRequest, FencingToken, Grant, Holder, LeaseEnd, LockName,
+    LockNotice, LockOutcome, LockTable, LockView, MAX_LEASE, MAX_OWNER_BYTES, MAX_WAIT, NotHeld,
+    SessionId,
+};
+use verax_core::{Key, NamespaceId, Timestamp};
+
+use super::state::Waiter;
+use super::waiting::QueuedWait;
+use crate::access::LeasedBy;
+use crate::engine::Engine;
+use crate::error::EngineError;
+use crate::events::{Event, LockEvent, LockEventKind};
+use crate::handle::{Manager, Reader, Writer};
+use verax_core::guard::lock::LockCounts;
+
+/// How many locks are shown in one step, with those in line for each.
+const VIEW_STEP: usize = 64;
+
+/// How long a lease may last: a shorter one cannot be renewed in time.
+pub const LEASES: RangeInclusive<Duration> = Duration::from_millis(100)..=MAX_LEASE;
+
+/// What a caller wants of a lock.
+#[derive(Debug, Clone)]
+pub struct LockRequest {
+    /// Who it is, in words for people.
+    pub owner: String,
+    /// How long the lease lasts unless it is renewed.
+    pub lease: Duration,
+    /// How long to wait for it; zero to be told at once.
+    pub wait: Duration,
+    /// The connection that the lease ends with; `None` for a lease that outlives it.
+    pub session: Option<SessionId>,
+    /// The access that it is asked for with: the lease ends with it.
+    pub access: Option<LeasedBy>,
+}
+
+/// A connection whose end ends the leases that were asked for with it.
+#[derive(Debug)]
+pub struct LockSession {
+    engine: Arc<Engine>,
+    id: SessionId,
+}
+
+impl LockSession {
+    /// Its identity.
+    pub fn id(&self) -> SessionId {
+        self.id
+    }
+}
+
+impl Drop for LockSession {
+    fn drop(&mut self) {
+        self.engine.end_locks(|table, now, told| table.disconnect(self.id, now, told));
+    }
+}
+
+impl Engine {
+    /// Tells callers what became of them. One that has gone gives back at once what it was granted,
+    /// so that nobody waits for a holder that does not exist.
+    pub(super) fn deliver_locks(&self, mut told: Vec<LockNotice<Waiter>>, now: Timestamp) {
+        while !told.is_empty() {
+            let mut more = Vec::new();
+            for told in told {
+                match told {
+                    LockNotice::Granted(waiter, grant) => {
+                        let (name, token) = (grant.name.clone(), grant.token);
+                        if waiter.send(Ok(grant)).is_err() {
+                            // It cannot be over already: it was granted now.
+                            let _ = self.locks.table().release(&name, token, now, &mut more);
+                        }
+                    }
+                    LockNotice::TimedOut(waiter, holder) => drop(waiter.send(Err(holder))),
+                    LockNotice::Ended(name, holder, by) => self.lock_ended(name, holder, by, now),
+                }
+            }
+            told = more;
+        }
+        self.locks.changed.notify_one();
+    }
+
+    /// Ends leases and waits step by step, between which others have their turn at the table.
+    fn end_locks(
+        &self,
+        step: impl Fn(&mut LockTable<Waiter>, Timestamp, &mut Vec<LockNotice<Waiter>>) -> bool,
+    ) {
+        let now = self.now();
+        loop {
+            let mut told = Vec::new();
+            let more = step(&mut self.locks.table(), now, &mut told);
+            self.deliver_locks(told, now);
+            if !more {
+                return;
+            }
+        }
+    }
+
+    fn lock_ended(&self, name: LockName, holder: Holder, by: LeaseEnd, now: Timestamp) {
+        // An expiry is noticed a little after it happened.
+        let at = if by == LeaseEnd::Time { holder.ends_at.min(now) } else { now };
+        self.notify_lock(LockEvent {
+            at,
+            namespace: name.0,
+            name: name.1,
+            kind: by.into(),
+            owner: holder.owner,
+            token: Some(holder.token),
+            lasted: at.since(holder.since),
+        });
+    }
+
+    fn notify_lock(&self, event: LockEvent) {
+        if let Some(namespace) = self.namespace(event.namespace) {
+            namespace.notify(&Event::Lock(&event));
+        }
+    }
+
+    /// A connection, for leases that end with it.
+    pub fn lock_session(self: &Arc<Self>) -> LockSession {
+        let id = SessionId(self.locks.last_session.fetch_add(1, Ordering::Relaxed) + 1);
+        self.locks.table().connect(id);
+        LockSession { engine: Arc::clone(self), id }
+    }
+
+    /// The locks that are held in the namespaces that `which` holds for, longest first, and at most
+    /// `most` of them.
+    pub fn locks_where(&self, which: impl Fn(NamespaceId) -> bool, most: usize) -> Vec<LockView> {
+        let mut longest = Vec::new();
+        let namespaces = self.locks.table().namespaces();
+        for namespace in namespaces.into_iter().filter(|namespace| which(*namespace)) {
+            longest.append(&mut self.locks.table().max_held(namespace, most));
+            longest.sort_unstable_by_key(|(token, _)| *token);
+            longest.truncate(most);
+        }
+        let (now, mut views) = (self.now(), Vec::with_capacity(longest.len()));
+        for names in longest.chunks(VIEW_STEP) {
+            let table = self.locks.table();
+            views.extend(names.iter().filter_map(|(_, name)| table.look(name, now)));
+        }
+        views
+    }
+
+    /// How many locks are held, and how many callers are in line for one.
+    pub fn lock_counts(&self) -> LockCounts {
+        self.locks.table().counts()
+    }
+
+    /// Ends the leases and waits of an access that was withdrawn; those next in line get the locks.
+    pub(crate) fn withdraw_locks(&self, access: AccessId) {
+        self.end_locks(|table, now, told| table.withdraw(access, now, told));
+    }
+
+    /// Ends all leases and waits, and gives none: another Verax does. A later epoch begins anew.
+    pub fn end_all_locks(&self) {
+        let gone = {
+            let mut table = self.locks.table();
+            table.end_epoch();
+            table.end_all()
+        };
+        // Where nobody waits for the table.
+        drop(gone);
+    }
+
+    /// Sets until when locks are given; `None` for as long as there is an epoch.
+    pub fn give_locks_until(&self, moment: Option<Timestamp>) {
+        self.locks.table().give_until(moment);
+    }
+
+    /// The epoch of the fencing tokens that are given now, if there is one.
+    pub fn lock_epoch(&self) -> Option<u32> {
+        self.locks.table().epoch()
+    }
+
+    /// Whether a new epoch is needed: there is none, or it is nearly used up.
+    pub fn needs_lock_epoch(&self) -> bool {
+        self.locks.table().needs_epoch()
+    }
+
+    /// Gives fencing tokens of a new epoch from now on.
+    pub fn begin_lock_epoch(&self, epoch: u32) {
+        self.locks.table().begin_epoch(epoch);
+    }
+}
+
+impl Writer {
+    /// Asks for a lock, and waits for it as long as the request says. Dropping the call leaves the
+    /// line. `Err` inside is a lock that somebody else still holds.
+    ///
+    /// # Errors
+    /// [`EngineError`]: a request out of range, too many locks, or no epoch yet.
+    pub async fn acquire_lock(
+        &self,
+        name: &Key,
+        request: LockRequest,
+    ) -> Result<Result<Grant, Holder>, EngineError> {
+        let engine = self.engine();
+        self.needs_open()?;
+        check(&request)?;
+        engine.needs_serving()?;
+        let name: LockName = (self.id(), name.clone());
+        let began = engine.now();
+        let LockRequest { owner, lease, wait, session, access } = request;
+        let leased_by = access.as_ref().map(|access| access.id);
+        let claim =
+            AcquireRequest { owner: owner.clone(), lease, wait, session, access: leased_by };
+        let (waiter, answer) = oneshot::channel();
+        let mut told = Vec::new();
+        let claimed = engine.locks.table().claim(&name, claim, waiter, began, &mut told);
+        engine.deliver_locks(told, began);
+        // Withdrawing access raises its signal first and then ends what it holds: a claim that came
+        // in between is found there, and a later one here.
+        if let Some(access) = access.filter(|access| access.signal.has_ended()) {
+            engine.withdraw_locks(access.id);
+            return Err(EngineError::AccessEnded);
+        }
+        let granted = match claimed.map_err(refused)? {
+            LockOutcome::Granted(grant, _) => Ok(grant),
+            LockOutcome::HeldByOther(holder, _) => Err(holder),
+            LockOutcome::Queued(ticket) => QueuedWait::new(engine, name.clone(), ticket, answer)
+                .wait()
+                .await
+                .ok_or_else(|| match self.needs_open() {
+                    Err(gone) => gone,
+                    Ok(()) => EngineError::Busy("the wait was given up: the service stops"),
+                })?,
+        };
+        let (now, lasted) = (engine.now(), engine.now().since(began));
+        let event = |kind, token| LockEvent {
+            at: now,
+            namespace: name.0,
+            name: name.1.clone(),
+            kind,
+            owner: owner.clone(),
+            token,
+            lasted,
+        };
+        match &granted {
+            Ok(grant) => {
+                self.notify(&Event::Lock(&event(LockEventKind::Granted, Some(grant.token))));
+            }
+            Err(_) if wait.is_zero() => {}
+            Err(_) => self.notify(&Event::Lock(&event(LockEventKind::TimedOut, None))),
+        }
+        Ok(granted)
+    }
+
+    /// Makes a lease last for `lease` from now on; returns when it ends then.
+    ///
+    /// # Errors
+    /// [`EngineError::NotHeld`] when it is over, [`EngineError::Invalid`] for a lease out of range.
+    pub fn renew_lock(
+        &self,
+        name: &Key,
+        token: FencingToken,
+        lease: Duration,
+    ) -> Result<Grant, EngineError> {
+        check_lease(lease)?;
+        let engine = self.engine();
+        engine.needs_serving()?;
+        let (name, now, mut told) = ((self.id(), name.clone()), engine.now(), Vec::new());
+        let renewed = engine.locks.table().renew(&name, token, lease, now, &mut told);
+        engine.deliver_locks(told, now);
+        Ok(Grant { name, token, ends_at: renewed.map_err(not_held)? })
+    }
+
+    /// Ends a lease.
+    ///
+    /// # Errors
+    /// [`EngineError::NotHeld`] when it is over already.
+    pub fn release_lock(&self, name: &Key, token: FencingToken) -> Result<(), EngineError> {
+        let engine = self.engine();
+        let (name, now, mut told) = ((self.id(), name.clone()), engine.now(), Vec::new());
+        let released = engine.locks.table().release(&name, token, now, &mut told);
+        engine.deliver_locks(told, now);
+        released.map_err(not_held)
+    }
+
+    /// How many callers are in line for a lock.
+    pub fn queued_for_lock(&self, name: &Key) -> usize {
+        let engine = self.engine();
+        let view = engine.locks.table().look(&(self.id(), name.clone()), engine.now());
+        view.map_or(0, |view| view.waiting)
+    }
+}
+
+impl Manager {
+    /// Ends whatever hold there is; returns who had it.
+    pub fn force_release_lock(&self, name: &Key) -> Option<Holder> {
+        let engine = self.engine();
+        let (lock, now, mut told) = ((self.id(), name.clone()), engine.now(), Vec::new());
+        let ended = engine.locks.table().force_release(&lock, now, &mut told);
+        engine.deliver_locks(told, now);
+        ended
+    }
+}
+
+impl Reader {
+    /// A lock as it stands, without touching it; `None` when nobody holds it.
+    pub fn peek_lock(&self, name: &Key) -> Option<LockView> {
+        let engine = self.engine();
+        engine.locks.table().look(&(self.id(), name.clone()), engine.now())
+    }
+
+    /// The locks that are held, longest first, and at most `most` of them.
+    pub fn locks(&self, most: usize) -> Vec<LockView> {
+        self.engine().locks_where(|of| of == self.id(), most)
+    }
+}
+
+fn check_lease(lease: Duration) -> Result<(), EngineError> {
+    if !LEASES.contains(&lease) {
+        return Err(EngineError::Invalid(format!(
+            "a lease of {} s is out of range: use {} s to {} s, and renew a longer one",
+            lease.as_secs_f64(),
+            LEASES.start().as_secs_f64(),
+            LEASES.end().as_secs()
+        )));
+    }
+    Ok(())
+}
+
+fn check(request: &LockRequest) -> Result<(), EngineError> {
+    check_lease(request.lease)?;
+    if request.wait > MAX_WAIT {
+        return Err(EngineError::Invalid(format!(
+            "a wait of {} s is out of range: use at most {} s, and ask again",
+            request.wait.as_secs_f64(),
+            MAX_WAIT.as_secs()
+        )));
+    }
+    if request.owner.len() > MAX_OWNER_BYTES {
+        return Err(EngineError::Invalid(format!(
+            "the owner's note has {} bytes: use at most {MAX_OWNER_BYTES}",
+            request.owner.len()
+        )));
+    }
+    Ok(())
+}
+
+fn refused(error: AcquireError) -> EngineError {
+    match error {
+        AcquireError::NoEpoch | AcquireError::EpochUsedUp | AcquireError::Unconfirmed => {
+            EngineError::Unconfirmed(error.to_string())
+        }
+        // Nobody is there any more to hear it.
+        AcquireError::Disconnected => EngineError::Busy("the connection has ended"),
+        AcquireError::Full(_) => EngineError::Busy(
+            "the namespace has as many leases and waits as there may be; come back later",
+        ),
+    }
+}
+
+fn not_held(error: NotHeld) -> EngineError {
+    match error {
+        NotHeld::Unconfirmed { .. } => EngineError::Unconfirmed(error.to_string()),
+        error => EngineError::NotHeld(error),
+    }
+}
+
+/// Ends leases and waits when their time is over.
+pub(crate) async fn end_locks_in_time(engine: Arc<Engine>) {
+    loop {
+        let next = engine.locks.table().next_moment();
+        let now = engine.now();
+        let changed = engine.locks.changed.notified();
+        match next {
+            Some(at) if at <= now => {
+                let mut told = Vec::new();
+                engine.locks.table().advance(now, &mut told);
+                engine.deliver_locks(told, now);
+                tokio::task::yield_now().await;
+            }
+            Some(at) => {
+                let _ = tokio::time::timeout(at.since(now), changed).await;
+            }
+            None => changed.await,
+        }
+    }
+}

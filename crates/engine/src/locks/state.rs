@@ -1,0 +1,47 @@
+//! All locks, and who waits for them.
+
+use std::sync::atomic::AtomicU64;
+use std::sync::{Mutex, MutexGuard, PoisonError};
+
+use tokio::sync::{Notify, oneshot};
+use verax_core::NamespaceId;
+use verax_core::guard::ShareLimits;
+use verax_core::guard::lock::{Grant, Holder, LockTable};
+
+/// How many leases and waits there may be; what they take is in the margin beside the memory limit.
+const LIMITS: ShareLimits = ShareLimits { per_namespace: 20_000, guaranteed: 500, in_all: 50_000 };
+
+/// What a caller in line hears.
+pub(super) type LockAnswer = Result<Grant, Holder>;
+
+pub(super) type Waiter = oneshot::Sender<LockAnswer>;
+
+/// All locks of the service.
+#[derive(Debug)]
+pub(crate) struct Locks {
+    pub(super) table: Mutex<LockTable<Waiter>>,
+    /// LockNotice when a lock must be looked at sooner than before.
+    pub(super) changed: Notify,
+    pub(super) last_session: AtomicU64,
+}
+
+impl Default for Locks {
+    fn default() -> Self {
+        Self {
+            table: Mutex::new(LockTable::new(LIMITS)),
+            changed: Notify::new(),
+            last_session: AtomicU64::new(0),
+        }
+    }
+}
+
+impl Locks {
+    pub(super) fn table(&self) -> MutexGuard<'_, LockTable<Waiter>> {
+        self.table.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Ends what a namespace that is deleted has of locks.
+    pub(crate) fn end_namespace(&self, namespace: NamespaceId) {
+        while self.table().end_namespace(namespace) {}
+    }
+}

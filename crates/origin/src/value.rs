@@ -1,0 +1,43 @@
+//! What is read from an origin and written to it.
+
+use std::time::Duration;
+
+use bytes::Bytes;
+
+/// What an origin answered.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OriginValue {
+    /// The value's bytes.
+    pub value: Bytes,
+    /// Its media type; `application/octet-stream` when the origin names none.
+    pub media_type: String,
+    /// Tags from `Cache-Groups` (RFC 9875), as written.
+    pub cache_groups: Option<String>,
+    /// Whether the origin forbids storing it (`Cache-Control: no-store`).
+    pub no_store: bool,
+    /// From asking to the last byte.
+    pub took: Duration,
+}
+
+/// A caller's trace context (W3C Trace Context), as it came.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TraceContext {
+    /// The `traceparent` field.
+    pub traceparent: String,
+    /// The `tracestate` field.
+    pub tracestate: Option<String>,
+}
+
+/// A change that goes to an origin.
+#[derive(Debug, Clone, Copy)]
+pub enum OriginWrite<'a> {
+    /// Store a value.
+    Put {
+        /// The value's bytes.
+        value: &'a Bytes,
+        /// Its media type.
+        media_type: &'a str,
+    },
+    /// Remove the value.
+    Delete,
+}

@@ -1,0 +1,54 @@
+//! Serving HTTP until the service stops.
+
+use std::future::Future;
+use std::sync::Arc;
+
+use tokio::net::TcpListener;
+use verax_service::Service;
+
+use super::answering::Answering;
+use super::authenticated::OverTls;
+use super::listener::HttpOptions;
+use super::listener::serve_connections;
+use super::router::router;
+use crate::accept::STOP_TIMEOUT;
+use crate::tls::Tls;
+
+/// Serves the HTTP interface, over TLS where it is given, until `stop` is ready; then finishes what
+/// is under way, live streams excepted, and stops the service's background work.
+///
+/// # Errors
+/// What the listener fails with.
+pub async fn serve(
+    listener: TcpListener,
+    service: Arc<Service>,
+    tls: Option<Arc<Tls>>,
+    options: HttpOptions,
+    stop: impl Future<Output = ()> + Send + 'static,
+) -> std::io::Result<()> {
+    let mut stopping = service.stopping();
+    let answering = Answering {
+        router: router(Arc::clone(&service)),
+        service: Arc::clone(&service),
+        host_names: Arc::new(options.host_names.clone()),
+        over: OverTls(tls.is_some()),
+    };
+    let answer = move |request, place| answering.clone().answer(request, place);
+    let serving = serve_connections(listener, tls, &options, service.stopping(), answer);
+    let told = async move {
+        stop.await;
+        // This also ends the live streams, which would otherwise never finish.
+        service.stop();
+        std::future::pending::<()>().await;
+    };
+    let overdue = async move {
+        let _ = stopping.wait_for(|stopping| *stopping).await;
+        tokio::time::sleep(STOP_TIMEOUT).await;
+    };
+    tokio::select! {
+        () = serving => {}
+        () = told => {}
+        () = overdue => tracing::warn!("some requests did not finish in time and were cut off"),
+    }
+    Ok(())
+}
