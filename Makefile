@@ -30,6 +30,7 @@ test: test-packages console ## Run every test
 check: packages console ## Check formats, lints and types
 	@cargo fmt --all --check
 	setup/comment-width
+	setup/import-circles
 	cargo clippy --locked --workspace --all-targets -- --deny warnings
 	RUSTDOCFLAGS="--deny warnings" cargo doc --locked --workspace --no-deps --quiet
 	npm --prefix console run check

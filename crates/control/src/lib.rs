@@ -4,7 +4,7 @@
 //! [handles](verax_engine::Handle) on namespaces for callers that hold the right.
 //!
 //! * [`access`] knows tokens and console sessions.
-//! * [`runs`] carries out warm runs and load runs, [`drills`] the demo's experiments.
+//! * [`runs`] carries out warm runs, load runs and the demo's drills, with one lifecycle.
 //! * The rest creates and changes tenants, namespaces, origins and tokens, follows the records, and
 //!   keeps this node's part among those that use the same records.
 //!
@@ -24,29 +24,36 @@
 
 pub mod access;
 pub mod activity;
-mod administration;
 mod control;
-pub mod drills;
 mod epoch;
 mod error;
 mod expected;
 pub mod limits;
 mod live;
 mod membership;
+mod namespaces;
 mod open;
+mod options;
 mod origins;
 mod records_sync;
 mod registry;
 pub mod runs;
+mod sessions;
+mod start;
+mod tenants;
+mod tokens;
 mod waiting;
 
-pub use administration::{NOTE_LENGTHS, SCOPE_COUNTS, policy_tag, session_of};
-pub use control::{Control, ControlOptions};
+pub use control::Control;
 pub use error::{ControlError, Subject};
 pub use expected::Expected;
 pub use live::LiveView;
 pub use membership::Role;
+pub use namespaces::policy_tag;
+pub use options::ControlOptions;
 pub use origins::origin_tag;
 pub use registry::Registered;
+pub use sessions::session_of;
+pub use tokens::{NOTE_LENGTHS, SCOPE_COUNTS};
 pub use verax_records::{Node, NodeId, NodeState, Topology};
 pub use waiting::{InNamespace, Waiting};

@@ -9,7 +9,6 @@ use verax_observe::{CounterReading, Gauges, LiveReceiver, Window};
 use verax_records::NodeState;
 
 use crate::access::Caller;
-use crate::administration::sees;
 use crate::control::Control;
 use crate::registry::Registered;
 
@@ -68,7 +67,7 @@ pub struct LiveView {
 
 impl LiveView {
     fn of(&self, window: &Window) -> LiveSample {
-        window.view(self.caller.is_admin(), |namespace| sees(&self.caller, namespace))
+        window.view(self.caller.is_admin(), |namespace| self.caller.sees(namespace))
     }
 
     /// The next sample; `None` when the service stops. A watcher that is too slow misses some.

@@ -6,8 +6,8 @@
 mod fixture;
 
 use std::collections::BTreeMap;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use axum::Router;
@@ -17,8 +17,8 @@ use axum::response::IntoResponse;
 use axum::routing::get;
 use rstest::rstest;
 use verax_api::{
-    CreateSession, LoadProgress, LoadReport, LoadRequest, OriginChange, PolicyChange,
-    ProfileChoice, WarmRequest, WarmValues,
+    CreateSession, LoadProgress, LoadReport, LoadRequest, LoadRun, OriginChange, PolicyChange,
+    ProfileChoice, WarmRequest, WarmRun, WarmValues,
 };
 use verax_control::ControlError;
 use verax_control::Expected;
@@ -283,20 +283,29 @@ async fn warm_runs_store_what_they_can_and_say_what_they_could_not() {
     let stranger = Caller::service("a stranger", vec!["manage:tideline".parse().unwrap()]);
     let id = run.now().id;
     assert!(matches!(
-        fixture.service.control().stop_warm_run(&stranger, id),
+        fixture.service.control().stop_run::<WarmRun>(&stranger, id),
         Err(ControlError::Unknown(_))
     ));
-    fixture.service.control().stop_warm_run(&fixture.admin, id).unwrap();
+    fixture.service.control().stop_run::<WarmRun>(&fixture.admin, id).unwrap();
     let ended = run.watch().wait_for(|run| run.state != "running").await.unwrap().clone();
     assert_eq!(ended.state, "stopped");
     assert!(ended.stored < 5_000, "{}", ended.stored);
     fixture.end().await;
 }
 
+/// How a played load run ends.
+#[derive(Debug, Clone, Copy, PartialEq)]
+enum Ending {
+    Report,
+    Failure,
+    Panic,
+}
+
 /// Plays a load run: reports when it is told to.
 #[derive(Debug)]
 struct Played {
-    fail: bool,
+    ending: Ending,
+    token: Arc<Mutex<String>>,
 }
 
 fn report() -> LoadReport {
@@ -313,7 +322,8 @@ fn report() -> LoadReport {
 
 impl LoadRunner for Played {
     fn run(&self, plan: LoadPlan, progress: ProgressSink, mut stop: StopSignal) -> RunningLoad {
-        let fail = self.fail;
+        let ending = self.ending;
+        self.token.lock().unwrap().clone_from(&plan.token);
         Box::pin(async move {
             let lane = report().cached;
             let tick =
@@ -321,18 +331,24 @@ impl LoadRunner for Played {
             assert!(plan.token.starts_with("verax-token-") && plan.keys.len() == 2);
             progress(LoadProgress { tick, so_far: report() });
             let _ = stop.wait_for(|stop| *stop).await;
-            if fail { Err("it broke".to_owned()) } else { Ok(report()) }
+            match ending {
+                Ending::Report => Ok(report()),
+                Ending::Failure => Err("it broke".to_owned()),
+                Ending::Panic => panic!("a played panic"),
+            }
         })
     }
 }
 
 #[rstest]
-#[case::to_its_end(false, "stopped")]
-#[case::to_a_failure(true, "failed")]
+#[case::to_its_end(Ending::Report, "stopped", None)]
+#[case::to_a_failure(Ending::Failure, "failed", Some("it broke"))]
+#[case::to_a_panic(Ending::Panic, "failed", Some("the run failed inside Verax"))]
 #[tokio::test(flavor = "multi_thread")]
 async fn one_load_run_at_a_time_and_every_end_is_remembered(
-    #[case] fail: bool,
+    #[case] ending: Ending,
     #[case] state: &str,
+    #[case] reason: Option<&str>,
 ) {
     let fixture = Fixture::start(ServiceOptions::default()).await;
     let (url, _) = origin().await;
@@ -350,19 +366,25 @@ async fn one_load_run_at_a_time_and_every_end_is_remembered(
         fixture.service.control().start_load_run(&fixture.admin, &spec(namespace)).await
     };
     assert!(matches!(start("ferrydesk/boards").await, Err(ControlError::Busy(_))), "no runner yet");
-    fixture.service.control().set_load_runner(Arc::new(Played { fail }));
+    let token = Arc::default();
+    fixture
+        .service
+        .control()
+        .set_load_runner(Arc::new(Played { ending, token: Arc::clone(&token) }));
     assert!(start("ferrydesk/notes").await.unwrap_err().to_string().contains("no origin"));
     let run = start("ferrydesk/boards").await.unwrap();
     run.watch().wait_for(|run| run.ticks.len() == 1).await.unwrap();
     assert!(matches!(start("ferrydesk/boards").await, Err(ControlError::Conflict(_))));
-    fixture.service.control().stop_load_run(&fixture.admin, run.now().id).unwrap();
+    fixture.service.control().stop_run::<LoadRun>(&fixture.admin, run.now().id).unwrap();
     let ended = run.watch().wait_for(|run| run.state != "running").await.unwrap().clone();
     assert_eq!(ended.state, state);
-    assert_eq!(ended.reason.as_deref(), fail.then_some("it broke"));
-    // The place is free again, and the records have the end.
+    assert_eq!(ended.reason.as_deref(), reason);
+    let lent = token.lock().unwrap().clone();
+    assert!(fixture.service.control().token_caller(&lent).is_err(), "it was taken back");
+    // The slot is free again, and the records have the end.
     until("the next run may start", async || start("ferrydesk/boards").await.is_ok()).await;
     let other = Service::start(fixture.records.clone(), ServiceOptions::default()).await.unwrap();
-    let runs = other.control().recent_load_runs(&fixture.admin).await;
+    let runs = other.control().recent_runs::<LoadRun>(&fixture.admin).await;
     assert!(runs.iter().any(|r| r.id == ended.id && r.state == state && r.ticks.len() == 1));
     other.stop();
     fixture.end().await;

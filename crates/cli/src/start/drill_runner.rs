@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use verax_api::{DrillRequest, DrillSpec};
-use verax_control::drills::{DrillRunner, DrillSink, RunningDrill};
+use verax_control::runs::{DrillRunner, DrillSink, RunningDrill};
 use verax_demo::drills::Drills;
 
 /// Runs the demo's drills.

@@ -8,7 +8,7 @@ use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 use verax_core::Name;
 use verax_core::access::{Right, Scope};
 use verax_core::guard::lock::AccessId;
-use verax_engine::{AccessSignal, EngineError, LeasedBy};
+use verax_engine::{AccessSignal, EngineError, LeasedBy, Namespace};
 use verax_records::{Actor, TokenRecord};
 
 use crate::error::ControlError;
@@ -160,6 +160,14 @@ impl Caller {
             true => Ok(()),
             false => Err(ControlError::MissingScope(Scope::within(right, tenant, namespace))),
         }
+    }
+
+    /// Whether it may see a namespace and its statistics.
+    pub fn sees(&self, namespace: &Namespace) -> bool {
+        let (tenant, name) = (namespace.tenant(), namespace.name());
+        [Right::Read, Right::Manage]
+            .into_iter()
+            .any(|right| self.holds_within(right, tenant.as_str(), name.as_str()))
     }
 
     /// How its changes are remembered.

@@ -1,91 +1,184 @@
-//! What all runs have in common: they are written down when they start, while they are under way,
-//! and when they end; they are listed from then on, whatever becomes of the process.
+//! The life of every run, whatever its kind: it takes its slot, is written down, is carried out by a
+//! task of its own, tells how far it is, and ends. Its end is written down and its slot and its
+//! token are given back however it ends, a panic included.
 
+use std::panic::AssertUnwindSafe;
 use std::sync::Arc;
 use std::time::Duration;
 
+use futures_util::FutureExt;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
-use verax_api::{LoadRun, WarmRun};
-use verax_core::access::Right;
+use verax_api::{DrillRun, LoadRun, WarmRun};
+use verax_core::access::{Right, Scope};
 use verax_records::{NewRun, RunKind, RunRecord, RunState};
 
-use super::table::{RunTable, Watched};
+use super::slot::RunSlot;
+use super::table::{RunOf, RunTable, Watched};
 use crate::access::Caller;
 use crate::control::Control;
-use crate::error::ControlError;
-use crate::registry::Registered;
+use crate::error::{ControlError, Subject};
 
-/// How often what a run has come to is written down, so that little is lost with the process.
+/// How often a run's progress is written down, so that little is lost with the process.
 const KEEP_EVERY: Duration = Duration::from_secs(5);
 
 /// How many runs are listed.
 const MAX_LISTED: u32 = 50;
 
 /// A kind of run.
-pub(crate) trait Run: Clone + Serialize + DeserializeOwned + Send + Sync + 'static {
-    /// Which.
-    const KIND: RunKind;
+pub trait Run: Clone + Serialize + DeserializeOwned + Send + Sync + 'static {
+    /// How it is written down; `None` for a kind that its process alone remembers.
+    #[doc(hidden)]
+    const KIND: Option<RunKind>;
 
     /// The runs of this kind that the process knows.
+    #[doc(hidden)]
+    #[allow(private_interfaces)]
     fn table(control: &Control) -> &RunTable<Self>;
 
-    /// Its identity and state, to be set.
+    /// Sets its identity and state.
+    #[doc(hidden)]
     fn identify(&mut self, id: u64, state: RunState);
+
+    /// Sets why it did not come to its end.
+    #[doc(hidden)]
+    fn fail(&mut self, reason: String);
+
+    /// Whether it is still under way.
+    fn is_running(&self) -> bool;
 }
 
-impl Run for WarmRun {
-    const KIND: RunKind = RunKind::Warm;
+const INTERRUPTED: &str = "the service stopped before the run had ended";
 
-    fn table(control: &Control) -> &RunTable<Self> {
-        &control.warm_runs
-    }
+macro_rules! runs {
+    ($($Run:ident: $table:ident, $kind:expr, |$run:ident, $reason:ident| $fail:expr;)+) => {$(
+        impl Run for $Run {
+            const KIND: Option<RunKind> = $kind;
 
-    fn identify(&mut self, id: u64, state: RunState) {
-        (self.id, self.state) = (id, state.name().into());
-    }
-}
+            #[allow(private_interfaces)]
+            fn table(control: &Control) -> &RunTable<Self> {
+                &control.$table
+            }
 
-impl Run for LoadRun {
-    const KIND: RunKind = RunKind::Load;
+            fn identify(&mut self, id: u64, state: RunState) {
+                (self.id, self.state) = (id, state.name().into());
+                if state == RunState::Interrupted {
+                    self.fail(INTERRUPTED.into());
+                }
+            }
 
-    fn table(control: &Control) -> &RunTable<Self> {
-        &control.load_runs
-    }
+            fn fail(&mut self, $reason: String) {
+                let $run = self;
+                $fail
+            }
 
-    fn identify(&mut self, id: u64, state: RunState) {
-        (self.id, self.state) = (id, state.name().into());
-        if state == RunState::Interrupted && self.reason.is_none() {
-            self.reason = Some("the service stopped before the run had ended".into());
+            fn is_running(&self) -> bool {
+                self.state == RunState::Running.name()
+            }
         }
+    )+};
+}
+
+runs! {
+    // A warm run has no reason of its own: its failures say what went wrong.
+    WarmRun: warm_runs, Some(RunKind::Warm), |_run, _reason| {};
+    LoadRun: load_runs, Some(RunKind::Load), |run, reason| { run.reason.get_or_insert(reason); };
+    DrillRun: drill_runs, None, |run, reason| { run.reason.get_or_insert(reason); };
+}
+
+/// A run that is to start.
+pub(super) struct NewLife<R> {
+    pub(super) of: RunOf,
+    pub(super) title: String,
+    pub(super) detail: serde_json::Value,
+    pub(super) run: R,
+    /// The slot of its kind, if only one may run at a time.
+    pub(super) slot: Option<RunSlot>,
+}
+
+/// How a run ended, and what its end changes in it.
+pub(super) struct RunEnd<R> {
+    pub(super) state: RunState,
+    pub(super) change: Box<dyn FnOnce(&mut R) + Send>,
+}
+
+impl<R> RunEnd<R> {
+    pub(super) fn of(state: RunState) -> Self {
+        Self { state, change: Box::new(|_| {}) }
     }
 }
 
 impl Control {
-    /// Writes down that a run starts, and makes it known.
-    pub(super) async fn begin_run<R: Run>(
-        &self,
+    /// Starts a run: once it is written down it runs to its end, whether or not its caller waits.
+    /// `work` carries it out when its identity is known.
+    ///
+    /// # Errors
+    /// [`ControlError`]: the records.
+    pub(super) async fn start_run<R, W>(
+        self: &Arc<Self>,
         caller: &Caller,
-        namespace: Arc<Registered>,
-        (title, detail): (&str, serde_json::Value),
-        mut run: R,
-    ) -> Result<(u64, Arc<Watched<R>>), ControlError> {
-        self.needs_confirmed_lease()?;
-        let new = NewRun {
-            kind: R::KIND,
-            tenant: namespace.tenant().clone(),
-            namespace: namespace.name().clone(),
-            title: title.to_owned(),
-            detail,
-            result: serde_json::to_value(&run).unwrap_or_default(),
-        };
-        let id = self.records.start_run(&new, &caller.actor(), self.engine.now()).await?;
-        run.identify(id, RunState::Running);
-        Ok((id, R::table(self).add(id, namespace, run)))
+        new: NewLife<R>,
+        work: impl FnOnce(u64, Arc<Watched<R>>) -> W + Send + 'static,
+    ) -> Result<Arc<Watched<R>>, ControlError>
+    where
+        R: Run,
+        W: Future<Output = RunEnd<R>> + Send,
+    {
+        let (control, caller) = (Arc::clone(self), caller.clone());
+        let started = tokio::spawn(async move {
+            let NewLife { of, title, detail, run, slot } = new;
+            let (id, watched) = control.begin_run(&caller, of, title, detail, run).await?;
+            let run = Arc::clone(&watched);
+            tokio::spawn(async move {
+                let work = AssertUnwindSafe(async { work(id, Arc::clone(&run)).await });
+                let ended = control.drive(id, &run, work.catch_unwind()).await;
+                let ended = ended.unwrap_or_else(|_| {
+                    tracing::error!(run = id, "a run panicked");
+                    RunEnd {
+                        state: RunState::Failed,
+                        change: Box::new(|run| run.fail("the run failed inside Verax".into())),
+                    }
+                });
+                drop(slot);
+                control.finish_run(id, &run, ended).await;
+            });
+            Ok(watched)
+        });
+        started.await.unwrap_or(Err(ControlError::Busy("the run did not start; try again")))
     }
 
-    /// Drives a run to its end, and writes down from time to time how far it is.
-    pub(super) async fn drive<R: Run, T>(
+    /// Writes down that a run starts, and makes it known.
+    async fn begin_run<R: Run>(
+        &self,
+        caller: &Caller,
+        of: RunOf,
+        title: String,
+        detail: serde_json::Value,
+        mut run: R,
+    ) -> Result<(u64, Arc<Watched<R>>), ControlError> {
+        let id = match (R::KIND, &of) {
+            (Some(kind), RunOf::Namespace(namespace)) => {
+                self.needs_confirmed_lease()?;
+                let new = NewRun {
+                    kind,
+                    tenant: namespace.tenant().clone(),
+                    namespace: namespace.name().clone(),
+                    title,
+                    detail,
+                    result: serde_json::to_value(&run).unwrap_or_default(),
+                };
+                Some(self.records.start_run(&new, &caller.actor(), self.engine.now()).await?)
+            }
+            _ => None,
+        };
+        Ok(R::table(self).add(id, of, |id| {
+            run.identify(id, RunState::Running);
+            run
+        }))
+    }
+
+    /// Drives a run to its end, and writes its progress down from time to time.
+    async fn drive<R: Run, T>(
         &self,
         id: u64,
         run: &Watched<R>,
@@ -98,7 +191,7 @@ impl Control {
         loop {
             tokio::select! {
                 done = &mut work => return done,
-                _ = ticks.tick() => {}
+                _ = ticks.tick(), if R::KIND.is_some() => {}
             }
             let so_far = serde_json::to_value(run.now()).unwrap_or_default();
             let keeping = self.records.keep_run(id, RunState::Running, &so_far, None);
@@ -110,44 +203,72 @@ impl Control {
         }
     }
 
-    /// Writes down how a run ended. It is told after that, so that whoever sees the end can look it
-    /// up.
-    pub(super) async fn finish_run<R: Run>(
-        &self,
-        id: u64,
-        run: &Watched<R>,
-        ended: RunState,
-        finish: impl FnOnce(&mut R),
-    ) {
+    /// Writes down how a run ended. Watchers learn of it after that, so that whoever sees the end
+    /// can look it up.
+    async fn finish_run<R: Run>(&self, id: u64, run: &Watched<R>, ended: RunEnd<R>) {
         let stopped = *self.engine.stopping().borrow();
-        let ended =
-            if stopped && ended == RunState::Stopped { RunState::Interrupted } else { ended };
+        let state = match ended.state {
+            RunState::Stopped if stopped => RunState::Interrupted,
+            state => state,
+        };
         let mut last = run.now();
-        finish(&mut last);
-        last.identify(id, ended);
-        let result = serde_json::to_value(&last).unwrap_or_default();
-        let now = self.engine.now();
-        if let Err(error) = self.records.keep_run(id, ended, &result, Some(now)).await {
-            tracing::warn!(%error, run = id, "the end of a run is missing in the records");
+        (ended.change)(&mut last);
+        last.identify(id, state);
+        if R::KIND.is_some() {
+            let result = serde_json::to_value(&last).unwrap_or_default();
+            let now = self.engine.now();
+            if let Err(error) = self.records.keep_run(id, state, &result, Some(now)).await {
+                tracing::warn!(%error, run = id, "the end of a run is missing in the records");
+            }
         }
         run.change(|state| *state = last);
         run.set_ended();
     }
 
+    /// Whether a caller may see and stop what is about this.
+    fn manages(caller: &Caller, of: &RunOf) -> bool {
+        match of {
+            RunOf::Service => caller.needs(Scope::Admin).is_ok(),
+            RunOf::Namespace(namespace) => {
+                caller.needs_within(Right::Manage, namespace.tenant(), namespace.name()).is_ok()
+            }
+        }
+    }
+
+    /// A run of this process.
+    ///
+    /// # Errors
+    /// [`ControlError::Unknown`], also for a run that the caller may not see.
+    pub fn run<R: Run>(&self, caller: &Caller, id: u64) -> Result<Arc<Watched<R>>, ControlError> {
+        let run = R::table(self).get(id).filter(|run| Self::manages(caller, &run.of));
+        run.ok_or(ControlError::Unknown(Subject::Run(id)))
+    }
+
+    /// Ends a run early; what it has come to so far stays.
+    ///
+    /// # Errors
+    /// [`ControlError::Unknown`], also for a run that the caller may not see.
+    pub fn stop_run<R: Run>(&self, caller: &Caller, id: u64) -> Result<(), ControlError> {
+        self.run::<R>(caller, id)?.stop();
+        Ok(())
+    }
+
     /// The latest runs of a kind that the caller manages, newest first: all that are under way, and
     /// those of earlier processes too while the records answer.
-    pub(super) async fn recent_runs<R: Run>(&self, caller: &Caller) -> Vec<R> {
-        let manages =
-            |tenant: &_, name: &_| caller.needs_within(Right::Manage, tenant, name).is_ok();
+    pub async fn recent_runs<R: Run>(&self, caller: &Caller) -> Vec<R> {
         let known: Vec<(u64, R)> = R::table(self)
             .all()
             .into_iter()
-            .filter(|(_, run)| manages(run.namespace.tenant(), run.namespace.name()))
+            .filter(|(_, run)| Self::manages(caller, &run.of))
             .map(|(id, run)| (id, run.now()))
             .collect();
-        let rows = self.records.runs(R::KIND, MAX_LISTED).await.unwrap_or_default();
+        let rows = match R::KIND {
+            Some(kind) => self.records.runs(kind, MAX_LISTED).await.unwrap_or_default(),
+            None => Vec::new(),
+        };
         let earlier = |row: RunRecord| {
-            if known.iter().any(|(id, _)| *id == row.id) || !manages(&row.tenant, &row.namespace) {
+            let manages = caller.needs_within(Right::Manage, &row.tenant, &row.namespace).is_ok();
+            if known.iter().any(|(id, _)| *id == row.id) || !manages {
                 return None;
             }
             let mut run: R = serde_json::from_value(row.result).ok()?;
@@ -164,5 +285,6 @@ impl Control {
     pub async fn runs_ended(&self) {
         self.warm_runs.all_ended().await;
         self.load_runs.all_ended().await;
+        self.drill_runs.all_ended().await;
     }
 }

@@ -1,12 +1,22 @@
-//! Warm runs and load runs: what is under way, and what it came to.
+//! Runs of every kind: warm runs, load runs and drills, with one lifecycle.
 
+mod drill;
 mod keys;
+mod lent;
 mod lifecycle;
 mod load;
+mod runner;
+mod slot;
 mod table;
 mod warm;
 
-pub use load::{LoadPlan, LoadRunner, ProgressSink, RunningLoad, StopSignal};
+pub use drill::CALLERS;
+pub use lifecycle::Run;
+pub use runner::{
+    DrillRunner, DrillSink, LoadPlan, LoadRunner, ProgressSink, RunningDrill, RunningLoad,
+    StopSignal,
+};
+pub(crate) use slot::SlotOwner;
 pub(crate) use table::RunTable;
 pub use table::Watched;
 pub use warm::CONCURRENCIES;

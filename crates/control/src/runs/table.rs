@@ -10,10 +10,19 @@ use crate::registry::Registered;
 /// How many runs are kept in memory; older ones are in the records.
 const KEPT: usize = 50;
 
+/// What a run is about, which decides who may see and stop it.
+#[derive(Debug, Clone)]
+pub(crate) enum RunOf {
+    /// A namespace: those who manage it.
+    Namespace(Arc<Registered>),
+    /// The whole service: administrators.
+    Service,
+}
+
 /// A run that can be watched and stopped.
 #[derive(Debug)]
 pub struct Watched<R> {
-    pub(crate) namespace: Arc<Registered>,
+    pub(crate) of: RunOf,
     state: watch::Sender<R>,
     stop: watch::Sender<bool>,
     ended: watch::Sender<bool>,
@@ -67,23 +76,30 @@ impl<R> Default for RunTable<R> {
 }
 
 impl<R> RunTable<R> {
-    pub(crate) fn add(&self, id: u64, namespace: Arc<Registered>, run: R) -> Arc<Watched<R>> {
+    /// Adds a run; one without an identity gets the next of this process.
+    pub(crate) fn add(
+        &self,
+        id: Option<u64>,
+        of: RunOf,
+        run: impl FnOnce(u64) -> R,
+    ) -> (u64, Arc<Watched<R>>) {
+        let mut runs = self.runs.lock().unwrap_or_else(PoisonError::into_inner);
+        let id = id.unwrap_or_else(|| runs.keys().next_back().map_or(1, |last| last + 1));
         let watched = Arc::new(Watched {
-            namespace,
-            state: watch::Sender::new(run),
+            of,
+            state: watch::Sender::new(run(id)),
             stop: watch::Sender::new(false),
             ended: watch::Sender::new(false),
         });
-        let mut runs = self.runs.lock().unwrap_or_else(PoisonError::into_inner);
         runs.insert(id, Arc::clone(&watched));
         // Those under way are always kept: they can be seen and stopped whatever was started after
         // them.
         let ended = runs.iter().filter(|(_, run)| run.has_ended()).map(|(id, _)| *id);
         let surplus = runs.len().saturating_sub(KEPT);
-        for id in ended.take(surplus).collect::<Vec<_>>() {
-            runs.remove(&id);
+        for old in ended.take(surplus).collect::<Vec<_>>() {
+            runs.remove(&old);
         }
-        watched
+        (id, watched)
     }
 
     /// All runs, newest first.

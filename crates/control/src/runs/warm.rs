@@ -13,10 +13,11 @@ use verax_engine::Manager;
 use verax_records::RunState;
 
 use super::keys::target_of;
-use super::table::Watched;
+use super::lifecycle::{NewLife, RunEnd};
+use super::table::{RunOf, Watched};
 use crate::access::Caller;
 use crate::control::Control;
-use crate::error::{ControlError, Subject};
+use crate::error::ControlError;
 
 /// How many refills a warm run may have under way concurrently.
 pub const CONCURRENCIES: RangeInclusive<u32> = 1..=256;
@@ -63,85 +64,48 @@ impl Control {
             per_second: 0.0,
             failures: Vec::new(),
         };
-        let (control, caller) = (Arc::clone(self), caller.clone());
-        // Once it is written down it runs, whether or not its caller waits for that.
-        let started = tokio::spawn(async move {
-            let detail = serde_json::json!({ "keys": keys.len() });
-            let begun = control.begin_run(&caller, namespace, (&title, detail), run).await?;
-            let (id, run) = begun;
-            let watched = Arc::clone(&run);
-            tokio::spawn(async move { control.warm(id, &run, keys, concurrency as usize).await });
-            Ok(watched)
-        });
-        started.await.unwrap_or(Err(ControlError::Busy("the run did not start; try again")))
+        let detail = serde_json::json!({ "keys": keys.len() });
+        let manager = Manager::open(Arc::clone(namespace.namespace()));
+        let new = NewLife { of: RunOf::Namespace(namespace), title, detail, run, slot: None };
+        self.start_run(caller, new, move |_, run| async move {
+            warm(&run, &manager, keys, concurrency as usize).await
+        })
+        .await
     }
+}
 
-    async fn warm(
-        self: Arc<Self>,
-        id: u64,
-        run: &Watched<WarmRun>,
-        keys: Vec<Key>,
-        concurrency: usize,
-    ) {
-        let started = Instant::now();
-        let stop = run.stop_signal();
-        let manager = Manager::open(Arc::clone(run.namespace.namespace()));
-        let refilling = stream::iter(keys)
-            .take_while(|_| std::future::ready(!*stop.borrow()))
-            .for_each_concurrent(concurrency, async |key| {
-                let outcome = match manager.refill(&key).await {
-                    Ok(refilled) if refilled.stored => Ok(()),
-                    Ok(_) => Err("it was read but not stored: it was invalidated meanwhile, or the origin forbids storing".to_owned()),
-                    Err(error) => Err(error.to_string()),
-                };
-                run.change(|state| {
-                    match outcome {
-                        Ok(()) => state.stored += 1,
-                        Err(reason) => {
-                            state.failed += 1;
-                            if state.failures.len() < MAX_FAILURES {
-                                state.failures.push(WarmFailure { key: key.to_string(), reason });
-                            }
+/// Refills keys, a few at a time, until all are done or the run is stopped.
+async fn warm(
+    run: &Watched<WarmRun>,
+    manager: &Manager,
+    keys: Vec<Key>,
+    concurrency: usize,
+) -> RunEnd<WarmRun> {
+    let started = Instant::now();
+    let stop = run.stop_signal();
+    let refilling = stream::iter(keys)
+        .take_while(|_| std::future::ready(!*stop.borrow()))
+        .for_each_concurrent(concurrency, async |key| {
+            let outcome = match manager.refill(&key).await {
+                Ok(refilled) if refilled.stored => Ok(()),
+                Ok(_) => Err("it was read but not stored: it was invalidated meanwhile, or the origin forbids storing".to_owned()),
+                Err(error) => Err(error.to_string()),
+            };
+            run.change(|state| {
+                match outcome {
+                    Ok(()) => state.stored += 1,
+                    Err(reason) => {
+                        state.failed += 1;
+                        if state.failures.len() < MAX_FAILURES {
+                            state.failures.push(WarmFailure { key: key.to_string(), reason });
                         }
                     }
-                    let elapsed = started.elapsed().as_secs_f64();
-                    state.elapsed_ms = elapsed * 1_000.0;
-                    state.per_second = (state.stored + state.failed) as f64 / elapsed.max(1e-9);
-                });
+                }
+                let elapsed = started.elapsed().as_secs_f64();
+                state.elapsed_ms = elapsed * 1_000.0;
+                state.per_second = (state.stored + state.failed) as f64 / elapsed.max(1e-9);
             });
-        self.drive(id, run, refilling).await;
-        let ended = if *stop.borrow() { RunState::Stopped } else { RunState::Done };
-        self.finish_run(id, run, ended, |_| {}).await;
-    }
-
-    /// A warm run of this process.
-    ///
-    /// # Errors
-    /// [`ControlError`]: the run, or the scope.
-    pub fn warm_run(
-        &self,
-        caller: &Caller,
-        id: u64,
-    ) -> Result<Arc<Watched<WarmRun>>, ControlError> {
-        // A run that the caller may not see reads like one that does not exist.
-        let unknown = || ControlError::Unknown(Subject::Run(id));
-        let run = self.warm_runs.get(id).ok_or_else(unknown)?;
-        let (tenant, name) = (run.namespace.tenant(), run.namespace.name());
-        caller.needs_within(Right::Manage, tenant, name).map_err(|_| unknown())?;
-        Ok(run)
-    }
-
-    /// The latest warm runs that the caller manages, newest first.
-    pub async fn recent_warm_runs(&self, caller: &Caller) -> Vec<WarmRun> {
-        self.recent_runs(caller).await
-    }
-
-    /// Stops a warm run after the refills that are under way.
-    ///
-    /// # Errors
-    /// [`ControlError`]: the run, or the scope.
-    pub fn stop_warm_run(&self, caller: &Caller, id: u64) -> Result<(), ControlError> {
-        self.warm_run(caller, id)?.stop();
-        Ok(())
-    }
+        });
+    refilling.await;
+    RunEnd::of(if *stop.borrow() { RunState::Stopped } else { RunState::Done })
 }

@@ -2,18 +2,16 @@
 
 use std::sync::Arc;
 
-use axum::Json as ReadResult;
 use axum::extract::State;
-use axum::http::StatusCode;
-use axum::http::header::LOCATION;
-use axum::response::{IntoResponse, Response};
+use axum::response::Response;
 use verax_api::{DrillRequest, DrillRun, DrillSpec, Items};
+use verax_core::access::Scope;
 use verax_service::Service;
 
 use crate::failure::Result;
 use crate::http::authenticated::Authenticated;
 use crate::http::extract::{Json, WithId};
-use crate::http::live::run_stream;
+use crate::http::runs::{started, watched};
 
 type Verax = State<Arc<Service>>;
 
@@ -23,8 +21,8 @@ type Verax = State<Arc<Service>>;
 pub(crate) async fn specs(
     State(service): Verax,
     Authenticated(caller): Authenticated,
-) -> Result<ReadResult<Items<DrillSpec>>> {
-    Ok(ReadResult(Items { items: service.control().drill_specs(&caller)? }))
+) -> Result<axum::Json<Items<DrillSpec>>> {
+    Ok(axum::Json(Items { items: service.control().drill_specs(&caller)? }))
 }
 
 /// List the latest drills of this process, newest first.
@@ -33,8 +31,9 @@ pub(crate) async fn specs(
 pub(crate) async fn recent(
     State(service): Verax,
     Authenticated(caller): Authenticated,
-) -> Result<ReadResult<Items<DrillRun>>> {
-    Ok(ReadResult(Items { items: service.control().recent_drills(&caller)? }))
+) -> Result<axum::Json<Items<DrillRun>>> {
+    caller.needs(Scope::Admin)?;
+    Ok(axum::Json(Items { items: service.control().recent_runs(&caller).await }))
 }
 
 /// Start a drill.
@@ -45,9 +44,9 @@ pub(crate) async fn start(
     Authenticated(caller): Authenticated,
     Json(request): Json<DrillRequest>,
 ) -> Result<Response> {
-    let run = service.control().start_drill(&caller, &request)?;
+    let run = service.control().start_drill(&caller, &request).await?.now();
     let location = format!("/v1/drill-runs/{}", run.id);
-    Ok((StatusCode::ACCEPTED, [(LOCATION, location)], ReadResult(run)).into_response())
+    Ok(started(location, run))
 }
 
 /// Show a drill.
@@ -57,8 +56,8 @@ pub(crate) async fn show(
     State(service): Verax,
     Authenticated(caller): Authenticated,
     WithId(id): WithId,
-) -> Result<ReadResult<DrillRun>> {
-    Ok(ReadResult(service.control().drill_run(&caller, id)?.borrow().clone()))
+) -> Result<axum::Json<DrillRun>> {
+    Ok(axum::Json(service.control().run::<DrillRun>(&caller, id)?.now()))
 }
 
 /// Stream a drill: the run as `progress` whenever it changes, then `end`.
@@ -69,7 +68,5 @@ pub(crate) async fn watch(
     Authenticated(caller): Authenticated,
     WithId(id): WithId,
 ) -> Result<Response> {
-    let receiver = service.control().drill_run(&caller, id)?;
-    let running = |run: &DrillRun| run.state == "running";
-    Ok(run_stream(service.stopping(), receiver, DrillRun::clone, running).into_response())
+    watched::<DrillRun>(&service, &caller, id)
 }

@@ -9,6 +9,7 @@ use axum::response::sse::{Event, KeepAlive, Sse};
 use futures_util::{Stream, StreamExt, stream};
 use serde::Serialize;
 use tokio::sync::watch;
+use verax_control::runs::Run;
 use verax_service::Service;
 
 use crate::failure::Failure;
@@ -52,31 +53,22 @@ pub(crate) async fn samples(
 }
 
 /// Streams a run: its state at once and after each change, the last with the name `end`.
-pub(crate) fn run_stream<R, S>(
+pub(crate) fn run_stream<R: Run>(
     stopping: watch::Receiver<bool>,
     receiver: watch::Receiver<R>,
-    show: impl Fn(&R) -> S + Clone + Send + 'static,
-    running: impl Fn(&R) -> bool + Clone + Send + 'static,
-) -> Sse<impl Stream<Item = Events> + Send>
-where
-    R: Clone + Send + Sync + 'static,
-    S: Serialize,
-{
-    let events = stream::unfold((receiver, true, false), move |(mut receiver, first, ended)| {
-        let (show, running) = (show.clone(), running.clone());
-        async move {
-            if ended || (!first && receiver.changed().await.is_err()) {
-                return None;
-            }
-            let run = receiver.borrow_and_update().clone();
-            let ended = !running(&run);
-            let sent = event(if ended { "end" } else { "progress" }, &show(&run));
-            // A warm run changes with every key; ten times a second is enough to watch.
-            if !ended && !first {
-                tokio::time::sleep(Duration::from_millis(100)).await;
-            }
-            Some((sent, (receiver, false, ended)))
+) -> Sse<impl Stream<Item = Events> + Send> {
+    let events = stream::unfold((receiver, true, false), async |(mut receiver, first, ended)| {
+        if ended || (!first && receiver.changed().await.is_err()) {
+            return None;
         }
+        let run = receiver.borrow_and_update().clone();
+        let ended = !run.is_running();
+        let sent = event(if ended { "end" } else { "progress" }, &run);
+        // A warm run changes with every key; ten times a second is enough to watch.
+        if !ended && !first {
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+        Some((sent, (receiver, false, ended)))
     });
     Sse::new(until_stop(stopping, events)).keep_alive(KeepAlive::new().interval(ALIVE_EVERY))
 }

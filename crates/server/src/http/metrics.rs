@@ -16,16 +16,14 @@ use prometheus_client::metrics::counter::ConstCounter;
 use prometheus_client::metrics::gauge::ConstGauge;
 use prometheus_client::registry::{Registry, Unit};
 use verax_api::{FailureKind, Origin};
-use verax_control::access::Caller;
 use verax_control::{NodeState, Registered, Role};
 use verax_core::NamespaceId;
-use verax_core::access::{Right, Scope};
 use verax_core::meter::LatencyCounts;
 use verax_core::store::Usage;
+use verax_engine::MemoryUse;
 use verax_engine::cache::RefillCounts;
 use verax_engine::events::RefillOutcome;
 use verax_engine::locks::LockCounts;
-use verax_engine::{MemoryUse, Namespace};
 use verax_observe::CounterReading;
 use verax_service::Service;
 
@@ -62,7 +60,7 @@ pub(crate) async fn show(
 ) -> Result<impl IntoResponse> {
     let mut registry = Registry::with_prefix("verax");
     registry.register_collector(Box::new(Reading {
-        rows: service.control().readings().into_iter().filter(|(n, ..)| sees(&caller, n)).collect(),
+        rows: service.control().readings().into_iter().filter(|(n, ..)| caller.sees(n)).collect(),
         under_way: service.engine().refills_by_namespace(),
         origins: service.control().managed_origins(&caller),
         whole: caller.is_admin().then(|| service.engine().memory()),
@@ -77,11 +75,6 @@ pub(crate) async fn show(
     encode(&mut text, &registry).map_err(internal)?;
     let media_type = "application/openmetrics-text; version=1.0.0; charset=utf-8";
     Ok(([(CONTENT_TYPE, media_type)], text))
-}
-
-fn sees(caller: &Caller, namespace: &Namespace) -> bool {
-    let scope = |right| Scope::within(right, namespace.tenant(), namespace.name());
-    caller.holds(&scope(Right::Read)) || caller.holds(&scope(Right::Manage))
 }
 
 /// Writes one value for each namespace.

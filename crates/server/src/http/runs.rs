@@ -2,12 +2,14 @@
 
 use std::sync::Arc;
 
-use axum::Json as ReadResult;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::http::header::LOCATION;
 use axum::response::{IntoResponse, Response};
+use serde::Serialize;
 use verax_api::{Items, LoadProfileSpec, LoadRequest, LoadRun, WarmRequest, WarmRun};
+use verax_control::access::Caller;
+use verax_control::runs::Run;
 use verax_service::Service;
 
 use crate::failure::Result;
@@ -16,6 +18,17 @@ use crate::http::extract::{Json, NamespacePath, WithId};
 use crate::http::live::run_stream;
 
 type Verax = State<Arc<Service>>;
+
+/// The response to the start of a run, which is found at `location` from now on.
+pub(crate) fn started<R: Serialize>(location: String, run: R) -> Response {
+    (StatusCode::ACCEPTED, [(LOCATION, location)], axum::Json(run)).into_response()
+}
+
+/// The live stream of a run.
+pub(crate) fn watched<R: Run>(service: &Service, caller: &Caller, id: u64) -> Result<Response> {
+    let run = service.control().run::<R>(caller, id)?;
+    Ok(run_stream(service.stopping(), run.watch()).into_response())
+}
 
 /// Start a warm run.
 #[utoipa::path(post, path = "/v1/tenants/{tenant}/namespaces/{namespace}/warm-runs", tag = "warm",
@@ -29,7 +42,7 @@ pub(crate) async fn start_warm(
 ) -> Result<Response> {
     let run = service.control().start_warm_run(&caller, &tenant, &name, &request).await?.now();
     let location = format!("/v1/warm-runs/{}", run.id);
-    Ok((StatusCode::ACCEPTED, [(LOCATION, location)], ReadResult(run)).into_response())
+    Ok(started(location, run))
 }
 
 /// List the latest warm runs, newest first; those under way are always among them.
@@ -38,8 +51,8 @@ pub(crate) async fn start_warm(
 pub(crate) async fn recent_warm(
     State(service): Verax,
     Authenticated(caller): Authenticated,
-) -> ReadResult<Items<WarmRun>> {
-    ReadResult(Items { items: service.control().recent_warm_runs(&caller).await })
+) -> axum::Json<Items<WarmRun>> {
+    axum::Json(Items { items: service.control().recent_runs(&caller).await })
 }
 
 /// Show a warm run.
@@ -49,8 +62,8 @@ pub(crate) async fn warm(
     State(service): Verax,
     Authenticated(caller): Authenticated,
     WithId(id): WithId,
-) -> Result<ReadResult<WarmRun>> {
-    Ok(ReadResult(service.control().warm_run(&caller, id)?.now()))
+) -> Result<axum::Json<WarmRun>> {
+    Ok(axum::Json(service.control().run::<WarmRun>(&caller, id)?.now()))
 }
 
 /// Stop a warm run after the refills that are under way.
@@ -61,7 +74,7 @@ pub(crate) async fn stop_warm(
     Authenticated(caller): Authenticated,
     WithId(id): WithId,
 ) -> Result<StatusCode> {
-    service.control().stop_warm_run(&caller, id)?;
+    service.control().stop_run::<WarmRun>(&caller, id)?;
     Ok(StatusCode::ACCEPTED)
 }
 
@@ -73,9 +86,7 @@ pub(crate) async fn watch_warm(
     Authenticated(caller): Authenticated,
     WithId(id): WithId,
 ) -> Result<Response> {
-    let receiver = service.control().warm_run(&caller, id)?.watch();
-    let running = |run: &WarmRun| run.state == "running";
-    Ok(run_stream(service.stopping(), receiver, WarmRun::clone, running).into_response())
+    watched::<WarmRun>(&service, &caller, id)
 }
 
 /// List the load profiles that the service offers.
@@ -84,8 +95,8 @@ pub(crate) async fn watch_warm(
 pub(crate) async fn profiles(
     State(service): Verax,
     Authenticated(caller): Authenticated,
-) -> ReadResult<Items<LoadProfileSpec>> {
-    ReadResult(Items { items: service.control().load_profiles(&caller) })
+) -> axum::Json<Items<LoadProfileSpec>> {
+    axum::Json(Items { items: service.control().load_profiles(&caller) })
 }
 
 /// List the latest load runs, newest first.
@@ -94,8 +105,8 @@ pub(crate) async fn profiles(
 pub(crate) async fn recent_load(
     State(service): Verax,
     Authenticated(caller): Authenticated,
-) -> ReadResult<Items<LoadRun>> {
-    ReadResult(Items { items: service.control().recent_load_runs(&caller).await })
+) -> axum::Json<Items<LoadRun>> {
+    axum::Json(Items { items: service.control().recent_runs(&caller).await })
 }
 
 /// Start a load run.
@@ -108,7 +119,7 @@ pub(crate) async fn start_load(
 ) -> Result<Response> {
     let run = service.control().start_load_run(&caller, &request).await?.now();
     let location = format!("/v1/load-runs/{}", run.id);
-    Ok((StatusCode::ACCEPTED, [(LOCATION, location)], ReadResult(run)).into_response())
+    Ok(started(location, run))
 }
 
 /// Show a load run.
@@ -118,8 +129,8 @@ pub(crate) async fn load(
     State(service): Verax,
     Authenticated(caller): Authenticated,
     WithId(id): WithId,
-) -> Result<ReadResult<LoadRun>> {
-    Ok(ReadResult(service.control().load_run(&caller, id)?.now()))
+) -> Result<axum::Json<LoadRun>> {
+    Ok(axum::Json(service.control().run::<LoadRun>(&caller, id)?.now()))
 }
 
 /// End a load run early.
@@ -130,7 +141,7 @@ pub(crate) async fn stop_load(
     Authenticated(caller): Authenticated,
     WithId(id): WithId,
 ) -> Result<StatusCode> {
-    service.control().stop_load_run(&caller, id)?;
+    service.control().stop_run::<LoadRun>(&caller, id)?;
     Ok(StatusCode::ACCEPTED)
 }
 
@@ -142,7 +153,5 @@ pub(crate) async fn watch_load(
     Authenticated(caller): Authenticated,
     WithId(id): WithId,
 ) -> Result<Response> {
-    let receiver = service.control().load_run(&caller, id)?.watch();
-    let running = |run: &LoadRun| run.state == "running";
-    Ok(run_stream(service.stopping(), receiver, LoadRun::clone, running).into_response())
+    watched::<LoadRun>(&service, &caller, id)
 }

@@ -9,7 +9,7 @@ use utoipa::openapi::path::{Parameter, ParameterIn};
 use utoipa::openapi::schema::{Array, ArrayItems, Object, SchemaType, Type};
 use utoipa::openapi::{RefOr, Schema};
 use verax_control::activity::ROWS_OF_ACTIVITY;
-use verax_control::drills::CALLERS;
+use verax_control::runs::CALLERS;
 use verax_control::runs::CONCURRENCIES;
 use verax_control::{NOTE_LENGTHS, SCOPE_COUNTS};
 use verax_core::early::MAX_FACTOR;

@@ -1,102 +1,24 @@
-//! Creating and changing tenants, namespaces and tokens: first in the records, then in
-//! memory, so that what is acknowledged is never lost and is in use at once.
+//! Namespaces and their policies.
 
-use std::ops::RangeInclusive;
 use std::sync::Arc;
 
 use verax_api::{
-    CreatedToken, Namespace as ApiNamespace, OriginChoice, Policy, PolicyChange, Session,
-    SignInLink, Tenant as ApiTenant, Token, Usage, duration_of, moment,
+    Namespace as ApiNamespace, OriginChoice, Policy, PolicyChange, Usage, duration_of, moment,
 };
 use verax_core::access::{Right, Scope};
-use verax_core::guard::lock::AccessId;
 use verax_core::{EntityTag, KeyPattern, Name, NamespaceId, NamespacePolicy, OriginBinding};
-use verax_engine::{Binding, Namespace};
+use verax_engine::Binding;
 use verax_origin::Origin;
-use verax_records::{RecordsError, TokenRecord};
 
-use crate::access::{CODE_LIFETIME, Caller, ConsoleSession, hash_of, new_secret};
+use crate::access::Caller;
 use crate::control::Control;
 use crate::error::{ControlError, Subject};
 use crate::expected::Expected;
-use crate::limits::{self, MAX_NAMESPACES, MAX_TENANTS, MAX_TOKENS};
+use crate::limits::{self, MAX_NAMESPACES};
 use crate::origins::check_binding;
 use crate::registry::{Registered, Tenant};
 
-/// How many scopes a token may have.
-pub const SCOPE_COUNTS: RangeInclusive<usize> = 1..=32;
-
-/// How long a token's note may be, in characters.
-pub const NOTE_LENGTHS: RangeInclusive<usize> = 0..=200;
-
-const SESSION_ENDED: &str = "the session has ended: sign in again";
-
 impl Control {
-    /// The tenants that the caller may see, by name.
-    pub fn tenants(&self, caller: &Caller) -> Vec<ApiTenant> {
-        let sees = |name: &Name| {
-            let within = |s: &Scope| matches!(s, Scope::Within { tenant, .. } if tenant == name);
-            caller.is_admin() || caller.scopes().iter().any(within)
-        };
-        let tenants = self.registry.read();
-        let mut tenants_to_api: Vec<_> = tenants
-            .iter()
-            .filter(|(name, _)| sees(name))
-            .map(|(name, t)| ApiTenant { name: name.to_string(), created_at: moment(t.created_at) })
-            .collect();
-        tenants_to_api.sort_by(|a, b| a.name.cmp(&b.name));
-        tenants_to_api
-    }
-
-    /// Creates a tenant.
-    ///
-    /// # Errors
-    /// [`ControlError`]: the scope, the name, a tenant of that name, or the records.
-    pub async fn create_tenant(
-        self: &Arc<Self>,
-        caller: &Caller,
-        name: &str,
-    ) -> Result<ApiTenant, ControlError> {
-        caller.needs(Scope::Admin)?;
-        let name = Name::new(name).map_err(ControlError::invalid)?;
-        let caller = caller.clone();
-        self.administer(async move |control| {
-            caller.needs(Scope::Admin)?;
-            limits::check("tenants", control.registry.read().len(), MAX_TENANTS)?;
-            let (actor, now) = (caller.actor(), control.engine.now());
-            let record =
-                control.follow_change(control.records.create_tenant(&name, &actor, now).await?);
-            control.registry.add_tenant(&record);
-            Ok(ApiTenant { name: name.to_string(), created_at: moment(record.created_at) })
-        })
-        .await
-    }
-
-    /// Removes a tenant that owns nothing any more.
-    ///
-    /// # Errors
-    /// [`ControlError`]: the scope, the tenant, what it still owns, or the records.
-    pub async fn delete_tenant(
-        self: &Arc<Self>,
-        caller: &Caller,
-        name: &Name,
-    ) -> Result<(), ControlError> {
-        caller.needs(Scope::Admin)?;
-        let (caller, name) = (caller.clone(), name.clone());
-        self.administer(async move |control| {
-            caller.needs(Scope::Admin)?;
-            if !control.registry.read().contains_key(&name) {
-                return Err(ControlError::Unknown(Subject::Tenant(name.to_string())));
-            }
-            let (actor, now) = (caller.actor(), control.engine.now());
-            control.follow_change(control.records.delete_tenant(&name, &actor, now).await?);
-            control.registry.write().remove(&name);
-            control.withdraw_scopes(&name, None);
-            Ok(())
-        })
-        .await
-    }
-
     /// The namespaces of a tenant that the caller may read or manage, by name.
     ///
     /// # Errors
@@ -120,7 +42,7 @@ impl Control {
                 found.ok_or_else(|| ControlError::Unknown(Subject::Tenant(tenant.to_string())))?;
             found.namespaces.values().cloned().collect()
         };
-        let visible = namespaces.iter().filter(|n| sees(caller, n));
+        let visible = namespaces.iter().filter(|n| caller.sees(n));
         Ok(visible.map(|n| self.namespace_to_api(n)).collect())
     }
 
@@ -239,7 +161,7 @@ impl Control {
     }
 
     /// Withdraws the scopes within what was deleted from the tokens in memory, as the records did.
-    fn withdraw_scopes(&self, tenant: &Name, namespace: Option<&Name>) {
+    pub(crate) fn withdraw_scopes(&self, tenant: &Name, namespace: Option<&Name>) {
         self.tokens.withdraw(tenant, namespace);
         self.access_changed();
     }
@@ -364,187 +286,6 @@ impl Control {
             created_at: moment(namespace.record().created_at),
         }
     }
-
-    /// The tokens that come after a token, revoked ones included, oldest first, and at most `most`
-    /// of them.
-    ///
-    /// # Errors
-    /// [`ControlError`]: the scope or the records.
-    pub async fn tokens(
-        &self,
-        caller: &Caller,
-        after: u64,
-        most: u16,
-    ) -> Result<Vec<Token>, ControlError> {
-        caller.needs(Scope::Admin)?;
-        Ok(self.records.tokens_after(after, most).await?.iter().map(token_to_api).collect())
-    }
-
-    /// Creates a token. Its secret is in the answer and nowhere else.
-    ///
-    /// # Errors
-    /// [`ControlError`]: the scope, the scopes asked for, or the records.
-    pub async fn create_token(
-        self: &Arc<Self>,
-        caller: &Caller,
-        scopes: &[String],
-        note: &str,
-    ) -> Result<CreatedToken, ControlError> {
-        caller.needs(Scope::Admin)?;
-        if !SCOPE_COUNTS.contains(&scopes.len()) {
-            let (least, most) = SCOPE_COUNTS.into_inner();
-            return Err(ControlError::Invalid(format!("a token needs {least} to {most} scopes")));
-        }
-        if !NOTE_LENGTHS.contains(&note.chars().count()) {
-            let most = NOTE_LENGTHS.end();
-            return Err(ControlError::Invalid(format!(
-                "the note is longer than {most} characters"
-            )));
-        }
-        let parsed: Result<Vec<Scope>, _> = scopes.iter().map(|scope| scope.parse()).collect();
-        let parsed = parsed.map_err(ControlError::invalid)?;
-        let (caller, note) = (caller.clone(), note.to_owned());
-        self.administer(async move |control| {
-            caller.needs(Scope::Admin)?;
-            parsed.iter().try_for_each(|scope| control.check_place(scope))?;
-            limits::check("tokens that are not revoked", control.tokens.count(), MAX_TOKENS)?;
-            let scopes: Vec<String> = parsed.iter().map(Scope::to_string).collect();
-            let (secret, scopes) = (new_secret(), scopes.join(" "));
-            let (actor, now) = (caller.actor(), control.engine.now());
-            let hash = hash_of(&secret);
-            let created = control.records.create_token(hash, &scopes, &note, &actor, now);
-            let record = control.follow_change(created.await?);
-            control.tokens.add(&record);
-            Ok(CreatedToken { secret, token: token_to_api(&record) })
-        })
-        .await
-    }
-
-    /// A token for something that does not exist is more likely a slip than a plan.
-    fn check_place(&self, scope: &Scope) -> Result<(), ControlError> {
-        let Scope::Within { tenant, namespace, .. } = scope else { return Ok(()) };
-        let tenants = self.registry.read();
-        let missing = match (tenants.get(tenant), namespace) {
-            (None, _) => Subject::Tenant(tenant.to_string()),
-            (Some(t), Some(n)) if !t.namespaces.contains_key(n) => {
-                Subject::Namespace(format!("{tenant}/{n}"))
-            }
-            _ => return Ok(()),
-        };
-        Err(ControlError::Invalid(format!(
-            "the scope {scope} is for nothing: there is no {missing}"
-        )))
-    }
-
-    /// Revokes a token; it opens nothing from now on, and neither do sessions begun with it.
-    ///
-    /// # Errors
-    /// [`ControlError`]: the scope, the token, or the records.
-    pub async fn revoke_token(
-        self: &Arc<Self>,
-        caller: &Caller,
-        id: u64,
-    ) -> Result<(), ControlError> {
-        caller.needs(Scope::Admin)?;
-        let caller = caller.clone();
-        self.administer(async move |control| {
-            caller.needs(Scope::Admin)?;
-            let (actor, now) = (caller.actor(), control.engine.now());
-            let revoked = control.records.revoke_token(id, &actor, now).await;
-            let revoked = revoked.map_err(|error| match error {
-                RecordsError::Missing(_) => ControlError::Unknown(Subject::Token(id)),
-                other => other.into(),
-            })?;
-            control.follow_change(revoked);
-            control.end_token(id);
-            Ok(())
-        })
-        .await
-    }
-
-    /// Ends a token in memory, with everything that was begun by it.
-    fn end_token(&self, id: u64) {
-        self.tokens.revoke(id);
-        self.access_changed();
-        self.engine.withdraw(AccessId(id));
-    }
-
-    /// A one-time link that signs whoever opens it in as this caller.
-    ///
-    /// # Errors
-    /// [`ControlError::NotSignedIn`] when the caller's access has ended, [`ControlError::Busy`].
-    pub fn sign_in_link(&self, caller: &Arc<Caller>) -> Result<SignInLink, ControlError> {
-        caller.still_open()?;
-        let code = self.sessions.new_code(Arc::clone(caller), self.engine.now());
-        let code =
-            code.ok_or(ControlError::Busy("there are too many sign-in links; come back later"))?;
-        let seconds = CODE_LIFETIME.as_secs();
-        // In the fragment, which browsers send to no server and write to no log.
-        Ok(SignInLink { path: format!("/sign-in#{code}"), seconds })
-    }
-
-    /// Starts a console session by a code or a token; returns its secret.
-    ///
-    /// # Errors
-    /// [`ControlError::NotSignedIn`], [`ControlError::Busy`].
-    pub fn start_session(
-        &self,
-        by: &verax_api::CreateSession,
-    ) -> Result<(String, Session), ControlError> {
-        let now = self.engine.now();
-        let caller = match by {
-            verax_api::CreateSession::Token(token) => self.tokens.caller(token)?,
-            verax_api::CreateSession::Code(code) => {
-                let caller = self.sessions.use_code(code, now).ok_or(ControlError::NotSignedIn(
-                    "this sign-in link was used already or is too old: make a new one with `verax sign-in`, or paste a token",
-                ))?;
-                self.current(&caller)?
-            }
-        };
-        let session = session_of(&caller);
-        let secret = self.sessions.start(caller, now);
-        Ok((
-            secret.ok_or(ControlError::Busy("there are too many sessions; come back later"))?,
-            session,
-        ))
-    }
-
-    /// What the token that a caller came with opens now.
-    fn current(&self, caller: &Arc<Caller>) -> Result<Arc<Caller>, ControlError> {
-        match caller.token() {
-            None => Ok(Arc::clone(caller)),
-            Some(token) => {
-                self.tokens.by_hash(&token.hash).ok_or(ControlError::NotSignedIn(SESSION_ENDED))
-            }
-        }
-    }
-
-    /// Whoever a session belongs to, and the session. A session ends with the token it was begun
-    /// with.
-    ///
-    /// # Errors
-    /// [`ControlError::NotSignedIn`].
-    pub fn session_caller(
-        &self,
-        secret: &str,
-    ) -> Result<(Arc<Caller>, ConsoleSession), ControlError> {
-        let session = self.sessions.get(secret, self.engine.now());
-        let session = session.ok_or(ControlError::NotSignedIn(SESSION_ENDED))?;
-        Ok((self.current(&session.caller)?, session))
-    }
-
-    /// Ends a session.
-    pub fn end_session(&self, secret: &str) {
-        self.sessions.end(secret);
-    }
-
-    /// Whoever holds a token.
-    ///
-    /// # Errors
-    /// [`ControlError::NotSignedIn`].
-    pub fn token_caller(&self, secret: &str) -> Result<Arc<Caller>, ControlError> {
-        self.tokens.caller(secret)
-    }
 }
 
 /// The entity tag of a namespace's policy (RFC 9110, section 8.8.3): equal policies have equal
@@ -570,28 +311,5 @@ fn policy_to_api(policy: &NamespacePolicy) -> Policy {
             name: binding.origin.to_string(),
             key_pattern: Some(binding.key_pattern.to_string()),
         }),
-    }
-}
-
-/// The session of a caller, as it is shown.
-pub fn session_of(caller: &Caller) -> Session {
-    let scopes = caller.scopes().iter().map(Scope::to_string).collect();
-    Session { who: caller.who().to_owned(), scopes }
-}
-
-/// Whether a caller may see a namespace and its statistics.
-pub(crate) fn sees(caller: &Caller, namespace: &Namespace) -> bool {
-    let (tenant, name) = (namespace.tenant(), namespace.name());
-    caller.needs_within(Right::Read, tenant, name).is_ok()
-        || caller.needs_within(Right::Manage, tenant, name).is_ok()
-}
-
-fn token_to_api(record: &TokenRecord) -> Token {
-    Token {
-        id: record.id,
-        scopes: record.scopes.split_whitespace().map(str::to_owned).collect(),
-        note: record.note.clone(),
-        created_at: moment(record.created_at),
-        revoked_at: record.revoked_at.map(moment),
     }
 }

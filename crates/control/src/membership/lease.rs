@@ -1,21 +1,15 @@
-//! Which part this Verax has among those that use the same records: one is active, the others
-//! stand by.
-//!
-//! The active one owns the share of the keys (of which there is one today) by a lease that MariaDB
-//! guards. A standby follows the records, serves no entries, and takes over when the lease is free
-//! and every confirmation of the earlier owner has run out. An active one that a standby may
-//! replace gives locks and makes changes only while its own latest confirmation is valid; where
-//! there is no standby, it goes on without MariaDB.
+//! Keeping this node's part: the lease while it is active, the wait for it while it stands by.
 
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
-use std::sync::{Arc, PoisonError, RwLock};
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
 use std::time::Duration;
 
-use tokio::sync::{Mutex, watch};
+use tokio::sync::watch;
 use tokio::time::Instant;
 use verax_core::Timestamp;
 use verax_records::{LEASE_VALIDITY, Membership, Node, Ownership, RecordsError, Topology};
 
+use super::nodes::{Role, Session};
 use crate::control::Control;
 use crate::error::ControlError;
 
@@ -29,128 +23,8 @@ const LEASE_WAIT: Duration = Duration::from_secs(1);
 /// back: both come back then, and the one whose cache is full goes on.
 const RETURN_GRACE: Duration = Duration::from_secs(3);
 
-/// A standby that was not answered for so long has been away.
-const AWAY_AFTER: Duration = Duration::from_millis(2_500);
-
 /// How long an end waits for MariaDB to hear of it.
 const LEAVE_TIMEOUT: Duration = Duration::from_secs(1);
-
-/// What a node does.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Role {
-    /// It serves.
-    Active,
-    /// It waits to take over.
-    Standby,
-}
-
-impl Role {
-    /// Its name in the API.
-    pub fn name(self) -> &'static str {
-        match self {
-            Self::Active => "active",
-            Self::Standby => "standby",
-        }
-    }
-}
-
-/// What this node knows of itself and the others.
-#[derive(Debug)]
-pub(crate) struct Nodes {
-    /// `None` where nobody else uses the records: always active.
-    node: Option<Node>,
-    standby: AtomicBool,
-    role: watch::Sender<Role>,
-    topology: RwLock<Arc<Topology>>,
-    /// Until when changes may be made, in milliseconds; the largest number without a limit.
-    confirmed_until: AtomicU64,
-    /// Whether a new epoch is to begin.
-    epoch_wanted: AtomicBool,
-    session: Mutex<Session>,
-}
-
-/// The connection by which MariaDB knows the node, and what was seen of the owner through it.
-#[derive(Debug, Default)]
-struct Session {
-    membership: Option<Membership>,
-    /// When MariaDB answered last, and since when it does so without a break.
-    answered: Option<(Instant, Instant)>,
-    /// The latest sign of life of an owner, and no later moment than when it was seen.
-    seen: Option<(Topology, Instant)>,
-    /// Whether an owner gave one since this node has registered, so that it knows of this one.
-    known_to_owner: bool,
-}
-
-impl Session {
-    /// MariaDB has answered.
-    fn note_answer(&mut self) {
-        let now = Instant::now();
-        let since = match self.answered {
-            Some((last, since)) if now - last < AWAY_AFTER => since,
-            _ => now,
-        };
-        self.answered = Some((now, since));
-    }
-
-    /// Notes what the records say of the owner.
-    fn observe(&mut self, topology: &Topology) {
-        let sign = |t: &Topology| (t.owner, t.epoch, t.confirmations);
-        match &self.seen {
-            Some((seen, _)) if sign(seen) == sign(topology) => {}
-            before => {
-                self.known_to_owner |= before.is_some();
-                self.seen = Some((topology.clone(), Instant::now()));
-            }
-        }
-    }
-}
-
-impl Nodes {
-    pub(crate) fn new(node: Option<Node>) -> Self {
-        Self {
-            node,
-            standby: AtomicBool::new(false),
-            role: watch::Sender::new(Role::Active),
-            topology: RwLock::default(),
-            confirmed_until: AtomicU64::new(u64::MAX),
-            epoch_wanted: AtomicBool::new(false),
-            session: Mutex::default(),
-        }
-    }
-
-    /// Whether other nodes may use the same records.
-    pub(crate) fn shared(&self) -> bool {
-        self.node.is_some()
-    }
-
-    fn set_role(&self, role: Role) {
-        self.standby.store(role == Role::Standby, Ordering::Release);
-        self.role.send_if_modified(|was| std::mem::replace(was, role) != role);
-    }
-
-    pub(crate) fn set_topology(&self, topology: Topology) {
-        *self.topology.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(topology);
-    }
-
-    pub(crate) fn topology(&self) -> Arc<Topology> {
-        Arc::clone(&self.topology.read().unwrap_or_else(PoisonError::into_inner))
-    }
-
-    /// Has a new epoch begin at the next confirmation.
-    pub(crate) fn want_epoch(&self) {
-        self.epoch_wanted.store(true, Ordering::Release);
-    }
-
-    /// What a start does while MariaDB is away, by what was known last: a node that was not the
-    /// owner may have another beside it that serves.
-    pub(crate) fn role_without_records(&self, known: &Topology) -> Option<Role> {
-        let node = self.node.as_ref()?;
-        let elsewhere = known.owner.is_some_and(|owner| owner != node.id)
-            || (known.owner.is_none() && known.nodes.iter().any(|(other, _)| other.id != node.id));
-        self.set_topology(known.clone());
-        Some(if elsewhere { Role::Standby } else { Role::Active })
-    }
-}
 
 /// Keeps this node's part: confirms the lease while it has it, waits for it while it has not.
 pub(crate) async fn membership_loop(control: Arc<Control>) {

@@ -1,108 +1,24 @@
-//! Keeping what is served in step with the records, and the records' snapshot in its file.
-//!
-//! Every change of the records and its taking effect are one piece of work, done by a task of its
-//! own ([`Service::administer`]): a caller that goes away, or that is answered late, leaves neither
-//! half undone. Changes come one after the other, and each raises the records' revision by one, so
-//! memory knows which revision it holds. The sync loop compares the two all the time; where they
-//! differ, everything is read anew.
+//! Following the records: changes of this process, and those of others.
 
-use std::collections::{HashMap, HashSet};
-use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::atomic::Ordering;
 use std::time::Duration;
 
-use tokio::sync::{Mutex, MutexGuard, Notify};
-use verax_core::guard::lock::AccessId;
-use verax_core::{Name, NamespaceId};
-use verax_engine::{Binding, NamespaceIdentity};
-use verax_origin::Origin;
-use verax_records::{
-    Changed, Identities, Membership, NamespaceRecord, Node, OriginRecord, RecordsError,
-    RecordsSnapshot, TenantRecord,
-};
+use tokio::sync::MutexGuard;
+use verax_records::{Changed, Identities, Membership, Node, RecordsError, RecordsSnapshot};
 
 use crate::control::Control;
 use crate::error::ControlError;
 use crate::membership::{Role, while_present};
-use crate::registry::Registered;
 
 /// How often memory is compared with the records; at the same time a sign of life.
 const COMPARE_EVERY: Duration = Duration::from_secs(1);
-
-/// With less room than this on the disk of the data directory, it counts as full.
-const MIN_FREE_BYTES: u64 = 32 << 20;
 
 /// How long a change waits for those before it.
 const QUEUE_TIMEOUT: Duration = Duration::from_secs(5);
 
 /// How long a caller waits for the outcome of a change. The change itself goes on.
 const ANSWER_TIMEOUT: Duration = Duration::from_secs(15);
-
-/// What memory knows of the records.
-#[derive(Debug)]
-pub(crate) struct RecordsSync {
-    available: AtomicBool,
-    /// Whether what is served was read from the records, rather than from the snapshot's file.
-    loaded: AtomicBool,
-    /// The revision that memory holds.
-    applied: AtomicU64,
-    /// The revision that the file holds, and that of its topology.
-    filed: AtomicU64,
-    filed_topology: AtomicU64,
-    file: Option<PathBuf>,
-    disk_full: AtomicBool,
-    /// Held while memory follows the records, so that it does so in their order.
-    order: Mutex<()>,
-    changed: Notify,
-}
-
-impl RecordsSync {
-    pub(crate) fn new(file: Option<PathBuf>) -> Self {
-        Self {
-            available: AtomicBool::new(true),
-            loaded: AtomicBool::new(false),
-            applied: AtomicU64::new(0),
-            filed: AtomicU64::new(0),
-            filed_topology: AtomicU64::new(0),
-            file,
-            disk_full: AtomicBool::new(false),
-            order: Mutex::default(),
-            changed: Notify::new(),
-        }
-    }
-
-    /// Whether what is served was read from the records.
-    pub(crate) fn is_loaded(&self) -> bool {
-        self.loaded.load(Ordering::Relaxed)
-    }
-
-    /// Whether the disk of the data directory has next to no room left.
-    pub(crate) fn disk_full(&self) -> bool {
-        self.disk_full.load(Ordering::Relaxed)
-    }
-
-    /// Looks how much room the disk has, and tells when that becomes too little.
-    fn look_at_disk(&self) {
-        let Some(directory) = self.file.as_deref().and_then(Path::parent) else { return };
-        let Ok(disk) = nix::sys::statvfs::statvfs(directory) else { return };
-        let free = disk.blocks_available() * disk.fragment_size();
-        let full = free < MIN_FREE_BYTES;
-        match (self.disk_full.swap(full, Ordering::Relaxed), full) {
-            (false, true) => tracing::error!(
-                directory = %directory.display(), free_bytes = free,
-                "the disk is full: entries are served, but changes will fail until there is room"
-            ),
-            (true, false) => tracing::info!("the disk has room again"),
-            _ => {}
-        }
-    }
-
-    /// Whether the records answered when they were last asked.
-    pub(crate) fn available(&self) -> bool {
-        self.available.load(Ordering::Relaxed)
-    }
-}
 
 /// Compares memory with the records, says when they stop and begin to answer, loads what a start
 /// without them could not, and keeps the snapshot's file up to date.
@@ -383,110 +299,6 @@ impl Control {
         match written {
             Ok(Ok(())) => filed(),
             failed => tracing::warn!(?failed, "the snapshot of the records was not written"),
-        }
-    }
-
-    /// Makes what is served be what a snapshot says. What is there already and still the same stays
-    /// as it is, entries, permits and locks included.
-    fn apply(&self, snapshot: &RecordsSnapshot) {
-        let kept: HashSet<NamespaceId> =
-            snapshot.namespaces.iter().map(|record| record.id).collect();
-        let gone: Vec<Arc<Registered>> =
-            self.registry.namespaces().into_iter().filter(|n| !kept.contains(&n.id())).collect();
-        for namespace in gone {
-            self.forget_namespace(&namespace);
-        }
-        self.apply_tenants(&snapshot.tenants);
-        self.forget_origins(&snapshot.origins);
-        for record in &snapshot.origins {
-            self.apply_origin(record);
-        }
-        for record in &snapshot.namespaces {
-            self.apply_namespace(record);
-        }
-        let ended = self.tokens.replace_all(&snapshot.tokens);
-        self.access_changed();
-        ended.into_iter().for_each(|id| self.engine.withdraw(AccessId(id)));
-    }
-
-    /// Ends a namespace: nothing of it is served, waited for or held from now on.
-    pub(crate) fn forget_namespace(&self, namespace: &Registered) {
-        if let Some(tenant) = self.registry.write().get_mut(namespace.tenant()) {
-            tenant.namespaces.retain(|_, n| n.id() != namespace.id());
-        }
-        self.access_changed();
-        self.engine.close_namespace(namespace.namespace());
-    }
-
-    fn apply_tenants(&self, records: &[TenantRecord]) {
-        let kept: HashMap<&Name, u64> = records.iter().map(|r| (&r.name, r.id)).collect();
-        // One of the same name with another identity is another tenant.
-        self.registry.write().retain(|name, tenant| kept.get(name) == Some(&tenant.id));
-        for record in records {
-            if !self.registry.read().contains_key(&record.name) {
-                self.registry.add_tenant(record);
-            }
-        }
-    }
-
-    fn forget_origins(&self, records: &[OriginRecord]) {
-        let kept: HashSet<u64> = records.iter().map(|record| record.id).collect();
-        for tenant in self.registry.write().values_mut() {
-            tenant.origins.retain(|_, (record, _)| kept.contains(&record.id));
-        }
-    }
-
-    fn apply_origin(&self, record: &OriginRecord) {
-        let mut tenants = self.registry.write();
-        let Some(tenant) = tenants.get_mut(&record.tenant) else { return };
-        let known = tenant.origins.get(&record.name);
-        if known.is_some_and(|(known, _)| known == record) {
-            return;
-        }
-        // It was checked when it was created; a later version may be stricter.
-        match Origin::new(&record.settings, &self.credentials) {
-            Ok(origin) => {
-                tenant.origins.insert(record.name.clone(), (record.clone(), Arc::new(origin)));
-            }
-            Err(error) => tracing::error!(
-                %error, origin = %format!("{}/{}", record.tenant, record.name),
-                "an origin is left out"
-            ),
-        }
-    }
-
-    /// Opens a namespace in the engine, with its statistics as observer.
-    pub(crate) fn register(
-        &self,
-        record: NamespaceRecord,
-        origin: Option<Arc<Origin>>,
-    ) -> Arc<Registered> {
-        let statistics = self.observatory.open(record.id);
-        let identity = NamespaceIdentity {
-            id: record.id,
-            tenant: record.tenant.clone(),
-            name: record.name.clone(),
-        };
-        let binding = Binding { policy: record.policy.clone(), origin };
-        let namespace = self.engine.open_namespace(identity, binding, statistics.clone());
-        Arc::new(Registered::new(record, namespace, statistics))
-    }
-
-    fn apply_namespace(&self, record: &NamespaceRecord) {
-        let mut tenants = self.registry.write();
-        let Some(tenant) = tenants.get_mut(&record.tenant) else { return };
-        let bound = record.policy.origin.as_ref();
-        let origin = bound.and_then(|bound| tenant.origins.get(&bound.origin));
-        let origin = origin.map(|(_, origin)| Arc::clone(origin));
-        match tenant.namespaces.get(&record.name).filter(|known| known.id() == record.id) {
-            Some(known) => {
-                let binding = Binding { policy: record.policy.clone(), origin };
-                self.engine.bind(known.namespace(), binding);
-            }
-            None => {
-                let namespace = self.register(record.clone(), origin);
-                tenant.namespaces.insert(record.name.clone(), namespace);
-            }
         }
     }
 }

@@ -1,0 +1,74 @@
+//! What memory knows of the records.
+
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+
+use tokio::sync::{Mutex, Notify};
+
+/// With less room than this on the disk of the data directory, it counts as full.
+const MIN_FREE_BYTES: u64 = 32 << 20;
+
+/// What memory knows of the records.
+#[derive(Debug)]
+pub(crate) struct RecordsSync {
+    pub(super) available: AtomicBool,
+    /// Whether what is served was read from the records, rather than from the snapshot's file.
+    pub(super) loaded: AtomicBool,
+    /// The revision that memory holds.
+    pub(super) applied: AtomicU64,
+    /// The revision that the file holds, and that of its topology.
+    pub(super) filed: AtomicU64,
+    pub(super) filed_topology: AtomicU64,
+    pub(super) file: Option<PathBuf>,
+    disk_full: AtomicBool,
+    /// Held while memory follows the records, so that it does so in their order.
+    pub(super) order: Mutex<()>,
+    pub(super) changed: Notify,
+}
+
+impl RecordsSync {
+    pub(crate) fn new(file: Option<PathBuf>) -> Self {
+        Self {
+            available: AtomicBool::new(true),
+            loaded: AtomicBool::new(false),
+            applied: AtomicU64::new(0),
+            filed: AtomicU64::new(0),
+            filed_topology: AtomicU64::new(0),
+            file,
+            disk_full: AtomicBool::new(false),
+            order: Mutex::default(),
+            changed: Notify::new(),
+        }
+    }
+
+    /// Whether what is served was read from the records.
+    pub(crate) fn is_loaded(&self) -> bool {
+        self.loaded.load(Ordering::Relaxed)
+    }
+
+    /// Whether the disk of the data directory has next to no room left.
+    pub(crate) fn disk_full(&self) -> bool {
+        self.disk_full.load(Ordering::Relaxed)
+    }
+
+    /// Looks how much room the disk has, and tells when that becomes too little.
+    pub(super) fn look_at_disk(&self) {
+        let Some(directory) = self.file.as_deref().and_then(Path::parent) else { return };
+        let Ok(disk) = nix::sys::statvfs::statvfs(directory) else { return };
+        let free = disk.blocks_available() * disk.fragment_size();
+        let full = free < MIN_FREE_BYTES;
+        match (self.disk_full.swap(full, Ordering::Relaxed), full) {
+            (false, true) => tracing::error!(
+                directory = %directory.display(), free_bytes = free,
+                "the disk is full: entries are served, but changes will fail until there is room"
+            ),
+            (true, false) => tracing::info!("the disk has room again"),
+            _ => {}
+        }
+    }
+
+    /// Whether the records answered when they were last asked.
+    pub(crate) fn available(&self) -> bool {
+        self.available.load(Ordering::Relaxed)
+    }
+}

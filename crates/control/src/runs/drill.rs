@@ -1,0 +1,103 @@
+//! Drills: checked here, carried out by a [`DrillRunner`], which the demo brings.
+
+use std::sync::Arc;
+
+use verax_api::{DrillRequest, DrillRun, DrillSide, DrillSpec, moment};
+use verax_core::access::Scope;
+use verax_records::RunState;
+
+use super::lifecycle::{NewLife, RunEnd};
+use super::runner::{DrillRunner, DrillSink};
+use super::table::{RunOf, Watched};
+use crate::access::Caller;
+use crate::control::Control;
+use crate::error::ControlError;
+
+/// The callers that may take part in a drill.
+pub const CALLERS: std::ops::RangeInclusive<u32> = 2..=1_000;
+
+impl Control {
+    /// The drills that can be run here, for administrators: none without the demo.
+    ///
+    /// # Errors
+    /// [`ControlError::MissingScope`].
+    pub fn drill_specs(&self, caller: &Caller) -> Result<Vec<DrillSpec>, ControlError> {
+        caller.needs(Scope::Admin)?;
+        Ok(self.drill_runner().map(|runner| runner.drills()).unwrap_or_default())
+    }
+
+    /// Starts a drill. One runs at a time, since two would disturb each other.
+    ///
+    /// # Errors
+    /// [`ControlError`]: the scope, an unknown drill, a number out of range, or one under way.
+    pub async fn start_drill(
+        self: &Arc<Self>,
+        caller: &Caller,
+        request: &DrillRequest,
+    ) -> Result<Arc<Watched<DrillRun>>, ControlError> {
+        let specs = self.drill_specs(caller)?;
+        let runner = self.drill_runner().ok_or_else(|| {
+            ControlError::Conflict("drills run on the demo: start one with `verax demo`".into())
+        })?;
+        let spec = specs.iter().find(|spec| spec.name == request.drill).ok_or_else(|| {
+            let names: Vec<&str> = specs.iter().map(|spec| spec.name.as_str()).collect();
+            ControlError::Invalid(format!(
+                "there is no drill {:?}; there are {}",
+                request.drill,
+                names.join(", ")
+            ))
+        })?;
+        if let Some(callers) = request.callers.filter(|callers| !CALLERS.contains(callers)) {
+            return Err(ControlError::Invalid(format!(
+                "{callers} callers are out of range: use {} to {}",
+                CALLERS.start(),
+                CALLERS.end()
+            )));
+        }
+        let slot = self.drill_slot.take().ok_or_else(|| {
+            ControlError::Conflict("a drill is under way already: wait for its end".into())
+        })?;
+        let run = DrillRun {
+            id: 0,
+            drill: spec.clone(),
+            state: RunState::Running.name().into(),
+            started_at: moment(self.engine.now()),
+            sides: Vec::new(),
+            conclusion: None,
+            reason: None,
+        };
+        let (of, title, request) = (RunOf::Service, spec.title.clone(), request.clone());
+        let detail = serde_json::Value::Null;
+        let new = NewLife { of, title, detail, run, slot: Some(slot) };
+        self.start_run(caller, new, move |_, run| async move {
+            carry_out(&run, &*runner, &request).await
+        })
+        .await
+    }
+}
+
+/// Runs a drill to its end, or until it is stopped.
+async fn carry_out(
+    run: &Arc<Watched<DrillRun>>,
+    runner: &dyn DrillRunner,
+    request: &DrillRequest,
+) -> RunEnd<DrillRun> {
+    let watched = Arc::clone(run);
+    let sink: DrillSink = Arc::new(move |sides: &[DrillSide]| {
+        watched.change(|run| run.sides = sides.to_vec());
+    });
+    let mut stop = run.stop_signal();
+    let outcome = tokio::select! {
+        outcome = runner.run(request, sink) => outcome,
+        _ = stop.wait_for(|stopped| *stopped) => return RunEnd::of(RunState::Stopped),
+    };
+    match outcome {
+        Ok(conclusion) => RunEnd {
+            state: RunState::Done,
+            change: Box::new(|run| run.conclusion = Some(conclusion)),
+        },
+        Err(reason) => {
+            RunEnd { state: RunState::Failed, change: Box::new(|run| run.reason = Some(reason)) }
+        }
+    }
+}

@@ -1,0 +1,39 @@
+//! A place that one run at a time has.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+/// Who gives the slot of a kind of run.
+#[derive(Debug, Default, Clone)]
+pub(crate) struct SlotOwner(Arc<AtomicBool>);
+
+/// The slot, until this is dropped: a run gives it back however it ends.
+#[derive(Debug)]
+pub(crate) struct RunSlot(Arc<AtomicBool>);
+
+impl SlotOwner {
+    /// Takes the slot; `None` while another run has it.
+    pub(crate) fn take(&self) -> Option<RunSlot> {
+        (!self.0.swap(true, Ordering::AcqRel)).then(|| RunSlot(Arc::clone(&self.0)))
+    }
+}
+
+impl Drop for RunSlot {
+    fn drop(&mut self) {
+        self.0.store(false, Ordering::Release);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::SlotOwner;
+
+    #[test]
+    fn one_run_at_a_time_has_the_slot() {
+        let owner = SlotOwner::default();
+        let first = owner.take();
+        assert!(first.is_some() && owner.take().is_none());
+        drop(first);
+        assert!(owner.take().is_some());
+    }
+}
