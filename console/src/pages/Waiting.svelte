@@ -22,7 +22,7 @@
   const origins = $derived(feed.now?.origins ?? []);
   const waiting = $derived(
     permits.reduce((sum, p) => sum + p.permit.waiting, 0) +
-      locks.reduce((sum, l) => sum + l.lock.waiting, 0),
+      locks.reduce((sum, l) => sum + l.lock.queued, 0),
   );
   // One list of what happened, newest first.
   const past = $derived(
@@ -126,8 +126,8 @@
               <td>{holder?.owner}<br />token {holder?.fencing_token}</td>
               <td class="text-right">{seconds(holder?.held_seconds ?? 0)}</td>
               <td class="text-right">{seconds(holder?.ends_in_seconds ?? 0)}</td>
-              <td class="text-right" title={entry.lock.line.map((w) => w.owner).join(', ')}>
-                {entry.lock.waiting}
+              <td class="text-right" title={entry.lock.queue.map((w) => w.owner).join(', ')}>
+                {entry.lock.queued}
               </td>
               <td class="text-right">
                 <button

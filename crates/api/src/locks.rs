@@ -74,11 +74,11 @@ pub struct Lock {
     /// Who holds it; `null` when it is free.
     pub holder: Option<LockHolder>,
     /// Who waits for it, first come, first served; the first hundred.
-    pub line: Vec<QueuedCaller>,
+    pub queue: Vec<QueuedCaller>,
     /// How many wait for it.
     #[serde(default)]
     #[cfg_attr(feature = "openapi", schema(required))]
-    pub waiting: u64,
+    pub queued: u64,
 }
 
 /// Something that happened to a lock.

@@ -75,9 +75,9 @@ mod tests {
         let created = reads::<CreateNamespace>(json).unwrap();
         assert_eq!(created.policy.max_age_seconds, Some(5.0));
         assert_eq!(created.policy.origin.unwrap().unwrap().name, "o");
-        let json = r#"{"guard":{"failures":3},"pool":null}"#;
+        let json = r#"{"guard":{"failure_threshold":3},"pool":null}"#;
         let changed = reads::<OriginChange>(json).unwrap();
-        assert_eq!((changed.guard.unwrap().failures, changed.pool), (Some(3), None));
+        assert_eq!((changed.guard.unwrap().failure_threshold, changed.pool), (Some(3), None));
         let error = reads::<CreateNamespace>(r#"{"name":"b","polcy":{}}"#).unwrap_err();
         assert!(error.contains("unknown field `polcy`"), "{error}");
         assert_eq!(reads::<PolicyChange>("{}").unwrap(), PolicyChange::default());

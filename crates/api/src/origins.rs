@@ -56,10 +56,10 @@ pub struct GuardChange {
     pub retry_budget_percent: Option<u8>,
     /// Failures in a row after which a server is left alone for a while; 5 by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub failures: Option<u32>,
+    pub failure_threshold: Option<u32>,
     /// For how long at first; each time it fails again, twice as long. 500 by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub pause_ms: Option<u64>,
+    pub open_for_ms: Option<u64>,
 }
 
 /// Asks for an origin.
@@ -190,9 +190,9 @@ pub struct Guard {
     /// How many reads in a hundred may be tried a second time.
     pub retry_budget_percent: u8,
     /// Failures in a row after which a server is left alone.
-    pub failures: u32,
+    pub failure_threshold: u32,
     /// For how long at first.
-    pub pause_ms: u64,
+    pub open_for_ms: u64,
 }
 
 /// An origin.

@@ -175,10 +175,10 @@ fn locks(held: u64, waiting: u64) -> Result<LockTable<u64>, Failure> {
     table.begin_epoch(1);
     table.connect(SessionId(1));
     for number in 0..held {
-        table.claim(&lock(number)?, claim(60_000, 0), number, at(0), &mut told)?;
+        table.acquire(&lock(number)?, claim(60_000, 0), number, at(0), &mut told)?;
     }
     for number in 0..waiting {
-        table.claim(&lock(0)?, claim(1_000, 1_000 + number), number, at(0), &mut told)?;
+        table.acquire(&lock(0)?, claim(1_000, 1_000 + number), number, at(0), &mut told)?;
     }
     Ok(table)
 }
@@ -192,7 +192,13 @@ fn of_locks(steps: &mut Steps) -> Result<(), Failure> {
         10_000,
         |number| {
             told.clear();
-            table.claim(&lock(0)?, claim(1_000, 100_000), number, at(1_000 + number), &mut told)?;
+            table.acquire(
+                &lock(0)?,
+                claim(1_000, 100_000),
+                number,
+                at(1_000 + number),
+                &mut told,
+            )?;
             Ok(())
         },
     )?;
@@ -240,7 +246,8 @@ fn of_permits(steps: &mut Steps) -> Result<(), Failure> {
     let full = || -> Result<RefillTable<u64>, Failure> {
         let mut table = RefillTable::new(limits, 1);
         for number in 0..1_000 {
-            let claimed = table.claim(NAMESPACE, &key(number)?, &caller, at(0), lease, &mut vec![]);
+            let claimed =
+                table.acquire(NAMESPACE, &key(number)?, &caller, at(0), lease, &mut vec![]);
             claimed.map_err(|refused| format!("{refused:?}"))?;
         }
         for number in 0..10_000 {

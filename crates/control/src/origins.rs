@@ -333,8 +333,8 @@ fn change_guard(guard: &mut OriginGuard, change: &GuardChange) {
     guard.max_concurrency = change.max_concurrency.unwrap_or(guard.max_concurrency);
     guard.max_queue = change.max_queue.unwrap_or(guard.max_queue);
     guard.retry_budget_percent = change.retry_budget_percent.unwrap_or(guard.retry_budget_percent);
-    guard.failure_threshold = change.failures.unwrap_or(guard.failure_threshold);
-    guard.pause = change.pause_ms.map_or(guard.pause, Duration::from_millis);
+    guard.failure_threshold = change.failure_threshold.unwrap_or(guard.failure_threshold);
+    guard.open_for = change.open_for_ms.map_or(guard.open_for, Duration::from_millis);
 }
 
 /// A variable that no key gives a value to is a slip, found now rather than by a user, and so is
@@ -440,8 +440,8 @@ fn origin_to_api(record: &OriginRecord, origin: &Origin) -> ApiOrigin {
             max_concurrency: settings.guard.max_concurrency,
             max_queue: settings.guard.max_queue,
             retry_budget_percent: settings.guard.retry_budget_percent,
-            failures: settings.guard.failure_threshold,
-            pause_ms: ms(settings.guard.pause),
+            failure_threshold: settings.guard.failure_threshold,
+            open_for_ms: ms(settings.guard.open_for),
         },
         listings: settings.listings.clone(),
         open_to: settings.open_to.iter().map(Name::to_string).collect(),

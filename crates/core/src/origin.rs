@@ -92,7 +92,7 @@ pub struct OriginGuard {
     /// Failures in a row after which a server is left alone for a while.
     pub failure_threshold: u32,
     /// For how long at first; each time it fails again, twice as long.
-    pub pause: Duration,
+    pub open_for: Duration,
 }
 
 impl Default for OriginGuard {
@@ -102,7 +102,7 @@ impl Default for OriginGuard {
             max_queue: 10_000,
             retry_budget_percent: 10,
             failure_threshold: 5,
-            pause: Duration::from_millis(500),
+            open_for: Duration::from_millis(500),
         }
     }
 }
@@ -240,8 +240,8 @@ impl OriginSettings {
             ("max_concurrency", guard.max_concurrency.into(), READS_AT_ONCE),
             ("max_queue", guard.max_queue.into(), QUEUES),
             ("retry_budget_percent", guard.retry_budget_percent.into(), RETRY_PERCENTS),
-            ("failures", guard.failure_threshold.into(), FAILURES),
-            ("pause_ms", ms(guard.pause), PAUSES_MS),
+            ("failure_threshold", guard.failure_threshold.into(), FAILURES),
+            ("open_for_ms", ms(guard.open_for), PAUSES_MS),
         ];
         match &self.source {
             OriginSource::Http { endpoints, slow_after, .. } => {
@@ -281,7 +281,7 @@ mod tests {
     #[case(|s: &mut OriginSettings| s.max_response_bytes = MAX_VALUE_BYTES + 1, "max_response_bytes of ")]
     #[case(|s: &mut OriginSettings| s.guard.max_concurrency = 0, "max_concurrency of 0 ")]
     #[case(|s: &mut OriginSettings| s.guard.retry_budget_percent = 101, "retry_budget_percent of 101 ")]
-    #[case(|s: &mut OriginSettings| s.guard.pause = Duration::ZERO, "pause_ms of 0 ")]
+    #[case(|s: &mut OriginSettings| s.guard.open_for = Duration::ZERO, "open_for_ms of 0 ")]
     #[case(|s: &mut OriginSettings| s.listings = vec!["/here".into(), "//elsewhere".into()], "\"//elsewhere\" is no listing")]
     #[case(|s: &mut OriginSettings| s.listings = vec!["/a".into(); MAX_LISTED + 1], "an origin has at most 100 ")]
     fn settings_out_of_range_are_named(

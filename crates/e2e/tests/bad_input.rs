@@ -38,7 +38,7 @@ async fn raw(verax: &Verax, request: &[u8]) -> (u16, Value) {
 async fn requests_are_refused_with_what_is_wrong() {
     let verax = Verax::serve(&[]);
     verax.run(&["tenant", "create", "ferrydesk"]).done();
-    verax.run(&["namespace", "create", "ferrydesk/boards", "--largest-value", "1KiB"]).done();
+    verax.run(&["namespace", "create", "ferrydesk/boards", "--max-value", "1KiB"]).done();
     let boards = verax.client().namespace("ferrydesk", "boards").unwrap();
     boards.put("kept", "as it was", PutOptions::default()).await.unwrap();
     let token = verax.token();

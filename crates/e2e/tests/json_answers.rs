@@ -55,7 +55,7 @@ async fn every_command_answers_with_its_members() {
     assert_eq!(members(&shown["endpoints"][0]), ["breaker", "reads_in_flight", "url"]);
     let namespace = ["created_at", "name", "policy", "tenant", "usage"];
     let create =
-        ["namespace", "create", "ferrydesk/boards", "--max-age", "90s", "--largest-value", "2KiB"];
+        ["namespace", "create", "ferrydesk/boards", "--max-age", "90s", "--max-value", "2KiB"];
     let created = shape(&create, &namespace);
     let policy = [
         "cap_bytes",

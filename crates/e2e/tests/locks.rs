@@ -99,12 +99,12 @@ async fn a_lock_is_given_to_one_at_a_time_in_the_order_of_asking() {
             order.lock().unwrap().push((n, lease.fencing_token));
             berths.release_lock("berth-7", lease.fencing_token).await.unwrap();
         }));
-        let line = async || self::berths(&verax).lock("berth-7").await.unwrap().line.len();
-        until("it is in line", async || line().await == n + 1).await;
+        let line = async || self::berths(&verax).lock("berth-7").await.unwrap().queue.len();
+        until("it is in the queue", async || line().await == n + 1).await;
     }
     // One that goes away leaves the line, and holds nothing up.
     waiting.remove(2).abort();
-    until("it has left", async || berths.lock("berth-7").await.unwrap().line.len() == 4).await;
+    until("it has left", async || berths.lock("berth-7").await.unwrap().queue.len() == 4).await;
     berths.release_lock("berth-7", first.fencing_token).await.unwrap();
     for waiter in waiting {
         waiter.await.unwrap();
@@ -139,7 +139,7 @@ async fn a_guard_renews_its_hold_and_tells_when_it_was_lost() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_holder_that_is_killed_is_followed_by_the_next_in_line() {
+async fn a_holder_that_is_killed_is_followed_by_the_next_queued() {
     let verax = started();
     let berths = berths(&verax);
     // The command outlives whoever is killed, but not by long.
@@ -162,7 +162,7 @@ async fn a_holder_that_is_killed_is_followed_by_the_next_in_line() {
         let berths = berths.clone();
         async move { berths.acquire_lock("berth-7", &options("next", 60, 60)).await }
     });
-    until("the next is in line", async || berths.lock("berth-7").await.unwrap().line.len() == 1)
+    until("the next is queued", async || berths.lock("berth-7").await.unwrap().queue.len() == 1)
         .await;
     holder.kill().unwrap();
     holder.wait().unwrap();
@@ -257,13 +257,13 @@ async fn over_the_wire_a_hold_may_end_with_its_connection() {
         let waiting = waiting.clone();
         async move { waiting.hold_lock("berth-7", &options("gone", 600, 60)).await.map(drop) }
     });
-    until("it waits", async || http.lock("berth-7").await.unwrap().line.len() == 1).await;
+    until("it waits", async || http.lock("berth-7").await.unwrap().queue.len() == 1).await;
     let next = tokio::spawn({
         let http = http.clone();
         async move { held(http.acquire_lock("berth-7", &options("next", 600, 60)).await.unwrap()) }
     });
-    until("both wait", async || http.lock("berth-7").await.unwrap().line.len() == 2).await;
-    // A call that was given up stays in line until its turn, which is passed on at once.
+    until("both wait", async || http.lock("berth-7").await.unwrap().queue.len() == 2).await;
+    // A call that was given up stays in the queue until its turn, which is passed on at once.
     gone.abort();
     drop(first);
     let next = next.await.unwrap();

@@ -19,7 +19,7 @@ async fn two_tenants_share_a_service_and_nothing_else() {
         verax.run(&["tenant", "create", tenant]).done();
         let place = format!("{tenant}/notes");
         verax
-            .run(&["namespace", "create", &place, "--max-age", "5m", "--largest-value", "1KiB"])
+            .run(&["namespace", "create", &place, "--max-age", "5m", "--max-value", "1KiB"])
             .done();
     }
     let (ferry, tide) = (token_for(&verax, "ferrydesk"), token_for(&verax, "tideline"));

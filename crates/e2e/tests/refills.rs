@@ -211,7 +211,7 @@ async fn told(client: &Client, key: &str) -> (u16, String, String) {
 #[tokio::test(flavor = "multi_thread")]
 async fn an_origin_at_fault_is_named_but_its_address_is_not() {
     let (desk, url) = desk().await;
-    let (verax, _) = over(&url, &["--largest-value", "3B"]);
+    let (verax, _) = over(&url, &["--max-value", "3B"]);
     let client = verax.client();
     let too_large = told(&client, "k").await;
     assert_eq!((too_large.0, too_large.1.as_str()), (502, "origin-failed"));

@@ -53,7 +53,7 @@ impl Drop for InQueue<'_> {
 
 impl Gate {
     pub(crate) fn new(servers: usize, balance: Balance, guard: OriginGuard) -> Self {
-        let rule = BreakerRule { failures: guard.failure_threshold, pause: guard.pause };
+        let rule = BreakerRule { failures: guard.failure_threshold, pause: guard.open_for };
         Self {
             started: Instant::now(),
             endpoints: Mutex::new(Endpoints::new(servers, rule, balance)),

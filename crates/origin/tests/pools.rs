@@ -62,7 +62,7 @@ async fn servers_take_turns_and_one_that_fails_is_set_aside_and_tried_again() {
     let servers = [server().await, server().await, server().await];
     let origin = pool(&servers, Balance::RoundRobin, |settings| {
         settings.guard.failure_threshold = 2;
-        settings.guard.pause = Duration::from_millis(50);
+        settings.guard.open_for = Duration::from_millis(50);
     });
     for _ in 0..9 {
         read(&origin).await.unwrap();
@@ -115,7 +115,7 @@ async fn a_slow_server_is_set_aside_while_another_is_well() {
         let OriginSource::Http { slow_after, .. } = &mut settings.source else { unreachable!() };
         *slow_after = Some(Duration::from_millis(40));
         settings.guard.failure_threshold = 1;
-        settings.guard.pause = Duration::from_secs(60);
+        settings.guard.open_for = Duration::from_secs(60);
     });
     servers[0].set(json!({ "extra_latency_ms": 80 }));
     for _ in 0..6 {

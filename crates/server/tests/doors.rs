@@ -237,7 +237,7 @@ async fn revocation_reaches_what_is_under_way() {
         "PUT {PATH}/boards/entries/late HTTP/1.1\r\nhost: localhost\r\nauthorization: Bearer {secret}\r\ncontent-length: 8\r\n\r\nhalf"
     );
     upload.write_all(head.as_bytes()).await.unwrap();
-    let in_line = async || {
+    let queued = async || {
         let path = format!("{PATH}/boards/locks");
         let list = fixture.request(Method::GET, &path).bearer_auth(&fixture.token);
         let locks: Value = list.send().await.unwrap().json().await.unwrap();
@@ -245,8 +245,8 @@ async fn revocation_reaches_what_is_under_way() {
         held.iter().map(|lock| lock["line"].as_array().map_or(0, Vec::len)).sum::<usize>()
     };
     let began = Instant::now();
-    while in_line().await < 2 {
-        assert!(began.elapsed() < PATIENCE, "nobody is in line");
+    while queued().await < 2 {
+        assert!(began.elapsed() < PATIENCE, "nobody is queued");
     }
 
     let revoke = fixture.request(Method::DELETE, &format!("/v1/tokens/{id}"));

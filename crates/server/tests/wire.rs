@@ -135,7 +135,7 @@ async fn a_watch_is_one_watch_and_outlives_its_namespace() {
     wire.send(1, 4, ask("cold", 60_000, false)).await;
     until("both wait", || {
         let engine = fixture.service.engine();
-        (engine.lock_counts().waiting, engine.refills().waiting) == (1, 1)
+        (engine.lock_counts().queued, engine.refills().waiting) == (1, 1)
     })
     .await;
     let (ferrydesk, boards) = (Name::new("ferrydesk").unwrap(), Name::new("boards").unwrap());

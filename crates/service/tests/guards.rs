@@ -66,7 +66,7 @@ async fn callers_that_vanish_leave_no_lock_held_and_no_line() {
         async move {
             let name = key(&format!("berth-{}", n % 3));
             let claimed = berths.writer.acquire_lock(&name, lock(60_000, 60_000)).await;
-            let grant = claimed.unwrap().unwrap();
+            let grant = claimed.unwrap().granted().unwrap();
             tokio::task::yield_now().await;
             // It may have been forced open meanwhile.
             let _ = berths.writer.release_lock(&name, grant.token);
@@ -106,7 +106,7 @@ async fn callers_that_vanish_leave_nobody_waiting_for_a_permit() {
                 PermitOutcome::Value(answer) => assert_eq!(&answer.entry.value[..], b"v"),
                 PermitOutcome::Later(_) => panic!("the wait is long enough for everybody"),
                 PermitOutcome::Permit(permit) if n.is_multiple_of(2) => {
-                    // It fails, and the next in line has its turn.
+                    // It fails, and the next in the queue has its turn.
                     let _ = berths.writer.release_permit(&key, permit.number, true);
                 }
                 PermitOutcome::Permit(permit) => {
@@ -129,15 +129,14 @@ async fn callers_that_vanish_leave_nobody_waiting_for_a_permit() {
 async fn a_namespace_that_is_deleted_ends_the_waits_in_it() {
     let (fixture, berths) = started().await;
     let service = Arc::clone(&fixture.service);
-    let held = berths.writer.acquire_lock(&key("7"), lock(60_000, 0)).await.unwrap().unwrap();
+    let held =
+        berths.writer.acquire_lock(&key("7"), lock(60_000, 0)).await.unwrap().granted().unwrap();
     let waiting = tokio::spawn({
         let berths = berths.clone();
         async move { berths.writer.acquire_lock(&key("7"), lock(60_000, 60_000)).await }
     });
-    until("it waits", async || {
-        service.engine().lock_counts() == LockCounts { held: 1, waiting: 1 }
-    })
-    .await;
+    until("it waits", async || service.engine().lock_counts() == LockCounts { held: 1, queued: 1 })
+        .await;
     let (tenant, namespace) = (name("quayside"), name("berths"));
     service.control().delete_namespace(&fixture.admin, &tenant, &namespace).await.unwrap();
     assert_eq!(waiting.await.unwrap().unwrap_err(), EngineError::NamespaceGone);

@@ -58,7 +58,7 @@ async fn lock_as(caller: &Caller, service: &Arc<Service>, k: &str) -> Result<Gra
         access: None,
     };
     let berths = open(service, caller, "quayside/berths")?;
-    Ok(berths.writer.acquire_lock(&key(k), request).await?.unwrap())
+    Ok(berths.writer.acquire_lock(&key(k), request).await?.granted().unwrap())
 }
 
 #[derive(diesel::QueryableByName)]

@@ -197,7 +197,7 @@ async fn a_dump_that_is_restored_is_noticed() {
     let next = Service::start(fixture.records.clone(), options).await.unwrap();
     let request = lock_request();
     let berths = open(&next, admin, "quayside/berths").unwrap();
-    let after = berths.writer.acquire_lock(&key("lock"), request).await.unwrap().unwrap();
+    let after = berths.writer.acquire_lock(&key("lock"), request).await.unwrap().granted().unwrap();
     assert!(after.token > again.token, "{after:?} after {again:?}");
     let created = next.control().create_token(admin, &["admin".into()], "").await.unwrap();
     assert!(created.token.id > new_id);
@@ -212,7 +212,7 @@ fn lock_request() -> LockRequest {
 
 async fn lock(fixture: &Fixture, namespace: &str) -> Grant {
     let opened = fixture.opened(&format!("quayside/{namespace}"));
-    opened.writer.acquire_lock(&key("lock"), lock_request()).await.unwrap().unwrap()
+    opened.writer.acquire_lock(&key("lock"), lock_request()).await.unwrap().granted().unwrap()
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -244,21 +244,21 @@ async fn access_that_is_withdrawn_takes_everything_along() {
     })
     .await;
     let request = LockRequest { access: caller.access(), ..lock_request() };
-    berths.writer.acquire_lock(&key("lock"), request.clone()).await.unwrap().unwrap();
+    berths.writer.acquire_lock(&key("lock"), request.clone()).await.unwrap().granted().unwrap();
     // Somebody else waits for the lock that the token holds, and the token waits for another one.
     let next = tokio::spawn({
         let berths = berths.clone();
         let request = LockRequest { wait: Duration::from_secs(50), ..lock_request() };
         async move { berths.writer.acquire_lock(&key("lock"), request).await.unwrap() }
     });
-    berths.writer.acquire_lock(&key("other"), lock_request()).await.unwrap().unwrap();
+    berths.writer.acquire_lock(&key("other"), lock_request()).await.unwrap().granted().unwrap();
     let waits = tokio::spawn({
         let berths = berths.clone();
         let request = LockRequest { wait: Duration::from_secs(50), ..request };
         async move { berths.writer.acquire_lock(&key("other"), request).await }
     });
     until("both are in line", async || {
-        service.engine().lock_counts() == LockCounts { held: 2, waiting: 2 }
+        service.engine().lock_counts() == LockCounts { held: 2, queued: 2 }
     })
     .await;
     let link = service.control().sign_in_link(&caller).unwrap();
@@ -267,7 +267,7 @@ async fn access_that_is_withdrawn_takes_everything_along() {
 
     service.control().revoke_token(admin, id).await.unwrap();
     caller.signal().ended().await;
-    next.await.unwrap().unwrap();
+    next.await.unwrap().granted().unwrap();
     let turn = next_refiller.await.unwrap();
     assert!(matches!(turn, PermitOutcome::Permit(_)), "{turn:?}");
     let late = berths.writer.store_with_permit(&key("board"), held.number, value("late"));

@@ -184,7 +184,7 @@ impl Drills {
     ) -> Result<Ended, String> {
         let side = scene.side();
         let who = format!("berth desk {}", number + 1);
-        // A little apart, as instances are, so that the first one is the first in line.
+        // A little apart, as instances are, so that the first one is the first in the queue.
         tokio::time::sleep(Duration::from_millis(u64::from(number) * 5)).await;
         let loses = how == How::Lost && number == 0;
         let mut lease = None;

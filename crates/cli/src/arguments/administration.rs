@@ -30,7 +30,7 @@ pub(crate) struct PolicyFlags {
     pub(crate) lifetime: LifetimeFlags,
     /// The largest value, such as 512KiB [default for a new namespace: 1MiB]
     #[arg(long, value_parser = size, value_name = "SIZE")]
-    pub(crate) max_value_bytes: Option<u64>,
+    pub(crate) max_value: Option<u64>,
     /// By how much of max-age, in percent, entries may end early, so that they do not end together
     #[arg(long, value_name = "PERCENT")]
     pub(crate) jitter: Option<u8>,
@@ -108,7 +108,7 @@ pub(crate) struct OriginFlags {
     pub(crate) total_timeout: Option<Duration>,
     /// The largest response [default for a new origin: 8MiB]
     #[arg(long, value_parser = size, value_name = "SIZE")]
-    pub(crate) max_response_bytes: Option<u64>,
+    pub(crate) max_response: Option<u64>,
     /// The name of the secret that opens it, which lies in the variable VERAX_CREDENTIAL_NAME or in
     /// a file of that name among the service's credentials; an empty name is none
     #[arg(long, value_name = "NAME")]
@@ -143,21 +143,21 @@ pub(crate) struct OriginFlags {
     #[arg(long, value_name = "N", help_heading = "For a database")]
     pub(crate) max_rows: Option<u32>,
     /// Reads at once; further ones wait [default for a new origin: 256, for a database 32]
-    #[arg(long, value_name = "N", help_heading = "Against too much")]
-    pub(crate) at_once: Option<u32>,
+    #[arg(long, value_name = "N", help_heading = "Overload protection")]
+    pub(crate) max_concurrency: Option<u32>,
     /// Reads that may wait [default for a new origin: 10000]
-    #[arg(long, value_name = "N", help_heading = "Against too much")]
-    pub(crate) queue: Option<u32>,
+    #[arg(long, value_name = "N", help_heading = "Overload protection")]
+    pub(crate) max_queue: Option<u32>,
     /// How many reads in a hundred may be tried a second time [default for a new origin: 10]
-    #[arg(long, value_name = "PERCENT", help_heading = "Against too much")]
-    pub(crate) retries: Option<u8>,
+    #[arg(long, value_name = "PERCENT", help_heading = "Overload protection")]
+    pub(crate) retry_budget: Option<u8>,
     /// Failures in a row after which a server is left alone [default for a new origin: 5]
-    #[arg(long, value_name = "N", help_heading = "Against too much")]
-    pub(crate) failures: Option<u32>,
+    #[arg(long, value_name = "N", help_heading = "Overload protection")]
+    pub(crate) failure_threshold: Option<u32>,
     /// For how long it is left alone at first [default for a new origin: 500ms]
     #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME",
-        help_heading = "Against too much")]
-    pub(crate) pause: Option<Duration>,
+        help_heading = "Overload protection")]
+    pub(crate) open_for: Option<Duration>,
 }
 
 #[derive(Debug, Subcommand)]

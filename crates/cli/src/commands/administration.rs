@@ -60,7 +60,7 @@ fn policy_of(flags: PolicyFlags) -> PolicyChange {
         negative_max_age_seconds: seconds(flags.negative_max_age),
         early_refresh_percent: flags.early_refresh,
         write_through: flags.write_through,
-        max_value_bytes: flags.max_value_bytes,
+        max_value_bytes: flags.max_value,
         reserve_bytes: flags.reserve,
         cap_bytes: flags.cap.map(|cap| cap.0),
         origin: flags
@@ -112,7 +112,7 @@ fn namespace_lines(n: &Namespace) -> String {
         ("no value is kept for", seconds(policy.negative_max_age_seconds)),
         ("early refresh", early(policy.early_refresh_percent)),
         ("writes", if policy.write_through { "to the origin first" } else { "here" }.to_owned()),
-        ("largest value", figures::bytes(policy.max_value_bytes)),
+        ("max value", figures::bytes(policy.max_value_bytes)),
         ("reserve", figures::bytes(policy.reserve_bytes)),
         ("cap", policy.cap_bytes.map_or_else(|| "–".into(), figures::bytes)),
         ("origin", origin),

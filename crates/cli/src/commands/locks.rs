@@ -30,7 +30,7 @@ pub(super) async fn lock(
             let locks = namespace(verax, &place)?.locks().await?;
             output.answer(&locks, |locks| {
                 let titles =
-                    ["lock", "owner", ">fencing token", ">held for", ">ends in", ">in line"];
+                    ["lock", "owner", ">fencing token", ">held for", ">ends in", ">queued"];
                 let held = match locks.items.is_empty() {
                     true => "no lock is held".to_owned(),
                     false => table(&titles, locks.items.iter().map(row)),
@@ -78,7 +78,7 @@ fn lock_lines(lock: &Lock) -> String {
         holder_text(holder),
         time(holder.held_seconds)
     );
-    for (place, waiting) in lock.line.iter().enumerate() {
+    for (place, waiting) in lock.queue.iter().enumerate() {
         text.push_str(&format!(
             "\n  {}. {} · waiting for {} · gives up in {}",
             place + 1,
@@ -87,7 +87,7 @@ fn lock_lines(lock: &Lock) -> String {
             time(waiting.times_out_in_seconds)
         ));
     }
-    let more = lock.waiting.saturating_sub(lock.line.len() as u64);
+    let more = lock.queued.saturating_sub(lock.queue.len() as u64);
     if more > 0 {
         text.push_str(&format!("\n  … and {more} more"));
     }
@@ -103,7 +103,7 @@ fn row(lock: &Lock) -> Vec<String> {
         of(|holder| holder.fencing_token.to_string()),
         of(|holder| time(holder.held_seconds)),
         of(|holder| time(holder.ends_in_seconds)),
-        lock.waiting.to_string(),
+        lock.queued.to_string(),
     ]
 }
 

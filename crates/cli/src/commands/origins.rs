@@ -29,7 +29,7 @@ fn origin_table(origins: &[Origin]) -> String {
     table(&titles, origins.iter().map(row))
 }
 
-fn origin_lines(o: &Origin) -> String {
+fn origqueueds(o: &Origin) -> String {
     let ms = |ms: u64| figures::milliseconds(ms as f64);
     let mut lines = vec![
         ("origin", format!("{}/{}", o.tenant, o.name)),
@@ -57,7 +57,8 @@ fn origin_lines(o: &Origin) -> String {
     }
     let guard = &o.guard;
     let queue = figures::count(guard.max_queue.into());
-    let failures = format!("{} in a row, for {} at first", guard.failures, ms(guard.pause_ms));
+    let failures =
+        format!("{} in a row, for {} at first", guard.failure_threshold, ms(guard.open_for_ms));
     lines.extend([
         ("reads at once", format!("{}, {queue} may wait", guard.max_concurrency)),
         ("second tries", format!("{} %", guard.retry_budget_percent)),
@@ -101,17 +102,17 @@ fn change_of(at: Option<String>, flags: OriginFlags) -> Result<OriginChange, Fai
         max_rows: flags.max_rows,
     };
     let guard = GuardChange {
-        max_concurrency: flags.at_once,
-        max_queue: flags.queue,
-        retry_budget_percent: flags.retries,
-        failures: flags.failures,
-        pause_ms: ms(flags.pause),
+        max_concurrency: flags.max_concurrency,
+        max_queue: flags.max_queue,
+        retry_budget_percent: flags.retry_budget,
+        failure_threshold: flags.failure_threshold,
+        open_for_ms: ms(flags.open_for),
     };
     Ok(OriginChange {
         url: at,
         connect_timeout_ms: ms(flags.connect_timeout),
         total_timeout_ms: ms(flags.total_timeout),
-        max_response_bytes: flags.max_response_bytes,
+        max_response_bytes: flags.max_response,
         credential: flags.credential,
         pool: Some(pool).filter(|pool| *pool != PoolChange::default()),
         sql: Some(sql).filter(|sql| *sql != SqlChange::default()),
@@ -145,7 +146,7 @@ pub(super) async fn origin(
                 listings: change.listings,
                 open_to: change.open_to,
             };
-            output.answer(&verax.create_origin(&tenant, &request).await?, origin_lines)
+            output.answer(&verax.create_origin(&tenant, &request).await?, origqueueds)
         }
         OriginCommand::List { tenant } => {
             output.answer(&verax.origins(&tenant).await?, |origins| origin_table(origins))
@@ -156,14 +157,14 @@ pub(super) async fn origin(
                 .into_iter()
                 .find(|origin| origin.name == name)
                 .ok_or_else(|| Failure::not_found(format!("there is no origin {tenant}/{name}")))?;
-            output.answer(&origin, origin_lines)
+            output.answer(&origin, origqueueds)
         }
         OriginCommand::Change { place: NamespacePath { tenant, name }, at, flags } => {
             let change = change_of(at, flags)?;
             if change == OriginChange::default() {
                 return Err(Failure::usage("nothing to change: give --at or a setting"));
             }
-            output.answer(&verax.change_origin(&tenant, &name, &change).await?, origin_lines)
+            output.answer(&verax.change_origin(&tenant, &name, &change).await?, origqueueds)
         }
         OriginCommand::Delete { place: NamespacePath { tenant, name } } => {
             verax.delete_origin(&tenant, &name).await?;

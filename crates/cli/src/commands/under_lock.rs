@@ -45,7 +45,7 @@ pub(super) async fn run_under(
     let mut child = match spawn(&guard, command) {
         Ok(child) => child,
         Err(failure) => {
-            // Whoever is next in line need not wait for the lease to end.
+            // Whoever is next in the queue need not wait for the lease to end.
             release(output, guard).await;
             return Err(failure);
         }

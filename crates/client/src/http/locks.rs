@@ -66,7 +66,7 @@ impl Namespace {
         name: &str,
         options: &LockOptions,
     ) -> Result<LockOutcome<LockLease>, ClientError> {
-        let claim = AcquireLock {
+        let body = AcquireLock {
             owner: options.owner.clone(),
             lease_seconds: Some(options.lease.as_secs_f64()),
         };
@@ -76,7 +76,7 @@ impl Namespace {
             let seconds = options.wait.as_secs_f64().ceil() as u64;
             request = request.header("prefer", format!("wait={seconds}"));
         }
-        match self.client().send(request.json(&claim)).await {
+        match self.client().send(request.json(&body)).await {
             Ok(response) => Ok(LockOutcome::Acquired(self.client().json(response).await?)),
             Err(ClientError::Refused(problem))
                 if problem.failure() == Some(FailureKind::Locked) =>

@@ -61,7 +61,7 @@ impl Namespace {
         key: &str,
         options: &PermitOptions,
     ) -> Result<PermitOutcome, ClientError> {
-        let claim = AcquirePermit {
+        let body = AcquirePermit {
             owner: options.owner.clone(),
             lease_seconds: Some(options.lease.as_secs_f64()),
             stale: options.stale,
@@ -73,7 +73,7 @@ impl Namespace {
             let seconds = options.wait.as_secs_f64().ceil() as u64;
             request = request.header("prefer", format!("wait={seconds}"));
         }
-        match self.client().send(request.json(&claim)).await {
+        match self.client().send(request.json(&body)).await {
             Ok(response) if response.status().as_u16() == 201 => {
                 Ok(PermitOutcome::Permit(self.client().json(response).await?))
             }

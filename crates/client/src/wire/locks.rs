@@ -57,7 +57,7 @@ impl Holds for OverWire {
 }
 
 impl Cache {
-    async fn claim(
+    async fn request(
         &self,
         name: &str,
         options: &LockOptions,
@@ -107,7 +107,7 @@ impl Cache {
         options: &LockOptions,
     ) -> Result<LockOutcome<LockGuard>, ClientError> {
         let asked_at = Instant::now();
-        let (claimed, link) = self.claim(name, options).await?;
+        let (claimed, link) = self.request(name, options).await?;
         Ok(match claimed {
             LockOutcome::HeldByOther(holder) => LockOutcome::HeldByOther(holder),
             LockOutcome::Acquired(held) => {

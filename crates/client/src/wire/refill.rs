@@ -279,7 +279,7 @@ impl Cache {
             lead.close();
         }
         let stored = self.store_refilled(holding.key, value, &put, permit);
-        // A permit that was not used up is given back, so that the next in line need not wait.
+        // A permit that was not used up is given back, so that the next in the queue need not wait.
         let safe = match tokio::time::timeout(self.0.options.bound, stored).await {
             Ok(Ok(_)) => {
                 holding.permit = None;

@@ -131,10 +131,10 @@ impl Drop for QueuedWait<'_> {
 
 impl Refiller {
     /// Asks for a key whose value the caller can produce itself: for the value if it is there, else
-    /// for the right to refill it. Dropping the call leaves the line.
+    /// for the right to refill it. Dropping the call leaves the queue.
     ///
     /// # Errors
-    /// [`EngineError`]: a request out of range, too many callers in line, or a refill that another
+    /// [`EngineError`]: a request out of range, too many queued callers, or a refill that another
     /// caller gave up for all.
     pub async fn ask(
         &self,
@@ -282,7 +282,8 @@ impl Namespace {
                 Step::Done(PermitOutcome::Value(Box::new(answer)))
             }
             copy => {
-                match permits.claim(id, key, &request.refiller(), now, request.lease, &mut turns) {
+                match permits.acquire(id, key, &request.refiller(), now, request.lease, &mut turns)
+                {
                     Ok(permit) => Step::Done(PermitOutcome::Permit(permit)),
                     Err(refused) => match copy {
                         Some((true, answer)) if request.stale || answer.time_left.is_some() => {
@@ -366,7 +367,7 @@ impl Writer {
         stored.map(|_| entry)
     }
 
-    /// Gives a permit back without a value. With `next` the first in line becomes the holder;
+    /// Gives a permit back without a value. With `next` the first in the queue becomes the holder;
     /// without it the refill has failed for all who wait.
     ///
     /// # Errors
@@ -482,7 +483,7 @@ impl Engine {
         }
     }
 
-    /// Passes a permit that nobody uses on to the next in line, until somebody takes it.
+    /// Passes a permit that nobody uses on to the next in the queue, until somebody takes it.
     fn pass_on(&self, permit: &Permit) {
         let mut permit = permit.clone();
         loop {
@@ -496,7 +497,7 @@ impl Engine {
         }
     }
 
-    /// Ends the permits and waits of an access that was withdrawn; those next in line may refill.
+    /// Ends the permits and waits of an access that was withdrawn; those next in the queue may refill.
     pub(crate) fn withdraw_permits(&self, access: AccessId) {
         let (now, mut turns) = (self.now(), Vec::new());
         self.cache.guards().for_each(|mut guard| guard.withdraw(access, now, &mut turns));

@@ -13,7 +13,7 @@ use verax_core::guard::lock::{
 };
 use verax_core::{Key, NamespaceId, Timestamp};
 
-use super::state::Waiter;
+use super::state::{Acquired, Waiter};
 use super::waiting::QueuedWait;
 use crate::access::LeasedBy;
 use crate::engine::Engine;
@@ -22,7 +22,7 @@ use crate::events::{Event, LockEvent, LockEventKind};
 use crate::handle::{Manager, Reader, Writer};
 use verax_core::guard::lock::LockCounts;
 
-/// How many locks are shown in one step, with those in line for each.
+/// How many locks are shown in one step, with those queued for each.
 const VIEW_STEP: usize = 64;
 
 /// How long a lease may last: a shorter one cannot be renewed in time.
@@ -35,7 +35,7 @@ pub struct LockRequest {
     pub owner: String,
     /// How long the lease lasts unless it is renewed.
     pub lease: Duration,
-    /// How long to wait for it; zero to be told at once.
+    /// How long to wait for it; zero to be notices at once.
     pub wait: Duration,
     /// The connection that the lease ends with; `None` for a lease that outlives it.
     pub session: Option<SessionId>,
@@ -59,30 +59,32 @@ impl LockSession {
 
 impl Drop for LockSession {
     fn drop(&mut self) {
-        self.engine.end_locks(|table, now, told| table.disconnect(self.id, now, told));
+        self.engine.end_locks(|table, now, notices| table.disconnect(self.id, now, notices));
     }
 }
 
 impl Engine {
     /// Tells callers what became of them. One that has gone gives back at once what it was granted,
     /// so that nobody waits for a holder that does not exist.
-    pub(super) fn deliver_locks(&self, mut told: Vec<LockNotice<Waiter>>, now: Timestamp) {
-        while !told.is_empty() {
+    pub(super) fn deliver_locks(&self, mut notices: Vec<LockNotice<Waiter>>, now: Timestamp) {
+        while !notices.is_empty() {
             let mut more = Vec::new();
-            for told in told {
-                match told {
+            for notices in notices {
+                match notices {
                     LockNotice::Granted(waiter, grant) => {
                         let (name, token) = (grant.name.clone(), grant.token);
-                        if waiter.send(Ok(grant)).is_err() {
+                        if waiter.send(Acquired::Granted(grant)).is_err() {
                             // It cannot be over already: it was granted now.
                             let _ = self.locks.table().release(&name, token, now, &mut more);
                         }
                     }
-                    LockNotice::TimedOut(waiter, holder) => drop(waiter.send(Err(holder))),
+                    LockNotice::TimedOut(waiter, holder) => {
+                        drop(waiter.send(Acquired::HeldByOther(holder)))
+                    }
                     LockNotice::Ended(name, holder, by) => self.lock_ended(name, holder, by, now),
                 }
             }
-            told = more;
+            notices = more;
         }
         self.locks.changed.notify_one();
     }
@@ -94,9 +96,9 @@ impl Engine {
     ) {
         let now = self.now();
         loop {
-            let mut told = Vec::new();
-            let more = step(&mut self.locks.table(), now, &mut told);
-            self.deliver_locks(told, now);
+            let mut notices = Vec::new();
+            let more = step(&mut self.locks.table(), now, &mut notices);
+            self.deliver_locks(notices, now);
             if !more {
                 return;
             }
@@ -148,14 +150,14 @@ impl Engine {
         views
     }
 
-    /// How many locks are held, and how many callers are in line for one.
+    /// How many locks are held, and how many callers are in the queue for one.
     pub fn lock_counts(&self) -> LockCounts {
         self.locks.table().counts()
     }
 
-    /// Ends the leases and waits of an access that was withdrawn; those next in line get the locks.
+    /// Ends the leases and waits of an access that was withdrawn; those next in the queue get the locks.
     pub(crate) fn withdraw_locks(&self, access: AccessId) {
-        self.end_locks(|table, now, told| table.withdraw(access, now, told));
+        self.end_locks(|table, now, notices| table.withdraw(access, now, notices));
     }
 
     /// Ends all leases and waits, and gives none: another Verax does. A later epoch begins anew.
@@ -191,8 +193,8 @@ impl Engine {
 }
 
 impl Writer {
-    /// Asks for a lock, and waits for it as long as the request says. Dropping the call leaves the
-    /// line. `Err` inside is a lock that somebody else still holds.
+    /// Acquires a lock, and waits for it as long as the request says. Dropping the call leaves the
+    /// queue.
     ///
     /// # Errors
     /// [`EngineError`]: a request out of range, too many locks, or no epoch yet.
@@ -200,7 +202,7 @@ impl Writer {
         &self,
         name: &Key,
         request: LockRequest,
-    ) -> Result<Result<Grant, Holder>, EngineError> {
+    ) -> Result<Acquired, EngineError> {
         let engine = self.engine();
         self.needs_open()?;
         check(&request)?;
@@ -209,21 +211,21 @@ impl Writer {
         let began = engine.now();
         let LockRequest { owner, lease, wait, session, access } = request;
         let leased_by = access.as_ref().map(|access| access.id);
-        let claim =
+        let queued =
             AcquireRequest { owner: owner.clone(), lease, wait, session, access: leased_by };
         let (waiter, answer) = oneshot::channel();
-        let mut told = Vec::new();
-        let claimed = engine.locks.table().claim(&name, claim, waiter, began, &mut told);
-        engine.deliver_locks(told, began);
-        // Withdrawing access raises its signal first and then ends what it holds: a claim that came
+        let mut notices = Vec::new();
+        let outcome = engine.locks.table().acquire(&name, queued, waiter, began, &mut notices);
+        engine.deliver_locks(notices, began);
+        // Withdrawing access raises its signal first and then ends what it holds: an acquisition that came
         // in between is found there, and a later one here.
         if let Some(access) = access.filter(|access| access.signal.has_ended()) {
             engine.withdraw_locks(access.id);
             return Err(EngineError::AccessEnded);
         }
-        let granted = match claimed.map_err(refused)? {
-            LockOutcome::Granted(grant, _) => Ok(grant),
-            LockOutcome::HeldByOther(holder, _) => Err(holder),
+        let acquired = match outcome.map_err(refused)? {
+            LockOutcome::Granted(grant, _) => Acquired::Granted(grant),
+            LockOutcome::HeldByOther(holder, _) => Acquired::HeldByOther(holder),
             LockOutcome::Queued(ticket) => QueuedWait::new(engine, name.clone(), ticket, answer)
                 .wait()
                 .await
@@ -242,14 +244,16 @@ impl Writer {
             token,
             lasted,
         };
-        match &granted {
-            Ok(grant) => {
+        match &acquired {
+            Acquired::Granted(grant) => {
                 self.notify(&Event::Lock(&event(LockEventKind::Granted, Some(grant.token))));
             }
-            Err(_) if wait.is_zero() => {}
-            Err(_) => self.notify(&Event::Lock(&event(LockEventKind::TimedOut, None))),
+            Acquired::HeldByOther(_) if wait.is_zero() => {}
+            Acquired::HeldByOther(_) => {
+                self.notify(&Event::Lock(&event(LockEventKind::TimedOut, None)));
+            }
         }
-        Ok(granted)
+        Ok(acquired)
     }
 
     /// Makes a lease last for `lease` from now on; returns when it ends then.
@@ -265,9 +269,9 @@ impl Writer {
         check_lease(lease)?;
         let engine = self.engine();
         engine.needs_serving()?;
-        let (name, now, mut told) = ((self.id(), name.clone()), engine.now(), Vec::new());
-        let renewed = engine.locks.table().renew(&name, token, lease, now, &mut told);
-        engine.deliver_locks(told, now);
+        let (name, now, mut notices) = ((self.id(), name.clone()), engine.now(), Vec::new());
+        let renewed = engine.locks.table().renew(&name, token, lease, now, &mut notices);
+        engine.deliver_locks(notices, now);
         Ok(Grant { name, token, ends_at: renewed.map_err(not_held)? })
     }
 
@@ -277,17 +281,17 @@ impl Writer {
     /// [`EngineError::NotHeld`] when it is over already.
     pub fn release_lock(&self, name: &Key, token: FencingToken) -> Result<(), EngineError> {
         let engine = self.engine();
-        let (name, now, mut told) = ((self.id(), name.clone()), engine.now(), Vec::new());
-        let released = engine.locks.table().release(&name, token, now, &mut told);
-        engine.deliver_locks(told, now);
+        let (name, now, mut notices) = ((self.id(), name.clone()), engine.now(), Vec::new());
+        let released = engine.locks.table().release(&name, token, now, &mut notices);
+        engine.deliver_locks(notices, now);
         released.map_err(not_held)
     }
 
-    /// How many callers are in line for a lock.
+    /// How many callers are queued for a lock.
     pub fn queued_for_lock(&self, name: &Key) -> usize {
         let engine = self.engine();
         let view = engine.locks.table().look(&(self.id(), name.clone()), engine.now());
-        view.map_or(0, |view| view.waiting)
+        view.map_or(0, |view| view.queued)
     }
 }
 
@@ -295,9 +299,9 @@ impl Manager {
     /// Ends whatever hold there is; returns who had it.
     pub fn force_release_lock(&self, name: &Key) -> Option<Holder> {
         let engine = self.engine();
-        let (lock, now, mut told) = ((self.id(), name.clone()), engine.now(), Vec::new());
-        let ended = engine.locks.table().force_release(&lock, now, &mut told);
-        engine.deliver_locks(told, now);
+        let (lock, now, mut notices) = ((self.id(), name.clone()), engine.now(), Vec::new());
+        let ended = engine.locks.table().force_release(&lock, now, &mut notices);
+        engine.deliver_locks(notices, now);
         ended
     }
 }
@@ -373,9 +377,9 @@ pub(crate) async fn end_locks_in_time(engine: Arc<Engine>) {
         let changed = engine.locks.changed.notified();
         match next {
             Some(at) if at <= now => {
-                let mut told = Vec::new();
-                engine.locks.table().advance(now, &mut told);
-                engine.deliver_locks(told, now);
+                let mut notices = Vec::new();
+                engine.locks.table().advance(now, &mut notices);
+                engine.deliver_locks(notices, now);
                 tokio::task::yield_now().await;
             }
             Some(at) => {

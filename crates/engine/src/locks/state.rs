@@ -11,10 +11,26 @@ use verax_core::guard::lock::{Grant, Holder, LockTable};
 /// How many leases and waits there may be; what they take is in the margin beside the memory limit.
 const LIMITS: ShareLimits = ShareLimits { per_namespace: 20_000, guaranteed: 500, in_all: 50_000 };
 
-/// What a caller in line hears.
-pub(super) type LockAnswer = Result<Grant, Holder>;
+/// What became of acquiring a lock.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Acquired {
+    /// The lease is the caller's.
+    Granted(Grant),
+    /// Another caller holds the lock, and the wait is over.
+    HeldByOther(Holder),
+}
 
-pub(super) type Waiter = oneshot::Sender<LockAnswer>;
+impl Acquired {
+    /// The lease, if it was granted.
+    pub fn granted(self) -> Option<Grant> {
+        match self {
+            Self::Granted(grant) => Some(grant),
+            Self::HeldByOther(_) => None,
+        }
+    }
+}
+
+pub(super) type Waiter = oneshot::Sender<Acquired>;
 
 /// All locks of the service.
 #[derive(Debug)]

@@ -1,20 +1,20 @@
-//! A caller in line for a lock.
+//! A caller that is queued for a lock.
 
 use std::sync::Arc;
 
 use tokio::sync::oneshot;
 use verax_core::guard::lock::{LockName, Ticket};
 
-use super::state::LockAnswer;
+use super::state::Acquired;
 use crate::engine::Engine;
 
-/// A place in a line. It is left when this is dropped, and a grant that nobody took is given back:
+/// A place in a queue. It is left when this is dropped, and a grant that nobody took is given back:
 /// a caller that is gone must not hold anything.
 pub(super) struct QueuedWait {
     engine: Arc<Engine>,
     name: LockName,
     ticket: Ticket,
-    answer: oneshot::Receiver<LockAnswer>,
+    answer: oneshot::Receiver<Acquired>,
     answered: bool,
 }
 
@@ -23,13 +23,13 @@ impl QueuedWait {
         engine: &Arc<Engine>,
         name: LockName,
         ticket: Ticket,
-        answer: oneshot::Receiver<LockAnswer>,
+        answer: oneshot::Receiver<Acquired>,
     ) -> Self {
         Self { engine: Arc::clone(engine), name, ticket, answer, answered: false }
     }
 
     /// Waits for the answer; `None` when there will be none, because the service stops.
-    pub(super) async fn wait(mut self) -> Option<LockAnswer> {
+    pub(super) async fn wait(mut self) -> Option<Acquired> {
         let mut stopping = self.engine.stopping();
         let answer = tokio::select! {
             answer = &mut self.answer => answer.ok(),
@@ -48,10 +48,10 @@ impl Drop for QueuedWait {
         }
         // The grant may be on its way: closing makes sure that it is either here or refused.
         self.answer.close();
-        if let Ok(Ok(grant)) = self.answer.try_recv() {
-            let (now, mut told) = (engine.now(), Vec::new());
-            let _ = locks.table().release(&self.name, grant.token, now, &mut told);
-            engine.deliver_locks(told, now);
+        if let Ok(Acquired::Granted(grant)) = self.answer.try_recv() {
+            let (now, mut notices) = (engine.now(), Vec::new());
+            let _ = locks.table().release(&self.name, grant.token, now, &mut notices);
+            engine.deliver_locks(notices, now);
         }
     }
 }

@@ -68,7 +68,7 @@ struct More {
     max_queue: u32,
     retry_budget_percent: u8,
     failure_threshold: u32,
-    pause_ms: u64,
+    open_for_ms: u64,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     listings: Vec<String>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
@@ -88,7 +88,7 @@ impl Default for More {
             max_queue: guard.max_queue,
             retry_budget_percent: guard.retry_budget_percent,
             failure_threshold: guard.failure_threshold,
-            pause_ms: millis(guard.pause),
+            open_for_ms: millis(guard.open_for),
             listings: Vec::new(),
             open_to: Vec::new(),
         }
@@ -102,14 +102,14 @@ impl SettingsColumns {
             max_queue,
             retry_budget_percent,
             failure_threshold,
-            pause,
+            open_for,
         } = settings.guard;
         let mut more = More {
             max_concurrency,
             max_queue,
             retry_budget_percent,
             failure_threshold,
-            pause_ms: millis(pause),
+            open_for_ms: millis(open_for),
             listings: settings.listings.clone(),
             open_to: settings.open_to.clone(),
             ..More::default()
@@ -172,7 +172,7 @@ impl SettingsColumns {
                 max_queue: more.max_queue,
                 retry_budget_percent: more.retry_budget_percent,
                 failure_threshold: more.failure_threshold,
-                pause: Duration::from_millis(more.pause_ms),
+                open_for: Duration::from_millis(more.open_for_ms),
             },
             listings: more.listings,
             open_to: more.open_to,

@@ -14,7 +14,7 @@ use verax_api::{
 use verax_core::guard::lock::{FencingToken, Grant, Holder, LockView, MAX_WAIT};
 use verax_core::{Key, Timestamp};
 use verax_engine::events::LockEventKind;
-use verax_engine::locks::LockRequest;
+use verax_engine::locks::{Acquired, LockRequest};
 use verax_service::Service;
 
 use crate::failure::{Failure, Result};
@@ -23,7 +23,7 @@ use crate::http::extract::{Json, NamespacePath, Query, WithKey};
 use crate::http::limits::MAX_LISTED;
 use crate::http::preferences::{applied, come_back_in, preferred_wait, seconds_of};
 
-/// The lease of a claim that names none.
+/// The lease of a request that names none.
 const DEFAULT_LEASE: Duration = Duration::from_secs(30);
 fn holder_to_api(holder: &Holder, now: Timestamp) -> LockHolder {
     LockHolder {
@@ -43,7 +43,7 @@ fn lease_to_api(grant: &Grant, now: Timestamp) -> LockLease {
 }
 
 pub(crate) fn shown(view: &LockView, now: Timestamp) -> Lock {
-    let line = view.line.iter().map(|waiting| QueuedCaller {
+    let queue = view.queue.iter().map(|waiting| QueuedCaller {
         owner: waiting.owner.clone(),
         waiting_seconds: now.since(waiting.since).as_secs_f64(),
         times_out_in_seconds: waiting.waits_until.since(now).as_secs_f64(),
@@ -51,8 +51,8 @@ pub(crate) fn shown(view: &LockView, now: Timestamp) -> Lock {
     Lock {
         name: view.name.1.to_string(),
         holder: Some(holder_to_api(&view.holder, now)),
-        line: line.collect(),
-        waiting: view.waiting as u64,
+        queue: queue.collect(),
+        queued: view.queued as u64,
     }
 }
 
@@ -107,20 +107,22 @@ pub(crate) async fn acquire(
     NamespacePath(tenant, namespace): NamespacePath,
     WithKey(name): WithKey,
     headers: HeaderMap,
-    Json(claim): Json<AcquireLock>,
+    Json(request): Json<AcquireLock>,
 ) -> Result<Response> {
     let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
     let wait = preferred_wait(&headers, MAX_WAIT);
     let lease =
-        claim.lease_seconds.map_or(Ok(DEFAULT_LEASE), |s| seconds_of("lease_seconds", s))?;
-    let owner = claim.owner.unwrap_or_else(|| caller.who().to_owned());
+        request.lease_seconds.map_or(Ok(DEFAULT_LEASE), |s| seconds_of("lease_seconds", s))?;
+    let owner = request.owner.unwrap_or_else(|| caller.who().to_owned());
     // HTTP has no connection that a lease could end with.
     let request = LockRequest { owner, lease, wait, session: None, access: caller.access() };
-    let claimed = writer.acquire_lock(&name, request).await?;
+    let acquired = writer.acquire_lock(&name, request).await?;
     let now = service.engine().now();
-    let mut response = match claimed {
-        Ok(grant) => (StatusCode::CREATED, axum::Json(lease_to_api(&grant, now))).into_response(),
-        Err(holder) => locked(&name, &holder, now),
+    let mut response = match acquired {
+        Acquired::Granted(grant) => {
+            (StatusCode::CREATED, axum::Json(lease_to_api(&grant, now))).into_response()
+        }
+        Acquired::HeldByOther(holder) => locked(&name, &holder, now),
     };
     applied(&mut response, wait);
     Ok(response)
@@ -142,7 +144,7 @@ pub(crate) async fn look(
     let view = reader.peek_lock(&name);
     Ok(axum::Json(match view {
         Some(view) => shown(&view, service.engine().now()),
-        None => Lock { name: name.to_string(), holder: None, line: Vec::new(), waiting: 0 },
+        None => Lock { name: name.to_string(), holder: None, queue: Vec::new(), queued: 0 },
     }))
 }
 
@@ -204,7 +206,7 @@ pub(crate) async fn release(
             let place = (&tenant, &namespace);
             let ended = service.control().force_release_lock(&caller, place, &name).await?;
             let holder = ended.map(|holder| holder_to_api(&holder, service.engine().now()));
-            let lock = Lock { name: name.to_string(), holder, line: Vec::new(), waiting: 0 };
+            let lock = Lock { name: name.to_string(), holder, queue: Vec::new(), queued: 0 };
             Ok(axum::Json(lock).into_response())
         }
         _ => Err(Failure::invalid("give `fencing_token`, or `force=true`, one of them")),

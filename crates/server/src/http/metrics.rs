@@ -229,8 +229,8 @@ impl Collector for Reading {
                 ("locks_held", "Locks that are held", None),
                 self.locks.held as u64,
             )?;
-            let line = ("queued_for_lock", "Callers in line for a lock", None);
-            single(&mut encoder, line, self.locks.waiting as u64)?;
+            let queued = ("queued_for_lock", "Callers queued for a lock", None);
+            single(&mut encoder, queued, self.locks.queued as u64)?;
             single(
                 &mut encoder,
                 ("refills_live", "Refills under way", None),

@@ -24,7 +24,7 @@ use crate::http::limits::MAX_LISTED;
 use crate::http::preferences::{applied, come_back_in, preferred_wait, seconds_of};
 use crate::http::values::with_value;
 
-/// The lease of a claim that names none.
+/// The lease of a request that names none.
 const DEFAULT_LEASE: Duration = Duration::from_secs(10);
 
 /// Ask for a value, or for the right to refill it.
@@ -48,16 +48,16 @@ pub(crate) async fn acquire(
     NamespacePath(tenant, namespace): NamespacePath,
     WithKey(key): WithKey,
     headers: HeaderMap,
-    Json(claim): Json<AcquirePermit>,
+    Json(request): Json<AcquirePermit>,
 ) -> Result<Response> {
     let started = Instant::now();
     // A permit is good for storing, so the right to store is needed; a value may be the answer.
     let refiller = service.control().open_refiller(&caller, &tenant, &namespace)?;
     let wait = preferred_wait(&headers, MAX_WAIT);
     let lease =
-        claim.lease_seconds.map_or(Ok(DEFAULT_LEASE), |s| seconds_of("lease_seconds", s))?;
-    let owner = claim.owner.as_deref().unwrap_or(caller.who()).into();
-    let (stale, refresh, access) = (claim.stale, claim.refresh, caller.access());
+        request.lease_seconds.map_or(Ok(DEFAULT_LEASE), |s| seconds_of("lease_seconds", s))?;
+    let owner = request.owner.as_deref().unwrap_or(caller.who()).into();
+    let (stale, refresh, access) = (request.stale, request.refresh, caller.access());
     let request = PermitRequest { owner, wait, lease, stale, refresh, access };
     let mut response = match refiller.ask(&key, request).await? {
         PermitOutcome::Value(answer) => {

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use verax_core::Timestamp;
 use verax_core::guard::lock::{FencingToken, Grant, Holder};
-use verax_engine::locks::LockRequest;
+use verax_engine::locks::{Acquired, LockRequest};
 use verax_wire::{Frame, Reply};
 
 use super::outbox::Encoded;
@@ -55,11 +55,13 @@ impl Session {
             access: self.access(),
         };
         self.carry_out(frame, async move {
-            let claimed = writer.acquire_lock(&name, request).await;
+            let acquired = writer.acquire_lock(&name, request).await;
             let (now, mut encoded) = (service.engine().now(), Encoded::default());
-            match &claimed {
-                Ok(Ok(grant)) => granted(grant, now).encode(frame, &mut encoded.frames),
-                Ok(Err(holder)) => {
+            match &acquired {
+                Ok(Acquired::Granted(grant)) => {
+                    granted(grant, now).encode(frame, &mut encoded.frames)
+                }
+                Ok(Acquired::HeldByOther(holder)) => {
                     let waiting = writer.queued_for_lock(&name);
                     held(holder, waiting, now).encode(frame, &mut encoded.frames);
                 }
@@ -101,7 +103,7 @@ impl Session {
         match reader.peek_lock(&key(name)?) {
             Some(view) => {
                 let now = self.service.engine().now();
-                self.outbox.add(frame, &held(&view.holder, view.waiting, now));
+                self.outbox.add(frame, &held(&view.holder, view.queued, now));
             }
             None => self.outbox.add(frame, &Reply::Miss),
         }

@@ -52,7 +52,7 @@ pub struct SessionId(pub u64);
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct AccessId(pub u64);
 
-/// One wait in a line.
+/// One wait in a queue.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Ticket(pub(super) u64);
 
@@ -95,7 +95,7 @@ pub struct Holder {
     pub ends_at: Timestamp,
 }
 
-/// A caller in line, as it is shown.
+/// A queued caller, as it is shown.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct QueuedCaller {
     /// Who it is.
@@ -114,18 +114,18 @@ pub struct LockView {
     /// Who holds it.
     pub holder: Holder,
     /// Who waits for it, in order; the first hundred.
-    pub line: Vec<QueuedCaller>,
+    pub queue: Vec<QueuedCaller>,
     /// How many wait for it.
-    pub waiting: usize,
+    pub queued: usize,
 }
 
-/// How many locks are held, and how many callers are in line for one.
+/// How many locks are held, and how many callers are in the queue for one.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct LockCounts {
     /// Locks that are held.
     pub held: usize,
-    /// Callers in line.
-    pub waiting: usize,
+    /// Callers in the queue.
+    pub queued: usize,
 }
 
 /// What became of a claim.
@@ -133,7 +133,7 @@ pub struct LockCounts {
 pub enum LockOutcome<W> {
     /// The lock is held by the caller; the waiter was not needed.
     Granted(Grant, W),
-    /// The caller is in line.
+    /// The caller is in the queue.
     Queued(Ticket),
     /// Somebody else holds it and the caller does not wait.
     HeldByOther(Holder, W),

@@ -1,6 +1,6 @@
 //! The state machine of named locks.
 //!
-//! A lock is held by at most one holder, for a time. Whoever asks for a held lock waits in line,
+//! A lock is held by at most one holder, for a time. Whoever asks for a held lock waits in a queue,
 //! first come, first served, until it is granted or its wait is over. A lease ends by its release,
 //! by its end time, by an administrator, or, if the holder wished it so, with the holder's
 //! connection. Every lease has a [`FencingToken`], larger than all before it, by which what the

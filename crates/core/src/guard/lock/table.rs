@@ -19,10 +19,10 @@ const MAX_SHOWN: usize = 100;
 
 /// How many leases and waits are ended in one step, after which others have their turn at the
 /// table.
-const STEP: usize = 64;
+const MAX_PER_STEP: usize = 64;
 
 #[derive(Debug)]
-struct Held {
+struct Lease {
     owner: String,
     token: FencingToken,
     since: Timestamp,
@@ -32,9 +32,9 @@ struct Held {
 }
 
 #[derive(Debug)]
-struct Waiting<W> {
+struct QueuedRequest<W> {
     waiter: W,
-    claim: AcquireRequest,
+    request: AcquireRequest,
     since: Timestamp,
     waits_until: Timestamp,
 }
@@ -42,12 +42,12 @@ struct Waiting<W> {
 /// A lock that is held. One that nobody holds is not kept, since then nobody waits for it either.
 #[derive(Debug)]
 struct Lock<W> {
-    held: Held,
+    lease: Lease,
     /// In the order of their tickets, which is the one they came in.
-    line: BTreeMap<Ticket, Waiting<W>>,
+    queue: BTreeMap<Ticket, QueuedRequest<W>>,
     /// When each of them gives up.
     wait_ends: BTreeSet<(Timestamp, Ticket)>,
-    /// When it must be looked at: never later than the lease or a wait in its line ends.
+    /// When it must be looked at: never later than the lease or a wait in its queue ends.
     moment: Timestamp,
 }
 
@@ -67,7 +67,7 @@ pub struct LockTable<W> {
     /// Leases and waits of each namespace.
     pub(super) taken: Shares,
     /// How many wait for a lock.
-    waiting: usize,
+    queued: usize,
     /// The locks that each session and access holds or waits for, and how often.
     bound: HashMap<EndsWith, BTreeMap<LockName, usize>>,
     /// The locks of each namespace, those that are held longest first.
@@ -77,8 +77,8 @@ pub struct LockTable<W> {
 }
 
 impl<W> Lock<W> {
-    fn leave(&mut self, ticket: Ticket) -> Option<Waiting<W>> {
-        let waiting = self.line.remove(&ticket)?;
+    fn leave(&mut self, ticket: Ticket) -> Option<QueuedRequest<W>> {
+        let waiting = self.queue.remove(&ticket)?;
         self.wait_ends.remove(&(waiting.waits_until, ticket));
         Some(waiting)
     }
@@ -86,7 +86,7 @@ impl<W> Lock<W> {
     /// When it must be looked at next.
     fn next_moment(&self) -> Timestamp {
         let first = self.wait_ends.first().map(|(at, _)| *at);
-        first.map_or(self.held.ends_at, |first| first.min(self.held.ends_at))
+        first.map_or(self.lease.ends_at, |first| first.min(self.lease.ends_at))
     }
 }
 
@@ -104,8 +104,8 @@ fn ends_with(
     session.map(EndsWith::Session).into_iter().chain(access.map(EndsWith::Access))
 }
 
-impl Held {
-    fn shown(&self) -> Holder {
+impl Lease {
+    fn holder(&self) -> Holder {
         let Self { owner, token, since, ends_at, .. } = self;
         Holder { owner: owner.clone(), token: *token, since: *since, ends_at: *ends_at }
     }
@@ -124,7 +124,7 @@ impl<W> LockTable<W> {
             locks: HashMap::new(),
             sessions: HashSet::new(),
             taken: Shares::new(limits),
-            waiting: 0,
+            queued: 0,
             bound: HashMap::new(),
             by_token: BTreeMap::new(),
             moments: BTreeSet::new(),
@@ -201,58 +201,58 @@ impl<W> LockTable<W> {
         }
     }
 
-    /// A wait has ended that was taken out of its line.
-    fn left_line(&mut self, name: &LockName, waiting: &Waiting<W>) {
-        self.waiting -= 1;
-        self.left(name, waiting.claim.session, waiting.claim.access);
+    /// A wait has ended that was taken out of its queue.
+    fn left_queue(&mut self, name: &LockName, waiting: &QueuedRequest<W>) {
+        self.queued -= 1;
+        self.left(name, waiting.request.session, waiting.request.access);
     }
 
-    /// Asks for a lock. What must be told to others, because a lease had ended meanwhile, is added
-    /// to `told`.
+    /// Asks for a lock. What others must learn, because a lease had ended meanwhile, is added
+    /// to `notices`.
     ///
     /// # Errors
-    /// [`AcquireError`]; the line stays as it was.
-    pub fn claim(
+    /// [`AcquireError`]; the queue stays as it was.
+    pub fn acquire(
         &mut self,
         name: &LockName,
-        claim: AcquireRequest,
+        request: AcquireRequest,
         waiter: W,
         now: Timestamp,
-        told: &mut Vec<LockNotice<W>>,
+        notices: &mut Vec<LockNotice<W>>,
     ) -> Result<LockOutcome<W>, AcquireError> {
         // It may have ended on the way here; what it holds would outlive it.
-        if claim.session.is_some_and(|session| !self.sessions.contains(&session)) {
+        if request.session.is_some_and(|session| !self.sessions.contains(&session)) {
             return Err(AcquireError::Disconnected);
         }
-        self.settle(name, now, told);
-        let waits = !claim.wait.is_zero();
+        self.settle(name, now, notices);
+        let waits = !request.wait.is_zero();
         if let Some(lock) = self.locks.get(name)
             && !waits
         {
-            return Ok(LockOutcome::HeldByOther(lock.held.shown(), waiter));
+            return Ok(LockOutcome::HeldByOther(lock.lease.holder(), waiter));
         }
         if !self.taken.has_room(name.0) {
             return Err(AcquireError::Full(self.taken.of(name.0)));
         }
         if let Some(lock) = self.locks.get_mut(name) {
             self.last_ticket += 1;
-            let (ticket, waits_until) = (Ticket(self.last_ticket), now + claim.wait);
-            let (session, access) = (claim.session, claim.access);
-            lock.line.insert(ticket, Waiting { waiter, claim, since: now, waits_until });
+            let (ticket, waits_until) = (Ticket(self.last_ticket), now + request.wait);
+            let (session, access) = (request.session, request.access);
+            lock.queue.insert(ticket, QueuedRequest { waiter, request, since: now, waits_until });
             lock.wait_ends.insert((waits_until, ticket));
             if waits_until < lock.moment {
                 self.look_at(name, waits_until);
             }
-            self.waiting += 1;
+            self.queued += 1;
             self.count(name, session, access);
             return Ok(LockOutcome::Queued(ticket));
         }
         let token = self.next_token(now)?;
-        let ends_at = now + claim.lease;
-        let AcquireRequest { owner, session, access, .. } = claim;
-        let held = Held { owner, token, since: now, ends_at, session, access };
-        let (line, wait_ends) = (BTreeMap::new(), BTreeSet::new());
-        self.locks.insert(name.clone(), Lock { held, line, wait_ends, moment: ends_at });
+        let ends_at = now + request.lease;
+        let AcquireRequest { owner, session, access, .. } = request;
+        let lease = Lease { owner, token, since: now, ends_at, session, access };
+        let (queue, wait_ends) = (BTreeMap::new(), BTreeSet::new());
+        self.locks.insert(name.clone(), Lock { lease, queue, wait_ends, moment: ends_at });
         self.by_token.insert((name.0, token), name.clone());
         self.moments.insert((ends_at, name.clone()));
         self.count(name, session, access);
@@ -269,84 +269,85 @@ impl<W> LockTable<W> {
         self.moments.insert(noted);
     }
 
-    /// Takes a lock out, with everybody in its line.
+    /// Takes a lock out, with everybody in its queue.
     fn remove(&mut self, name: &LockName) -> Option<Lock<W>> {
         let lock = self.locks.remove(name)?;
         self.moments.remove(&(lock.moment, name.clone()));
-        self.by_token.remove(&(name.0, lock.held.token));
-        self.left(name, lock.held.session, lock.held.access);
-        for waiting in lock.line.values() {
-            self.left_line(name, waiting);
+        self.by_token.remove(&(name.0, lock.lease.token));
+        self.left(name, lock.lease.session, lock.lease.access);
+        for waiting in lock.queue.values() {
+            self.left_queue(name, waiting);
         }
         Some(lock)
     }
 
-    /// Ends the lease of a lock and gives it to the first in line.
+    /// Ends the lease of a lock and gives it to the first in the queue.
     fn pass_on(
         &mut self,
         name: &LockName,
         by: LeaseEnd,
         now: Timestamp,
-        told: &mut Vec<LockNotice<W>>,
+        notices: &mut Vec<LockNotice<W>>,
     ) {
         if let Some(lock) = self.locks.get(name) {
-            told.push(LockNotice::Ended(name.clone(), lock.held.shown(), by));
+            notices.push(LockNotice::Ended(name.clone(), lock.lease.holder(), by));
         }
-        if self.locks.get(name).is_none_or(|lock| lock.line.is_empty()) {
+        if self.locks.get(name).is_none_or(|lock| lock.queue.is_empty()) {
             self.remove(name);
             return;
         }
         let Ok(token) = self.next_token(now) else {
-            // Nobody can be given the lock. Those in line give up, and it is free for whoever asks
+            // Nobody can be given the lock. Those in the queue time out, and it is free for whoever asks
             // once locks are given again.
             let Some(lock) = self.remove(name) else { return };
-            let holder = lock.held.shown();
-            let gone = lock.line.into_values();
-            told.extend(gone.map(|w| LockNotice::TimedOut(w.waiter, holder.clone())));
+            let holder = lock.lease.holder();
+            let gone = lock.queue.into_values();
+            notices.extend(gone.map(|w| LockNotice::TimedOut(w.waiter, holder.clone())));
             return;
         };
         let Some(lock) = self.locks.get_mut(name) else { return };
-        let Some(first) = lock.line.keys().next().copied() else { return };
+        let Some(first) = lock.queue.keys().next().copied() else { return };
         let Some(next) = lock.leave(first) else { return };
-        let ends_at = now + next.claim.lease;
-        let AcquireRequest { owner, session, access, .. } = next.claim;
-        let held = Held { owner, token, since: now, ends_at, session, access };
-        let before = std::mem::replace(&mut lock.held, held);
+        let ends_at = now + next.request.lease;
+        let AcquireRequest { owner, session, access, .. } = next.request;
+        let lease = Lease { owner, token, since: now, ends_at, session, access };
+        let before = std::mem::replace(&mut lock.lease, lease);
         let moment = lock.next_moment();
-        // The one that held it is gone; the one that was in line holds it.
-        self.waiting -= 1;
+        // The one that held it is gone; the one that was in the queue holds it.
+        self.queued -= 1;
         self.left(name, before.session, before.access);
         self.by_token.remove(&(name.0, before.token));
         self.by_token.insert((name.0, token), name.clone());
         self.look_at(name, moment);
-        told.push(LockNotice::Granted(next.waiter, Grant { name: name.clone(), token, ends_at }));
+        notices
+            .push(LockNotice::Granted(next.waiter, Grant { name: name.clone(), token, ends_at }));
     }
 
     /// Ends what is over by `now` for one lock: waits that ended before the lease did, then the
-    /// hold, which goes to whoever was still in line when it ended. Of many it ends those of one
+    /// hold, which goes to whoever was still in the queue when it ended. Of many it ends those of one
     /// step, and the lock stays due.
-    fn settle(&mut self, name: &LockName, now: Timestamp, told: &mut Vec<LockNotice<W>>) {
-        let most = told.len() + STEP;
+    fn settle(&mut self, name: &LockName, now: Timestamp, notices: &mut Vec<LockNotice<W>>) {
+        let most = notices.len() + MAX_PER_STEP;
         // After a lease was passed on, further waits may be over.
-        while told.len() < most
+        while notices.len() < most
             && let Some(lock) = self.locks.get_mut(name).filter(|lock| lock.moment <= now)
         {
-            let over = lock.held.ends_at <= now;
-            let until = if over { lock.held.ends_at } else { now };
-            let holder = lock.held.shown();
+            let over = lock.lease.ends_at <= now;
+            let until = if over { lock.lease.ends_at } else { now };
+            let holder = lock.lease.holder();
             let gone = lock.wait_ends.range(..=(until, Ticket(u64::MAX)));
             // In the order of their coming, whenever each of them gave up.
             let gone: BTreeSet<Ticket> =
-                gone.take(most - told.len()).map(|(_, ticket)| *ticket).collect();
-            let all = gone.len() < most - told.len();
-            let gone: Vec<Waiting<W>> =
+                gone.take(most - notices.len()).map(|(_, ticket)| *ticket).collect();
+            let all = gone.len() < most - notices.len();
+            let gone: Vec<QueuedRequest<W>> =
                 gone.into_iter().filter_map(|ticket| lock.leave(ticket)).collect();
             for waiting in gone {
-                self.left_line(name, &waiting);
-                told.push(LockNotice::TimedOut(waiting.waiter, holder.clone()));
+                self.left_queue(name, &waiting);
+                notices.push(LockNotice::TimedOut(waiting.waiter, holder.clone()));
             }
             if over && all {
-                self.pass_on(name, LeaseEnd::Time, now, told);
+                self.pass_on(name, LeaseEnd::Time, now, notices);
             }
             if let Some(lock) = self.locks.get(name) {
                 let moment = lock.next_moment();
@@ -357,13 +358,13 @@ impl<W> LockTable<W> {
 
     /// Lets time pass: ends leases and waits that are over, those of one step. Returns whether more
     /// are over.
-    pub fn advance(&mut self, now: Timestamp, told: &mut Vec<LockNotice<W>>) -> bool {
-        let most = told.len() + STEP;
-        while told.len() < most {
+    pub fn advance(&mut self, now: Timestamp, notices: &mut Vec<LockNotice<W>>) -> bool {
+        let most = notices.len() + MAX_PER_STEP;
+        while notices.len() < most {
             match self.moments.first() {
                 Some((at, name)) if *at <= now => {
                     let name = name.clone();
-                    self.settle(&name, now, told);
+                    self.settle(&name, now, notices);
                 }
                 _ => return false,
             }
@@ -381,17 +382,19 @@ impl<W> LockTable<W> {
         name: &LockName,
         token: FencingToken,
         now: Timestamp,
-        told: &mut Vec<LockNotice<W>>,
-    ) -> Result<&mut Held, NotHeld> {
-        self.settle(name, now, told);
+        notices: &mut Vec<LockNotice<W>>,
+    ) -> Result<&mut Lease, NotHeld> {
+        self.settle(name, now, notices);
         match self.locks.get_mut(name) {
             None => Err(NotHeld::Free { token }),
-            Some(lock) if lock.held.token != token => {
-                Err(NotHeld::Other { token, owner: lock.held.owner.clone(), now: lock.held.token })
-            }
-            // It is over, and is passed on once those who gave up before are out of the line.
-            Some(lock) if lock.held.ends_at <= now => Err(NotHeld::Free { token }),
-            Some(lock) => Ok(&mut lock.held),
+            Some(lock) if lock.lease.token != token => Err(NotHeld::Other {
+                token,
+                owner: lock.lease.owner.clone(),
+                now: lock.lease.token,
+            }),
+            // It is over, and is passed on once those who gave up before are out of the queue.
+            Some(lock) if lock.lease.ends_at <= now => Err(NotHeld::Free { token }),
+            Some(lock) => Ok(&mut lock.lease),
         }
     }
 
@@ -405,12 +408,12 @@ impl<W> LockTable<W> {
         token: FencingToken,
         lease: Duration,
         now: Timestamp,
-        told: &mut Vec<LockNotice<W>>,
+        notices: &mut Vec<LockNotice<W>>,
     ) -> Result<Timestamp, NotHeld> {
         if !self.gives(now) {
             return Err(NotHeld::Unconfirmed { token });
         }
-        let held = self.held(name, token, now, told)?;
+        let held = self.held(name, token, now, notices)?;
         let ends_at = now + lease;
         held.ends_at = ends_at;
         if self.locks.get(name).is_some_and(|lock| ends_at < lock.moment) {
@@ -419,7 +422,7 @@ impl<W> LockTable<W> {
         Ok(ends_at)
     }
 
-    /// Ends a lease; the first in line has the lock then.
+    /// Ends a lease; the first in the queue has the lock then.
     ///
     /// # Errors
     /// [`NotHeld`] when it is over already.
@@ -428,10 +431,10 @@ impl<W> LockTable<W> {
         name: &LockName,
         token: FencingToken,
         now: Timestamp,
-        told: &mut Vec<LockNotice<W>>,
+        notices: &mut Vec<LockNotice<W>>,
     ) -> Result<(), NotHeld> {
-        self.held(name, token, now, told)?;
-        self.pass_on(name, LeaseEnd::Release, now, told);
+        self.held(name, token, now, notices)?;
+        self.pass_on(name, LeaseEnd::Release, now, notices);
         Ok(())
     }
 
@@ -440,19 +443,19 @@ impl<W> LockTable<W> {
         &mut self,
         name: &LockName,
         now: Timestamp,
-        told: &mut Vec<LockNotice<W>>,
+        notices: &mut Vec<LockNotice<W>>,
     ) -> Option<Holder> {
-        self.settle(name, now, told);
-        let holder = self.locks.get(name)?.held.shown();
-        self.pass_on(name, LeaseEnd::Force, now, told);
+        self.settle(name, now, notices);
+        let holder = self.locks.get(name)?.lease.holder();
+        self.pass_on(name, LeaseEnd::Force, now, notices);
         Some(holder)
     }
 
-    /// Takes a caller out of the line; returns whether it was still in it.
+    /// Takes a caller out of the queue; returns whether it was still in it.
     pub fn leave(&mut self, name: &LockName, ticket: Ticket) -> bool {
         let left = self.locks.get_mut(name).and_then(|lock| lock.leave(ticket));
         if let Some(waiting) = &left {
-            self.left_line(name, waiting);
+            self.left_queue(name, waiting);
         }
         left.is_some()
     }
@@ -464,61 +467,67 @@ impl<W> LockTable<W> {
 
     /// Ends the leases that end with a connection, and its waits for such leases: those of one
     /// step. Returns whether there are more, for which it is to be called again. Callers of waits
-    /// must know by themselves that the connection is gone: they are told nothing.
+    /// must know by themselves that the connection is gone: they are notices nothing.
     pub fn disconnect(
         &mut self,
         session: SessionId,
         now: Timestamp,
-        told: &mut Vec<LockNotice<W>>,
+        notices: &mut Vec<LockNotice<W>>,
     ) -> bool {
         self.sessions.remove(&session);
-        self.end_bound(LeaseEnd::Disconnection, now, told, EndsWith::Session(session))
+        self.end_bound(LeaseEnd::Disconnection, now, notices, EndsWith::Session(session))
     }
 
     /// Ends the leases and waits that were asked for with an access which is withdrawn: those of
     /// one step. Returns whether there are more, for which it is to be called again. Callers of
-    /// waits must know by themselves that it is withdrawn: they are told nothing.
+    /// waits must know by themselves that it is withdrawn: they are notices nothing.
     pub fn withdraw(
         &mut self,
         access: AccessId,
         now: Timestamp,
-        told: &mut Vec<LockNotice<W>>,
+        notices: &mut Vec<LockNotice<W>>,
     ) -> bool {
-        self.end_bound(LeaseEnd::Withdrawal, now, told, EndsWith::Access(access))
+        self.end_bound(LeaseEnd::Withdrawal, now, notices, EndsWith::Access(access))
     }
 
     fn end_bound(
         &mut self,
         by: LeaseEnd,
         now: Timestamp,
-        told: &mut Vec<LockNotice<W>>,
+        notices: &mut Vec<LockNotice<W>>,
         bond: EndsWith,
     ) -> bool {
-        let held = |held: &Held| ends_with(held.session, held.access).any(|own| own == bond);
-        let waits =
-            |w: &Waiting<W>| ends_with(w.claim.session, w.claim.access).any(|own| own == bond);
+        let held = |held: &Lease| ends_with(held.session, held.access).any(|own| own == bond);
+        let waits = |w: &QueuedRequest<W>| {
+            ends_with(w.request.session, w.request.access).any(|own| own == bond)
+        };
         let mut ended = 0;
         while let Some(name) = self.bound.get(&bond).and_then(|names| names.keys().next()).cloned()
         {
-            if ended >= STEP {
+            if ended >= MAX_PER_STEP {
                 return true;
             }
-            let before = told.len();
-            self.settle(&name, now, told);
+            let before = notices.len();
+            self.settle(&name, now, notices);
             // What was over by itself has its part of the step.
-            ended += 1 + told.len() - before;
+            ended += 1 + notices.len() - before;
             let Some(lock) = self.locks.get_mut(&name) else { continue };
-            let gone: Vec<Ticket> =
-                lock.line.iter().filter(|(_, w)| waits(w)).map(|(t, _)| *t).take(STEP).collect();
+            let gone: Vec<Ticket> = lock
+                .queue
+                .iter()
+                .filter(|(_, w)| waits(w))
+                .map(|(t, _)| *t)
+                .take(MAX_PER_STEP)
+                .collect();
             ended += gone.len();
-            let all = gone.len() < STEP;
-            let gone: Vec<Waiting<W>> =
+            let all = gone.len() < MAX_PER_STEP;
+            let gone: Vec<QueuedRequest<W>> =
                 gone.into_iter().filter_map(|ticket| lock.leave(ticket)).collect();
             // The lock is not passed on to somebody who leaves with the same bond.
-            let holds = all && held(&lock.held);
-            gone.iter().for_each(|waiting| self.left_line(&name, waiting));
+            let holds = all && held(&lock.lease);
+            gone.iter().for_each(|waiting| self.left_queue(&name, waiting));
             if holds {
-                self.pass_on(&name, by, now, told);
+                self.pass_on(&name, by, now, notices);
             }
         }
         false
@@ -531,16 +540,16 @@ impl<W> LockTable<W> {
         loop {
             let name = match self.locks_of(namespace).next() {
                 None => return false,
-                Some(_) if ended >= STEP => return true,
+                Some(_) if ended >= MAX_PER_STEP => return true,
                 Some((_, name)) => name.clone(),
             };
             let Some(lock) = self.locks.get_mut(&name) else { return false };
-            let first: Vec<Ticket> = lock.line.keys().take(STEP).copied().collect();
+            let first: Vec<Ticket> = lock.queue.keys().take(MAX_PER_STEP).copied().collect();
             ended += 1 + first.len();
-            let gone: Vec<Waiting<W>> =
+            let gone: Vec<QueuedRequest<W>> =
                 first.into_iter().filter_map(|ticket| lock.leave(ticket)).collect();
-            let empty = lock.line.is_empty();
-            gone.iter().for_each(|waiting| self.left_line(&name, waiting));
+            let empty = lock.queue.is_empty();
+            gone.iter().for_each(|waiting| self.left_queue(&name, waiting));
             if empty {
                 self.remove(&name);
             }
@@ -566,20 +575,20 @@ impl<W> LockTable<W> {
     /// A lock as it stands, without touching it; `None` when nobody holds it.
     pub fn look(&self, name: &LockName, now: Timestamp) -> Option<LockView> {
         let lock = self.locks.get(name)?;
-        let in_line = |waiting: &Waiting<W>| QueuedCaller {
-            owner: waiting.claim.owner.clone(),
+        let queued = |waiting: &QueuedRequest<W>| QueuedCaller {
+            owner: waiting.request.owner.clone(),
             since: waiting.since,
             waits_until: waiting.waits_until,
         };
         let over = lock.wait_ends.range(..=(now, Ticket(u64::MAX))).count();
-        let waiting = lock.line.len() - over;
-        let line = lock.line.values().filter(|w| now < w.waits_until).map(in_line);
-        // One that is over and was not passed on yet is still shown while somebody is in line.
-        (now < lock.held.ends_at || waiting > 0).then(|| LockView {
+        let waiting = lock.queue.len() - over;
+        let queue = lock.queue.values().filter(|w| now < w.waits_until).map(queued);
+        // One that is over and was not passed on yet is still shown while somebody is in queue.
+        (now < lock.lease.ends_at || waiting > 0).then(|| LockView {
             name: name.clone(),
-            holder: lock.held.shown(),
-            line: line.take(MAX_SHOWN).collect(),
-            waiting,
+            holder: lock.lease.holder(),
+            queue: queue.take(MAX_SHOWN).collect(),
+            queued: waiting,
         })
     }
 
@@ -595,8 +604,8 @@ impl<W> LockTable<W> {
         locks.map(|(token, name)| (token, name.clone())).collect()
     }
 
-    /// How many locks are held, and how many callers are in line.
+    /// How many locks are held, and how many callers are in queue.
     pub fn counts(&self) -> LockCounts {
-        LockCounts { held: self.locks.len(), waiting: self.waiting }
+        LockCounts { held: self.locks.len(), queued: self.queued }
     }
 }

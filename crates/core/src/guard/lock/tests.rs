@@ -12,8 +12,8 @@ use crate::time::Timestamp;
 const N: NamespaceId = NamespaceId(1);
 
 fn counted<W>(table: &LockTable<W>) -> (usize, usize) {
-    let LockCounts { held, waiting } = table.counts();
-    (held, waiting)
+    let LockCounts { held, queued } = table.counts();
+    (held, queued)
 }
 
 fn at(millis: u64) -> Timestamp {
@@ -24,7 +24,7 @@ fn name(text: &str) -> LockName {
     (N, Key::new(text).unwrap())
 }
 
-fn claim(owner: &str, lease: u64, wait: u64) -> AcquireRequest {
+fn request(owner: &str, lease: u64, wait: u64) -> AcquireRequest {
     let [lease, wait] = [lease, wait].map(Duration::from_millis);
     AcquireRequest { owner: owner.into(), lease, wait, session: None, access: None }
 }
@@ -35,8 +35,8 @@ fn table() -> LockTable<u32> {
     table
 }
 
-fn granted<W>(claimed: LockOutcome<W>) -> Grant {
-    match claimed {
+fn granted<W>(outcome: LockOutcome<W>) -> Grant {
+    match outcome {
         LockOutcome::Granted(grant, _) => grant,
         _ => panic!("it is not granted"),
     }
@@ -44,27 +44,33 @@ fn granted<W>(claimed: LockOutcome<W>) -> Grant {
 
 #[test]
 fn a_lock_goes_from_hand_to_hand_in_the_order_of_asking() {
-    let (mut table, mut told, berth) = (table(), Vec::new(), name("berth-7"));
-    let first = granted(table.claim(&berth, claim("a", 100, 0), 0, at(0), &mut told).unwrap());
+    let (mut table, mut notices, berth) = (table(), Vec::new(), name("berth-7"));
+    let first =
+        granted(table.acquire(&berth, request("a", 100, 0), 0, at(0), &mut notices).unwrap());
     for waiter in 1..=3 {
-        let asked =
-            table.claim(&berth, claim("b", 100, 1_000), waiter, at(waiter.into()), &mut told);
+        let asked = table.acquire(
+            &berth,
+            request("b", 100, 1_000),
+            waiter,
+            at(waiter.into()),
+            &mut notices,
+        );
         assert!(matches!(asked, Ok(LockOutcome::Queued(_))));
     }
-    let refused = table.claim(&berth, claim("c", 100, 0), 4, at(5), &mut told).unwrap();
+    let refused = table.acquire(&berth, request("c", 100, 0), 4, at(5), &mut notices).unwrap();
     assert!(matches!(refused, LockOutcome::HeldByOther(holder, 4) if holder.owner == "a"));
-    table.release(&berth, first.token, at(10), &mut told).unwrap();
-    table.advance(at(110), &mut told);
-    table.force_release(&berth, at(120), &mut told).unwrap();
-    let order: Vec<(u32, Timestamp)> = told
+    table.release(&berth, first.token, at(10), &mut notices).unwrap();
+    table.advance(at(110), &mut notices);
+    table.force_release(&berth, at(120), &mut notices).unwrap();
+    let order: Vec<(u32, Timestamp)> = notices
         .iter()
-        .filter_map(|told| match told {
+        .filter_map(|notices| match notices {
             LockNotice::Granted(waiter, grant) => Some((*waiter, grant.ends_at)),
             LockNotice::TimedOut(..) => panic!("nobody gave up"),
             LockNotice::Ended(..) => None,
         })
         .collect();
-    let ends: Vec<LeaseEnd> = told
+    let ends: Vec<LeaseEnd> = notices
         .iter()
         .filter_map(|t| if let LockNotice::Ended(.., by) = t { Some(*by) } else { None })
         .collect();
@@ -74,85 +80,97 @@ fn a_lock_goes_from_hand_to_hand_in_the_order_of_asking() {
 
 #[test]
 fn without_an_epoch_nothing_is_given_and_a_new_one_only_grows() {
-    let (mut table, mut told, berth) =
+    let (mut table, mut notices, berth) =
         (LockTable::new(ShareLimits::each(10)), Vec::new(), name("berth-7"));
-    let refused = table.claim(&berth, claim("a", 100, 0), 0, at(0), &mut told).unwrap_err();
+    let refused = table.acquire(&berth, request("a", 100, 0), 0, at(0), &mut notices).unwrap_err();
     assert_eq!((refused, table.needs_epoch()), (AcquireError::NoEpoch, true));
     table.begin_epoch(3);
-    let first = granted(table.claim(&berth, claim("a", 100, 0), 0, at(0), &mut told).unwrap());
+    let first =
+        granted(table.acquire(&berth, request("a", 100, 0), 0, at(0), &mut notices).unwrap());
     table.begin_epoch(2);
     let second = name("berth-8");
-    let second = granted(table.claim(&second, claim("a", 100, 0), 0, at(0), &mut told).unwrap());
+    let second =
+        granted(table.acquire(&second, request("a", 100, 0), 0, at(0), &mut notices).unwrap());
     assert!(second.token > first.token && !table.needs_epoch());
     table.begin_epoch(4);
     let third = name("berth-9");
-    let third = granted(table.claim(&third, claim("a", 100, 0), 0, at(0), &mut told).unwrap());
+    let third =
+        granted(table.acquire(&third, request("a", 100, 0), 0, at(0), &mut notices).unwrap());
     assert!(third.token > second.token);
     assert_eq!(third.token.number() >> 32, 4);
 }
 
 #[test]
 fn nothing_is_given_or_renewed_from_the_moment_that_somebody_else_may_give() {
-    let (mut table, mut told, berth) = (table(), Vec::new(), name("berth-7"));
+    let (mut table, mut notices, berth) = (table(), Vec::new(), name("berth-7"));
     table.give_until(Some(at(100)));
-    let held = granted(table.claim(&berth, claim("a", 500, 0), 0, at(99), &mut told).unwrap());
-    table.renew(&berth, held.token, Duration::from_millis(500), at(99), &mut told).unwrap();
-    table.claim(&berth, claim("b", 500, 900), 1, at(99), &mut told).unwrap();
+    let held =
+        granted(table.acquire(&berth, request("a", 500, 0), 0, at(99), &mut notices).unwrap());
+    table.renew(&berth, held.token, Duration::from_millis(500), at(99), &mut notices).unwrap();
+    table.acquire(&berth, request("b", 500, 900), 1, at(99), &mut notices).unwrap();
     // One millisecond later.
     let other = name("berth-8");
-    let refused = table.claim(&other, claim("c", 500, 0), 2, at(100), &mut told).unwrap_err();
+    let refused =
+        table.acquire(&other, request("c", 500, 0), 2, at(100), &mut notices).unwrap_err();
     assert_eq!(refused, AcquireError::Unconfirmed);
-    let renewed = table.renew(&berth, held.token, Duration::from_millis(9), at(100), &mut told);
+    let renewed = table.renew(&berth, held.token, Duration::from_millis(9), at(100), &mut notices);
     assert_eq!(renewed, Err(NotHeld::Unconfirmed { token: held.token }));
-    assert!(told.is_empty());
+    assert!(notices.is_empty());
     // A lease may be given back, which gives the lock to nobody; its queue is not forgotten.
-    table.release(&berth, held.token, at(100), &mut told).unwrap();
-    assert!(matches!(&told[..], [LockNotice::Ended(..), LockNotice::TimedOut(1, _)]), "{told:?}");
+    table.release(&berth, held.token, at(100), &mut notices).unwrap();
+    assert!(
+        matches!(&notices[..], [LockNotice::Ended(..), LockNotice::TimedOut(1, _)]),
+        "{notices:?}"
+    );
     assert_eq!(counted(&table), (0, 0));
     table.give_until(Some(at(200)));
-    let next = granted(table.claim(&berth, claim("d", 5, 0), 3, at(199), &mut told).unwrap());
+    let next =
+        granted(table.acquire(&berth, request("d", 5, 0), 3, at(199), &mut notices).unwrap());
     assert!(next.token > held.token);
     table.give_until(None);
-    granted(table.claim(&other, claim("e", 5, 0), 4, at(9_999), &mut told).unwrap());
+    granted(table.acquire(&other, request("e", 5, 0), 4, at(9_999), &mut notices).unwrap());
 }
 
 #[test]
 fn all_holds_and_waits_end_together_and_a_later_epoch_begins_anew() {
-    let (mut table, mut told, berth) = (table(), Vec::new(), name("berth-7"));
-    let held = granted(table.claim(&berth, claim("a", 500, 0), 0, at(0), &mut told).unwrap());
-    table.claim(&berth, claim("b", 500, 900), 1, at(0), &mut told).unwrap();
+    let (mut table, mut notices, berth) = (table(), Vec::new(), name("berth-7"));
+    let held =
+        granted(table.acquire(&berth, request("a", 500, 0), 0, at(0), &mut notices).unwrap());
+    table.acquire(&berth, request("b", 500, 900), 1, at(0), &mut notices).unwrap();
     table.end_epoch();
     table.end_all();
     assert_eq!(
         (counted(&table), table.next_moment(), table.taken.namespaces().count()),
         ((0, 0), None, 0)
     );
-    let renewed = table.renew(&berth, held.token, Duration::from_secs(1), at(1), &mut told);
+    let renewed = table.renew(&berth, held.token, Duration::from_secs(1), at(1), &mut notices);
     assert_eq!(renewed, Err(NotHeld::Free { token: held.token }));
     table.begin_epoch(7);
     assert!(table.needs_epoch(), "the one that ended does not begin again");
     table.begin_epoch(8);
-    let next = granted(table.claim(&berth, claim("c", 5, 0), 2, at(1), &mut told).unwrap());
+    let next = granted(table.acquire(&berth, request("c", 5, 0), 2, at(1), &mut notices).unwrap());
     assert!(next.token > held.token);
 }
 
 #[test]
 fn holds_and_waits_of_a_namespace_are_bounded_and_others_are_not_touched() {
-    let (mut table, mut told) = (LockTable::new(ShareLimits::each(3)), Vec::new());
+    let (mut table, mut notices) = (LockTable::new(ShareLimits::each(3)), Vec::new());
     table.begin_epoch(1);
     for n in 0..2 {
         granted(
-            table.claim(&name(&n.to_string()), claim("a", 100, 0), 0, at(0), &mut told).unwrap(),
+            table
+                .acquire(&name(&n.to_string()), request("a", 100, 0), 0, at(0), &mut notices)
+                .unwrap(),
         );
     }
-    let waiting = table.claim(&name("0"), claim("b", 100, 50), 1, at(0), &mut told).unwrap();
+    let waiting = table.acquire(&name("0"), request("b", 100, 50), 1, at(0), &mut notices).unwrap();
     let LockOutcome::Queued(ticket) = waiting else { panic!() };
-    let full = table.claim(&name("2"), claim("a", 100, 0), 0, at(0), &mut told).unwrap_err();
+    let full = table.acquire(&name("2"), request("a", 100, 0), 0, at(0), &mut notices).unwrap_err();
     assert_eq!(full, AcquireError::Full(3));
     let other = (NamespaceId(2), Key::new("0").unwrap());
-    granted(table.claim(&other, claim("a", 100, 0), 0, at(0), &mut told).unwrap());
+    granted(table.acquire(&other, request("a", 100, 0), 0, at(0), &mut notices).unwrap());
     assert!(table.leave(&name("0"), ticket) && !table.leave(&name("0"), ticket));
-    granted(table.claim(&name("2"), claim("a", 100, 0), 0, at(0), &mut told).unwrap());
+    granted(table.acquire(&name("2"), request("a", 100, 0), 0, at(0), &mut notices).unwrap());
     assert!(!table.end_namespace(N));
     assert_eq!((counted(&table), table.namespaces()), ((1, 0), vec![other.0]));
     assert_eq!(table.max_held(other.0, 9).len(), 1);
@@ -160,23 +178,25 @@ fn holds_and_waits_of_a_namespace_are_bounded_and_others_are_not_touched() {
 
 #[test]
 fn what_is_over_cannot_be_renewed_and_says_who_has_it_now() {
-    let (mut table, mut told, berth) = (table(), Vec::new(), name("berth-7"));
-    let first = granted(table.claim(&berth, claim("a", 100, 0), 0, at(0), &mut told).unwrap());
+    let (mut table, mut notices, berth) = (table(), Vec::new(), name("berth-7"));
+    let first =
+        granted(table.acquire(&berth, request("a", 100, 0), 0, at(0), &mut notices).unwrap());
     let lease = Duration::from_millis(100);
-    assert_eq!(table.renew(&berth, first.token, lease, at(99), &mut told), Ok(at(199)));
-    table.advance(at(100), &mut told);
+    assert_eq!(table.renew(&berth, first.token, lease, at(99), &mut notices), Ok(at(199)));
+    table.advance(at(100), &mut notices);
     assert!(table.look(&berth, at(198)).is_some(), "it was renewed");
-    let free = table.renew(&berth, first.token, lease, at(199), &mut told).unwrap_err();
+    let free = table.renew(&berth, first.token, lease, at(199), &mut notices).unwrap_err();
     assert_eq!(free, NotHeld::Free { token: first.token });
-    let second = granted(table.claim(&berth, claim("b", 100, 0), 0, at(200), &mut told).unwrap());
-    let other = table.release(&berth, first.token, at(201), &mut told).unwrap_err();
+    let second =
+        granted(table.acquire(&berth, request("b", 100, 0), 0, at(200), &mut notices).unwrap());
+    let other = table.release(&berth, first.token, at(201), &mut notices).unwrap_err();
     let owner = "b".to_owned();
     assert_eq!(other, NotHeld::Other { token: first.token, owner, now: second.token });
 }
 
 #[derive(Debug, Clone)]
 enum Step {
-    AcquireRequest { lock: u8, lease: u8, wait: u8, session: Option<u8> },
+    Acquire { lock: u8, lease: u8, wait: u8, session: Option<u8> },
     Renew { which: usize, lease: u8 },
     Release(usize),
     Force(u8),
@@ -190,7 +210,7 @@ enum Step {
 fn step() -> impl Strategy<Value = Step> {
     prop_oneof![
         6 => (0..3u8, 1..60u8, prop_oneof![1 => Just(0u8), 4 => 1..90u8], prop::option::of(0..3u8))
-            .prop_map(|(lock, lease, wait, session)| Step::AcquireRequest { lock, lease, wait, session }),
+            .prop_map(|(lock, lease, wait, session)| Step::Acquire { lock, lease, wait, session }),
         2 => (0..12usize, 1..60u8).prop_map(|(which, lease)| Step::Renew { which, lease }),
         3 => (0..12usize).prop_map(Step::Release),
         1 => (0..3u8).prop_map(Step::Force),
@@ -206,10 +226,10 @@ fn step() -> impl Strategy<Value = Step> {
 #[derive(Debug, Default, Clone)]
 struct Plain {
     held: Option<(u32, u64, Option<u8>)>,
-    line: Vec<(u32, u64, u64, Option<u8>)>,
+    queue: Vec<(u32, u64, u64, Option<u8>)>,
 }
 
-/// What a caller was told, by its number.
+/// What a caller was notices, by its number.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Heard {
     Granted(u64),
@@ -217,11 +237,11 @@ enum Heard {
 }
 
 impl Plain {
-    /// Gives the lock to the first in line.
+    /// Gives the lock to the first in queue.
     fn pass_on(&mut self, now: u64, heard: &mut Vec<(u32, Heard)>) {
         self.held = None;
-        if !self.line.is_empty() {
-            let (who, lease, _, session) = self.line.remove(0);
+        if !self.queue.is_empty() {
+            let (who, lease, _, session) = self.queue.remove(0);
             self.held = Some((who, now + lease, session));
             heard.push((who, Heard::Granted(now + lease)));
         }
@@ -230,11 +250,11 @@ impl Plain {
     fn settle(&mut self, now: u64, heard: &mut Vec<(u32, Heard)>) {
         let Some((_, ends, _)) = self.held else { return };
         let due = |(_, _, gives_up, _): &(u32, u64, u64, Option<u8>)| *gives_up <= now;
-        if ends > now && !self.line.iter().any(due) {
+        if ends > now && !self.queue.iter().any(due) {
             return;
         }
         let until = ends.min(now);
-        self.line.retain(|(who, _, gives_up, _)| {
+        self.queue.retain(|(who, _, gives_up, _)| {
             let stays = *gives_up > until;
             if !stays {
                 heard.push((*who, Heard::TimedOut));
@@ -258,7 +278,7 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(cases()))]
 
     /// Promise 4 over random schedules, step by step beside the plain reading of the rules: who is
-    /// granted what, who gives up, in which order; tokens only grow; nobody is told twice.
+    /// granted what, who gives up, in which order; tokens only grow; nobody is notices twice.
     #[test]
     fn locks_follow_the_plain_rules(steps in prop::collection::vec(step(), 1..50)) {
         let mut table = LockTable::new(ShareLimits::each(1_000));
@@ -273,7 +293,7 @@ proptest! {
         (0..3).for_each(|id| table.connect(session(id)));
         let of = |lock: u8| name(&lock.to_string());
         for step in steps {
-            let (mut told, mut heard) = (Vec::new(), Vec::new());
+            let (mut notices, mut heard) = (Vec::new(), Vec::new());
             match step {
                 Step::Pass(time) => now += u64::from(time),
                 Step::Epoch => {
@@ -281,20 +301,20 @@ proptest! {
                     table.begin_epoch(epoch);
                 }
                 Step::Advance => {
-                    table.advance(at(now), &mut told);
+                    table.advance(at(now), &mut notices);
                     plain.values_mut().for_each(|lock| lock.settle(now, &mut heard));
                     if let Some(next) = table.next_moment() {
                         prop_assert!(next > at(now), "what is due stays undone");
                     }
                 }
-                Step::AcquireRequest { lock, lease, wait, session: of_session } => {
+                Step::Acquire { lock, lease, wait, session: of_session } => {
                     callers += 1;
-                    let mut asked = claim("x", lease.into(), wait.into());
+                    let mut asked = request("x", lease.into(), wait.into());
                     asked.session = of_session.map(session);
-                    let claimed = table.claim(&of(lock), asked, callers, at(now), &mut told).unwrap();
+                    let outcome = table.acquire(&of(lock), asked, callers, at(now), &mut notices).unwrap();
                     let model = plain.entry(lock).or_default();
                     model.settle(now, &mut heard);
-                    match (claimed, model.held) {
+                    match (outcome, model.held) {
                         (LockOutcome::Granted(grant, _), None) => {
                             prop_assert!(grant.token > last, "tokens only grow");
                             last = grant.token;
@@ -304,7 +324,7 @@ proptest! {
                         }
                         (LockOutcome::Queued(ticket), Some(_)) if wait > 0 => {
                             let gives_up = now + u64::from(wait);
-                            model.line.push((callers, lease.into(), gives_up, of_session));
+                            model.queue.push((callers, lease.into(), gives_up, of_session));
                             tickets.push((callers, lock, ticket));
                         }
                         (LockOutcome::HeldByOther(_, waiter), Some(_)) if wait == 0 => {
@@ -317,7 +337,7 @@ proptest! {
                     let (who, lock, token) = grants[which % grants.len()];
                     let lease = u64::from(lease);
                     let renewed =
-                        table.renew(&of(lock), token, Duration::from_millis(lease), at(now), &mut told);
+                        table.renew(&of(lock), token, Duration::from_millis(lease), at(now), &mut notices);
                     let model = plain.entry(lock).or_default();
                     model.settle(now, &mut heard);
                     match &mut model.held {
@@ -330,7 +350,7 @@ proptest! {
                 }
                 Step::Release(which) if !grants.is_empty() => {
                     let (who, lock, token) = grants[which % grants.len()];
-                    let released = table.release(&of(lock), token, at(now), &mut told);
+                    let released = table.release(&of(lock), token, at(now), &mut notices);
                     let model = plain.entry(lock).or_default();
                     model.settle(now, &mut heard);
                     let holds = model.held.is_some_and(|(holder, ..)| holder == who);
@@ -340,7 +360,7 @@ proptest! {
                     }
                 }
                 Step::Force(lock) => {
-                    let forced = table.force_release(&of(lock), at(now), &mut told);
+                    let forced = table.force_release(&of(lock), at(now), &mut notices);
                     let model = plain.entry(lock).or_default();
                     model.settle(now, &mut heard);
                     prop_assert_eq!(forced.is_some(), model.held.is_some());
@@ -352,20 +372,20 @@ proptest! {
                     let (who, lock, ticket) = tickets[which % tickets.len()];
                     let left = table.leave(&of(lock), ticket);
                     let model = plain.entry(lock).or_default();
-                    let before = model.line.len();
-                    model.line.retain(|(waiting, ..)| *waiting != who);
-                    prop_assert_eq!(left, model.line.len() < before);
+                    let before = model.queue.len();
+                    model.queue.retain(|(waiting, ..)| *waiting != who);
+                    prop_assert_eq!(left, model.queue.len() < before);
                     answered.insert(who);
                 }
                 Step::Disconnect(id) => {
-                    table.disconnect(session(id), at(now), &mut told);
+                    table.disconnect(session(id), at(now), &mut notices);
                     table.connect(session(id));
                     // Those locks that the session has to do with, in the order of their leases.
                     let mut order: Vec<(u32, u8)> = plain
                         .iter()
                         .filter(|(_, model)| {
                             model.held.is_some_and(|(_, _, s)| s == Some(id))
-                                || model.line.iter().any(|(.., s)| *s == Some(id))
+                                || model.queue.iter().any(|(.., s)| *s == Some(id))
                         })
                         .filter_map(|(lock, model)| Some((model.held?.0, *lock)))
                         .collect();
@@ -374,7 +394,7 @@ proptest! {
                     for (_, lock) in order {
                         let model = plain.get_mut(&lock).unwrap();
                         model.settle(now, &mut heard);
-                        model.line.retain(|(who, _, _, s)| {
+                        model.queue.retain(|(who, _, _, s)| {
                             if *s == Some(id) {
                                 answered.insert(*who);
                             }
@@ -388,8 +408,8 @@ proptest! {
                 Step::Renew { .. } | Step::Release(_) | Step::Leave(_) => {}
             }
             let mut said = Vec::new();
-            for told in told {
-                match told {
+            for notices in notices {
+                match notices {
                     LockNotice::Granted(who, grant) => {
                         prop_assert!(grant.token > last, "tokens only grow");
                         last = grant.token;
@@ -402,21 +422,21 @@ proptest! {
                 }
             }
             for (who, _) in &said {
-                prop_assert!(answered.insert(*who), "{} is told twice, or after it left", who);
+                prop_assert!(answered.insert(*who), "{} is notices twice, or after it left", who);
             }
             // Locks stand for themselves, so only the order within one is said by the rules.
             said.sort_by_key(|(who, _)| *who);
             heard.sort_by_key(|(who, _)| *who);
             prop_assert_eq!(&said, &heard);
-            let waiting: usize = plain.values().map(|model| model.line.len()).sum();
+            let waiting: usize = plain.values().map(|model| model.queue.len()).sum();
             let held = plain.values().filter(|model| model.held.is_some()).count();
             prop_assert_eq!(counted(&table), (held, waiting));
         }
         // Time alone ends every hold and every wait.
-        let mut told = Vec::new();
+        let mut notices = Vec::new();
         for _ in 0..200 {
             now += 60;
-            table.advance(at(now), &mut told);
+            table.advance(at(now), &mut notices);
         }
         prop_assert_eq!((counted(&table), table.next_moment()), ((0, 0), None));
         prop_assert!(table.namespaces().is_empty(), "places are left over");
@@ -425,12 +445,12 @@ proptest! {
 
 #[test]
 fn an_epoch_that_ended_is_followed_by_a_larger_one_alone() {
-    let (mut table, mut told) = (LockTable::new(ShareLimits::each(10)), Vec::new());
+    let (mut table, mut notices) = (LockTable::new(ShareLimits::each(10)), Vec::new());
     let mut ask = |table: &mut LockTable<u32>| {
         let name = (NamespaceId(1), Key::new("gate").unwrap());
-        let claimed = table.claim(&name, claim("a", 1, 0), 0, at(1), &mut told);
+        let outcome = table.acquire(&name, request("a", 1, 0), 0, at(1), &mut notices);
         table.end_namespace(NamespaceId(1));
-        claimed.map(|claimed| match claimed {
+        outcome.map(|outcome| match outcome {
             LockOutcome::Granted(grant, _) => grant.token.number() >> 32,
             other => panic!("{other:?}"),
         })
@@ -447,84 +467,84 @@ fn an_epoch_that_ended_is_followed_by_a_larger_one_alone() {
 
 #[test]
 fn a_claim_of_a_connection_that_has_ended_is_refused() {
-    let (mut table, mut told, berth) = (table(), Vec::new(), name("berth-7"));
+    let (mut table, mut notices, berth) = (table(), Vec::new(), name("berth-7"));
     let by = |session, wait| AcquireRequest {
         session: Some(SessionId(session)),
-        ..claim("a", 100, wait)
+        ..request("a", 100, wait)
     };
-    let refused = table.claim(&berth, by(1, 0), 0, at(0), &mut told).unwrap_err();
+    let refused = table.acquire(&berth, by(1, 0), 0, at(0), &mut notices).unwrap_err();
     assert_eq!(refused, AcquireError::Disconnected, "it has not begun");
     table.connect(SessionId(1));
-    granted(table.claim(&berth, by(1, 0), 0, at(0), &mut told).unwrap());
-    table.disconnect(SessionId(1), at(1), &mut told);
+    granted(table.acquire(&berth, by(1, 0), 0, at(0), &mut notices).unwrap());
+    table.disconnect(SessionId(1), at(1), &mut notices);
     // On its way while the connection ended: with and without waiting.
     for wait in [0, 100] {
-        let refused = table.claim(&berth, by(1, wait), 0, at(1), &mut told).unwrap_err();
+        let refused = table.acquire(&berth, by(1, wait), 0, at(1), &mut notices).unwrap_err();
         assert_eq!(refused, AcquireError::Disconnected);
     }
     assert_eq!(counted(&table), (0, 0));
-    granted(table.claim(&berth, claim("b", 100, 0), 0, at(1), &mut told).unwrap());
+    granted(table.acquire(&berth, request("b", 100, 0), 0, at(1), &mut notices).unwrap());
 }
 
 #[test]
 fn access_that_is_withdrawn_ends_holds_and_waits() {
-    let (mut table, mut told) = (LockTable::new(ShareLimits::each(10)), Vec::new());
+    let (mut table, mut notices) = (LockTable::new(ShareLimits::each(10)), Vec::new());
     table.begin_epoch(1);
     let name = (NamespaceId(1), Key::new("gate").unwrap());
     let by = |owner: &str, access| AcquireRequest {
         access: Some(AccessId(access)),
-        ..claim(owner, 100, 100)
+        ..request(owner, 100, 100)
     };
     for (waiter, access) in [(1, 7), (2, 7), (3, 8)] {
-        table.claim(&name, by("x", access), waiter, at(1), &mut told).unwrap();
+        table.acquire(&name, by("x", access), waiter, at(1), &mut notices).unwrap();
     }
-    table.withdraw(AccessId(7), at(2), &mut told);
+    table.withdraw(AccessId(7), at(2), &mut notices);
     let [LockNotice::Ended(_, holder, LeaseEnd::Withdrawal), LockNotice::Granted(3, grant)] =
-        &told[..]
+        &notices[..]
     else {
-        panic!("{told:?}")
+        panic!("{notices:?}")
     };
     assert!(grant.token > holder.token);
     assert_eq!(counted(&table), (1, 0));
-    told.clear();
-    table.withdraw(AccessId(9), at(3), &mut told);
-    assert_eq!((told.len(), counted(&table)), (0, (1, 0)));
+    notices.clear();
+    table.withdraw(AccessId(9), at(3), &mut notices);
+    assert_eq!((notices.len(), counted(&table)), (0, (1, 0)));
 }
 
 /// A queue of many that come, give up and leave at different moments costs little for each of them;
 /// and what is shown of it is bounded.
 #[test]
 fn a_long_queue_is_counted_whole_and_shown_in_part() {
-    let (mut table, mut told) = (LockTable::new(ShareLimits::each(10_000)), Vec::new());
+    let (mut table, mut notices) = (LockTable::new(ShareLimits::each(10_000)), Vec::new());
     table.begin_epoch(1);
     let name = (NamespaceId(1), Key::new("berth-7").unwrap());
-    let claim = |wait| AcquireRequest {
+    let request = |wait| AcquireRequest {
         owner: "pilot".into(),
         lease: Duration::from_secs(60),
         wait: Duration::from_millis(wait),
         session: None,
         access: Some(AccessId(wait % 7)),
     };
-    table.claim(&name, claim(0), 0, at(0), &mut told).unwrap();
+    table.acquire(&name, request(0), 0, at(0), &mut notices).unwrap();
     let mut tickets = Vec::new();
     for n in 1..=5_000 {
-        let waiting = table.claim(&name, claim(n), n, at(0), &mut told).unwrap();
+        let waiting = table.acquire(&name, request(n), n, at(0), &mut notices).unwrap();
         let LockOutcome::Queued(ticket) = waiting else { panic!("{waiting:?}") };
         tickets.push(ticket);
     }
     let view = table.look(&name, at(1_000)).unwrap();
-    assert_eq!((view.waiting, view.line.len()), (4_000, 100));
+    assert_eq!((view.queued, view.queue.len()), (4_000, 100));
     for millis in 1..=1_000 {
         assert_eq!(table.next_moment(), Some(at(millis)));
-        table.advance(at(millis), &mut told);
+        table.advance(at(millis), &mut notices);
     }
-    assert_eq!(told.len(), 1_000, "one by one");
+    assert_eq!(notices.len(), 1_000, "one by one");
     assert!(tickets[4_000..].iter().all(|ticket| table.leave(&name, *ticket)));
     assert!(!table.leave(&name, tickets[0]));
     assert_eq!(counted(&table), (1, 3_000));
     // Of an access that ends, nothing is left; the others wait on.
     let mut steps = 0;
-    while table.withdraw(AccessId(3), at(1_000), &mut told) {
+    while table.withdraw(AccessId(3), at(1_000), &mut notices) {
         steps += 1;
     }
     assert!(steps > 0, "others have their turn meanwhile");
@@ -542,52 +562,57 @@ fn a_long_queue_is_counted_whole_and_shown_in_part() {
 
 #[test]
 fn many_that_are_over_at_once_end_in_steps_and_the_lock_goes_to_one_that_is_still_there() {
-    let (mut table, mut told, berth) =
+    let (mut table, mut notices, berth) =
         (LockTable::new(ShareLimits::each(20_000)), Vec::new(), name("berth-7"));
     table.begin_epoch(1);
-    let first = granted(table.claim(&berth, claim("a", 100, 0), 0, at(0), &mut told).unwrap());
+    let first =
+        granted(table.acquire(&berth, request("a", 100, 0), 0, at(0), &mut notices).unwrap());
     for waiter in 1..=1_000 {
-        table.claim(&berth, claim("b", 100, 50), waiter, at(0), &mut told).unwrap();
+        table.acquire(&berth, request("b", 100, 50), waiter, at(0), &mut notices).unwrap();
     }
-    table.claim(&berth, claim("c", 100, 500), 1_001, at(0), &mut told).unwrap();
-    // Until all who gave up are out of the line, nobody gets it; the one that had it has it no
+    table.acquire(&berth, request("c", 100, 500), 1_001, at(0), &mut notices).unwrap();
+    // Until all who gave up are out of the queue, nobody gets it; the one that had it has it no
     // more.
-    assert!(table.advance(at(120), &mut told));
-    assert!(told.len() < 1_000 && told.iter().all(|told| matches!(told, LockNotice::TimedOut(..))));
-    let renewed = table.renew(&berth, first.token, Duration::from_secs(1), at(120), &mut told);
+    assert!(table.advance(at(120), &mut notices));
+    assert!(
+        notices.len() < 1_000
+            && notices.iter().all(|notices| matches!(notices, LockNotice::TimedOut(..)))
+    );
+    let renewed = table.renew(&berth, first.token, Duration::from_secs(1), at(120), &mut notices);
     assert_eq!(renewed, Err(NotHeld::Free { token: first.token }));
-    let now = table.claim(&berth, claim("d", 100, 0), 1_002, at(120), &mut told).unwrap();
+    let now = table.acquire(&berth, request("d", 100, 0), 1_002, at(120), &mut notices).unwrap();
     assert!(matches!(now, LockOutcome::HeldByOther(..)), "{now:?}");
-    while table.advance(at(120), &mut told) {}
-    let gave_up = told.iter().filter(|told| matches!(told, LockNotice::TimedOut(..))).count();
+    while table.advance(at(120), &mut notices) {}
+    let gave_up =
+        notices.iter().filter(|notices| matches!(notices, LockNotice::TimedOut(..))).count();
     assert_eq!(gave_up, 1_000);
-    assert!(matches!(told.last(), Some(LockNotice::Granted(1_001, _))), "{:?}", told.last());
+    assert!(matches!(notices.last(), Some(LockNotice::Granted(1_001, _))), "{:?}", notices.last());
     // Many holds that end at once do so in steps as well.
     for n in 0..1_000 {
         let name = name(&n.to_string());
-        granted(table.claim(&name, claim("e", 100, 0), 0, at(121), &mut told).unwrap());
+        granted(table.acquire(&name, request("e", 100, 0), 0, at(121), &mut notices).unwrap());
     }
-    told.clear();
-    assert!(table.advance(at(300), &mut told));
-    assert!(told.len() < 1_000);
-    while table.advance(at(300), &mut told) {}
-    assert_eq!((told.len(), counted(&table)), (1_001, (0, 0)));
+    notices.clear();
+    assert!(table.advance(at(300), &mut notices));
+    assert!(notices.len() < 1_000);
+    while table.advance(at(300), &mut notices) {}
+    assert_eq!((notices.len(), counted(&table)), (1_001, (0, 0)));
 }
 
 #[test]
 fn views_are_bounded_and_show_the_longest_holds() {
-    let (mut table, mut told) = (LockTable::new(ShareLimits::each(10_000)), Vec::new());
+    let (mut table, mut notices) = (LockTable::new(ShareLimits::each(10_000)), Vec::new());
     table.begin_epoch(1);
     for n in 0..300u64 {
         let name = (NamespaceId(n % 3), Key::new(format!("berth-{n}")).unwrap());
-        let claim = AcquireRequest {
+        let request = AcquireRequest {
             owner: "pilot".into(),
             lease: Duration::from_secs(60),
             wait: Duration::ZERO,
             session: None,
             access: None,
         };
-        table.claim(&name, claim, n, at(n), &mut told).unwrap();
+        table.acquire(&name, request, n, at(n), &mut notices).unwrap();
     }
     let longest = table.max_held(NamespaceId(1), 3);
     let names: Vec<&str> = longest.iter().map(|(_, name)| name.1.as_str()).collect();

@@ -8,7 +8,7 @@
 //! A permit is held by the service, which reads the origin in a task of its own whatever its
 //! callers do, or by one caller that refills by itself. The two differ in what becomes of those who
 //! wait when the permit ends without a value: the service simply begins anew for all of them, while
-//! of callers the first in line becomes the next holder.
+//! of callers the first in the queue becomes the next holder.
 
 mod permit;
 mod table;

@@ -73,7 +73,7 @@ pub struct PermitView {
 /// What becomes of a permit that was given back without a value.
 #[derive(Debug, PartialEq, Eq)]
 pub enum ReleaseOutcome<W> {
-    /// The first in line holds the next permit; the others wait on.
+    /// The first in the queue holds the next permit; the others wait on.
     Turn(Permit, W),
     /// Nobody refills: these callers waited, and are to be told that it failed.
     Failed(Vec<W>),

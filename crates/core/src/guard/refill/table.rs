@@ -321,7 +321,7 @@ impl<W> RefillTable<W> {
     ///
     /// # Errors
     /// [`AcquireRefused`]: the permit that is live, or too many that callers hold.
-    pub fn claim(
+    pub fn acquire(
         &mut self,
         namespace: NamespaceId,
         key: &Key,

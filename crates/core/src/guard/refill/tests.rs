@@ -91,8 +91,8 @@ fn voiding_a_namespace_leaves_others_alone() {
 #[test]
 fn callers_take_turns_until_one_brings_the_value() {
     let (mut table, mut turns) = (RefillTable::new(limits(2), 0), Vec::new());
-    let first = table.claim(N, &key("k"), &me(), at(0), LEASE, &mut turns).unwrap();
-    let refused = table.claim(N, &key("k"), &me(), at(1), LEASE, &mut turns).unwrap_err();
+    let first = table.acquire(N, &key("k"), &me(), at(0), LEASE, &mut turns).unwrap();
+    let refused = table.acquire(N, &key("k"), &me(), at(1), LEASE, &mut turns).unwrap_err();
     let AcquireRefused::Live(live) = refused else { panic!("{refused:?}") };
     assert_eq!((live.number, live.ends_at), (first.number, at(100)));
     table.wait(N, &key("k"), &me(), 'b', LEASE).unwrap();
@@ -115,7 +115,7 @@ fn callers_take_turns_until_one_brings_the_value() {
 #[test]
 fn a_turn_may_be_left_to_the_service() {
     let (mut table, mut turns) = (RefillTable::new(limits(9), 0), Vec::new());
-    let first = table.claim(N, &key("k"), &me(), at(0), LEASE, &mut turns).unwrap();
+    let first = table.acquire(N, &key("k"), &me(), at(0), LEASE, &mut turns).unwrap();
     table.join(N, &key("k"), 'a', at(1), LEASE);
     let back = table.release(N, &key("k"), first.number, true, at(50)).unwrap();
     let ReleaseOutcome::Turn(turn, waiter) = back else { panic!("{back:?}") };
@@ -130,11 +130,11 @@ fn a_turn_may_be_left_to_the_service() {
 fn access_that_is_withdrawn_ends_permits_and_waits_and_no_others() {
     let (mut table, mut turns) = (RefillTable::new(limits(10), 0), Vec::new());
     let (gone, stays) = (with_access(7), with_access(8));
-    let held = table.claim(N, &key("k"), &gone, at(0), LEASE, &mut turns).unwrap();
+    let held = table.acquire(N, &key("k"), &gone, at(0), LEASE, &mut turns).unwrap();
     table.wait(N, &key("k"), &gone, 'a', LEASE).unwrap();
     table.wait(N, &key("k"), &stays, 'b', LEASE).unwrap();
-    let alone = table.claim(N, &key("alone"), &gone, at(0), LEASE, &mut turns).unwrap();
-    let other = table.claim(N, &key("other"), &stays, at(0), LEASE, &mut turns).unwrap();
+    let alone = table.acquire(N, &key("alone"), &gone, at(0), LEASE, &mut turns).unwrap();
+    let other = table.acquire(N, &key("other"), &stays, at(0), LEASE, &mut turns).unwrap();
     table.join(N, &key("service"), 'c', at(0), LEASE);
     table.withdraw(AccessId(7), at(1), &mut turns);
     let told: Vec<char> = turns.iter().map(|(_, waiter)| *waiter).collect();
@@ -147,7 +147,7 @@ fn access_that_is_withdrawn_ends_permits_and_waits_and_no_others() {
     assert_eq!(table.finish(N, &next.key, next.number, at(2)), Ok(Vec::new()));
     assert_eq!(table.finish(N, &other.key, other.number, at(2)), Ok(Vec::new()));
     assert_eq!(table.views().count(), 1, "the service's refill goes on");
-    table.claim(N, &key("alone"), &stays, at(2), LEASE, &mut turns).unwrap();
+    table.acquire(N, &key("alone"), &stays, at(2), LEASE, &mut turns).unwrap();
 }
 
 #[derive(Debug, Clone)]
@@ -213,7 +213,7 @@ proptest! {
             let (mut turns, mut expected) = (Vec::new(), Vec::<(u32, u8)>::new());
             let mut back: Vec<u32> = Vec::new();
             let mut expected_back: Vec<u32> = Vec::new();
-            // Passes a key's permit to the first in line.
+            // Passes a key's permit to the first in the queue.
             let pass_on = |plain: &mut BTreeMap<u8, Plain>, k: u8, now: u64, turns: &mut Vec<(u32, u8)>| {
                 let Some(mut flight) = plain.remove(&k) else { return };
                 if flight.line.is_empty() {
@@ -262,7 +262,7 @@ proptest! {
                     callers += 1;
                     let lease = u64::from(lease);
                     let time = Duration::from_millis(lease);
-                    let claimed = table.claim(N, &name(k), &me(), at(now), time, &mut turns);
+                    let claimed = table.acquire(N, &name(k), &me(), at(now), time, &mut turns);
                     if plain.get(&k).is_some_and(|flight| flight.ends <= now) {
                         pass_on(&mut plain, k, now, &mut expected);
                     }
@@ -452,7 +452,7 @@ fn permits_of_callers_are_bounded_by_namespace_and_voided_ones_altogether() {
     let few = RefillLimits { permits, voided: 2, ..Default::default() };
     let (mut table, mut turns) = (RefillTable::<char>::new(few, 0), Vec::new());
     let mut claim = |table: &mut RefillTable<char>, n, k: &str| {
-        table.claim(n, &key(k), &me(), at(0), LEASE, &mut turns)
+        table.acquire(n, &key(k), &me(), at(0), LEASE, &mut turns)
     };
     let held: Vec<Permit> =
         ["a", "b", "c"].map(|k| claim(&mut table, N, k).unwrap()).into_iter().collect();
@@ -497,7 +497,7 @@ fn permits_that_an_invalidation_voids_together_are_told_so_and_leave_bit_by_bit(
     let limits = RefillLimits { permits, voided: 1_000, ..Default::default() };
     let (mut table, mut turns) = (RefillTable::new(limits, 0), Vec::new());
     let mut claim = |table: &mut RefillTable<char>, k: &str| {
-        table.claim(N, &key(k), &me(), at(0), LEASE, &mut turns)
+        table.acquire(N, &key(k), &me(), at(0), LEASE, &mut turns)
     };
     let first: Vec<Permit> = (0..100).map(|n| claim(&mut table, &n.to_string()).unwrap()).collect();
     table.wait(N, &key("7"), &me(), 'w', LEASE).unwrap();

@@ -89,7 +89,7 @@ pub(super) fn members() -> Vec<(&'static str, &'static str, Bounds)> {
         ("GuardChange", "max_queue", Whole(QUEUES)),
         ("GuardChange", "retry_budget_percent", Whole(RETRY_PERCENTS)),
         ("GuardChange", "failures", Whole(FAILURES)),
-        ("GuardChange", "pause_ms", Whole(PAUSES_MS)),
+        ("GuardChange", "open_for_ms", Whole(PAUSES_MS)),
         ("BatchRequest", "operations", List(0..=MAX_BATCH_OPERATIONS)),
         // What is wrong with one operation of a batch is answered in its place, so no bounds are
         // here.
