@@ -112,7 +112,7 @@ pub struct LoadReport {
     pub cached: LaneFigures,
     /// The direct lane.
     pub direct: LaneFigures,
-    /// How the cached lane did against the direct one.
+    /// The cached lane compared with the direct one.
     pub comparison: Comparison,
     /// What failed reads said, with how many said so; the most frequent first, at most 5.
     #[serde(default)]

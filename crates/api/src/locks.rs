@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct AcquireLock {
-    /// Who asks, in words for people; the token's note when absent.
+    /// The caller's display name; the token's note when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub owner: Option<String>,
     /// How long the lease lasts unless it is renewed, 0.1 to 86,400; 30 when absent.
@@ -43,7 +43,7 @@ pub struct RenewLock {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct LockHolder {
-    /// Who it is.
+    /// Its display name.
     pub owner: String,
     /// The lease's fencing token.
     pub fencing_token: u64,
@@ -57,9 +57,9 @@ pub struct LockHolder {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct QueuedCaller {
-    /// Who it is.
+    /// Its display name.
     pub owner: String,
-    /// Since when it waits.
+    /// When it began to wait.
     pub waiting_seconds: f64,
     /// When it gives up.
     pub times_out_in_seconds: f64,
@@ -75,7 +75,7 @@ pub struct Lock {
     pub holder: Option<LockHolder>,
     /// Who waits for it, first come, first served; the first hundred.
     pub queue: Vec<QueuedCaller>,
-    /// How many wait for it.
+    /// How many callers are queued.
     #[serde(default)]
     #[cfg_attr(feature = "openapi", schema(required))]
     pub queued: u64,
@@ -90,7 +90,8 @@ pub struct LockEvent {
     pub at: jiff::Timestamp,
     /// The lock.
     pub name: String,
-    /// `granted`, `released`, `expired`, `forced`, `disconnected`, or `timed-out` for a wait in vain.
+    /// `granted`, `released`, `expired`, `forced`, `disconnected`, or `timed-out` for a wait in
+    /// vain.
     pub kind: String,
     /// Whose lease or wait it was.
     pub owner: String,

@@ -40,24 +40,25 @@ pub struct SqlChange {
     pub max_rows: Option<u32>,
 }
 
-/// What keeps an origin from being asked too much. Absent parts keep what they are.
+/// The overload protection of an origin. Absent parts keep what they are.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct GuardChange {
-    /// Reads at once; further ones wait. 256 by default, 32 for a query.
+    /// The most concurrent reads; further ones are queued. 256 by default, 32 for a query.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub max_concurrency: Option<u32>,
-    /// Reads that may wait; 10000 by default.
+    /// The most queued reads; 10000 by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub max_queue: Option<u32>,
-    /// How many reads in a hundred may be tried a second time after a failure; 10 by default.
+    /// How many reads in a hundred may be retried after a failure; 10 by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub retry_budget_percent: Option<u8>,
-    /// Failures in a row after which a server is left alone for a while; 5 by default.
+    /// Consecutive failures that open a server's circuit; 5 by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub failure_threshold: Option<u32>,
-    /// For how long at first; each time it fails again, twice as long. 500 by default.
+    /// How long the circuit stays open at first; twice as long after each failed probe. 500 by
+    /// default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub open_for_ms: Option<u64>,
 }
@@ -75,7 +76,7 @@ pub struct CreateOrigin {
     /// The longest time to connect; 1000 when absent, and 10000 and 8 MiB for the other two.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub connect_timeout_ms: Option<u64>,
-    /// The longest time from asking to the last byte, a retry included.
+    /// The longest time from the request to the last byte, a retry included.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub total_timeout_ms: Option<u64>,
     /// The largest response.
@@ -92,7 +93,7 @@ pub struct CreateOrigin {
     /// The query to a database.
     #[serde(default, skip_serializing_if = "Option::is_none", deserialize_with = "object_or_null")]
     pub sql: Option<SqlChange>,
-    /// What keeps it from being asked too much.
+    /// Its overload protection.
     #[serde(default, skip_serializing_if = "Option::is_none", deserialize_with = "object_or_null")]
     pub guard: Option<GuardChange>,
     /// The paths on its server, such as `/harbours`, that runs may read lists of values from; none
@@ -116,7 +117,7 @@ pub struct OriginChange {
     /// The longest time to connect.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub connect_timeout_ms: Option<u64>,
-    /// The longest time from asking to the last byte, a retry included.
+    /// The longest time from the request to the last byte, a retry included.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub total_timeout_ms: Option<u64>,
     /// The largest response.
@@ -131,7 +132,7 @@ pub struct OriginChange {
     /// The query to a database.
     #[serde(default, skip_serializing_if = "Option::is_none", deserialize_with = "object_or_null")]
     pub sql: Option<SqlChange>,
-    /// What keeps it from being asked too much.
+    /// Its overload protection.
     #[serde(default, skip_serializing_if = "Option::is_none", deserialize_with = "object_or_null")]
     pub guard: Option<GuardChange>,
     /// The paths on its server, such as `/harbours`, that runs may read lists of values from; none
@@ -162,7 +163,7 @@ pub struct Endpoint {
 pub struct Pool {
     /// Which of them is asked: `round-robin` or `least-outstanding`.
     pub balance: String,
-    /// A slower answer counts as a failure of the server that gave it; absent when none does.
+    /// A slower response counts as a failure of its server; absent when none does.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub slow_after_ms: Option<u64>,
 }
@@ -179,19 +180,19 @@ pub struct Sql {
     pub max_rows: u32,
 }
 
-/// What keeps an origin from being asked too much.
+/// The overload protection of an origin.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct Guard {
-    /// Reads at once.
+    /// The most concurrent reads.
     pub max_concurrency: u32,
-    /// Reads that may wait.
+    /// The most queued reads.
     pub max_queue: u32,
-    /// How many reads in a hundred may be tried a second time.
+    /// How many reads in a hundred may be retried.
     pub retry_budget_percent: u8,
-    /// Failures in a row after which a server is left alone.
+    /// Consecutive failures that open a server's circuit.
     pub failure_threshold: u32,
-    /// For how long at first.
+    /// How long the circuit stays open at first.
     pub open_for_ms: u64,
 }
 
@@ -208,7 +209,7 @@ pub struct Origin {
     pub url: String,
     /// The longest time to connect.
     pub connect_timeout_ms: u64,
-    /// The longest time from asking to the last byte, a retry included.
+    /// The longest time from the request to the last byte, a retry included.
     pub total_timeout_ms: u64,
     /// The largest response.
     pub max_response_bytes: u64,
@@ -221,7 +222,7 @@ pub struct Origin {
     /// Its query, if it is a database.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sql: Option<Sql>,
-    /// What keeps it from being asked too much.
+    /// Its overload protection.
     pub guard: Guard,
     /// The paths on its server that runs may read lists of values from.
     pub listings: Vec<String>,

@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct AcquirePermit {
-    /// Who asks, in words for people; the token's note when absent.
+    /// The caller's display name; the token's note when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub owner: Option<String>,
     /// How long the permit lasts, 0.01 to 300; 10 when absent.

@@ -39,7 +39,7 @@ pub struct OriginChoice {
     pub key_pattern: Option<String>,
 }
 
-/// What a namespace allows and does by itself.
+/// The policy of a namespace.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct Policy {
@@ -64,7 +64,7 @@ pub struct Policy {
     /// until they end.
     #[serde(default)]
     pub early_refresh_percent: u16,
-    /// Whether what is written goes to the origin first.
+    /// Whether writes go to the origin first.
     #[serde(default)]
     pub write_through: bool,
     /// Where a missing value comes from.

@@ -14,7 +14,7 @@ pub enum PutCondition {
     IfAbsent,
     /// The entry there has this entity tag, with its quotes.
     IfMatches(String),
-    /// The entry there has this revision: nobody has stored or removed anything since it was read.
+    /// The entry has this revision: nothing was stored or removed since it was read.
     IfRevision(u64),
 }
 
@@ -69,11 +69,11 @@ impl LifetimeOptions {
 /// What is wanted of a lock.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct LockOptions {
-    /// Who asks, in words for people; the token's note when `None`.
+    /// The caller's display name; the token's note when `None`.
     pub owner: Option<String>,
     /// How long the lease lasts unless it is renewed.
     pub lease: Duration,
-    /// How long to wait for it; zero to be told at once. Over HTTP in whole seconds.
+    /// How long to wait for it; zero not to wait. Over HTTP in whole seconds.
     pub wait: Duration,
     /// Whether the lease ends with the connection that asked for it; over the wire only.
     pub ends_with_connection: bool,

@@ -1,4 +1,4 @@
-//! Scopes: what a token opens.
+//! Scopes: what a token allows.
 
 use std::fmt;
 use std::str::FromStr;
@@ -12,7 +12,7 @@ pub enum Right {
     Read,
     /// Store and delete entries.
     Write,
-    /// Clear, warm, load-test and change namespaces, and see what was done.
+    /// Clear, warm, load-test and change namespaces, and read their activity.
     Manage,
 }
 
@@ -27,7 +27,7 @@ impl Right {
     }
 }
 
-/// Something that a token opens, or that a call needs.
+/// A right that a token holds, or that a call needs.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub enum Scope {
     /// Everything.
@@ -61,7 +61,7 @@ impl Scope {
         Self::Within { right, tenant: tenant.clone(), namespace: None }
     }
 
-    /// Whether holding this scope is enough where `needed` is asked for.
+    /// Whether a holder of this scope may do what `needed` names.
     pub fn covers(&self, needed: &Scope) -> bool {
         match (self, needed) {
             (Scope::Admin, _) => true,

@@ -1,15 +1,15 @@
-//! Early refresh: some caller refills an entry before it ends, the likelier the nearer its end is
-//! and the longer a refill takes, so that a hot entry is renewed without anybody having to wait for
-//! it.
+//! Early refresh: a caller refills an entry before it expires, with a probability that grows as the
+//! end approaches and with the time that a refill takes. Hot entries are renewed without any caller
+//! waiting.
 //!
 //! The rule is that of A. Vattani, F. Chierichetti and K. Lowenstein, "Optimal Probabilistic Cache
 //! Stampede Prevention", Proceedings of the VLDB Endowment 8(8), 2015: refresh when `took × factor
 //! × −ln(draw)` is no less than the time left, where `draw` is uniform between 0 and 1. It needs no
-//! coordination: callers decide each for themselves, and on average one of them does so in time.
+//! coordination: each caller decides for itself, and on average one of them refreshes in time.
 
 use std::time::Duration;
 
-/// The rule as it is published: a factor of 1.
+/// The published rule: a factor of 1.
 pub const AS_PUBLISHED: u16 = 100;
 
 /// The largest factor, in percent.
@@ -18,10 +18,10 @@ pub const MAX_FACTOR: u16 = 1_000;
 /// Beyond this many times the refill time, no draw of 53 bits makes a refresh due.
 const FARTHEST: f64 = 37.0;
 
-/// Whether an entry whose refill took `took` and that is fresh for `left` yet is due to be
-/// refreshed early. `factor` is in percent: [`AS_PUBLISHED`] is the usual one, 0 never refreshes
-/// early, more does so earlier. `draw` gives a number from 0 to 1; it is asked only when the answer
-/// depends on it.
+/// Whether an entry that stays fresh for `left`, and whose refill took `took`, is due for an early
+/// refresh. `factor` is in percent: [`AS_PUBLISHED`] is the default, 0 disables early refresh,
+/// larger factors refresh earlier. `draw` returns a number from 0 to 1 and is called only when the
+/// answer depends on it.
 ///
 /// ```
 /// use std::time::Duration;
@@ -39,9 +39,8 @@ pub fn is_due(took: Duration, left: Duration, factor: u16, draw: impl FnOnce() -
     reach * -draw().clamp(f64::MIN_POSITIVE, 1.0).ln() >= left.as_secs_f64()
 }
 
-/// How long a refill took, in one byte: nothing, or one of 255 steps of six percent each from a
-/// millisecond to 39 minutes. An entry's header has room for it, so that keeping it costs no
-/// memory.
+/// How long a refill took, in one byte: none, or one of 255 steps of six percent each, from a
+/// millisecond to 39 minutes. It fits into an entry's header and costs no memory.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub(crate) struct RefillTime(u8);
 

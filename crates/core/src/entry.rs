@@ -1,4 +1,4 @@
-//! An entry: the value bytes and everything that is known about them.
+//! An entry: a value and its metadata.
 
 use std::fmt;
 use std::sync::Arc;
@@ -56,7 +56,7 @@ impl fmt::Display for EntityTag {
     }
 }
 
-/// The media type of a value. The usual ones take no memory of their own.
+/// The media type of a value. Common ones take no memory of their own.
 #[derive(Clone)]
 pub struct MediaType(Repr);
 
@@ -67,7 +67,7 @@ enum Repr {
     Other(Arc<str>),
 }
 
-/// The media types that most values have; an entry keeps one byte for them.
+/// The media types of most values; an entry stores one of them in one byte.
 const USUAL: [&str; 25] = [
     "application/octet-stream",
     "application/json",
@@ -102,26 +102,26 @@ pub(crate) const NEGATIVE_NUMBER: u8 = USUAL.len() as u8 - 1;
 /// The media type of the state of a rate limit.
 pub const RATE_LIMIT_TYPE: &str = "application/vnd.verax.rate-limit";
 
-/// The media type of a negative result: the origin was asked, and has no value for the key.
+/// The media type of a negative entry: the origin has no value for the key.
 pub const NEGATIVE_TYPE: &str = "application/vnd.verax.no-value";
 
 /// The longest media type, in bytes.
 pub const MAX_MEDIA_TYPE_BYTES: usize = 255;
 
-/// Why a text is no media type that an entry can have.
+/// Why a text is not a media type that an entry can have.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum InvalidMediaType {
     /// It is too long.
     #[error("the media type has {0} bytes: use at most {MAX_MEDIA_TYPE_BYTES}")]
     Length(usize),
-    /// It has not the shape of one, or characters that a field cannot hold.
+    /// It is not TYPE/SUBTYPE, or has characters that a header field cannot hold.
     #[error("the media type is not TYPE/SUBTYPE in printable ASCII, as in application/json")]
     Shape,
 }
 
 impl MediaType {
-    /// A media type from somebody else: of the shape of RFC 9110, section 8.3.1, as far as that
-    /// matters to those who read it, and short.
+    /// Parses a media type from a client: TYPE/SUBTYPE (RFC 9110, section 8.3.1), within the length
+    /// limit.
     ///
     /// # Errors
     /// [`InvalidMediaType`].
@@ -139,7 +139,7 @@ impl MediaType {
         if shaped && printable { Ok(Self::new(text)) } else { Err(InvalidMediaType::Shape) }
     }
 
-    /// A media type as it was given; it is kept, not judged.
+    /// A media type without checks, for values whose type is already known to be valid.
     pub fn new(text: &str) -> Self {
         match USUAL.iter().position(|usual| *usual == text) {
             Some(index) => Self(Repr::Usual(index as u8)),
@@ -155,7 +155,7 @@ impl MediaType {
         }
     }
 
-    /// The number of a usual one; `None` for others.
+    /// The number of a common one; `None` for others.
     pub(crate) fn number(&self) -> Option<u8> {
         match self.0 {
             Repr::Usual(index) => Some(index),
@@ -163,7 +163,7 @@ impl MediaType {
         }
     }
 
-    /// The usual one with a number that [`MediaType::number`] gave.
+    /// The common one with a number from [`MediaType::number`].
     pub(crate) fn usual(number: u8) -> Self {
         Self(Repr::Usual(number.min(USUAL.len() as u8 - 1)))
     }
@@ -201,7 +201,7 @@ impl fmt::Display for MediaType {
     }
 }
 
-/// The tags of an entry; none take no memory. Cloning shares them.
+/// The tags of an entry. An empty list takes no memory; cloning shares it.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Tags(Option<Arc<[Tag]>>);
 
@@ -219,13 +219,13 @@ impl std::ops::Deref for Tags {
     }
 }
 
-/// Tells one storing of an entry from every other: two entries that a key had one after the other
-/// differ in it, even if they are equal in every byte.
+/// Identifies one storing of an entry: two consecutive entries of a key have different revisions
+/// even if they are equal in every byte.
 ///
 /// It is the moment of storing in milliseconds (42 bits, until the year 2109), and a count within
-/// the millisecond (11 bits); where that does not do, it is ahead of the clock. So revisions of a
-/// key only grow, across restarts too as long as the clock is not set back. Every JSON reader keeps
-/// them whole.
+/// the millisecond (11 bits); when the count overflows, the revision runs ahead of the clock. So
+/// the revisions of a key only grow, across restarts too unless the clock is set back. They fit
+/// into the integers of every JSON reader.
 #[derive(
     Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize,
 )]
@@ -240,7 +240,7 @@ impl EntryRevision {
         Self(moment.as_millis().min(Self::LAST_MILLISECOND) << Self::COUNT_BITS)
     }
 
-    /// The revision of a number, as [`number`](Self::number) gives it.
+    /// The revision of a number from [`number`](Self::number).
     pub const fn from_number(number: u64) -> Self {
         Self(number)
     }
@@ -268,7 +268,7 @@ impl fmt::Display for EntryRevision {
     }
 }
 
-/// A value and everything that is known about it. Cloning shares the bytes.
+/// A value and its metadata. Cloning shares the bytes.
 #[derive(Debug, Clone)]
 pub struct Entry {
     /// The value's bytes.
@@ -281,11 +281,11 @@ pub struct Entry {
     pub lifetime: Lifetime,
     /// When it was stored.
     pub stored_at: Timestamp,
-    /// How long the refill took that brought it; zero when it came otherwise.
+    /// How long its refill took; zero for an entry that no refill brought.
     pub refill_took: Duration,
     /// The revision that it is stored with; `None` for one that is not stored.
     pub revision: Option<EntryRevision>,
-    /// The entity tag where it is known already.
+    /// The entity tag, if it is already known.
     pub(crate) known_tag: Option<EntityTag>,
 }
 
@@ -309,18 +309,17 @@ impl Entry {
         }
     }
 
-    /// A negative result: the origin has no value for the key. It is kept so that the origin is not
-    /// asked again and again, and is no value itself.
+    /// A negative entry: the origin has no value for the key. It spares the origin repeated reads.
     pub fn negative(max_age: Duration, now: Timestamp) -> Self {
         Self::new(Bytes::new(), NEGATIVE_TYPE, Lifetime::of(max_age), now)
     }
 
-    /// Whether it is a negative result.
+    /// Whether it is a negative entry.
     pub fn is_negative(&self) -> bool {
         self.media_type.number() == Some(NEGATIVE_NUMBER)
     }
 
-    /// The same entry, brought by a refill that took this long; it is kept to about three percent.
+    /// The same entry with the time that its refill took, which is stored to about three percent.
     pub fn refilled_in(mut self, took: Duration) -> Self {
         self.refill_took = took;
         self
@@ -332,18 +331,17 @@ impl Entry {
         self
     }
 
-    /// The validator of media type and value: computed from them, unless the value is so large that
-    /// it was kept.
+    /// The validator of media type and value: computed on demand, or stored with large values.
     pub fn entity_tag(&self) -> EntityTag {
         self.known_tag.unwrap_or_else(|| EntityTag::of(self.media_type.as_str(), &self.value))
     }
 
-    /// What the entry is good for at `now`.
+    /// How fresh the entry is at `now`.
     pub fn freshness(&self, now: Timestamp) -> Freshness {
         self.lifetime.freshness(self.stored_at, now)
     }
 
-    /// When the entry can no longer be served in any way.
+    /// When the entry can no longer be served at all.
     pub fn ends_at(&self) -> Timestamp {
         self.stored_at + self.lifetime.total()
     }

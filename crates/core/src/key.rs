@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 /// The longest key, in bytes of UTF-8.
 pub const MAX_KEY_BYTES: usize = 1024;
 
-/// The identity of a namespace: given once, never reused, not derived from its name.
+/// The identity of a namespace: assigned once, never reused, not derived from its name.
 ///
 /// Entries are addressed by this number and the key, so two namespaces can never meet, whatever
 /// their names and keys look like.
@@ -25,7 +25,7 @@ pub struct Key(Box<str>);
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum InvalidKey {
     /// The key has no characters.
-    #[error("the key is empty: give at least one character")]
+    #[error("the key is empty: use at least one character")]
     Empty,
     /// The key is longer than [`MAX_KEY_BYTES`] bytes.
     #[error(
@@ -35,7 +35,7 @@ pub enum InvalidKey {
 }
 
 impl Key {
-    /// Checks `text` and takes it as a key.
+    /// Checks `text` and makes it a key.
     ///
     /// # Errors
     /// [`InvalidKey`] when it is empty or too long.

@@ -1,16 +1,17 @@
-//! The heart of Verax: everything that decides, nothing that touches the world.
+//! The heart of Verax: every decision, no I/O.
 //!
 //! There are no sockets, no files, no clock, no async and no logging in this crate. Time comes in
-//! as a [`Timestamp`], randomness as a seeded generator, so that every hard interleaving can be
-//! written down as an ordinary test.
+//! as a [`Timestamp`], randomness as a seeded generator, so that every hard interleaving is an
+//! ordinary unit test.
 //!
 //! * [`store`] keeps entries within a limit of bytes: [`Store`].
-//! * [`guard`] gives one caller at a time the right to refill a key: [`RefillTable`].
-//! * [`access`] says what a token opens.
-//! * [`lifetime`] says how long an entry is fresh, and what may be served after that.
+//! * [`guard`] grants refill permits and locks to one caller at a time: [`RefillTable`],
+//!   [`LockTable`](guard::LockTable).
+//! * [`access`] defines what a token allows.
+//! * [`lifetime`] defines how long an entry is fresh and what may be served after that.
 //! * [`pattern`] turns keys into named values for an origin, and values back into keys.
 //! * [`warm`] plans which keys to refill ahead of time.
-//! * [`meter`] counts latencies on the serving path at next to no cost.
+//! * [`meter`] counts latencies on the serving path at little cost.
 //! * [`load`] is the maths of load runs: popularity of keys, lanes, and their comparison.
 //!
 //! # Example

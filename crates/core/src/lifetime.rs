@@ -34,7 +34,7 @@ pub struct Lifetime {
     pub stale_if_error: Duration,
 }
 
-/// What an entry is good for at a moment.
+/// How fresh an entry is at a moment.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Freshness {
     /// Serve it; this much time is left.
@@ -53,7 +53,7 @@ impl Lifetime {
         Self { max_age, stale_while_revalidate: Duration::ZERO, stale_if_error: Duration::ZERO }
     }
 
-    /// How long the entry is worth keeping at all.
+    /// How long the entry is worth keeping.
     pub fn total(&self) -> Duration {
         self.max_age + self.stale_while_revalidate.max(self.stale_if_error)
     }
@@ -65,7 +65,7 @@ impl Lifetime {
         Self { max_age: self.max_age.mul_f64(1.0 - part), ..self }
     }
 
-    /// What an entry stored at `stored_at` is good for at `now`.
+    /// How fresh an entry stored at `stored_at` is at `now`.
     pub fn freshness(&self, stored_at: Timestamp, now: Timestamp) -> Freshness {
         let age = now.since(stored_at);
         if age < self.max_age {
@@ -82,7 +82,7 @@ impl Lifetime {
     }
 }
 
-/// What a `Cache-Control` field asks for, as far as Verax acts on it. Absent parts are `None`.
+/// The directives of a `Cache-Control` field that Verax acts on. Absent parts are `None`.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct CacheControl {
     /// `max-age`
@@ -100,19 +100,19 @@ pub struct CacheControl {
 /// A `Cache-Control` field that cannot be acted on.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum InvalidCacheControl {
-    /// A directive that needs a number of seconds has something else.
+    /// A directive that takes a number of seconds has something else.
     #[error("Cache-Control {directive}={value:?} is not a whole number of seconds of 0 or more")]
     NotSeconds {
         /// The directive's name.
         directive: &'static str,
-        /// What stands after its equals sign, cut to 40 characters.
+        /// Its value, cut to 40 characters.
         value: String,
     },
 }
 
 impl CacheControl {
-    /// Reads a `Cache-Control` field value (RFC 9111, section 5.2). Unknown directives are passed
-    /// over, as the RFC asks; known ones must be well formed.
+    /// Reads a `Cache-Control` field value (RFC 9111, section 5.2). Unknown directives are ignored,
+    /// as the RFC requires; known ones must be well formed.
     ///
     /// # Errors
     /// [`InvalidCacheControl`] names the directive at fault.
@@ -134,7 +134,7 @@ impl CacheControl {
                 None => (part.trim(), None),
             };
             match name.to_ascii_lowercase().as_str() {
-                // Of one that stands there twice the first counts (RFC 9111, section 4.2.1).
+                // Of a repeated directive the first counts (RFC 9111, section 4.2.1).
                 "max-age" => {
                     let given = seconds("max-age", value)?;
                     control.max_age.get_or_insert(given);
@@ -155,10 +155,10 @@ impl CacheControl {
         Ok(control)
     }
 
-    /// The lifetime that results where absent parts come from `fallback`.
+    /// The lifetime, with absent parts from `fallback`.
     ///
-    /// A field that gives `max-age` speaks for the whole lifetime: stale parts it leaves out are
-    /// zero then, not the fallback's.
+    /// A field with `max-age` sets the whole lifetime: the stale times that it leaves out are then
+    /// zero, not those of the fallback.
     pub fn lifetime_or(&self, fallback: Lifetime) -> Lifetime {
         let base = match self.max_age {
             Some(max_age) => Lifetime::of(max_age),
@@ -182,7 +182,7 @@ fn seconds(directive: &'static str, value: Option<&str>) -> Result<Duration, Inv
             value: text.chars().take(40).collect(),
         });
     }
-    // One that is too large to be kept counts as the largest (RFC 9111, section 1.2.2).
+    // A number that is too large counts as the largest (RFC 9111, section 1.2.2).
     let seconds = text.parse().unwrap_or(u64::MAX).min(MAX_LIFETIME.as_secs());
     Ok(Duration::from_secs(seconds))
 }

@@ -124,8 +124,8 @@ impl LatencyCounts {
         within.map(|(_, n)| n).sum()
     }
 
-    /// The latency that a share `quantile` (0 to 1) of the samples stayed within; `None` without
-    /// samples. At most 1/16 too high.
+    /// The latency that `quantile` (0 to 1) of the samples did not exceed; `None` without samples.
+    /// At most 1/16 too high.
     pub fn quantile(&self, quantile: f64) -> Option<Duration> {
         let samples = self.samples();
         if samples == 0 {

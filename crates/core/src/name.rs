@@ -21,7 +21,7 @@ pub struct Name(String);
 pub struct InvalidName(String);
 
 impl Name {
-    /// Checks `text` and takes it as a name.
+    /// Checks `text` and makes it a name.
     ///
     /// # Errors
     /// [`InvalidName`] when the text breaks the rule above; the message quotes at most 80

@@ -13,15 +13,15 @@ use crate::policy::MAX_VALUE_BYTES;
 pub struct OriginSettings {
     /// What it is, and where.
     pub source: OriginSource,
-    /// The name of the secret that opens it, which is kept outside the records.
+    /// The name of its credential, which is stored outside the records.
     pub credential: Option<Name>,
     /// The longest time to connect.
     pub connect_timeout: Duration,
-    /// The longest time from asking to the last byte.
+    /// The longest time from the request to the last byte.
     pub total_timeout: Duration,
     /// The largest response, in bytes.
     pub max_response_bytes: u64,
-    /// What keeps it from being asked too much.
+    /// Its overload protection.
     pub guard: OriginGuard,
     /// The URL references on its server that runs may read lists of values from.
     #[serde(default)]
@@ -34,16 +34,15 @@ pub struct OriginSettings {
 /// What an origin is.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub enum OriginSource {
-    /// An HTTP service, on one server or on several that are alike.
+    /// An HTTP service on one server, or on several replicas.
     Http {
         /// A URL template (RFC 6570) with the variables of the key patterns that are bound to it.
         url: String,
         /// Further servers, as `http://host:port`: the template's path is read from any of them.
         endpoints: Vec<String>,
-        /// Which of them is asked.
+        /// How a server is picked.
         balance: Balance,
-        /// An answer that takes longer speaks against the server that gave it, as long as another
-        /// is well.
+        /// A slower response counts as a failure of its server while another server is healthy.
         slow_after: Option<Duration>,
     },
     /// A query to a MariaDB.
@@ -59,13 +58,13 @@ pub enum OriginSource {
     },
 }
 
-/// Which of several servers is asked.
+/// How one of several servers is picked.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub enum Balance {
     /// One after the other.
     #[default]
     RoundRobin,
-    /// The one with the fewest reads under way.
+    /// The one with the fewest reads in flight.
     LeastOutstanding,
 }
 
@@ -79,19 +78,19 @@ pub enum SqlResult {
     Row,
 }
 
-/// What keeps an origin from being asked too much.
+/// The overload protection of an origin.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default)]
 pub struct OriginGuard {
-    /// Reads at once; further ones wait.
+    /// The most concurrent reads; further ones are queued.
     pub max_concurrency: u32,
-    /// Reads that may wait.
+    /// The most queued reads.
     pub max_queue: u32,
-    /// How many reads in a hundred may be tried a second time after a failure.
+    /// How many reads in a hundred may be retried after a failure.
     pub retry_budget_percent: u8,
-    /// Failures in a row after which a server is left alone for a while.
+    /// Consecutive failures that open a server's circuit.
     pub failure_threshold: u32,
-    /// For how long at first; each time it fails again, twice as long.
+    /// How long the circuit stays open at first; twice as long after each failed probe.
     pub open_for: Duration,
 }
 
@@ -113,19 +112,19 @@ pub const TIMEOUTS_MS: RangeInclusive<u64> = 1..=300_000;
 /// What the largest response may be, in bytes.
 pub const RESPONSE_BYTES: RangeInclusive<u64> = 1..=MAX_VALUE_BYTES;
 
-/// How many reads there may be at once.
+/// The range of concurrent reads.
 pub const READS_AT_ONCE: RangeInclusive<u64> = 1..=10_000;
 
-/// How many reads may wait.
+/// The range of queued reads.
 pub const QUEUES: RangeInclusive<u64> = 0..=1_000_000;
 
-/// How many reads in a hundred may be tried a second time.
+/// How many reads in a hundred may be retried.
 pub const RETRY_PERCENTS: RangeInclusive<u64> = 0..=100;
 
-/// After how many failures in a row a server may be left alone.
+/// The range of the failure threshold.
 pub const FAILURES: RangeInclusive<u64> = 1..=1_000;
 
-/// For how long it may be left alone at first, in milliseconds.
+/// The range of the open time, in milliseconds.
 pub const PAUSES_MS: RangeInclusive<u64> = 10..=60_000;
 
 /// The most servers of one origin.
@@ -134,7 +133,7 @@ pub const MAX_ENDPOINTS: usize = 32;
 /// The longest query, in bytes.
 pub const MAX_QUERY_BYTES: usize = 16 << 10;
 
-/// How many rows a query may be allowed.
+/// The range of rows of a query.
 pub const ROWS: RangeInclusive<u64> = 1..=1_000_000;
 
 /// The most listings of an origin, and the most namespaces that it is open to.
@@ -163,9 +162,9 @@ pub enum InvalidOriginSettings {
         "an origin has at most {MAX_LISTED} listings, and is open to at most as many namespaces"
     )]
     TooManyListed,
-    /// A listing that is no path.
+    /// A listing that is not a path.
     #[error(
-        "{0:?} is no listing: write a path on the origin's server that starts with /, of at most 500 bytes"
+        "{0:?} is not a listing: write a path on the origin's server that starts with /, of at most 500 bytes"
     )]
     Listing(String),
     /// A query that is too long.
@@ -174,7 +173,7 @@ pub enum InvalidOriginSettings {
 }
 
 impl OriginSettings {
-    /// Settings with the usual limits: one second to connect, ten in all, 8 MiB.
+    /// Settings with the default limits: one second to connect, ten in all, 8 MiB.
     pub fn of(source: OriginSource) -> Self {
         Self {
             source,
@@ -188,7 +187,7 @@ impl OriginSettings {
         }
     }
 
-    /// An HTTP service on one server, with the usual limits.
+    /// An HTTP service on one server, with the default limits.
     pub fn http(url: impl Into<String>) -> Self {
         Self::of(OriginSource::Http {
             url: url.into(),
@@ -198,8 +197,8 @@ impl OriginSettings {
         })
     }
 
-    /// A query to a MariaDB, with the usual limits and at most 10,000 rows. Each read takes a
-    /// connection, of which a database has few, so 32 may run at once.
+    /// A query to a MariaDB, with the default limits and at most 10,000 rows. Each read takes a
+    /// database connection, so at most 32 run concurrently.
     pub fn sql(url: impl Into<String>, query: impl Into<String>) -> Self {
         let mut settings = Self::of(OriginSource::Sql {
             url: url.into(),
@@ -282,7 +281,7 @@ mod tests {
     #[case(|s: &mut OriginSettings| s.guard.max_concurrency = 0, "max_concurrency of 0 ")]
     #[case(|s: &mut OriginSettings| s.guard.retry_budget_percent = 101, "retry_budget_percent of 101 ")]
     #[case(|s: &mut OriginSettings| s.guard.open_for = Duration::ZERO, "open_for_ms of 0 ")]
-    #[case(|s: &mut OriginSettings| s.listings = vec!["/here".into(), "//elsewhere".into()], "\"//elsewhere\" is no listing")]
+    #[case(|s: &mut OriginSettings| s.listings = vec!["/here".into(), "//elsewhere".into()], "\"//elsewhere\" is not a listing")]
     #[case(|s: &mut OriginSettings| s.listings = vec!["/a".into(); MAX_LISTED + 1], "an origin has at most 100 ")]
     fn settings_out_of_range_are_named(
         #[case] spoil: fn(&mut OriginSettings),

@@ -10,8 +10,8 @@ pub const MAX_VARIABLES: usize = 8;
 
 /// A shape of keys such as `board/{harbour}`: literal text and variables in braces.
 ///
-/// A variable takes one or more characters up to the first place where the literal that follows
-/// it begins; a variable at the end takes all that is left.
+/// A variable matches one or more characters, up to the first occurrence of the literal that
+/// follows it; a variable at the end matches the rest.
 ///
 /// ```
 /// use verax_core::KeyPattern;
@@ -64,9 +64,9 @@ pub enum NoSuchKey {
     /// A variable has no value.
     #[error("the key pattern's variable {{{0}}} has no value")]
     Missing(String),
-    /// The key would be read back as other values.
+    /// The key would parse into other values.
     #[error(
-        "the values make the key {0:?}, which the pattern would read differently: a value is empty or contains the text that follows its variable"
+        "the values make the key {0:?}, which the pattern would parse differently: a value is empty or contains the text that follows its variable"
     )]
     Ambiguous(String),
     /// The key breaks the rules for keys.
@@ -75,7 +75,7 @@ pub enum NoSuchKey {
 }
 
 impl KeyPattern {
-    /// Reads a pattern.
+    /// Parses a pattern.
     ///
     /// # Errors
     /// [`InvalidPattern`] says which part is wrong.
@@ -115,7 +115,7 @@ impl KeyPattern {
         }
     }
 
-    /// The pattern that takes the whole key as the variable `key`.
+    /// The pattern that matches the whole key as the variable `key`.
     pub fn whole_key() -> Self {
         Self { text: "{key}".to_owned(), parts: vec![Part::Variable("key".to_owned())] }
     }

@@ -1,4 +1,4 @@
-//! What a namespace allows and does by itself.
+//! The policy of a namespace.
 
 use std::ops::RangeInclusive;
 use std::time::Duration;
@@ -20,21 +20,20 @@ pub const MAX_VALUE_BYTES: u64 = 64 << 20;
 pub struct NamespacePolicy {
     /// The lifetime of entries that are stored without one of their own.
     pub lifetime: Lifetime,
-    /// By how much of its max-age, in percent, an entry that takes the namespace's lifetime may end
-    /// early, drawn anew for each, so that what was stored together does not end together.
+    /// The jitter of max-age, in percent: each entry with the namespace's lifetime expires earlier
+    /// by a random part of it, so that entries stored together do not expire together.
     pub jitter_percent: u8,
     /// The largest value, in bytes.
     pub max_value_bytes: u64,
     /// The memory that the namespace is guaranteed and may never exceed.
     pub quota: Quota,
-    /// How long it is kept that the origin has no value for a key; zero does not keep it.
+    /// The max-age of negative entries; zero stores none.
     pub negative_max_age: Duration,
-    /// How early entries are refreshed that a refill brought, as a factor in percent (see
-    /// [`crate::early`]); 0 leaves them until they end.
+    /// The factor of early refresh, in percent (see [`crate::early`]); 0 disables it.
     pub early_refresh_percent: u16,
-    /// Whether what is written goes to the origin first.
+    /// Whether writes go to the origin first.
     pub write_through: bool,
-    /// Where a missing value comes from; `None` when services refill it themselves.
+    /// The origin of missing values; `None` when services refill them.
     pub origin: Option<OriginBinding>,
 }
 
@@ -145,7 +144,7 @@ impl NamespacePolicy {
             return Err(InvalidPolicy::NothingToWriteThrough);
         }
         let Quota { reserve, cap } = self.quota;
-        // The largest number stands for none.
+        // The largest number means no cap.
         if cap != u64::MAX && !CAPS.contains(&cap) {
             return Err(InvalidPolicy::Cap(cap));
         }

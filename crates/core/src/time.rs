@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
-/// A moment, in milliseconds since the Unix epoch.
+/// A moment in milliseconds since the Unix epoch.
 ///
 /// The service derives it from a monotonic clock anchored at start, so that it never runs
 /// backwards while the process lives.

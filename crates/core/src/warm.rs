@@ -25,7 +25,7 @@ pub enum InvalidPlan {
     /// More combinations than [`MAX_KEYS`].
     #[error("the values make {0} keys, more than the limit of {MAX_KEYS} for one run")]
     TooMany(usize),
-    /// A combination makes no key.
+    /// A combination is not a valid key.
     #[error(transparent)]
     Key(#[from] NoSuchKey),
 }

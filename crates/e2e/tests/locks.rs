@@ -74,7 +74,7 @@ fn a_command_runs_under_a_lock_and_its_exit_code_is_passed_on() {
         let waited = hold(&["--wait", "1s", "--", "true"]);
         assert_eq!(waited.code, 4);
         let list = verax.run(&["lock", "list", "quayside/berths"]).done();
-        assert!(list.contains("harbour master") && list.contains("gave up"), "{list}");
+        assert!(list.contains("harbour master") && list.contains("timed out"), "{list}");
         let force = ["lock", "release", "quayside/berths", "berth-7", "--force"];
         assert!(verax.run(&force).done().contains("forced open"));
         holder.join().unwrap()

@@ -91,7 +91,7 @@ impl Origin {
         }
     }
 
-    /// The longest time from asking to the last byte, a retry included.
+    /// The longest time from the request to the last byte, a retry included.
     pub fn total_timeout(&self) -> Duration {
         self.total_timeout
     }
@@ -148,7 +148,8 @@ impl Origin {
     /// queue, a circuit breaker for each server, and a budget of retries.
     ///
     /// # Errors
-    /// [`OriginError`]; [`OriginError::CircuitOpen`] and [`OriginError::Busy`] when it was not asked.
+    /// [`OriginError`]; [`OriginError::CircuitOpen`] and [`OriginError::Busy`] when it was not
+    /// asked.
     pub async fn read_guarded(
         &self,
         values: &[(&str, &str)],

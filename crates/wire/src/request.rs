@@ -95,7 +95,7 @@ frames! {
         count: u64 => U64,
         /// The period, in milliseconds.
         period: u64 => U64,
-        /// The most that is there together.
+        /// The most that is available together.
         burst: u64 => U64,
         /// Its key.
         key: &'a str => Key,

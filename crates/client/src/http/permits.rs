@@ -14,7 +14,7 @@ use crate::options::{PutCondition, PutOptions};
 /// What is wanted of a key that the caller can refill.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct PermitOptions {
-    /// Who asks, in words for people; the token's note when `None`.
+    /// The caller's display name; the token's note when `None`.
     pub owner: Option<String>,
     /// How long the permit lasts if the caller gets it.
     pub lease: Duration,

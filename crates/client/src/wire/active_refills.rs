@@ -3,8 +3,8 @@
 //!
 //! Whoever asks after an invalidation must not get what was read before it. A value that was stored
 //! with a permit is safe for everybody who came before it was sent to be stored, since an
-//! invalidation that they know of would have voided the permit: then the active_refill is closed, and
-//! later callers ask for themselves. Any other value is for those alone who came before it was
+//! invalidation that they know of would have voided the permit: then the active_refill is closed,
+//! and later callers ask for themselves. Any other value is for those alone who came before it was
 //! begun to be fetched.
 
 use std::collections::HashMap;

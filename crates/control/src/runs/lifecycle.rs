@@ -1,5 +1,5 @@
-//! The life of every run, whatever its kind: it takes its slot, is written down, is carried out by a
-//! task of its own, tells how far it is, and ends. Its end is written down and its slot and its
+//! The life of every run, whatever its kind: it takes its slot, is written down, is carried out by
+//! a task of its own, tells how far it is, and ends. Its end is written down and its slot and its
 //! token are given back however it ends, a panic included.
 
 use std::panic::AssertUnwindSafe;

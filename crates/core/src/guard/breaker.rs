@@ -1,16 +1,15 @@
 //! The state machine of a circuit breaker.
 //!
-//! Closed, it lets every call through and counts failures in a row. After several it opens, and
-//! refuses for a while; those that may be the fault of what was asked for count at most for half of
-//! that, so that one key whose value cannot be made does not close the way for all others. After
-//! that it is half open and lets one call through to see: if that succeeds it closes, if it fails
-//! it opens for twice as long.
+//! Closed, it lets every call through and counts consecutive failures. At the threshold it opens
+//! and refuses calls. Failures that the request itself may have caused count for at most half of
+//! the threshold, so that one bad key does not block all others. Then it is half open and lets one
+//! probe through: success closes it, failure opens it for twice as long.
 
 use std::time::Duration;
 
 use crate::time::Timestamp;
 
-/// The longest that it is open at a time, unless its rule begins with a longer pause.
+/// The longest time that it stays open, unless its rule begins with a longer one.
 pub const MAX_PAUSE: Duration = Duration::from_secs(10);
 
 /// What a breaker does at a moment.
@@ -18,18 +17,18 @@ pub const MAX_PAUSE: Duration = Duration::from_secs(10);
 pub enum BreakerState {
     /// Every call goes through.
     Closed,
-    /// No call goes through for this long yet.
+    /// No call goes through for this much longer.
     Open(Duration),
-    /// One call goes through, to see.
+    /// One call goes through, as a probe.
     HalfOpen,
 }
 
 /// When a breaker opens, and for how long.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct BreakerRule {
-    /// Failures in a row that open it.
+    /// The number of consecutive failures that opens it.
     pub failures: u32,
-    /// How long it is open at first.
+    /// How long it stays open the first time.
     pub pause: Duration,
 }
 
@@ -38,12 +37,12 @@ pub struct BreakerRule {
 pub struct Breaker {
     rule: BreakerRule,
     failures: u32,
-    /// How many of them are of each source that may have been at fault itself.
+    /// How many of them come from each source that may have caused them.
     by_source: Vec<(u64, u32)>,
     pause: Duration,
     /// Refuses until then; `None` while it is closed.
     open_until: Option<Timestamp>,
-    /// Until when the one call that was let through has to see.
+    /// When the probe must have ended.
     trying_until: Option<Timestamp>,
 }
 
@@ -55,11 +54,11 @@ impl Breaker {
         Self { rule, failures, by_source, pause, open_until: None, trying_until: None }
     }
 
-    /// Whether a call may be tried at `now`. The one that is let through to see keeps the others
-    /// off until it ends, or for as long as the breaker was open.
+    /// Whether a call may go through at `now`. A probe keeps other calls out until it ends, or for
+    /// as long as the breaker was open.
     ///
     /// # Errors
-    /// The time after which it is worth asking again.
+    /// The time after which to try again.
     pub fn admit(&mut self, now: Timestamp) -> Result<(), Duration> {
         let Some(until) = self.open_until else { return Ok(()) };
         if now < until {
@@ -79,9 +78,9 @@ impl Breaker {
         *self = Self::new(self.rule);
     }
 
-    /// A call failed. One that began before the breaker opened changes nothing any more. `draw`, a
-    /// random number from 0 to 1, shortens the pause by up to half, so that many who were refused
-    /// at the same time do not return at the same time; 1 leaves it whole.
+    /// A call failed. A call that began before the breaker opened has no effect. `draw`, a random
+    /// number from 0 to 1, shortens the open time by up to half, so that refused callers do not
+    /// return together; 1 keeps it whole.
     pub fn failed(&mut self, now: Timestamp, draw: f64) {
         match self.open_until {
             None => {
@@ -95,8 +94,8 @@ impl Breaker {
         }
     }
 
-    /// [`failed`](Self::failed) for a failure that may be the fault of what was asked for, which is
-    /// `source`.
+    /// [`failed`](Self::failed) for a failure that the request may have caused; `source` identifies
+    /// the request.
     pub fn failed_for(&mut self, source: u64, now: Timestamp, draw: f64) {
         if self.open_until.is_none() {
             let most = self.rule.failures.div_ceil(2);
@@ -150,7 +149,7 @@ mod tests {
         assert_eq!(breaker.state(at(0)), BreakerState::Closed, "four of five");
         breaker.failed_for(2, at(0), 1.0);
         assert!(matches!(breaker.state(at(0)), BreakerState::Open(_)));
-        // A failure that is surely the server's counts in full, and a success forgets all of them.
+        // A failure that is certainly the server's counts in full, and a success resets the count.
         breaker.succeeded();
         (0..4).for_each(|_| breaker.failed(at(0), 1.0));
         breaker.succeeded();
@@ -174,7 +173,7 @@ mod tests {
         assert!(breaker.admit(at(500)).is_err(), "one call sees");
         breaker.failed(at(600), 1.0);
         assert_eq!(breaker.state(at(600)), BreakerState::Open(2 * MIN_PAUSE));
-        // A call that never ends does not keep it half open for ever.
+        // A call that never ends does not keep it half open forever.
         assert_eq!(breaker.admit(at(1_600)), Ok(()));
         assert!(breaker.admit(at(2_599)).is_err());
         assert_eq!(breaker.admit(at(2_600)), Ok(()));
@@ -186,8 +185,8 @@ mod tests {
     }
 
     proptest! {
-        /// Whatever happens, it is never open for longer than the longest pause, it opens only
-        /// after failures, and while it is open at most one call goes through for each pause.
+        /// Whatever happens: it never stays open longer than the maximum, it opens only after
+        /// failures, and while it is open at most one call goes through each time.
         #[test]
         fn pauses_are_bounded(steps in prop::collection::vec((0u64..400, 0u8..3, 0.0..1.0f64), 1..200)) {
             let mut breaker = Breaker::new(RULE);

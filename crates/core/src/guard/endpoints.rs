@@ -1,8 +1,8 @@
-//! The state machine of an origin on several servers: which of them is asked next.
+//! The state machine of an origin with several servers: which server is called next.
 //!
-//! Each server has a [`Breaker`] of its own: one that fails several times in a row is set aside for
-//! a while and then tried with one read. A slow answer counts as a failure only while another
-//! server is well, so that an origin that is slow altogether is not lost altogether.
+//! Each server has a [`Breaker`] of its own: a server that fails several times in a row is not
+//! called while its circuit is open, and is then probed with one read. A slow response counts as a
+//! failure only while another server is healthy, so that a uniformly slow origin stays in use.
 
 use std::time::Duration;
 
@@ -10,19 +10,18 @@ use super::breaker::{Breaker, BreakerRule, BreakerState};
 use crate::origin::Balance;
 use crate::time::Timestamp;
 
-/// What a read came to, as far as the server is concerned.
+/// The outcome of a read, as far as the server is concerned.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Health {
     /// It answered, whatever it said.
     Well,
-    /// It answered, but later than it should.
+    /// It answered, but too slowly.
     Slow,
-    /// It did not answer, or said that it cannot.
+    /// It did not answer, or answered that it is unavailable.
     Failed,
-    /// It failed in a way that may be the fault of what was asked for, by whose hash that is told
-    /// from others.
+    /// It failed in a way that the request may have caused; the hash identifies the request.
     FailedFor(u64),
-    /// Nobody waited for the end, which says nothing.
+    /// The call was abandoned, which says nothing about the server.
     Unknown,
 }
 
@@ -31,7 +30,7 @@ pub enum Health {
 pub struct EndpointState {
     /// What its breaker does.
     pub breaker: BreakerState,
-    /// Reads under way.
+    /// Reads in flight.
     pub under_way: usize,
 }
 
@@ -67,23 +66,23 @@ pub struct Endpoints {
 }
 
 impl Endpoints {
-    /// `number` servers, all of which are well until they fail; at least one.
+    /// `number` servers, at least one, all healthy at first.
     pub fn new(number: usize, rule: BreakerRule, balance: Balance) -> Self {
         let endpoint = || Endpoint { breaker: Breaker::new(rule), under_way: 0 };
         let endpoints = std::iter::repeat_with(endpoint).take(number.max(1)).collect();
         Self { endpoints, balance, next: 0 }
     }
 
-    /// The server to ask at `now`, which counts as asked until [`ended`](Self::ended). One that
-    /// `not` names is asked only when no other may be.
+    /// Picks the server to call at `now`; the call counts as in flight until
+    /// [`ended`](Self::ended). The server `not` is picked only when no other is available.
     ///
     /// # Errors
-    /// The time after which it is worth trying again, when all are set aside.
+    /// The time after which to try again, when every circuit is open.
     pub fn choose(&mut self, not: Option<usize>, now: Timestamp) -> Result<usize, Duration> {
         let number = self.endpoints.len();
         let mut order: Vec<usize> = (0..number).map(|at| (self.next + at) % number).collect();
         if self.balance == Balance::LeastOutstanding {
-            // Stable, so that those with as many take turns.
+            // Stable, so that servers with equal counts take turns.
             order.sort_by_key(|at| self.endpoints[*at].under_way);
         }
         if let Some(last) = not.and_then(|not| order.iter().position(|at| *at == not)) {
@@ -105,7 +104,7 @@ impl Endpoints {
         Err(soonest)
     }
 
-    /// A read of a server that [`choose`](Self::choose) gave has ended.
+    /// Ends a read that [`choose`](Self::choose) began.
     pub fn ended(&mut self, at: usize, health: Health, now: Timestamp) {
         let closed = |e: &Endpoint| e.breaker.state(now) == BreakerState::Closed;
         let another = self.endpoints.iter().enumerate().any(|(of, e)| of != at && closed(e));
@@ -121,15 +120,15 @@ impl Endpoints {
         }
     }
 
-    /// Each server at `now`, by number.
+    /// The state of each server at `now`, by number.
     pub fn states(&self, now: Timestamp) -> impl Iterator<Item = EndpointState> {
         self.endpoints
             .iter()
             .map(move |e| EndpointState { breaker: e.breaker.state(now), under_way: e.under_way })
     }
 
-    /// All of them as one: closed while any is, else half open while any is, else open until the
-    /// first of them is tried.
+    /// The state of all servers together: closed while any is closed, else half open while any is,
+    /// else open until the first probe.
     pub fn state(&self, now: Timestamp) -> BreakerState {
         let states = || self.endpoints.iter().map(|e| e.breaker.state(now));
         if states().any(|state| state == BreakerState::Closed) {
@@ -189,7 +188,7 @@ mod tests {
         }
         assert_eq!(chosen(&mut servers, 2, 100), [1, 1]);
         assert_eq!(servers.state(at(100)), BreakerState::Closed);
-        // One read tries it, the others stay away until that has ended.
+        // One read probes it; the others stay away until the probe ends.
         assert_eq!(chosen(&mut servers, 3, 500), [0, 1, 1]);
         servers.ended(0, Health::Well, at(510));
         assert_eq!(chosen(&mut servers, 2, 510), [0, 1]);
@@ -219,8 +218,9 @@ mod tests {
     }
 
     proptest! {
-        /// Whatever happens: a server that is set aside is not asked, all being set aside alone
-        /// refuses, what is under way is counted, and every server is asked again in the end.
+        /// Whatever happens: a server with an open circuit is not called, only open circuits
+        /// everywhere refuse, reads in flight are counted, and every server is called again in the
+        /// end.
         #[test]
         fn only_servers_that_are_not_set_aside_are_asked(
             number in 1usize..5,
@@ -264,8 +264,7 @@ mod tests {
                 servers.ended(chosen, Health::Well, at(now));
                 asked[chosen] = true;
             }
-            // The fewest under way is always the same one when nothing is under way at the same
-            // time.
+            // With sequential reads, the server with the fewest in flight is always the same one.
             prop_assert!(least || asked.iter().all(|asked| *asked));
         }
     }

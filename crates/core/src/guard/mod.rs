@@ -1,7 +1,7 @@
-//! Guards: who may refill a key, who holds a lock, who waits for either, and which of
-//! several servers is asked, and whether one that fails is asked at all.
+//! Guards: refill permits, locks and their queues, circuit breakers, and the choice of a healthy
+//! server.
 //!
-//! What lives here decides and remembers; it starts nothing, waits for nothing and reads no clock.
+//! Guards decide and remember; they perform no I/O and read no clock.
 
 pub mod breaker;
 pub mod endpoints;

@@ -1,10 +1,10 @@
-//! How many reads of an origin may be tried a second time.
+//! How many reads of an origin may be retried.
 //!
 //! Retries help against a single failure and harm in an outage, where they multiply the load. A
-//! budget allows them in proportion to the reads: each read earns a part of a retry, each retry
-//! costs a whole one, and little is saved up.
+//! budget allows retries in proportion to the reads: each read earns a fraction of a retry, each
+//! retry costs a whole one, and the balance is capped.
 
-/// What may be saved up, in retries.
+/// The largest balance, in retries.
 const MAX_SAVED: u32 = 10;
 
 /// Hundredths of one retry.

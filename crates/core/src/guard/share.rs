@@ -1,21 +1,21 @@
-//! How much of a table each namespace may take.
+//! How the places of a table are shared among namespaces.
 
 use std::collections::HashMap;
 
 use crate::key::NamespaceId;
 
-/// How many permits, or leases and waits of locks, there may be.
+/// The limits on permits, or on leases and waits of locks.
 ///
-/// A namespace takes up to `per_namespace` while there are fewer than `in_all`; beyond that, nobody
-/// takes more than is `guaranteed` to each. So no tenant uses up what others need, however many
-/// namespaces it has, and what all of them take is bounded.
+/// A namespace may have up to `per_namespace` while there are fewer than `in_all`; beyond that,
+/// only up to `guaranteed`. So no tenant uses up what others need, however many namespaces it has,
+/// and the total is bounded.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct ShareLimits {
     /// The most in one namespace.
     pub per_namespace: usize,
-    /// How many each namespace may have although there are `in_all` already.
+    /// How many each namespace may have even when there are `in_all`.
     pub guaranteed: usize,
-    /// How many there may be before nobody has more than is guaranteed.
+    /// The total above which a namespace has no more than is guaranteed.
     pub in_all: usize,
 }
 
@@ -28,7 +28,7 @@ pub(super) struct Shares {
 }
 
 impl ShareLimits {
-    /// `most` for every namespace, whatever others have.
+    /// `most` for every namespace, whatever the total.
     pub const fn each(most: usize) -> Self {
         Self { per_namespace: most, guaranteed: most, in_all: most }
     }
@@ -76,7 +76,7 @@ impl Shares {
         }
     }
 
-    /// Counts none of a namespace any more.
+    /// Resets the count of a namespace.
     pub(super) fn give_back_all(&mut self, namespace: NamespaceId) {
         self.in_all -= self.taken.remove(&namespace).unwrap_or(0);
     }
@@ -111,6 +111,6 @@ mod tests {
         assert_eq!((shares.of(NamespaceId(1)), shares.in_all), (0, 6));
         assert!(shares.has_room(NamespaceId(2)));
         shares.release(NamespaceId(9));
-        assert_eq!(shares.in_all, 6, "who has none gives none back");
+        assert_eq!(shares.in_all, 6, "a namespace without any has nothing to return");
     }
 }

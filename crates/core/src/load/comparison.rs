@@ -18,7 +18,7 @@ pub enum Outcome {
     Error,
 }
 
-/// Counts the reads of one lane over one stretch of time.
+/// Counts the reads of one lane over one interval.
 #[derive(Debug, Clone)]
 pub struct LaneRecorder {
     latency: Histogram<u64>,
@@ -27,8 +27,8 @@ pub struct LaneRecorder {
     from_origin: u64,
 }
 
-/// The figures of one lane over one stretch of time. Latencies are in milliseconds, as the client
-/// saw them, over answered reads; they are `None` when nothing was answered.
+/// The figures of one lane over one interval. Latencies are in milliseconds, as the client saw
+/// them, over answered reads; they are `None` when nothing was answered.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct LaneFigures {
@@ -55,15 +55,15 @@ pub struct LaneFigures {
     pub origin_calls: u64,
 }
 
-/// How the cached lane did against the direct one.
+/// The cached lane compared with the direct one.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct Comparison {
-    /// Median latency of the direct lane over that of the cached lane.
+    /// Median latency of the direct lane divided by that of the cached lane.
     pub times_faster_p50: Option<f64>,
-    /// The same of the 99th percentile.
+    /// The same for the 99th percentile.
     pub times_faster_p99: Option<f64>,
-    /// Answered reads per second of the cached lane over those of the direct lane.
+    /// Answered reads per second of the cached lane divided by those of the direct lane.
     pub times_throughput: Option<f64>,
 }
 
@@ -103,7 +103,7 @@ impl LaneRecorder {
         self.from_origin += other.from_origin;
     }
 
-    /// The figures over a stretch of `elapsed`; `cached` tells whether hits mean anything here.
+    /// The figures over `elapsed`; `cached` tells whether hits are meaningful for this lane.
     pub fn figures(&self, elapsed: Duration, cached: bool) -> LaneFigures {
         let answered = self.latency.len();
         let ms = |micros: f64| (answered > 0).then_some(micros / 1_000.0);

@@ -1,4 +1,4 @@
-//! The maths of load runs: what to ask for, how to count, how to compare.
+//! The maths of load runs: which keys to read, how to count, how to compare.
 //!
 //! Running the requests is the work of the load crate; nothing here sends anything.
 

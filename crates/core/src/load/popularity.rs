@@ -1,4 +1,4 @@
-//! How often each key of a load run is asked for.
+//! How often each key of a load run is read.
 
 use rand::{Rng, RngExt};
 use rand_distr::{Distribution, Zipf};
@@ -37,7 +37,7 @@ pub enum KeyChooser {
 }
 
 impl Popularity {
-    /// What draws among `keys` keys.
+    /// A chooser among `keys` keys.
     ///
     /// # Errors
     /// [`InvalidPopularity`] without keys, or with an exponent out of range.

@@ -11,7 +11,7 @@ use crate::name::Name;
 /// The most concurrent clients of one lane.
 pub const MAX_CLIENTS: u32 = 1_000;
 
-/// How long figures may be taken, and at most with the warm-up.
+/// The limits on the measured time, alone and with the warm-up.
 pub const DURATIONS: RangeInclusive<Duration> = Duration::from_secs(1)..=Duration::from_secs(3_600);
 
 /// One way of reading inside a load run.
@@ -25,7 +25,7 @@ pub enum Lane {
 }
 
 impl Lane {
-    /// Both lanes, in the order in which they are shown.
+    /// Both lanes, in display order.
     pub const ALL: [Lane; 2] = [Lane::Cached, Lane::Direct];
 
     /// The lane's name.
@@ -51,7 +51,7 @@ pub struct LoadProfile {
     pub duration: Duration,
     /// How often each key is read.
     pub popularity: Popularity,
-    /// Seeds the draws of keys, so that two runs ask for the same sequence.
+    /// The seed of the key sequence, so that two runs read the same one.
     pub seed: u64,
 }
 

@@ -13,7 +13,7 @@ use super::memory::allocated;
 use crate::early::RefillTime;
 use crate::entry::EntityTag;
 
-/// What stands before the bytes of key and value.
+/// The header before the bytes of key and value.
 #[repr(C)]
 struct Head {
     references: AtomicU32,
@@ -23,7 +23,7 @@ struct Head {
     refill_time: u8,
 }
 
-/// Beyond this many references the process gives up rather than let the count wrap: it would take
+/// Beyond this many references the process aborts rather than let the count wrap: that would take
 /// two billion readers of one value.
 const MAX_REFERENCES: u32 = u32::MAX / 2;
 
@@ -36,8 +36,8 @@ unsafe impl Send for Blob {}
 // SAFETY: as for Send; a shared Blob gives out shared slices of bytes that never change.
 unsafe impl Sync for Blob {}
 
-/// Entity tags of values from this size on are kept behind them; hashing a smaller value costs less
-/// than the memory for its tag.
+/// From this size on, a value's entity tag is stored behind it; hashing a smaller value costs less
+/// than that memory.
 const TAG_KEPT_FROM: usize = 16 << 10;
 
 /// The bytes of the entity tag that is kept with a value of a size.
@@ -57,7 +57,7 @@ fn layout(key: usize, value: usize) -> Layout {
 impl Blob {
     /// Copies key and value; `media_type` and `refill_time` are kept for the caller. Both lengths
     /// are within the limits for keys and values, which fit into the header's fields. `entity_tag`
-    /// is asked for where the value is so large that its tag is kept.
+    /// is called only for values large enough to store their tag.
     pub(super) fn new(
         key: &str,
         value: &[u8],

@@ -1,13 +1,13 @@
-//! A bound in bytes that can be lowered below what is used.
+//! A limit in bytes that can be lowered below the current use.
 
 use std::sync::atomic::{AtomicU64, Ordering};
 
-/// A bound in bytes. When it is lowered below what is used, nobody waits until all of that is gone:
-/// what is used shrinks little by little, and meanwhile never grows.
+/// A limit in bytes. When it is lowered below the current use, nobody waits for the excess to go:
+/// the use shrinks little by little and never grows meanwhile.
 #[derive(Debug)]
 pub(super) struct Bound {
     bytes: AtomicU64,
-    /// What was used when the bound was lowered, less what has gone since.
+    /// The use when the limit was lowered, less what has gone since.
     meanwhile: AtomicU64,
 }
 
@@ -16,25 +16,25 @@ impl Bound {
         Self { bytes: AtomicU64::new(bytes), meanwhile: AtomicU64::new(0) }
     }
 
-    /// The bound as it was set.
+    /// The limit as set.
     pub(super) fn get(&self) -> u64 {
         self.bytes.load(Ordering::Relaxed)
     }
 
-    /// Sets the bound while `used` bytes are used.
+    /// Sets the limit while `used` bytes are in use.
     pub(super) fn set(&self, bytes: u64, used: u64) {
         self.bytes.store(bytes, Ordering::Relaxed);
         self.meanwhile.store(used, Ordering::Relaxed);
     }
 
-    /// How many bytes may be used at the moment.
+    /// How many bytes may be in use at the moment.
     pub(super) fn most(&self) -> u64 {
         self.get().max(self.meanwhile.load(Ordering::Relaxed))
     }
 
-    /// Only `used` bytes are used any more.
+    /// Notes that the use has shrunk to `used` bytes.
     pub(super) fn shrunk_to(&self, used: u64) {
-        // Read first, as it almost always is: nobody else's copy of it has to go.
+        // Read first: in the usual case no other processor's cache line is invalidated.
         if self.meanwhile.load(Ordering::Relaxed) > used {
             self.meanwhile.fetch_min(used, Ordering::Relaxed);
         }

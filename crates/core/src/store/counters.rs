@@ -21,14 +21,14 @@ pub struct Counted {
 /// Why nothing was added.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum AddError {
-    /// What is stored under the key is no counter.
+    /// The entry is not a counter.
     #[error(
         "the entry's value is not a whole number, so nothing can be added to it: delete it first or choose another key"
     )]
     NotANumber,
     /// The sum is beyond 64 bits.
     #[error(
-        "the sum is beyond what a counter holds ({} to {}): delete it to start anew",
+        "the sum is outside the range of a counter ({} to {}): delete it to start over",
         i64::MIN,
         i64::MAX
     )]
@@ -36,9 +36,9 @@ pub enum AddError {
 }
 
 impl Partition {
-    /// Adds to a counter in one step; a missing one starts at 0 with `lifetime`. One that is there
-    /// keeps the lifetime it has, so that a count by the minute ends with its minute. A stale one
-    /// counts as missing.
+    /// Adds to a counter atomically; a missing one starts at 0 with `lifetime`. An existing one
+    /// keeps its lifetime, so that a count by the minute ends with its minute. A stale one counts
+    /// as missing.
     ///
     /// # Errors
     /// [`AddError`] leaves the counter as it is.
@@ -66,7 +66,7 @@ impl Partition {
             let value = before.checked_add(amount).ok_or(AddError::Overflow)?;
             let entry = Entry { value: value.to_string().into(), ..entry };
             let new = match there {
-                Some(there) => self.with_extra(key, &entry, there.hold_extra()),
+                Some(there) => self.with_metadata(key, &entry, there.hold_metadata()),
                 None => self.made(key, &entry),
             };
             Ok((new, Counted { value, created: there.is_none() }))

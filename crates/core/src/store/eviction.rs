@@ -1,23 +1,23 @@
-//! Which entry goes when a shard must give room.
+//! Which entry a shard evicts.
 //!
-//! Newcomers stand in a small window, in the order in which they came. Those that were asked for
-//! meanwhile move to the main part when they reach its end; the others go, and a fingerprint of
-//! their key stays among the ghosts for a while: a key that comes back while its ghost is there
-//! goes straight to the main part. Over that a hand moves round and round: what was asked for since
-//! it last came by cools and stays, the first cold entry goes.
+//! New entries enter a small window, in order of arrival. At its end, those that were requested
+//! meanwhile move to the main part; the others are evicted, and a fingerprint of their key stays
+//! among the ghosts for a while: a key that returns while its ghost is there goes straight to the
+//! main part. A hand sweeps the main part: entries requested since its last pass cool down and
+//! stay, the first cold entry is evicted.
 //!
 //! That is S3-FIFO (Yang et al., SOSP 2023) with four changes, each kept because the seeded traces
 //! of the benchmarks gained by it: the window has a thirty-second of the memory in place of a
-//! tenth; one request in the window is enough; as long as nothing ever had to go, newcomers fill
-//! the main part; and values of more than twice the mean size must be asked for twice and cool
-//! twice as fast. The main part needs no queue, since the hand moves over the slots by number: a
-//! hit moves nothing and an entry pays for no links.
+//! tenth; one request in the window is enough; until the first eviction, new entries go to the main
+//! part; and values of more than twice the mean size need two requests and cool twice as fast. The
+//! main part needs no queue, since the hand moves over the slots by number: a hit moves nothing,
+//! and entries need no links.
 
 use std::collections::VecDeque;
 
 use super::slots::Slots;
 
-/// The part of a shard's memory that is for newcomers.
+/// The part of a shard's memory that is for new entries.
 const WINDOW_PART: u64 = 32;
 
 /// Fingerprints that share a place among the ghosts.
@@ -26,7 +26,7 @@ const WAYS: usize = 4;
 /// The most slots that the hand passes for one eviction.
 const MAX_SWEEP: u64 = 4_096;
 
-/// Fingerprints of keys that went from the window. Each place holds the last few that fell there.
+/// Fingerprints of keys evicted from the window. Each place holds the last few that hash to it.
 #[derive(Debug, Default)]
 struct Ghosts {
     places: Vec<[u16; WAYS]>,
@@ -36,7 +36,7 @@ impl Ghosts {
     /// Makes room for about as many ghosts as there are entries.
     fn fit(&mut self, entries: usize) {
         let places = (entries / WAYS).next_power_of_two().max(4);
-        // Doubling forgets; halving is left until it is worth it.
+        // Resizing forgets all ghosts, so the table shrinks only when it is worth it.
         if self.places.len() < places || self.places.len() > 4 * places {
             self.places = vec![[0; WAYS]; places];
         }
@@ -55,7 +55,7 @@ impl Ghosts {
         place[0] = fingerprint;
     }
 
-    /// Takes a ghost out; returns whether it was there.
+    /// Removes a ghost; returns whether it was there.
     fn take(&mut self, hash: u32) -> bool {
         if self.places.is_empty() {
             return false;
@@ -74,13 +74,13 @@ impl Ghosts {
 /// The order of eviction of one shard.
 #[derive(Debug, Default)]
 pub(super) struct EvictionPolicy {
-    /// Slots of the window, oldest first; also some that are not in it any more.
+    /// The slots of the window, oldest first, including some that have left it.
     window: VecDeque<u32>,
     window_entries: usize,
     window_bytes: u64,
     ghosts: Ghosts,
     hand: u32,
-    /// Whether an entry ever had to go.
+    /// Whether an entry was ever evicted.
     pressed: bool,
 }
 
@@ -114,7 +114,7 @@ impl EvictionPolicy {
         }
     }
 
-    /// Drops slots from the queue that left the window some other way, or stand in it twice.
+    /// Drops slots from the queue that have left the window otherwise, or are in it twice.
     fn forget_stale(&mut self, slots: &mut Slots) {
         self.window.retain(|slot| {
             slots.is_filled(*slot) && slots.in_window(*slot) && slots.see(*slot, true)
@@ -124,8 +124,8 @@ impl EvictionPolicy {
         }
     }
 
-    /// The entry that must go, for the caller to remove. `bytes` is what all entries take, and
-    /// `size` tells what one takes. `None` without entries.
+    /// The entry to evict. `bytes` is the size of all entries, and `size` returns that of one.
+    /// `None` without entries.
     pub(super) fn victim(
         &mut self,
         slots: &mut Slots,
@@ -157,8 +157,8 @@ impl EvictionPolicy {
         self.under_the_hand(slots, large, size)
     }
 
-    /// The first cold entry of the main part that the hand meets, or the coldest when it has met
-    /// many that are all warm; any entry when there is no main part.
+    /// The first cold entry of the main part that the hand meets, or the coldest of many warm ones;
+    /// any entry when there is no main part.
     fn under_the_hand(
         &mut self,
         slots: &mut Slots,

@@ -12,13 +12,13 @@ use crate::entry::{EntityTag, Entry, EntryRevision, MediaType, NEGATIVE_NUMBER, 
 use crate::lifetime::{Freshness, Lifetime};
 use crate::time::Timestamp;
 
-/// An entry that was found, and what it is good for at the moment of the look-up. It shares the
-/// value with the store, which may drop or replace the entry meanwhile.
+/// An entry that was found, and its freshness at the look-up. It shares the value with the store,
+/// which may drop or replace the entry meanwhile.
 #[derive(Debug, Clone)]
 pub struct EntryRef {
     blob: Blob,
     times: Times,
-    extra: Option<Arc<EntryMetadata>>,
+    metadata: Option<Arc<EntryMetadata>>,
     freshness: Freshness,
 }
 
@@ -35,10 +35,10 @@ impl EntryRef {
     pub(super) fn new(
         blob: Blob,
         times: Times,
-        extra: Option<Arc<EntryMetadata>>,
+        metadata: Option<Arc<EntryMetadata>>,
         freshness: Freshness,
     ) -> Self {
-        Self { blob, times, extra, freshness }
+        Self { blob, times, metadata, freshness }
     }
 
     /// The entry's key.
@@ -61,16 +61,16 @@ impl EntryRef {
 
     /// The value's media type.
     pub fn media_type(&self) -> MediaType {
-        let own = self.extra.as_ref().and_then(|extra| extra.media_type.clone());
+        let own = self.metadata.as_ref().and_then(|metadata| metadata.media_type.clone());
         own.unwrap_or_else(|| MediaType::usual(self.blob.media_type()))
     }
 
     /// The entry's tags.
     pub fn tags(&self) -> &[Tag] {
-        self.extra.as_ref().map_or(&[], |extra| &extra.tags)
+        self.metadata.as_ref().map_or(&[], |metadata| &metadata.tags)
     }
 
-    /// The revision of the value; another lifetime leaves it as it is.
+    /// The revision of the value; a change of lifetime keeps it.
     pub fn revision(&self) -> EntryRevision {
         self.times.revision()
     }
@@ -83,9 +83,9 @@ impl EntryRef {
     /// How long the entry may be served, counted from when the value was stored.
     pub fn lifetime(&self) -> Lifetime {
         let mut lifetime = Lifetime::of(self.times.max_age());
-        if let Some(extra) = &self.extra {
-            lifetime.stale_while_revalidate = extra.stale_while_revalidate;
-            lifetime.stale_if_error = extra.stale_if_error;
+        if let Some(metadata) = &self.metadata {
+            lifetime.stale_while_revalidate = metadata.stale_while_revalidate;
+            lifetime.stale_if_error = metadata.stale_if_error;
         }
         lifetime
     }
@@ -97,7 +97,7 @@ impl EntryRef {
             .unwrap_or_else(|| EntityTag::of(self.media_type().as_str(), self.value()))
     }
 
-    /// Whether it is a negative result rather than a value.
+    /// Whether it is a negative entry rather than a value.
     pub fn is_negative(&self) -> bool {
         self.blob.media_type() == NEGATIVE_NUMBER
     }
@@ -108,17 +108,20 @@ impl EntryRef {
         self.blob.refill_time().took()
     }
 
-    /// What the entry was good for when it was looked up; never [`Freshness::Ended`].
+    /// The freshness at the look-up; never [`Freshness::Ended`].
     pub fn freshness(&self) -> Freshness {
         self.freshness
     }
 
-    /// All of it as an entry, whose bytes are shared with the store.
+    /// The entry, whose bytes are shared with the store.
     pub fn entry(&self) -> Entry {
         Entry {
             value: self.bytes(),
             media_type: self.media_type(),
-            tags: self.extra.as_ref().map_or_else(Tags::default, |extra| extra.tags.clone()),
+            tags: self
+                .metadata
+                .as_ref()
+                .map_or_else(Tags::default, |metadata| metadata.tags.clone()),
             lifetime: self.lifetime(),
             stored_at: self.stored_at(),
             refill_took: self.refill_took(),

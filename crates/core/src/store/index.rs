@@ -1,19 +1,19 @@
-//! A table that is never made anew all at once.
+//! A hash table that never rehashes all at once.
 
 use hashbrown::HashTable;
 
-/// How many places of the table before are moved with each change.
+/// How many slots of the old table each change moves.
 const MOVED: usize = 32;
 
-/// Values by their hashes. A table that has become too small, too large or too full of removed
-/// values is made anew, and what it held moves over bit by bit with each change, so that no change
-/// takes long. Until then a look-up looks into both.
+/// Values by their hashes. When the table is too small, too large or too full of removed values, a
+/// new one replaces it, and each change moves a few values over, so that no change takes long.
+/// Until the move is complete, look-ups search both tables.
 #[derive(Debug)]
 pub(super) struct Index<T> {
     table: HashTable<T>,
-    /// What the table was before it was made anew, as long as it holds anything.
+    /// The old table, as long as it holds anything.
     before: HashTable<T>,
-    /// The place of that where the move goes on.
+    /// The next slot of the old table to move.
     next: usize,
 }
 
@@ -24,7 +24,7 @@ impl<T> Default for Index<T> {
 }
 
 impl<T> Index<T> {
-    /// The value of a hash that `is` says is the right one.
+    /// The value with this hash that `is` accepts.
     pub(super) fn find(&self, hash: u64, is: impl Fn(&T) -> bool) -> Option<&T> {
         if let Some(value) = self.table.find(hash, &is) {
             return Some(value);
@@ -35,13 +35,13 @@ impl<T> Index<T> {
         }
     }
 
-    /// Adds a value that is not there. `hash_of` tells the hash of any that is.
+    /// Adds a value that is not there yet. `hash_of` returns the hash of any value.
     pub(super) fn insert(&mut self, hash: u64, value: T, hash_of: impl Fn(&T) -> u64) {
         self.advance(&hash_of);
         let places = self.table.num_buckets();
         if self.table.len() == self.table.capacity() {
-            // Where values come and go, places of removed ones fill it up until it would double; as
-            // long as it is not truly full, it is made anew in its size.
+            // With values coming and going, removed ones fill the table; as long as it is not
+            // really full, the new table has the same size.
             let truly_full = self.table.len() * 8 >= places * 6;
             let capacity = if truly_full { 2 * places.max(2) / 8 * 7 } else { places / 8 * 7 };
             self.renew(capacity.max(3), &hash_of);
@@ -49,7 +49,7 @@ impl<T> Index<T> {
         self.table.insert_unique(hash, value, hash_of);
     }
 
-    /// Removes the value of a hash that `is` says is the right one.
+    /// Removes the value with this hash that `is` accepts.
     pub(super) fn remove(
         &mut self,
         hash: u64,
@@ -62,17 +62,16 @@ impl<T> Index<T> {
         };
         let removed = found.ok().map(|there| there.remove().0);
         self.advance(&hash_of);
-        // A table that once was much larger gives its memory back.
+        // A table that was much larger shrinks.
         if self.before.is_empty() && self.table.capacity() > 8 * self.table.len() + 256 {
             self.renew(2 * self.table.len(), &hash_of);
         }
         removed
     }
 
-    /// Makes the table anew with room for so many slots.
+    /// Starts a new table with this capacity.
     fn renew(&mut self, capacity: usize, hash_of: &impl Fn(&T) -> u64) {
-        // The move is faster than a table fills up, so that nothing is left of the one before, as a
-        // rule.
+        // The move is faster than the table fills up, so usually nothing is left of the old one.
         while !self.before.is_empty() {
             self.advance(hash_of);
         }
@@ -80,10 +79,10 @@ impl<T> Index<T> {
         self.next = 0;
     }
 
-    /// Moves a little of what is in the table before.
+    /// Moves a few values out of the old table.
     fn advance(&mut self, hash_of: &impl Fn(&T) -> u64) {
         if self.before.is_empty() {
-            // Its memory goes when it holds nothing any more.
+            // It is freed when it is empty.
             if self.before.num_buckets() > 1 {
                 self.before = HashTable::new();
             }
@@ -123,7 +122,7 @@ mod tests {
     }
 
     proptest! {
-        /// What is in the index is what a plain map would hold, whatever moves meanwhile.
+        /// The index holds what a plain map would hold, whatever is being moved.
         #[test]
         fn it_holds_what_a_plain_map_does(
             steps in prop::collection::vec((any::<bool>(), 0..3_000u32, 1..200u32), 1..60)
@@ -159,7 +158,7 @@ mod tests {
             index.insert(spread(&slot), slot, spread);
             renewed += usize::from(index.before.len() > before);
             let moved = before.saturating_sub(index.before.len());
-            assert!(moved <= MOVED, "{moved} were moved at once");
+            assert!(moved <= MOVED, "{moved} were moved in one step");
             max_left = max_left.max(index.before.len());
         }
         assert!(renewed > 10 && max_left > 10_000, "{renewed} times, {max_left} left at most");

@@ -6,16 +6,16 @@ use std::str::FromStr;
 use super::found::EntryRef;
 use super::shard::SHARDS;
 
-/// Where a listing goes on: a place, not a key, so that it stays good whatever comes and goes.
+/// Where a listing continues: a slot, not a key, so that it stays valid whatever comes and goes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Position {
     shard: u16,
     slot: u32,
 }
 
-/// A text that is no [`Position`].
+/// A text that is not a [`Position`].
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
-#[error("the cursor is not one that a page gave")]
+#[error("the cursor does not come from a page")]
 pub struct InvalidPosition;
 
 impl Position {
@@ -45,7 +45,7 @@ impl FromStr for Position {
     }
 }
 
-/// An entry as a listing shows it.
+/// An entry of a listing.
 #[derive(Debug, Clone)]
 pub struct ListedEntry {
     /// The entry.
@@ -59,7 +59,7 @@ pub struct ListedEntry {
 pub struct Listing {
     /// The entries, by key.
     pub entries: Vec<ListedEntry>,
-    /// Where to go on; `None` when nothing follows.
+    /// Where to continue; `None` at the end.
     pub next: Option<Position>,
 }
 

@@ -1,6 +1,6 @@
 //! What an allocation takes in memory.
 
-/// From this size on, memory comes in pages of its own.
+/// From this size on, an allocation has its own pages.
 const PAGED_FROM: usize = 128 << 10;
 
 /// The bytes that an allocation of `bytes` takes with the system's allocator (glibc's malloc):

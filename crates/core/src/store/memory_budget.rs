@@ -10,13 +10,13 @@ use serde::{Deserialize, Serialize};
 use super::bound::Bound;
 use super::shard::Shard;
 
-/// When room must be made, this part of the limit is made at once, so that the question who gives
-/// is asked rarely; but no more than [`MAX_SLACK`], for which a single writer waits.
+/// When memory is full, this part of the limit is freed in one go, so that the namespace to evict
+/// from is computed rarely; at most [`MAX_SLACK`], since one writer waits for it.
 const SLACK_PART: u64 = 1_024;
 const MAX_SLACK: u64 = 16 << 10;
 
-/// How many entries a writer removes from its namespace at most, beyond what it stores itself,
-/// while that is above its cap.
+/// The most entries that a writer evicts from its namespace, beyond its own size, while that
+/// exceeds its cap.
 const MAX_SHRINK: usize = 64;
 
 /// What a namespace is guaranteed and may never exceed, in bytes, bookkeeping included.
@@ -35,9 +35,9 @@ impl Default for Quota {
     }
 }
 
-/// What takes memory of the budget, and gives it back.
+/// A user of the budget, from which entries can be evicted.
 pub(super) trait BudgetMember: std::fmt::Debug + Send + Sync {
-    /// What it takes, in bytes.
+    /// Its use, in bytes.
     fn used(&self) -> u64;
 
     /// What it is guaranteed, and may never exceed.
@@ -57,7 +57,7 @@ pub(super) struct MemoryBudget {
     pub(super) used: Arc<AtomicU64>,
     pub(super) evicted: AtomicU64,
     members: RwLock<Vec<Weak<dyn BudgetMember>>>,
-    /// What was cleared and still takes memory.
+    /// Retired shards that still take memory.
     leaving: Mutex<VecDeque<Box<Shard>>>,
 }
 
@@ -95,17 +95,17 @@ impl MemoryBudget {
         members.iter().filter_map(Weak::upgrade).collect()
     }
 
-    /// A shard that nobody can reach any more: its memory comes back bit by bit.
+    /// Accepts a shard that is out of use: its memory is freed bit by bit.
     pub(super) fn retire(&self, shard: Shard) {
         if shard.memory() > 0 {
             self.leaving().push_back(Box::new(shard));
         }
     }
 
-    /// Gives back at most `chunks` chunks of what was cleared; returns whether more is left.
+    /// Frees at most `chunks` chunks of retired shards; returns whether more is left.
     pub(super) fn reclaim(&self, chunks: usize) -> bool {
         for _ in 0..chunks {
-            // Taken out, so that nobody waits for what is freed.
+            // Taken out of the queue, so that nobody waits while it is freed.
             let Some(mut shard) = self.leaving().pop_front() else { return false };
             let before = shard.memory();
             let more = shard.dismantle();
@@ -122,9 +122,9 @@ impl MemoryBudget {
         self.leaving.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Makes room after `writer` stored something: first what was cleared goes, then entries of
-    /// whoever is most over its reserve. A namespace within its reserve gives nothing to others;
-    /// the writer itself gives when nobody else has to.
+    /// Enforces the limit after a write: frees retired shards first, then evicts entries from the
+    /// namespace furthest over its reserve. A namespace within its reserve loses nothing to others;
+    /// when no other namespace is over its reserve, the writer's own entries are evicted.
     pub(super) fn enforce(&self, writer: &impl BudgetMember) {
         writer.keep_to_cap(MAX_SHRINK);
         let most = self.limit.most();
@@ -141,8 +141,8 @@ impl MemoryBudget {
         self.limit.shrunk_to(self.used());
     }
 
-    /// Removes entries of whoever is most over its reserve, until the next one is as far over it or
-    /// all together take `target`; returns whether there was one.
+    /// Evicts entries of the namespace furthest over its reserve, until another one is as far over
+    /// or the total falls to `target`; returns whether there was one.
     fn take_from_others(&self, target: u64) -> bool {
         let over = |member: &dyn BudgetMember| member.used().saturating_sub(member.quota().reserve);
         let members = self.members();
@@ -152,9 +152,10 @@ impl MemoryBudget {
             .filter(|(over, _)| *over > 0)
             .collect();
         excess.sort_unstable_by_key(|(over, _)| std::cmp::Reverse(*over));
-        // One that is over its reserve by bookkeeping alone has nothing to give: the next one does.
+        // A namespace that is over its reserve by bookkeeping alone has no entries to evict: the
+        // next one does.
         excess.iter().enumerate().any(|(at, (_, member))| {
-            // Until another one is as far over its reserve as this one is.
+            // Until another one is as far over its reserve.
             let next = excess.get(at + 1).map_or(0, |(over, _)| *over).max(1);
             let mut gave = false;
             while self.used() > target && (over(*member) >= next || !gave) && member.evict() {
@@ -164,13 +165,12 @@ impl MemoryBudget {
         })
     }
 
-    /// Notes what is used no more, so that it is not used again while it is above the limit.
+    /// Notes what was freed, so that it is not used again while the limit is exceeded.
     pub(super) fn note_shrunk(&self) {
         self.limit.shrunk_to(self.used());
     }
 
-    /// Removes about so many bytes while more is used than the limit, which was lowered; returns
-    /// whether more is still used.
+    /// Evicts about this many bytes while a lowered limit is exceeded; returns whether it still is.
     pub(super) fn shrink(&self, bytes: u64) -> bool {
         let used = self.used();
         let target = self.limit().max(used.saturating_sub(bytes));

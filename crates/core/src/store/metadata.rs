@@ -1,8 +1,8 @@
-//! What few entries have (tags, stale times, unusual media types), kept once for all entries that
-//! have the same.
+//! Metadata that few entries have (tags, stale times, unusual media types), stored once for all
+//! entries with the same.
 //!
-//! An [`MetadataTable`] belongs to one partition. It interns extras and the texts of tags, counts
-//! what they take, and forgets each as soon as the last entry that has it is gone.
+//! A [`MetadataTable`] belongs to one partition. It interns metadata and the texts of tags, counts
+//! their memory, and forgets each when the last entry that has it is gone.
 
 use std::hash::{BuildHasher, RandomState};
 use std::sync::atomic::{AtomicU32, AtomicU64, AtomicUsize, Ordering};
@@ -15,13 +15,13 @@ use crate::entry::{Entry, MediaType, Tag, Tags};
 use crate::lifetime::Lifetime;
 
 /// A tag of a namespace. Entries remember the generation in which they were stored; invalidating
-/// the tag begins a new one, in which none of them is valid, however many there are.
+/// the tag begins a new generation, in which none of them is valid, however many there are.
 #[derive(Debug)]
 struct TagRecord {
     name: Tag,
     generation: AtomicU32,
-    /// How many extras have it. Changed under the table's lock alone.
-    extras: AtomicUsize,
+    /// How many metadata records have it. Changed only under the table's lock.
+    metadata: AtomicUsize,
 }
 
 impl TagRecord {
@@ -37,7 +37,7 @@ impl TagRecord {
     }
 }
 
-/// One tag of an extra.
+/// One tag of a metadata record.
 #[derive(Debug, Clone)]
 struct Tagged {
     record: Arc<TagRecord>,
@@ -54,7 +54,7 @@ impl Tagged {
     }
 }
 
-/// What few entries have.
+/// Metadata that few entries have.
 #[derive(Debug, Default)]
 pub(super) struct EntryMetadata {
     pub(super) stale_while_revalidate: Duration,
@@ -62,7 +62,7 @@ pub(super) struct EntryMetadata {
     pub(super) media_type: Option<MediaType>,
     pub(super) tags: Tags,
     tagged: Box<[Tagged]>,
-    /// How many hold it; the table keeps it for as long.
+    /// How many hold it; the table keeps it as long.
     holders: AtomicUsize,
 }
 
@@ -118,22 +118,22 @@ impl EntryMetadata {
     }
 }
 
-/// A share of an extra, by which the table keeps it.
+/// A counted reference to a metadata record, which keeps it in the table.
 #[derive(Debug)]
 pub(super) struct Held {
-    extra: Arc<EntryMetadata>,
+    metadata: Arc<EntryMetadata>,
     table: Arc<MetadataTable>,
 }
 
 impl Held {
-    pub(super) fn extra(&self) -> &Arc<EntryMetadata> {
-        &self.extra
+    pub(super) fn metadata(&self) -> &Arc<EntryMetadata> {
+        &self.metadata
     }
 
-    /// The memory of the extra; with that of its tags, which others may have too.
+    /// The memory of the record, with that of its tags, which others may share.
     pub(super) fn memory(&self) -> u64 {
-        let tags = self.extra.tagged.iter().map(|tagged| tagged.record.memory());
-        self.extra.memory() + tags.sum::<u64>()
+        let tags = self.metadata.tagged.iter().map(|tagged| tagged.record.memory());
+        self.metadata.memory() + tags.sum::<u64>()
     }
 
     /// The same with the stale parts of another lifetime; `None` when nothing is left.
@@ -141,10 +141,10 @@ impl Held {
         self.table.hold(EntryMetadata {
             stale_while_revalidate: lifetime.stale_while_revalidate,
             stale_if_error: lifetime.stale_if_error,
-            media_type: self.extra.media_type.clone(),
-            tags: self.extra.tags.clone(),
+            media_type: self.metadata.media_type.clone(),
+            tags: self.metadata.tags.clone(),
             // Their generations stay: what was invalidated is not made valid again.
-            tagged: self.extra.tagged.clone(),
+            tagged: self.metadata.tagged.clone(),
             holders: AtomicUsize::new(0),
         })
     }
@@ -153,43 +153,43 @@ impl Held {
 impl Clone for Held {
     fn clone(&self) -> Self {
         // This one holds it, so the table has it.
-        self.extra.holders.fetch_add(1, Ordering::AcqRel);
-        Self { extra: Arc::clone(&self.extra), table: Arc::clone(&self.table) }
+        self.metadata.holders.fetch_add(1, Ordering::AcqRel);
+        Self { metadata: Arc::clone(&self.metadata), table: Arc::clone(&self.table) }
     }
 }
 
 impl Drop for Held {
     fn drop(&mut self) {
-        if self.extra.holders.fetch_sub(1, Ordering::AcqRel) == 1 {
-            self.table.release(&self.extra);
+        if self.metadata.holders.fetch_sub(1, Ordering::AcqRel) == 1 {
+            self.table.release(&self.metadata);
         }
     }
 }
 
-/// The extras and tags of one partition.
+/// The metadata and tags of one partition.
 #[derive(Debug)]
 pub(super) struct MetadataTable {
     interned: Mutex<Interned>,
     hashing: RandomState,
     used: AtomicU64,
-    /// What the whole store takes.
+    /// The use of the whole store.
     whole: Arc<AtomicU64>,
 }
 
 #[derive(Debug, Default)]
 struct Interned {
-    extras: Index<Arc<EntryMetadata>>,
+    metadata: Index<Arc<EntryMetadata>>,
     tags: Index<Arc<TagRecord>>,
 }
 
 impl MetadataTable {
-    /// An empty table that counts what it takes in `whole` as well.
+    /// An empty table that also counts its memory in `whole`.
     pub(super) fn new(whole: Arc<AtomicU64>) -> Self {
         let (interned, hashing) = (Mutex::default(), RandomState::new());
         Self { interned, hashing, used: AtomicU64::new(0), whole }
     }
 
-    // The lock of a shard may be held when this one is taken, never the other way around.
+    // The lock of a shard may be held while this one is taken, never the reverse.
     fn interned(&self) -> MutexGuard<'_, Interned> {
         self.interned.lock().unwrap_or_else(PoisonError::into_inner)
     }
@@ -204,36 +204,36 @@ impl MetadataTable {
         self.whole.fetch_sub(bytes, Ordering::Relaxed);
     }
 
-    /// What all of it takes.
+    /// Its memory.
     pub(super) fn used(&self) -> u64 {
         self.used.load(Ordering::Relaxed)
     }
 
-    /// What a new entry has beyond its slot; `None` for most.
+    /// The metadata of a new entry; `None` for most.
     pub(super) fn of(self: &Arc<Self>, entry: &Entry) -> Option<Held> {
         let Lifetime { stale_while_revalidate, stale_if_error, .. } = entry.lifetime;
-        let mut extra = EntryMetadata {
+        let mut metadata = EntryMetadata {
             stale_while_revalidate,
             stale_if_error,
             media_type: Some(&entry.media_type).filter(|m| m.number().is_none()).cloned(),
             tags: entry.tags.clone(),
             ..EntryMetadata::default()
         };
-        if extra.is_plain() {
+        if metadata.is_plain() {
             return None;
         }
         let mut interned = self.interned();
-        if !extra.tags.is_empty() {
+        if !metadata.tags.is_empty() {
             let tagged: Vec<Tagged> =
-                extra.tags.iter().map(|name| interned.tagged(name, &self.hashing)).collect();
-            // The table's texts, so that equal ones are there once.
+                metadata.tags.iter().map(|name| interned.tagged(name, &self.hashing)).collect();
+            // The table's texts, so that equal ones are stored once.
             let names: Vec<Tag> = tagged.iter().map(|t| Arc::clone(&t.record.name)).collect();
-            (extra.tags, extra.tagged) = (names.into(), tagged.into());
+            (metadata.tags, metadata.tagged) = (names.into(), tagged.into());
         }
-        Some(self.hold_in(&mut interned, extra))
+        Some(self.hold_in(&mut interned, metadata))
     }
 
-    /// What an entry without extra gets with another lifetime.
+    /// The metadata of an entry without any after a change of lifetime.
     pub(super) fn of_lifetime(self: &Arc<Self>, lifetime: Lifetime) -> Option<Held> {
         let Lifetime { stale_while_revalidate, stale_if_error, .. } = lifetime;
         self.hold(EntryMetadata {
@@ -243,46 +243,46 @@ impl MetadataTable {
         })
     }
 
-    fn hold(self: &Arc<Self>, extra: EntryMetadata) -> Option<Held> {
-        (!extra.is_plain()).then(|| self.hold_in(&mut self.interned(), extra))
+    fn hold(self: &Arc<Self>, metadata: EntryMetadata) -> Option<Held> {
+        (!metadata.is_plain()).then(|| self.hold_in(&mut self.interned(), metadata))
     }
 
-    fn hold_in(self: &Arc<Self>, interned: &mut Interned, extra: EntryMetadata) -> Held {
-        let hash = extra.hash(&self.hashing);
-        let known = interned.extras.find(hash, |known| known.same(&extra));
+    fn hold_in(self: &Arc<Self>, interned: &mut Interned, metadata: EntryMetadata) -> Held {
+        let hash = metadata.hash(&self.hashing);
+        let known = interned.metadata.find(hash, |known| known.same(&metadata));
         if let Some(known) = known {
             known.holders.fetch_add(1, Ordering::AcqRel);
-            return Held { extra: Arc::clone(known), table: Arc::clone(self) };
+            return Held { metadata: Arc::clone(known), table: Arc::clone(self) };
         }
-        extra.holders.store(1, Ordering::Release);
-        let mut memory = extra.memory();
-        for tagged in &extra.tagged {
-            if tagged.record.extras.fetch_add(1, Ordering::Relaxed) == 0 {
+        metadata.holders.store(1, Ordering::Release);
+        let mut memory = metadata.memory();
+        for tagged in &metadata.tagged {
+            if tagged.record.metadata.fetch_add(1, Ordering::Relaxed) == 0 {
                 memory += tagged.record.memory();
             }
         }
-        let extra = Arc::new(extra);
+        let metadata = Arc::new(metadata);
         let hash_of = |other: &Arc<EntryMetadata>| other.hash(&self.hashing);
-        interned.extras.insert(hash, Arc::clone(&extra), hash_of);
+        interned.metadata.insert(hash, Arc::clone(&metadata), hash_of);
         self.charge(memory);
-        Held { extra, table: Arc::clone(self) }
+        Held { metadata, table: Arc::clone(self) }
     }
 
-    /// Forgets an extra that nobody holds, and its tags with it that no other one has.
-    fn release(&self, extra: &Arc<EntryMetadata>) {
+    /// Forgets a record that nobody holds, with the tags that no other one has.
+    fn release(&self, metadata: &Arc<EntryMetadata>) {
         let mut interned = self.interned();
         // Somebody may hold it again, or have released it already.
-        if extra.holders.load(Ordering::Acquire) > 0 {
+        if metadata.holders.load(Ordering::Acquire) > 0 {
             return;
         }
         let hash_of = |other: &Arc<EntryMetadata>| other.hash(&self.hashing);
-        let is = |known: &Arc<EntryMetadata>| Arc::ptr_eq(known, extra);
-        if interned.extras.remove(hash_of(extra), is, hash_of).is_none() {
+        let is = |known: &Arc<EntryMetadata>| Arc::ptr_eq(known, metadata);
+        if interned.metadata.remove(hash_of(metadata), is, hash_of).is_none() {
             return;
         }
-        let mut memory = extra.memory();
-        for tagged in &extra.tagged {
-            if tagged.record.extras.fetch_sub(1, Ordering::Relaxed) == 1 {
+        let mut memory = metadata.memory();
+        for tagged in &metadata.tagged {
+            if tagged.record.metadata.fetch_sub(1, Ordering::Relaxed) == 1 {
                 memory += tagged.record.memory();
                 let hash_of = |record: &Arc<TagRecord>| record.hash(&self.hashing);
                 let is = |known: &Arc<TagRecord>| Arc::ptr_eq(known, &tagged.record);
@@ -292,7 +292,7 @@ impl MetadataTable {
         self.refund(memory);
     }
 
-    /// Ends the validity of every entry that carries a tag; returns whether one may.
+    /// Invalidates every entry that carries a tag; returns whether any entry may carry it.
     pub(super) fn invalidate(&self, tag: &str) -> bool {
         let interned = self.interned();
         let hash = self.hashing.hash_one(tag);
@@ -311,7 +311,7 @@ impl Interned {
             let record = Arc::new(TagRecord {
                 name: Arc::clone(name),
                 generation: AtomicU32::new(0),
-                extras: AtomicUsize::new(0),
+                metadata: AtomicUsize::new(0),
             });
             self.tags.insert(hash, Arc::clone(&record), |record| record.hash(hashing));
             record
@@ -321,39 +321,39 @@ impl Interned {
     }
 }
 
-/// The extras that the entries of one shard have, by small numbers.
+/// The metadata of the entries of one shard, by small numbers.
 #[derive(Debug, Default)]
 pub(super) struct ShardMetadata {
     places: Vec<Option<(Held, u32)>>,
-    /// Numbers that may be free; those that are not are passed over.
+    /// Numbers that may be free; the others are skipped.
     free: Vec<u32>,
     numbers: Index<u32>,
 }
 
-fn address_hash(extra: &Arc<EntryMetadata>) -> u64 {
-    (Arc::as_ptr(extra).addr() as u64 >> 4).wrapping_mul(0x9e37_79b9_7f4a_7c15)
+fn address_hash(metadata: &Arc<EntryMetadata>) -> u64 {
+    (Arc::as_ptr(metadata).addr() as u64 >> 4).wrapping_mul(0x9e37_79b9_7f4a_7c15)
 }
 
-/// The hash of the extra under a number.
+/// The hash of the record with a number.
 fn hash_in(places: &[Option<(Held, u32)>], number: u32) -> u64 {
     let there = places.get(number as usize).and_then(Option::as_ref);
-    there.map_or(0, |(there, _)| address_hash(there.extra()))
+    there.map_or(0, |(there, _)| address_hash(there.metadata()))
 }
 
 impl ShardMetadata {
     pub(super) fn held(&self, number: u32) -> &Held {
         match self.places.get(number as usize) {
             Some(Some((held, _))) => held,
-            _ => unreachable!("extra {number} is in use, so it is there"),
+            _ => unreachable!("record {number} is in use, so it is there"),
         }
     }
 
-    /// The number under which an entry has an extra.
+    /// The number of an entry's record.
     pub(super) fn add(&mut self, held: Held) -> u32 {
-        let (hash, places) = (address_hash(held.extra()), &mut self.places);
+        let (hash, places) = (address_hash(held.metadata()), &mut self.places);
         let is_same = |number: &u32| {
             let there = places.get(*number as usize).and_then(Option::as_ref);
-            there.is_some_and(|(there, _)| Arc::ptr_eq(there.extra(), held.extra()))
+            there.is_some_and(|(there, _)| Arc::ptr_eq(there.metadata(), held.metadata()))
         };
         if let Some(number) = self.numbers.find(hash, is_same).copied() {
             if let Some(Some((_, entries))) = places.get_mut(number as usize) {
@@ -376,7 +376,7 @@ impl ShardMetadata {
         free
     }
 
-    /// An entry does not have an extra any more; returns that when no other of the shard has it.
+    /// Releases an entry's record; returns it when no other entry of the shard has it.
     pub(super) fn remove(&mut self, number: u32) -> Option<Held> {
         let place = self.places.get_mut(number as usize)?;
         let (held, entries) = place.as_mut()?;
@@ -384,7 +384,7 @@ impl ShardMetadata {
         if *entries > 0 {
             return None;
         }
-        let hash = address_hash(held.extra());
+        let hash = address_hash(held.metadata());
         let gone = place.take().map(|(held, _)| held);
         let places = &self.places;
         self.numbers.remove(hash, |known| *known == number, |number| hash_in(places, *number));
@@ -392,7 +392,7 @@ impl ShardMetadata {
         while matches!(self.places.last(), Some(None)) {
             self.places.pop();
         }
-        // What once was much larger gives its memory back.
+        // A list that was much larger shrinks.
         if self.places.capacity() > 4 * self.places.len() + 64 {
             self.places.shrink_to(2 * self.places.len());
             let places = &self.places;
@@ -402,8 +402,7 @@ impl ShardMetadata {
         gone
     }
 
-    /// Lets go of some of them, of a shard that is not in use any more; returns whether there were
-    /// any.
+    /// Releases some records of a shard that is out of use; returns whether there were any.
     pub(super) fn dismantle(&mut self, most: usize) -> bool {
         self.numbers = Index::default();
         self.free = Vec::new();
@@ -413,7 +412,7 @@ impl ShardMetadata {
         gone
     }
 
-    /// What the numbers take, without the extras.
+    /// The memory of the numbers, without that of the records.
     pub(super) fn memory(&self) -> u64 {
         let places = self.places.capacity() * size_of::<Option<(Held, u32)>>();
         let free = self.free.capacity() * size_of::<u32>();
@@ -482,16 +481,16 @@ mod tests {
             }
         };
         fill();
-        assert!(partition.extras.used() > 5_000 * 200);
+        assert!(partition.metadata.used() > 5_000 * 200);
         // A reader may still have one.
         let read = partition.get(key(7).as_str(), NOW).unwrap();
         partition.clear();
         tidy(&store);
-        assert_eq!((partition.extras.used(), store.used()), (0, 0));
+        assert_eq!((partition.metadata.used(), store.used()), (0, 0));
         assert_eq!(&*read.tags()[0], "sailing-7");
         fill();
         (0..5_000).for_each(|n| assert!(partition.delete(key(n).as_str(), NOW)));
-        assert_eq!(partition.extras.used(), 0);
+        assert_eq!(partition.metadata.used(), 0);
         assert!(!partition.invalidate_tag("sailing-7"), "nothing carries it");
     }
 

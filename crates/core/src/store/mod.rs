@@ -2,18 +2,18 @@
 //!
 //! A [`Store`] is opened for each namespace, which gives its [`Partition`]: the entries of that
 //! namespace and no others, and every operation on them. A partition is cut into shards, each
-//! behind a lock that hits only share. In a shard, an index leads from the hash of a key to a
-//! numbered slot; the slot holds times, marks for the order of eviction, and a pointer to key and
-//! value, which readers share. What few entries have (tags, stale times, unusual media types)
-//! stands beside.
+//! behind a lock that hits only share. In a shard, an index maps the hash of a key to a numbered
+//! slot; the slot holds times, marks for the eviction order, and a pointer to key and value, which
+//! readers share. Metadata that few entries have (tags, stale times, unusual media types) is stored
+//! beside.
 //!
 //! * Memory: everything is counted, and [`Quota`] says who is guaranteed what. When memory is full,
 //!   entries are evicted from the namespace furthest over its reserve.
-//! * Eviction: newcomers must prove themselves in a small window before they reach the main part.
+//! * Eviction: new entries must prove themselves in a small window before they reach the main part.
 //! * Expiry: exact on read. Each chunk of slots knows when its first entry ends, so that
-//!   [`Store::tidy`] finds what has ended without a search, in small steps.
-//! * Clearing a namespace or invalidating a tag takes the same short time however many entries are
-//!   concerned; their memory comes back by [`Store::tidy`].
+//!   [`Store::tidy`] finds expired entries without a search, in small steps.
+//! * Clearing a namespace or invalidating a tag takes the same short time for any number of
+//!   entries; [`Store::tidy`] frees their memory.
 
 // The header of every entry is worth it; the module says why each step is sound.
 #[allow(unsafe_code)]

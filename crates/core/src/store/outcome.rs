@@ -1,8 +1,8 @@
-//! What becomes of a put, and what a namespace holds.
+//! The outcome of a put, and the use of a namespace.
 
 use crate::entry::EntryRevision;
 
-/// What a put did.
+/// The outcome of a put.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct PutOutcome {
     /// Whether there was an entry, which it replaced.
@@ -23,15 +23,15 @@ pub enum PutError {
         limit: u64,
     },
     /// The condition does not hold.
-    #[error("the condition for storing does not hold: the entry there is not the expected one")]
+    #[error("the condition does not hold: the entry is not the expected one")]
     ConditionFailed,
 }
 
 /// What a namespace holds.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Usage {
-    /// How many entries, with those that ended and were not tidied up yet.
+    /// How many entries, including expired ones that are not tidied yet.
     pub entries: u64,
-    /// The memory they take, in bytes, with bookkeeping.
+    /// Their memory in bytes, including bookkeeping.
     pub bytes: u64,
 }

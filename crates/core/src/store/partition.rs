@@ -22,10 +22,10 @@ use crate::key::{Key, NamespaceId};
 use crate::lifetime::{Freshness, Lifetime};
 use crate::time::Timestamp;
 
-/// The most slots that one page of a listing looks at.
+/// The most slots that one page of a listing visits.
 const MAX_PAGE_SLOTS: usize = 1 << 16;
 
-/// The most slots that it looks at while it holds a shard.
+/// The most slots that it visits while it holds a shard's lock.
 const LOOK_STEP: usize = 1 << 10;
 
 #[derive(Debug)]
@@ -45,8 +45,8 @@ pub struct Partition {
     budget: Arc<MemoryBudget>,
     hashing: RandomState,
     cells: Box<[Cell]>,
-    pub(super) extras: Arc<MetadataTable>,
-    /// What shards take; extras are counted by their table.
+    pub(super) metadata: Arc<MetadataTable>,
+    /// The memory of the shards; the metadata table counts its own.
     used: AtomicU64,
     entries: AtomicU64,
     evicted: AtomicU64,
@@ -56,7 +56,7 @@ pub struct Partition {
     next_to_tidy: AtomicUsize,
 }
 
-/// What is there when a value is to be stored.
+/// The current entry when a value is to be stored.
 pub(super) struct There<'s> {
     pub(super) found: EntryRef,
     shard: &'s Shard,
@@ -64,22 +64,21 @@ pub(super) struct There<'s> {
 }
 
 impl There<'_> {
-    /// A share of what the entry has beyond its slot; its tags stay what they were, invalidated or
-    /// not.
-    pub(super) fn hold_extra(&self) -> Option<Held> {
-        self.shard.hold_extra(self.slot)
+    /// A reference to the entry's metadata; its tags keep their state, invalidated or not.
+    pub(super) fn hold_metadata(&self) -> Option<Held> {
+        self.shard.hold_metadata(self.slot)
     }
 }
 
 /// What an update stored.
 pub(super) struct Updated<T> {
-    /// What its decision made beside the entry.
+    /// What the decision returned beside the entry.
     pub(super) made: T,
     /// The revision of the entry.
     pub(super) revision: EntryRevision,
 }
 
-/// An entry that is looked at in its place.
+/// An entry, viewed in place.
 #[derive(Debug)]
 pub struct EntryView<'s> {
     shard: &'s Shard,
@@ -98,12 +97,12 @@ impl EntryView<'_> {
         self.shard.slots.times(self.slot).revision()
     }
 
-    /// What the entry is good for.
+    /// How fresh the entry is.
     pub fn freshness(&self) -> Freshness {
         self.freshness
     }
 
-    /// Whether it is a negative result rather than a value.
+    /// Whether it is a negative entry rather than a value.
     pub fn is_negative(&self) -> bool {
         self.shard.slots.blob(self.slot).media_type() == NEGATIVE_NUMBER
     }
@@ -114,13 +113,13 @@ impl EntryView<'_> {
         self.shard.slots.blob(self.slot).refill_time().took()
     }
 
-    /// A share of the entry.
+    /// A reference to the entry that outlives the view.
     pub fn found(&self) -> EntryRef {
-        let (blob, extra) = (self.shard.slots.blob(self.slot), self.shard.extra(self.slot));
+        let (blob, metadata) = (self.shard.slots.blob(self.slot), self.shard.metadata(self.slot));
         EntryRef::new(
             blob.clone(),
             self.shard.slots.times(self.slot),
-            extra.cloned(),
+            metadata.cloned(),
             self.freshness,
         )
     }
@@ -135,7 +134,7 @@ impl Partition {
         let cell = |_| Cell { shard: RwLock::default(), soonest: AtomicU64::new(u64::MAX) };
         Self {
             namespace,
-            extras: Arc::new(MetadataTable::new(Arc::clone(&budget.used))),
+            metadata: Arc::new(MetadataTable::new(Arc::clone(&budget.used))),
             budget,
             hashing: RandomState::new(),
             cells: (0..SHARDS).map(cell).collect(),
@@ -165,7 +164,7 @@ impl Partition {
         self.cells[number].shard.read().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Changes a shard, and counts what it takes before and after.
+    /// Changes a shard, and counts its memory before and after.
     fn change<T>(&self, number: usize, change: impl FnOnce(&mut Shard) -> T) -> T {
         let mut shard: RwLockWriteGuard<'_, Shard> =
             self.cells[number].shard.write().unwrap_or_else(PoisonError::into_inner);
@@ -180,7 +179,7 @@ impl Partition {
         result
     }
 
-    /// Adds to what is used; a negative number as its two's complement.
+    /// Adds to the use; a negative number as its two's complement.
     fn charge(&self, bytes: u64) {
         self.used.fetch_add(bytes, Ordering::Relaxed);
         self.budget.used.fetch_add(bytes, Ordering::Relaxed);
@@ -193,13 +192,13 @@ impl Partition {
     fn found(shard: &Shard, slot: u32, now: Timestamp) -> Option<EntryRef> {
         let freshness = shard.freshness(slot, now);
         (freshness != Freshness::Ended).then(|| {
-            let (blob, extra) = (shard.slots.blob(slot).clone(), shard.extra(slot).cloned());
-            EntryRef::new(blob, shard.slots.times(slot), extra, freshness)
+            let (blob, metadata) = (shard.slots.blob(slot).clone(), shard.metadata(slot).cloned());
+            EntryRef::new(blob, shard.slots.times(slot), metadata, freshness)
         })
     }
 
-    /// Looks an entry up, and counts as a request for it. Ended entries are not found. A hit takes
-    /// a shared lock, copies nothing and moves nothing.
+    /// Looks an entry up, which counts as a request for it. Expired entries are not found. A hit
+    /// takes a shared lock, copies nothing and moves nothing.
     pub fn get(&self, key: &str, now: Timestamp) -> Option<EntryRef> {
         let hash = self.hash(key);
         let shard = self.read(shard_number(hash));
@@ -211,8 +210,8 @@ impl Partition {
         found
     }
 
-    /// Looks an entry up as [`get`](Self::get) does, and shows it to `visit` without taking a share
-    /// of it; the shared lock is held meanwhile, so `visit` is brief.
+    /// Looks an entry up as [`get`](Self::get) does, and passes a view of it to `visit`. The shared
+    /// lock is held meanwhile, so `visit` must be brief.
     pub fn visit<T>(
         &self,
         key: &str,
@@ -246,15 +245,15 @@ impl Partition {
     }
 
     fn new_entry(&self, key: &Key, entry: &Entry) -> PreparedEntry {
-        self.with_extra(key, entry, self.extras.of(entry))
+        self.with_metadata(key, entry, self.metadata.of(entry))
     }
 
-    /// What an entry brings that has an extra which is there already.
-    pub(super) fn with_extra(
+    /// What an entry brings that has an metadata which is there already.
+    pub(super) fn with_metadata(
         &self,
         key: &Key,
         entry: &Entry,
-        extra: Option<Held>,
+        metadata: Option<Held>,
     ) -> PreparedEntry {
         PreparedEntry {
             blob: Blob::new(
@@ -265,7 +264,7 @@ impl Partition {
                 || entry.entity_tag(),
             ),
             times: Times::new(entry.stored_at, entry.lifetime.max_age),
-            extra,
+            metadata,
         }
     }
 
@@ -274,7 +273,7 @@ impl Partition {
         if size > limit { Err(PutError::TooLarge { size, limit }) } else { Ok(()) }
     }
 
-    /// Stores an entry in place of whatever is there, and makes budget for it where needed.
+    /// Stores an entry in place of whatever is there, evicting others where needed.
     ///
     /// # Errors
     /// [`PutError`] when the entry can never fit or `condition` does not hold; nothing changes
@@ -297,8 +296,8 @@ impl Partition {
         Ok(PutOutcome { replaced: updated.made, revision: updated.revision })
     }
 
-    /// Stores what `decide` makes of the value that is there, with nothing in between. A negative
-    /// result is no value.
+    /// Atomically stores what `decide` makes of the current value. A negative entry counts as no
+    /// value.
     pub(super) fn update<T, E>(
         &self,
         key: &Key,
@@ -325,7 +324,7 @@ impl Partition {
         Ok(result)
     }
 
-    /// What an entry of these parts would bring; for values that the store makes itself.
+    /// The size of an entry of these parts, for values that the store makes itself.
     pub(super) fn made(&self, key: &Key, entry: &Entry) -> PreparedEntry {
         self.new_entry(key, entry)
     }
@@ -356,8 +355,8 @@ impl Partition {
         })
     }
 
-    /// Gives an entry another lifetime, counted from `now`; its value, tags and age stay. Returns
-    /// the entry as it is then, or `None` when there is none. A negative result has its own time.
+    /// Replaces the lifetime of an entry, counted from `now`; value, tags and age stay. Returns the
+    /// changed entry, or `None` when there is none. Negative entries keep their own time.
     pub fn set_lifetime(&self, key: &str, lifetime: Lifetime, now: Timestamp) -> Option<EntryRef> {
         self.set_lifetime_if(key, lifetime, &Precondition::Always, now).ok().flatten()
     }
@@ -385,11 +384,11 @@ impl Partition {
             };
             let before = shard.slots.times(slot);
             let times = before.with_max_age(now.since(before.stored_at()) + lifetime.max_age);
-            let extra = match shard.hold_extra(slot) {
+            let metadata = match shard.hold_metadata(slot) {
                 Some(held) => held.with_lifetime(lifetime),
-                None => self.extras.of_lifetime(lifetime),
+                None => self.metadata.of_lifetime(lifetime),
             };
-            let ends_at = shard.set_lifetime(slot, times, extra);
+            let ends_at = shard.set_lifetime(slot, times, metadata);
             self.expect_end(number, ends_at);
             Ok(Self::found(shard, slot, now))
         });
@@ -397,10 +396,10 @@ impl Partition {
         found
     }
 
-    /// Ends every entry that carries a tag, in a time that does not depend on how many do; their
-    /// memory comes back when the store is tidied. Returns whether any entry may have carried it.
+    /// Invalidates every entry that carries a tag, in constant time; tidying frees their memory.
+    /// Returns whether any entry may have carried it.
     pub fn invalidate_tag(&self, tag: &str) -> bool {
-        let known = self.extras.invalidate(tag);
+        let known = self.metadata.invalidate(tag);
         if known {
             for number in 0..SHARDS {
                 self.change(number, Shard::expect_invalid);
@@ -409,8 +408,8 @@ impl Partition {
         known
     }
 
-    /// Removes every entry, in a time that does not depend on how many there are; their memory
-    /// comes back when the store is tidied. Returns how many there were.
+    /// Removes every entry, in constant time; tidying frees their memory. Returns how many there
+    /// were.
     pub fn clear(&self) -> u64 {
         let mut entries = 0;
         for cell in &self.cells {
@@ -421,7 +420,7 @@ impl Partition {
             drop(shard);
             entries += cleared.entries();
             self.entries.fetch_sub(cleared.entries(), Ordering::Relaxed);
-            // It stays in use of the whole store until it is given back.
+            // The whole store counts it until it is freed.
             self.used.fetch_sub(cleared.memory(), Ordering::Relaxed);
             self.budget.retire(cleared);
         }
@@ -429,9 +428,9 @@ impl Partition {
     }
 
     /// A page of the entries whose keys start with `prefix`, from a position on, in the order in
-    /// which they stand; the page itself is sorted by key. An entry that is there all the time is
+    /// which they stand; the page itself is sorted by key. An entry that is present throughout is
     /// listed exactly once over the pages, whatever happens to others meanwhile. A page may hold
-    /// fewer than `most` although more follow, since it looks at a bounded number of entries.
+    /// fewer than `most` entries although more follow, since it visits a bounded number of slots.
     pub fn list(&self, prefix: &str, from: Position, most: usize, now: Timestamp) -> Listing {
         let mut listing = Listing::default();
         let (mut number, mut slot) = from.parts();
@@ -456,7 +455,7 @@ impl Partition {
                 }
             }
             looked_at += end.saturating_sub(first) * CHUNK;
-            // Between two steps writers have their turn; places stay what they are.
+            // Writers get their turn between two steps; slots keep their numbers.
             let through = end >= shard.slots.chunks();
             (number, slot) = if through { (number + 1, 0) } else { (number, (end * CHUNK) as u32) };
         }
@@ -465,8 +464,8 @@ impl Partition {
         listing
     }
 
-    /// Removes what ended or was invalidated from at most `chunks` chunks of entries, beginning
-    /// where the last step ended.
+    /// Removes expired and invalidated entries from at most `chunks` chunks, starting where the
+    /// last step ended.
     pub(super) fn tidy(&self, chunks: usize, now: Timestamp) -> Tidied {
         let mut all = Tidied::default();
         let first = self.next_to_tidy.load(Ordering::Relaxed);
@@ -487,7 +486,7 @@ impl Partition {
                 all.add(invalid);
             }
             if all.chunks >= chunks {
-                // The rest waits for the next step, which begins behind this shard.
+                // The next step begins after this shard.
                 self.next_to_tidy.store(number + 1, Ordering::Relaxed);
                 all.more = true;
                 return all;
@@ -515,13 +514,13 @@ impl Partition {
         Usage { entries: self.entries.load(Ordering::Relaxed), bytes: self.used() }
     }
 
-    /// How many entries went to make budget.
+    /// How many entries were evicted.
     pub fn evicted(&self) -> u64 {
         self.evicted.load(Ordering::Relaxed)
     }
 
     pub(super) fn used(&self) -> u64 {
-        self.used.load(Ordering::Relaxed) + self.extras.used()
+        self.used.load(Ordering::Relaxed) + self.metadata.used()
     }
 
     /// What it is guaranteed and may never exceed.
@@ -529,8 +528,7 @@ impl Partition {
         Quota { reserve: self.reserve.load(Ordering::Relaxed), cap: self.cap.get() }
     }
 
-    /// Sets what it is guaranteed and may never exceed. Above its cap it grows no further, and
-    /// shrinks as it is written to and tidied.
+    /// Sets its quota. Above its cap it does not grow, and shrinks with writes and tidying.
     pub fn set_quota(&self, quota: Quota) {
         self.reserve.store(quota.reserve, Ordering::Relaxed);
         self.cap.set(quota.cap, self.used());
@@ -552,8 +550,7 @@ impl BudgetMember for Partition {
         self.quota()
     }
 
-    /// Removes entries until the cap is kept; of what is above a cap that was lowered, `max` at
-    /// most.
+    /// Evicts entries until the cap is kept; at most `max` of those above a lowered cap.
     fn keep_to_cap(&self, max: usize) {
         let most = self.cap.most();
         while self.used() > most && self.evict() {}
@@ -561,7 +558,7 @@ impl BudgetMember for Partition {
         self.cap.shrunk_to(self.used());
     }
 
-    /// Removes the entry whose turn it is; returns whether there was one.
+    /// Evicts the next entry; returns whether there was one.
     fn evict(&self) -> bool {
         for _ in 0..SHARDS {
             let number = self.next_to_evict.fetch_add(1, Ordering::Relaxed) % SHARDS;

@@ -1,11 +1,11 @@
-//! What a caller asks to hold of the entry that is there (RFC 9110, section 13.1).
+//! Conditions on the current entry (RFC 9110, section 13.1).
 
 use super::EntryRef;
 use crate::entry::{EntityTag, EntryRevision};
 use crate::lifetime::Freshness;
 
-/// What must hold of the entry that is there, or nothing is changed. An entry that look-ups do not
-/// find, because it is a negative result or of use only when the origin fails, is not there.
+/// What must hold of the current entry for a change to happen. An entry that look-ups do not find,
+/// because it is negative or only for a failing origin, counts as absent.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub enum Precondition {
     /// Nothing.
@@ -15,22 +15,22 @@ pub enum Precondition {
     IfAbsent,
     /// An entry is there, whatever it is (`If-Match: *`).
     IfPresent,
-    /// The entry there has one of these entity tags (`If-Match`). An empty list is a caller that
-    /// named tags of others alone: it never holds.
+    /// The entry has one of these entity tags (`If-Match`). An empty list never holds: the caller
+    /// named only tags that are not Verax's.
     IfMatches(Vec<EntityTag>),
     /// No entry is there that has one of these entity tags (`If-None-Match`).
     UnlessMatches(Vec<EntityTag>),
-    /// The entry there has this revision: nobody has stored or removed anything since it was read.
+    /// The entry has this revision: nothing was stored or removed since it was read.
     IfRevision(EntryRevision),
 }
 
-/// The condition of a call does not hold; nothing was changed.
+/// The condition does not hold; nothing was changed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 #[error("the condition does not hold: the entry there is not the expected one")]
 pub struct ConditionFailed;
 
 impl Precondition {
-    /// Checks it against what is there.
+    /// Checks it against the current entry.
     ///
     /// # Errors
     /// [`ConditionFailed`].
@@ -39,7 +39,8 @@ impl Precondition {
             let servable = matches!(found.freshness(), Freshness::Fresh(_) | Freshness::Stale(_));
             servable && !found.is_negative()
         };
-        // Computing the entity tag of a large value takes time, so only what asks for it does.
+        // Computing the entity tag of a large value takes time, so only the conditions that need it
+        // do.
         let found = found.filter(is_there);
         let has_one_of = |tags: &[EntityTag]| {
             !tags.is_empty() && found.is_some_and(|found| tags.contains(&found.entity_tag()))

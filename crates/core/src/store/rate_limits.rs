@@ -1,4 +1,4 @@
-//! Rate limits: how much may be acquired from a key in a time.
+//! Rate limits: how much may be acquired from a key over time.
 //!
 //! The generic cell rate algorithm (ITU-T I.371, annex A) keeps one number for each key, the
 //! theoretical arrival time: the moment at which the rate limit would be full again. Acquiring
@@ -26,7 +26,7 @@ pub const MAX_RATE_PERIOD: Duration = Duration::from_secs(366 * 24 * 3_600);
 /// The largest count and burst of a rate.
 pub const MAX_RATE_COUNT: u64 = 1_000_000_000;
 
-/// A rate that cannot be.
+/// A rate that is out of range.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum InvalidRate {
     /// A count of zero or beyond the limit.
@@ -41,7 +41,7 @@ pub enum InvalidRate {
 }
 
 impl Rate {
-    /// `count` in each `period`, of which `burst` may be acquired at once.
+    /// `count` in each `period`, of which at most `burst` are available together.
     ///
     /// # Errors
     /// [`InvalidRate`] names the part that is out of range.
@@ -68,7 +68,7 @@ impl Rate {
         self.period
     }
 
-    /// The most that is there together.
+    /// The most that is available together.
     pub const fn burst(&self) -> u64 {
         self.burst
     }
@@ -84,17 +84,17 @@ impl Rate {
     }
 }
 
-/// What became of an attempt to acquire.
+/// The outcome of an attempt to acquire.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum RateLimitOutcome {
-    /// It was acquired; this much is left to acquire at once.
+    /// It was acquired; this much is still available now.
     Allowed {
         /// How much is left.
         left: u64,
     },
-    /// Nothing was acquired: it is worth asking again after this time.
+    /// Nothing was acquired: try again after this time.
     Later {
-        /// The time until as much as was asked for may be acquired.
+        /// The time until the requested amount is available.
         retry_after: Duration,
     },
 }
@@ -102,22 +102,22 @@ pub enum RateLimitOutcome {
 /// Why an attempt to acquire can never succeed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum RateLimitError {
-    /// More than the burst was asked for.
-    #[error("{amount} can never be acquired at once: the burst is {burst}")]
+    /// The request exceeds the burst.
+    #[error("{amount} can never be acquired together: the burst is {burst}")]
     MoreThanBurst {
-        /// What was asked for.
+        /// The requested amount.
         amount: u64,
-        /// The most that can be acquired at once.
+        /// The most that can be available.
         burst: u64,
     },
-    /// What is stored under the key is no rate limit.
+    /// The entry is not a rate limit.
     #[error("the entry is not a rate limit: delete it first or choose another key")]
     NotARateLimit,
 }
 
 impl Partition {
-    /// Acquires from a rate limit in one step, if there is enough. A missing one is full; so is one
-    /// that was evicted, since any entry may vanish at any time.
+    /// Acquires from a rate limit atomically, if there is enough. A missing one is full; so is an
+    /// evicted one, since any entry may vanish at any time.
     ///
     /// # Errors
     /// [`RateLimitError`] when it can never succeed.
@@ -144,7 +144,7 @@ impl Partition {
                 return Err(Refused::Later(taken_until - latest));
             }
             let left = rate.amount_in(latest - taken_until);
-            // An entry whose time is over is a full rate limit, so it needs no longer life.
+            // An expired entry means a full rate limit, so no longer lifetime is needed.
             let lifetime = Lifetime::of(Duration::from_millis(
                 (taken_until - moment).div_ceil(1_000_000) as u64,
             ));
@@ -221,8 +221,8 @@ mod tests {
     }
 
     proptest! {
-        /// In no window of time is more allowed than the burst and what comes back in the window;
-        /// and whoever comes back when told is allowed, if nobody else took meanwhile.
+        /// No window of time allows more than the burst and what comes back in the window; and a
+        /// caller that returns when told succeeds, unless others acquired meanwhile.
         #[test]
         fn no_window_has_more_than_burst_and_rate(
             count in 1..50u64, burst in 1..20u64, steps in prop::collection::vec((0..400u64, 1..6u64), 1..60)
@@ -243,7 +243,7 @@ mod tests {
                     RateLimitOutcome::Later { retry_after } => {
                         now += retry_after.as_millis() as u64;
                         let again = partition.acquire_rate(&key, amount, rate, at(now)).unwrap();
-                        prop_assert!(matches!(again, RateLimitOutcome::Allowed { .. }), "told to come back for nothing");
+                        prop_assert!(matches!(again, RateLimitOutcome::Allowed { .. }), "told to return too early");
                         allowed.push((now, amount));
                     }
                 }

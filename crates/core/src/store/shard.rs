@@ -13,21 +13,21 @@ use crate::entry::EntryRevision;
 use crate::lifetime::{Freshness, Lifetime};
 use crate::time::Timestamp;
 
-/// How many shards a partition has.
+/// The number of shards of a partition.
 pub(super) const SHARDS: usize = 16;
 
-/// Entries with their index, their order of eviction, and when they end.
+/// Entries with their index, their eviction order, and their ends.
 #[derive(Debug, Default)]
 pub(super) struct Shard {
     index: Index<u32>,
     pub(super) slots: Slots,
-    extras: ShardMetadata,
+    metadata: ShardMetadata,
     order: EvictionPolicy,
     /// No entry of a chunk ends before this, in milliseconds; for every chunk.
     soonest: Vec<u64>,
-    /// The chunk where the look for entries with invalidated tags goes on.
+    /// The next chunk in the search for entries with invalidated tags.
     invalid_at: usize,
-    /// How many chunks are still to be looked at for them.
+    /// How many chunks that search still has to visit.
     invalid_left: usize,
     /// What blobs take.
     bytes: u64,
@@ -36,8 +36,8 @@ pub(super) struct Shard {
     latest: EntryRevision,
 }
 
-/// What is in a shard no more, for whoever holds its lock to free once it does not: giving memory
-/// back may take the system long.
+/// What has left a shard, to be freed after its lock is released: returning memory to the system
+/// can take long.
 pub(super) type Departed = SmallVec<[DepartedPart; 2]>;
 
 #[derive(Debug)]
@@ -47,25 +47,25 @@ pub(super) enum DepartedPart {
     EntryMetadata { _held: Held },
 }
 
-/// What a new entry brings.
+/// A new entry, prepared outside the lock.
 #[derive(Debug)]
 pub(super) struct PreparedEntry {
     pub(super) blob: Blob,
     pub(super) times: Times,
-    pub(super) extra: Option<Held>,
+    pub(super) metadata: Option<Held>,
 }
 
 impl PreparedEntry {
     /// What it takes beyond a slot.
     pub(super) fn memory(&self) -> u64 {
-        self.blob.memory() + self.extra.as_ref().map_or(0, |e| e.memory())
+        self.blob.memory() + self.metadata.as_ref().map_or(0, |e| e.memory())
     }
 }
 
-/// How much a step of tidying got done.
+/// The progress of a step of tidying.
 #[derive(Debug, Clone, Copy, Default)]
 pub(super) struct Tidied {
-    /// How many entries went.
+    /// How many entries were removed.
     pub(super) freed: u64,
     /// How many chunks were looked at.
     pub(super) chunks: usize,
@@ -96,31 +96,31 @@ impl Shard {
     }
 
     fn held(&self, slot: u32) -> Option<&Held> {
-        self.slots.extra(slot).map(|number| self.extras.held(number))
+        self.slots.metadata(slot).map(|number| self.metadata.held(number))
     }
 
-    pub(super) fn extra(&self, slot: u32) -> Option<&Arc<EntryMetadata>> {
-        self.held(slot).map(Held::extra)
+    pub(super) fn metadata(&self, slot: u32) -> Option<&Arc<EntryMetadata>> {
+        self.held(slot).map(Held::metadata)
     }
 
     /// A share of what a filled slot's entry has beyond the slot.
-    pub(super) fn hold_extra(&self, slot: u32) -> Option<Held> {
+    pub(super) fn hold_metadata(&self, slot: u32) -> Option<Held> {
         self.held(slot).cloned()
     }
 
     /// How long a filled slot's entry may be served.
     pub(super) fn lifetime(&self, slot: u32) -> Lifetime {
         let mut lifetime = Lifetime::of(self.slots.times(slot).max_age());
-        if let Some(extra) = self.extra(slot) {
-            lifetime.stale_while_revalidate = extra.stale_while_revalidate;
-            lifetime.stale_if_error = extra.stale_if_error;
+        if let Some(metadata) = self.metadata(slot) {
+            lifetime.stale_while_revalidate = metadata.stale_while_revalidate;
+            lifetime.stale_if_error = metadata.stale_if_error;
         }
         lifetime
     }
 
-    /// What a filled slot's entry is good for; ended when a tag of it was invalidated.
+    /// How fresh a filled slot's entry is; ended when one of its tags was invalidated.
     pub(super) fn freshness(&self, slot: u32, now: Timestamp) -> Freshness {
-        if self.extra(slot).is_some_and(|extra| !extra.valid()) {
+        if self.metadata(slot).is_some_and(|metadata| !metadata.valid()) {
             return Freshness::Ended;
         }
         self.lifetime(slot).freshness(self.slots.times(slot).stored_at(), now)
@@ -133,15 +133,15 @@ impl Shard {
 
     fn ends_at(&self, slot: u32) -> u64 {
         let times = self.slots.times(slot);
-        let stale = self.extra(slot).map(|e| e.max_stale()).unwrap_or_default();
+        let stale = self.metadata(slot).map(|e| e.max_stale()).unwrap_or_default();
         (times.stored_at() + times.max_age() + stale).as_millis()
     }
 
-    fn set_extra(&mut self, slot: u32, extra: Option<Held>) {
-        let before = self.slots.extra(slot);
-        let number = extra.map(|extra| self.extras.add(extra));
-        self.slots.set_extra(slot, number);
-        if let Some(held) = before.and_then(|before| self.extras.remove(before)) {
+    fn set_metadata(&mut self, slot: u32, metadata: Option<Held>) {
+        let before = self.slots.metadata(slot);
+        let number = metadata.map(|metadata| self.metadata.add(metadata));
+        self.slots.set_metadata(slot, number);
+        if let Some(held) = before.and_then(|before| self.metadata.remove(before)) {
             self.departed.push(DepartedPart::EntryMetadata { _held: held });
         }
     }
@@ -179,7 +179,7 @@ impl Shard {
         self.bytes += size;
         let times = self.revised(new.times);
         let slot = self.slots.fill(hash, new.blob, times);
-        self.set_extra(slot, new.extra);
+        self.set_metadata(slot, new.metadata);
         let slots = &self.slots;
         self.index.insert(spread(hash), slot, |other| spread(slots.hash(*other)));
         self.order.add(&mut self.slots, slot, size);
@@ -196,16 +196,16 @@ impl Shard {
         if let Some(blob) = self.slots.replace(slot, new.blob, times) {
             self.departed.push(DepartedPart::Blob { _blob: blob });
         }
-        self.set_extra(slot, new.extra);
+        self.set_metadata(slot, new.metadata);
         self.order.resize(&self.slots, slot, before, self.size(slot));
         self.expect_end(slot)
     }
 
     /// Gives a filled slot's entry another lifetime; returns when it ends, in milliseconds.
-    pub(super) fn set_lifetime(&mut self, slot: u32, times: Times, extra: Option<Held>) -> u64 {
+    pub(super) fn set_lifetime(&mut self, slot: u32, times: Times, metadata: Option<Held>) -> u64 {
         let before = self.size(slot);
         self.slots.set_times(slot, times);
-        self.set_extra(slot, extra);
+        self.set_metadata(slot, metadata);
         self.order.resize(&self.slots, slot, before, self.size(slot));
         self.expect_end(slot)
     }
@@ -214,7 +214,7 @@ impl Shard {
     pub(super) fn remove(&mut self, slot: u32) {
         let size = self.size(slot);
         self.order.remove(&self.slots, slot, size);
-        self.set_extra(slot, None);
+        self.set_metadata(slot, None);
         let slots = &self.slots;
         let hash_of = |slot: &u32| spread(slots.hash(*slot));
         self.index.remove(hash_of(&slot), |at| *at == slot, hash_of);
@@ -229,12 +229,12 @@ impl Shard {
         self.soonest.truncate(self.slots.end() as usize / CHUNK);
     }
 
-    /// What has left since this was asked for, to be dropped when the shard's lock is not held.
+    /// What has left since the last call, to be dropped after the shard's lock is released.
     pub(super) fn departed(&mut self) -> Departed {
         std::mem::take(&mut self.departed)
     }
 
-    /// Removes the entry whose turn it is, to make room; returns whether there was one.
+    /// Evicts the next entry; returns whether there was one.
     pub(super) fn evict(&mut self) -> bool {
         let size = |slots: &Slots, slot: u32| slots.blob(slot).memory();
         let victim = self.order.victim(&mut self.slots, self.bytes, size);
@@ -281,13 +281,13 @@ impl Shard {
         (tidied, next)
     }
 
-    /// A tag was invalidated: entries that carry it will be looked for, once around from where the
-    /// look is now. So a look always ends, however often tags are invalidated meanwhile.
+    /// Starts the search for entries with an invalidated tag: one round from the current chunk. So
+    /// a search always ends, however often tags are invalidated meanwhile.
     pub(super) fn expect_invalid(&mut self) {
         self.invalid_left = self.slots.chunks();
     }
 
-    /// Whether entries with invalidated tags are still to be looked for.
+    /// Whether the search for entries with invalidated tags goes on.
     pub(super) fn awaits_invalid(&self) -> bool {
         self.invalid_left > 0
     }
@@ -300,7 +300,7 @@ impl Shard {
                 self.invalid_at = 0;
             }
             for slot in self.slots.extras_of(self.invalid_at).into_iter().flatten() {
-                if self.extra(slot).is_some_and(|extra| !extra.valid()) {
+                if self.metadata(slot).is_some_and(|metadata| !metadata.valid()) {
                     self.remove(slot);
                     tidied.freed += 1;
                 }
@@ -318,22 +318,21 @@ impl Shard {
         self.slots.filled() as u64
     }
 
-    /// All that this shard takes: entries, slots, index and order; without what extras take, which
+    /// All that this shard takes: entries, slots, index and order; without what metadata take, which
     /// their table counts.
     pub(super) fn memory(&self) -> u64 {
         self.bytes
             + self.slots.memory()
             + self.index.memory()
-            + self.extras.memory()
+            + self.metadata.memory()
             + self.order.memory()
             + (self.soonest.capacity() * size_of::<u64>()) as u64
     }
 
-    /// Gives back the memory of one chunk of a shard that is not in use any more; returns whether
-    /// there was one.
+    /// Frees one chunk of a shard that is out of use; returns whether there was one.
     pub(super) fn dismantle(&mut self) -> bool {
         self.index = Index::default();
-        let extras = self.extras.dismantle(CHUNK);
+        let metadata = self.metadata.dismantle(CHUNK);
         self.order = EvictionPolicy::default();
         self.soonest = Vec::new();
         match self.slots.pop_chunk() {
@@ -345,7 +344,7 @@ impl Shard {
             }
             None => {
                 self.bytes = 0;
-                extras
+                metadata
             }
         }
     }

@@ -1,4 +1,4 @@
-//! Where entries stand: numbered slots in chunks that come and go as they fill and empty.
+//! The places of entries: numbered slots in chunks, which come and go as they fill and empty.
 
 use std::collections::BTreeSet;
 use std::sync::atomic::{AtomicU8, Ordering};
@@ -12,7 +12,7 @@ use crate::time::Timestamp;
 /// Slots of one chunk; the bits of a [`u32`].
 pub(super) const CHUNK: usize = 32;
 
-/// An entry that was asked for this often since the hand last came by is as hot as it gets.
+/// The maximum heat: requests since the last pass of the hand.
 const HOTTEST: u8 = 3;
 
 const HEAT: u8 = 0b0011;
@@ -79,7 +79,7 @@ impl Times {
     }
 }
 
-/// One slot: 24 bytes, so that everything a hit looks at lies together.
+/// One slot: 24 bytes, so that everything a hit reads lies together.
 #[derive(Debug)]
 struct Slot {
     blob: Option<Blob>,
@@ -94,17 +94,17 @@ struct Slot {
 pub(super) struct Chunk {
     slots: [Slot; CHUNK],
     filled: u32,
-    /// Slots whose entries have an extra.
-    extras: u32,
+    /// Slots whose entries have an metadata.
+    metadata: u32,
     /// The numbers of those in the shard's table; there while any slot has one.
-    extra_numbers: Option<Box<[u32; CHUNK]>>,
+    metadata_numbers: Option<Box<[u32; CHUNK]>>,
 }
 
 impl Chunk {
     fn empty() -> Box<Self> {
         let slot = |_| Slot { blob: None, hash: 0, times: Times([0; 11]), mark: AtomicU8::new(0) };
         let slots = std::array::from_fn(slot);
-        Box::new(Self { slots, filled: 0, extras: 0, extra_numbers: None })
+        Box::new(Self { slots, filled: 0, metadata: 0, metadata_numbers: None })
     }
 }
 
@@ -117,7 +117,7 @@ pub(super) struct Slots {
     /// Chunks that were given back, below the last one.
     gone: BTreeSet<u32>,
     live_chunks: usize,
-    /// Chunks with numbers of extras.
+    /// Chunks with numbers of metadata.
     with_extras: usize,
     filled: usize,
 }
@@ -184,30 +184,30 @@ impl Slots {
     }
 
     /// The number of what a filled slot's entry has beyond the slot.
-    pub(super) fn extra(&self, slot: u32) -> Option<u32> {
+    pub(super) fn metadata(&self, slot: u32) -> Option<u32> {
         let (chunk, at) = (self.chunk(slot), place(slot).1);
-        let has = chunk.extras & (1 << at) != 0;
-        chunk.extra_numbers.as_ref().filter(|_| has).map(|numbers| numbers[at])
+        let has = chunk.metadata & (1 << at) != 0;
+        chunk.metadata_numbers.as_ref().filter(|_| has).map(|numbers| numbers[at])
     }
 
     /// Sets that number.
-    pub(super) fn set_extra(&mut self, slot: u32, number: Option<u32>) {
+    pub(super) fn set_metadata(&mut self, slot: u32, number: Option<u32>) {
         let at = place(slot).1;
         let chunk = self.chunk_mut(slot);
-        let had = chunk.extra_numbers.is_some();
+        let had = chunk.metadata_numbers.is_some();
         match number {
             Some(number) => {
-                chunk.extras |= 1 << at;
-                chunk.extra_numbers.get_or_insert_with(|| Box::new([0; CHUNK]))[at] = number;
+                chunk.metadata |= 1 << at;
+                chunk.metadata_numbers.get_or_insert_with(|| Box::new([0; CHUNK]))[at] = number;
             }
             None => {
-                chunk.extras &= !(1 << at);
-                if chunk.extras == 0 {
-                    chunk.extra_numbers = None;
+                chunk.metadata &= !(1 << at);
+                if chunk.metadata == 0 {
+                    chunk.metadata_numbers = None;
                 }
             }
         }
-        let has = chunk.extra_numbers.is_some();
+        let has = chunk.metadata_numbers.is_some();
         self.with_extras = self.with_extras + usize::from(has) - usize::from(had);
     }
 
@@ -278,19 +278,21 @@ impl Slots {
         Some((0..CHUNK as u32).filter(move |at| filled & (1 << at) != 0).map(move |at| first + at))
     }
 
-    /// The slots of one chunk whose entries have extras, `None` beyond the last chunk.
+    /// The slots of one chunk whose entries have metadata, `None` beyond the last chunk.
     pub(super) fn extras_of(&self, chunk: usize) -> Option<impl Iterator<Item = u32> + use<>> {
-        let extras = self.chunks.get(chunk)?.as_ref().map_or(0, |c| c.extras);
+        let metadata = self.chunks.get(chunk)?.as_ref().map_or(0, |c| c.metadata);
         let first = (chunk * CHUNK) as u32;
-        Some((0..CHUNK as u32).filter(move |at| extras & (1 << at) != 0).map(move |at| first + at))
+        Some(
+            (0..CHUNK as u32).filter(move |at| metadata & (1 << at) != 0).map(move |at| first + at),
+        )
     }
 
     fn mark(&self, slot: u32) -> &AtomicU8 {
         &self.slot(slot).mark
     }
 
-    /// Counts a request for a filled slot's entry. Two at once may count as one: nothing but the
-    /// order of eviction depends on it.
+    /// Counts a request for a filled slot's entry. Concurrent requests may count as one: only the
+    /// eviction order depends on it.
     pub(super) fn touch(&self, slot: u32) {
         let mark = self.mark(slot);
         let now = mark.load(Ordering::Relaxed);
@@ -318,7 +320,7 @@ impl Slots {
         *mark = if within { *mark | WINDOW } else { *mark & !WINDOW };
     }
 
-    /// Marks a slot as seen; returns whether it was not before.
+    /// Marks a slot as seen; returns whether it was unseen.
     pub(super) fn see(&mut self, slot: u32, seen: bool) -> bool {
         let mark = self.slot_mut(slot).mark.get_mut();
         let was = *mark & SEEN != 0;
@@ -332,15 +334,15 @@ impl Slots {
         matches!(self.chunks.get(number), Some(Some(chunk)) if chunk.filled & (1 << at) != 0)
     }
 
-    /// Takes out one chunk's blobs from the end, for giving a large memory back bit by bit; `None`
-    /// when nothing is left.
+    /// Removes the last chunk's blobs, to free a large memory bit by bit; `None` when nothing is
+    /// left.
     pub(super) fn pop_chunk(&mut self) -> Option<impl Iterator<Item = Blob>> {
         let last = self.chunks.pop()?;
         self.with_room.remove(&(self.chunks.len() as u32));
         self.gone.remove(&(self.chunks.len() as u32));
         if let Some(chunk) = &last {
             self.live_chunks -= 1;
-            self.with_extras -= usize::from(chunk.extra_numbers.is_some());
+            self.with_extras -= usize::from(chunk.metadata_numbers.is_some());
             self.filled -= chunk.filled.count_ones() as usize;
         }
         Some(last.into_iter().flat_map(|chunk| chunk.slots.into_iter().filter_map(|s| s.blob)))

@@ -9,7 +9,7 @@ use super::shard::Tidied;
 use crate::key::NamespaceId;
 use crate::time::Timestamp;
 
-/// How many bytes one step of tidying frees at most while more is used than a lowered limit allows.
+/// The most bytes that one step of tidying evicts while a lowered limit is exceeded.
 const SHRINK_STEP: u64 = 256 << 10;
 
 /// Entries of all namespaces within one limit of bytes.
@@ -45,9 +45,9 @@ impl Store {
         }
     }
 
-    /// An empty partition for a namespace. The identity is what tells partitions apart in a log;
-    /// opening one twice gives two that know nothing of each other, so the caller keeps it. It
-    /// ends, and its memory comes back, when the last holder drops it.
+    /// An empty partition for a namespace. The identity is for logs: opening a namespace twice
+    /// makes two independent partitions, so the caller must keep it. Its memory is freed when the
+    /// last holder drops it.
     pub fn open(&self, namespace: NamespaceId, quota: Quota) -> Arc<Partition> {
         let partition = Arc::new(Partition::new(namespace, Arc::clone(&self.budget), quota));
         self.budget.join(Arc::downgrade(&partition) as Weak<dyn BudgetMember>);
@@ -62,10 +62,10 @@ impl Store {
         partitions.iter().filter_map(Weak::upgrade).collect()
     }
 
-    /// Frees what ended, was cleared or was invalidated: at most `chunks` chunks of 32 entries, and
-    /// as many of what was cleared. It goes on where the last call ended, so that none is always
-    /// last. Returns how many entries were freed, and whether more wait. No lock is held for longer
-    /// than one such step.
+    /// Frees expired, cleared and invalidated entries: at most `chunks` chunks of 32 entries, and
+    /// as many cleared ones. It continues where the last call ended, so that no partition is always
+    /// last. Returns how many entries were freed, and whether there are more. No lock is held for
+    /// longer than one such step.
     pub fn tidy(&self, chunks: usize, now: Timestamp) -> (u64, bool) {
         let partitions = self.partitions();
         let mut all = Tidied { more: self.budget.reclaim(chunks), ..Tidied::default() };
@@ -93,18 +93,18 @@ impl Store {
         self.budget.limit()
     }
 
-    /// Sets the limit in bytes. Above it the store grows no further, and shrinks as it is written
-    /// to and tidied.
+    /// Sets the limit in bytes. Above it, the store does not grow, and shrinks with writes and
+    /// tidying.
     pub fn set_limit(&self, limit: u64) {
         self.budget.set_limit(limit);
     }
 
-    /// The bytes in use, with bookkeeping and with what was cleared and not given back yet.
+    /// The bytes in use, including bookkeeping and cleared entries that are not freed yet.
     pub fn used(&self) -> u64 {
         self.budget.used()
     }
 
-    /// How many entries were removed to make room since the store was made.
+    /// How many entries were evicted since the store was made.
     pub fn evicted(&self) -> u64 {
         self.budget.evicted.load(Ordering::Relaxed)
     }

@@ -295,11 +295,11 @@ fn what_look_ups_do_not_find_is_not_there_for_conditions() {
     let tag = a.get("k", at(0)).unwrap().entity_tag();
     let put = |condition, now| a.put(&key("k"), &value, condition, at(now));
     assert_eq!(put(Precondition::IfAbsent, 999), Err(PutError::ConditionFailed));
-    // From here on it is of use only when the origin fails.
+    // From here on it serves only when the origin fails.
     assert_eq!(put(Precondition::IfMatches(vec![tag]), 1_000), Err(PutError::ConditionFailed));
     assert_eq!(put(Precondition::IfPresent, 1_000), Err(PutError::ConditionFailed));
     put(Precondition::IfAbsent, 1_000).unwrap();
-    // A negative result keeps its own time, and never becomes an empty value.
+    // A negative entry keeps its own time, and never becomes an empty value.
     a.put(&key("n"), &Entry::negative(second, at(0)), Precondition::Always, at(0)).unwrap();
     assert!(a.set_lifetime("n", lifetime, at(1)).is_none());
     assert!(a.get("n", at(999)).unwrap().is_negative() && a.get("n", at(1_000)).is_none());

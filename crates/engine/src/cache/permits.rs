@@ -43,9 +43,9 @@ pub const MAX_WAIT: Duration = Duration::from_secs(300);
 /// How a caller that refills by itself asks for a key.
 #[derive(Debug, Clone)]
 pub struct PermitRequest {
-    /// Who asks, in words for people.
+    /// The caller's display name.
     pub owner: Arc<str>,
-    /// How long to wait while another caller holds the permit; zero to be told at once.
+    /// How long to wait while another caller holds the permit; zero not to wait.
     pub wait: Duration,
     /// How long the permit lasts if the caller gets it.
     pub lease: Duration,
@@ -497,7 +497,8 @@ impl Engine {
         }
     }
 
-    /// Ends the permits and waits of an access that was withdrawn; those next in the queue may refill.
+    /// Ends the permits and waits of an access that was withdrawn; those next in the queue may
+    /// refill.
     pub(crate) fn withdraw_permits(&self, access: AccessId) {
         let (now, mut turns) = (self.now(), Vec::new());
         self.cache.guards().for_each(|mut guard| guard.withdraw(access, now, &mut turns));

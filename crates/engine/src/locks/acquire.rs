@@ -31,7 +31,7 @@ pub const LEASES: RangeInclusive<Duration> = Duration::from_millis(100)..=MAX_LE
 /// What a caller wants of a lock.
 #[derive(Debug, Clone)]
 pub struct LockRequest {
-    /// Who it is, in words for people.
+    /// The caller's display name.
     pub owner: String,
     /// How long the lease lasts unless it is renewed.
     pub lease: Duration,
@@ -150,12 +150,13 @@ impl Engine {
         views
     }
 
-    /// How many locks are held, and how many callers are in the queue for one.
+    /// How many locks are held, and how many callers are queued.
     pub fn lock_counts(&self) -> LockCounts {
         self.locks.table().counts()
     }
 
-    /// Ends the leases and waits of an access that was withdrawn; those next in the queue get the locks.
+    /// Ends the leases and waits of an access that was withdrawn; those next in the queue get the
+    /// locks.
     pub(crate) fn withdraw_locks(&self, access: AccessId) {
         self.end_locks(|table, now, notices| table.withdraw(access, now, notices));
     }
@@ -217,8 +218,8 @@ impl Writer {
         let mut notices = Vec::new();
         let outcome = engine.locks.table().acquire(&name, queued, waiter, began, &mut notices);
         engine.deliver_locks(notices, began);
-        // Withdrawing access raises its signal first and then ends what it holds: an acquisition that came
-        // in between is found there, and a later one here.
+        // Withdrawing access raises its signal first and then ends what it holds: an acquisition
+        // that came in between is found there, and a later one here.
         if let Some(access) = access.filter(|access| access.signal.has_ended()) {
             engine.withdraw_locks(access.id);
             return Err(EngineError::AccessEnded);
@@ -307,7 +308,7 @@ impl Manager {
 }
 
 impl Reader {
-    /// A lock as it stands, without touching it; `None` when nobody holds it.
+    /// The state of a lock; `None` when it is free.
     pub fn peek_lock(&self, name: &Key) -> Option<LockView> {
         let engine = self.engine();
         engine.locks.table().look(&(self.id(), name.clone()), engine.now())

@@ -267,7 +267,7 @@ pub(crate) async fn tokens(
     // An empty cursor is the beginning.
     let cursor = query.cursor.as_deref().filter(|cursor| !cursor.is_empty());
     let after = cursor.map_or(Ok(0), str::parse);
-    let after = after.map_err(|_| Failure::invalid("the cursor is not one that a page gave"))?;
+    let after = after.map_err(|_| Failure::invalid("the cursor does not come from a page"))?;
     let items = service.control().tokens(&caller, after, most).await?;
     let last = items.last().filter(|_| items.len() == usize::from(most));
     let cursor = last.map(|token| token.id.to_string());

@@ -42,7 +42,7 @@ const MAX_AHEAD: usize = 256 << 10;
 const DEFAULT_PAGE: usize = 100;
 
 pub(crate) async fn no_key() -> Failure {
-    Failure::bad_request("the key is empty: give at least one character after /entries/")
+    Failure::bad_request("the key is empty: use at least one character after /entries/")
 }
 
 /// Look an entry up; where the namespace has an origin, a miss reads it through.

@@ -1,4 +1,4 @@
-//! Leases of locks: what a caller asks for, what it gets, and how a lease ends.
+//! Leases of locks: requests, grants, and how leases end.
 
 use std::fmt;
 use std::time::Duration;
@@ -12,14 +12,14 @@ pub const MAX_LEASE: Duration = Duration::from_secs(24 * 3_600);
 /// The longest wait for a lock.
 pub const MAX_WAIT: Duration = Duration::from_secs(3_600);
 
-/// The longest note of an owner, in bytes.
+/// The longest display name of an owner, in bytes.
 pub const MAX_OWNER_BYTES: usize = 200;
 
 /// A number that grows with every lease of any lock, across restarts too.
 ///
-/// Its upper part is an epoch that the records gave at the start of the service, each time a larger
-/// one; its lower 32 bits count holds since. It stays below 2^53, which every JSON reader keeps
-/// whole, for the first two million starts.
+/// Its upper part is an epoch, which the records increase at every start; its lower 32 bits count
+/// the leases of the epoch. It stays below 2^53, and so within the integers of every JSON reader,
+/// for the first two million starts.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct FencingToken(pub(super) u64);
 
@@ -48,30 +48,30 @@ pub type LockName = (NamespaceId, Key);
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct SessionId(pub u64);
 
-/// The access that a lease was asked for with, by which it can be withdrawn.
+/// The access with which a lease was acquired; withdrawing the access ends the lease.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct AccessId(pub u64);
 
-/// One wait in a queue.
+/// One place in a queue.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Ticket(pub(super) u64);
 
 /// What a caller asks for.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct AcquireRequest {
-    /// Who it is, in words for people.
+    /// The caller's display name.
     pub owner: String,
     /// How long the lease lasts unless it is renewed.
     pub lease: Duration,
-    /// How long to wait for it; zero to be told at once.
+    /// How long to wait for it; zero not to wait.
     pub wait: Duration,
     /// The connection that the lease ends with; `None` for a lease that outlives it.
     pub session: Option<SessionId>,
-    /// The access that it is asked for with; `None` when that cannot be withdrawn.
+    /// The access of the caller; `None` when it cannot be withdrawn.
     pub access: Option<AccessId>,
 }
 
-/// A lease that was given.
+/// A lease that was granted.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Grant {
     /// Which lock.
@@ -82,10 +82,10 @@ pub struct Grant {
     pub ends_at: Timestamp,
 }
 
-/// A lease that somebody else has, as far as others may know.
+/// The holder of a lock, as other callers may see it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Holder {
-    /// Who it is.
+    /// Its display name.
     pub owner: String,
     /// The lease's token.
     pub token: FencingToken,
@@ -95,31 +95,31 @@ pub struct Holder {
     pub ends_at: Timestamp,
 }
 
-/// A queued caller, as it is shown.
+/// A queued caller, as shown to others.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct QueuedCaller {
-    /// Who it is.
+    /// Its display name.
     pub owner: String,
-    /// Since when it waits.
+    /// When it began to wait.
     pub since: Timestamp,
-    /// When its wait is over.
+    /// When its wait ends.
     pub waits_until: Timestamp,
 }
 
-/// A lock as it is shown.
+/// A lock, as shown to callers.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct LockView {
     /// Which lock.
     pub name: LockName,
     /// Who holds it.
     pub holder: Holder,
-    /// Who waits for it, in order; the first hundred.
+    /// The queue, in order; the first hundred callers.
     pub queue: Vec<QueuedCaller>,
-    /// How many wait for it.
+    /// How many callers are queued.
     pub queued: usize,
 }
 
-/// How many locks are held, and how many callers are in the queue for one.
+/// How many locks are held, and how many callers are queued.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct LockCounts {
     /// Locks that are held.
@@ -128,70 +128,70 @@ pub struct LockCounts {
     pub queued: usize,
 }
 
-/// What became of a claim.
+/// The outcome of a request.
 #[derive(Debug, PartialEq, Eq)]
 pub enum LockOutcome<W> {
-    /// The lock is held by the caller; the waiter was not needed.
+    /// The lock is the caller's; the waiter was not needed.
     Granted(Grant, W),
     /// The caller is in the queue.
     Queued(Ticket),
-    /// Somebody else holds it and the caller does not wait.
+    /// Another caller holds it, and this one does not wait.
     HeldByOther(Holder, W),
 }
 
-/// Why a claim was refused.
+/// Why a request was refused.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum AcquireError {
-    /// No epoch was given yet, so that a token could be smaller than one before the restart.
+    /// There is no epoch yet, so a token could be smaller than one from before the restart.
     #[error(
-        "locks are not given at the moment: MariaDB did not answer at the start, so nobody can tell which fencing tokens were given before; they are given as soon as it does"
+        "locks cannot be granted: MariaDB did not answer at the start, so the last fencing token is unknown; they are granted as soon as MariaDB answers"
     )]
     NoEpoch,
-    /// Somebody else may give locks now.
+    /// Another node may grant locks now.
     #[error(
-        "locks are not given at the moment: another Verax stands by, and MariaDB does not confirm that this one is still active"
+        "locks cannot be granted: there is a standby node, and MariaDB does not confirm that this node is still active"
     )]
     Unconfirmed,
-    /// So many leases were given since the start that the epoch is used up.
-    #[error("the fencing tokens of this epoch are used up; a new one is being asked for")]
+    /// The epoch has no fencing tokens left.
+    #[error("the fencing tokens of this epoch are used up; a new epoch is on its way")]
     EpochUsedUp,
-    /// The connection that the lease is to end with has ended.
-    #[error("the connection that the lease was to end with has ended")]
+    /// The connection that the lease would end with has ended.
+    #[error("the connection that the lease would end with has ended")]
     Disconnected,
     /// Too many locks are held or waited for in the namespace.
     #[error(
-        "the namespace has {0} leases and waits already, and there may be no more at the moment"
+        "the namespace has {0} leases and queued callers, the limit at the moment; retry later"
     )]
     Full(usize),
 }
 
-/// Why a lease cannot be renewed or released: it is over.
+/// Why a lease cannot be renewed or released.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum NotHeld {
     /// Nobody holds the lock now.
-    #[error("the lease with fencing token {token} is over; nobody holds the lock now")]
+    #[error("the lease with fencing token {token} has ended; the lock is free now")]
     Free {
-        /// The token that was given.
+        /// The token in the request.
         token: FencingToken,
     },
-    /// Whether it is over cannot be told: somebody else may give locks now.
+    /// Unknown, because another node may grant locks now.
     #[error(
-        "the lease with fencing token {token} is not renewed: another Verax stands by, and MariaDB does not confirm that this one is still active"
+        "the lease with fencing token {token} is not renewed: there is a standby node, and MariaDB does not confirm that this node is still active"
     )]
     Unconfirmed {
-        /// The token that was given.
+        /// The token in the request.
         token: FencingToken,
     },
-    /// Somebody else holds it now.
+    /// Another caller holds it now.
     #[error(
-        "the lease with fencing token {token} is over; {owner} holds the lock now, with fencing token {now}"
+        "the lease with fencing token {token} has ended; {owner} holds the lock now, with fencing token {now}"
     )]
     Other {
-        /// The token that was given.
+        /// The token in the request.
         token: FencingToken,
         /// Who holds it.
         owner: String,
-        /// The token of the hold there is.
+        /// The token of the current lease.
         now: FencingToken,
     },
 }
@@ -211,13 +211,13 @@ pub enum LeaseEnd {
     Withdrawal,
 }
 
-/// What happened, and whom it concerns.
+/// An event that a waiting caller or an observer must learn of.
 #[derive(Debug, PartialEq, Eq)]
 pub enum LockNotice<W> {
-    /// A lease ended; its holder is not told.
+    /// A lease ended; its holder is not notified.
     Ended(LockName, Holder, LeaseEnd),
-    /// The lock is theirs.
+    /// The waiting caller now holds the lock.
     Granted(W, Grant),
-    /// Their wait is over, and somebody else still holds it.
+    /// The wait is over, and another caller still holds the lock.
     TimedOut(W, Holder),
 }

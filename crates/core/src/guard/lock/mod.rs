@@ -1,13 +1,13 @@
 //! The state machine of named locks.
 //!
-//! A lock is held by at most one holder, for a time. Whoever asks for a held lock waits in a queue,
-//! first come, first served, until it is granted or its wait is over. A lease ends by its release,
-//! by its end time, by an administrator, or, if the holder wished it so, with the holder's
-//! connection. Every lease has a [`FencingToken`], larger than all before it, by which what the
-//! lock protects can refuse a holder whose time is over and who does not know it.
+//! A lock has at most one holder at a time. A caller that requests a held lock waits in a queue,
+//! first come, first served, until the lock is granted or the wait is over. A lease ends when it is
+//! released, when it expires, when an administrator ends it, or, on request, with the holder's
+//! connection. Every lease has a [`FencingToken`], larger than all before it, with which the
+//! protected resource can refuse a holder whose lease has ended without its knowledge.
 //!
-//! The machine starts nothing and waits for nothing: it says who was granted what, and when it must
-//! be looked at again.
+//! The machine performs no I/O and reads no clock: it reports who was granted what, and when it
+//! must run again.
 
 mod lease;
 mod table;

@@ -1,4 +1,4 @@
-//! All locks: who holds them, and who waits in which order.
+//! The table of all locks: their holders and their queues.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::time::Duration;
@@ -14,11 +14,10 @@ use crate::time::Timestamp;
 /// Bits of a token that count the leases of an epoch.
 const COUNT_BITS: u32 = 32;
 
-/// How many of those that wait for a lock are shown; all are counted.
+/// The most queued callers shown for one lock; all are counted.
 const MAX_SHOWN: usize = 100;
 
-/// How many leases and waits are ended in one step, after which others have their turn at the
-/// table.
+/// The most leases and waits that one step ends, so that other callers get the table in between.
 const MAX_PER_STEP: usize = 64;
 
 #[derive(Debug)]
@@ -39,25 +38,25 @@ struct QueuedRequest<W> {
     waits_until: Timestamp,
 }
 
-/// A lock that is held. One that nobody holds is not kept, since then nobody waits for it either.
+/// A held lock. A free lock takes no memory: nobody waits for it either.
 #[derive(Debug)]
 struct Lock<W> {
     lease: Lease,
-    /// In the order of their tickets, which is the one they came in.
+    /// By ticket, which is the order of arrival.
     queue: BTreeMap<Ticket, QueuedRequest<W>>,
-    /// When each of them gives up.
+    /// When each wait ends.
     wait_ends: BTreeSet<(Timestamp, Ticket)>,
-    /// When it must be looked at: never later than the lease or a wait in its queue ends.
+    /// When it must be settled: no later than the first end of its lease or of a wait.
     moment: Timestamp,
 }
 
-/// All locks, with whatever represents a waiting caller as `W`.
+/// All locks; `W` represents a waiting caller.
 #[derive(Debug)]
 pub struct LockTable<W> {
     epoch: Option<u32>,
-    /// The latest one that was ended.
+    /// The latest epoch that was ended.
     ended: Option<u32>,
-    /// Nothing is given from this moment on, unless it is put off.
+    /// Nothing is granted from this moment on, unless it is extended.
     gives_until: Option<Timestamp>,
     given: u32,
     last_ticket: u64,
@@ -68,11 +67,11 @@ pub struct LockTable<W> {
     pub(super) taken: Shares,
     /// How many wait for a lock.
     queued: usize,
-    /// The locks that each session and access holds or waits for, and how often.
+    /// The locks that each session and access holds or waits for, with counts.
     bound: HashMap<EndsWith, BTreeMap<LockName, usize>>,
-    /// The locks of each namespace, those that are held longest first.
+    /// The locks of each namespace, the longest held first.
     by_token: BTreeMap<(NamespaceId, FencingToken), LockName>,
-    /// The moment of every lock.
+    /// When each lock must be settled.
     moments: BTreeSet<(Timestamp, LockName)>,
 }
 
@@ -83,14 +82,14 @@ impl<W> Lock<W> {
         Some(waiting)
     }
 
-    /// When it must be looked at next.
+    /// When it must be settled next.
     fn next_moment(&self) -> Timestamp {
         let first = self.wait_ends.first().map(|(at, _)| *at);
         first.map_or(self.lease.ends_at, |first| first.min(self.lease.ends_at))
     }
 }
 
-/// What a lease or a wait was asked for with.
+/// What a lease or a wait ends with.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 enum EndsWith {
     Session(SessionId),
@@ -112,8 +111,7 @@ impl Lease {
 }
 
 impl<W> LockTable<W> {
-    /// An empty table with as many leases and waits as `limits` allow. It gives nothing until it
-    /// has an epoch.
+    /// An empty table within `limits`. It grants nothing until it has an epoch.
     pub fn new(limits: ShareLimits) -> Self {
         Self {
             epoch: None,
@@ -131,36 +129,36 @@ impl<W> LockTable<W> {
         }
     }
 
-    /// Begins an epoch, which must be larger than every one before, by whatever process it was
-    /// used. Smaller ones than the current one change nothing.
+    /// Begins an epoch, which must be larger than every earlier one of any process. A smaller one
+    /// has no effect.
     pub fn begin_epoch(&mut self, epoch: u32) {
         if Some(epoch) > self.epoch.max(self.ended) {
             (self.epoch, self.given) = (Some(epoch), 0);
         }
     }
 
-    /// Ends the epoch: nothing is given until another begins, which must be larger.
+    /// Ends the epoch: nothing is granted until a larger one begins.
     pub fn end_epoch(&mut self) {
         self.ended = self.ended.max(self.epoch.take());
     }
 
-    /// Sets until when locks are given and renewed; `None` for as long as there is an epoch.
-    /// Somebody else may give them from then on.
+    /// Sets until when locks are granted and renewed; `None` for as long as there is an epoch.
+    /// Another node may grant them from then on.
     pub fn give_until(&mut self, moment: Option<Timestamp>) {
         self.gives_until = moment;
     }
 
-    /// Whether locks are given and renewed.
+    /// Whether locks are granted and renewed.
     pub fn gives(&self, now: Timestamp) -> bool {
         self.gives_until.is_none_or(|until| now < until)
     }
 
-    /// The epoch of the tokens given now.
+    /// The current epoch.
     pub fn epoch(&self) -> Option<u32> {
         self.epoch
     }
 
-    /// Whether a new epoch is needed soon: there is none, or most of it is used up.
+    /// Whether a new epoch is needed soon: there is none, or most of its tokens are used.
     pub fn needs_epoch(&self) -> bool {
         self.epoch.is_none() || self.given > u32::MAX - (u32::MAX >> 4)
     }
@@ -201,14 +199,13 @@ impl<W> LockTable<W> {
         }
     }
 
-    /// A wait has ended that was taken out of its queue.
+    /// Counts the end of a wait that has left its queue.
     fn left_queue(&mut self, name: &LockName, waiting: &QueuedRequest<W>) {
         self.queued -= 1;
         self.left(name, waiting.request.session, waiting.request.access);
     }
 
-    /// Asks for a lock. What others must learn, because a lease had ended meanwhile, is added
-    /// to `notices`.
+    /// Requests a lock. Appends to `notices` what others must learn because a lease had ended.
     ///
     /// # Errors
     /// [`AcquireError`]; the queue stays as it was.
@@ -220,7 +217,7 @@ impl<W> LockTable<W> {
         now: Timestamp,
         notices: &mut Vec<LockNotice<W>>,
     ) -> Result<LockOutcome<W>, AcquireError> {
-        // It may have ended on the way here; what it holds would outlive it.
+        // The session may have ended meanwhile; a lease would outlive it.
         if request.session.is_some_and(|session| !self.sessions.contains(&session)) {
             return Err(AcquireError::Disconnected);
         }
@@ -259,7 +256,7 @@ impl<W> LockTable<W> {
         Ok(LockOutcome::Granted(Grant { name: name.clone(), token, ends_at }, waiter))
     }
 
-    /// Sets the moment of a lock.
+    /// Sets when a lock must be settled.
     fn look_at(&mut self, name: &LockName, moment: Timestamp) {
         let Some(lock) = self.locks.get_mut(name) else { return };
         let before = std::mem::replace(&mut lock.moment, moment);
@@ -269,7 +266,7 @@ impl<W> LockTable<W> {
         self.moments.insert(noted);
     }
 
-    /// Takes a lock out, with everybody in its queue.
+    /// Removes a lock with its queue.
     fn remove(&mut self, name: &LockName) -> Option<Lock<W>> {
         let lock = self.locks.remove(name)?;
         self.moments.remove(&(lock.moment, name.clone()));
@@ -297,8 +294,8 @@ impl<W> LockTable<W> {
             return;
         }
         let Ok(token) = self.next_token(now) else {
-            // Nobody can be given the lock. Those in the queue time out, and it is free for whoever asks
-            // once locks are given again.
+            // No token is left to grant. The queued callers time out, and the lock is free once
+            // locks are granted again.
             let Some(lock) = self.remove(name) else { return };
             let holder = lock.lease.holder();
             let gone = lock.queue.into_values();
@@ -313,7 +310,7 @@ impl<W> LockTable<W> {
         let lease = Lease { owner, token, since: now, ends_at, session, access };
         let before = std::mem::replace(&mut lock.lease, lease);
         let moment = lock.next_moment();
-        // The one that held it is gone; the one that was in the queue holds it.
+        // The old holder is gone; the first queued caller holds the lock.
         self.queued -= 1;
         self.left(name, before.session, before.access);
         self.by_token.remove(&(name.0, before.token));
@@ -324,11 +321,11 @@ impl<W> LockTable<W> {
     }
 
     /// Ends what is over by `now` for one lock: waits that ended before the lease did, then the
-    /// hold, which goes to whoever was still in the queue when it ended. Of many it ends those of one
-    /// step, and the lock stays due.
+    /// lease, which passes to the first caller still queued at its end. One step ends a bounded
+    /// number; the lock stays due for the rest.
     fn settle(&mut self, name: &LockName, now: Timestamp, notices: &mut Vec<LockNotice<W>>) {
         let most = notices.len() + MAX_PER_STEP;
-        // After a lease was passed on, further waits may be over.
+        // After a lease has passed on, further waits may be over.
         while notices.len() < most
             && let Some(lock) = self.locks.get_mut(name).filter(|lock| lock.moment <= now)
         {
@@ -336,7 +333,7 @@ impl<W> LockTable<W> {
             let until = if over { lock.lease.ends_at } else { now };
             let holder = lock.lease.holder();
             let gone = lock.wait_ends.range(..=(until, Ticket(u64::MAX)));
-            // In the order of their coming, whenever each of them gave up.
+            // In order of arrival, whenever each of them timed out.
             let gone: BTreeSet<Ticket> =
                 gone.take(most - notices.len()).map(|(_, ticket)| *ticket).collect();
             let all = gone.len() < most - notices.len();
@@ -356,8 +353,7 @@ impl<W> LockTable<W> {
         }
     }
 
-    /// Lets time pass: ends leases and waits that are over, those of one step. Returns whether more
-    /// are over.
+    /// Ends leases and waits that are over, those of one step. Returns whether there are more.
     pub fn advance(&mut self, now: Timestamp, notices: &mut Vec<LockNotice<W>>) -> bool {
         let most = notices.len() + MAX_PER_STEP;
         while notices.len() < most {
@@ -392,16 +388,17 @@ impl<W> LockTable<W> {
                 owner: lock.lease.owner.clone(),
                 now: lock.lease.token,
             }),
-            // It is over, and is passed on once those who gave up before are out of the queue.
+            // It has ended, and passes on once the callers that timed out earlier have left the
+            // queue.
             Some(lock) if lock.lease.ends_at <= now => Err(NotHeld::Free { token }),
             Some(lock) => Ok(&mut lock.lease),
         }
     }
 
-    /// Makes a lease last for `lease` from now on, longer or shorter; returns when it ends then.
+    /// Extends or shortens a lease to `lease` from now; returns its new end.
     ///
     /// # Errors
-    /// [`NotHeld`] when the lease is over, or locks are not [given](Self::gives) at the moment.
+    /// [`NotHeld`] when the lease has ended, or locks are not [granted](Self::gives) at the moment.
     pub fn renew(
         &mut self,
         name: &LockName,
@@ -422,7 +419,7 @@ impl<W> LockTable<W> {
         Ok(ends_at)
     }
 
-    /// Ends a lease; the first in the queue has the lock then.
+    /// Ends a lease; the lock passes to the first queued caller.
     ///
     /// # Errors
     /// [`NotHeld`] when it is over already.
@@ -438,7 +435,7 @@ impl<W> LockTable<W> {
         Ok(())
     }
 
-    /// Ends the lease that there is, whoever has it; returns who had it.
+    /// Ends the current lease, whoever holds it; returns its holder.
     pub fn force_release(
         &mut self,
         name: &LockName,
@@ -451,7 +448,7 @@ impl<W> LockTable<W> {
         Some(holder)
     }
 
-    /// Takes a caller out of the queue; returns whether it was still in it.
+    /// Removes a caller from the queue; returns whether it was there.
     pub fn leave(&mut self, name: &LockName, ticket: Ticket) -> bool {
         let left = self.locks.get_mut(name).and_then(|lock| lock.leave(ticket));
         if let Some(waiting) = &left {
@@ -460,14 +457,14 @@ impl<W> LockTable<W> {
         left.is_some()
     }
 
-    /// A connection begins, with which holds may end.
+    /// Registers a connection that leases can end with.
     pub fn connect(&mut self, session: SessionId) {
         self.sessions.insert(session);
     }
 
     /// Ends the leases that end with a connection, and its waits for such leases: those of one
-    /// step. Returns whether there are more, for which it is to be called again. Callers of waits
-    /// must know by themselves that the connection is gone: they are notices nothing.
+    /// step. Returns whether there are more, for which the caller must call again. The waiting
+    /// callers are not notified; they must notice that the connection is gone.
     pub fn disconnect(
         &mut self,
         session: SessionId,
@@ -478,9 +475,9 @@ impl<W> LockTable<W> {
         self.end_bound(LeaseEnd::Disconnection, now, notices, EndsWith::Session(session))
     }
 
-    /// Ends the leases and waits that were asked for with an access which is withdrawn: those of
-    /// one step. Returns whether there are more, for which it is to be called again. Callers of
-    /// waits must know by themselves that it is withdrawn: they are notices nothing.
+    /// Ends the leases and waits of a withdrawn access: those of one step. Returns whether there
+    /// are more, for which the caller must call again. The waiting callers are not notified; they
+    /// must notice that the access is withdrawn.
     pub fn withdraw(
         &mut self,
         access: AccessId,
@@ -509,7 +506,7 @@ impl<W> LockTable<W> {
             }
             let before = notices.len();
             self.settle(&name, now, notices);
-            // What was over by itself has its part of the step.
+            // What had ended by itself counts towards the step.
             ended += 1 + notices.len() - before;
             let Some(lock) = self.locks.get_mut(&name) else { continue };
             let gone: Vec<Ticket> = lock
@@ -523,7 +520,7 @@ impl<W> LockTable<W> {
             let all = gone.len() < MAX_PER_STEP;
             let gone: Vec<QueuedRequest<W>> =
                 gone.into_iter().filter_map(|ticket| lock.leave(ticket)).collect();
-            // The lock is not passed on to somebody who leaves with the same bond.
+            // The lock does not pass to a caller that leaves for the same reason.
             let holds = all && held(&lock.lease);
             gone.iter().for_each(|waiting| self.left_queue(&name, waiting));
             if holds {
@@ -533,8 +530,8 @@ impl<W> LockTable<W> {
         false
     }
 
-    /// Ends the leases and waits of a namespace that is gone, those of one step; returns whether
-    /// there are more, for which it is to be called again. Holders learn of it when they renew.
+    /// Ends the leases and waits of a deleted namespace, those of one step; returns whether there
+    /// are more, for which the caller must call again. Holders learn of it when they renew.
     pub fn end_namespace(&mut self, namespace: NamespaceId) -> bool {
         let mut ended = 0;
         loop {
@@ -556,8 +553,8 @@ impl<W> LockTable<W> {
         }
     }
 
-    /// Ends all leases and waits: holders learn of it when they renew. What is returned is to be
-    /// dropped where it holds nobody up.
+    /// Ends all leases and waits; holders learn of it when they renew. The returned value should be
+    /// dropped outside the table's lock.
     pub fn end_all(&mut self) -> Self {
         let epoch = (self.epoch, self.ended, self.gives_until, self.given, self.last_ticket);
         let mut gone = std::mem::replace(self, Self::new(self.taken.limits()));
@@ -566,13 +563,13 @@ impl<W> LockTable<W> {
         gone
     }
 
-    /// The locks of a namespace that are held, longest first.
+    /// The held locks of a namespace, longest held first.
     fn locks_of(&self, namespace: NamespaceId) -> impl Iterator<Item = (FencingToken, &LockName)> {
         let range = (namespace, FencingToken(0))..=(namespace, FencingToken(u64::MAX));
         self.by_token.range(range).map(|((_, token), name)| (*token, name))
     }
 
-    /// A lock as it stands, without touching it; `None` when nobody holds it.
+    /// The state of a lock; `None` when it is free.
     pub fn look(&self, name: &LockName, now: Timestamp) -> Option<LockView> {
         let lock = self.locks.get(name)?;
         let queued = |waiting: &QueuedRequest<W>| QueuedCaller {
@@ -583,7 +580,7 @@ impl<W> LockTable<W> {
         let over = lock.wait_ends.range(..=(now, Ticket(u64::MAX))).count();
         let waiting = lock.queue.len() - over;
         let queue = lock.queue.values().filter(|w| now < w.waits_until).map(queued);
-        // One that is over and was not passed on yet is still shown while somebody is in queue.
+        // A lease that is over and has not passed on yet is still shown while callers are queued.
         (now < lock.lease.ends_at || waiting > 0).then(|| LockView {
             name: name.clone(),
             holder: lock.lease.holder(),
@@ -592,19 +589,19 @@ impl<W> LockTable<W> {
         })
     }
 
-    /// The namespaces that have locks which are held.
+    /// The namespaces with held locks.
     pub fn namespaces(&self) -> Vec<NamespaceId> {
         self.taken.namespaces().collect()
     }
 
-    /// The tokens and names of the locks of a namespace that are held, longest first, and at most
-    /// `most` of them.
+    /// The tokens and names of a namespace's held locks, longest held first, at most `most` of
+    /// them.
     pub fn max_held(&self, namespace: NamespaceId, most: usize) -> Vec<(FencingToken, LockName)> {
         let locks = self.locks_of(namespace).take(most);
         locks.map(|(token, name)| (token, name.clone())).collect()
     }
 
-    /// How many locks are held, and how many callers are in queue.
+    /// How many locks are held, and how many callers are queued.
     pub fn counts(&self) -> LockCounts {
         LockCounts { held: self.locks.len(), queued: self.queued }
     }

@@ -66,7 +66,7 @@ fn a_lock_goes_from_hand_to_hand_in_the_order_of_asking() {
         .iter()
         .filter_map(|notices| match notices {
             LockNotice::Granted(waiter, grant) => Some((*waiter, grant.ends_at)),
-            LockNotice::TimedOut(..) => panic!("nobody gave up"),
+            LockNotice::TimedOut(..) => panic!("nobody timed out"),
             LockNotice::Ended(..) => None,
         })
         .collect();
@@ -116,7 +116,7 @@ fn nothing_is_given_or_renewed_from_the_moment_that_somebody_else_may_give() {
     let renewed = table.renew(&berth, held.token, Duration::from_millis(9), at(100), &mut notices);
     assert_eq!(renewed, Err(NotHeld::Unconfirmed { token: held.token }));
     assert!(notices.is_empty());
-    // A lease may be given back, which gives the lock to nobody; its queue is not forgotten.
+    // A lease may be released without a next holder; its queue is kept.
     table.release(&berth, held.token, at(100), &mut notices).unwrap();
     assert!(
         matches!(&notices[..], [LockNotice::Ended(..), LockNotice::TimedOut(1, _)]),
@@ -146,7 +146,7 @@ fn all_holds_and_waits_end_together_and_a_later_epoch_begins_anew() {
     let renewed = table.renew(&berth, held.token, Duration::from_secs(1), at(1), &mut notices);
     assert_eq!(renewed, Err(NotHeld::Free { token: held.token }));
     table.begin_epoch(7);
-    assert!(table.needs_epoch(), "the one that ended does not begin again");
+    assert!(table.needs_epoch(), "an ended session does not begin again");
     table.begin_epoch(8);
     let next = granted(table.acquire(&berth, request("c", 5, 0), 2, at(1), &mut notices).unwrap());
     assert!(next.token > held.token);
@@ -222,14 +222,14 @@ fn step() -> impl Strategy<Value = Step> {
     ]
 }
 
-/// A lock by the plain reading of the rules: a holder, and a list of those who wait.
+/// A lock by the plain reading of the rules: a holder and a queue.
 #[derive(Debug, Default, Clone)]
 struct Plain {
     held: Option<(u32, u64, Option<u8>)>,
     queue: Vec<(u32, u64, u64, Option<u8>)>,
 }
 
-/// What a caller was notices, by its number.
+/// What a caller learned, by its number.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Heard {
     Granted(u64),
@@ -237,7 +237,7 @@ enum Heard {
 }
 
 impl Plain {
-    /// Gives the lock to the first in queue.
+    /// Grants the lock to the first queued caller.
     fn pass_on(&mut self, now: u64, heard: &mut Vec<(u32, Heard)>) {
         self.held = None;
         if !self.queue.is_empty() {
@@ -278,7 +278,7 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(cases()))]
 
     /// Promise 4 over random schedules, step by step beside the plain reading of the rules: who is
-    /// granted what, who gives up, in which order; tokens only grow; nobody is notices twice.
+    /// granted what, who times out, in which order; tokens only grow; nobody is notified twice.
     #[test]
     fn locks_follow_the_plain_rules(steps in prop::collection::vec(step(), 1..50)) {
         let mut table = LockTable::new(ShareLimits::each(1_000));
@@ -380,7 +380,7 @@ proptest! {
                 Step::Disconnect(id) => {
                     table.disconnect(session(id), at(now), &mut notices);
                     table.connect(session(id));
-                    // Those locks that the session has to do with, in the order of their leases.
+                    // The locks of the session, in the order of their leases.
                     let mut order: Vec<(u32, u8)> = plain
                         .iter()
                         .filter(|(_, model)| {
@@ -422,9 +422,9 @@ proptest! {
                 }
             }
             for (who, _) in &said {
-                prop_assert!(answered.insert(*who), "{} is notices twice, or after it left", who);
+                prop_assert!(answered.insert(*who), "{} is notified twice, or after it left", who);
             }
-            // Locks stand for themselves, so only the order within one is said by the rules.
+            // Locks are independent, so the rules fix only the order within one.
             said.sort_by_key(|(who, _)| *who);
             heard.sort_by_key(|(who, _)| *who);
             prop_assert_eq!(&said, &heard);
@@ -432,7 +432,7 @@ proptest! {
             let held = plain.values().filter(|model| model.held.is_some()).count();
             prop_assert_eq!(counted(&table), (held, waiting));
         }
-        // Time alone ends every hold and every wait.
+        // Time alone ends every lease and every wait.
         let mut notices = Vec::new();
         for _ in 0..200 {
             now += 60;
@@ -477,7 +477,7 @@ fn a_claim_of_a_connection_that_has_ended_is_refused() {
     table.connect(SessionId(1));
     granted(table.acquire(&berth, by(1, 0), 0, at(0), &mut notices).unwrap());
     table.disconnect(SessionId(1), at(1), &mut notices);
-    // On its way while the connection ended: with and without waiting.
+    // In flight while the connection ended, with and without waiting.
     for wait in [0, 100] {
         let refused = table.acquire(&berth, by(1, wait), 0, at(1), &mut notices).unwrap_err();
         assert_eq!(refused, AcquireError::Disconnected);
@@ -511,8 +511,8 @@ fn access_that_is_withdrawn_ends_holds_and_waits() {
     assert_eq!((notices.len(), counted(&table)), (0, (1, 0)));
 }
 
-/// A queue of many that come, give up and leave at different moments costs little for each of them;
-/// and what is shown of it is bounded.
+/// A long queue whose callers arrive, time out and leave at different moments costs little for
+/// each; what is shown of it is bounded.
 #[test]
 fn a_long_queue_is_counted_whole_and_shown_in_part() {
     let (mut table, mut notices) = (LockTable::new(ShareLimits::each(10_000)), Vec::new());
@@ -542,7 +542,7 @@ fn a_long_queue_is_counted_whole_and_shown_in_part() {
     assert!(tickets[4_000..].iter().all(|ticket| table.leave(&name, *ticket)));
     assert!(!table.leave(&name, tickets[0]));
     assert_eq!(counted(&table), (1, 3_000));
-    // Of an access that ends, nothing is left; the others wait on.
+    // Nothing of an access that ends is left; the others keep waiting.
     let mut steps = 0;
     while table.withdraw(AccessId(3), at(1_000), &mut notices) {
         steps += 1;
@@ -571,8 +571,8 @@ fn many_that_are_over_at_once_end_in_steps_and_the_lock_goes_to_one_that_is_stil
         table.acquire(&berth, request("b", 100, 50), waiter, at(0), &mut notices).unwrap();
     }
     table.acquire(&berth, request("c", 100, 500), 1_001, at(0), &mut notices).unwrap();
-    // Until all who gave up are out of the queue, nobody gets it; the one that had it has it no
-    // more.
+    // Until all timed-out callers have left the queue, the lock is granted to nobody; its former
+    // holder has lost it.
     assert!(table.advance(at(120), &mut notices));
     assert!(
         notices.len() < 1_000
@@ -587,7 +587,7 @@ fn many_that_are_over_at_once_end_in_steps_and_the_lock_goes_to_one_that_is_stil
         notices.iter().filter(|notices| matches!(notices, LockNotice::TimedOut(..))).count();
     assert_eq!(gave_up, 1_000);
     assert!(matches!(notices.last(), Some(LockNotice::Granted(1_001, _))), "{:?}", notices.last());
-    // Many holds that end at once do so in steps as well.
+    // Many leases that end together also end in steps.
     for n in 0..1_000 {
         let name = name(&n.to_string());
         granted(table.acquire(&name, request("e", 100, 0), 0, at(121), &mut notices).unwrap());

@@ -1,4 +1,4 @@
-//! Refill permits: who holds one, who waits for one, and what becomes of them.
+//! Refill permits: holders, waiting callers, and outcomes.
 
 use std::fmt;
 use std::sync::Arc;
@@ -8,14 +8,14 @@ use crate::guard::share::ShareLimits;
 use crate::key::{Key, NamespaceId};
 use crate::time::Timestamp;
 
-/// The number of a permit; it only grows within one table.
+/// The number of a permit; it grows within one table.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct PermitNumber(pub u64);
 
 /// Who holds a permit.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum PermitHolder {
-    /// The service, on behalf of everybody who waits.
+    /// The service, on behalf of all waiting callers.
     Service,
     /// One caller, which refills by itself.
     Caller(Refiller),
@@ -24,10 +24,9 @@ pub enum PermitHolder {
 /// A caller that refills by itself.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Refiller {
-    /// Who it is, in words for people.
+    /// The caller's display name.
     pub owner: Arc<str>,
-    /// The access that it asks with, and with which its permits end; `None` when that cannot be
-    /// withdrawn.
+    /// The access of the caller, with which its permits end; `None` when it cannot be withdrawn.
     pub access: Option<AccessId>,
 }
 
@@ -40,11 +39,11 @@ impl fmt::Display for PermitHolder {
     }
 }
 
-/// One wait for a permit.
+/// One place in the queue for a permit.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct WaitTicket(pub(super) u64);
 
-/// A permit that is live already.
+/// A live permit.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct LivePermit {
     /// Its number.
@@ -55,7 +54,7 @@ pub struct LivePermit {
     pub ends_at: Timestamp,
 }
 
-/// A live permit as it is shown.
+/// A live permit, as shown to callers.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct PermitView {
     /// The namespace of the key.
@@ -66,16 +65,16 @@ pub struct PermitView {
     pub permit: LivePermit,
     /// Who holds it.
     pub held_by: PermitHolder,
-    /// How many callers wait for it.
+    /// How many callers are waiting.
     pub waiting: usize,
 }
 
-/// What becomes of a permit that was given back without a value.
+/// What follows the release of a permit without a value.
 #[derive(Debug, PartialEq, Eq)]
 pub enum ReleaseOutcome<W> {
-    /// The first in the queue holds the next permit; the others wait on.
+    /// The first in the queue holds the next permit; the others keep waiting.
     Turn(Permit, W),
-    /// Nobody refills: these callers waited, and are to be told that it failed.
+    /// Nobody refills: these waiting callers must learn that the refill failed.
     Failed(Vec<W>),
 }
 
@@ -86,7 +85,7 @@ pub struct Expired<W> {
     pub refills: Vec<Permit>,
     /// Callers that hold the next permit now.
     pub turns: Vec<(Permit, W)>,
-    /// Callers that waited for a voided permit of the service whose time is over.
+    /// Callers that waited for a voided permit of the service that has expired.
     pub dropped: Vec<W>,
 }
 
@@ -95,12 +94,12 @@ pub struct Expired<W> {
 pub struct Voided<W> {
     /// How many live permits there were.
     pub permits: usize,
-    /// Callers that waited for another caller's value, which would be old: they are to ask again,
-    /// or to be given the value that was written.
+    /// Callers that waited for another caller's value, which would be stale: they must ask again,
+    /// or receive the value that was written.
     pub waiters: Vec<W>,
 }
 
-/// The right to refill one key until a moment.
+/// The right to refill one key until it expires.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Permit {
     /// The namespace of the key.
@@ -113,14 +112,14 @@ pub struct Permit {
     pub ends_at: Timestamp,
 }
 
-/// How much a [`RefillTable`] takes in.
+/// The limits of a [`RefillTable`].
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct RefillLimits {
     /// The most callers that wait for one key.
     pub waiters: usize,
     /// The most permits that callers hold.
     pub permits: ShareLimits,
-    /// The most voided permits of callers that are remembered, to tell their holders so.
+    /// The most voided permits of callers that are remembered, so that their holders learn of it.
     pub voided: usize,
 }
 
@@ -136,38 +135,38 @@ impl Default for RefillLimits {
 pub enum AcquireRefused {
     /// Another permit for the key is live.
     Live(LivePermit),
-    /// Callers hold as many permits in the namespace as they may.
+    /// The namespace has as many permits of callers as it may.
     Full,
 }
 
-/// What became of a caller that asked for a missing key.
+/// The outcome for a caller that asked for a missing key.
 #[derive(Debug, PartialEq, Eq)]
 pub enum JoinOutcome<W> {
-    /// The caller waits, and the permit is now live: somebody must refill with it.
+    /// The caller waits, and a new permit is live, with which the service must refill.
     Holder(Permit),
-    /// The caller waits for the permit that is live already.
+    /// The caller waits for a permit that was already live.
     Waiting(PermitNumber),
-    /// Too many callers wait for this key already; the waiter is handed back.
+    /// Too many callers are waiting for this key; the waiter is returned.
     Full(W),
 }
 
 /// Why a refill may not be stored.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum RefusedReason {
-    /// The key was invalidated or written after the permit was given.
+    /// The key was invalidated or written after the permit was granted.
     #[error("the key was invalidated or written while it was being refilled")]
     Voided,
-    /// The permit's time ended before the refill was finished.
-    #[error("the refill permit had ended before the refill was finished")]
+    /// The permit expired before the refill was finished.
+    #[error("the refill permit expired before the refill was finished")]
     Expired,
 }
 
-/// A refused finish: the value must not be stored, but those who wait for it may have it, since
-/// they asked before the invalidation.
+/// A refused finish: the value must not be stored, but the waiting callers may have it, since they
+/// asked before the invalidation.
 #[derive(Debug, PartialEq, Eq)]
 pub struct Refused<W> {
     /// Why the value must not be stored.
     pub reason: RefusedReason,
-    /// Who waited for this permit and has not been handed back yet.
+    /// The waiters of this permit that have not been returned yet.
     pub waiters: Vec<W>,
 }

@@ -1,4 +1,4 @@
-//! All refills under way: who holds which permit, and who waits for it.
+//! The table of active refills: permits, holders, and waiting callers.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 use std::time::Duration;
@@ -12,8 +12,8 @@ use crate::guard::share::Shares;
 use crate::key::{Key, NamespaceId};
 use crate::time::Timestamp;
 
-/// How many permits that an invalidation voided are settled whenever a permit is given. Two for
-/// one, so that there are never more of them than there were permits.
+/// How many voided permits are settled whenever a permit is granted: two for one, so that they
+/// never outnumber the permits there were.
 const SETTLED_EACH: usize = 2;
 
 #[derive(Debug)]
@@ -21,14 +21,14 @@ struct Waiting<W> {
     waiter: W,
     /// The lease that the caller gets if it becomes the holder.
     lease: Duration,
-    /// Who it is; `None` for one that leaves refills to the service.
+    /// The caller; `None` for one that leaves refills to the service.
     caller: Option<Refiller>,
 }
 
-/// In the order of their tickets, which is the one they came in.
+/// By ticket, which is the order of arrival.
 type Queue<W> = BTreeMap<WaitTicket, Waiting<W>>;
 
-/// A refill that somebody has or had the permit for.
+/// A refill with a live or voided permit.
 #[derive(Debug)]
 struct ActiveRefill<W> {
     namespace: NamespaceId,
@@ -37,8 +37,8 @@ struct ActiveRefill<W> {
     ends_at: Timestamp,
     held_by: PermitHolder,
     queue: Queue<W>,
-    /// Whether its permit is known to be void. It is kept until its time is over: its holder is to
-    /// hear of it, and callers may wait for a value of the service that they may still have.
+    /// Whether its permit is void. It is kept until it expires: its holder must learn of it, and
+    /// callers may still wait for the service's value.
     voided: bool,
 }
 
@@ -74,12 +74,12 @@ impl<W> ActiveRefill<W> {
 #[derive(Debug, Default)]
 struct OfNamespace {
     numbers: BTreeSet<PermitNumber>,
-    /// Those up to this one are void all the same: an invalidation of the whole namespace says so
-    /// here, in a time that does not depend on how many there are. They are settled bit by bit.
+    /// Permits up to this number are void as well: an invalidation of the whole namespace records
+    /// it here in constant time. They are settled bit by bit.
     void_through: Option<PermitNumber>,
     /// How many of them are void.
     stale: usize,
-    /// The permits of callers that somebody waits for.
+    /// The permits of callers for which others wait.
     waited_for: BTreeSet<PermitNumber>,
 }
 
@@ -89,11 +89,11 @@ impl OfNamespace {
     }
 }
 
-/// All refills under way, with whatever represents a waiting caller as `W`.
+/// All active refills; `W` represents a waiting caller.
 #[derive(Debug)]
 pub struct RefillTable<W> {
     refills: HashMap<PermitNumber, ActiveRefill<W>>,
-    /// The permit of each key that is not known to be void.
+    /// The permit of each key, void ones excepted.
     by_key: HashMap<(NamespaceId, Key), PermitNumber>,
     namespaces: HashMap<NamespaceId, OfNamespace>,
     /// How many of `by_key` are void.
@@ -102,7 +102,7 @@ pub struct RefillTable<W> {
     ends: BTreeSet<(Timestamp, PermitNumber)>,
     /// The live permits that callers hold.
     held: Shares,
-    /// Void ones that callers held, oldest first, and some that are forgotten already.
+    /// Void permits of callers, oldest first, including some already forgotten.
     voided_held: VecDeque<PermitNumber>,
     last_number: u64,
     last_ticket: u64,
@@ -111,8 +111,8 @@ pub struct RefillTable<W> {
 
 impl<W> RefillTable<W> {
     /// An empty table with some limits, whose permits are numbered from `first_number` on. Permits
-    /// that callers hold outlive a restart of the service, so it should be a number that was hardly
-    /// used before, such as a random one.
+    /// of callers outlive a restart of the service, so use a number that is unlikely to repeat,
+    /// such as a random one.
     pub fn new(limits: RefillLimits, first_number: u64) -> Self {
         Self {
             refills: HashMap::new(),
@@ -161,8 +161,7 @@ impl<W> RefillTable<W> {
         Some((number, self.refills.get_mut(&number)?))
     }
 
-    /// Takes a permit, live or stale, out of what is not known to be void; returns whether it was
-    /// live.
+    /// Removes a permit from the live ones; returns whether it was live.
     fn detach(&mut self, number: PermitNumber) -> bool {
         let Some(refill) = self.refills.get(&number).filter(|refill| !refill.voided) else {
             // Its key may have another one by now.
@@ -187,7 +186,7 @@ impl<W> RefillTable<W> {
         live
     }
 
-    /// Takes a permit out altogether.
+    /// Removes a permit.
     fn take(&mut self, number: PermitNumber) -> Option<ActiveRefill<W>> {
         self.detach(number);
         self.forget(number)
@@ -199,8 +198,7 @@ impl<W> RefillTable<W> {
         Some(refill)
     }
 
-    /// Makes a permit, live or stale, one that is known to be void. Returns those who wait for a
-    /// caller's.
+    /// Marks a permit as void. Returns the callers that wait for a caller's permit.
     fn set_void(&mut self, number: PermitNumber) -> Vec<W> {
         self.detach(number);
         let Some(refill) = self.refills.get_mut(&number) else { return Vec::new() };
@@ -209,7 +207,7 @@ impl<W> RefillTable<W> {
             return Vec::new();
         }
         let queue = std::mem::take(&mut refill.queue);
-        // Their holders hear that they were voided, as long as there are not too many of them.
+        // Their holders learn of it, as long as there are not too many of them.
         if self.voided_held.len() >= self.limits.voided
             && let Some(oldest) = self.voided_held.pop_front()
         {
@@ -219,7 +217,7 @@ impl<W> RefillTable<W> {
         queue.into_values().map(|waiting| waiting.waiter).collect()
     }
 
-    /// Gives a permit for a key that has no live one.
+    /// Grants a permit for a key without a live one.
     fn start(
         &mut self,
         (namespace, key): (NamespaceId, &Key),
@@ -252,8 +250,8 @@ impl<W> RefillTable<W> {
         permit
     }
 
-    /// A caller asks for a missing key and will wait for it; the first one gets a permit of the
-    /// service, which expires after `lease`.
+    /// Adds a caller that waits for a missing key; the first one starts a permit of the service,
+    /// which expires after `lease`.
     pub fn join(
         &mut self,
         namespace: NamespaceId,
@@ -282,12 +280,12 @@ impl<W> RefillTable<W> {
             self.note_waited_for(number);
             return JoinOutcome::Waiting(number);
         }
-        // The holder let its time run out: the service takes over, for all who waited.
+        // The holder's permit expired: the service takes over for all waiting callers.
         let queue = self.take(number).map(|refill| refill.queue).unwrap_or_default();
         JoinOutcome::Holder(self.start((namespace, key), PermitHolder::Service, queue, now, lease))
     }
 
-    /// Notes whether somebody waits for a permit of a caller.
+    /// Notes whether callers wait for a permit of a caller.
     fn note_waited_for(&mut self, number: PermitNumber) {
         let Some(refill) = self.refills.get(&number) else { return };
         let Some(of) = self.namespaces.get_mut(&refill.namespace) else { return };
@@ -298,8 +296,8 @@ impl<W> RefillTable<W> {
         }
     }
 
-    /// Asks for a permit of the service without waiting, to refresh an entry in the background;
-    /// `None` when another permit for the key is live.
+    /// Grants a permit of the service to refresh an entry in the background; `None` when another
+    /// permit for the key is live.
     pub fn begin(
         &mut self,
         namespace: NamespaceId,
@@ -315,12 +313,12 @@ impl<W> RefillTable<W> {
         Some(self.start((namespace, key), PermitHolder::Service, queue, now, lease))
     }
 
-    /// Asks for a permit for a caller that refills by itself. If one is live, it says which; the
-    /// caller may [wait](Self::wait) for it. Callers whose turn it is, because the one before let
-    /// its time run out, are added to `turns`.
+    /// Acquires a permit for a caller that refills by itself. The caller may [wait](Self::wait) for
+    /// a live one. Appends to `turns` the callers whose turn it is because an earlier permit
+    /// expired.
     ///
     /// # Errors
-    /// [`AcquireRefused`]: the permit that is live, or too many that callers hold.
+    /// [`AcquireRefused`]: a live permit, or too many permits of callers.
     pub fn acquire(
         &mut self,
         namespace: NamespaceId,
@@ -346,10 +344,11 @@ impl<W> RefillTable<W> {
         }
     }
 
-    /// Waits for the live permit of a key; `lease` is what the caller gets if its turn comes.
+    /// Queues a caller for the live permit of a key; `lease` is the caller's lease if its turn
+    /// comes.
     ///
     /// # Errors
-    /// The waiter, when no permit is live or too many wait for it.
+    /// The waiter, when no permit is live or the queue is full.
     pub fn wait(
         &mut self,
         namespace: NamespaceId,
@@ -371,7 +370,7 @@ impl<W> RefillTable<W> {
         }
     }
 
-    /// Takes a caller out of the queue; returns whether it was in it.
+    /// Removes a caller from the queue; returns whether it was there.
     pub fn leave(&mut self, namespace: NamespaceId, key: &Key, ticket: WaitTicket) -> bool {
         let Some((number, refill)) = self.live_refill(namespace, key) else { return false };
         let left = refill.queue.remove(&ticket).is_some();
@@ -379,11 +378,11 @@ impl<W> RefillTable<W> {
         left
     }
 
-    /// Ends a live permit and gives the next one to the first in its queue, if there is one.
+    /// Ends a live permit and grants the next one to the first in its queue, if any.
     fn next_turn(&mut self, number: PermitNumber, now: Timestamp) -> Option<(Permit, W)> {
         let mut refill = self.take(number)?;
         let (_, Waiting { waiter, lease, caller }) = refill.queue.pop_first()?;
-        // One without a name hands its turn to the service at once.
+        // A caller that leaves refills to the service passes its turn on immediately.
         let service = || Refiller { owner: "the service".into(), access: None };
         let held_by = PermitHolder::Caller(caller.unwrap_or_else(service));
         let place = (refill.namespace, &refill.key);
@@ -391,7 +390,7 @@ impl<W> RefillTable<W> {
         Some((permit, waiter))
     }
 
-    /// A caller whose turn came leaves the refill to the service, and waits with the others.
+    /// A caller leaves its turn to the service and waits with the others.
     ///
     /// # Errors
     /// The waiter, when the permit is over.
@@ -402,8 +401,8 @@ impl<W> RefillTable<W> {
             return Err(waiter);
         };
         let held_by = std::mem::replace(&mut refill.held_by, PermitHolder::Service);
-        // Everybody who waits for the service is answered together, so the place in the queue does
-        // not matter.
+        // All callers that wait for the service are answered together, so the order does not
+        // matter.
         refill.queue.insert(ticket, Waiting { waiter, lease: Duration::ZERO, caller: None });
         self.note_waited_for(number);
         if matches!(held_by, PermitHolder::Caller(_)) {
@@ -417,13 +416,13 @@ impl<W> RefillTable<W> {
         if self.is_stale(namespace, number) {
             self.live_number(namespace, key);
         }
-        // Only its own key's: a holder could name any number.
+        // Only for its own key: a caller could send any number.
         let refill = self.refills.get(&number);
         refill.is_some_and(|refill| refill.voided && refill.is_of(namespace, key))
     }
 
-    /// The holder is done, with a value or, if it is the service, with a failure; the permit ends
-    /// and its waiters are handed back. `now` decides whether it was in time.
+    /// Finishes a permit, with a value or, for the service, with a failure; returns its waiters.
+    /// `now` decides whether it was in time.
     ///
     /// # Errors
     /// [`Refused`] when the permit was voided or had expired: the value must not be stored.
@@ -439,7 +438,7 @@ impl<W> RefillTable<W> {
             return Err(Refused { reason: RefusedReason::Voided, waiters });
         }
         match self.live_refill(namespace, key) {
-            // A caller's permit that expired is passed on by time, not by the late holder.
+            // An expired permit of a caller passes on by time, not through its late holder.
             Some((live, refill)) if live == number => {
                 let in_time = now < refill.ends_at;
                 if !in_time && refill.is_of_caller() {
@@ -457,11 +456,11 @@ impl<W> RefillTable<W> {
         }
     }
 
-    /// The holder gives its permit back without a value. With `next` the first in the queue becomes
-    /// the holder; without it, or when nobody waits, the refill has failed for all who wait.
+    /// Releases a permit without a value. With `next` the first in the queue becomes the holder;
+    /// without it, or with an empty queue, the refill fails for all waiting callers.
     ///
     /// # Errors
-    /// Why the permit was over already.
+    /// Why the permit had already ended.
     pub fn release(
         &mut self,
         namespace: NamespaceId,
@@ -471,7 +470,7 @@ impl<W> RefillTable<W> {
         now: Timestamp,
     ) -> Result<ReleaseOutcome<W>, RefusedReason> {
         if self.is_void(namespace, key, number) {
-            // It is forgotten in time, with those who may still wait for it.
+            // It is forgotten when it expires, with the callers that still wait for it.
             return Err(RefusedReason::Voided);
         }
         let live = self.live_refill(namespace, key);
@@ -490,9 +489,8 @@ impl<W> RefillTable<W> {
         })
     }
 
-    /// Ends the permits and waits that were asked for with an access which is withdrawn. Callers
-    /// whose turn it is then are added to `turns`; those who waited with that access must know by
-    /// themselves that it has ended.
+    /// Ends the permits and waits of a withdrawn access. Appends to `turns` the callers whose turn
+    /// it is then. Callers that waited with that access are not notified; they must notice it.
     pub fn withdraw(&mut self, access: AccessId, now: Timestamp, turns: &mut Vec<(Permit, W)>) {
         let is_of = |caller: &Refiller| caller.access == Some(access);
         let (mut left, mut ended) = (Vec::new(), Vec::new());
@@ -507,7 +505,7 @@ impl<W> RefillTable<W> {
             }
         }
         left.into_iter().for_each(|number| self.note_waited_for(number));
-        // In the order of their beginning, so that turns come in an order that can be foretold.
+        // In the order of their beginning, so that the order of turns is deterministic.
         ended.sort_unstable();
         for number in ended {
             if self.refills.get(&number).is_some_and(|refill| self.is_live(number, refill)) {
@@ -516,10 +514,9 @@ impl<W> RefillTable<W> {
         }
     }
 
-    /// The key was invalidated or written: a live permit for it is voided. Callers who come later
-    /// start a new refill. Those who wait for the service are handed back when it finishes or its
-    /// time ends, since they asked before the invalidation; those who wait for another caller at
-    /// once.
+    /// Voids the live permit of a key that was invalidated or written. Later callers start a new
+    /// refill. Callers that wait for the service are returned when it finishes or expires, since
+    /// they asked before the invalidation; callers that wait for another caller are returned now.
     pub fn void(&mut self, namespace: NamespaceId, key: &Key) -> Voided<W> {
         match self.live_number(namespace, key) {
             Some(number) => Voided { permits: 1, waiters: self.set_void(number) },
@@ -527,8 +524,8 @@ impl<W> RefillTable<W> {
         }
     }
 
-    /// [`void`](Self::void) for all keys of a namespace, in a time that depends on how many wait
-    /// alone.
+    /// [`void`](Self::void) for all keys of a namespace, in a time that depends only on the number
+    /// of waiting callers.
     pub fn void_all(&mut self, namespace: NamespaceId) -> Voided<W> {
         let mut voided = Voided { permits: 0, waiters: Vec::new() };
         let Some(of) = self.namespaces.get_mut(&namespace) else { return voided };
@@ -547,7 +544,7 @@ impl<W> RefillTable<W> {
         voided
     }
 
-    /// [`void`](Self::void) for all keys of a namespace that `which` holds for.
+    /// [`void`](Self::void) for the keys of a namespace that `which` selects.
     pub fn void_where(
         &mut self,
         namespace: NamespaceId,
@@ -570,7 +567,7 @@ impl<W> RefillTable<W> {
         self.ends.range(..=(now, PermitNumber(u64::MAX))).map(|(_, number)| *number)
     }
 
-    /// Ends what has expired.
+    /// Ends expired permits.
     pub fn expire(&mut self, now: Timestamp, lease: Duration) -> Expired<W> {
         let due: Vec<PermitNumber> = self.due(now).collect();
         let mut expired = Expired { refills: Vec::new(), turns: Vec::new(), dropped: Vec::new() };
@@ -601,7 +598,7 @@ impl<W> RefillTable<W> {
         expired
     }
 
-    /// When [`expire`](Self::expire) has something to end next.
+    /// When the next permit expires.
     pub fn next_moment(&self) -> Option<Timestamp> {
         self.ends.first().map(|(at, _)| *at)
     }
@@ -611,12 +608,12 @@ impl<W> RefillTable<W> {
         self.is_live(number, refill).then(|| refill.view(number))
     }
 
-    /// The live permits that are over by `now`, which [`expire`](Self::expire) will end.
+    /// The live permits that have expired by `now`, which [`expire`](Self::expire) will end.
     pub fn over(&self, now: Timestamp) -> impl Iterator<Item = PermitView> + use<'_, W> {
         self.due(now).filter_map(|number| self.live_view(number))
     }
 
-    /// A permit of a key, live or voided; `None` when it is not remembered.
+    /// A permit of a key, live or voided; `None` when it is unknown.
     pub fn view(
         &self,
         namespace: NamespaceId,
@@ -632,8 +629,8 @@ impl<W> RefillTable<W> {
         self.by_key.values().filter_map(|number| self.live_view(*number))
     }
 
-    /// The live permits of the namespaces that `which` holds for, oldest first, and at most `most`
-    /// of them.
+    /// The live permits of the namespaces that `which` selects, oldest first, at most `most` of
+    /// them.
     pub fn oldest(&self, which: impl Fn(NamespaceId) -> bool, most: usize) -> Vec<PermitView> {
         let of = self.namespaces.iter().filter(|(namespace, _)| which(**namespace));
         let oldest = of.flat_map(|(_, of)| {
@@ -652,7 +649,7 @@ impl<W> RefillTable<W> {
         self.by_key.len() - self.stale
     }
 
-    /// How many callers wait, for live and for voided permits.
+    /// How many callers wait for live and voided permits.
     pub fn waiters(&self) -> usize {
         self.refills.values().map(|refill| refill.queue.len()).sum()
     }

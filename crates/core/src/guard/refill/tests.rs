@@ -181,7 +181,7 @@ fn step() -> impl Strategy<Value = Step> {
     ]
 }
 
-/// A key by the plain reading of the rules: its live permit, and who waits for it.
+/// A key by the plain reading of the rules: its live permit and its queue.
 #[derive(Debug, Clone)]
 struct Plain {
     number: PermitNumber,
@@ -195,7 +195,7 @@ proptest! {
 
     /// Promises 2 and 3 over random schedules, step by step beside the plain reading of the rules:
     /// at most one permit is live for a key, a value is accepted only when nothing voided or
-    /// outlived its permit, turns come in order, and every waiter comes back exactly once.
+    /// outlived its permit, turns come in order, and every waiter is returned exactly once.
     #[test]
     fn one_live_permit_no_old_data_no_lost_waiter(steps in prop::collection::vec(step(), 1..60)) {
         let mut table = RefillTable::new(limits(1_000), 77);
@@ -203,7 +203,7 @@ proptest! {
         let mut permits: Vec<Permit> = Vec::new();
         let mut tickets: Vec<(u32, u8, WaitTicket)> = Vec::new();
         let mut plain: BTreeMap<u8, Plain> = BTreeMap::new();
-        // Voided permits that are remembered: their key, their end, and who waits for them.
+        // Remembered voided permits: key, end, and waiting callers.
         let mut voided: BTreeMap<PermitNumber, (u8, u64, Vec<u32>)> = BTreeMap::new();
         let mut open: HashSet<u32> = HashSet::new();
         let name = |k: u8| key(&k.to_string());
@@ -460,7 +460,7 @@ fn permits_of_callers_are_bounded_by_namespace_and_voided_ones_altogether() {
     claim(&mut table, OTHER, "d").unwrap();
     // The service's own permits are bounded by those that wait, and by the origin.
     assert!(matches!(table.join(N, &key("d"), 'x', at(0), LEASE), JoinOutcome::Holder(_)));
-    // Every way in which one ends makes place for another.
+    // Every end of a permit makes room for another.
     finish(&mut table, &held[0], at(1)).unwrap();
     claim(&mut table, N, "e").unwrap();
     table.release(N, &key("b"), held[1].number, true, at(1)).unwrap();
@@ -471,7 +471,7 @@ fn permits_of_callers_are_bounded_by_namespace_and_voided_ones_altogether() {
     table.expire(at(100), LEASE);
     claim(&mut table, N, "h").unwrap();
 
-    // One key that is claimed and deleted again and again: the latest two are remembered.
+    // One key that is acquired and deleted repeatedly: the latest two permits are remembered.
     let again: Vec<PermitNumber> = (0..100)
         .map(|_| {
             let permit = claim(&mut table, OTHER, "k").unwrap();
@@ -506,7 +506,7 @@ fn permits_that_an_invalidation_voids_together_are_told_so_and_leave_bit_by_bit(
     assert_eq!((voided.permits, voided.waiters), (100, vec!['w']));
     assert_eq!((table.live(), table.views().count(), table.void_all(N).permits), (0, 0, 0));
     assert!(table.oldest(|_| true, 10).is_empty() && table.over(at(1_000)).next().is_none());
-    // There is room for as many again at once, and what they are settled with is bounded.
+    // As many can be granted again right away, and the work of settling is bounded.
     for n in 0..100 {
         claim(&mut table, &n.to_string()).unwrap();
         assert_eq!(table.live(), n + 1);
@@ -514,7 +514,7 @@ fn permits_that_an_invalidation_voids_together_are_told_so_and_leave_bit_by_bit(
     let oldest = table.oldest(|namespace| namespace == N, 2);
     assert_eq!(oldest.len(), 2);
     assert!(oldest.iter().all(|view| view.permit.number > first[99].number));
-    // Every holder is told why its value is not stored; the live ones are no other's.
+    // Every holder learns why its value is not stored; the live permits are unaffected.
     for permit in &first {
         assert_eq!(finish(&mut table, permit, at(1)).unwrap_err().reason, RefusedReason::Voided);
     }
