@@ -5,17 +5,17 @@ use serde::{Deserialize, Serialize};
 use crate::Problem;
 use crate::object::object;
 
-/// Asks for several operations at once.
+/// Carries out several operations in one request.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct BatchRequest {
-    /// The operations, at most 1,000. Each stands for itself; in which order those of one key are
-    /// carried out is not said.
+    /// The operations, at most 1,000. They are independent; the order of operations on one key is
+    /// unspecified.
     pub operations: Vec<BatchOperation>,
 }
 
-/// One operation of a batch. One that cannot be, such as a get of an empty key, fails in its place.
+/// One operation of a batch. An invalid one, such as a get of an empty key, fails in its place.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case", deny_unknown_fields)]
@@ -34,7 +34,7 @@ pub enum BatchOperation {
     },
 }
 
-/// A value as JSON can carry it: one of the two members.
+/// A value in JSON: exactly one of the two members.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct BatchValue {
@@ -67,7 +67,7 @@ pub struct BatchPut {
     pub tags: Vec<String>,
 }
 
-/// What became of the operations of a batch, in their order.
+/// The results of the operations of a batch, in order.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct BatchAnswer {
@@ -75,7 +75,7 @@ pub struct BatchAnswer {
     pub results: Vec<BatchResult>,
 }
 
-/// What became of one operation of a batch.
+/// The result of one operation of a batch.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
@@ -91,7 +91,7 @@ pub enum BatchResult {
         /// Whether it replaced a value.
         replaced: bool,
     },
-    /// An entry is not there any more.
+    /// An entry was deleted.
     Deleted {
         /// Whether it was there.
         was_there: bool,

@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-/// Asks to add to a counter.
+/// Adds to a counter.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]

@@ -1,4 +1,4 @@
-//! Drills: small experiments that show one guarantee, with and without it.
+//! Drills: experiments that show one guarantee each, with and without it.
 
 use std::collections::BTreeMap;
 
@@ -10,13 +10,13 @@ use serde::{Deserialize, Serialize};
 pub struct DrillSpec {
     /// Its name.
     pub name: String,
-    /// The question that it answers.
+    /// The question it answers.
     pub title: String,
     /// What it does.
     pub about: String,
 }
 
-/// Asks for a drill.
+/// Starts a drill.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
@@ -28,7 +28,7 @@ pub struct DrillRequest {
     pub callers: Option<u32>,
 }
 
-/// A number that a side of a drill came to.
+/// A result of one side of a drill.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct DrillFigure {
@@ -40,7 +40,7 @@ pub struct DrillFigure {
     pub unit: String,
 }
 
-/// What was seen at one moment of a side.
+/// The figures of a side at one moment.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct DrillTick {
@@ -50,7 +50,7 @@ pub struct DrillTick {
     pub values: BTreeMap<String, f64>,
 }
 
-/// Something that happened in a side.
+/// An event of a side.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct DrillEvent {
@@ -62,21 +62,21 @@ pub struct DrillEvent {
     pub what: String,
 }
 
-/// One way of doing it: with or without the guarantee.
+/// One side: with or without the guarantee.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct DrillSide {
     /// Which.
     pub name: String,
-    /// What it came to; the same figures in the same order on every side.
+    /// Its results; the same figures in the same order on every side.
     pub figures: Vec<DrillFigure>,
-    /// What was seen while it ran.
+    /// The figures while it ran.
     pub ticks: Vec<DrillTick>,
     /// What happened, in order.
     pub events: Vec<DrillEvent>,
 }
 
-/// A drill under way, or ended.
+/// A drill, running or ended.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct DrillRun {
@@ -91,7 +91,7 @@ pub struct DrillRun {
     pub started_at: jiff::Timestamp,
     /// Its sides so far.
     pub sides: Vec<DrillSide>,
-    /// What it shows, in a sentence, once it is done.
+    /// Its conclusion in a sentence, when it is done.
     pub conclusion: Option<String>,
     /// Why it failed.
     pub reason: Option<String>,

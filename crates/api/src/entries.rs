@@ -1,4 +1,4 @@
-//! Entries as listings show them.
+//! Entries of listings.
 
 use serde::{Deserialize, Serialize};
 
@@ -10,19 +10,20 @@ pub struct EntrySummary {
     pub key: String,
     /// The size of its value.
     pub value_bytes: u64,
-    /// The memory it takes, with bookkeeping.
+    /// Its memory, including bookkeeping.
     pub memory_bytes: u64,
     /// Its media type.
     pub media_type: String,
     /// Its validator, as in `ETag`.
     pub entity_tag: String,
-    /// The revision of its value, as in `Verax-Revision`: it differs whenever a value was stored.
+    /// The revision of its value, as in `Verax-Revision`: larger for every later storing of the
+    /// key.
     pub revision: u64,
     /// Its tags.
     pub tags: Vec<String>,
     /// How long ago it was stored.
     pub age_seconds: f64,
-    /// The time left until it is stale; negative once it is.
+    /// The time left until it is stale; negative when it is stale.
     pub time_left_seconds: f64,
 }
 

@@ -1,8 +1,8 @@
 //! The JSON shapes of the Verax HTTP API.
 //!
-//! Server and client share them, so that what one writes the other reads. Field names carry their
-//! units (`_seconds`, `_ms`, `_bytes`); times are RFC 3339. With the feature `openapi` every shape
-//! also describes itself for the OpenAPI document.
+//! Server and client share them. Field names carry their units (`_seconds`, `_ms`, `_bytes`); times
+//! are RFC 3339. With the feature `openapi`, every shape also has a schema for the OpenAPI
+//! document.
 //!
 //! ```
 //! let request: verax_api::CreateNamespace =

@@ -25,8 +25,7 @@ pub struct NamespaceSample {
     pub name: String,
     /// Reads per second.
     pub reads_per_second: f64,
-    /// Reads that were hits, stale copies and negative entries included, 0 to 1;
-    /// absent without reads.
+    /// The hit ratio, 0 to 1, including stale and negative hits; absent without reads.
     pub hit_ratio: Option<f64>,
     /// Hits within the window.
     pub hits: u64,
@@ -57,32 +56,32 @@ pub struct LiveSample {
     pub window_seconds: f64,
     /// How long the service runs.
     pub uptime_seconds: f64,
-    /// Memory of entries now. Absent for callers who may not see the whole service.
+    /// Memory of entries now; absent for callers that may not see the whole service.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub memory_bytes: Option<u64>,
     /// The limit on it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub memory_limit_bytes: Option<u64>,
-    /// Entries removed to make room within the window.
+    /// Entries evicted within the window.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub evictions: Option<u64>,
     /// Whether the records in MariaDB answer.
     pub records_available: bool,
-    /// `active`, or `standby`: another Verax serves, and this one waits to take over.
+    /// `active`, or `standby`: another node serves, and this one is ready to take over.
     pub role: String,
-    /// How many stand by and would take over from the active one.
+    /// How many standby nodes could take over.
     pub standbys: u32,
-    /// How many are known and have no connection to MariaDB.
+    /// How many nodes are known and have no connection to MariaDB.
     pub away: u32,
     /// The namespaces that the caller may see, by tenant and name.
     pub namespaces: Vec<NamespaceSample>,
-    /// All others together, where there are more than two hundred namespaces: those above are the
-    /// busiest then, and the largest.
+    /// The sum of all other namespaces, when there are more than two hundred; those above are then
+    /// the busiest and the largest.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub others: Option<NamespaceSample>,
-    /// Latency of hits over all of them.
+    /// Latency of hits, all namespaces together.
     pub hit_latency: Option<Latency>,
-    /// Latency of reads of origins over all of them.
+    /// Latency of origin reads, all namespaces together.
     pub origin_latency: Option<Latency>,
 }
 
@@ -92,14 +91,14 @@ pub struct LiveSample {
 pub struct Node {
     /// Its identity, which belongs to its data directory.
     pub id: String,
-    /// `active`: it serves; `standby`: it waits to take over; `away`: it has no connection to
+    /// `active`: it serves; `standby`: it is ready to take over; `away`: it has no connection to
     /// MariaDB.
     pub state: String,
-    /// Whether it is the one that answers.
+    /// Whether it is the node that answers.
     pub this: bool,
-    /// Where clients reach it over HTTP; empty when it cannot tell.
+    /// Where clients reach it over HTTP; empty when unknown.
     pub http: String,
-    /// Where clients reach it over the wire; empty when it cannot tell.
+    /// Where clients reach it over the wire; empty when unknown.
     pub wire: String,
     /// Its version.
     pub version: String,
@@ -111,13 +110,12 @@ pub struct Node {
 pub struct Ready {
     /// Whether entries are served.
     pub ready: bool,
-    /// `active`, or `standby`: another Verax serves, and this one waits to take over.
+    /// `active`, or `standby`: another node serves, and this one is ready to take over.
     #[serde(default)]
     pub role: String,
     /// `available`, or `unavailable`: entries are served, but nothing can be created or changed.
     pub records: String,
-    /// `ok`, or `full`: the disk of the data directory has next to no room left, so changes will
-    /// fail.
+    /// `ok`, or `full`: the disk of the data directory is almost full, so changes will fail.
     #[serde(default)]
     pub disk: String,
     /// The version of the service.

@@ -20,7 +20,7 @@ fn default_seed() -> u64 {
     1
 }
 
-/// A load profile, as a file or a request has it.
+/// A load profile, as in a file or a request.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
@@ -32,7 +32,7 @@ pub struct LoadProfileSpec {
     pub title: String,
     /// The namespace both lanes read, as `tenant/namespace`; it must have an origin.
     pub namespace: String,
-    /// The shape of the keys; the namespace's key pattern when absent.
+    /// The pattern of the keys; the namespace's when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pattern: Option<String>,
     /// The values of each variable of the pattern; every combination is one key, most popular
@@ -42,7 +42,7 @@ pub struct LoadProfileSpec {
     /// Concurrent clients of each lane.
     #[serde(default = "default_clients")]
     pub clients: u32,
-    /// How long figures are taken.
+    /// The measured time.
     #[serde(default = "default_duration")]
     pub duration_seconds: f64,
     /// How long the lanes run before that.
@@ -51,23 +51,23 @@ pub struct LoadProfileSpec {
     /// How often each key is read: `"uniform"`, or `{ "zipf": EXPONENT }`.
     #[serde(default)]
     pub popularity: Popularity,
-    /// Seeds the draws of keys.
+    /// The seed of the key sequence.
     #[serde(default = "default_seed")]
     pub seed: u64,
 }
 
-/// A profile by name, or all of it.
+/// A profile by name, or in full.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(untagged)]
 pub enum ProfileChoice {
-    /// One that the service knows.
+    /// One of the service.
     Named(String),
-    /// One that comes with the request.
+    /// One in the request.
     Inline(Box<LoadProfileSpec>),
 }
 
-/// Asks for a load run.
+/// Starts a load run.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
@@ -82,7 +82,7 @@ pub struct LoadRequest {
 pub struct LoadTick {
     /// Seconds since the run started, at this second's end.
     pub at_seconds: f64,
-    /// Whether this second lies in the warm-up, which the report leaves out.
+    /// Whether this second belongs to the warm-up, which the report excludes.
     pub warm_up: bool,
     /// The cached lane within this second.
     pub cached: LaneFigures,
@@ -90,7 +90,7 @@ pub struct LoadTick {
     pub direct: LaneFigures,
 }
 
-/// How far a load run is, sent every second.
+/// The progress of a load run, sent every second.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct LoadProgress {
@@ -114,12 +114,12 @@ pub struct LoadReport {
     pub direct: LaneFigures,
     /// The cached lane compared with the direct one.
     pub comparison: Comparison,
-    /// What failed reads said, with how many said so; the most frequent first, at most 5.
+    /// The messages of failed reads with their counts, the most frequent first, at most 5.
     #[serde(default)]
     pub errors: Vec<(String, u64)>,
 }
 
-/// A load run, under way or ended.
+/// A load run, running or ended.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct LoadRun {
@@ -135,7 +135,7 @@ pub struct LoadRun {
     /// Why it failed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub reason: Option<String>,
-    /// What it measured so far, or in all; absent before the first second.
+    /// Its measurements so far, or in all; absent before the first second.
     pub report: Option<LoadReport>,
     /// Second by second.
     pub ticks: Vec<LoadTick>,

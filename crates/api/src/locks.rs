@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-/// Asks for a lock.
+/// Acquires a lock.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
@@ -15,20 +15,20 @@ pub struct AcquireLock {
     pub lease_seconds: Option<f64>,
 }
 
-/// A lease that was given or renewed.
+/// A lease that was granted or renewed.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct LockLease {
     /// The lock.
     pub name: String,
-    /// The lease's fencing token, larger than all before it. What the lock protects should refuse
-    /// every token that is smaller than one that it has seen.
+    /// The lease's fencing token, larger than all before it. The protected resource should refuse
+    /// tokens smaller than the largest it has seen.
     pub fencing_token: u64,
     /// When it ends unless it is renewed.
     pub ends_in_seconds: f64,
 }
 
-/// Asks that a lease last longer, counted from now.
+/// Renews a lease, counted from now.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
@@ -47,13 +47,13 @@ pub struct LockHolder {
     pub owner: String,
     /// The lease's fencing token.
     pub fencing_token: u64,
-    /// Since when it holds the lock.
+    /// How long it has held the lock.
     pub held_seconds: f64,
     /// When the lease ends unless it is renewed.
     pub ends_in_seconds: f64,
 }
 
-/// Who waits for a lock.
+/// A caller that is queued for a lock.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct QueuedCaller {
@@ -61,11 +61,11 @@ pub struct QueuedCaller {
     pub owner: String,
     /// When it began to wait.
     pub waiting_seconds: f64,
-    /// When it gives up.
+    /// When its wait ends.
     pub times_out_in_seconds: f64,
 }
 
-/// A lock as it stands.
+/// The state of a lock.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct Lock {
@@ -73,7 +73,7 @@ pub struct Lock {
     pub name: String,
     /// Who holds it; `null` when it is free.
     pub holder: Option<LockHolder>,
-    /// Who waits for it, first come, first served; the first hundred.
+    /// The queue, first come, first served; the first hundred callers.
     pub queue: Vec<QueuedCaller>,
     /// How many callers are queued.
     #[serde(default)]
@@ -81,7 +81,7 @@ pub struct Lock {
     pub queued: u64,
 }
 
-/// Something that happened to a lock.
+/// A lock event.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct LockEvent {
@@ -90,14 +90,14 @@ pub struct LockEvent {
     pub at: jiff::Timestamp,
     /// The lock.
     pub name: String,
-    /// `granted`, `released`, `expired`, `forced`, `disconnected`, or `timed-out` for a wait in
-    /// vain.
+    /// `granted`, `released`, `expired`, `forced`, `disconnected`, `withdrawn`, or `timed-out` for
+    /// a wait.
     pub kind: String,
     /// Whose lease or wait it was.
     pub owner: String,
     /// The lease's fencing token.
     pub fencing_token: Option<u64>,
-    /// How long it had been waited for, or held.
+    /// How long the caller waited for it, or held it.
     pub lasted_seconds: f64,
 }
 
@@ -105,8 +105,8 @@ pub struct LockEvent {
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct Locks {
-    /// Those that are held, by name.
+    /// The held locks, by name.
     pub items: Vec<Lock>,
-    /// What happened lately, newest first.
+    /// Recent events, newest first.
     pub recent: Vec<LockEvent>,
 }

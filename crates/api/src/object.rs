@@ -1,4 +1,4 @@
-//! Shapes with members, in JSON as objects only.
+//! Objects with named members.
 
 use std::fmt;
 use std::marker::PhantomData;
@@ -6,8 +6,8 @@ use std::marker::PhantomData;
 use serde::de::value::MapAccessDeserializer;
 use serde::de::{Deserialize, Deserializer, MapAccess, Visitor};
 
-/// A shape of a request as JSON has it: an object. What is derived for a shape by itself takes an
-/// array of its members as well, in an order that is nobody's business.
+/// A request body that must be a JSON object. A derived `Deserialize` would also accept an array of
+/// the members.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Object<T>(pub T);
 
@@ -31,14 +31,14 @@ impl<'de, T: Deserialize<'de>> Deserialize<'de> for Object<T> {
     }
 }
 
-/// Reads a member that is a shape.
+/// Reads a member that is an object.
 pub(crate) fn object<'de, T: Deserialize<'de>, D: Deserializer<'de>>(
     deserializer: D,
 ) -> Result<T, D::Error> {
     Object::deserialize(deserializer).map(|Object(shape)| shape)
 }
 
-/// Reads a member that is a shape or `null`.
+/// Reads a member that is an object or `null`.
 pub(crate) fn object_or_null<'de, T: Deserialize<'de>, D: Deserializer<'de>>(
     deserializer: D,
 ) -> Result<Option<T>, D::Error> {

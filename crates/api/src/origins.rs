@@ -5,25 +5,25 @@ use serde::{Deserialize, Serialize};
 
 use crate::object::object_or_null;
 
-/// Further servers of an HTTP origin, and which of them is asked. Absent parts keep what they are.
+/// Further servers of an HTTP origin, and how one is picked. Absent parts stay unchanged.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct PoolChange {
     /// Further servers of the same service, as `http://host:port`; the URL template's path is read
-    /// from any of them. An empty list leaves the template's own server alone.
+    /// from any of them. An empty list leaves only the template's own server.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub endpoints: Option<Vec<String>>,
     /// `round-robin`, the default, or `least-outstanding`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub balance: Option<String>,
-    /// A slower answer counts as a failure of the server that gave it, as long as another is
-    /// healthy; 0, the default, counts no answer in time as slow.
+    /// A slower response counts as a failure of its server while another server is healthy; 0, the
+    /// default, disables this.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub slow_after_ms: Option<u64>,
 }
 
-/// What a MariaDB is asked. Absent parts keep what they are.
+/// The query to a MariaDB. Absent parts stay unchanged.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
@@ -31,8 +31,8 @@ pub struct SqlChange {
     /// One SELECT, with `:name` for each variable of the key patterns that are bound to it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub query: Option<String>,
-    /// What its result is as a value: `rows`, the default, is an array, which may be empty; `row`
-    /// is the only row as an object, and no row is no value.
+    /// How its result becomes a value: `rows`, the default, makes an array, possibly empty; `row`
+    /// makes the only row an object, and no row means no value.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub result: Option<String>,
     /// The most rows, 1 to 1000000; 10000 by default.
@@ -40,7 +40,7 @@ pub struct SqlChange {
     pub max_rows: Option<u32>,
 }
 
-/// The overload protection of an origin. Absent parts keep what they are.
+/// The overload protection of an origin. Absent parts stay unchanged.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
@@ -63,7 +63,7 @@ pub struct GuardChange {
     pub open_for_ms: Option<u64>,
 }
 
-/// Asks for an origin.
+/// Creates an origin.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
@@ -73,7 +73,7 @@ pub struct CreateOrigin {
     /// A URL template (RFC 6570), such as `http://127.0.0.1:8752/boards/{harbour}`, or for a query
     /// the database, as `mysql://user@host:port/database`.
     pub url: String,
-    /// The longest time to connect; 1000 when absent, and 10000 and 8 MiB for the other two.
+    /// The longest time to connect; 1000 when absent. The other two default to 10000 and 8 MiB.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub connect_timeout_ms: Option<u64>,
     /// The longest time from the request to the last byte, a retry included.
@@ -82,9 +82,9 @@ pub struct CreateOrigin {
     /// The largest response.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub max_response_bytes: Option<u64>,
-    /// The name of the secret that opens it: all of the `Authorization` field of an HTTP service,
-    /// or the password for a database. It is read from the variable `VERAX_CREDENTIAL_NAME` or from
-    /// a file of that name, and is never in the records.
+    /// The name of its credential: the whole `Authorization` field for an HTTP service, or the
+    /// password for a database. The service reads it from the variable `VERAX_CREDENTIAL_NAME` or
+    /// from a file of that name; it is never stored in the records.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub credential: Option<String>,
     /// Further servers of an HTTP service.
@@ -106,12 +106,12 @@ pub struct CreateOrigin {
     pub open_to: Option<Vec<String>>,
 }
 
-/// Parts of an origin's settings; absent parts keep what they are.
+/// Parts of an origin's settings; absent parts stay unchanged.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct OriginChange {
-    /// A URL template (RFC 6570), or the URL of a database; one does not become the other.
+    /// A URL template (RFC 6570), or the URL of a database; the kind of origin cannot change.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub url: Option<String>,
     /// The longest time to connect.
@@ -123,7 +123,7 @@ pub struct OriginChange {
     /// The largest response.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub max_response_bytes: Option<u64>,
-    /// The name of the secret that opens it; an empty one is none.
+    /// The name of its credential; empty for none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub credential: Option<String>,
     /// Further servers of an HTTP service.
@@ -149,11 +149,11 @@ pub struct OriginChange {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct Endpoint {
-    /// Where it is, for administrators; to others a number.
+    /// Its URL, for administrators; a number for others.
     pub url: String,
-    /// What its circuit breaker does, as for the origin.
+    /// The state of its circuit breaker, as for the origin.
     pub breaker: String,
-    /// Reads of it under way.
+    /// Its reads in flight.
     pub reads_in_flight: u64,
 }
 
@@ -161,20 +161,20 @@ pub struct Endpoint {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct Pool {
-    /// Which of them is asked: `round-robin` or `least-outstanding`.
+    /// How a server is picked: `round-robin` or `least-outstanding`.
     pub balance: String,
     /// A slower response counts as a failure of its server; absent when none does.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub slow_after_ms: Option<u64>,
 }
 
-/// What a MariaDB is asked.
+/// The query to a MariaDB.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct Sql {
     /// The query.
     pub query: String,
-    /// What its result is as a value: `rows` or `row`.
+    /// How its result becomes a value: `rows` or `row`.
     pub result: String,
     /// The most rows.
     pub max_rows: u32,
@@ -204,8 +204,8 @@ pub struct Origin {
     pub tenant: String,
     /// Its name within the tenant.
     pub name: String,
-    /// Its URL template (RFC 6570), or the URL of its database. Only administrators see it: to
-    /// others it says `http://…` or `mysql://…`.
+    /// Its URL template (RFC 6570), or the URL of its database. Only administrators see it; others
+    /// see `http://…` or `mysql://…`.
     pub url: String,
     /// The longest time to connect.
     pub connect_timeout_ms: u64,
@@ -213,7 +213,7 @@ pub struct Origin {
     pub total_timeout_ms: u64,
     /// The largest response.
     pub max_response_bytes: u64,
-    /// The name of the secret that opens it, for administrators.
+    /// The name of its credential, for administrators.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub credential: Option<String>,
     /// Its servers, if it is an HTTP service.
@@ -230,12 +230,13 @@ pub struct Origin {
     pub open_to: Vec<String>,
     /// Its servers, one by one.
     pub endpoints: Vec<Endpoint>,
-    /// What its circuit breakers do: `closed` lets calls through to at least one server, `open`
-    /// lets none through after several failures in a row, `half-open` lets one through to see.
+    /// The state of its circuit breakers: `closed` lets calls through to at least one server,
+    /// `open` lets none through after several consecutive failures, `half-open` lets a probe
+    /// through.
     pub breaker: String,
-    /// Reads of it under way.
+    /// Its reads in flight.
     pub reads_in_flight: u64,
-    /// Reads that wait for a place among those.
+    /// Its queued reads.
     pub reads_queued: u64,
     /// When it was created.
     #[cfg_attr(feature = "openapi", schema(value_type = String, format = DateTime))]

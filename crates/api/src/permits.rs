@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-/// Asks for a value, or for the right to refill it.
+/// Looks an entry up, or acquires the permit to refill it.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
@@ -13,11 +13,11 @@ pub struct AcquirePermit {
     /// How long the permit lasts, 0.01 to 300; 10 when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub lease_seconds: Option<f64>,
-    /// Whether a stale copy will do while another caller refills.
+    /// Whether to accept a stale copy while another caller refills.
     #[serde(default)]
     pub stale: bool,
-    /// Whether the permit is wanted although a fresh copy or a negative entry may be there; the
-    /// copy will do while another caller refills.
+    /// Whether to acquire the permit although a fresh copy or a negative entry is there; the copy
+    /// is returned while another caller refills.
     #[serde(default)]
     pub refresh: bool,
 }
@@ -28,7 +28,7 @@ pub struct AcquirePermit {
 pub struct PermitGrant {
     /// The key.
     pub key: String,
-    /// The permit's number: to be sent as `Verax-Permit` with the value.
+    /// The permit's number, to send as `Verax-Permit` with the value.
     pub permit: u64,
     /// When it expires.
     pub ends_in_seconds: f64,
@@ -40,7 +40,7 @@ pub struct PermitGrant {
 pub struct PermitInUse {
     /// The key.
     pub key: String,
-    /// Who holds it; `the service` where it reads the origin itself.
+    /// Its holder; `the service` when the service reads the origin itself.
     pub holder: String,
     /// For how long.
     pub held_seconds: f64,
@@ -67,7 +67,7 @@ pub struct RefillEvent {
     pub took_seconds: f64,
     /// How many callers waited for it.
     pub waiters: u64,
-    /// How long the one that waited longest did.
+    /// The longest wait.
     pub max_wait_seconds: f64,
 }
 
@@ -75,7 +75,7 @@ pub struct RefillEvent {
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct Permits {
-    /// Those that are live, oldest first.
+    /// The live permits, oldest first.
     pub items: Vec<PermitInUse>,
     /// The latest refills, newest first.
     pub recent: Vec<RefillEvent>,

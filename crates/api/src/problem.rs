@@ -16,7 +16,7 @@ pub struct Problem {
     pub title: String,
     /// The HTTP status.
     pub status: u16,
-    /// What is wrong this time, and what to do.
+    /// What is wrong, and what to do.
     pub detail: String,
     /// The request this is about, as the `request-id` field of the response has it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -31,7 +31,7 @@ pub struct Problem {
 const PREFIX: &str = "urn:verax:problem:";
 
 impl Problem {
-    /// A problem of a kind, with what is wrong this time.
+    /// A problem of a kind, with its detail.
     pub fn of(kind: FailureKind, detail: impl Into<String>) -> Self {
         Self {
             kind: format!("{PREFIX}{}", kind.name()),

@@ -2,12 +2,12 @@
 
 use serde::{Deserialize, Serialize};
 
-/// Asks to acquire from a rate limit.
+/// Acquires from a rate limit.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct AcquireRate {
-    /// How much to acquire; 1 when absent, and 0 looks without acquiring.
+    /// How much to acquire; 1 when absent, 0 to look without acquiring.
     #[serde(default = "one")]
     pub acquire: u64,
     /// How much comes back in each period.
@@ -15,7 +15,7 @@ pub struct AcquireRate {
     /// The period; 1 second when absent.
     #[serde(default = "second")]
     pub period_seconds: f64,
-    /// The burst: the most that one moment allows; as much as `rate` when absent.
+    /// The burst: the most that is available together; `rate` when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub burst: Option<u64>,
 }
@@ -28,7 +28,7 @@ const fn second() -> f64 {
     1.0
 }
 
-/// What is left of a rate limit after something was acquired.
+/// What is left of a rate limit after an acquisition.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct RateLimit {

@@ -1,4 +1,4 @@
-//! Tenants, their origins and namespaces, and what was done to them.
+//! Tenants, their origins and namespaces, and their activity.
 
 use std::time::Duration;
 
@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::object::object;
 
-/// Asks for a tenant.
+/// Creates a tenant.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
@@ -34,7 +34,7 @@ pub struct Tenant {
 pub struct OriginChoice {
     /// The origin's name within the tenant.
     pub name: String,
-    /// The shape of the keys, such as `board/{harbour}`; `{key}` when absent.
+    /// The pattern of the keys, such as `board/{harbour}`; `{key}` when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub key_pattern: Option<String>,
 }
@@ -49,29 +49,29 @@ pub struct Policy {
     pub stale_while_revalidate_seconds: f64,
     /// How long after max-age the previous copy may be served when the origin fails.
     pub stale_if_error_seconds: f64,
-    /// By how much of max-age, in percent, entries may end early, so that they do not end together.
+    /// Jitter: entries expire earlier by a random part of max-age, up to this percentage, so that
+    /// they do not expire together.
     pub jitter_percent: u8,
     /// The largest value.
     pub max_value_bytes: u64,
     /// Memory that no other namespace can push this one below.
     pub reserve_bytes: u64,
-    /// Memory that this namespace never exceeds; absent when only the whole service's limit holds.
+    /// Memory that this namespace never exceeds; absent without a cap.
     pub cap_bytes: Option<u64>,
-    /// How long it is kept that the origin has no value for a key; 0 does not keep it.
+    /// The max-age of negative entries; 0 stores none.
     #[serde(default)]
     pub negative_max_age_seconds: f64,
-    /// How early entries are refreshed that a refill brought, as a factor in percent; 0 leaves them
-    /// until they end.
+    /// The factor of early refresh, in percent; 0 disables it.
     #[serde(default)]
     pub early_refresh_percent: u16,
     /// Whether writes go to the origin first.
     #[serde(default)]
     pub write_through: bool,
-    /// Where a missing value comes from.
+    /// The origin of missing values.
     pub origin: Option<OriginChoice>,
 }
 
-/// Parts of a policy; absent parts keep what they are, or the defaults for a new namespace.
+/// Parts of a policy; absent parts stay unchanged, or take the defaults in a new namespace.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
@@ -86,8 +86,8 @@ pub struct PolicyChange {
     /// How long after max-age the previous copy may be served when the origin fails; 0 by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stale_if_error_seconds: Option<f64>,
-    /// By how much of max-age, in percent, entries that take the namespace's lifetime may end
-    /// early, 0 to 50; 0 by default.
+    /// Jitter: entries with the namespace's lifetime expire earlier by a random part of max-age, up
+    /// to this percentage, 0 to 50; 0 by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub jitter_percent: Option<u8>,
     /// The largest value; 1 MiB by default.
@@ -100,26 +100,25 @@ pub struct PolicyChange {
     #[serde(default, skip_serializing_if = "Option::is_none", with = "given")]
     #[cfg_attr(feature = "openapi", schema(value_type = Option<u64>))]
     pub cap_bytes: Option<Option<u64>>,
-    /// How long it is kept that the origin has no value for a key, so that it is not asked again
-    /// and again; 0, the default, does not keep it.
+    /// The max-age of negative entries, which spare the origin repeated reads; 0, the default,
+    /// stores none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub negative_max_age_seconds: Option<f64>,
-    /// How early entries are refreshed that a refill brought, as a factor in percent, 0 to 1000:
-    /// 100 is the usual rule, in which callers refresh the likelier the nearer the end is and the
-    /// longer the last refill took; 0, the default, leaves entries until they end.
+    /// The factor of early refresh, in percent, 0 to 1000. At 100, the published rule, callers
+    /// refresh with a probability that grows towards the end and with the time of the last refill;
+    /// 0, the default, disables early refresh.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub early_refresh_percent: Option<u16>,
-    /// Whether values that callers store or delete go to the origin first, by PUT and DELETE; false
-    /// by default.
+    /// Whether writes go to the origin first, by PUT and DELETE; false by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub write_through: Option<bool>,
-    /// Where a missing value comes from; `null` unbinds the origin.
+    /// The origin of missing values; `null` unbinds it.
     #[serde(default, skip_serializing_if = "Option::is_none", with = "given_object")]
     #[cfg_attr(feature = "openapi", schema(value_type = Option<OriginChoice>))]
     pub origin: Option<Option<OriginChoice>>,
 }
 
-/// Tells a member that is `null` from one that is absent.
+/// Distinguishes a member that is `null` from an absent one.
 mod given {
     use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
@@ -137,7 +136,7 @@ mod given {
     }
 }
 
-/// As [`given`], for a member that is a shape.
+/// As [`given`], for a member that is an object.
 mod given_object {
     use serde::{Deserialize, Deserializer};
 
@@ -150,7 +149,7 @@ mod given_object {
     }
 }
 
-/// Asks for a namespace.
+/// Creates a namespace.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
@@ -168,7 +167,7 @@ pub struct CreateNamespace {
 pub struct Usage {
     /// How many entries.
     pub entries: u64,
-    /// The memory they take, with bookkeeping.
+    /// Their memory, including bookkeeping.
     pub bytes: u64,
 }
 
@@ -189,7 +188,7 @@ pub struct Namespace {
     pub created_at: Timestamp,
 }
 
-/// A change that somebody made.
+/// A change of the configuration.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct ActivityItem {
@@ -200,31 +199,31 @@ pub struct ActivityItem {
     pub at: Timestamp,
     /// Who made it.
     pub actor: String,
-    /// The tenant it belongs to; absent when it is the whole service's.
+    /// The tenant it belongs to; absent for the whole service.
     pub tenant: Option<String>,
-    /// What was done, as `noun.verb`.
+    /// The action, as `noun.verb`.
     pub action: String,
-    /// To what.
+    /// The subject of the change.
     pub subject: String,
-    /// More about it.
+    /// Details.
     #[cfg_attr(feature = "openapi", schema(value_type = Object))]
     pub detail: serde_json::Value,
 }
 
-/// A number of seconds that is no lifetime.
+/// A number of seconds that is not a duration.
 #[derive(Debug, Clone, PartialEq, thiserror::Error)]
 #[error("{field} = {seconds} is not a number of seconds of 0 or more")]
 pub struct InvalidSeconds {
-    /// The field at fault.
+    /// The invalid field.
     pub field: &'static str,
-    /// The number given.
+    /// The number.
     pub seconds: f64,
 }
 
 /// Reads a field in seconds, to the millisecond.
 ///
 /// # Errors
-/// [`InvalidSeconds`] for negative numbers and for what no clock can count.
+/// [`InvalidSeconds`] for negative numbers and for numbers out of range.
 pub fn duration_of(field: &'static str, seconds: f64) -> Result<Duration, InvalidSeconds> {
     match Duration::try_from_secs_f64(seconds) {
         Ok(time) => Ok(Duration::from_millis(u64::try_from(time.as_millis()).unwrap_or(u64::MAX))),

@@ -3,12 +3,13 @@
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-/// Asks for a token.
+/// Creates a token.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct CreateToken {
-    /// What it opens: `admin`, or `read:`, `write:`, `manage:` and a tenant or tenant/namespace.
+    /// Its scopes: `admin`, or `read:`, `write:` or `manage:` followed by a tenant or
+    /// tenant/namespace.
     pub scopes: Vec<String>,
     /// What it is for.
     #[serde(default)]
@@ -21,7 +22,7 @@ pub struct CreateToken {
 pub struct Token {
     /// Its identity.
     pub id: u64,
-    /// What it opens.
+    /// Its scopes.
     pub scopes: Vec<String>,
     /// What it is for.
     pub note: String,
@@ -33,18 +34,18 @@ pub struct Token {
     pub revoked_at: Option<Timestamp>,
 }
 
-/// A token that was just created, with its secret, which is shown this once.
+/// A new token with its secret, which is shown only once.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct CreatedToken {
     /// The token as it is sent in `Authorization: Bearer`.
     pub secret: String,
-    /// What is kept of it.
+    /// Its entry.
     #[serde(flatten)]
     pub token: Token,
 }
 
-/// Asks for a console session, by a sign-in code or by a token.
+/// Starts a console session, with a sign-in code or a token.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase", deny_unknown_fields)]
@@ -59,9 +60,9 @@ pub enum CreateSession {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct Session {
-    /// Who is signed in, in words.
+    /// Who is signed in.
     pub who: String,
-    /// What the session opens.
+    /// The session's scopes.
     pub scopes: Vec<String>,
 }
 

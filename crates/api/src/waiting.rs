@@ -4,17 +4,17 @@ use serde::{Deserialize, Serialize};
 
 use crate::{Lock, LockEvent, Origin, PermitInUse, RefillEvent};
 
-/// Who waits for what in all namespaces that the caller may read, at one moment.
+/// Who waits for what, in all namespaces that the caller may read.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct Waiting {
     /// Live refill permits, oldest first.
     pub permits: Vec<WaitingPermit>,
-    /// Locks that are held, longest first.
+    /// Held locks, longest held first.
     pub locks: Vec<WaitingLock>,
     /// The latest refills, newest first.
     pub refills: Vec<WaitingRefill>,
-    /// What happened to locks lately, newest first.
+    /// Recent lock events, newest first.
     pub lock_events: Vec<WaitingLockEvent>,
     /// The origins of tenants that the caller manages.
     pub origins: Vec<Origin>,
@@ -50,12 +50,12 @@ pub struct WaitingRefill {
     pub refill: RefillEvent,
 }
 
-/// Something that happened to a lock, and its namespace.
+/// A lock event and its namespace.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct WaitingLockEvent {
     /// The namespace, as TENANT/NAMESPACE.
     pub namespace: String,
-    /// What happened.
+    /// The event.
     pub event: LockEvent,
 }

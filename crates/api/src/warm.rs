@@ -16,18 +16,18 @@ pub enum WarmValues {
     Listing(String),
 }
 
-/// Asks for a warm run.
+/// Starts a warm run.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct WarmRequest {
-    /// The shape of the keys; the namespace's key pattern when absent.
+    /// The pattern of the keys; the namespace's when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pattern: Option<String>,
     /// The values of each variable of the pattern; every combination is one key.
     #[serde(default)]
     pub values: BTreeMap<String, WarmValues>,
-    /// How many refills may be under way at once, 1 to 256; 4 when absent.
+    /// The most concurrent refills, 1 to 256; 4 when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub concurrency: Option<u32>,
 }
@@ -42,7 +42,7 @@ pub struct WarmFailure {
     pub reason: String,
 }
 
-/// A warm run, under way or ended.
+/// A warm run, running or ended.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct WarmRun {
@@ -60,7 +60,7 @@ pub struct WarmRun {
     pub started_at: Timestamp,
     /// How long it ran so far.
     pub elapsed_ms: f64,
-    /// How many keys it is to refill.
+    /// How many keys it refills.
     pub keys: u64,
     /// How many are stored.
     pub stored: u64,

@@ -1,4 +1,4 @@
-//! How a command fails: what to say, and the exit code.
+//! How a command fails: message and exit code.
 //!
 //! 1 failed, 2 wrong usage, 3 not found or a miss, 4 refused, 5 unreachable.
 
@@ -8,7 +8,7 @@ use std::process::ExitCode;
 use verax_api::FailureKind;
 use verax_client::ClientError;
 
-/// A command that did not do what it was asked.
+/// The failure of a command.
 #[derive(Debug)]
 pub(crate) struct Failure {
     message: String,
@@ -32,7 +32,7 @@ impl Failure {
         Self { message: message.into(), code: 4 }
     }
 
-    /// A command that was run failed by itself, and has said what it had to say.
+    /// A child command failed and has printed its own message.
     pub(crate) fn of_command(code: u8) -> Self {
         Self { message: String::new(), code }
     }
@@ -46,7 +46,7 @@ impl Failure {
         if self.message.is_empty() {
             return;
         }
-        // What failed may carry the words of others.
+        // The message may quote text of other callers.
         let message = format!("verax: {}\n", crate::text::printable(&self.message));
         let _ = std::io::stderr().write_all(message.as_bytes());
     }
@@ -62,7 +62,7 @@ impl From<ClientError> for Failure {
             ClientError::Unreachable { .. } | ClientError::TimedOut { .. } => 5,
             ClientError::NotVerax { .. } | ClientError::Unreadable { .. } => 1,
             ClientError::Invalid(_) => 2,
-            // Nobody serves there.
+            // Nobody serves at that address.
             ClientError::Refused(problem) if problem.failure() == Some(FailureKind::Standby) => 5,
             ClientError::Refused(problem) => match problem.status {
                 404 => 3,

@@ -1,4 +1,4 @@
-//! Numbers for people, each with its unit.
+//! Numbers formatted for people, each with its unit.
 
 use std::time::Duration;
 

@@ -1,7 +1,7 @@
 //! Logs, on standard error.
 //!
 //! Lines are written by a thread of their own, which drops what it cannot write: a log that is
-//! full, closed or read by nobody holds nothing up and takes nothing apart.
+//! full, closed or unread blocks nothing and breaks nothing.
 
 use std::sync::OnceLock;
 
@@ -66,8 +66,7 @@ type ChangeFilter = Box<dyn Fn(EnvFilter) -> bool + Send + Sync>;
 /// Changes the filter of this process's log.
 static CHANGE_FILTER: OnceLock<ChangeFilter> = OnceLock::new();
 
-/// Logs by another filter from now on, which was checked with the settings; returns whether it
-/// does.
+/// Switches to another filter, which was checked with the settings; returns whether it worked.
 pub(crate) fn set_filter(filter: &str) -> bool {
     let (change, filter) = (CHANGE_FILTER.get(), EnvFilter::try_new(filter));
     change.zip(filter.ok()).is_some_and(|(change, filter)| change(filter))

@@ -1,6 +1,6 @@
 //! The `verax` command: `serve` and `demo` start the service, everything else talks to one.
 //!
-//! * [`arguments`] is what can be typed; [`settings`] resolves files, environment and flags.
+//! * [`arguments`] is the command line; [`settings`] resolves files, environment and flags.
 //! * [`start`] puts the service together: data directory, records, HTTP, load runs, demo.
 //! * [`commands`] carries out the rest through the client library.
 //! * [`failure`] turns errors into a message and an exit code.

@@ -16,13 +16,13 @@ pub(crate) struct Output {
 }
 
 impl Output {
-    /// Prints a line on standard output, with what would steer a terminal escaped.
+    /// Prints a line on standard output, with terminal control sequences escaped.
     pub(crate) fn line(self, text: impl AsRef<str>) -> Result<(), Failure> {
         self.bytes(printable(text.as_ref()).as_bytes())?;
         self.bytes(b"\n")
     }
 
-    /// Prints bytes on standard output; a reader that went away is no error.
+    /// Prints bytes on standard output; a closed pipe is not an error.
     pub(crate) fn bytes(self, bytes: &[u8]) -> Result<(), Failure> {
         let mut out = std::io::stdout().lock();
         match out.write_all(bytes).and_then(|()| out.flush()) {

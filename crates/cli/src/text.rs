@@ -1,12 +1,12 @@
-//! Text that others wrote, made safe for a terminal.
+//! Text from others, made safe for a terminal.
 
 use std::borrow::Cow;
 
 /// What our own tables print to make a title bold, and to end that.
 const STYLES: [&str; 3] = ["\x1b[1m", "\x1b[0m", "\x1b[22m"];
 
-/// A text with control characters escaped, and so are those that change the direction of what
-/// follows: keys, owners and notes are written by others, and must not steer the reader's terminal.
+/// A text with control and direction characters escaped: keys, owners and notes come from others
+/// and must not control the reader's terminal.
 pub(crate) fn printable(text: &str) -> Cow<'_, str> {
     let steers = |c: char| {
         (c.is_control() && !matches!(c, '\n' | '\t'))

@@ -23,11 +23,11 @@ pub type InNamespace<T> = (Arc<Registered>, T);
 pub struct Waiting {
     /// Live refill permits, oldest first.
     pub permits: Vec<InNamespace<PermitView>>,
-    /// Locks that are held, longest first.
+    /// Held locks, longest held first.
     pub locks: Vec<InNamespace<LockView>>,
     /// The latest refills, newest first.
     pub refills: Vec<InNamespace<RefillRecord>>,
-    /// What happened to locks lately, newest first.
+    /// Recent lock events, newest first.
     pub lock_events: Vec<InNamespace<LockEvent>>,
     /// The origins of tenants that the caller manages.
     pub origins: Vec<Origin>,

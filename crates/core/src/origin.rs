@@ -51,7 +51,7 @@ pub enum OriginSource {
         url: String,
         /// A SELECT with `:name` for each value from the key.
         query: String,
-        /// What its result is as a value.
+        /// How its result becomes a value.
         result: SqlResult,
         /// The most rows.
         max_rows: u32,
@@ -68,7 +68,7 @@ pub enum Balance {
     LeastOutstanding,
 }
 
-/// What the result of a query is as a value.
+/// How the result of a query becomes a value.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub enum SqlResult {
     /// A JSON array of all rows, which may be empty.
@@ -147,7 +147,7 @@ pub enum InvalidOriginSettings {
     Range {
         /// Which setting.
         part: &'static str,
-        /// The number given.
+        /// The number.
         given: u64,
         /// The smallest one allowed.
         least: u64,

@@ -168,7 +168,7 @@ pub struct RefillRecord {
     pub outcome: RefillOutcome,
     /// How many callers waited for it.
     pub waiters: usize,
-    /// How long the one that waited longest did.
+    /// The longest wait.
     pub max_wait: Duration,
 }
 
@@ -203,7 +203,7 @@ impl From<LeaseEnd> for LockEventKind {
     }
 }
 
-/// Something that happened to a lock.
+/// A lock event.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct LockEvent {
     /// When.
@@ -218,6 +218,6 @@ pub struct LockEvent {
     pub owner: String,
     /// The lease's token; `None` for a wait in vain.
     pub token: Option<FencingToken>,
-    /// How long it had been waited for, or held.
+    /// How long the caller waited for it, or held it.
     pub lasted: Duration,
 }

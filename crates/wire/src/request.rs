@@ -65,7 +65,7 @@ frames! {
     List = 0x15, "list", { needs: READ, batched: false, replies: &["page"] } {
         /// The most entries on the page.
         limit: u16 => U16,
-        /// Where to go on, from the page before; empty for the first.
+        /// Where to continue, from the previous page; empty for the first.
         cursor: &'a str => ShortText,
         /// Only keys that start with this.
         prefix: &'a str => Rest,

@@ -1,4 +1,4 @@
-//! What can be typed about tenants, namespaces, origins, tokens and activity.
+//! Arguments about tenants, namespaces, origins, tokens and activity.
 
 use std::time::Duration;
 
@@ -16,7 +16,7 @@ pub(crate) enum TenantCommand {
     },
     /// List tenants
     List,
-    /// Delete a tenant that owns nothing any more
+    /// Delete a tenant that owns nothing
     Delete {
         /// Its name
         name: String,
@@ -31,17 +31,17 @@ pub(crate) struct PolicyFlags {
     /// The largest value, such as 512KiB [default for a new namespace: 1MiB]
     #[arg(long, value_parser = size, value_name = "SIZE")]
     pub(crate) max_value: Option<u64>,
-    /// By how much of max-age, in percent, entries may end early, so that they do not end together
+    /// Expire entries earlier by a random part of max-age, up to this percentage, so that they do
+    /// not expire together
     #[arg(long, value_name = "PERCENT")]
     pub(crate) jitter: Option<u8>,
-    /// How long it is kept that the origin has no value for a key, such as 5s; 0s does not keep it
+    /// The max-age of negative entries, such as 5s; 0s stores none
     #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
     pub(crate) negative_max_age: Option<Duration>,
-    /// How early entries are refreshed that a refill brought, as a factor in percent: 100 is the
-    /// usual rule, 0 leaves them until they end
+    /// The factor of early refresh, in percent: 100 is the published rule, 0 disables it
     #[arg(long, value_name = "PERCENT")]
     pub(crate) early_refresh: Option<u16>,
-    /// Whether values that are stored or deleted go to the origin first
+    /// Whether writes go to the origin first
     #[arg(long, value_name = "true|false")]
     pub(crate) write_through: Option<bool>,
     /// Memory that no other namespace can push this one below (for administrators)
@@ -50,10 +50,10 @@ pub(crate) struct PolicyFlags {
     /// Memory that the namespace never exceeds, or `none` (for administrators)
     #[arg(long, value_parser = cap, value_name = "SIZE")]
     pub(crate) cap: Option<Cap>,
-    /// The origin to read through to, by its name within the tenant
+    /// The name of the tenant's origin to read through to
     #[arg(long, value_name = "ORIGIN")]
     pub(crate) origin: Option<String>,
-    /// The shape of the keys, such as 'board/{harbour}'
+    /// The pattern of the keys, such as 'board/{harbour}'
     #[arg(long, value_name = "PATTERN", requires = "origin")]
     pub(crate) key_pattern: Option<String>,
 }
@@ -91,7 +91,7 @@ pub(crate) enum NamespaceCommand {
     Delete {
         /// The namespace, as TENANT/NAMESPACE
         place: NamespacePath,
-        /// Do not ask
+        /// Skip the confirmation
         #[arg(long)]
         yes: bool,
     },
@@ -103,58 +103,58 @@ pub(crate) struct OriginFlags {
     /// The longest time to connect [default for a new origin: 1s]
     #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
     pub(crate) connect_timeout: Option<Duration>,
-    /// The longest time from asking to the last byte [default for a new origin: 10s]
+    /// The longest time from the request to the last byte [default for a new origin: 10s]
     #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
     pub(crate) total_timeout: Option<Duration>,
     /// The largest response [default for a new origin: 8MiB]
     #[arg(long, value_parser = size, value_name = "SIZE")]
     pub(crate) max_response: Option<u64>,
-    /// The name of the secret that opens it, which lies in the variable VERAX_CREDENTIAL_NAME or in
-    /// a file of that name among the service's credentials; an empty name is none
+    /// The name of its credential, in the variable VERAX_CREDENTIAL_NAME or in a file of that name
+    /// in the service's credentials directory; empty for none
     #[arg(long, value_name = "NAME")]
     pub(crate) credential: Option<String>,
-    /// A namespace whose own managers may bind to it; may be given several times, and an empty one
-    /// alone is none
+    /// A namespace whose own managers may bind to it; repeatable, and a single empty one clears the
+    /// list
     #[arg(long = "open-to", value_name = "NAMESPACE")]
     pub(crate) open_to: Vec<String>,
-    /// A further server that is alike, as http://HOST:PORT; may be given several times, and an
-    /// empty one alone leaves the URL's own server
+    /// A replica, as http://HOST:PORT; repeatable, and a single empty one leaves only the URL's own
+    /// server
     #[arg(long = "endpoint", value_name = "URL", help_heading = "For an HTTP service")]
     pub(crate) endpoints: Vec<String>,
-    /// A path on its server that runs may read a list of values from, such as /harbours; may be
-    /// given several times, and an empty one alone is none
+    /// A path on its server that runs may read a list of values from, such as /harbours;
+    /// repeatable, and a single empty one clears the list
     #[arg(long = "listing", value_name = "PATH", help_heading = "For an HTTP service")]
     pub(crate) listings: Vec<String>,
-    /// Which of its servers is asked: round-robin or least-outstanding
+    /// How a server is picked: round-robin or least-outstanding
     #[arg(long, value_name = "HOW", help_heading = "For an HTTP service")]
     pub(crate) balance: Option<String>,
-    /// An answer that takes longer speaks against the server that gave it, as long as another is
-    /// well
+    /// Count a slower response as a failure of its server while another server is healthy
     #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME",
         help_heading = "For an HTTP service")]
     pub(crate) slow_after: Option<Duration>,
     /// One SELECT, with :name for each variable of the key patterns; @FILE reads it from a file
     #[arg(long, value_name = "SQL", help_heading = "For a database")]
     pub(crate) query: Option<String>,
-    /// What the query's result is as a value: rows (an array) or row (one object, or no value)
+    /// How the query's result becomes a value: rows (an array) or row (one object, or no value)
     #[arg(long, value_name = "WHAT", help_heading = "For a database")]
     pub(crate) result: Option<String>,
     /// The most rows [default for a new origin: 10000]
     #[arg(long, value_name = "N", help_heading = "For a database")]
     pub(crate) max_rows: Option<u32>,
-    /// Reads at once; further ones wait [default for a new origin: 256, for a database 32]
+    /// The most concurrent reads; further ones are queued [default for a new origin: 256, for a
+    /// database 32]
     #[arg(long, value_name = "N", help_heading = "Overload protection")]
     pub(crate) max_concurrency: Option<u32>,
-    /// Reads that may wait [default for a new origin: 10000]
+    /// The most queued reads [default for a new origin: 10000]
     #[arg(long, value_name = "N", help_heading = "Overload protection")]
     pub(crate) max_queue: Option<u32>,
-    /// How many reads in a hundred may be tried a second time [default for a new origin: 10]
+    /// How many reads in a hundred may be retried [default for a new origin: 10]
     #[arg(long, value_name = "PERCENT", help_heading = "Overload protection")]
     pub(crate) retry_budget: Option<u8>,
-    /// Failures in a row after which a server is left alone [default for a new origin: 5]
+    /// Consecutive failures that open a server's circuit [default for a new origin: 5]
     #[arg(long, value_name = "N", help_heading = "Overload protection")]
     pub(crate) failure_threshold: Option<u32>,
-    /// For how long it is left alone at first [default for a new origin: 500ms]
+    /// How long the circuit stays open at first [default for a new origin: 500ms]
     #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME",
         help_heading = "Overload protection")]
     pub(crate) open_for: Option<Duration>,
@@ -202,10 +202,10 @@ pub(crate) enum OriginCommand {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum TokenCommand {
-    /// Create a token; its secret is shown this once
+    /// Create a token; its secret is shown only once
     Create {
-        /// What it opens: admin, or read:, write:, manage: and TENANT or TENANT/NAMESPACE; may be
-        /// given several times
+        /// A scope: admin, or read:, write: or manage: followed by TENANT or TENANT/NAMESPACE;
+        /// repeatable
         #[arg(long = "scope", required = true, value_name = "SCOPE")]
         scopes: Vec<String>,
         /// What it is for
@@ -223,7 +223,7 @@ pub(crate) enum TokenCommand {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum NodeCommand {
-    /// List them, with what each does
+    /// List the nodes and their roles
     List,
 }
 

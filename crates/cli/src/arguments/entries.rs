@@ -1,4 +1,4 @@
-//! What can be typed about entries, counters and rate limits.
+//! Arguments about entries, counters and rate limits.
 
 use std::path::PathBuf;
 use std::time::Duration;
@@ -19,13 +19,13 @@ pub(crate) struct EntryName {
 pub(crate) struct GetOptions {
     #[command(flatten)]
     pub(crate) entry: EntryName,
-    /// Read the origin anew, and store what it says
+    /// Read the origin anew, and store its value
     #[arg(long, conflicts_with = "only_if_cached")]
     pub(crate) refresh: bool,
     /// Answer from the cache or not at all
     #[arg(long)]
     pub(crate) only_if_cached: bool,
-    /// Print the value as it is stored, even when it is JSON on a terminal
+    /// Print the value as stored, even when it is JSON and the output is a terminal
     #[arg(long)]
     pub(crate) raw: bool,
 }
@@ -45,26 +45,24 @@ pub(crate) struct PutOptions {
     pub(crate) media_type: Option<String>,
     #[command(flatten)]
     pub(crate) lifetime: LifetimeFlags,
-    /// A tag; may be given several times
+    /// A tag; repeatable
     #[arg(long = "tag", value_name = "TAG")]
     pub(crate) tags: Vec<String>,
-    /// Store it only where nothing is
+    /// Store it only if there is no entry
     #[arg(long, conflicts_with = "if_match")]
     pub(crate) if_absent: bool,
     /// Store it only over the entry with this entity tag
     #[arg(long, value_name = "TAG")]
     pub(crate) if_match: Option<String>,
-    /// Store it only over the entry with this revision: if nobody has stored or removed anything
-    /// since
+    /// Store it only over the entry with this revision: if nothing was stored or removed since
     #[arg(long, value_name = "REVISION", conflicts_with_all = ["if_match", "if_absent"])]
     pub(crate) if_revision: Option<u64>,
 }
 
-/// A lifetime, of an entry or of a namespace's; parts that are left out stay as the namespace has
-/// them.
+/// A lifetime of an entry or of a namespace's policy; omitted parts come from the namespace.
 #[derive(Debug, Clone, Copy, Args)]
 pub(crate) struct LifetimeFlags {
-    /// How long an entry is fresh, such as 30s; else what the namespace has, at first 60s
+    /// How long an entry is fresh, such as 30s [default: the namespace's, initially 60s]
     #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
     pub(crate) max_age: Option<Duration>,
     /// How long after that the previous copy may be served while it is refreshed
@@ -122,7 +120,7 @@ pub(crate) enum RateLimitCommand {
     Acquire {
         #[command(flatten)]
         entry: EntryName,
-        /// How much to acquire; 0 looks without acquiring
+        /// How much to acquire; 0 to look without acquiring
         #[arg(default_value_t = 1)]
         amount: u64,
         /// How much comes back in each period
@@ -131,7 +129,7 @@ pub(crate) enum RateLimitCommand {
         /// The period
         #[arg(long, value_parser = length_of_time, value_name = "TIME", default_value = "1s")]
         period: Duration,
-        /// How much may be acquired at once; as much as the rate when left out
+        /// The most that is available together [default: the rate]
         #[arg(long, value_name = "N")]
         burst: Option<u64>,
     },
@@ -140,7 +138,7 @@ pub(crate) enum RateLimitCommand {
 /// How to make a key.
 #[derive(Debug, Args)]
 pub(crate) struct KeyOptions {
-    /// What the key begins with, for people to recognise it by, such as board
+    /// A readable prefix of the key, such as board
     pub(crate) prefix: String,
     /// The criteria: a JSON value, or NAME=VALUE pairs
     #[arg(required = true)]
@@ -157,7 +155,7 @@ pub(crate) struct ListOptions {
     /// The most entries on the page, 1 to 1000
     #[arg(long, default_value_t = 100, value_name = "N")]
     pub(crate) limit: usize,
-    /// Where to go on, from the page before
+    /// Where to continue, from the previous page
     #[arg(long)]
     pub(crate) cursor: Option<String>,
 }
@@ -169,7 +167,7 @@ pub(crate) struct ClearOptions {
     /// Only entries whose keys start with this
     #[arg(long, value_name = "TEXT")]
     pub(crate) prefix: Option<String>,
-    /// Do not ask
+    /// Skip the confirmation
     #[arg(long)]
     pub(crate) yes: bool,
 }

@@ -1,4 +1,4 @@
-//! What can be typed about locks.
+//! Arguments about locks.
 
 use std::time::Duration;
 
@@ -19,31 +19,31 @@ pub(crate) struct LockName {
 pub(crate) enum LockCommand {
     /// Run a command while holding a lock
     ///
-    /// The command finds the lock's name in VERAX_LOCK and the fencing token in
-    /// VERAX_FENCING_TOKEN. The lease is renewed while it runs. When the lease is lost, the command
-    /// is ended: first asked to, then killed. Its exit code is passed on.
+    /// The command gets the lock's name in VERAX_LOCK and the fencing token in VERAX_FENCING_TOKEN.
+    /// The lease is renewed while it runs. When the lease is lost, the command is terminated, then
+    /// killed. Its exit code is passed on.
     Hold {
         #[command(flatten)]
         lock: LockName,
         /// How long to wait for the lock
         #[arg(long, value_parser = length_of_time, default_value = "0s", value_name = "TIME")]
         wait: Duration,
-        /// How long the lease lasts when it cannot be renewed
+        /// How long the lease lasts without renewal
         #[arg(long, value_parser = length_of_time, default_value = "30s", value_name = "TIME")]
         lease: Duration,
-        /// Who holds it, in words for people [default: user, host and process]
+        /// The holder's display name [default: user, host and process]
         #[arg(long, value_name = "TEXT")]
         owner: Option<String>,
         /// The command, behind --
         #[arg(last = true, required = true, value_name = "COMMAND")]
         command: Vec<String>,
     },
-    /// Show who holds a lock and who waits for it
+    /// Show a lock's holder and its queue
     Show {
         #[command(flatten)]
         lock: LockName,
     },
-    /// List the locks of a namespace that are held, and what happened lately
+    /// List a namespace's held locks and recent lock events
     List {
         /// The namespace, as TENANT/NAMESPACE
         place: NamespacePath,
@@ -55,7 +55,7 @@ pub(crate) enum LockCommand {
         /// The lease's fencing token
         #[arg(long, value_name = "N", required_unless_present = "force", conflicts_with = "force")]
         fencing_token: Option<u64>,
-        /// End whatever lease there is; needs the right to manage, and is written down
+        /// End the current lease, whoever holds it; needs the right to manage, and is recorded
         #[arg(long)]
         force: bool,
     },

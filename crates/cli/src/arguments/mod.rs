@@ -1,4 +1,4 @@
-//! What can be typed.
+//! The command line.
 
 mod administration;
 mod entries;
@@ -30,17 +30,17 @@ pub(crate) struct Arguments {
     pub(crate) command: Command,
 }
 
-/// Which Verax to talk to, and how to answer.
+/// The Verax to connect to, and the output format.
 #[derive(Debug, Args)]
 pub(crate) struct Connection {
-    /// The address of Verax, or several with commas: the active one answers [env: VERAX_URL]
-    /// [default: http://127.0.0.1:8750]
+    /// The address of Verax, or several separated by commas; the active node answers [env:
+    /// VERAX_URL] [default: http://127.0.0.1:8750]
     #[arg(long, global = true, value_name = "URL", help_heading = "Connection")]
     pub(crate) url: Option<String>,
     /// A file with the token to send; else VERAX_TOKEN is sent
     #[arg(long, global = true, value_name = "FILE", help_heading = "Connection")]
     pub(crate) token_file: Option<PathBuf>,
-    /// Answer with JSON for programs
+    /// Print JSON for programs
     #[arg(long, global = true, help_heading = "Connection")]
     pub(crate) json: bool,
 }
@@ -49,27 +49,27 @@ pub(crate) struct Connection {
 pub(crate) enum Command {
     /// Start the service
     Serve(ServeOptions),
-    /// Start the service with a ferry network's data, a slow origin and gentle traffic
+    /// Start the service with the demo: a ferry network's data, a slow origin and light traffic
     Demo(DemoOptions),
-    /// Look an entry up; where the namespace has an origin, a miss reads it through
+    /// Look an entry up; a miss reads the namespace's origin, if it has one
     Get(GetOptions),
     /// Store a value
     Put(PutOptions),
-    /// Delete an entry, present or not
+    /// Delete an entry
     Delete(EntryName),
-    /// Change how long an entry may still be served, without sending its value again
+    /// Change an entry's lifetime without sending its value
     Lifetime(LifetimeOptions),
-    /// Carry out many operations in one call
+    /// Carry out many operations in one request
     Batch(BatchOptions),
-    /// Make a key from criteria: the same for the same criteria in any order and language
+    /// Derive a key from criteria: the same key for the same criteria, in any order and language
     Key(KeyOptions),
     /// List the entries of a namespace
     List(ListOptions),
-    /// Show what is known of an entry that is in the cache
+    /// Show an entry's metadata
     Show(EntryName),
     /// Remove every entry of a namespace, or those whose keys start with a prefix
     Clear(ClearOptions),
-    /// Follow what the service does, second by second
+    /// Follow the service's figures, second by second
     Watch(WatchOptions),
     /// Tags that entries carry
     #[command(subcommand)]
@@ -95,22 +95,22 @@ pub(crate) enum Command {
     /// Access tokens
     #[command(subcommand)]
     Token(TokenCommand),
-    /// Fill a namespace ahead of time
+    /// Warm a namespace
     #[command(subcommand)]
     Warm(WarmCommand),
     /// Measure cached against direct reads
     #[command(subcommand)]
     Load(LoadCommand),
-    /// Small experiments that show one guarantee, with and without it
+    /// Experiments that show one guarantee each, with and without it
     #[command(subcommand)]
     Drill(DrillCommand),
-    /// The Verax processes that use the same records: one is active, the others stand by
+    /// The nodes that share the records: one active, the others standby
     #[command(subcommand)]
     Node(NodeCommand),
     /// Who changed what
     #[command(subcommand)]
     Activity(ActivityCommand),
-    /// Make a one-time link that signs a browser in to the console
+    /// Create a one-time link that signs a browser in to the console
     SignIn,
 }
 

@@ -1,4 +1,4 @@
-//! What can be typed about warm runs, load runs and drills.
+//! Arguments about warm runs, load runs and drills.
 
 use std::time::Duration;
 
@@ -15,20 +15,20 @@ pub(crate) enum WarmCommand {
     Run {
         /// The namespace, as TENANT/NAMESPACE
         place: NamespacePath,
-        /// The shape of the keys [default: the namespace's key pattern]
+        /// The pattern of the keys [default: the namespace's key pattern]
         #[arg(long)]
         pattern: Option<String>,
-        /// The values of a variable: VARIABLE=VALUE,VALUE or VARIABLE=@FILE (a value a line) or
-        /// VARIABLE=origin:/REFERENCE (a JSON array that the origin answers there)
+        /// The values of a variable: VARIABLE=VALUE,VALUE or VARIABLE=@FILE (one value a line) or
+        /// VARIABLE=origin:/PATH (a JSON array from the origin)
         #[arg(long = "values", value_parser = values, value_name = "VALUES")]
         values: Vec<GivenValues>,
-        /// How many refills may be under way at once, 1 to 256
+        /// The most concurrent refills, 1 to 256
         #[arg(long, default_value_t = 4, value_name = "N")]
         concurrency: u32,
     },
-    /// List the latest warm runs; those under way are always among them
+    /// List the latest warm runs and all that are running
     List,
-    /// Stop a warm run after the refills that are under way
+    /// Stop a warm run after its refills in flight
     Stop {
         /// The run, by its number in the list
         run: u64,
@@ -44,13 +44,13 @@ pub(crate) enum LoadCommand {
         /// Measure for this long instead
         #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
         duration: Option<Duration>,
-        /// Use this many clients a lane instead
+        /// Use this many clients for each lane instead
         #[arg(long, value_name = "N")]
         clients: Option<u32>,
     },
-    /// List the latest load runs; one under way is always among them
+    /// List the latest load runs and the one that is running
     List,
-    /// End a load run early; what it measured so far is its report
+    /// End a load run early; its report covers what it measured
     Stop {
         /// The run, by its number in the list
         run: u64,
@@ -61,14 +61,14 @@ pub(crate) enum LoadCommand {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum DrillCommand {
-    /// List the drills; there are some on the demo
+    /// List the drills of the demo
     List,
     /// Run a drill
     Run {
         /// Which: stampede, allocation, old-data or outage
         drill: String,
-        /// How many callers, instances, rounds or clients take part; the drill's own number when
-        /// left out
+        /// How many callers, instances, rounds or clients take part [default: the drill's own
+        /// number]
         #[arg(long, value_name = "N")]
         callers: Option<u32>,
     },

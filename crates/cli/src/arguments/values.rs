@@ -1,4 +1,4 @@
-//! Values as they are typed: places, times, sizes.
+//! Values on the command line: paths, times, sizes.
 
 use std::collections::BTreeMap;
 use std::str::FromStr;

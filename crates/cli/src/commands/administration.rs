@@ -91,7 +91,7 @@ fn namespace_table(namespaces: &[Namespace]) -> String {
 fn early(percent: u16) -> String {
     match percent {
         0 => "off".to_owned(),
-        percent => format!("at {percent} % of the usual factor"),
+        percent => format!("at {percent} % of the published factor"),
     }
 }
 
@@ -187,7 +187,7 @@ pub(super) async fn token(
             let created = verax.create_token(&CreateToken { scopes, note }).await?;
             output.answer(&created, |c| c.secret.clone())?;
             output.remark(format!(
-                "token {} opens {}; it is shown this once, so keep it now",
+                "token {} has the scopes {}; it is shown only once, so store it now",
                 created.token.id,
                 created.token.scopes.join(", ")
             ));
@@ -267,6 +267,6 @@ pub(super) async fn sign_in(verax: &Client, output: Output) -> Result<(), Failur
     let link = verax.sign_in_link().await?;
     let url = verax.url().join(&link.path).map_err(|e| Failure::failed(e.to_string()))?;
     output.answer(&json!({ "url": url.as_str(), "seconds": link.seconds }), |_| url.to_string())?;
-    output.remark(format!("the link works once, for {} minutes", link.seconds / 60));
+    output.remark(format!("the link works once, within {} minutes", link.seconds / 60));
     Ok(())
 }

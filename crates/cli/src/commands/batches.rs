@@ -42,7 +42,8 @@ pub(super) async fn batch(
             text
         }
     };
-    // All of it is read before any of it is done, so that a mistake in line 900 does nothing.
+    // The whole file is read before anything is done, so that a mistake in line 900 changes
+    // nothing.
     let operations = operations(&text)?;
     let namespace = namespace(verax, &options.place)?;
     let mut counts = [0u64; 5];

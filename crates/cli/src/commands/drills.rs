@@ -29,7 +29,7 @@ pub(super) async fn drill(
             output.answer(&drills, |drills| {
                 let row = |d: &verax_api::DrillSpec| vec![d.name.clone(), d.title.clone()];
                 match drills.is_empty() {
-                    true => "there are no drills here: they run on the demo, `verax demo`".into(),
+                    true => "there are no drills here: start the demo with `verax demo`".into(),
                     false => table(&["drill", "what it answers"], drills.iter().map(row)),
                 }
             })

@@ -91,7 +91,7 @@ pub(super) async fn get(
     let found = match lookup {
         Lookup::Found(found) => *found,
         Lookup::Miss => return Err(miss("has no entry")),
-        Lookup::NoValue => return Err(miss("was told that there is no value for")),
+        Lookup::NoValue => return Err(miss("is a negative hit: the origin has no value for")),
     };
     if output.json {
         let (name, value) = value_members(&found.value);
@@ -188,9 +188,7 @@ pub(super) async fn delete(
     entry: EntryName,
 ) -> Result<(), Failure> {
     namespace(verax, &entry.place)?.delete(&entry.key).await?;
-    output.answer(&json!({ "key": entry.key, "deleted": true }), |_| {
-        "deleted: it is not there any more".to_owned()
-    })
+    output.answer(&json!({ "key": entry.key, "deleted": true }), |_| "deleted".to_owned())
 }
 
 fn row(entry: &EntrySummary) -> Vec<String> {
@@ -245,9 +243,7 @@ pub(super) async fn show(verax: &Client, output: Output, entry: EntryName) -> Re
     let (Some(found), Lookup::Found(value)) = (found, value) else {
         let NamespacePath { tenant, name } = &entry.place;
         let key = &entry.key;
-        return Err(Failure::not_found(format!(
-            "{tenant}/{name} has no entry {key:?} at the moment"
-        )));
+        return Err(Failure::not_found(format!("{tenant}/{name} has no entry {key:?}")));
     };
     if output.json {
         let mut shown = serde_json::to_value(&found).map_err(|e| Failure::failed(e.to_string()))?;

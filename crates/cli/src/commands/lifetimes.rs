@@ -24,8 +24,7 @@ pub(super) async fn change_lifetime(
 ) -> Result<(), Failure> {
     let NamespacePath { tenant, name } = &options.entry.place;
     let (namespace, key) = (namespace(verax, &options.entry.place)?, &options.entry.key);
-    let missing =
-        || Failure::not_found(format!("{tenant}/{name} has no entry {key:?} at the moment"));
+    let missing = || Failure::not_found(format!("{tenant}/{name} has no entry {key:?}"));
     if !namespace.set_lifetime(key, lifetime(options.lifetime)).await? {
         return Err(missing());
     }

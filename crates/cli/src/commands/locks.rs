@@ -54,7 +54,7 @@ pub(super) async fn lock(
             let ended = namespace(verax, &lock.place)?.force_release_lock(&lock.name).await?;
             output.answer(&json!({ "lock": lock.name, "holder": ended }), |_| match &ended {
                 Some(holder) => format!(
-                    "forced open: {} held it with fencing token {}, and may not know that its lease is over",
+                    "forced open: {} held it with fencing token {}, and may not know that its lease has ended",
                     holder.owner, holder.fencing_token
                 ),
                 None => "nobody held it".into(),
@@ -80,7 +80,7 @@ fn lock_lines(lock: &Lock) -> String {
     );
     for (place, waiting) in lock.queue.iter().enumerate() {
         text.push_str(&format!(
-            "\n  {}. {} · waiting for {} · gives up in {}",
+            "\n  {}. {} · waiting for {} · times out in {}",
             place + 1,
             waiting.owner,
             time(waiting.waiting_seconds),

@@ -1,4 +1,4 @@
-//! Everything that talks to a running Verax.
+//! The commands that talk to a running Verax.
 
 mod administration;
 mod batches;

@@ -34,7 +34,7 @@ pub(super) async fn rate_limit(
             // Rounded up: who comes back a moment too early has asked for nothing.
             let whole = Duration::from_secs(seconds.ceil() as u64);
             let time = figures::time(if seconds < 1.0 { retry_after } else { whole });
-            Err(Failure::refused(format!("not allowed: nothing was acquired; come back in {time}")))
+            Err(Failure::refused(format!("not allowed: nothing was acquired; retry in {time}")))
         }
     }
 }

@@ -16,6 +16,6 @@ pub(super) async fn tag(
     let TagCommand::Invalidate { place, tag } = command;
     namespace(verax, &place)?.invalidate_tag(&tag).await?;
     output.answer(&json!({ "tag": tag, "invalidated": true }), |_| {
-        format!("invalidated: no entry stored with the tag {tag:?} before is served any more")
+        format!("invalidated every entry with the tag {tag:?}")
     })
 }

@@ -36,7 +36,7 @@ pub(super) async fn run_under(
         LockOutcome::Acquired(guard) => guard,
         LockOutcome::HeldByOther(holder) => {
             return Err(Failure::refused(format!(
-                "the lock {} of {tenant}/{name} is held by {}; the command was not run",
+                "{} holds the lock {} of {tenant}/{name}; the command was not run",
                 lock.name,
                 holder_text(&holder)
             )));
@@ -55,7 +55,7 @@ pub(super) async fn run_under(
         None => {
             end(&mut child).await?;
             return Err(Failure::failed(format!(
-                "the lock {} was lost while the command ran, so the command was ended",
+                "the lease of the lock {} was lost, so the command was terminated",
                 lock.name
             )));
         }
@@ -69,7 +69,7 @@ pub(super) async fn run_under(
 
 fn spawn(guard: &LockGuard, command: &[String]) -> Result<Child, Failure> {
     let [program, arguments @ ..] = command else {
-        return Err(Failure::usage("give the command to run behind --"));
+        return Err(Failure::usage("add the command to run after --"));
     };
     Command::new(program)
         .args(arguments)

@@ -26,7 +26,7 @@ pub(super) async fn watch(
             _ = tokio::signal::ctrl_c() => return Ok(()),
         };
         let Some(sample) = sample else {
-            return Err(Failure::failed("Verax ended the stream, as it does when it stops"));
+            return Err(Failure::failed("Verax ended the stream: it is stopping"));
         };
         let sample = sample?;
         if output.json {

@@ -69,9 +69,7 @@ fn plaintext_where(text: &str) -> Result<bool, String> {
 
 fn memory_limit(text: &str) -> Result<u64, String> {
     match size(text)? {
-        bytes if bytes < SMALLEST_LIMIT => {
-            Err("it is less than 1MiB, which nothing fits into".into())
-        }
+        bytes if bytes < SMALLEST_LIMIT => Err("it is below the minimum of 1MiB".into()),
         bytes => Ok(bytes),
     }
 }
@@ -80,7 +78,7 @@ fn host_names(text: &str) -> Result<Vec<String>, String> {
     let names: Vec<String> = text.split(',').map(|name| name.trim().to_owned()).collect();
     match names.iter().find(|name| name.is_empty() || name.contains([':', '/', ' '])) {
         Some(wrong) => Err(format!(
-            "{wrong:?} is no host name: write names without scheme and port, separated by commas"
+            "{wrong:?} is not a host name: write names without scheme and port, separated by commas"
         )),
         None => Ok(names),
     }
@@ -257,7 +255,7 @@ impl Settings {
             for (what, address) in [("HTTP", http), ("the wire", wire)] {
                 if !address.ip().is_loopback() {
                     return Err(Failure::usage(format!(
-                        "{what} would be served on {address} without TLS, where tokens and values can be read on the way: give --tls-certificate and --tls-key, or --plaintext anywhere where the network itself is trusted"
+                        "{what} on {address} would be plain text, which exposes tokens and values on the network: give --tls-certificate and --tls-key, or --plaintext anywhere where the network itself is trusted"
                     )));
                 }
             }

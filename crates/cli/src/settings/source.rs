@@ -1,8 +1,8 @@
-//! Where a setting's value was given, so that a bad one can be pointed at.
+//! The source of a setting's value, for error messages.
 
 use crate::failure::Failure;
 
-/// A value, and where it was given.
+/// A value and its source.
 #[derive(Debug, Clone)]
 pub(super) struct Given {
     pub(super) text: String,
@@ -23,7 +23,7 @@ pub(super) fn strongest(
     flag.or_else(variable).or(in_file)
 }
 
-/// Reads a value; an error names where it was given.
+/// Parses a value; an error names its source.
 pub(super) fn parse<T>(
     given: Option<Given>,
     read: impl FnOnce(&str) -> Result<T, String>,
@@ -31,6 +31,6 @@ pub(super) fn parse<T>(
     let Some(Given { text, place }) = given else { return Ok(None) };
     match read(&text) {
         Ok(value) => Ok(Some(value)),
-        Err(reason) => Err(Failure::usage(format!("{place}: {text:?} cannot be used: {reason}"))),
+        Err(reason) => Err(Failure::usage(format!("{place}: {text:?} is invalid: {reason}"))),
     }
 }

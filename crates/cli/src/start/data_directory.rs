@@ -98,7 +98,7 @@ impl DataDirectory {
         match fs::read_to_string(&path) {
             Ok(text) => text.trim().parse().map_err(|e| {
                 Failure::failed(format!(
-                    "{} is damaged: {e}; remove the file, and this Verax goes on as a new node",
+                    "{} is damaged: {e}; remove the file, and this Verax starts as a new node",
                     path.display()
                 ))
             }),
@@ -130,7 +130,7 @@ impl DataDirectory {
         if is_exposed(&path) {
             tracing::warn!(
                 path = %path.display(),
-                "others could read the administrator token: if somebody did, create another with `verax token create --scope admin` and revoke this one"
+                "others could read the administrator token: if in doubt, create another with `verax token create --scope admin` and revoke this one"
             );
             fs::set_permissions(&path, fs::Permissions::from_mode(0o600))
                 .map_err(|e| failed("the administrator token cannot be protected:", &path, &e))?;
@@ -173,7 +173,7 @@ fn protect(path: &Path, private_mariadb: bool) -> std::io::Result<()> {
 
 /// Writes a secret to a file that only its owner can read.
 pub(super) fn keep_secret(path: &Path, secret: &str) -> Result<(), Failure> {
-    let wrong = |e: std::io::Error| failed("a secret cannot be kept:", path, &e);
+    let wrong = |e: std::io::Error| failed("a secret cannot be written:", path, &e);
     if let Some(directory) = path.parent() {
         DirBuilder::new().recursive(true).mode(0o700).create(directory).map_err(wrong)?;
     }

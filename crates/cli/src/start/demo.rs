@@ -167,7 +167,7 @@ async fn surround(
     let failed = |e: &dyn std::fmt::Display| Failure::failed(e.to_string());
     let origin = address(&options.origin)
         .map_err(|e| Failure::usage(format!("--origin {:?}: {e}", options.origin)))?;
-    steps.begin("starting the ferry network's own MariaDB");
+    steps.begin("starting the ferry network's MariaDB");
     // A server of its own: no origin may lead to the records.
     let ferry = PrivateServer::start_with(PrivateServerOptions {
         directory: center.directory.ferry(),

@@ -23,7 +23,7 @@ pub(super) fn raise(wanted: ConnectionLimits) -> ConnectionLimits {
             open_files = limit,
             needed,
             connections = fitting.connections,
-            "the limit of open files is too low for as many connections as are configured, so there may be fewer: raise it (ulimit -n, LimitNOFILE) or lower --max-connections"
+            "the limit of open files is too low for the configured number of connections, so fewer are allowed: raise it (ulimit -n, LimitNOFILE) or lower --max-connections"
         );
     }
     fitting

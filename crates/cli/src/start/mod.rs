@@ -1,4 +1,4 @@
-//! Putting the service together and taking it apart again.
+//! Starting and stopping the service.
 
 mod data_directory;
 mod demo;

@@ -87,7 +87,7 @@ impl Pair {
         verax_demo::profiles::write(&profiles).map_err(|e| failed(&e))?;
         let (stop, stopping) = watch::channel(false);
         let begin = async |name: &'static str, http: SocketAddr, wire: SocketAddr| {
-            step(&format!("starting the Verax {name}"));
+            step(&format!("starting node {name}"));
             let of_node = directory.path().join(name);
             let mut arguments: Vec<PathBuf> = vec!["serve".into()];
             for (flag, value) in [
@@ -163,7 +163,7 @@ impl Pair {
         );
         if let Some(id) = self.nodes[0].id() {
             text += &format!(
-                "  a takeover:   kill -9 {id}; verax node list\n  ({} is started again after {} seconds; drills need the demo without --pair)\n",
+                "  a takeover:   kill -9 {id}; verax node list\n  ({} restarts after {} seconds; drills need the demo without --pair)\n",
                 self.nodes[0].name,
                 RESTART_AFTER.as_secs()
             );
@@ -263,7 +263,7 @@ fn keep(
         let mut child = match command().spawn() {
             Ok(child) => child,
             Err(error) => {
-                tracing::error!(%error, "a Verax of the pair does not start: is setpriv (util-linux) there?");
+                tracing::error!(%error, "a node of the pair does not start: is setpriv (util-linux) installed?");
                 return;
             }
         };
@@ -288,7 +288,7 @@ fn keep(
         if *stopping.borrow() || !started {
             return;
         }
-        tracing::warn!(?ended, "a Verax of the pair has ended: it is started again in a while");
+        tracing::warn!(?ended, "a node of the pair has ended; it restarts shortly");
         let again_at = std::time::Instant::now() + RESTART_AFTER;
         while std::time::Instant::now() < again_at && !*stopping.borrow() {
             std::thread::sleep(LOOK_EVERY);

@@ -26,7 +26,7 @@ pub enum Lookup {
 /// How to look an entry up.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct ReadOptions {
-    /// Read the origin anew, and store what it says.
+    /// Read the origin anew, and store its value.
     pub refresh: bool,
     /// Answer from the cache or not at all.
     pub only_if_cached: bool,

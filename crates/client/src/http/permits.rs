@@ -20,7 +20,7 @@ pub struct PermitOptions {
     pub lease: Duration,
     /// How long to wait while another caller refills, in whole seconds; zero to be told at once.
     pub wait: Duration,
-    /// Whether a stale copy will do while another caller refills.
+    /// Whether to accept a stale copy while another caller refills.
     pub stale: bool,
     /// Whether the permit is wanted although a fresh copy may be there, or the word that there is
     /// no value.

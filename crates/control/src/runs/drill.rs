@@ -37,7 +37,7 @@ impl Control {
     ) -> Result<Arc<Watched<DrillRun>>, ControlError> {
         let specs = self.drill_specs(caller)?;
         let runner = self.drill_runner().ok_or_else(|| {
-            ControlError::Conflict("drills run on the demo: start one with `verax demo`".into())
+            ControlError::Conflict("drills run on the demo: start it with `verax demo`".into())
         })?;
         let spec = specs.iter().find(|spec| spec.name == request.drill).ok_or_else(|| {
             let names: Vec<&str> = specs.iter().map(|spec| spec.name.as_str()).collect();

@@ -47,7 +47,7 @@ pub struct LoadProfile {
     pub clients: u32,
     /// How long the lanes run before figures are taken.
     pub warm_up: Duration,
-    /// How long figures are taken.
+    /// The measured time.
     pub duration: Duration,
     /// How often each key is read.
     pub popularity: Popularity,

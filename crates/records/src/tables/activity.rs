@@ -32,11 +32,11 @@ impl Actor {
 pub struct Change {
     /// The tenant it belongs to; `None` when it is the whole service's.
     pub tenant: Option<Name>,
-    /// What was done, as `noun.verb`.
+    /// The action, as `noun.verb`.
     pub action: &'static str,
-    /// To what.
+    /// The subject of the change.
     pub subject: String,
-    /// More about it.
+    /// Details.
     pub detail: Value,
 }
 
@@ -51,11 +51,11 @@ pub struct Activity {
     pub actor: String,
     /// The tenant it belongs to; `None` when it is the whole service's.
     pub tenant: Option<String>,
-    /// What was done, as `noun.verb`.
+    /// The action, as `noun.verb`.
     pub action: String,
-    /// To what.
+    /// The subject of the change.
     pub subject: String,
-    /// More about it.
+    /// Details.
     pub detail: Value,
 }
 

@@ -49,7 +49,7 @@ pub(crate) async fn create_tenant(
     Ok(created(format!("/v1/tenants/{}", tenant.name), tenant))
 }
 
-/// Delete a tenant that owns nothing any more.
+/// Delete a tenant that owns nothing.
 #[utoipa::path(delete, path = "/v1/tenants/{tenant}", tag = "tenants",
     params(("tenant" = String, Path)),
     responses((status = 204), (status = 409, body = verax_api::Problem)))]
@@ -244,7 +244,7 @@ pub(crate) const MAX_TOKENS_LISTED: u16 = 1_000;
 #[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct TokenQuery {
-    /// Where to go on, from the page before.
+    /// Where to continue, from the previous page.
     cursor: Option<String>,
     /// The most tokens on the page, 1 to 1000; 1000 when absent.
     limit: Option<u16>,

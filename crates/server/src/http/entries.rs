@@ -45,7 +45,7 @@ pub(crate) async fn no_key() -> Failure {
     Failure::bad_request("the key is empty: use at least one character after /entries/")
 }
 
-/// Look an entry up; where the namespace has an origin, a miss reads it through.
+/// Look an entry up; a miss reads the namespace's origin, if it has one.
 #[utoipa::path(
     get, path = "/v1/tenants/{tenant}/namespaces/{namespace}/entries/{key}", tag = "entries",
     params(("tenant" = String, Path), ("namespace" = String, Path),
@@ -215,7 +215,7 @@ pub(crate) async fn change_lifetime(
     Ok(response)
 }
 
-/// Delete an entry, present or not.
+/// Delete an entry.
 #[utoipa::path(
     delete, path = "/v1/tenants/{tenant}/namespaces/{namespace}/entries/{key}", tag = "entries",
     params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path),
@@ -247,7 +247,7 @@ pub(crate) struct ListQuery {
     /// Only keys that start with this.
     #[serde(default)]
     prefix: String,
-    /// Where to go on, from the page before.
+    /// Where to continue, from the previous page.
     cursor: Option<String>,
     /// The most entries on the page, 1 to 1000; 100 when absent.
     limit: Option<usize>,

@@ -213,7 +213,7 @@ pub(crate) async fn release(
     }
 }
 
-/// List the locks of a namespace that are held, and what happened lately.
+/// List a namespace's held locks and recent lock events.
 #[utoipa::path(
     get, path = "/v1/tenants/{tenant}/namespaces/{namespace}/locks", tag = "locks",
     params(("tenant" = String, Path), ("namespace" = String, Path)),

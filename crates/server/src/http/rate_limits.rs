@@ -50,7 +50,7 @@ pub(crate) async fn acquire(
 
 fn exhausted(retry_after: Duration) -> Response {
     let seconds = retry_after.as_secs_f64();
-    let detail = format!("nothing was acquired; come back in {seconds} s");
+    let detail = format!("nothing was acquired; retry in {seconds} s");
     let failure = Failure::new(FailureKind::RateLimited, detail);
     let mut response = failure.with("retry_after_seconds", seconds).into_response();
     // The field counts whole seconds; the member is exact.

@@ -66,7 +66,7 @@ pub(crate) async fn warm(
     Ok(axum::Json(service.control().run::<WarmRun>(&caller, id)?.now()))
 }
 
-/// Stop a warm run after the refills that are under way.
+/// Stop a warm run after its refills in flight.
 #[utoipa::path(delete, path = "/v1/warm-runs/{id}", tag = "warm", params(("id" = u64, Path)),
     responses((status = 202, description = "it ends soon")))]
 pub(crate) async fn stop_warm(

@@ -51,7 +51,7 @@ fn outgoing(in_flight: &InFlightBudget, value: &Bytes) -> Result<Body> {
 }
 
 pub(crate) fn miss() -> Response {
-    let detail = "no entry with this key is in the cache";
+    let detail = "the cache has no entry with this key";
     let mut response = Failure::new(FailureKind::Miss, detail).into_response();
     response.headers_mut().insert(CACHE_STATUS, HeaderValue::from_static("verax; fwd=uri-miss"));
     response
