@@ -60,7 +60,7 @@ async fn work(
             }
             940..960 => {
                 let key = format!("take/{}", random.random_range(0..50_000));
-                let rate = Rate::new(10, Duration::from_secs(1), 10).unwrap();
+                let rate = Rate::new(10, Duration::from_secs(1), 10).map_err(|e| e.to_string())?;
                 cache.acquire_rate(&key, 1, rate).await.map_err(words)?;
             }
             960..980 => {

@@ -89,7 +89,7 @@ mod tests {
     fn one_that_is_silent_is_left_for_the_next() {
         let addresses = Addresses::new("a", vec!["b"]);
         addresses.was_silent(&"b");
-        assert_eq!(addresses.current(), "a", "another call has moved on already");
+        assert_eq!(addresses.current(), "a", "the run has already ended");
         addresses.was_silent(&"a");
         assert_eq!(addresses.in_order(), ["b", "a"]);
         addresses.was_silent(&"b");

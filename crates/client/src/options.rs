@@ -66,7 +66,7 @@ impl LifetimeOptions {
     }
 }
 
-/// What is wanted of a lock.
+/// How to acquire a lock.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct LockOptions {
     /// The caller's display name; the token's note when `None`.
@@ -75,12 +75,12 @@ pub struct LockOptions {
     pub lease: Duration,
     /// How long to wait for it; zero not to wait. Over HTTP in whole seconds.
     pub wait: Duration,
-    /// Whether the lease ends with the connection that asked for it; over the wire only.
+    /// Whether the lease ends with its connection; over the wire only.
     pub ends_with_connection: bool,
 }
 
 impl Default for LockOptions {
-    /// A lease of half a minute, without waiting, that outlives its connection.
+    /// A lease of 30 seconds, without waiting, that outlives its connection.
     fn default() -> Self {
         Self {
             owner: None,
@@ -91,11 +91,11 @@ impl Default for LockOptions {
     }
 }
 
-/// What became of asking for a lock.
+/// The outcome of acquiring a lock.
 #[derive(Debug, Clone, PartialEq)]
 pub enum LockOutcome<G> {
-    /// It is held by the caller.
+    /// The lease is the caller's.
     Acquired(G),
-    /// Somebody else holds it.
+    /// Another caller holds it.
     HeldByOther(LockHolder),
 }

@@ -29,11 +29,11 @@ const MAX_PREFIX_BYTES: usize = 200;
 pub fn stable_key(prefix: &str, criteria: &impl Serialize) -> Result<String, ClientError> {
     if prefix.is_empty() || prefix.len() > MAX_PREFIX_BYTES || prefix.contains(':') {
         return Err(ClientError::Invalid(format!(
-            "{prefix:?} cannot begin a key: use 1 to {MAX_PREFIX_BYTES} bytes without a colon"
+            "{prefix:?} is not a key prefix: use 1 to {MAX_PREFIX_BYTES} bytes without a colon"
         )));
     }
     let canonical = serde_json_canonicalizer::to_vec(criteria)
-        .map_err(|e| ClientError::Invalid(format!("the criteria make no canonical JSON: {e}")))?;
+        .map_err(|e| ClientError::Invalid(format!("the criteria have no canonical JSON: {e}")))?;
     let digest = Sha256::digest(canonical);
     let hex: String = digest[..16].iter().map(|byte| format!("{byte:02x}")).collect();
     Ok(format!("{prefix}:{hex}"))

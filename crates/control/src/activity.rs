@@ -85,7 +85,7 @@ impl Control {
         let change = Change { tenant: Some(tenant.clone()), action, subject, detail };
         let (actor, now) = (caller.actor(), self.engine.now());
         if let Err(error) = self.records.note(&actor, now, change).await {
-            tracing::warn!(%error, action, "what was done is missing in the activity");
+            tracing::warn!(%error, action, "an action is missing in the activity");
         }
     }
 

@@ -27,7 +27,7 @@ pub(crate) async fn keep_epoch(control: Arc<Control>) {
             if given && told {
                 tracing::info!("locks are given again");
             } else if !given && !told {
-                tracing::warn!("locks are refused until MariaDB gives an epoch");
+                tracing::warn!("locks are refused until MariaDB provides an epoch");
             }
             told = !given;
         }

@@ -43,9 +43,7 @@ pub enum ControlError {
     #[error("{0}")]
     NotSignedIn(&'static str),
     /// The token lacks a scope. Says nothing about whether the thing exists.
-    #[error(
-        "this token does not hold the scope {0}: use a token that does, or have one created with it"
-    )]
+    #[error("this token lacks the scope {0}: use a token that has it")]
     MissingScope(Scope),
     /// The thing does not exist.
     #[error("there is no {0}")]
@@ -57,7 +55,7 @@ pub enum ControlError {
     #[error("{0}")]
     Conflict(String),
     /// What is to be changed is not, or no longer, what the caller had read.
-    #[error("the {0} is not the one that was expected: read it again, then change it")]
+    #[error("the {0} has changed since it was read: read it again, then change it")]
     NotExpected(&'static str),
     /// The records cannot be read or written at the moment.
     #[error(

@@ -11,7 +11,7 @@ pub const MAX_NAMESPACES: usize = 1_000;
 /// The most origins of one tenant.
 pub const MAX_ORIGINS: usize = 1_000;
 
-/// The most tokens that are not revoked.
+/// The most unrevoked tokens.
 pub const MAX_TOKENS: usize = 100_000;
 
 /// Refuses one more than there may be.
@@ -23,7 +23,7 @@ pub(crate) fn check(what: &str, there: usize, most: usize) -> Result<(), Control
         return Ok(());
     }
     Err(ControlError::Conflict(format!(
-        "there are {there} {what}, which is the most there may be: remove some that are not used"
+        "there are already {there} {what}, the maximum: delete unused ones"
     )))
 }
 

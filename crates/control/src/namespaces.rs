@@ -187,7 +187,7 @@ impl Control {
         let left = limit.saturating_sub(promised);
         if policy.quota.reserve > left {
             return Err(ControlError::Invalid(format!(
-                "a reserve of {} bytes cannot be guaranteed: of the {limit} bytes of memory, {promised} are reserved by other namespaces, which leaves {left}",
+                "a reserve of {} bytes is too large: other namespaces reserve {promised} of the {limit} bytes of memory, which leaves {left}",
                 policy.quota.reserve
             )));
         }

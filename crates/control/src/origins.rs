@@ -281,7 +281,7 @@ async fn same_server(one: (&str, u16), other: Option<(String, u16)>) -> bool {
 
 fn change_pool(source: &mut OriginSource, change: &PoolChange) -> Result<(), ControlError> {
     let OriginSource::Http { endpoints, balance, slow_after, .. } = source else {
-        return Err(ControlError::Invalid("a query has no pool of servers: leave pool out".into()));
+        return Err(ControlError::Invalid("a query has no pool of servers: omit pool".into()));
     };
     if let Some(given) = &change.endpoints {
         endpoints.clone_from(given);
@@ -353,7 +353,7 @@ pub(crate) fn check_binding(
     }
     if policy.write_through && !origin.takes_writes() {
         return Err(ControlError::Invalid(format!(
-            "origin {path} is a query, to which nothing can be written: turn write_through off"
+            "origin {path} is a query, which is read-only: turn write_through off"
         )));
     }
     Ok(())

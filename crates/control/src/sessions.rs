@@ -19,8 +19,7 @@ impl Control {
     pub fn sign_in_link(&self, caller: &Arc<Caller>) -> Result<SignInLink, ControlError> {
         caller.still_open()?;
         let code = self.sessions.new_code(Arc::clone(caller), self.engine.now());
-        let code =
-            code.ok_or(ControlError::Busy("there are too many sign-in links; come back later"))?;
+        let code = code.ok_or(ControlError::Busy("too many sign-in links; retry later"))?;
         let seconds = CODE_LIFETIME.as_secs();
         // In the fragment, which browsers send to no server and write to no log.
         Ok(SignInLink { path: format!("/sign-in#{code}"), seconds })
@@ -39,17 +38,14 @@ impl Control {
             verax_api::CreateSession::Token(token) => self.tokens.caller(token)?,
             verax_api::CreateSession::Code(code) => {
                 let caller = self.sessions.use_code(code, now).ok_or(ControlError::NotSignedIn(
-                    "this sign-in link was used already or is too old: make a new one with `verax sign-in`, or paste a token",
+                    "this sign-in link was used or has expired: create a new one with `verax sign-in`, or paste a token",
                 ))?;
                 self.current(&caller)?
             }
         };
         let session = session_of(&caller);
         let secret = self.sessions.start(caller, now);
-        Ok((
-            secret.ok_or(ControlError::Busy("there are too many sessions; come back later"))?,
-            session,
-        ))
+        Ok((secret.ok_or(ControlError::Busy("too many sessions; retry later"))?, session))
     }
 
     /// What the token that a caller came with opens now.

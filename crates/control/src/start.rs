@@ -57,14 +57,12 @@ impl Control {
         if let Some(secret) = known {
             return match self.tokens.caller(secret) {
                 Ok(caller) if caller.is_admin() => Ok(secret.to_owned()),
-                _ => Err(ControlError::Conflict(
-                    "it holds no token that is known and opens everything".into(),
-                )),
+                _ => Err(ControlError::Conflict("it holds no valid administrator token".into())),
             };
         }
         if self.tokens.any_admin() {
             return Err(ControlError::Conflict(
-                "it is not there, although an administrator token was created before".into(),
+                "it is missing, although an administrator token was created before".into(),
             ));
         }
         self.new_administrator_token().await

@@ -62,7 +62,7 @@ impl Control {
         self.administer(async move |control| {
             caller.needs(Scope::Admin)?;
             parsed.iter().try_for_each(|scope| control.check_place(scope))?;
-            limits::check("tokens that are not revoked", control.tokens.count(), MAX_TOKENS)?;
+            limits::check("unrevoked tokens", control.tokens.count(), MAX_TOKENS)?;
             let scopes: Vec<String> = parsed.iter().map(Scope::to_string).collect();
             let (secret, scopes) = (new_secret(), scopes.join(" "));
             let (actor, now) = (caller.actor(), control.engine.now());
@@ -87,7 +87,7 @@ impl Control {
             _ => return Ok(()),
         };
         Err(ControlError::Invalid(format!(
-            "the scope {scope} is for nothing: there is no {missing}"
+            "the scope {scope} has no effect: there is no {missing}"
         )))
     }
 

@@ -238,7 +238,7 @@ async fn an_origin_at_fault_is_named_but_its_address_is_not() {
     // Nobody there at all.
     verax.run(&["origin", "change", "ferrydesk/desk", "--at", "http://127.0.0.1:1/{key}"]).done();
     let nobody = told(&client, "k").await;
-    assert_eq!(nobody, (502, "origin-failed".into(), "the origin cannot be connected".into()));
+    assert_eq!(nobody, (502, "origin-failed".into(), "no connection to the origin".into()));
     for detail in [&too_large.2, &slow.2, &garbled.2, &nobody.2] {
         assert!(!detail.contains("127.0.0.1"), "{detail}");
     }

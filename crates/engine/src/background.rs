@@ -23,7 +23,7 @@ pub async fn supervise(
         let mut task = tokio::spawn(begin());
         tokio::select! {
             ended = &mut task => {
-                tracing::error!(?ended, "a background task ended by itself: starting it again");
+                tracing::error!(?ended, "a background task ended unexpectedly: restarting it");
                 restarts.fetch_add(1, Ordering::Relaxed);
             }
             _ = stopping.wait_for(|stopping| *stopping) => {

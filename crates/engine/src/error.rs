@@ -16,14 +16,14 @@ pub enum EngineError {
     #[error("{0}")]
     Invalid(String),
     /// The access that the call was made with ended meanwhile.
-    #[error("this token or session was ended: check VERAX_TOKEN, or have a new token created")]
+    #[error("this token or session has ended: check VERAX_TOKEN, or get a new token")]
     AccessEnded,
     /// The namespace was deleted meanwhile.
     #[error("the namespace was deleted meanwhile")]
     NamespaceGone,
     /// Another Verax is active; this one stands by.
     #[error(
-        "this Verax stands by, and serves only when the active one has ended: ask that one, or give clients the addresses of both"
+        "this node is a standby and does not serve: use the active node, or configure clients with the addresses of both"
     )]
     Standby,
     /// Locks cannot be given until the records say so.
@@ -47,19 +47,19 @@ pub enum EngineError {
     #[error("{0}")]
     DoesNotFit(PutError),
     /// A condition of the request does not hold.
-    #[error("the condition does not hold: the entry there is not the expected one")]
+    #[error("the condition does not hold: the entry is not the expected one")]
     ConditionFailed,
     /// The origin gave no value.
     #[error("{0}")]
     Origin(Arc<OriginError>),
     /// It is known that the origin has no value for the key.
-    #[error("the origin had no such value when it was last asked; it is asked again in {} ms", left.as_millis())]
+    #[error("the origin has no value for this key, as of the last read; the next read is in {} ms", left.as_millis())]
     NegativeResult {
         /// How long that is taken for true yet.
         left: Duration,
     },
     /// The origin did not take a value that was to be written through.
-    #[error("{}; {}", error.plain(), if error.is_certain() { "nothing was changed" } else { "whether it was changed is not known, so the entry was removed" })]
+    #[error("{}; {}", error.plain(), if error.is_certain() { "nothing was changed" } else { "the origin may have changed, so the entry was removed" })]
     NotWritten {
         /// Why.
         error: Arc<OriginError>,
@@ -68,7 +68,7 @@ pub enum EngineError {
     #[error("{0}; nothing was stored")]
     Permit(RefusedReason),
     /// The caller that was refilling gave up, for all who waited.
-    #[error("the caller that was refilling this key gave up; ask again, or read the origin")]
+    #[error("the permit holder abandoned the refill; repeat the request, or read the origin")]
     RefillAbandoned,
     /// A lease of a lock is over.
     #[error("{0}")]

@@ -68,9 +68,7 @@ impl InFlightBudget {
         while let Some(here) = budget.filter(|_| units > 0) {
             // Where it does not fit, what was reserved on the way is given back.
             let permit = Arc::clone(&here.units).try_acquire_many_owned(units).map_err(|_| {
-                EngineError::Busy(
-                    "too many values are on their way in and out; come back in a second",
-                )
+                EngineError::Busy("too many values are in flight; retry in a second")
             })?;
             reserved.0.push(permit);
             budget = here.whole.as_deref();
@@ -140,7 +138,7 @@ mod tests {
     fn a_share_leaves_room_for_others_and_refusals_take_nothing() {
         let whole = InFlightBudget::new(1 << 20);
         let (one, other) = (whole.share(512 << 10), whole.share(4 << 20));
-        assert_eq!(other.limit(), 1 << 20, "no share is larger than the whole");
+        assert_eq!(other.limit(), 1 << 20, "a share is at most the whole");
         let held = one.reserve_all(512 << 10).unwrap();
         assert!(one.reserve_all(1).is_err());
         assert_eq!((one.taken(), whole.taken()), (512 << 10, 512 << 10));

@@ -41,12 +41,12 @@ impl LaneReader {
                     Source::Origin => Outcome::FromOrigin,
                     Source::Joined => Outcome::Joined,
                 }),
-                Ok(None) => Err("the origin has no such value".into()),
+                Ok(None) => Err("the origin has no value for this key".into()),
                 Err(error) => Err(error.to_string()),
             },
             LaneReader::Direct(lane) => {
                 let values = lane.key_pattern.values_of(key.as_str());
-                let values = values.ok_or("the key does not have the namespace's shape")?;
+                let values = values.ok_or("the key does not match the namespace's pattern")?;
                 let read = lane.origin.read(&values, None).await;
                 read.map(|_| Outcome::FromOrigin).map_err(|error| error.plain())
             }

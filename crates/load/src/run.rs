@@ -75,7 +75,7 @@ pub async fn run(
     let joined = tokio::task::spawn_blocking(move || thread.join()).await;
     match joined {
         Ok(Ok(report)) => report,
-        _ => Err("the run failed inside Verax; its log says why".into()),
+        _ => Err("the run failed inside Verax; its log has the details".into()),
     }
 }
 

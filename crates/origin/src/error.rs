@@ -57,16 +57,16 @@ pub enum OriginError {
         reason: String,
     },
     /// It failed several times in a row, so it is left alone for a while.
-    #[error("the origin failed several times in a row and is left alone for another {} ms", retry_after.as_millis())]
+    #[error("the origin's circuit is open after several consecutive failures; the next attempt is in {} ms", retry_after.as_millis())]
     CircuitOpen {
         /// The time after which it is asked again.
         retry_after: Duration,
     },
     /// Too many calls wait for it already, or a call waited for too long.
-    #[error("too many calls wait for the origin already")]
+    #[error("the queue of the origin is full")]
     Busy,
     /// The values of this key make no URL.
-    #[error("the key makes no URL for the origin: {0}")]
+    #[error("the key does not match the origin's URL template: {0}")]
     KeyMismatch(String),
     /// The database refused the query, or gave what is no value.
     #[error("the origin at {url} did not answer the query: {reason}")]
@@ -88,7 +88,7 @@ pub enum OriginError {
     #[error(transparent)]
     Credential(#[from] CredentialError),
     /// It is a query, to which nothing can be written.
-    #[error("the origin is a query: it can be read, and nothing can be written to it")]
+    #[error("the origin is a query, which is read-only")]
     ReadOnly,
 }
 
@@ -114,14 +114,14 @@ impl OriginError {
     /// What went wrong in words that name no address, for callers who need not know one.
     pub fn plain(&self) -> String {
         match self {
-            Self::Connect { .. } => "the origin cannot be connected".into(),
+            Self::Connect { .. } => "no connection to the origin".into(),
             Self::Timeout { limit, .. } => {
                 format!("the origin did not answer within {} ms", limit.as_millis())
             }
             Self::NoValue { status: Some(status), .. } => {
-                format!("the origin has no such value ({status})")
+                format!("the origin has no value for this key ({status})")
             }
-            Self::NoValue { status: None, .. } => "the origin has no such value".into(),
+            Self::NoValue { status: None, .. } => "the origin has no value for this key".into(),
             Self::Query { .. } => "the origin did not answer the query".into(),
             Self::TooManyRows { limit, .. } => {
                 format!("the origin answered more than {limit} rows")
@@ -135,7 +135,9 @@ impl OriginError {
                 "the origin did not answer with a complete HTTP response".into()
             }
             Self::CircuitOpen { .. } | Self::Busy | Self::ReadOnly => self.to_string(),
-            Self::KeyMismatch(reason) => format!("the key makes no URL for the origin: {reason}"),
+            Self::KeyMismatch(reason) => {
+                format!("the key does not match the origin's URL template: {reason}")
+            }
         }
     }
 

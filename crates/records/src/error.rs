@@ -15,7 +15,7 @@ pub enum RecordsError {
     #[error("{0} does not exist")]
     Missing(String),
     /// What is to be removed is still used.
-    #[error("{subject} is still used: {by}")]
+    #[error("{subject} is still in use: {by}")]
     InUse {
         /// What was to be removed.
         subject: String,
@@ -24,11 +24,11 @@ pub enum RecordsError {
     },
     /// Another process has the identity of this node.
     #[error(
-        "another Verax uses these records as the same node ({0}): if this data directory was copied, remove node.id from the copy"
+        "another process uses these records as the same node ({0}): if this data directory was copied, remove node.id from the copy"
     )]
     SameNode(String),
     /// This node does not own the share of the keys any more; nothing was changed.
-    #[error("another Verax has taken over: this one changes nothing until it is active again")]
+    #[error("another node has taken over: this one changes nothing until it is active again")]
     NotOwner,
     /// The tables were changed by a later version of Verax.
     #[error(

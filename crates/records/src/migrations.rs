@@ -104,7 +104,7 @@ impl Records {
         let result = tokio::time::timeout(MIGRATION_TIMEOUT, migrating).await;
         crate::connection::close(connection);
         result.unwrap_or_else(|_| {
-            Err(RecordsError::Unavailable("the tables were not brought up to date in time".into()))
+            Err(RecordsError::Unavailable("the tables were not migrated in time".into()))
         })
     }
 }
@@ -136,7 +136,7 @@ async fn migrate(
     let locked: Locked = sql_query(lock).get_result(connection).await?;
     if locked.locked != 1 {
         return Err(RecordsError::Unavailable(
-            "another Verax is changing the tables; start again when it is done".into(),
+            "another node is migrating the tables; start again when it has finished".into(),
         ));
     }
     for migration in pending(connection).await? {

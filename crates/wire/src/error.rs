@@ -18,7 +18,7 @@ pub enum WireError {
         limit: u32,
     },
     /// The kind is none of this protocol, or cannot come from this side.
-    #[error("there is no such kind of frame here: {0:#04x}")]
+    #[error("unknown kind of frame: {0:#04x}")]
     Kind(u8),
     /// A flag that has no meaning for this kind.
     #[error("the flags {flags:#04x} have no meaning for a frame of kind {kind:#04x}")]

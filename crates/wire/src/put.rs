@@ -113,9 +113,9 @@ impl<'a> Field<'a> for Put<'a> {
             PutCondition::IfRevision(_) => IF_REVISION,
         };
         condition
-            | u8::from(put.lifetime.is_some()) * LIFETIME
-            | u8::from(!put.tags.is_empty()) * TAGS
-            | u8::from(put.tell_revision) * TELL_REVISION
+            | (u8::from(put.lifetime.is_some()) * LIFETIME)
+            | (u8::from(!put.tags.is_empty()) * TAGS)
+            | (u8::from(put.tell_revision) * TELL_REVISION)
     }
 }
 

@@ -19,7 +19,7 @@ impl<'a> Element<'a, &'a str> for TagElement {
     const WIDE: bool = false;
 
     fn read(body: &mut &'a [u8]) -> Result<&'a str, WireError> {
-        let mut reader = Reader(*body);
+        let mut reader = Reader(body);
         let tag = checked(reader.short_text("tag")?, MAX_TAG_BYTES, "tag")?;
         *body = reader.0;
         Ok(tag)

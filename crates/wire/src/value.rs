@@ -101,7 +101,8 @@ impl<'a> Field<'a> for Value<'a> {
     }
 
     fn flags(value: &Self) -> u8 {
-        u8::from(value.details.is_some()) * DETAILS | u8::from(value.revision.is_some()) * REVISION
+        (u8::from(value.details.is_some()) * DETAILS)
+            | (u8::from(value.revision.is_some()) * REVISION)
     }
 }
 

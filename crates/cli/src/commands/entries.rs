@@ -177,7 +177,7 @@ pub(super) async fn put(
     let answer =
         json!({ "key": key, "replaced": replaced, "value_bytes": size, "media_type": media_type });
     output.answer(&answer, |_| {
-        let how = if replaced { "stored over the previous value" } else { "stored" };
+        let how = if replaced { "replaced the previous value" } else { "stored" };
         format!("{how} · {} {media_type}", figures::bytes(size))
     })
 }

@@ -57,8 +57,11 @@ fn origqueueds(o: &Origin) -> String {
     }
     let guard = &o.guard;
     let queue = figures::count(guard.max_queue.into());
-    let failures =
-        format!("{} in a row, for {} at first", guard.failure_threshold, ms(guard.open_for_ms));
+    let failures = format!(
+        "after {} consecutive failures, for {} at first",
+        guard.failure_threshold,
+        ms(guard.open_for_ms)
+    );
     lines.extend([
         ("reads at once", format!("{}, {queue} may wait", guard.max_concurrency)),
         ("second tries", format!("{} %", guard.retry_budget_percent)),

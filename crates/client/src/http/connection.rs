@@ -151,9 +151,8 @@ impl Client {
         let mut headers = HeaderMap::new();
         if let Some(token) = &options.token {
             let field = HeaderValue::try_from(format!("Bearer {}", token.trim()));
-            let mut field = field.map_err(|_| {
-                ClientError::Invalid("the token has characters that no token has".into())
-            })?;
+            let mut field = field
+                .map_err(|_| ClientError::Invalid("the token has invalid characters".into()))?;
             field.set_sensitive(true);
             headers.insert(AUTHORIZATION, field);
         }
@@ -316,7 +315,7 @@ impl Client {
         let text = response.bytes().await.map_err(|e| self.failure(&e))?;
         serde_json::from_slice(&text).map_err(|e| ClientError::NotVerax {
             url: self.0.bases.current().to_string(),
-            reason: format!("it answered what cannot be read: {e}"),
+            reason: format!("its response cannot be read: {e}"),
         })
     }
 

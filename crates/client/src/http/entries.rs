@@ -114,7 +114,7 @@ impl Namespace {
         let value = response.bytes().await.map_err(|e| self.client.failure(&e))?;
         ReadResult::of(&headers, value).ok_or_else(|| ClientError::NotVerax {
             url: self.base.to_string(),
-            reason: "it answered without a Cache-Status".into(),
+            reason: "its response has no Cache-Status".into(),
         })
     }
 

@@ -34,10 +34,10 @@ impl Holds for OverHttp {
 }
 
 impl Namespace {
-    /// Asks for a lock, and keeps it until the guard is released or dropped.
+    /// Acquires a lock, and holds it until the guard is released or dropped.
     ///
     /// # Errors
-    /// [`ClientError`]; a lock that somebody else holds is no error.
+    /// [`ClientError`]; a lock that another caller holds is no error.
     pub async fn hold_lock(
         &self,
         name: &str,
@@ -56,11 +56,11 @@ impl Namespace {
         })
     }
 
-    /// Asks for a lock, and waits for it as long as the options say. The lease must be renewed and
+    /// Acquires a lock, and waits for it as long as the options say. The lease must be renewed and
     /// released by the caller; [`hold_lock`](Self::hold_lock) does both.
     ///
     /// # Errors
-    /// [`ClientError`]; a lock that somebody else holds is no error.
+    /// [`ClientError`]; a lock that another caller holds is no error.
     pub async fn acquire_lock(
         &self,
         name: &str,
@@ -95,7 +95,7 @@ impl Namespace {
         }
     }
 
-    /// Makes a lease last for `lease` from now on.
+    /// Renews a lease: it lasts for `lease` from now.
     ///
     /// # Errors
     /// [`ClientError`]; a lease that is over is the problem `not-held`.
@@ -121,7 +121,7 @@ impl Namespace {
         self.client().delete(url).await
     }
 
-    /// Ends whatever hold there is; returns who had it. Needs the right to manage.
+    /// Ends the current lease, whoever holds it; returns its holder. Needs the right to manage.
     ///
     /// # Errors
     /// [`ClientError`].
@@ -132,7 +132,7 @@ impl Namespace {
         Ok(self.client().json::<Lock>(response).await?.holder)
     }
 
-    /// Looks at a lock without touching it.
+    /// Reports the state of a lock.
     ///
     /// # Errors
     /// [`ClientError`].
@@ -140,7 +140,7 @@ impl Namespace {
         self.client().get(self.of_key("locks", name)?).await
     }
 
-    /// The locks that are held, and what happened lately.
+    /// The held locks, and recent events.
     ///
     /// # Errors
     /// [`ClientError`].

@@ -11,7 +11,7 @@ use crate::http::answer::ReadResult;
 use crate::http::entries::{Namespace, with_options};
 use crate::options::{PutCondition, PutOptions};
 
-/// What is wanted of a key that the caller can refill.
+/// How to acquire the permit of a key.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct PermitOptions {
     /// The caller's display name; the token's note when `None`.

@@ -34,7 +34,7 @@ impl Cache {
     /// Never answered from a near copy.
     ///
     /// ```no_run
-    /// # use verax_client::{Cache, ClientError, PutCondition, PutOptions};
+    /// # use verax_client::{Cache, ClientError, FailureKind, PutCondition, PutOptions};
     /// /// Adds a passenger to the list of a sailing; tells whether it was the last to change it.
     /// # async fn example(boards: &Cache) -> Result<bool, ClientError> {
     /// let Some(read) = boards.get_revised("passengers/a-17").await? else { return Ok(false) };
@@ -43,7 +43,8 @@ impl Cache {
     /// let options = PutOptions { condition, ..PutOptions::default() };
     /// match boards.put("passengers/a-17", value, options).await {
     ///     Ok(_) => Ok(true),
-    ///     Err(error) if error.failure() == Some(FailureKind::ConditionFailed) => Ok(false), // read it again
+    ///     // Somebody else stored it meanwhile: read it again.
+    ///     Err(error) if error.failure() == Some(FailureKind::ConditionFailed) => Ok(false),
     ///     Err(error) => Err(error),
     /// }
     /// # }
@@ -81,8 +82,9 @@ impl Cache {
             self.note(CacheEvent::Skipped, started);
             return Err(ClientError::Unreachable {
                 url: self.0.pool.address(),
-                reason: "it did not answer several times in a row, so it is left alone for a while"
-                    .into(),
+                reason:
+                    "it failed several times in a row, so the client's circuit is open for a while"
+                        .into(),
             });
         }
         let call = async {
@@ -179,7 +181,7 @@ impl Cache {
         mut options: PutOptions,
     ) -> Result<bool, ClientError> {
         let bytes = serde_json::to_vec(value).map_err(|e| {
-            ClientError::Invalid(format!("the value of {key:?} makes no JSON: {e}"))
+            ClientError::Invalid(format!("the value of {key:?} cannot be written as JSON: {e}"))
         })?;
         options.media_type.get_or_insert_with(|| "application/json".into());
         self.store(key, &bytes, &options).await

@@ -99,7 +99,7 @@ pub(super) fn hit(raw: &RawReply, value: &Value<'_>) -> Hit {
 
 /// A reply that no request of this kind has.
 pub(super) fn unexpected() -> ClientError {
-    ClientError::NotVerax { url: "the wire".into(), reason: "it gave an unexpected reply".into() }
+    ClientError::NotVerax { url: "the wire".into(), reason: "it sent an unexpected reply".into() }
 }
 
 pub(super) fn was_there(raw: &RawReply) -> Result<bool, ClientError> {

@@ -97,10 +97,10 @@ impl Cache {
         Ok((claimed, link))
     }
 
-    /// Asks for a lock, and keeps it until the guard is released or dropped.
+    /// Acquires a lock, and holds it until the guard is released or dropped.
     ///
     /// # Errors
-    /// [`ClientError`]; a lock that somebody else holds is no error.
+    /// [`ClientError`]; a lock that another caller holds is no error.
     pub async fn hold_lock(
         &self,
         name: &str,
@@ -125,7 +125,7 @@ impl Cache {
         })
     }
 
-    /// Who holds a lock, without touching it; `None` when it is free.
+    /// The holder of a lock; `None` when it is free.
     ///
     /// # Errors
     /// [`ClientError`].

@@ -105,7 +105,7 @@ impl Pool {
             match &slot.connecting {
                 Some(connecting) => connecting.clone(),
                 None if slot.not_before.is_some_and(|at| Instant::now() < at) => {
-                    let reason = "the last attempt to connect failed a moment ago";
+                    let reason = "the last attempt to connect failed recently";
                     return Err(unreachable(&self.0.targets.current(), reason));
                 }
                 None => slot.connecting.insert(Arc::clone(&self.0).begin(number)).clone(),
@@ -172,7 +172,7 @@ impl Inner {
                         error = Some(refusal(
                             FailureKind::Standby.code(),
                             false,
-                            "only a Verax that stands by answers: the active one cannot be reached",
+                            "only a standby node answers: the active one cannot be reached",
                         ));
                     }
                 },

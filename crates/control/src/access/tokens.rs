@@ -94,7 +94,7 @@ impl Caller {
     pub fn open_stream(&self) -> Result<OpenStream, ControlError> {
         let opened = Arc::clone(&self.streams).try_acquire_owned();
         opened.map(OpenStream).map_err(|_| {
-            ControlError::Busy("this token has 32 live streams open, as many as it may: close one")
+            ControlError::Busy("this token has 32 open live streams, the maximum: close one")
         })
     }
 
@@ -308,7 +308,7 @@ impl TokenTable {
             .get(&hash_of(secret))
             .cloned()
             .ok_or(ControlError::NotSignedIn(
-                "this token is unknown or was revoked: check VERAX_TOKEN, or have a new one created",
+                "this token is unknown or revoked: check VERAX_TOKEN, or get a new token",
             ))
     }
 

@@ -95,7 +95,7 @@ impl Control {
             return Ok(());
         }
         Err(ControlError::RecordsUnavailable(
-            "another Verax stands by, and MariaDB does not confirm that this one is still active"
+            "there is a standby node, and MariaDB does not confirm that this node is still active"
                 .into(),
         ))
     }
@@ -231,7 +231,7 @@ impl Control {
             if !session.known_to_owner {
                 tracing::warn!(
                     %owner,
-                    "the Verax that was active did not end in order and may not know of this one: make sure that it is not running any more"
+                    "the node that was active did not stop cleanly and may not know of this one: make sure that it is not running"
                 );
             }
             // A round trip at a time, since MariaDB ends sessions that are silent.
@@ -253,7 +253,7 @@ impl Control {
         self.confirm_until((!alone).then(|| began + LEASE_VALIDITY));
         self.set_role(Role::Active);
         if was == Role::Standby {
-            tracing::warn!(previous = ?other.map(|id| id.to_string()), "this Verax is active now");
+            tracing::warn!(previous = ?other.map(|id| id.to_string()), "this node is active now");
         }
         Ok(())
     }
@@ -265,7 +265,7 @@ impl Control {
         self.stop_runs();
         self.empty_all();
         self.access_changed();
-        tracing::warn!("another Verax is active: this one stands by, and serves no entries");
+        tracing::warn!("another node is active: this one is a standby and serves no entries");
     }
 
     /// Empties every namespace: what another node has invalidated meanwhile must never be served.

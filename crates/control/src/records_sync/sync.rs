@@ -79,10 +79,10 @@ impl Control {
             Ok(Ok(result)) => result,
             Ok(Err(error)) => {
                 tracing::error!(%error, "an administrative task ended early");
-                Err(ControlError::RecordsUnavailable("the change was given up".into()))
+                Err(ControlError::RecordsUnavailable("the change was abandoned".into()))
             }
             Err(_) => Err(ControlError::RecordsUnavailable(
-                "MariaDB did not answer in time: whether the change is made shows when it answers again, so look before you repeat it"
+                "MariaDB did not answer in time, so the change may or may not have been made: check before you repeat it"
                     .into(),
             )),
         }
@@ -117,7 +117,7 @@ impl Control {
             Ok(snapshot) => {
                 tracing::warn!(
                     %error, snapshot = %path.display(),
-                    "MariaDB does not answer: what is served is known from a snapshot of the records, locks are refused, and nothing can be created or changed"
+                    "MariaDB does not answer: serving from a snapshot of the records; locks are refused, and nothing can be created or changed"
                 );
                 self.sync.available.store(false, Ordering::Relaxed);
                 self.sync.applied.store(snapshot.revision, Ordering::Release);
@@ -228,7 +228,7 @@ impl Control {
             tracing::error!(
                 known_revision = applied,
                 revision = snapshot.revision,
-                "the records went back, as they do when a dump is restored: everything is read anew, changes since the dump are lost, and locks go on with a new epoch"
+                "the records went back in time: a dump was restored; everything is reloaded, changes since the dump are lost, and locks continue with a new epoch"
             );
             self.records.raise_identities(&known).await?;
             if self.nodes.shared() {
@@ -263,7 +263,7 @@ impl Control {
         tracing::error!(
             known_revision = known.revision,
             revision = snapshot.revision,
-            "the records are older than at the last start, as they are when a dump was restored: changes since the dump are lost"
+            "the records are older than at the last start: a dump was restored, and changes since the dump are lost"
         );
         // The epoch that is about to begin, or has begun, is larger than the file's.
         self.records.raise_identities(&Identities::of(known)).await

@@ -48,7 +48,7 @@ pub(super) async fn target_of(
     let keys = warm::keys_of(&run_pattern, &lists).map_err(ControlError::invalid)?;
     if let Some(key) = keys.iter().find(|k| choice.key_pattern.values_of(k.as_str()).is_none()) {
         return Err(ControlError::Invalid(format!(
-            "the key {key:?} does not have the shape {} of namespace {}",
+            "the key {key:?} does not match the pattern {} of namespace {}",
             choice.key_pattern,
             namespace.path(),
             key = key.as_str(),

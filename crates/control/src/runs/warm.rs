@@ -88,7 +88,7 @@ async fn warm(
         .for_each_concurrent(concurrency, async |key| {
             let outcome = match manager.refill(&key).await {
                 Ok(refilled) if refilled.stored => Ok(()),
-                Ok(_) => Err("it was read but not stored: it was invalidated meanwhile, or the origin forbids storing".to_owned()),
+                Ok(_) => Err("read but not stored: it was invalidated meanwhile, or the origin forbids storing".to_owned()),
                 Err(error) => Err(error.to_string()),
             };
             run.change(|state| {

@@ -33,7 +33,7 @@ mod precondition;
 mod rate_limits;
 mod shard;
 mod slots;
-mod store;
+mod whole;
 
 pub use counters::{AddError, Counted};
 pub use found::EntryRef;
@@ -46,7 +46,7 @@ pub use rate_limits::{
 
 pub use outcome::{PutError, PutOutcome, Usage};
 pub use precondition::{ConditionFailed, Precondition};
-pub use store::Store;
+pub use whole::Store;
 
 #[cfg(test)]
 mod tests;

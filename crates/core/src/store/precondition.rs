@@ -26,7 +26,7 @@ pub enum Precondition {
 
 /// The condition does not hold; nothing was changed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
-#[error("the condition does not hold: the entry there is not the expected one")]
+#[error("the condition does not hold: the entry is not the expected one")]
 pub struct ConditionFailed;
 
 impl Precondition {

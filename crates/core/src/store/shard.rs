@@ -318,8 +318,8 @@ impl Shard {
         self.slots.filled() as u64
     }
 
-    /// All that this shard takes: entries, slots, index and order; without what metadata take, which
-    /// their table counts.
+    /// All that this shard takes: entries, slots, index and order; without what metadata take,
+    /// which their table counts.
     pub(super) fn memory(&self) -> u64 {
         self.bytes
             + self.slots.memory()

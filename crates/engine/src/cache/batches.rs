@@ -63,7 +63,7 @@ impl<E: Clone + From<EngineError>> BatchAccess<E> {
             match brought.fetch_add(size, Ordering::Relaxed) + size <= MAX_ANSWER_BYTES {
                 true => Ok(answer),
                 false => Err(EngineError::Invalid(format!(
-                    "the values of one batch come to more than {MAX_ANSWER_BYTES} bytes: ask for fewer at a time"
+                    "the values of one batch exceed {MAX_ANSWER_BYTES} bytes: read fewer at a time"
                 ))),
             }
         };

@@ -38,7 +38,7 @@ impl Namespace {
         if request.media_type.as_str() == NEGATIVE_TYPE {
             if size > 0 {
                 return Err(EngineError::Invalid(format!(
-                    "a value of the type {NEGATIVE_TYPE} says that there is no value: send it empty"
+                    "a value of the type {NEGATIVE_TYPE} must be empty: it is a negative entry"
                 )));
             }
             let usual = self.binding().policy.negative_max_age;

@@ -85,10 +85,9 @@ enum Step {
     Full(&'static str),
 }
 
-const MANY_WAITERS: &str = "too many callers wait for this key already; come back in a second";
+const MANY_WAITERS: &str = "too many callers wait for this key; retry in a second";
 
-const MANY_PERMITS: &str =
-    "callers hold as many refill permits in this namespace as there may be; come back in a second";
+const MANY_PERMITS: &str = "this namespace has as many refill permits as it may; retry in a second";
 
 /// A wait for a permit. It is left when this is dropped, and a turn that nobody took is passed on.
 struct QueuedWait<'s> {
@@ -560,13 +559,15 @@ fn check(request: &PermitRequest) -> Result<(), EngineError> {
     }
     if *wait > MAX_WAIT {
         return Err(EngineError::Invalid(format!(
-            "a wait of {} s is out of range: use at most {} s, and ask again",
+            "a wait of {} s is out of range: use at most {} s, and repeat the request",
             wait.as_secs_f64(),
             MAX_WAIT.as_secs()
         )));
     }
     if owner.len() > verax_core::guard::lock::MAX_OWNER_BYTES {
-        return Err(EngineError::Invalid("the owner's note is too long: use 200 bytes".into()));
+        return Err(EngineError::Invalid(
+            "the owner's name is too long: use at most 200 bytes".into(),
+        ));
     }
     Ok(())
 }

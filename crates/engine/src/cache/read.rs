@@ -305,7 +305,7 @@ impl Namespace {
                 JoinOutcome::Waiting(_) => true,
                 JoinOutcome::Full(_) => {
                     return Err(EngineError::Busy(
-                        "too many callers wait for this key already; come back in a second",
+                        "too many callers wait for this key; retry in a second",
                     ));
                 }
             };
@@ -318,7 +318,7 @@ impl Namespace {
                 // The refill was given up, because the service stops or the permit was voided and
                 // ran out.
                 Err(_) => {
-                    return Err(EngineError::Busy("the refill was given up; ask again"));
+                    return Err(EngineError::Busy("the refill was abandoned; repeat the request"));
                 }
             }
         }

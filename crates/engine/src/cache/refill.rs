@@ -55,7 +55,7 @@ impl Namespace {
             let reading = AssertUnwindSafe(namespace.read_origin(&permit.key, trace.as_ref()));
             let outcome = reading.catch_unwind().await.unwrap_or_else(|_| {
                 Err(OriginError::KeyMismatch(
-                    "the refill failed inside Verax; its log says why".into(),
+                    "the refill failed inside Verax; its log has the details".into(),
                 ))
             });
             // Those who wait may take the value slowly, and the store may not keep it.
@@ -80,7 +80,7 @@ impl Namespace {
         let values = choice.key_pattern.values_of(key.as_str()).ok_or_else(|| {
             let pattern = &choice.key_pattern;
             OriginError::KeyMismatch(format!(
-                "it does not have the shape {pattern} of this namespace"
+                "it does not match the pattern {pattern} of this namespace"
             ))
         })?;
         let started = std::time::Instant::now();
@@ -93,7 +93,7 @@ impl Namespace {
             Err(_) => OriginRead::Failed(took),
         }));
         if let Err(error) = &outcome {
-            tracing::debug!(namespace = %self.path(), %key, %error, "a refill brought no value");
+            tracing::debug!(namespace = %self.path(), %key, %error, "a refill returned no value");
         }
         outcome
     }

@@ -126,7 +126,7 @@ impl Namespace {
         let values = choice.key_pattern.values_of(key.as_str()).ok_or_else(|| {
             let pattern = &choice.key_pattern;
             EngineError::Invalid(format!(
-                "the key does not have the shape {pattern} of this namespace"
+                "the key does not match the pattern {pattern} of this namespace"
             ))
         })?;
         self.notify(&Event::OriginWrite);
@@ -154,6 +154,6 @@ fn to_its_end<T: Send + 'static>(
 ) -> Written<T> {
     let task = tokio::spawn(write);
     Written::Later(Box::pin(async move {
-        task.await.unwrap_or(Err(EngineError::Busy("the write was given up")))
+        task.await.unwrap_or(Err(EngineError::Busy("the write was abandoned")))
     }))
 }

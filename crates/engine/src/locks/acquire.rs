@@ -232,7 +232,7 @@ impl Writer {
                 .await
                 .ok_or_else(|| match self.needs_open() {
                     Err(gone) => gone,
-                    Ok(()) => EngineError::Busy("the wait was given up: the service stops"),
+                    Ok(()) => EngineError::Busy("the wait ended: the service is stopping"),
                 })?,
         };
         let (now, lasted) = (engine.now(), engine.now().since(began));
@@ -336,14 +336,14 @@ fn check(request: &LockRequest) -> Result<(), EngineError> {
     check_lease(request.lease)?;
     if request.wait > MAX_WAIT {
         return Err(EngineError::Invalid(format!(
-            "a wait of {} s is out of range: use at most {} s, and ask again",
+            "a wait of {} s is out of range: use at most {} s, and repeat the request",
             request.wait.as_secs_f64(),
             MAX_WAIT.as_secs()
         )));
     }
     if request.owner.len() > MAX_OWNER_BYTES {
         return Err(EngineError::Invalid(format!(
-            "the owner's note has {} bytes: use at most {MAX_OWNER_BYTES}",
+            "the owner's name has {} bytes: use at most {MAX_OWNER_BYTES}",
             request.owner.len()
         )));
     }
@@ -358,7 +358,7 @@ fn refused(error: AcquireError) -> EngineError {
         // Nobody is there any more to hear it.
         AcquireError::Disconnected => EngineError::Busy("the connection has ended"),
         AcquireError::Full(_) => EngineError::Busy(
-            "the namespace has as many leases and waits as there may be; come back later",
+            "the namespace has as many leases and queued callers as it may; retry later",
         ),
     }
 }

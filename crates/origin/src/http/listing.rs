@@ -12,7 +12,7 @@ pub enum InvalidListing {
     #[error(transparent)]
     Origin(#[from] OriginError),
     /// Queries have no listings.
-    #[error("the origin is a query, which has no listings: give the values themselves")]
+    #[error("the origin is a query, which has no listings: send the values themselves")]
     NoListings,
     /// The origin's settings do not name it.
     #[error("the listing {reference:?} may not be read: {}", match .allowed.as_slice() { [] => "the origin's settings name none; have an administrator add it (verax origin change --listing)".to_owned(), allowed => format!("the origin's settings name {}", allowed.join(", ")) })]

@@ -128,7 +128,8 @@ impl HttpReader {
         let Some(secret) = &self.secret else { return Ok(None) };
         let text = secret.read().await?;
         let mut field = HeaderValue::from_str(&text).map_err(|_| {
-            let reason = "it is no value for the field Authorization: use one line of plain text";
+            let reason =
+                "it is not a value for the field Authorization: use one line of plain text";
             let name = secret.name().clone();
             OriginError::Credential(CredentialError { name, reason: reason.into() })
         })?;

@@ -34,7 +34,7 @@ pub enum InvalidTemplate {
     )]
     Server(String),
     /// A server is named twice.
-    #[error("the server {0} is named twice: the URL's own server is one of them already")]
+    #[error("the server {0} is named twice: the URL's own server is already included")]
     Twice(String),
 }
 
@@ -80,12 +80,12 @@ impl UrlTemplate {
             self.template.expand::<UriSpec, _>(&context).map_err(|e| e.to_string())?.to_string();
         if let Some(segment) = path_of(&text).split('/').find(|segment| is_dots(segment)) {
             return Err(format!(
-                "{text:?} has the path segment {segment:?}, which would lead to another path"
+                "{text:?} has the path segment {segment:?}, which would change the path"
             ));
         }
         let url = Url::parse(&text).map_err(|e| format!("{text:?}: {e}"))?;
         if url.path() != path_of(&text) && !(url.path() == "/" && path_of(&text).is_empty()) {
-            return Err(format!("{text:?} would be read as the path {:?}", url.path()));
+            return Err(format!("{text:?} would be parsed as the path {:?}", url.path()));
         }
         // The host is fixed by construction; this holds even if a URL parser reads it otherwise.
         let same = url.origin() == self.base.origin();

@@ -206,7 +206,8 @@ impl SqlReader {
             rows += 1;
             match self.result {
                 SqlResult::Row if rows > 1 => {
-                    let reason = "it gave more than one row; ask for rows instead of one row, or add a LIMIT";
+                    let reason =
+                        "it returned more than one row; set the result to rows, or add a LIMIT";
                     return Err(OriginError::Query { url: url(), reason: reason.into() });
                 }
                 SqlResult::Rows if rows > self.max_rows => {

@@ -18,7 +18,7 @@ pub enum InvalidQuery {
     #[error("the query must be one SELECT (or WITH … SELECT) statement, not {0:?}")]
     NoSelect(String),
     /// The statement does more than select.
-    #[error("the query has {what}: it must be one statement that selects and does nothing else")]
+    #[error("the query has {what}: it must be a single SELECT statement")]
     MoreThanSelect {
         /// What is too much.
         what: &'static str,
@@ -148,7 +148,7 @@ impl Database {
             // It is not repeated, since it is a secret.
             return Err(InvalidQuery::Url {
                 url: "mysql://…".into(),
-                reason: "leave the password out and name a credential, which is kept outside the records",
+                reason: "leave the password out and name a credential, which is stored outside the records",
             });
         }
         let decoded = |text: &str| {

@@ -7,7 +7,7 @@ use std::path::PathBuf;
 pub enum LaunchError {
     /// A program is missing.
     #[error(
-        "{program} is not installed or cannot be found: install Debian's package {package}, or set records.url to a MariaDB that runs already"
+        "{program} is not installed or cannot be found: install Debian's package {package}, or set records.url to a running MariaDB"
     )]
     NotInstalled {
         /// The program.
@@ -41,7 +41,7 @@ pub enum LaunchError {
         source: std::io::Error,
     },
     /// A program failed.
-    #[error("{program} failed: {reason}; its own words are in {}", log.display())]
+    #[error("{program} failed: {reason}; see its log in {}", log.display())]
     Failed {
         /// The program.
         program: &'static str,

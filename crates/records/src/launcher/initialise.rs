@@ -95,7 +95,8 @@ impl Paths {
         }
         if let Some(user) = user {
             for path in [&directory, &temporary] {
-                user.own(path).map_err(files("could not give to the user mysql", path))?;
+                user.own(path)
+                    .map_err(files("could not change the owner to the user mysql of", path))?;
             }
         }
         let reach = Reach::of(&directory, user)?;
@@ -238,7 +239,7 @@ fn sync(path: &Path) -> std::io::Result<()> {
 /// Gives a directory with all that is in it to the server's user.
 fn give_away(paths: &Paths, path: &Path) -> Result<(), LaunchError> {
     let Some(user) = paths.user else { return Ok(()) };
-    user.own(path).map_err(files("could not give to the user mysql", path))?;
+    user.own(path).map_err(files("could not change the owner to the user mysql of", path))?;
     if path.is_dir() {
         let entries = fs::read_dir(path).map_err(files("could not read", path))?;
         for entry in entries.filter_map(Result::ok) {

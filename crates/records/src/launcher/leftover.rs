@@ -43,7 +43,7 @@ pub(super) fn take_hold(paths: &Paths) -> Result<File, LaunchError> {
             return Err(LaunchError::Failed {
                 program: "mariadbd",
                 reason: format!(
-                    "a process of an earlier start does not end and holds {}",
+                    "a process of an earlier start does not exit and holds {}",
                     paths.lock.display()
                 ),
                 log: paths.log.clone(),

@@ -15,7 +15,7 @@ pub(crate) async fn next_epoch(
     known: u32,
     now: Timestamp,
 ) -> Result<u32, RecordsError> {
-    let used_up = || RecordsError::Unavailable("the epochs of locks are used up".into());
+    let used_up = || RecordsError::Unavailable("the lock epochs are used up".into());
     let row =
         diesel::insert_into(lock_epochs::table).values(lock_epochs::begun_at.eq(now.as_millis()));
     let id: u64 = ReturningId(row).get_result(connection).await?;

@@ -271,7 +271,7 @@ impl Records {
         actor: &Actor,
         now: Timestamp,
     ) -> Result<Changed<()>, RecordsError> {
-        let used_by = "a namespace reads through it; unbind or delete that first";
+        let used_by = "a namespace reads through it; unbind or delete the namespace first";
         let error = |e| RecordsError::of(format!("origin {tenant}/{name}"), e, used_by);
         self.change(actor, now, async |connection| {
             let of_tenant = tenant_id(connection, tenant).await.map_err(error)?;

@@ -109,7 +109,7 @@ pub(crate) async fn origin(
         ("If-Match" = Option<String>, Header, description = "changes only the settings with this entity tag")),
     request_body = OriginChange,
     responses((status = 200, body = Origin),
-        (status = 412, description = "the settings are others by now", body = verax_api::Problem),
+        (status = 412, description = "the settings have changed since", body = verax_api::Problem),
         (status = 422, body = verax_api::Problem)))]
 pub(crate) async fn change_origin(
     State(service): Verax,
@@ -197,7 +197,7 @@ fn expected(headers: &HeaderMap) -> Result<Expected> {
         // There is one.
         Precondition::IfAbsent => Ok(Expected::OneOf(Vec::new())),
         Precondition::UnlessMatches(_) | Precondition::IfRevision(_) => {
-            Err(Failure::invalid("send If-Match with the ETag of what is to be changed"))
+            Err(Failure::invalid("send If-Match with the ETag of the current version"))
         }
     }
 }
@@ -208,7 +208,7 @@ fn expected(headers: &HeaderMap) -> Result<Expected> {
         ("If-Match" = Option<String>, Header, description = "changes only the policy with this entity tag")),
     request_body = PolicyChange,
     responses((status = 200, body = Namespace),
-        (status = 412, description = "the policy is another one by now", body = verax_api::Problem),
+        (status = 412, description = "the policy has changed since", body = verax_api::Problem),
         (status = 422, body = verax_api::Problem)))]
 pub(crate) async fn change_namespace(
     State(service): Verax,

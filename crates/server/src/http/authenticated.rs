@@ -88,7 +88,7 @@ impl Access {
         let (caller, session) = service.control().session_caller(secret)?;
         if !is_of_console(request) {
             return Err(ControlError::NotSignedIn(
-                "a session serves the console's own requests alone: send a token",
+                "a session is only for the console's own requests: send a token",
             ));
         }
         let left = session.time_left(service.engine().now());

@@ -98,7 +98,7 @@ fn read_value(value: BatchValue) -> Result<Bytes> {
             Ok(bytes) => Ok(bytes.into()),
             Err(error) => Err(Failure::bad_request(format!("the value is not base64: {error}"))),
         },
-        _ => Err(Failure::bad_request("give the value as `text` or as `base64`, one of them")),
+        _ => Err(Failure::bad_request("send the value either as `text` or as `base64`")),
     }
 }
 

@@ -53,7 +53,7 @@ pub(crate) async fn no_key() -> Failure {
         ("Cache-Control" = Option<String>, Header, description = "`no-cache` reads the origin anew, `only-if-cached` never does")),
     responses((status = 200, description = "the value, with Cache-Status, Age, ETag and Cache-Control"),
         (status = 304, description = "the value that If-None-Match names is current"),
-        (status = 404, description = "a miss (`miss`), the word that the origin has no value (`no-value`), or no such namespace", body = verax_api::Problem),
+        (status = 404, description = "a miss (`miss`), a negative entry (`no-value`), or no such namespace", body = verax_api::Problem),
         (status = 502, description = "the origin failed", body = verax_api::Problem),
         (status = 504, description = "the origin did not answer in time", body = verax_api::Problem))
 )]
@@ -86,9 +86,9 @@ pub(crate) async fn read(
         ("Verax-If-Revision" = Option<u64>, Header, description = "stores only over the entry with this revision, as `Verax-Revision` gave it"),
         ("Verax-Permit" = Option<u64>, Header, description = "the refill permit that the value was read with; refused when it is over")),
     request_body(content = Vec<u8>, content_type = "application/octet-stream"),
-    responses((status = 201, description = "stored where nothing was"),
-        (status = 204, description = "stored over the previous value"),
-        (status = 409, description = "the refill permit is over: `permit-voided` or `permit-expired`", body = verax_api::Problem),
+    responses((status = 201, description = "stored as a new entry"),
+        (status = 204, description = "replaced the previous value"),
+        (status = 409, description = "the refill permit has ended: `permit-voided` or `permit-expired`", body = verax_api::Problem),
         (status = 412, description = "the condition does not hold", body = verax_api::Problem),
         (status = 413, description = "the value is too large", body = verax_api::Problem),
         (status = 502, description = "the namespace writes through, and the origin did not take it", body = verax_api::Problem))
@@ -124,7 +124,7 @@ pub(crate) async fn put(
     if let Some(number) = permit_of(&parts.headers)? {
         if request.condition != Precondition::Always {
             return Err(Failure::invalid(
-                "send Verax-Permit, or If-Match, If-None-Match or Verax-If-Revision, not both: a permit is a condition by itself",
+                "send Verax-Permit, or If-Match, If-None-Match or Verax-If-Revision, not both: a permit is itself a condition",
             ));
         }
         let entry = writer.store_with_permit(&key, number, request)?;
@@ -222,7 +222,7 @@ pub(crate) async fn change_lifetime(
         ("If-None-Match" = Option<String>, Header, description = "as for PUT"),
         ("If-Match" = Option<String>, Header, description = "as for PUT"),
         ("Verax-If-Revision" = Option<u64>, Header, description = "as for PUT")),
-    responses((status = 204, description = "it is not there any more"),
+    responses((status = 204, description = "it was deleted"),
         (status = 412, description = "the condition does not hold", body = verax_api::Problem),
         (status = 502, description = "the namespace writes through, and the origin did not take it", body = verax_api::Problem))
 )]
@@ -331,9 +331,7 @@ pub(crate) async fn clear(
     let entries = match query.prefix.as_deref() {
         // An empty one may be a mistake, so it is not taken for all.
         Some("") => {
-            return Err(Failure::bad_request(
-                "the prefix is empty: leave it out to remove every entry",
-            ));
+            return Err(Failure::bad_request("the prefix is empty: omit it to remove every entry"));
         }
         Some(prefix) => service.control().clear_prefix(&caller, place, prefix).await?,
         None => service.control().clear(&caller, &tenant, &namespace).await?,

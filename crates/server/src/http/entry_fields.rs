@@ -70,9 +70,7 @@ pub(crate) fn cache_control_of(text: Option<&str>) -> Result<CacheControl> {
 pub(crate) fn storable(cache_control: CacheControl) -> Result<CacheControl> {
     match cache_control.no_store {
         false => Ok(cache_control),
-        true => Err(Failure::invalid(
-            "Cache-Control: no-store asks not to store what you ask to store; leave one of them out",
-        )),
+        true => Err(Failure::invalid("Cache-Control: no-store contradicts a PUT: leave it out")),
     }
 }
 
@@ -111,7 +109,7 @@ fn expected_revision(headers: &HeaderMap) -> Result<Option<EntryRevision>> {
     let Some(field) = joined(headers, &IF_REVISION)? else { return Ok(None) };
     let number = field.trim().parse().map_err(|_| {
         Failure::bad_request(format!(
-            "Verax-If-Revision has {field:?}: it takes one number, as Verax-Revision gave it"
+            "Verax-If-Revision has {field:?}: use the number from Verax-Revision"
         ))
     })?;
     Ok(Some(EntryRevision::from_number(number)))
@@ -123,7 +121,7 @@ pub(crate) fn entry_condition(headers: &HeaderMap) -> Result<Precondition> {
         (None, by_tags) => Ok(by_tags),
         (Some(revision), Precondition::Always) => Ok(Precondition::IfRevision(revision)),
         (Some(_), _) => Err(Failure::invalid(
-            "send Verax-If-Revision, or If-Match or If-None-Match, not both: a revision says more than an entity tag",
+            "send Verax-If-Revision, or If-Match or If-None-Match, not both: a revision is stricter than an entity tag",
         )),
     }
 }
@@ -151,7 +149,7 @@ pub(crate) fn condition(headers: &HeaderMap) -> Result<Precondition> {
 fn malformed_list(name: &HeaderName, what: &str) -> Failure {
     let name = if *name == IF_MATCH { "If-Match" } else { "If-None-Match" };
     Failure::bad_request(format!(
-        "{name} has {what:?}: it takes * or entity tags as ETag gave them, with their quotes, separated by commas"
+        "{name} has {what:?}: use * or quoted entity tags from ETag, separated by commas"
     ))
 }
 
@@ -205,9 +203,8 @@ pub(crate) const PERMIT: HeaderName = HeaderName::from_static("verax-permit");
 pub(crate) fn permit_of(headers: &HeaderMap) -> Result<Option<PermitNumber>> {
     let Some(field) = headers.get(PERMIT) else { return Ok(None) };
     let number = field.to_str().ok().and_then(|text| text.trim().parse().ok());
-    let number = number.ok_or_else(|| {
-        Failure::bad_request("Verax-Permit is not the number of a permit, as it was given")
-    })?;
+    let number =
+        number.ok_or_else(|| Failure::bad_request("Verax-Permit is not the number of a permit"))?;
     Ok(Some(PermitNumber(number)))
 }
 

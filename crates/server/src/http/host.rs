@@ -42,7 +42,7 @@ impl HostNames {
         };
         let host = field.to_str().ok().and_then(|text| text.parse::<Authority>().ok());
         let Some(host) = host.filter(|host| !host.as_str().contains('@')) else {
-            return malformed("the Host field is no host with an optional port");
+            return malformed("the Host field is not a host with an optional port");
         };
         // A target in absolute form counts more than the field, so they may not differ.
         let target = request.uri().authority();
@@ -51,7 +51,7 @@ impl HostNames {
             return None;
         }
         let detail = format!(
-            "{} is not served here: ask by address or as localhost, or add the name to http.host_names",
+            "{} is not a host name of this service: use an address or localhost, or add the name to http.host_names",
             other.map_or(host.host(), |other| other.host()),
         );
         Some(Failure::new(FailureKind::ForeignHost, detail).into_response())

@@ -79,7 +79,7 @@ pub(crate) fn event_to_api(event: &verax_engine::events::LockEvent) -> LockEvent
 fn locked(name: &Key, holder: &Holder, now: Timestamp) -> Response {
     let shown = holder_to_api(holder, now);
     let detail = format!(
-        "{name} is held by {:?} for another {:.1} s at most; send `Prefer: wait=SECONDS` to wait for it",
+        "{name} is held by {:?} for at most another {:.1} s; send `Prefer: wait=SECONDS` to wait for it",
         shown.owner, shown.ends_in_seconds
     );
     let mut response = Failure::new(FailureKind::Locked, detail)
@@ -98,8 +98,8 @@ fn locked(name: &Key, holder: &Holder, now: Timestamp) -> Response {
         ("Prefer" = Option<String>, Header, description = "`wait=SECONDS`, at most 3600; without it the answer comes at once")),
     request_body = AcquireLock,
     responses((status = 201, body = LockLease),
-        (status = 423, description = "somebody else holds it; Retry-After says for how long at most", body = verax_api::Problem),
-        (status = 503, description = "no fencing tokens can be given at the moment", body = verax_api::Problem))
+        (status = 423, description = "another caller holds it; Retry-After tells for how long at most", body = verax_api::Problem),
+        (status = 503, description = "no fencing tokens are available at the moment", body = verax_api::Problem))
 )]
 pub(crate) async fn acquire(
     State(service): State<Arc<Service>>,
@@ -128,7 +128,7 @@ pub(crate) async fn acquire(
     Ok(response)
 }
 
-/// Look at a lock without touching it.
+/// Show a lock.
 #[utoipa::path(
     get, path = "/v1/tenants/{tenant}/namespaces/{namespace}/locks/{key}", tag = "locks",
     params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path)),
@@ -187,7 +187,7 @@ pub(crate) struct ReleaseQuery {
     params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path), ReleaseQuery),
     responses((status = 204, description = "it was released"),
         (status = 200, description = "it was forced open; the body says who held it", body = Lock),
-        (status = 409, description = "the lease is over already", body = verax_api::Problem))
+        (status = 409, description = "the lease has already ended", body = verax_api::Problem))
 )]
 pub(crate) async fn release(
     State(service): State<Arc<Service>>,
@@ -209,7 +209,7 @@ pub(crate) async fn release(
             let lock = Lock { name: name.to_string(), holder, queue: Vec::new(), queued: 0 };
             Ok(axum::Json(lock).into_response())
         }
-        _ => Err(Failure::invalid("give `fencing_token`, or `force=true`, one of them")),
+        _ => Err(Failure::invalid("send either `fencing_token` or `force=true`")),
     }
 }
 

@@ -173,9 +173,7 @@ impl Collector for Reading {
             ("hits", "Look-ups answered with a fresh copy", |r| r.hits),
             ("stale_hits", "Look-ups answered with a stale copy", |r| r.stale),
             ("joined_reads", "Look-ups that waited for another caller's refill", |r| r.joined),
-            ("negative_hits", "Look-ups answered with the word that there is no value", |r| {
-                r.negative_hits
-            }),
+            ("negative_hits", "Look-ups answered by a negative entry", |r| r.negative_hits),
             ("misses", "Look-ups that ended without a value", |r| r.misses),
             ("puts", "Values stored by callers", |r| r.puts),
             ("deletes", "Entries deleted by callers", |r| r.deletes),
@@ -184,10 +182,10 @@ impl Collector for Reading {
             ("origin_failures", "Reads of the origin that failed", |r| r.origin_errors),
             (
                 "origin_refusals",
-                "Reads that an open circuit or a full queue kept from the origin",
+                "Reads of the origin refused by an open circuit or a full queue",
                 |r| r.origin_refusals,
             ),
-            ("permits", "Refill permits given to callers", |r| r.permits),
+            ("permits", "Refill permits granted to callers", |r| r.permits),
             ("refused_refills", "Refills not stored after an invalidation or a write", |r| {
                 r.refused_refills
             }),
@@ -205,8 +203,7 @@ impl Collector for Reading {
         family(&mut encoder, &self.rows, memory, |m, row| {
             ConstGauge::new(row.2.bytes as i64).encode(m)
         })?;
-        let evicted =
-            ("evicted_entries", "Entries removed to make room", MetricType::Counter, None);
+        let evicted = ("evicted_entries", "Entries evicted", MetricType::Counter, None);
         family(&mut encoder, &self.rows, evicted, |m, row| {
             ConstCounter::new(row.0.evicted()).encode(m)
         })?;
@@ -215,8 +212,12 @@ impl Collector for Reading {
         family(&mut encoder, &self.rows, hits, |m, row| histogram(m, &row.1.hit_latency))?;
         let origin = ("origin_latency", "Latency of origin reads", MetricType::Histogram, seconds);
         family(&mut encoder, &self.rows, origin, |m, row| histogram(m, &row.1.origin_latency))?;
-        let refills =
-            ("refill_latency", "From permit to end of refills", MetricType::Histogram, seconds);
+        let refills = (
+            "refill_latency",
+            "Duration of refills, from permit to end",
+            MetricType::Histogram,
+            seconds,
+        );
         family(&mut encoder, &self.rows, refills, |m, row| histogram(m, &row.1.refill_latency))?;
         self.encode_refills(&mut encoder)?;
         self.encode_servers(&mut encoder)?;
@@ -242,9 +243,9 @@ impl Collector for Reading {
                 self.refills.waiting as u64,
             )?;
         }
-        let active = ("active", "1 while this Verax serves, 0 while it stands by", None);
+        let active = ("active", "1 while this node is active, 0 while it is a standby", None);
         single(&mut encoder, active, u64::from(self.active))?;
-        let standbys = ("standbys", "Verax that stand by to take over", None);
+        let standbys = ("standbys", "Standby nodes", None);
         single(&mut encoder, standbys, u64::from(self.standbys))?;
         let available = u64::from(self.records_available);
         single(&mut encoder, ("records_available", "1 while MariaDB answers", None), available)

@@ -38,9 +38,9 @@ const DEFAULT_LEASE: Duration = Duration::from_secs(10);
     request_body = AcquirePermit,
     responses((status = 200, description = "the value, as GET gives it"),
         (status = 201, description = "refill it, and store it with `Verax-Permit: NUMBER`", body = PermitGrant),
-        (status = 404, description = "it is known that there is no value (`no-value`)", body = verax_api::Problem),
-        (status = 423, description = "another caller refills it; Retry-After says for how long at most", body = verax_api::Problem),
-        (status = 502, description = "the caller that refilled it gave up for all", body = verax_api::Problem))
+        (status = 404, description = "a negative entry (`no-value`)", body = verax_api::Problem),
+        (status = 423, description = "another caller refills it; Retry-After tells for how long at most", body = verax_api::Problem),
+        (status = 502, description = "the permit holder abandoned the refill for all waiting callers", body = verax_api::Problem))
 )]
 pub(crate) async fn acquire(
     State(service): State<Arc<Service>>,
@@ -74,7 +74,7 @@ pub(crate) async fn acquire(
         PermitOutcome::Later(time) => {
             let seconds = time.as_secs_f64();
             let detail = format!(
-                "another caller refills this key for {seconds:.1} s at most; come back then, or send `Prefer: wait=SECONDS`"
+                "another caller refills this key for at most {seconds:.1} s; retry then, or send `Prefer: wait=SECONDS`"
             );
             let failure = Failure::new(FailureKind::BeingRefilled, detail);
             let mut response = failure.with("retry_after_seconds", seconds).into_response();

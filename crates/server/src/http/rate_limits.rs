@@ -24,7 +24,7 @@ use crate::http::extract::{Json, NamespacePath, WithKey};
     responses((status = 200, body = RateLimit, description = "it was acquired"),
         (status = 409, description = "the entry is not a rate limit", body = verax_api::Problem),
         (status = 422, description = "the rate is out of range, or more than the burst was asked for", body = verax_api::Problem),
-        (status = 429, description = "nothing was acquired; Retry-After and `retry_after_seconds` say when to come back", body = verax_api::Problem))
+        (status = 429, description = "nothing was acquired; Retry-After and `retry_after_seconds` tell when to retry", body = verax_api::Problem))
 )]
 pub(crate) async fn acquire(
     State(service): State<Arc<Service>>,

@@ -48,7 +48,7 @@ pub async fn serve(
     tokio::select! {
         () = serving => {}
         () = told => {}
-        () = overdue => tracing::warn!("some requests did not finish in time and were cut off"),
+        () = overdue => tracing::warn!("some requests did not finish in time and were aborted"),
     }
     Ok(())
 }

@@ -14,7 +14,7 @@ use crate::http::extract::{NamespacePath, WithTag};
 #[utoipa::path(
     delete, path = "/v1/tenants/{tenant}/namespaces/{namespace}/tags/{tag}", tag = "entries",
     params(("tenant" = String, Path), ("namespace" = String, Path), ("tag" = String, Path)),
-    responses((status = 204, description = "nothing that was stored with this tag is served any more"))
+    responses((status = 204, description = "every entry with this tag is invalidated"))
 )]
 pub(crate) async fn invalidate(
     State(service): State<Arc<Service>>,

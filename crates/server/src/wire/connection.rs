@@ -113,12 +113,12 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                 Some(told) = self.session.watches.next(), if !self.session.watches.is_empty() => self.session.push(told)?,
                 () = &mut access_end => self.session.check_peer()?,
                 () = self.session.arrival.overdue(), if !full && !self.session.ending => {
-                    let why = "a request has been arriving for too long";
+                    let why = "a request took too long to arrive";
                     self.session.fail(Frame::default(), &Failure::new(FailureKind::Invalid, why));
                     return Err(Ended::Refused(why.to_owned()));
                 }
                 () = &mut closed => {
-                    let why = "another connection needs the place of this one, which has not signed in";
+                    let why = "closed in favor of another connection, because this one has not authenticated";
                     self.session.fail(Frame::default(), &Failure::new(FailureKind::Overloaded, why));
                     return Err(Ended::Refused(why.to_owned()));
                 }

@@ -94,8 +94,8 @@ async fn converse(
         Ok(slot) => Connection::new(Box::pin(stream), service, limits, slot).serve().await,
         Err(why) => {
             let why = match why {
-                NoSlot::Full => "there are too many connections; come back later",
-                NoSlot::Address => "there are too many connections from this address",
+                NoSlot::Full => "too many connections; retry later",
+                NoSlot::Address => "too many connections from this address",
             };
             connection::refuse(Box::pin(stream), why).await
         }

@@ -90,7 +90,7 @@ pub(super) enum Ended {
     Io(#[from] io::Error),
     #[error("the client broke the protocol: {0}")]
     Protocol(#[from] WireError),
-    #[error("nothing was heard of the client")]
+    #[error("the client was silent for too long")]
     Idle,
     #[error("the client was refused: {0}")]
     Refused(String),

@@ -133,7 +133,7 @@ fn words(status: &str) -> &'static str {
         "201" => "what was created",
         "202" => "it was started",
         "204" => "done",
-        "401" => "the token is missing, or opens nothing",
+        "401" => "the token is missing or invalid",
         "403" => "the token lacks a scope",
         "404" => "there is no such thing",
         "409" => "what is there stands in the way",
