@@ -19,13 +19,14 @@ demo: build ## Start Verax with the ferry network's data; Ctrl-C stops it
 	@exec $(VERAX) demo --data-dir $(DEMO_DIR) $(DEMO_FLAGS)
 
 build: packages console ## Build the program with its console
-	@# Demo and benchmarks together, so that they share one set of build products.
-	cargo build --release --locked --package verax-cli --package verax-bench
+	@echo "building verax, about 360 crates at the first time"
+	cargo build --release --locked --package verax-cli
 
 test: test-packages console ## Run every test
 	@# Everything at once, so that the program and all tests share one set of build products.
 	cargo build --locked --workspace --all-targets
 	cargo test --locked --workspace
+	npm --prefix console test
 
 check: packages console ## Check formats, lints and types
 	@cargo fmt --all --check
@@ -40,7 +41,8 @@ faults: test-packages console ## Stop and kill MariaDB and Verax 300 times under
 	VERAX_FAULTS=full cargo test --locked --package verax-e2e --test faults --test pair_faults -- --nocapture
 
 bench: build ## Print the benchmark tables
-	@target/release/verax-bench
+	@cargo build --release --locked --package verax-bench
+	target/release/verax-bench
 
 screenshots: test-packages build ## Refresh docs/screenshots from the demo
 	@setup/packages xvfb:xvfb-run xauth xterm imagemagick:import fonts-dejavu-core:/usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf

@@ -1,7 +1,8 @@
 <script lang="ts">
   import { onMount } from 'svelte';
   import { ApiError, api, type Session } from './lib/api';
-  import { LiveFeed } from './lib/live.svelte';
+  import { LiveFeed } from './lib/live-feed.svelte';
+  import { drills, load, pageOf, waiting } from './lib/pages';
   import { route } from './lib/route.svelte';
   import Drills from './pages/Drills.svelte';
   import Load from './pages/Load.svelte';
@@ -9,8 +10,9 @@
   import Standby from './pages/Standby.svelte';
   import SignIn from './pages/SignIn.svelte';
   import Waiting from './pages/Waiting.svelte';
-  import Masthead from './parts/Masthead.svelte';
+  import Masthead from './components/Masthead.svelte';
 
+  const page = $derived(pageOf(route.path));
   let session = $state<Session | null>(null);
   let asked = $state(false);
   let unreachable = $state('');
@@ -46,7 +48,7 @@
 </script>
 
 {#if !asked}
-  <p class="p-8" aria-live="polite">Asking Verax who you are …</p>
+  <p class="p-8" aria-live="polite">Loading …</p>
 {:else if !session}
   <SignIn notice={unreachable} onsignedin={(s) => ((session = s), route.go('/'))} />
 {:else}
@@ -54,11 +56,11 @@
   <main class="mx-auto max-w-[84rem] px-6 pb-8">
     {#if feed.latest?.role === 'standby'}
       <Standby {feed} />
-    {:else if route.path === '/load'}
+    {:else if page === load}
       <Load {feed} />
-    {:else if route.path === '/waiting'}
+    {:else if page === waiting}
       <Waiting />
-    {:else if route.path === '/drills'}
+    {:else if page === drills}
       <Drills />
     {:else}
       <Overview {feed} />

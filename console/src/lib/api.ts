@@ -16,7 +16,7 @@ export type DrillRun = Shapes['DrillRun'];
 export type Node = Shapes['Node'];
 type Problem = Shapes['Problem'];
 
-/** Verax refused, and said why. */
+/** A refusal of Verax, with its problem document. */
 export class ApiError extends Error {
   constructor(readonly problem: Problem) {
     super(problem.detail);
@@ -63,8 +63,8 @@ export const api = {
   stopLoadRun: (id: number) => call<void>('DELETE', `/v1/load-runs/${id}`),
 };
 
-/** What went wrong, in words. */
-export function words(error: unknown): string {
+/** The message of an error, for people. */
+export function messageOf(error: unknown): string {
   if (error instanceof ApiError) return error.message;
   return 'Verax does not answer. Is it running?';
 }

@@ -1,5 +1,5 @@
-/** A run of any kind as it goes on: started here or elsewhere, followed over its live stream. */
-import { words } from './api';
+/** A run of any kind, started here or elsewhere, followed over its live stream. */
+import { messageOf } from './api';
 
 interface Run {
   id: number;
@@ -31,7 +31,7 @@ export class RunFeed<R extends Run> {
     try {
       this.follow(await this.#begin(what), ended);
     } catch (problem) {
-      this.error = words(problem);
+      this.error = messageOf(problem);
     }
     this.starting = false;
   }
@@ -53,7 +53,7 @@ export class RunFeed<R extends Run> {
     });
     source.addEventListener('error', () => {
       if (source.readyState === EventSource.CLOSED) {
-        this.error = 'The run can no longer be followed; open the page again to see how it ended.';
+        this.error = 'The connection to the run was lost; reload the page to see how it ended.';
         this.stopFollowing();
       }
     });
@@ -65,7 +65,7 @@ export class RunFeed<R extends Run> {
     try {
       await what(this.run.id);
     } catch (problem) {
-      this.error = words(problem);
+      this.error = messageOf(problem);
     }
   }
 

@@ -1,11 +1,13 @@
 <script lang="ts">
   import { Play } from '@lucide/svelte';
   import { onMount } from 'svelte';
-  import { api, words, type DrillRun, type DrillSpec } from '../lib/api';
-  import * as figures from '../lib/figures';
+  import { api, messageOf, type DrillRun, type DrillSpec } from '../lib/api';
+  import * as format from '../lib/format';
+  import { endOf, linesOf, seriesOf } from '../lib/drill-series';
+  import { drills } from '../lib/pages';
   import { RunFeed } from '../lib/run-feed.svelte';
-  import Answer from '../parts/Answer.svelte';
-  import Chart from '../parts/Chart.svelte';
+  import Heading from '../components/Heading.svelte';
+  import Chart from '../components/Chart.svelte';
 
   const current = new RunFeed<DrillRun>('/v1/drill-runs', api.startDrill);
   let specs = $state<DrillSpec[]>([]);
@@ -19,7 +21,7 @@
         const latest: DrillRun | undefined = (await api.drillRuns())[0];
         if (latest) current.follow(latest);
       } catch (error) {
-        problem = words(error);
+        problem = messageOf(error);
       }
       asked = true;
     })();
@@ -28,15 +30,11 @@
 
   const run = $derived(current.run);
   const sides = $derived(run?.sides ?? []);
-  const end = $derived(Math.max(0.05, ...sides.flatMap((s) => s.ticks.map((t) => t.at_ms / 1000))));
-  // What these count stays as it is until it changes.
+  const end = $derived(endOf(sides));
+  // These drills count events, so their lines are steps.
   const stepped = $derived(['allocation', 'old-data'].includes(run?.drill.name ?? ''));
-  const series = $derived(
-    [...new Set(sides.flatMap((s) => s.ticks.flatMap((t) => Object.keys(t.values))))]
-      .sort()
-      .filter((name) => sides.some((s) => s.ticks.some((t) => (t.values[name] ?? 0) > 0))),
-  );
-  // Without the guarantee first, as in the tables; the same pair of styles in every drill.
+  const series = $derived(seriesOf(sides));
+  // The side without the guarantee comes first, as in the tables.
   const styles = [
     { colour: '--lane-direct', dashed: true },
     { colour: '--lane-cached', dashed: false },
@@ -50,39 +48,30 @@
     outage: 'Outage',
   };
 
-  /** All moments of all sides, and what each side had at its own; between them a line is drawn. */
   function lines(name: string) {
-    const moments = sides.flatMap((s) => s.ticks.map((t) => t.at_ms / 1000));
-    const x = [...new Set([...moments, end])].sort((a, b) => a - b);
-    return {
-      x,
-      lines: sides.map((side, at) => {
-        const own = new Map(side.ticks.map((t) => [t.at_ms / 1000, t.values[name] ?? null]));
-        // A side that is over keeps what it came to.
-        const last = side.ticks.at(-1);
-        if (stepped && last && side.figures.length > 0) own.set(end, last.values[name] ?? null);
-        const values = x.map((moment) => own.get(moment) ?? null);
-        return { label: side.name, values, ...styles[at % styles.length]! };
-      }),
-    };
+    const { x, values } = linesOf(sides, name, end, stepped);
+    const styled = sides.map((side, at) => ({
+      label: side.name,
+      values: values[at]!,
+      ...styles[at % styles.length]!,
+    }));
+    return { x, lines: styled };
   }
 
   function figure(value: number, unit: string): string {
-    if (unit === 'ms') return figures.milliseconds(value);
-    return unit ? `${figures.count(value)} ${unit}` : figures.count(value);
+    if (unit === 'ms') return format.milliseconds(value);
+    return unit ? `${format.count(value)} ${unit}` : format.count(value);
   }
 </script>
 
-<svelte:head><title>What does it guarantee? · Verax</title></svelte:head>
-
 {#if run?.conclusion}
-  <Answer short="Shown">{run.conclusion}</Answer>
+  <Heading question={drills.question} answer="Shown">{run.conclusion}</Heading>
 {:else if current.running}
-  <Answer short="…">{run?.drill.about ?? 'The drill begins.'}</Answer>
+  <Heading question={drills.question} answer="…">{run?.drill.about ?? 'Starting.'}</Heading>
 {:else}
-  <Answer short="See for yourself">
-    A drill does the same thing with and without one guarantee, over the demo's real data.
-  </Answer>
+  <Heading question={drills.question} answer="Try it">
+    A drill does the same thing with and without one guarantee, on the demo's data.
+  </Heading>
 {/if}
 
 <div class="flex flex-wrap items-center gap-3 border-y border-base-300 py-3">
@@ -98,7 +87,7 @@
     </button>
   {/each}
   {#if asked && specs.length === 0 && !problem}
-    <p class="text-sm">There are no drills here: they run on the demo, <code>verax demo</code>.</p>
+    <p class="text-sm">No drills here: start the demo with <code>verax demo</code>.</p>
   {/if}
   {#if run}
     <p class="ml-auto text-sm" aria-live="polite" data-drill-state={run.state}>
@@ -136,7 +125,7 @@
           x={drawn.x}
           lines={drawn.lines}
           height={series.length > 2 ? 120 : 180}
-          write={(v) => (Number.isInteger(v) ? figures.count(v) : v.toFixed(1))}
+          write={(v) => (Number.isInteger(v) ? format.count(v) : v.toFixed(1))}
           span={[0, end]}
           {stepped}
         />
@@ -148,7 +137,7 @@
       <table class="table table-xs text-sm">
         <thead>
           <tr class="text-base-content">
-            <th scope="col">What was counted</th>
+            <th scope="col">Result</th>
             {#each sides as side (side.name)}<th scope="col" class="text-right">{side.name}</th>{/each}
           </tr>
         </thead>
@@ -167,13 +156,13 @@
     </section>
     <div class="grid gap-6" style="grid-template-columns: repeat({Math.max(1, sides.length)}, minmax(0, 1fr))">
       {#each sides as side (side.name)}
-        <section aria-label="What happened: {side.name}">
+        <section aria-label="Events: {side.name}">
           <h3 class="border-b border-base-300 pb-1 text-sm font-semibold">{side.name}</h3>
           <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
           <ol class="max-h-60 overflow-y-auto text-sm" tabindex="0">
             {#each side.events as event, at (at)}
               <li class="py-0.5">
-                <span class="tabular-nums">{figures.count(event.at_ms)} ms</span>
+                <span class="tabular-nums">{format.count(event.at_ms)} ms</span>
                 <strong>{event.who}</strong> {event.what}
               </li>
             {/each}

@@ -1,13 +1,14 @@
 <script lang="ts">
   import { Play, Square } from '@lucide/svelte';
   import { onMount } from 'svelte';
-  import { api, words, type LoadProfile, type LoadRun } from '../lib/api';
-  import * as figures from '../lib/figures';
-  import type { LiveFeed } from '../lib/live.svelte';
+  import { api, messageOf, type LoadProfile, type LoadRun } from '../lib/api';
+  import * as format from '../lib/format';
+  import type { LiveFeed } from '../lib/live-feed.svelte';
   import { RunFeed } from '../lib/run-feed.svelte';
-  import Answer from '../parts/Answer.svelte';
-  import Chart from '../parts/Chart.svelte';
-  import LaneTable from '../parts/LaneTable.svelte';
+  import { load } from '../lib/pages';
+  import Heading from '../components/Heading.svelte';
+  import Chart from '../components/Chart.svelte';
+  import LaneTable from '../components/LaneTable.svelte';
 
   let { feed }: { feed: LiveFeed } = $props();
 
@@ -22,7 +23,7 @@
     try {
       runs = await api.loadRuns();
     } catch (error) {
-      problem = words(error);
+      problem = messageOf(error);
     }
   }
 
@@ -32,7 +33,7 @@
         profiles = await api.loadProfiles();
         chosen = profiles[0]?.name ?? '';
       } catch (error) {
-        problem = words(error);
+        problem = messageOf(error);
       }
       await refresh();
       asked = true;
@@ -55,21 +56,19 @@
   const measured = $derived(report && report.measured_seconds > 0 ? report : null);
 </script>
 
-<svelte:head><title>How much faster is it? · Verax</title></svelte:head>
-
 {#if measured}
-  <Answer short="{figures.times(faster)} faster">
-    at the median: <strong class="lane-cached">{figures.milliseconds(measured.cached.p50_ms)}</strong>
+  <Heading question={load.question} answer="{format.times(faster)} faster">
+    at the median: <strong class="lane-cached">{format.milliseconds(measured.cached.p50_ms)}</strong>
     cached against
-    <strong class="lane-direct">{figures.milliseconds(measured.direct.p50_ms)}</strong> direct, with
-    {figures.times(measured.comparison.times_throughput)} the reads each second.
-  </Answer>
+    <strong class="lane-direct">{format.milliseconds(measured.direct.p50_ms)}</strong> direct, with
+    {format.times(measured.comparison.times_throughput)} the reads each second.
+  </Heading>
 {:else if run && current.running}
-  <Answer short="…">Warming up; figures are taken from {run.profile.warm_up_seconds} s on.</Answer>
+  <Heading question={load.question} answer="…">Warming up; measuring starts after {run.profile.warm_up_seconds} s.</Heading>
 {:else}
-  <Answer short="Measure it">
+  <Heading question={load.question} answer="Not measured yet">
     Both lanes read the same keys in the same seconds: through Verax, and straight from the origin.
-  </Answer>
+  </Heading>
 {/if}
 
 <div class="flex flex-wrap items-end gap-3 border-y border-base-300 py-3">
@@ -99,8 +98,8 @@
     </p>
   {:else if asked && profiles.length === 0}
     <p class="self-center text-sm">
-      No load profiles are offered. Give <code>verax serve</code> a directory of them with
-      <code>--load-profiles</code>, or run one from a file: <code>verax load run FILE</code>.
+      No load profiles. Start <code>verax serve</code> with a directory of them,
+      <code>--load-profiles DIR</code>, or run one from a file: <code>verax load run FILE</code>.
     </p>
   {/if}
   {#if run}
@@ -108,7 +107,7 @@
       run {run.id}, {run.profile.name}:
       <strong>{run.state}</strong>
       {#if ticks.length > 0}
-        {figures.time(ticks.at(-1)?.at_seconds ?? 0)} of {figures.time(whole)}
+        {format.time(ticks.at(-1)?.at_seconds ?? 0)} of {format.time(whole)}
       {/if}
     </p>
   {/if}
@@ -154,7 +153,7 @@
           },
         ]}
         height={280}
-        write={(v) => `${figures.count(v)}/s`}
+        write={(v) => `${format.count(v)}/s`}
         logarithmic
         span={[0, whole]}
       />
@@ -163,19 +162,19 @@
       {#if measured}
         <LaneTable cached={measured.cached} direct={measured.direct} />
       {:else}
-        <p class="text-sm">Figures follow when the warm-up is over.</p>
+        <p class="text-sm">Figures follow after the warm-up.</p>
       {/if}
       {#each measured?.errors ?? [] as [text, many] (text)}
-        <p class="text-sm text-error">{figures.count(many)} × {text}</p>
+        <p class="text-sm text-error">{format.count(many)} × {text}</p>
       {/each}
     </section>
   </div>
   <p class="text-sm">
-    Latencies as the clients saw them, on scales of powers of ten. A closed loop: each client sends its
-    next read when the one before is answered.
+    Latencies as the clients saw them, on logarithmic scales. Closed loop: each client sends its next
+    read when the previous one is answered.
   </p>
 {:else if asked && runs.length === 0}
-  <p class="mt-6">Nothing has been measured yet. Choose a profile and start the run.</p>
+  <p class="mt-6">No runs yet. Choose a profile and start a run.</p>
 {/if}
 
 {#if runs.length > 0}
@@ -191,7 +190,7 @@
             <th scope="col">State</th>
             <th scope="col" class="text-right">Cached p50</th>
             <th scope="col" class="text-right">Direct p50</th>
-            <th scope="col" class="text-right">Times faster</th>
+            <th scope="col" class="text-right">Speedup</th>
             <td></td>
           </tr>
         </thead>
@@ -202,9 +201,9 @@
               <td>{new Date(past.started_at).toLocaleString('en-GB')}</td>
               <td>{past.profile.name}</td>
               <td>{past.state}</td>
-              <td class="text-right">{figures.milliseconds(past.report?.cached.p50_ms)}</td>
-              <td class="text-right">{figures.milliseconds(past.report?.direct.p50_ms)}</td>
-              <td class="text-right">{figures.times(past.report?.comparison.times_faster_p50)}</td>
+              <td class="text-right">{format.milliseconds(past.report?.cached.p50_ms)}</td>
+              <td class="text-right">{format.milliseconds(past.report?.direct.p50_ms)}</td>
+              <td class="text-right">{format.times(past.report?.comparison.times_faster_p50)}</td>
               <td class="text-right">
                 <button
                   class="btn btn-ghost btn-xs"

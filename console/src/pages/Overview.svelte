@@ -1,11 +1,13 @@
 <script lang="ts">
-  import * as figures from '../lib/figures';
-  import { hitRatio, total, type LiveFeed } from '../lib/live.svelte';
-  import { average } from '../lib/windows';
-  import Answer from '../parts/Answer.svelte';
-  import Chart from '../parts/Chart.svelte';
-  import MemoryBar from '../parts/MemoryBar.svelte';
-  import NamespaceTable from '../parts/NamespaceTable.svelte';
+  import * as format from '../lib/format';
+  import type { LiveFeed } from '../lib/live-feed.svelte';
+  import { hitRatio, total } from '../lib/live-figures';
+  import { overview } from '../lib/pages';
+  import { average } from '../lib/averages';
+  import Heading from '../components/Heading.svelte';
+  import Chart from '../components/Chart.svelte';
+  import MemoryBar from '../components/MemoryBar.svelte';
+  import NamespaceTable from '../components/NamespaceTable.svelte';
 
   let { feed }: { feed: LiveFeed } = $props();
 
@@ -25,35 +27,33 @@
   });
   const hit = $derived(recent.findLast((s) => s.hit_latency)?.hit_latency);
   const slow = $derived(samples.findLast((s) => s.origin_latency)?.origin_latency);
-  const well = $derived(feed.connected && (latest?.records_available ?? true) && failures === 0);
-  const trouble = $derived(
+  const healthy = $derived(feed.connected && (latest?.records_available ?? true) && failures === 0);
+  const summary = $derived(
     !feed.connected
-      ? 'No news'
+      ? 'No data'
       : latest && !latest.records_available
-        ? 'Partly'
+        ? 'Degraded'
         : failures > 0
-          ? 'The origin fails'
-          : 'Yes',
+          ? 'Origin errors'
+          : 'Healthy',
   );
   const others = $derived.by(() => {
     if (!latest || latest.standbys + latest.away === 0) return '';
     const away = latest.away > 0 ? `; ${latest.away} away` : '';
-    if (latest.standbys === 0) return `No other Verax stands by to take over${away}.`;
-    const stand = latest.standbys === 1 ? 'other Verax stands' : 'others stand';
-    return `${latest.standbys} ${stand} by, ready to take over${away}.`;
+    if (latest.standbys === 0) return `No standby node${away}.`;
+    const nodes = latest.standbys === 1 ? 'standby node is' : 'standby nodes are';
+    return `${latest.standbys} ${nodes} ready to take over${away}.`;
   });
 </script>
 
-<svelte:head><title>Is it well? · Verax</title></svelte:head>
-
 {#if !latest}
-  <Answer short="…">The first second of figures is on its way.</Answer>
+  <Heading question={overview.question} answer="…">Waiting for the first second of data.</Heading>
 {:else}
-  <Answer short={trouble} good={well}>
-    {figures.rate(readRate).replace('/s', '')} reads/s, <strong>{figures.share(ratio)}</strong> of them hits. A hit takes
-    <strong>{figures.milliseconds(hit?.p50_ms)}</strong> within the service, a read of the origin
-    <strong>{figures.milliseconds(slow?.p50_ms)}</strong>.
-  </Answer>
+  <Heading question={overview.question} answer={summary} good={healthy}>
+    {format.rate(readRate).replace('/s', '')} reads/s, <strong>{format.share(ratio)}</strong> of them hits. A hit takes
+    <strong>{format.milliseconds(hit?.p50_ms)}</strong> within the service, a read of the origin
+    <strong>{format.milliseconds(slow?.p50_ms)}</strong>.
+  </Heading>
 
   {#if others}
     <p class="mb-3" data-figure="standbys">
@@ -62,7 +62,7 @@
   {/if}
 
   <dl class="grid grid-cols-5 border-y border-base-300">
-    {#each [['Reads', figures.rate(readRate), 'reads'], ['Hit ratio', figures.share(ratio), 'hit-ratio'], ['Hit p50 · p99', `${figures.milliseconds(hit?.p50_ms)} · ${figures.milliseconds(hit?.p99_ms)}`, 'hit-latency'], ['Origin calls', figures.rate(originRate), 'origin-calls'], ['Origin p50 · p99', `${figures.milliseconds(slow?.p50_ms)} · ${figures.milliseconds(slow?.p99_ms)}`, 'origin-latency']] as [name, figure, id] (id)}
+    {#each [['Reads', format.rate(readRate), 'reads'], ['Hit ratio', format.share(ratio), 'hit-ratio'], ['Hit p50 · p99', `${format.milliseconds(hit?.p50_ms)} · ${format.milliseconds(hit?.p99_ms)}`, 'hit-latency'], ['Origin calls', format.rate(originRate), 'origin-calls'], ['Origin p50 · p99', `${format.milliseconds(slow?.p50_ms)} · ${format.milliseconds(slow?.p99_ms)}`, 'origin-latency']] as [name, figure, id] (id)}
       <div class="border-base-300 px-3 py-2 not-first:border-l">
         <dt class="text-sm">{name}</dt>
         <dd class="text-xl font-semibold whitespace-nowrap" data-figure={id}>{figure}</dd>
@@ -76,14 +76,14 @@
         Reads each second, and those that went to an origin
       </h2>
       <Chart
-        summary="Reads per second over two minutes, now {figures.rate(reads.at(-1) ?? 0)}; of the origin {figures.rate(origin.at(-1) ?? 0)}"
+        summary="Reads per second over two minutes, now {format.rate(reads.at(-1) ?? 0)}; of the origin {format.rate(origin.at(-1) ?? 0)}"
         {x}
         lines={[
           { label: 'reads', values: reads, colour: '--lane-cached', filled: true },
           { label: 'origin calls', values: origin, colour: '--lane-direct', dashed: true },
         ]}
         height={200}
-        write={figures.rate}
+        write={format.rate}
         clock
       />
       <p class="text-sm">
@@ -96,7 +96,7 @@
         Median latency: a hit against a read of the origin (powers of ten)
       </h2>
       <Chart
-        summary="Median latency over two minutes: hits {figures.milliseconds(hit?.p50_ms)}, origin {figures.milliseconds(slow?.p50_ms)}"
+        summary="Median latency over two minutes: hits {format.milliseconds(hit?.p50_ms)}, origin {format.milliseconds(slow?.p50_ms)}"
         {x}
         lines={[
           {
@@ -127,5 +127,5 @@
     <MemoryBar sample={latest} />
     <NamespaceTable {samples} />
   </section>
-  <p class="sr-only" aria-live="off">Hit ratio this second {figures.share(hitRatio(latest))}</p>
+  <p class="sr-only" aria-live="off">Hit ratio this second {format.share(hitRatio(latest))}</p>
 {/if}

@@ -1,6 +1,6 @@
 <script lang="ts">
   import { onMount } from 'svelte';
-  import { api, words, type Session } from '../lib/api';
+  import { api, messageOf, type Session } from '../lib/api';
 
   interface Props {
     notice: string;
@@ -18,7 +18,7 @@
     try {
       onsignedin(await by());
     } catch (problem) {
-      error = words(problem);
+      error = messageOf(problem);
     }
     busy = false;
   }

@@ -1,14 +1,14 @@
 <script lang="ts">
-  import { api, words, type Node } from '../lib/api';
-  import type { LiveFeed } from '../lib/live.svelte';
-  import Answer from '../parts/Answer.svelte';
+  import { api, messageOf, type Node } from '../lib/api';
+  import type { LiveFeed } from '../lib/live-feed.svelte';
+  import Heading from '../components/Heading.svelte';
 
   let { feed }: { feed: LiveFeed } = $props();
 
   let nodes = $state.raw<Node[] | null>(null);
   let error = $state('');
   const active = $derived(nodes?.find((node) => node.state === 'active'));
-  // The feed tells when something about the nodes has changed; then they are asked for anew.
+  // The feed tells when the nodes have changed; then they are fetched again.
   const shape = $derived(`${feed.latest?.role} ${feed.latest?.standbys} ${feed.latest?.away}`);
 
   $effect(() => {
@@ -21,27 +21,29 @@
       nodes = await api.nodes();
       error = '';
     } catch (problem) {
-      error = words(problem);
+      error = messageOf(problem);
     }
   }
 </script>
 
-<svelte:head><title>This Verax stands by · Verax</title></svelte:head>
-
-<Answer short={!nodes ? '…' : active ? 'It stands by' : 'Taking over'} good={!nodes || Boolean(active)}>
+<Heading
+  question="Which node is active?"
+  answer={!nodes ? '…' : active ? 'Another one' : 'Taking over'}
+  good={!nodes || Boolean(active)}
+>
   {#if !nodes}
-    Asking which Verax is active.
+    Loading.
   {:else if active}
-    Another Verax is active{#if active.http}: <a class="link" href={active.http}>{active.http}</a
-      >{/if}. This one serves no entries. When that one ends, this one takes over within five seconds,
-    with an empty cache.
+    This node is a standby and serves no entries. The active node{#if active.http} is <a class="link" href={active.http}>{active.http}</a
+      >{:else}&nbsp;did not announce its address{/if}. When it ends, this one takes over within five
+    seconds, with an empty cache.
   {:else}
-    No Verax is active at the moment. This one takes over as soon as that is certain.
+    No node is active. This one takes over as soon as that is certain.
   {/if}
-</Answer>
+</Heading>
 
 <section class="overflow-x-auto" aria-labelledby="nodes-title">
-  <h2 id="nodes-title" class="font-semibold">Who uses these records?</h2>
+  <h2 id="nodes-title" class="font-semibold">Nodes</h2>
   <table class="table">
     <thead>
       <tr class="text-base-content">
@@ -57,8 +59,8 @@
         <tr>
           <td class="font-mono">{node.id.slice(0, 8)}{node.this ? ' (this one)' : ''}</td>
           <td class={node.state === 'away' ? 'text-error' : ''}>{node.state}</td>
-          <td>{node.http || 'not told'}</td>
-          <td>{node.wire || 'not told'}</td>
+          <td>{node.http || 'unknown'}</td>
+          <td>{node.wire || 'unknown'}</td>
           <td>{node.version}</td>
         </tr>
       {/each}

@@ -1,11 +1,12 @@
 <script lang="ts">
   import { LockOpen } from '@lucide/svelte';
   import { onMount } from 'svelte';
-  import { api, words, type WaitingLock } from '../lib/api';
-  import * as figures from '../lib/figures';
-  import { WaitingFeed } from '../lib/waiting.svelte';
-  import Answer from '../parts/Answer.svelte';
-  import Origins from '../parts/Origins.svelte';
+  import { api, messageOf, type WaitingLock } from '../lib/api';
+  import * as format from '../lib/format';
+  import { waiting as page } from '../lib/pages';
+  import { WaitingFeed } from '../lib/waiting-feed.svelte';
+  import Heading from '../components/Heading.svelte';
+  import Origins from '../components/Origins.svelte';
 
   const feed = new WaitingFeed();
   let problem = $state('');
@@ -17,6 +18,7 @@
     return () => feed.stop();
   });
 
+  const { question } = page;
   const permits = $derived(feed.now?.permits ?? []);
   const locks = $derived(feed.now?.locks ?? []);
   const origins = $derived(feed.now?.origins ?? []);
@@ -56,7 +58,7 @@
 
   function seconds(s: number): string {
     if (s === 0) return '0 ms';
-    return s < 1 ? figures.milliseconds(s * 1000) : s < 10 ? `${s.toFixed(1)} s` : figures.time(s);
+    return s < 1 ? format.milliseconds(s * 1000) : s < 10 ? `${s.toFixed(1)} s` : format.time(s);
   }
 
   function ask(lock: WaitingLock) {
@@ -70,29 +72,27 @@
       await api.forceRelease(asked.namespace, asked.lock.name);
       problem = '';
     } catch (error) {
-      problem = words(error);
+      problem = messageOf(error);
     }
     asked = null;
   }
 </script>
 
-<svelte:head><title>Who is waiting for what? · Verax</title></svelte:head>
-
 {#if !feed.now}
-  <Answer short="…">Asking.</Answer>
+  <Heading {question} answer="…">Loading.</Heading>
 {:else if waiting > 0}
-  <Answer short="{figures.count(waiting)} waiting">
-    for {figures.count(permits.length)} refill{permits.length === 1 ? '' : 's'} and
-    {figures.count(locks.length)} lock{locks.length === 1 ? '' : 's'}.
-  </Answer>
+  <Heading {question} answer="{format.count(waiting)} waiting">
+    for {format.count(permits.length)} refill{permits.length === 1 ? '' : 's'} and
+    {format.count(locks.length)} lock{locks.length === 1 ? '' : 's'}.
+  </Heading>
 {:else}
-  <Answer short="Nobody waits">
-    {figures.count(permits.length)} refill{permits.length === 1 ? '' : 's'} under way,
-    {figures.count(locks.length)} lock{locks.length === 1 ? '' : 's'} held.
-  </Answer>
+  <Heading {question} answer="Nobody">
+    {format.count(permits.length)} refill{permits.length === 1 ? '' : 's'} in progress,
+    {format.count(locks.length)} lock{locks.length === 1 ? '' : 's'} held.
+  </Heading>
 {/if}
 {#if feed.broken}
-  <p class="font-medium text-error" role="alert">No news from Verax; trying again.</p>
+  <p class="font-medium text-error" role="alert">No data from Verax; reconnecting.</p>
 {/if}
 {#if problem}<p class="font-medium text-error" role="alert">{problem}</p>{/if}
 
@@ -101,7 +101,7 @@
     <h2 id="locks-title" class="border-b border-base-300 pb-1 font-semibold">Locks</h2>
     {#if locks.length === 0}
       <p class="py-3 text-sm">
-        No lock is held. A service takes one with <code>hold_lock</code>, an operator with
+        No lock is held. A service acquires one with <code>hold_lock</code>, an operator with
         <code>verax lock hold</code>.
       </p>
     {:else}
@@ -112,7 +112,7 @@
             <th scope="col">Holder</th>
             <th scope="col" class="text-right">Held for</th>
             <th scope="col" class="text-right">Ends in</th>
-            <th scope="col" class="text-right">In line</th>
+            <th scope="col" class="text-right">Queued</th>
             <td></td>
           </tr>
         </thead>
@@ -148,14 +148,14 @@
   <section aria-labelledby="refills-title">
     <h2 id="refills-title" class="border-b border-base-300 pb-1 font-semibold">Refills</h2>
     {#if permits.length === 0}
-      <p class="py-3 text-sm">No entry is being refilled at this moment.</p>
+      <p class="py-3 text-sm">No refill is in progress.</p>
     {:else}
       <table class="table table-xs text-sm">
         <thead>
           <tr class="text-base-content">
             <th scope="col">Key</th>
-            <th scope="col">Holder of the permit</th>
-            <th scope="col" class="text-right">For</th>
+            <th scope="col">Permit holder</th>
+            <th scope="col" class="text-right">Held for</th>
             <th scope="col" class="text-right">Expires in</th>
             <th scope="col" class="text-right">Waiting</th>
           </tr>
@@ -169,7 +169,7 @@
               <td>{entry.permit.holder}</td>
               <td class="text-right">{seconds(entry.permit.held_seconds)}</td>
               <td class="text-right">{seconds(entry.permit.ends_in_seconds)}</td>
-              <td class="text-right">{figures.count(entry.permit.waiting)}</td>
+              <td class="text-right">{format.count(entry.permit.waiting)}</td>
             </tr>
           {/each}
         </tbody>
@@ -186,22 +186,22 @@
 {/if}
 
 <section class="mt-6" aria-labelledby="past-title">
-  <h2 id="past-title" class="border-b border-base-300 pb-1 font-semibold">Lately</h2>
+  <h2 id="past-title" class="border-b border-base-300 pb-1 font-semibold">Recent events</h2>
   {#if past.length === 0}
-    <p class="py-3 text-sm">Nothing has been refilled or locked since Verax started.</p>
+    <p class="py-3 text-sm">No refill or lock event since Verax started.</p>
   {:else}
     <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
-    <div class="max-h-80 overflow-y-auto" tabindex="0" role="region" aria-label="What happened lately">
+    <div class="max-h-80 overflow-y-auto" tabindex="0" role="region" aria-label="Recent events">
       <table class="table table-xs text-sm">
         <thead>
           <tr class="text-base-content">
             <th scope="col">At</th>
-            <th scope="col">What</th>
+            <th scope="col">Event</th>
             <th scope="col">Key or lock</th>
             <th scope="col">Namespace</th>
-            <th scope="col">Who</th>
-            <th scope="col" class="text-right">Took</th>
-            <th scope="col" class="text-right">Waited for it</th>
+            <th scope="col">Owner</th>
+            <th scope="col" class="text-right">Duration</th>
+            <th scope="col" class="text-right">Waiters</th>
             <th scope="col" class="text-right">Longest wait</th>
           </tr>
         </thead>
@@ -214,9 +214,9 @@
               <td>{event.namespace}</td>
               <td>{event.who}</td>
               <td class="text-right">{seconds(event.lasted)}</td>
-              <td class="text-right">{event.longest === null ? figures.NONE : figures.count(event.waiters)}</td>
+              <td class="text-right">{event.longest === null ? format.NONE : format.count(event.waiters)}</td>
               <td class="text-right">
-                {event.longest === null || event.waiters === 0 ? figures.NONE : seconds(event.longest)}
+                {event.longest === null || event.waiters === 0 ? format.NONE : seconds(event.longest)}
               </td>
             </tr>
           {/each}
@@ -230,9 +230,9 @@
   <div class="modal-box">
     <h2 id="force-title" class="text-lg font-semibold">Force {asked?.lock.name} open?</h2>
     <p class="py-3">
-      {asked?.lock.holder?.owner} holds it and is not asked: it may go on as if it did, until it renews or
-      releases. Only what checks fencing tokens is safe from its late writes. This is written down in
-      the activity.
+      {asked?.lock.holder?.owner} holds it and does not learn of this until it renews or releases. Only
+      resources that check fencing tokens are safe from its late writes. The activity records this
+      action.
     </p>
     <form method="dialog" class="modal-action">
       <button class="btn">Keep it</button>

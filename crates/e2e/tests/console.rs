@@ -30,12 +30,12 @@ async fn the_console_answers_its_two_questions() {
     let field = page.query(By::Css("input[name=token]")).first().await.unwrap();
     field.send_keys("not-a-token").await.unwrap();
     browser.click(By::Css("form button")).await;
-    browser.text_when("[role=alert]", |text| text.contains("unknown or was revoked")).await;
+    browser.text_when("[role=alert]", |text| text.contains("unknown or revoked")).await;
     check("sign-in").await;
 
     // The link of the start signs in, once, and leaves no code in the address bar.
     page.goto(verax.sign_in_link()).await.unwrap();
-    browser.text_when("h1", |text| text == "Yes").await;
+    browser.text_when("[data-answer]", |text| text == "Healthy").await;
     assert!(!page.current_url().await.unwrap().as_str().contains('#'));
 
     // Figures move by themselves.
@@ -53,12 +53,12 @@ async fn the_console_answers_its_two_questions() {
     check("overview, dark").await;
 
     // One button starts a run; it is drawn while it goes on, and its result stays.
-    browser.click(By::LinkText("How much faster is it?")).await;
+    browser.click(By::LinkText("Load")).await;
     browser.click(By::Css("select")).await;
     browser.click(By::Css("option[value=quick-look]")).await;
     browser.click(By::XPath("//button[contains(., 'Start the run')]")).await;
     browser.text_when("[data-run-state]", |text| text.contains("running")).await;
-    browser.text_when("h1", |text| text.contains("× faster")).await;
+    browser.text_when("[data-answer]", |text| text.contains("× faster")).await;
     browser.text_when("[data-run-state]", |text| text.contains("done")).await;
     let table = browser.text_when("main table", |text| text.contains("Throughput")).await;
     assert!(table.contains("p99") && table.contains("ms"), "{table}");
@@ -70,7 +70,7 @@ async fn the_console_answers_its_two_questions() {
     browser.click(By::Css("button[aria-label='Sign out']")).await;
     browser.text_when("form button", |text| text.contains("Sign in")).await;
     page.goto(verax.sign_in_link()).await.unwrap();
-    browser.text_when("[role=alert]", |text| text.contains("used already")).await;
+    browser.text_when("[role=alert]", |text| text.contains("was used")).await;
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -83,8 +83,8 @@ async fn the_console_shows_who_waits_and_runs_drills() {
         assert!(findings.is_empty(), "{what}: {findings:#?}");
     };
     browser.page.goto(verax.sign_in_link()).await.unwrap();
-    browser.click(By::LinkText("Who is waiting for what?")).await;
-    browser.text_when("h1", |text| text == "Nobody waits").await;
+    browser.click(By::LinkText("Waiting")).await;
+    browser.text_when("[data-answer]", |text| text == "Nobody").await;
     check("waiting, empty").await;
 
     // A lock and who waits for it appear by themselves, and can be forced open.
@@ -100,7 +100,7 @@ async fn the_console_shows_who_waits_and_runs_drills() {
         let (berths, options) = (berths.clone(), options("desk 2", 60));
         async move { berths.acquire_lock("berth-7", &options).await }
     });
-    browser.text_when("h1", |text| text == "1 waiting").await;
+    browser.text_when("[data-answer]", |text| text == "1 waiting").await;
     browser
         .text_when("main table", |text| text.contains("berth-7") && text.contains("desk 1"))
         .await;
@@ -111,7 +111,7 @@ async fn the_console_shows_who_waits_and_runs_drills() {
     assert!(matches!(waiting.await.unwrap().unwrap(), LockOutcome::Acquired(_)));
     browser.text_when("main", |text| text.contains("lock forced")).await;
 
-    browser.click(By::LinkText("What does it guarantee?")).await;
+    browser.click(By::LinkText("Drills")).await;
     browser.click(By::XPath("//button[contains(., 'Stampede')]")).await;
     browser.text_when("[data-drill-state]", |text| text == "stampede: done").await;
     let figures = browser.text_when("main table", |text| text.contains("origin calls")).await;

@@ -237,16 +237,16 @@ async fn the_console_of_a_standby_says_so_and_follows_the_takeover() {
     let (of_active, of_standby) = (link(pair.first.url()), link(pair.second.url()));
     browser.page.goto(of_active.trim()).await.unwrap();
     browser
-        .text_when("[data-figure=standbys]", |text| text.contains("1 other Verax stands by"))
+        .text_when("[data-figure=standbys]", |text| text.contains("1 standby node is ready"))
         .await;
     browser.page.goto(of_standby.trim()).await.unwrap();
-    browser.text_when("h1", |text| text == "It stands by").await;
+    browser.text_when("[data-answer]", |text| text == "Another one").await;
     let table = browser.text_when("main table", |text| text.contains("standby")).await;
     assert!(table.contains("(this one)") && table.contains(pair.first.url()), "{table}");
     let findings = browser.accessibility_findings(&axe).await;
     assert!(findings.is_empty(), "{findings:#?}");
     pair.first.kill();
-    browser.text_when("h1", |text| text == "Yes").await;
+    browser.text_when("[data-answer]", |text| text == "Healthy").await;
     browser.text_when("[data-figure=standbys]", |text| text.contains("1 away")).await;
     pair.end().await;
 }

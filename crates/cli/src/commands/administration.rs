@@ -84,7 +84,7 @@ fn namespace_row(n: &Namespace) -> Vec<String> {
 
 fn namespace_table(namespaces: &[Namespace]) -> String {
     let titles =
-        ["namespace", ">entries", ">memory", ">max-age", ">largest value", "origin", "key pattern"];
+        ["namespace", ">entries", ">memory", ">max-age", ">max value", "origin", "key pattern"];
     table(&titles, namespaces.iter().map(namespace_row))
 }
 
@@ -97,7 +97,7 @@ fn early(percent: u16) -> String {
 
 fn namespace_lines(n: &Namespace) -> String {
     let origin = n.policy.origin.as_ref().map_or_else(
-        || "– (services refill it themselves)".to_owned(),
+        || "– (services refill the entries)".to_owned(),
         |o| format!("{}, keys like {}", o.name, o.key_pattern.as_deref().unwrap_or("{key}")),
     );
     let policy = &n.policy;
@@ -106,12 +106,12 @@ fn namespace_lines(n: &Namespace) -> String {
         ("entries", figures::count(n.usage.entries)),
         ("memory", figures::bytes(n.usage.bytes)),
         ("max-age", seconds(policy.max_age_seconds)),
-        ("stale while revalidate", seconds(policy.stale_while_revalidate_seconds)),
-        ("stale if error", seconds(policy.stale_if_error_seconds)),
+        ("stale-while-revalidate", seconds(policy.stale_while_revalidate_seconds)),
+        ("stale-if-error", seconds(policy.stale_if_error_seconds)),
         ("jitter", format!("{} %", policy.jitter_percent)),
-        ("no value is kept for", seconds(policy.negative_max_age_seconds)),
+        ("negative max-age", seconds(policy.negative_max_age_seconds)),
         ("early refresh", early(policy.early_refresh_percent)),
-        ("writes", if policy.write_through { "to the origin first" } else { "here" }.to_owned()),
+        ("write-through", if policy.write_through { "on" } else { "off" }.to_owned()),
         ("max value", figures::bytes(policy.max_value_bytes)),
         ("reserve", figures::bytes(policy.reserve_bytes)),
         ("cap", policy.cap_bytes.map_or_else(|| "–".into(), figures::bytes)),
@@ -205,7 +205,7 @@ pub(super) async fn token(
                         t.revoked_at.map_or_else(|| "–".into(), moment),
                     ]
                 };
-                table(&[">token", "opens", "note", "created", "revoked"], tokens.iter().map(row))
+                table(&[">token", "scopes", "note", "created", "revoked"], tokens.iter().map(row))
             })
         }
         TokenCommand::Revoke { id } => {
@@ -259,7 +259,7 @@ pub(super) async fn activity(
                 detail,
             ]
         };
-        table(&["when", "who", "what", "to", "detail"], items.iter().map(row))
+        table(&["time", "actor", "action", "subject", "detail"], items.iter().map(row))
     })
 }
 

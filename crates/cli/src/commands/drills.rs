@@ -30,7 +30,7 @@ pub(super) async fn drill(
                 let row = |d: &verax_api::DrillSpec| vec![d.name.clone(), d.title.clone()];
                 match drills.is_empty() {
                     true => "there are no drills here: start the demo with `verax demo`".into(),
-                    false => table(&["drill", "what it answers"], drills.iter().map(row)),
+                    false => table(&["drill", "question"], drills.iter().map(row)),
                 }
             })
         }

@@ -71,7 +71,8 @@ pub(super) async fn load(
                         p.title.clone(),
                     ]
                 };
-                let titles = ["profile", "namespace", ">clients a lane", ">measures", "about"];
+                let titles =
+                    ["profile", "namespace", ">clients per lane", ">duration", "description"];
                 table(&titles, profiles.iter().map(row))
             })
         }

@@ -26,7 +26,7 @@ impl LoadView {
     pub(super) fn new(output: Output, run: &LoadRun) -> Self {
         let profile = &run.profile;
         output.remark(format!(
-            "load run {}: {} ({}, {} clients a lane, closed loop)",
+            "load run {}: {} ({}, {} clients per lane, closed loop)",
             run.id, profile.name, profile.namespace, profile.clients
         ));
         let seconds = profile.warm_up_seconds + profile.duration_seconds;

@@ -40,8 +40,8 @@ pub(super) async fn lock(
                     true => held,
                     false => {
                         let titles =
-                            ["at (UTC)", "lock", "what", "owner", ">fencing token", ">after"];
-                        format!("{held}\n\nlately\n{}", table(&titles, latest))
+                            ["time (UTC)", "lock", "event", "owner", ">fencing token", ">duration"];
+                        format!("{held}\n\nrecent events\n{}", table(&titles, latest))
                     }
                 }
             })

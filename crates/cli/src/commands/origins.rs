@@ -14,29 +14,29 @@ use crate::output::{Output, table};
 
 fn origin_table(origins: &[Origin]) -> String {
     let row = |o: &Origin| {
-        let well = o.endpoints.iter().filter(|e| e.breaker == "closed").count();
+        let healthy = o.endpoints.iter().filter(|e| e.breaker == "closed").count();
         vec![
             format!("{}/{}", o.tenant, o.name),
             o.url.clone(),
             figures::milliseconds(o.total_timeout_ms as f64),
-            format!("{well} of {}", o.endpoints.len()),
+            format!("{healthy} of {}", o.endpoints.len()),
             o.breaker.clone(),
             format!("{} of {}", o.reads_in_flight, o.guard.max_concurrency),
             o.reads_queued.to_string(),
         ]
     };
-    let titles = ["origin", "at", ">in all", ">servers well", "breaker", ">under way", ">waiting"];
+    let titles = ["origin", "url", ">timeout", ">healthy", "circuit", ">in flight", ">queued"];
     table(&titles, origins.iter().map(row))
 }
 
-fn origqueueds(o: &Origin) -> String {
+fn origin_lines(o: &Origin) -> String {
     let ms = |ms: u64| figures::milliseconds(ms as f64);
     let mut lines = vec![
         ("origin", format!("{}/{}", o.tenant, o.name)),
-        ("at", o.url.clone()),
-        ("connect within", ms(o.connect_timeout_ms)),
-        ("answer within", ms(o.total_timeout_ms)),
-        ("largest response", figures::bytes(o.max_response_bytes)),
+        ("url", o.url.clone()),
+        ("connect timeout", ms(o.connect_timeout_ms)),
+        ("total timeout", ms(o.total_timeout_ms)),
+        ("max response", figures::bytes(o.max_response_bytes)),
         ("credential", o.credential.clone().unwrap_or_else(|| "–".into())),
     ];
     let listed = |list: &[String]| match list {
@@ -63,11 +63,11 @@ fn origqueueds(o: &Origin) -> String {
         ms(guard.open_for_ms)
     );
     lines.extend([
-        ("reads at once", format!("{}, {queue} may wait", guard.max_concurrency)),
-        ("second tries", format!("{} %", guard.retry_budget_percent)),
-        ("left alone after", failures),
-        ("breaker", o.breaker.clone()),
-        ("reads under way", format!("{}, {} waiting", o.reads_in_flight, o.reads_queued)),
+        ("max concurrency", format!("{}, queue of {queue}", guard.max_concurrency)),
+        ("retry budget", format!("{} % of the reads", guard.retry_budget_percent)),
+        ("circuit opens", failures),
+        ("circuit", o.breaker.clone()),
+        ("reads", format!("{} in flight, {} queued", o.reads_in_flight, o.reads_queued)),
         ("created", moment(o.created_at)),
     ]);
     let lines: Vec<String> =
@@ -75,7 +75,7 @@ fn origqueueds(o: &Origin) -> String {
     let row = |e: &verax_api::Endpoint| {
         vec![e.url.clone(), e.breaker.clone(), e.reads_in_flight.to_string()]
     };
-    let servers = table(&["server", "breaker", ">under way"], o.endpoints.iter().map(row));
+    let servers = table(&["server", "circuit", ">in flight"], o.endpoints.iter().map(row));
     format!("{}\n\n{servers}", lines.join("\n"))
 }
 
@@ -149,7 +149,7 @@ pub(super) async fn origin(
                 listings: change.listings,
                 open_to: change.open_to,
             };
-            output.answer(&verax.create_origin(&tenant, &request).await?, origqueueds)
+            output.answer(&verax.create_origin(&tenant, &request).await?, origin_lines)
         }
         OriginCommand::List { tenant } => {
             output.answer(&verax.origins(&tenant).await?, |origins| origin_table(origins))
@@ -160,14 +160,14 @@ pub(super) async fn origin(
                 .into_iter()
                 .find(|origin| origin.name == name)
                 .ok_or_else(|| Failure::not_found(format!("there is no origin {tenant}/{name}")))?;
-            output.answer(&origin, origqueueds)
+            output.answer(&origin, origin_lines)
         }
         OriginCommand::Change { place: NamespacePath { tenant, name }, at, flags } => {
             let change = change_of(at, flags)?;
             if change == OriginChange::default() {
                 return Err(Failure::usage("nothing to change: give --at or a setting"));
             }
-            output.answer(&verax.change_origin(&tenant, &name, &change).await?, origqueueds)
+            output.answer(&verax.change_origin(&tenant, &name, &change).await?, origin_lines)
         }
         OriginCommand::Delete { place: NamespacePath { tenant, name } } => {
             verax.delete_origin(&tenant, &name).await?;

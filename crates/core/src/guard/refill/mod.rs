@@ -10,6 +10,8 @@
 //! value: the service starts again for all waiting callers, whereas among callers the first in the
 //! queue becomes the next holder.
 
+#[cfg(test)]
+mod model;
 mod permit;
 mod table;
 #[cfg(test)]

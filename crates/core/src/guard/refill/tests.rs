@@ -1,28 +1,28 @@
-use std::collections::{BTreeMap, HashSet};
 use std::time::Duration;
 
 use proptest::prelude::*;
 
 use super::super::lock::tests::cases;
 
+use super::model::{Model, Step};
 use super::*;
 use crate::guard::lock::AccessId;
 use crate::guard::share::ShareLimits;
 use crate::key::{Key, NamespaceId};
 use crate::time::Timestamp;
 
-const N: NamespaceId = NamespaceId(1);
-const LEASE: Duration = Duration::from_millis(100);
+pub(super) const N: NamespaceId = NamespaceId(1);
+pub(super) const LEASE: Duration = Duration::from_millis(100);
 
-fn key(text: &str) -> Key {
+pub(super) fn key(text: &str) -> Key {
     Key::new(text).unwrap()
 }
 
-fn limits(waiters: usize) -> RefillLimits {
+pub(super) fn limits(waiters: usize) -> RefillLimits {
     RefillLimits { waiters, ..Default::default() }
 }
 
-fn me() -> Refiller {
+pub(super) fn me() -> Refiller {
     with_access(1)
 }
 
@@ -30,11 +30,11 @@ fn with_access(access: u64) -> Refiller {
     Refiller { owner: "a test".into(), access: Some(AccessId(access)) }
 }
 
-fn at(millis: u64) -> Timestamp {
+pub(super) fn at(millis: u64) -> Timestamp {
     Timestamp::from_millis(millis)
 }
 
-fn finish<W>(
+pub(super) fn finish<W>(
     table: &mut RefillTable<W>,
     permit: &Permit,
     now: Timestamp,
@@ -150,46 +150,6 @@ fn access_that_is_withdrawn_ends_permits_and_waits_and_no_others() {
     table.acquire(N, &key("alone"), &stays, at(2), LEASE, &mut turns).unwrap();
 }
 
-#[derive(Debug, Clone)]
-enum Step {
-    Join(u8),
-    Begin(u8),
-    Ask { key: u8, lease: u8 },
-    Leave(usize),
-    Finish(usize),
-    GiveBack(usize, bool),
-    Void(u8),
-    VoidAll,
-    VoidAllBut(u8),
-    Expire,
-    Pass(u8),
-}
-
-fn step() -> impl Strategy<Value = Step> {
-    prop_oneof![
-        3 => (0..3u8).prop_map(Step::Join),
-        1 => (0..3u8).prop_map(Step::Begin),
-        5 => (0..3u8, 1..120u8).prop_map(|(key, lease)| Step::Ask { key, lease }),
-        1 => (0..8usize).prop_map(Step::Leave),
-        3 => (0..8usize).prop_map(Step::Finish),
-        2 => (0..8usize, any::<bool>()).prop_map(|(which, next)| Step::GiveBack(which, next)),
-        2 => (0..3u8).prop_map(Step::Void),
-        2 => Just(Step::VoidAll),
-        1 => (0..3u8).prop_map(Step::VoidAllBut),
-        2 => Just(Step::Expire),
-        3 => (0..80u8).prop_map(Step::Pass),
-    ]
-}
-
-/// A key by the plain reading of the rules: its live permit and its queue.
-#[derive(Debug, Clone)]
-struct Plain {
-    number: PermitNumber,
-    ends: u64,
-    by_service: bool,
-    line: Vec<(u32, u64)>,
-}
-
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(cases()))]
 
@@ -197,251 +157,12 @@ proptest! {
     /// at most one permit is live for a key, a value is accepted only when nothing voided or
     /// outlived its permit, turns come in order, and every waiter is returned exactly once.
     #[test]
-    fn one_live_permit_no_old_data_no_lost_waiter(steps in prop::collection::vec(step(), 1..60)) {
-        let mut table = RefillTable::new(limits(1_000), 77);
-        let (mut now, mut callers) = (0u64, 0u32);
-        let mut permits: Vec<Permit> = Vec::new();
-        let mut tickets: Vec<(u32, u8, WaitTicket)> = Vec::new();
-        let mut plain: BTreeMap<u8, Plain> = BTreeMap::new();
-        // Remembered voided permits: key, end, and waiting callers.
-        let mut voided: BTreeMap<PermitNumber, (u8, u64, Vec<u32>)> = BTreeMap::new();
-        let mut open: HashSet<u32> = HashSet::new();
-        let name = |k: u8| key(&k.to_string());
-        let number_of = |key: &Key| key.as_str().parse::<u8>().unwrap();
-        for step in steps {
-            // Callers whose turn it is, by the table and by the rules.
-            let (mut turns, mut expected) = (Vec::new(), Vec::<(u32, u8)>::new());
-            let mut back: Vec<u32> = Vec::new();
-            let mut expected_back: Vec<u32> = Vec::new();
-            // Passes a key's permit to the first in the queue.
-            let pass_on = |plain: &mut BTreeMap<u8, Plain>, k: u8, now: u64, turns: &mut Vec<(u32, u8)>| {
-                let Some(mut flight) = plain.remove(&k) else { return };
-                if flight.line.is_empty() {
-                    return;
-                }
-                let (who, lease) = flight.line.remove(0);
-                // The number is filled in from what the table says.
-                let number = PermitNumber(0);
-                plain.insert(k, Plain { number, ends: now + lease, by_service: false, line: flight.line });
-                turns.push((who, k));
-            };
-            match step {
-                Step::Pass(time) => now += u64::from(time),
-                Step::Join(k) => {
-                    callers += 1;
-                    open.insert(callers);
-                    let lease = LEASE.as_millis() as u64;
-                    match (table.join(N, &name(k), callers, at(now), LEASE), plain.get_mut(&k)) {
-                        (JoinOutcome::Waiting(number), Some(flight)) => {
-                            prop_assert!(now < flight.ends && number == flight.number);
-                            flight.line.push((callers, lease));
-                        }
-                        (JoinOutcome::Holder(permit), flight) => {
-                            prop_assert!(flight.as_ref().is_none_or(|f| f.ends <= now), "two live permits");
-                            let mut line = flight.map(|f| std::mem::take(&mut f.line)).unwrap_or_default();
-                            line.push((callers, lease));
-                            let live = Plain { number: permit.number, ends: now + lease, by_service: true, line };
-                            plain.insert(k, live);
-                            permits.push(permit);
-                        }
-                        other => prop_assert!(false, "{:?}", other),
-                    }
-                }
-                Step::Begin(k) => {
-                    let begun = table.begin(N, &name(k), at(now), LEASE);
-                    let free = plain.get(&k).is_none_or(|flight| flight.ends <= now);
-                    prop_assert_eq!(begun.is_some(), free);
-                    if let Some(permit) = begun {
-                        let line = plain.remove(&k).map(|flight| flight.line).unwrap_or_default();
-                        let ends = now + LEASE.as_millis() as u64;
-                        plain.insert(k, Plain { number: permit.number, ends, by_service: true, line });
-                        permits.push(permit);
-                    }
-                }
-                Step::Ask { key: k, lease } => {
-                    callers += 1;
-                    let lease = u64::from(lease);
-                    let time = Duration::from_millis(lease);
-                    let claimed = table.acquire(N, &name(k), &me(), at(now), time, &mut turns);
-                    if plain.get(&k).is_some_and(|flight| flight.ends <= now) {
-                        pass_on(&mut plain, k, now, &mut expected);
-                    }
-                    for (permit, _) in &turns {
-                        plain.get_mut(&k).unwrap().number = permit.number;
-                    }
-                    match (claimed, plain.get_mut(&k)) {
-                        (Ok(permit), None) => {
-                            let ends = now + lease;
-                            let live = Plain { number: permit.number, ends, by_service: false, line: vec![] };
-                            plain.insert(k, live);
-                            permits.push(permit);
-                        }
-                        (Err(AcquireRefused::Live(live)), Some(flight)) => {
-                            prop_assert_eq!((live.number, live.ends_at), (flight.number, at(flight.ends)));
-                            let ticket = table.wait(N, &name(k), &me(), callers, time).unwrap();
-                            flight.line.push((callers, lease));
-                            open.insert(callers);
-                            tickets.push((callers, k, ticket));
-                        }
-                        other => prop_assert!(false, "{:?}", other),
-                    }
-                }
-                Step::Leave(which) if !tickets.is_empty() => {
-                    let (who, k, ticket) = tickets[which % tickets.len()];
-                    let left = table.leave(N, &name(k), ticket);
-                    let line = plain.get_mut(&k).map(|flight| &mut flight.line);
-                    let before = line.as_ref().map_or(0, |line| line.len());
-                    let after = line.map_or(0, |line| {
-                        line.retain(|(waiting, _)| *waiting != who);
-                        line.len()
-                    });
-                    prop_assert_eq!(left, after < before);
-                    if left {
-                        open.remove(&who);
-                    }
-                }
-                Step::Finish(which) if !permits.is_empty() => {
-                    let permit = permits[which % permits.len()].clone();
-                    let k = number_of(&permit.key);
-                    let finished = finish(&mut table, &permit, at(now));
-                    let live = plain.get(&k).filter(|flight| flight.number == permit.number).cloned();
-                    let in_time = live.as_ref().is_some_and(|flight| now < flight.ends);
-                    match finished {
-                        Ok(waiters) => {
-                            prop_assert!(in_time, "an old value would be stored");
-                            back = waiters;
-                        }
-                        Err(refused) => {
-                            prop_assert!(!in_time, "a good value was refused");
-                            let was_voided = voided.contains_key(&permit.number);
-                            prop_assert_eq!(refused.reason == RefusedReason::Voided, was_voided);
-                            back = refused.waiters;
-                        }
-                    }
-                    if let Some((_, _, waiters)) = voided.remove(&permit.number) {
-                        expected_back = waiters;
-                    } else if let Some(live) = live
-                        && (in_time || live.by_service)
-                    {
-                        expected_back = live.line.iter().map(|(who, _)| *who).collect();
-                        plain.remove(&k);
-                    }
-                }
-                Step::GiveBack(which, next) if !permits.is_empty() => {
-                    let permit = permits[which % permits.len()].clone();
-                    let k = number_of(&permit.key);
-                    let given = table.release(N, &permit.key, permit.number, next, at(now));
-                    let in_time = plain
-                        .get(&k)
-                        .is_some_and(|flight| flight.number == permit.number && now < flight.ends);
-                    prop_assert_eq!(given.is_ok(), in_time);
-                    match given {
-                        Ok(ReleaseOutcome::Turn(permit, waiter)) => {
-                            prop_assert!(next);
-                            pass_on(&mut plain, k, now, &mut expected);
-                            plain.get_mut(&k).unwrap().number = permit.number;
-                            turns.push((permit, waiter));
-                        }
-                        Ok(ReleaseOutcome::Failed(waiters)) => {
-                            let line = plain.remove(&k).unwrap().line;
-                            prop_assert!(!next || line.is_empty());
-                            expected_back = line.iter().map(|(who, _)| *who).collect();
-                            back = waiters;
-                        }
-                        Err(_) => {}
-                    }
-                }
-                Step::Void(_) | Step::VoidAll | Step::VoidAllBut(_) => {
-                    let which: Vec<u8> = match step {
-                        Step::Void(k) => vec![k],
-                        Step::VoidAllBut(k) => (0..3).filter(|other| *other != k).collect(),
-                        _ => (0..3).collect(),
-                    };
-                    let done = match step {
-                        Step::Void(k) => table.void(N, &name(k)),
-                        Step::VoidAllBut(k) => table.void_where(N, |key| *key != name(k)),
-                        _ => table.void_all(N),
-                    };
-                    let ended: Vec<(u8, Plain)> =
-                        which.iter().filter_map(|k| Some((*k, plain.remove(k)?))).collect();
-                    prop_assert_eq!(done.permits, ended.len());
-                    back = done.waiters;
-                    for (k, flight) in ended {
-                        let waiters: Vec<u32> = flight.line.iter().map(|(who, _)| *who).collect();
-                        let waiting = match flight.by_service {
-                            true => waiters,
-                            false => {
-                                expected_back.extend(waiters);
-                                Vec::new()
-                            }
-                        };
-                        voided.insert(flight.number, (k, flight.ends, waiting));
-                    }
-                }
-                Step::Expire => {
-                    let expired = table.expire(at(now), LEASE);
-                    turns = expired.turns;
-                    back = expired.dropped;
-                    let due: Vec<u8> =
-                        plain.iter().filter(|(_, f)| f.ends <= now).map(|(k, _)| *k).collect();
-                    for k in due {
-                        if plain[&k].by_service {
-                            let flight = plain.remove(&k).unwrap();
-                            if !flight.line.is_empty() {
-                                let permit = expired.refills.iter().find(|p| number_of(&p.key) == k);
-                                let permit = permit.expect("somebody still waits");
-                                let ends = now + LEASE.as_millis() as u64;
-                                plain.insert(k, Plain { number: permit.number, ends, ..flight });
-                            }
-                        } else {
-                            pass_on(&mut plain, k, now, &mut expected);
-                        }
-                    }
-                    for (permit, _) in &turns {
-                        plain.get_mut(&number_of(&permit.key)).unwrap().number = permit.number;
-                    }
-                    permits.extend(expired.refills);
-                    let over: Vec<PermitNumber> =
-                        voided.iter().filter(|(_, (_, ends, _))| *ends <= now).map(|(n, _)| *n).collect();
-                    for number in over {
-                        expected_back.extend(voided.remove(&number).unwrap().2);
-                    }
-                }
-                Step::Leave(_) | Step::Finish(_) | Step::GiveBack(..) => {}
-            }
-            let mut said: Vec<(u32, u8)> =
-                turns.iter().map(|(permit, who)| (*who, number_of(&permit.key))).collect();
-            said.sort_unstable();
-            expected.sort_unstable();
-            prop_assert_eq!(said, expected);
-            for (permit, who) in turns {
-                prop_assert!(open.remove(&who), "a waiter came back twice");
-                permits.push(permit);
-            }
-            back.sort_unstable();
-            expected_back.sort_unstable();
-            prop_assert_eq!(&back, &expected_back);
-            for who in back {
-                prop_assert!(open.remove(&who), "a waiter came back twice");
-            }
-            prop_assert_eq!((table.live(), table.waiters()), (plain.len(), open.len()));
-        }
-        // Time alone ends every wait.
-        for _ in 0..200 {
-            now += 120;
-            let expired = table.expire(at(now), LEASE);
-            expired.dropped.iter().chain(expired.turns.iter().map(|(_, who)| who)).for_each(|who| {
-                open.remove(who);
-            });
-            // The service always finishes.
-            for permit in expired.refills {
-                for who in finish(&mut table, &permit, at(now + 1)).unwrap() {
-                    open.remove(&who);
-                }
-            }
-        }
-        prop_assert!(open.is_empty(), "forgotten waiters: {open:?}");
-        prop_assert_eq!((table.live(), table.waiters()), (0, 0));
+    fn one_live_permit_no_old_data_no_lost_waiter(
+        steps in prop::collection::vec(Step::any(), 1..60),
+    ) {
+        let mut model = Model::new();
+        steps.into_iter().for_each(|step| model.take(step));
+        model.end();
     }
 }
 

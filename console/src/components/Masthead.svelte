@@ -1,8 +1,9 @@
 <script lang="ts">
   import { LogOut, MoonStar, Sun } from '@lucide/svelte';
   import type { Session } from '../lib/api';
-  import * as figures from '../lib/figures';
-  import type { LiveFeed } from '../lib/live.svelte';
+  import * as format from '../lib/format';
+  import type { LiveFeed } from '../lib/live-feed.svelte';
+  import { pageOf, pages } from '../lib/pages';
   import { route } from '../lib/route.svelte';
   import { theme } from '../lib/theme.svelte';
 
@@ -14,13 +15,7 @@
 
   let { session, feed, onsignout }: Props = $props();
 
-  const questions = [
-    { path: '/', text: 'Is it well?' },
-    { path: '/waiting', text: 'Who is waiting for what?' },
-    { path: '/load', text: 'How much faster is it?' },
-    { path: '/drills', text: 'What does it guarantee?' },
-  ];
-  const shown = $derived(questions.find((q) => q.path === route.path)?.path ?? '/');
+  const shown = $derived(pageOf(route.path));
 
   function go(event: MouseEvent, path: string) {
     // A new tab is the browser's business.
@@ -37,8 +32,8 @@
       Verax
     </a>
     <nav aria-label="Pages" class="flex gap-6">
-      {#each questions as { path, text } (path)}
-        {@const current = shown === path}
+      {#each pages as { path, name } (path)}
+        {@const current = shown.path === path}
         <a
           href={path}
           onclick={(e) => go(e, path)}
@@ -47,20 +42,20 @@
             ? 'border-primary font-semibold'
             : 'border-transparent hover:border-base-300'}"
         >
-          {text}
+          {name}
         </a>
       {/each}
     </nav>
     <div class="ml-auto flex items-center gap-4 pb-2 text-sm">
       <p aria-live="polite">
         {#if !feed.connected}
-          <span class="font-semibold text-error">No news from Verax; trying again</span>
+          <span class="font-semibold text-error">No data from Verax; reconnecting</span>
         {:else if feed.latest && !feed.latest.records_available}
           <span class="font-semibold text-warning">
-            MariaDB does not answer: entries are served, nothing can be changed
+            MariaDB does not answer: entries are served, changes are refused
           </span>
         {:else if feed.latest}
-          up {figures.time(feed.latest.uptime_seconds)}
+          up {format.time(feed.latest.uptime_seconds)}
         {/if}
       </p>
       <span class="max-w-56 truncate" title={session.scopes.join(', ')}>{session.who}</span>

@@ -1,17 +1,17 @@
 <script lang="ts">
   import { CircleCheck, CircleDashed, CircleX } from '@lucide/svelte';
   import type { Origin } from '../lib/api';
-  import * as figures from '../lib/figures';
+  import * as format from '../lib/format';
 
   let { origins }: { origins: Origin[] } = $props();
 
   const WORDS: Record<string, string> = {
-    closed: 'well',
-    'half-open': 'to be tried',
-    open: 'left alone',
+    closed: 'healthy',
+    'half-open': 'probing',
+    open: 'circuit open',
   };
 
-  /** The server without what all of them have. */
+  /** The server without its scheme and user. */
   function place(url: string): string {
     return url.replace(/^https?:\/\//, '').replace(/^mysql:\/\/[^@]*@/, '');
   }
@@ -22,9 +22,9 @@
     <tr class="text-base-content">
       <th scope="col">Origin</th>
       <th scope="col">Servers</th>
-      <th scope="col" class="text-right">Reads under way</th>
-      <th scope="col" class="text-right">At most</th>
-      <th scope="col" class="text-right">In the queue</th>
+      <th scope="col" class="text-right">In flight</th>
+      <th scope="col" class="text-right">Max concurrency</th>
+      <th scope="col" class="text-right">Queued</th>
     </tr>
   </thead>
   <tbody>
@@ -51,9 +51,9 @@
             {/each}
           </ul>
         </td>
-        <td class="text-right">{figures.count(origin.reads_in_flight)}</td>
-        <td class="text-right">{figures.count(origin.guard.max_concurrency)}</td>
-        <td class="text-right">{figures.count(origin.reads_queued)}</td>
+        <td class="text-right">{format.count(origin.reads_in_flight)}</td>
+        <td class="text-right">{format.count(origin.guard.max_concurrency)}</td>
+        <td class="text-right">{format.count(origin.reads_queued)}</td>
       </tr>
     {/each}
   </tbody>

@@ -1,19 +1,19 @@
 <script lang="ts">
   import type { LaneFigures } from '../lib/api';
-  import * as figures from '../lib/figures';
+  import * as format from '../lib/format';
 
   let { cached, direct }: { cached: LaneFigures; direct: LaneFigures } = $props();
 
   const rows: [string, (lane: LaneFigures) => string][] = [
-    ['Requests', (l) => figures.count(l.requests)],
-    ['Errors', (l) => figures.count(l.errors)],
-    ['Throughput', (l) => figures.rate(l.per_second)],
-    ['p50', (l) => figures.milliseconds(l.p50_ms)],
-    ['p90', (l) => figures.milliseconds(l.p90_ms)],
-    ['p99', (l) => figures.milliseconds(l.p99_ms)],
-    ['Slowest', (l) => figures.milliseconds(l.max_ms)],
-    ['Hit ratio', (l) => figures.share(l.hit_ratio)],
-    ['Origin calls', (l) => figures.count(l.origin_calls)],
+    ['Requests', (l) => format.count(l.requests)],
+    ['Errors', (l) => format.count(l.errors)],
+    ['Throughput', (l) => format.rate(l.per_second)],
+    ['p50', (l) => format.milliseconds(l.p50_ms)],
+    ['p90', (l) => format.milliseconds(l.p90_ms)],
+    ['p99', (l) => format.milliseconds(l.p99_ms)],
+    ['Slowest', (l) => format.milliseconds(l.max_ms)],
+    ['Hit ratio', (l) => format.share(l.hit_ratio)],
+    ['Origin calls', (l) => format.count(l.origin_calls)],
   ];
 </script>
 

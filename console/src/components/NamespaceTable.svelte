@@ -1,7 +1,7 @@
 <script lang="ts">
   import type { LiveSample } from '../lib/api';
-  import * as figures from '../lib/figures';
-  import { average } from '../lib/windows';
+  import * as format from '../lib/format';
+  import { average } from '../lib/averages';
 
   let { samples }: { samples: LiveSample[] } = $props();
 
@@ -28,18 +28,18 @@
       {#each rows as row (row.path)}
         <tr>
           <th scope="row" class="font-medium">{row.path}</th>
-          <td class="text-right">{figures.rate(row.readsPerSecond)}</td>
-          <td class="text-right">{figures.share(row.hitRatio)}</td>
-          <td class="text-right">{figures.milliseconds(row.hitP50)}</td>
+          <td class="text-right">{format.rate(row.readsPerSecond)}</td>
+          <td class="text-right">{format.share(row.hitRatio)}</td>
+          <td class="text-right">{format.milliseconds(row.hitP50)}</td>
           <td class="text-right">
-            {figures.rate(row.originPerSecond)}
+            {format.rate(row.originPerSecond)}
             {#if row.originErrors > 0}
-              <span class="font-semibold text-error">({figures.count(row.originErrors)} failed)</span>
+              <span class="font-semibold text-error">({format.count(row.originErrors)} failed)</span>
             {/if}
           </td>
-          <td class="text-right">{figures.milliseconds(row.originP50)}</td>
-          <td class="text-right">{figures.count(row.entries)}</td>
-          <td class="text-right">{figures.bytes(row.bytes)}</td>
+          <td class="text-right">{format.milliseconds(row.originP50)}</td>
+          <td class="text-right">{format.count(row.entries)}</td>
+          <td class="text-right">{format.bytes(row.bytes)}</td>
         </tr>
       {:else}
         <tr>

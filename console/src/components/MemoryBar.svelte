@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { LiveSample } from '../lib/api';
-  import * as figures from '../lib/figures';
+  import * as format from '../lib/format';
 
   let { sample }: { sample: LiveSample } = $props();
 
@@ -18,13 +18,13 @@
 <div class="flex items-baseline justify-between">
   <h2 class="font-semibold">Memory by namespace</h2>
   <p class="text-sm">
-    {figures.bytes(used)} of {figures.bytes(limit)} ({figures.share(limit ? used / limit : null)})
+    {format.bytes(used)} of {format.bytes(limit)} ({format.share(limit ? used / limit : null)})
   </p>
 </div>
 <svg
   class="mt-2 h-5 w-full bg-base-200"
   role="img"
-  aria-label="Memory: {largest.map((n) => `${n.tenant}/${n.name} ${figures.bytes(n.bytes)}`).join(', ')}"
+  aria-label="Memory: {largest.map((n) => `${n.tenant}/${n.name} ${format.bytes(n.bytes)}`).join(', ')}"
   preserveAspectRatio="none"
   viewBox="0 0 1000 10"
 >
@@ -37,7 +37,7 @@
       fill="var(--color-primary)"
       fill-opacity={shade(at)}
     >
-      <title>{n.tenant}/{n.name}: {figures.bytes(n.bytes)}</title>
+      <title>{n.tenant}/{n.name}: {format.bytes(n.bytes)}</title>
     </rect>
   {/each}
 </svg>

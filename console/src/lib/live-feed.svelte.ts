@@ -1,10 +1,10 @@
-/** What the service does, second by second, as it streams it. */
+/** The live figures of the service, second by second. */
 import { api, ApiError, type LiveSample } from './api';
 
 /** Seconds of history that are shown; the service keeps as many. */
 export const SHOWN = 120;
 
-/** A stream that brings nothing for this long is shown as broken. */
+/** A stream that is silent for this long counts as broken. */
 const SILENCE_MS = 4_000;
 
 export class LiveFeed {
@@ -66,19 +66,4 @@ export class LiveFeed {
       else setTimeout(() => this.start(), 2_000);
     }
   }
-}
-
-/** The sum of a figure over a sample's namespaces. */
-export function total(
-  sample: LiveSample,
-  figure: (n: LiveSample['namespaces'][number]) => number,
-): number {
-  const others = sample.others ? figure(sample.others) : 0;
-  return sample.namespaces.reduce((sum, n) => sum + figure(n), others);
-}
-
-/** Reads of a sample that were hits, 0 to 1; null without reads. */
-export function hitRatio(sample: LiveSample): number | null {
-  const reads = total(sample, (n) => n.reads);
-  return reads > 0 ? total(sample, (n) => n.hits) / reads : null;
 }
