@@ -202,76 +202,35 @@ impl Control {
         mut policy: NamespacePolicy,
         change: &PolicyChange,
     ) -> Result<(NamespacePolicy, Option<Arc<Origin>>), ControlError> {
-        let lifetime = &mut policy.lifetime;
-        for (field, seconds, part) in [
-            ("max_age_seconds", change.max_age_seconds, &mut lifetime.max_age),
-            (
-                "stale_while_revalidate_seconds",
-                change.stale_while_revalidate_seconds,
-                &mut lifetime.stale_while_revalidate,
-            ),
-            ("stale_if_error_seconds", change.stale_if_error_seconds, &mut lifetime.stale_if_error),
-            (
-                "negative_max_age_seconds",
-                change.negative_max_age_seconds,
-                &mut policy.negative_max_age,
-            ),
-        ] {
-            if let Some(seconds) = seconds {
-                *part = duration_of(field, seconds).map_err(ControlError::invalid)?;
-            }
-        }
-        if let Some(bytes) = change.max_value_bytes {
-            policy.max_value_bytes = bytes;
-        }
-        if let Some(percent) = change.jitter_percent {
-            policy.jitter_percent = percent;
-        }
-        if let Some(percent) = change.early_refresh_percent {
-            policy.early_refresh_percent = percent;
-        }
-        if let Some(through) = change.write_through {
-            policy.write_through = through;
-        }
-        if let Some(bytes) = change.reserve_bytes {
-            policy.quota.reserve = bytes;
-        }
-        if let Some(bytes) = change.cap_bytes {
-            policy.quota.cap = bytes.unwrap_or(u64::MAX);
-        }
-        match &change.origin {
-            None => {}
-            Some(None) => policy.origin = None,
-            Some(Some(choice)) => {
-                let origin = Name::new(&*choice.name).map_err(ControlError::invalid)?;
-                let key_pattern = match &choice.key_pattern {
-                    Some(text) => KeyPattern::parse(text).map_err(ControlError::invalid)?,
-                    None => KeyPattern::whole_key(),
-                };
-                policy.origin = Some(OriginBinding { origin, key_pattern });
-            }
-        }
+        apply(change, &mut policy)?;
         policy.check().map_err(ControlError::invalid)?;
-        let origin = match &policy.origin {
-            None => None,
-            Some(binding) => {
-                let path = format!("{tenant}/{}", binding.origin);
-                let found = self.registry.read().get(tenant).and_then(|tenant| {
-                    let (record, origin) = tenant.origins.get(&binding.origin)?;
-                    Some((record.settings.open_to.clone(), Arc::clone(origin)))
-                });
-                let (_, origin) = found
-                    .filter(|(open_to, _)| {
-                        change.origin.is_none()
-                            || caller.holds(&Scope::tenant(Right::Manage, tenant))
-                            || open_to.contains(name)
-                    })
-                    .ok_or_else(|| ControlError::Invalid(format!("there is no origin {path}")))?;
-                check_binding(&path, &origin, &policy, &binding.key_pattern)?;
-                Some(origin)
-            }
-        };
+        let origin = self.origin_of(caller, (tenant, name), &policy, change.origin.is_some())?;
         Ok((policy, origin))
+    }
+
+    /// The origin that a policy names. One that the change names must be open to the caller.
+    fn origin_of(
+        &self,
+        caller: &Caller,
+        (tenant, name): (&Name, &Name),
+        policy: &NamespacePolicy,
+        is_new: bool,
+    ) -> Result<Option<Arc<Origin>>, ControlError> {
+        let Some(binding) = &policy.origin else { return Ok(None) };
+        let path = format!("{tenant}/{}", binding.origin);
+        let found = self.registry.read().get(tenant).and_then(|tenant| {
+            let (record, origin) = tenant.origins.get(&binding.origin)?;
+            Some((record.settings.open_to.clone(), Arc::clone(origin)))
+        });
+        let (_, origin) = found
+            .filter(|(open_to, _)| {
+                !is_new
+                    || caller.holds(&Scope::tenant(Right::Manage, tenant))
+                    || open_to.contains(name)
+            })
+            .ok_or_else(|| ControlError::Invalid(format!("there is no origin {path}")))?;
+        check_binding(&path, &origin, policy, &binding.key_pattern)?;
+        Ok(Some(origin))
     }
 
     pub(crate) fn namespace_to_api(&self, namespace: &Registered) -> ApiNamespace {
@@ -286,6 +245,56 @@ impl Control {
             created_at: moment(namespace.record().created_at),
         }
     }
+}
+
+/// Changes the parts of a policy that a request names.
+fn apply(change: &PolicyChange, policy: &mut NamespacePolicy) -> Result<(), ControlError> {
+    let lifetime = &mut policy.lifetime;
+    for (field, seconds, part) in [
+        ("max_age_seconds", change.max_age_seconds, &mut lifetime.max_age),
+        (
+            "stale_while_revalidate_seconds",
+            change.stale_while_revalidate_seconds,
+            &mut lifetime.stale_while_revalidate,
+        ),
+        ("stale_if_error_seconds", change.stale_if_error_seconds, &mut lifetime.stale_if_error),
+        ("negative_max_age_seconds", change.negative_max_age_seconds, &mut policy.negative_max_age),
+    ] {
+        if let Some(seconds) = seconds {
+            *part = duration_of(field, seconds).map_err(ControlError::invalid)?;
+        }
+    }
+    if let Some(bytes) = change.max_value_bytes {
+        policy.max_value_bytes = bytes;
+    }
+    if let Some(percent) = change.jitter_percent {
+        policy.jitter_percent = percent;
+    }
+    if let Some(percent) = change.early_refresh_percent {
+        policy.early_refresh_percent = percent;
+    }
+    if let Some(through) = change.write_through {
+        policy.write_through = through;
+    }
+    if let Some(bytes) = change.reserve_bytes {
+        policy.quota.reserve = bytes;
+    }
+    if let Some(bytes) = change.cap_bytes {
+        policy.quota.cap = bytes.unwrap_or(u64::MAX);
+    }
+    match &change.origin {
+        None => {}
+        Some(None) => policy.origin = None,
+        Some(Some(choice)) => {
+            let origin = Name::new(&*choice.name).map_err(ControlError::invalid)?;
+            let key_pattern = match &choice.key_pattern {
+                Some(text) => KeyPattern::parse(text).map_err(ControlError::invalid)?,
+                None => KeyPattern::whole_key(),
+            };
+            policy.origin = Some(OriginBinding { origin, key_pattern });
+        }
+    }
+    Ok(())
 }
 
 /// The entity tag of a namespace's policy (RFC 9110, section 8.8.3): equal policies have equal

@@ -163,81 +163,100 @@ impl Settings {
         environment: Environment<'_>,
         data_directory: &str,
     ) -> Result<Self, Failure> {
-        let given = |flag, value: Option<&str>, variable, in_file: Option<Given>| {
-            source::strongest((flag, value), (variable, environment(variable)), in_file)
-        };
+        let layers = Layers { flags, file, environment };
         let text = |text: &str| Ok(text.to_owned());
         let path = |text: &str| Ok(PathBuf::from(text));
+        let (http, wire, tls) = layers.listening()?;
+        let (public_http, public_wire) = layers.public()?;
+        let records_url =
+            layers.given("--records-url", records_url, "VERAX_RECORDS_URL", file.records_url());
+        let load_profiles = layers.given(
+            "--load-profiles",
+            load_profiles,
+            "VERAX_LOAD_PROFILES",
+            file.load_profiles(),
+        );
+        let data_dir = flags.data_dir.as_deref();
         let data_dir =
-            given("--data-dir", flags.data_dir.as_deref(), "VERAX_DATA_DIR", file.data_directory());
-        let http = given("--http", flags.http.as_deref(), "VERAX_HTTP", file.http_address());
-        let wire = given("--wire", flags.wire.as_deref(), "VERAX_WIRE", file.wire_address());
-        let certificate = given(
-            "--tls-certificate",
-            flags.tls_certificate.as_deref(),
-            "VERAX_TLS_CERTIFICATE",
-            file.tls_certificate(),
-        );
-        let key = given("--tls-key", flags.tls_key.as_deref(), "VERAX_TLS_KEY", file.tls_key());
-        let plaintext =
-            given("--plaintext", flags.plaintext.as_deref(), "VERAX_PLAINTEXT", file.plaintext());
-        let url = given("--records-url", records_url, "VERAX_RECORDS_URL", file.records_url());
-        let mariadbd =
-            given("--mariadbd", flags.mariadbd.as_deref(), "VERAX_MARIADBD", file.mariadbd());
-        let memory = given(
-            "--memory-limit",
-            flags.memory_limit.as_deref(),
-            "VERAX_MEMORY_LIMIT",
-            file.memory_limit(),
-        );
-        let log_format = given(
-            "--log-format",
-            flags.log_format.as_deref(),
-            "VERAX_LOG_FORMAT",
-            file.log_format(),
-        );
-        let log = given("--log", flags.log.as_deref(), "VERAX_LOG", file.log_filter());
-        let profiles =
-            given("--load-profiles", load_profiles, "VERAX_LOAD_PROFILES", file.load_profiles());
-        let credentials = given(
+            layers.given("--data-dir", data_dir, "VERAX_DATA_DIR", file.data_directory());
+        let mariadbd = flags.mariadbd.as_deref();
+        let mariadbd = layers.given("--mariadbd", mariadbd, "VERAX_MARIADBD", file.mariadbd());
+        let memory = flags.memory_limit.as_deref();
+        let memory =
+            layers.given("--memory-limit", memory, "VERAX_MEMORY_LIMIT", file.memory_limit());
+        let log = flags.log.as_deref();
+        let log = layers.given("--log", log, "VERAX_LOG", file.log_filter());
+        let log_format = flags.log_format.as_deref();
+        let log_format =
+            layers.given("--log-format", log_format, "VERAX_LOG_FORMAT", file.log_format());
+        let credentials = layers.given(
             "--credentials-dir",
             flags.credentials_dir.as_deref(),
             "VERAX_CREDENTIALS_DIR",
             file.credentials_directory(),
         );
-        let names = given(
-            "--host-names",
-            flags.host_names.as_deref(),
-            "VERAX_HOST_NAMES",
-            file.host_names(),
+        let names = flags.host_names.as_deref();
+        let names = layers.given("--host-names", names, "VERAX_HOST_NAMES", file.host_names());
+        Ok(Self {
+            data_directory: source::parse(data_dir, path)?.unwrap_or_else(|| data_directory.into()),
+            http,
+            wire,
+            tls,
+            records_url: source::parse(records_url, text)?,
+            mariadbd: source::parse(mariadbd, path)?.unwrap_or_else(|| "mariadbd".into()),
+            memory_limit: source::parse(memory, memory_limit)?.unwrap_or(256 << 20),
+            log_format: source::parse(log_format, format)?.unwrap_or(LogFormat::Plain),
+            log_filter: source::parse(log, filter)?.unwrap_or_else(|| "info".into()),
+            load_profiles: source::parse(load_profiles, path)?,
+            credentials_directory: source::parse(credentials, path)?,
+            public_http,
+            public_wire,
+            host_names: source::parse(names, host_names)?.unwrap_or_default(),
+            connections: layers.connections()?,
+            new_admin_token: flags.new_admin_token,
+        })
+    }
+}
+
+/// Certificate chain and private key.
+type TlsFiles = Option<(PathBuf, PathBuf)>;
+
+/// The layers that settings come from: the file, the environment over it, flags over both.
+struct Layers<'a> {
+    flags: &'a ServiceFlags,
+    file: &'a SettingsFile,
+    environment: Environment<'a>,
+}
+
+impl Layers<'_> {
+    fn given(
+        &self,
+        flag: &'static str,
+        value: Option<&str>,
+        variable: &'static str,
+        in_file: Option<Given>,
+    ) -> Option<Given> {
+        source::strongest((flag, value), (variable, (self.environment)(variable)), in_file)
+    }
+
+    /// Where the service listens, and with which certificate. Without TLS it listens beyond
+    /// loopback only if that is asked for.
+    fn listening(&self) -> Result<(SocketAddr, SocketAddr, TlsFiles), Failure> {
+        let (flags, file) = (self.flags, self.file);
+        let path = |text: &str| Ok(PathBuf::from(text));
+        let local = |port| SocketAddr::from(([127, 0, 0, 1], port));
+        let http = self.given("--http", flags.http.as_deref(), "VERAX_HTTP", file.http_address());
+        let wire = self.given("--wire", flags.wire.as_deref(), "VERAX_WIRE", file.wire_address());
+        let http = source::parse(http, address)?.unwrap_or_else(|| local(8_750));
+        let wire = source::parse(wire, address)?.unwrap_or_else(|| local(8_751));
+        let certificate = self.given(
+            "--tls-certificate",
+            flags.tls_certificate.as_deref(),
+            "VERAX_TLS_CERTIFICATE",
+            file.tls_certificate(),
         );
-        let public_http_url = given(
-            "--public-http",
-            flags.public_http.as_deref(),
-            "VERAX_PUBLIC_HTTP",
-            file.http_public_url(),
-        );
-        let public_wire_address = given(
-            "--public-wire",
-            flags.public_wire.as_deref(),
-            "VERAX_PUBLIC_WIRE",
-            file.wire_public_address(),
-        );
-        let max_connections = given(
-            "--max-connections",
-            flags.max_connections.as_deref(),
-            "VERAX_MAX_CONNECTIONS",
-            file.max_connections(),
-        );
-        let per_address = given(
-            "--max-connections-per-address",
-            flags.max_connections_per_address.as_deref(),
-            "VERAX_MAX_CONNECTIONS_PER_ADDRESS",
-            file.max_connections_per_address(),
-        );
-        let max_connections = source::parse(max_connections, connections)?
-            .unwrap_or(ConnectionLimits::default().connections);
-        let per_address = source::parse(per_address, connections)?;
+        let key = flags.tls_key.as_deref();
+        let key = self.given("--tls-key", key, "VERAX_TLS_KEY", file.tls_key());
         let tls = match (source::parse(certificate, path)?, source::parse(key, path)?) {
             (Some(certificate), Some(key)) => Some((certificate, key)),
             (None, None) => None,
@@ -247,39 +266,48 @@ impl Settings {
                 ));
             }
         };
+        let plaintext = flags.plaintext.as_deref();
+        let plaintext = self.given("--plaintext", plaintext, "VERAX_PLAINTEXT", file.plaintext());
         let anywhere = source::parse(plaintext, plaintext_where)?.unwrap_or(false);
-        let local = |port| SocketAddr::from(([127, 0, 0, 1], port));
-        let http = source::parse(http, address)?.unwrap_or_else(|| local(8_750));
-        let wire = source::parse(wire, address)?.unwrap_or_else(|| local(8_751));
-        if tls.is_none() && !anywhere {
-            for (what, address) in [("HTTP", http), ("the wire", wire)] {
-                if !address.ip().is_loopback() {
-                    return Err(Failure::usage(format!(
-                        "{what} on {address} would be plain text, which exposes tokens and values on the network: give --tls-certificate and --tls-key, or --plaintext anywhere where the network itself is trusted"
-                    )));
-                }
-            }
+        let exposed = [("HTTP", http), ("the wire", wire)]
+            .into_iter()
+            .find(|(_, address)| !address.ip().is_loopback());
+        match exposed {
+            Some((what, address)) if tls.is_none() && !anywhere => Err(Failure::usage(format!(
+                "{what} on {address} would be plain text, which exposes tokens and values on the network: give --tls-certificate and --tls-key, or --plaintext anywhere where the network itself is trusted"
+            ))),
+            _ => Ok((http, wire, tls)),
         }
-        Ok(Self {
-            data_directory: source::parse(data_dir, path)?.unwrap_or_else(|| data_directory.into()),
-            http,
-            wire,
-            tls,
-            records_url: source::parse(url, text)?,
-            mariadbd: source::parse(mariadbd, path)?.unwrap_or_else(|| "mariadbd".into()),
-            memory_limit: source::parse(memory, memory_limit)?.unwrap_or(256 << 20),
-            log_format: source::parse(log_format, format)?.unwrap_or(LogFormat::Plain),
-            log_filter: source::parse(log, filter)?.unwrap_or_else(|| "info".into()),
-            load_profiles: source::parse(profiles, path)?,
-            credentials_directory: source::parse(credentials, path)?,
-            public_http: source::parse(public_http_url, public_http)?,
-            public_wire: source::parse(public_wire_address, public_wire)?,
-            host_names: source::parse(names, host_names)?.unwrap_or_default(),
-            connections: ConnectionLimits {
-                connections: max_connections,
-                per_address: per_address.unwrap_or(max_connections / 2),
-            },
-            new_admin_token: flags.new_admin_token,
+    }
+
+    /// Where clients reach HTTP and the wire, if not at their own addresses.
+    fn public(&self) -> Result<(Option<String>, Option<String>), Failure> {
+        let (flags, file) = (self.flags, self.file);
+        let http = flags.public_http.as_deref();
+        let http = self.given("--public-http", http, "VERAX_PUBLIC_HTTP", file.http_public_url());
+        let wire = flags.public_wire.as_deref();
+        let wire =
+            self.given("--public-wire", wire, "VERAX_PUBLIC_WIRE", file.wire_public_address());
+        Ok((source::parse(http, public_http)?, source::parse(wire, public_wire)?))
+    }
+
+    fn connections(&self) -> Result<ConnectionLimits, Failure> {
+        let (flags, file) = (self.flags, self.file);
+        let most = flags.max_connections.as_deref();
+        let most =
+            self.given("--max-connections", most, "VERAX_MAX_CONNECTIONS", file.max_connections());
+        let per_address = self.given(
+            "--max-connections-per-address",
+            flags.max_connections_per_address.as_deref(),
+            "VERAX_MAX_CONNECTIONS_PER_ADDRESS",
+            file.max_connections_per_address(),
+        );
+        let default = ConnectionLimits::default().connections;
+        let connections_in_all = source::parse(most, connections)?.unwrap_or(default);
+        let per_address = source::parse(per_address, connections)?;
+        Ok(ConnectionLimits {
+            connections: connections_in_all,
+            per_address: per_address.unwrap_or(connections_in_all / 2),
         })
     }
 }

@@ -89,8 +89,8 @@ pub(super) struct Running {
     wire_serving: JoinHandle<()>,
 }
 
-/// An address as others are told it; empty when it says nothing to them.
-fn told(scheme: &str, between: &str, address: SocketAddr) -> String {
+/// An address as it is announced; empty when it means nothing to others.
+fn announced(scheme: &str, between: &str, address: SocketAddr) -> String {
     match address.ip().is_unspecified() {
         true => String::new(),
         false => format!("{scheme}{between}{address}"),
@@ -119,49 +119,17 @@ pub(super) async fn start(
     let (address, wire) = (listener.local_addr()?, wire_listener.local_addr()?);
     let tls = settings.tls.as_ref().map(|(certificate, key)| Tls::read(certificate, key));
     let tls = tls.transpose().map_err(|e| Failure::usage(e.to_string()))?;
-    let (private, url) = match &settings.records_url {
-        Some(url) => (None, url.clone()),
-        None => {
-            step("starting MariaDB");
-            let options = PrivateServerOptions {
-                directory: directory.records(),
-                mariadbd: settings.mariadbd.clone(),
-                listen: Listen::Socket,
-            };
-            let server = PrivateServer::start_with(options);
-            let server = server.await.map_err(|e| Failure::failed(e.to_string()))?;
-            let url = server.url("verax");
-            (Some(server), url)
-        }
-    };
-    let failed = |e: &dyn std::fmt::Display| Failure::failed(e.to_string());
+    let (private, url) = records_of(settings, &directory, step).await?;
     let scheme = if tls.is_some() { "https" } else { "http" };
-    let node = Node {
-        id: directory.node_id()?,
-        http: settings.public_http.clone().unwrap_or_else(|| told(scheme, "://", address)),
-        wire: settings.public_wire.clone().unwrap_or_else(|| match tls {
-            Some(_) => told("tls", "://", wire),
-            None => told("", "", wire),
-        }),
-        version: env!("CARGO_PKG_VERSION").into(),
-    };
-    let records = Records::later(url);
+    let node = node_of(settings, &directory, (scheme, address), wire)?;
     let credentials = settings.credentials_directory.clone();
     let credentials = credentials.unwrap_or_else(|| directory.credentials());
-    let options = ServiceOptions {
-        engine: EngineOptions { memory_limit: settings.memory_limit, ..Default::default() },
-        control: ControlOptions {
-            profiles,
-            records_snapshot: Some(directory.records_snapshot()),
-            epoch_file: Some(directory.epoch_file()),
-            node: Some(node),
-            credentials_dir: Some(credentials.clone()),
-        },
-    };
+    let records = Records::later(url);
+    let options = options_of(settings, &directory, profiles, node, credentials.clone());
     let service = Service::start(records, options).await.map_err(|error| match error {
-        // What it says further is about a service that runs.
+        // Its other words are about a service that is already running.
         ControlError::RecordsUnavailable(what) => Failure::failed(what),
-        error => failed(&error),
+        error => Failure::failed(error.to_string()),
     })?;
     let (url, certificate) = (
         format!("{scheme}://{address}"),
@@ -204,6 +172,64 @@ pub(super) async fn start(
         serving,
         wire_serving,
     })
+}
+
+/// Where the records are: the MariaDB of the settings, or a private one that is started here.
+async fn records_of(
+    settings: &Settings,
+    directory: &DataDirectory,
+    step: impl Fn(&str),
+) -> Result<(Option<PrivateServer>, String), Failure> {
+    if let Some(url) = &settings.records_url {
+        return Ok((None, url.clone()));
+    }
+    step("starting MariaDB");
+    let options = PrivateServerOptions {
+        directory: directory.records(),
+        mariadbd: settings.mariadbd.clone(),
+        listen: Listen::Socket,
+    };
+    let server = PrivateServer::start_with(options).await;
+    let server = server.map_err(|e| Failure::failed(e.to_string()))?;
+    let url = server.url("verax");
+    Ok((Some(server), url))
+}
+
+/// This node, as it announces itself to others.
+fn node_of(
+    settings: &Settings,
+    directory: &DataDirectory,
+    (scheme, http): (&str, SocketAddr),
+    wire: SocketAddr,
+) -> Result<Node, Failure> {
+    Ok(Node {
+        id: directory.node_id()?,
+        http: settings.public_http.clone().unwrap_or_else(|| announced(scheme, "://", http)),
+        wire: settings.public_wire.clone().unwrap_or_else(|| match settings.tls {
+            Some(_) => announced("tls", "://", wire),
+            None => announced("", "", wire),
+        }),
+        version: env!("CARGO_PKG_VERSION").into(),
+    })
+}
+
+fn options_of(
+    settings: &Settings,
+    directory: &DataDirectory,
+    profiles: Vec<LoadProfileSpec>,
+    node: Node,
+    credentials: PathBuf,
+) -> ServiceOptions {
+    ServiceOptions {
+        engine: EngineOptions { memory_limit: settings.memory_limit, ..Default::default() },
+        control: ControlOptions {
+            profiles,
+            records_snapshot: Some(directory.records_snapshot()),
+            epoch_file: Some(directory.epoch_file()),
+            node: Some(node),
+            credentials_dir: Some(credentials),
+        },
+    }
 }
 
 impl Running {

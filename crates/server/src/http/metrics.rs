@@ -166,8 +166,8 @@ impl Reading {
     }
 }
 
-impl Collector for Reading {
-    fn encode(&self, mut encoder: DescriptorEncoder<'_>) -> fmt::Result {
+impl Reading {
+    fn encode_counters(&self, encoder: &mut DescriptorEncoder<'_>) -> fmt::Result {
         let counters: [(&str, &str, Count); 14] = [
             ("reads", "Look-ups", |r| r.reads),
             ("hits", "Look-ups answered with a fresh copy", |r| r.hits),
@@ -191,63 +191,81 @@ impl Collector for Reading {
             }),
         ];
         for (name, help, count) in counters {
-            family(&mut encoder, &self.rows, (name, help, MetricType::Counter, None), |m, row| {
+            family(encoder, &self.rows, (name, help, MetricType::Counter, None), |m, row| {
                 ConstCounter::new(count(&row.1)).encode(m)
             })?;
         }
+        Ok(())
+    }
+
+    fn encode_entries(&self, encoder: &mut DescriptorEncoder<'_>) -> fmt::Result {
         let entries = ("entries", "Entries held", MetricType::Gauge, None);
-        family(&mut encoder, &self.rows, entries, |m, row| {
+        family(encoder, &self.rows, entries, |m, row| {
             ConstGauge::new(row.2.entries as i64).encode(m)
         })?;
         let memory = ("entry_memory", "Memory of entries", MetricType::Gauge, Some(&Unit::Bytes));
-        family(&mut encoder, &self.rows, memory, |m, row| {
+        family(encoder, &self.rows, memory, |m, row| {
             ConstGauge::new(row.2.bytes as i64).encode(m)
         })?;
         let evicted = ("evicted_entries", "Entries evicted", MetricType::Counter, None);
-        family(&mut encoder, &self.rows, evicted, |m, row| {
+        family(encoder, &self.rows, evicted, |m, row| {
             ConstCounter::new(row.0.evicted()).encode(m)
         })?;
+        Ok(())
+    }
+
+    fn encode_latencies(&self, encoder: &mut DescriptorEncoder<'_>) -> fmt::Result {
         let seconds = Some(&Unit::Seconds);
         let hits = ("hit_latency", "Service-side latency of hits", MetricType::Histogram, seconds);
-        family(&mut encoder, &self.rows, hits, |m, row| histogram(m, &row.1.hit_latency))?;
+        family(encoder, &self.rows, hits, |m, row| histogram(m, &row.1.hit_latency))?;
         let origin = ("origin_latency", "Latency of origin reads", MetricType::Histogram, seconds);
-        family(&mut encoder, &self.rows, origin, |m, row| histogram(m, &row.1.origin_latency))?;
+        family(encoder, &self.rows, origin, |m, row| histogram(m, &row.1.origin_latency))?;
         let refills = (
             "refill_latency",
             "Duration of refills, from permit to end",
             MetricType::Histogram,
             seconds,
         );
-        family(&mut encoder, &self.rows, refills, |m, row| histogram(m, &row.1.refill_latency))?;
+        family(encoder, &self.rows, refills, |m, row| histogram(m, &row.1.refill_latency))?;
+        Ok(())
+    }
+
+    /// Figures of the whole service, for administrators.
+    fn encode_whole(&self, encoder: &mut DescriptorEncoder<'_>) -> fmt::Result {
+        let Some(memory) = self.whole else { return Ok(()) };
+        let bytes = Some(&Unit::Bytes);
+        single(encoder, ("memory_used", "Memory of all entries", bytes), memory.used)?;
+        single(encoder, ("memory_limit", "The limit on it", bytes), memory.limit)?;
+        single(encoder, ("locks_held", "Locks that are held", None), self.locks.held as u64)?;
+        let queued = ("lock_waiters", "Callers queued for a lock", None);
+        single(encoder, queued, self.locks.queued as u64)?;
+        single(encoder, ("refills_live", "Refills under way", None), self.refills.live as u64)?;
+        single(
+            encoder,
+            ("refill_waiters", "Callers waiting for one", None),
+            self.refills.waiting as u64,
+        )?;
+        Ok(())
+    }
+
+    fn encode_node(&self, encoder: &mut DescriptorEncoder<'_>) -> fmt::Result {
+        let active = ("active", "1 while this node is active, 0 while it is a standby", None);
+        single(encoder, active, u64::from(self.active))?;
+        let standbys = ("standbys", "Standby nodes", None);
+        single(encoder, standbys, u64::from(self.standbys))?;
+        let available = u64::from(self.records_available);
+        single(encoder, ("records_available", "1 while MariaDB answers", None), available)
+    }
+}
+
+impl Collector for Reading {
+    fn encode(&self, mut encoder: DescriptorEncoder<'_>) -> fmt::Result {
+        self.encode_counters(&mut encoder)?;
+        self.encode_entries(&mut encoder)?;
+        self.encode_latencies(&mut encoder)?;
         self.encode_refills(&mut encoder)?;
         self.encode_servers(&mut encoder)?;
-        if let Some(memory) = self.whole {
-            let bytes = Some(&Unit::Bytes);
-            single(&mut encoder, ("memory_used", "Memory of all entries", bytes), memory.used)?;
-            single(&mut encoder, ("memory_limit", "The limit on it", bytes), memory.limit)?;
-            single(
-                &mut encoder,
-                ("locks_held", "Locks that are held", None),
-                self.locks.held as u64,
-            )?;
-            let queued = ("queued_for_lock", "Callers queued for a lock", None);
-            single(&mut encoder, queued, self.locks.queued as u64)?;
-            single(
-                &mut encoder,
-                ("refills_live", "Refills under way", None),
-                self.refills.live as u64,
-            )?;
-            single(
-                &mut encoder,
-                ("refill_waiters", "Callers waiting for one", None),
-                self.refills.waiting as u64,
-            )?;
-        }
-        let active = ("active", "1 while this node is active, 0 while it is a standby", None);
-        single(&mut encoder, active, u64::from(self.active))?;
-        let standbys = ("standbys", "Standby nodes", None);
-        single(&mut encoder, standbys, u64::from(self.standbys))?;
-        let available = u64::from(self.records_available);
-        single(&mut encoder, ("records_available", "1 while MariaDB answers", None), available)
+        self.encode_whole(&mut encoder)?;
+        self.encode_node(&mut encoder)
     }
 }

@@ -13,10 +13,25 @@ use verax_service::Service;
 use verax_wire::{Frame, Reply};
 
 use super::limits::WireLimits;
-use super::outbox::Outbox;
+use super::outbox::{Encoded, Outbox};
 use super::session::{Ended, Session, WRITE_AT};
 use crate::connections::ConnectionSlot;
 use crate::failure::Failure;
+
+/// Why a connection without a token may be closed.
+const NOT_AUTHENTICATED: &str =
+    "closed in favor of another connection, because this one has not authenticated";
+
+/// Waits until the service stops. A connection to an active node also ends when that becomes a
+/// standby, so that its client finds the next one.
+async fn until_stop(service: Arc<Service>) {
+    let (mut stopping, mut role) = (service.stopping(), service.control().watch_role());
+    let began_active = *role.borrow_and_update() == Role::Active;
+    tokio::select! {
+        _ = stopping.wait_for(|stopping| *stopping) => {}
+        _ = role.wait_for(|role| began_active && *role == Role::Standby) => {}
+    }
+}
 
 pub(super) struct Connection<S> {
     stream: S,
@@ -51,16 +66,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
     }
 
     async fn converse(&mut self) -> Result<(), Ended> {
-        let (mut stopping, mut role) =
-            (self.session.service.stopping(), self.session.service.control().watch_role());
-        // A connection to an active node ends with that, so that its client finds the next one.
-        let began_active = *role.borrow_and_update() == Role::Active;
-        let stop = async move {
-            tokio::select! {
-                _ = stopping.wait_for(|stopping| *stopping) => {}
-                _ = role.wait_for(|role| began_active && *role == Role::Standby) => {}
-            }
-        };
+        let stop = until_stop(Arc::clone(&self.session.service));
         let mut stop_told = false;
         tokio::pin!(stop);
         let silence = tokio::time::sleep(self.session.limits.hello);
@@ -103,24 +109,15 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                     heard = true;
                 }
                 Some(done) = self.session.waiting.join_next(), if !self.session.waiting.is_empty() => {
-                    self.session.outbox.add_encoded(done.unwrap_or_default());
-                    while self.session.outbox.len() < WRITE_AT
-                        && let Some(done) = self.session.waiting.try_join_next()
-                    {
-                        self.session.outbox.add_encoded(done.unwrap_or_default());
-                    }
+                    self.add_answered(done.unwrap_or_default());
                 }
                 Some(told) = self.session.watches.next(), if !self.session.watches.is_empty() => self.session.push(told)?,
                 () = &mut access_end => self.session.check_peer()?,
                 () = self.session.arrival.overdue(), if !full && !self.session.ending => {
-                    let why = "a request took too long to arrive";
-                    self.session.fail(Frame::default(), &Failure::new(FailureKind::Invalid, why));
-                    return Err(Ended::Refused(why.to_owned()));
+                    return Err(self.refused(FailureKind::Invalid, "a request took too long to arrive"));
                 }
                 () = &mut closed => {
-                    let why = "closed in favor of another connection, because this one has not authenticated";
-                    self.session.fail(Frame::default(), &Failure::new(FailureKind::Overloaded, why));
-                    return Err(Ended::Refused(why.to_owned()));
+                    return Err(self.refused(FailureKind::Overloaded, NOT_AUTHENTICATED));
                 }
                 () = &mut stop, if !stop_told => {
                     stop_told = true;
@@ -136,6 +133,22 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                 }
             }
         }
+    }
+
+    /// Adds the replies of requests that have waited, the first of which is `done`.
+    fn add_answered(&mut self, done: Encoded) {
+        self.session.outbox.add_encoded(done);
+        while self.session.outbox.len() < WRITE_AT
+            && let Some(done) = self.session.waiting.try_join_next()
+        {
+            self.session.outbox.add_encoded(done.unwrap_or_default());
+        }
+    }
+
+    /// Tells the client why its connection ends.
+    fn refused(&mut self, kind: FailureKind, why: &str) -> Ended {
+        self.session.fail(Frame::default(), &Failure::new(kind, why));
+        Ended::Refused(why.to_owned())
     }
 
     /// Answers what has arrived, as far as one turn goes, and writes the replies; returns whether
