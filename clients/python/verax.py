@@ -264,7 +264,7 @@ class Namespace:
                      answered.get("Cache-Status", ""))
 
     def give_back(self, key: str, permit: int) -> None:
-        """Gives a permit back without a value; the next caller in line may refill."""
+        """Gives a permit back without a value; the next queued caller may refill."""
         self._ask("DELETE", f"/permits/{_segment(key)}?permit={permit}")
 
     def get_or_refill(self, key: str, max_age: int, refill: Callable[[], Any]) -> Any:

@@ -1,4 +1,4 @@
-//! What can go wrong while the demo is set up.
+//! Errors of setting up the demo.
 
 use verax_client::ClientError;
 
@@ -15,13 +15,13 @@ pub enum DemoError {
     Listen {
         /// The address.
         address: std::net::SocketAddr,
-        /// What the system said.
+        /// The system's error.
         source: std::io::Error,
     },
-    /// Verax refused what the demo asked of it.
+    /// Verax refused a request of the demo.
     #[error("the demo's tenants cannot be set up: {0}")]
     Verax(#[from] ClientError),
-    /// A shipped profile is wrong.
+    /// A shipped profile is invalid.
     #[error("the shipped load profile {name} cannot be read: {reason}")]
     Profile {
         /// Its file's name.

@@ -6,8 +6,8 @@
 //! * [`stand_in`] serves the queries as the origin, with faults that can be set while it runs.
 //! * [`reader`] is the database user that may read them, for an origin that is a query.
 //! * [`setup`] creates the tenants, origins and namespaces through Verax's own interface.
-//! * [`traffic`] runs a few application instances that read gently, for as long as the demo runs.
-//! * [`drills`] show Verax's guarantees, with and without them.
+//! * [`traffic`] runs a few application instances with gentle traffic while the demo runs.
+//! * [`drills`] run with and without Verax's guarantees.
 //! * [`profiles`] are the load profiles that ship with it.
 //!
 //! ```

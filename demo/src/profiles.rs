@@ -21,10 +21,10 @@ pub fn shipped() -> Result<Vec<LoadProfileSpec>, DemoError> {
     FILES.into_iter().map(read).collect()
 }
 
-/// Writes all of them to a directory, for a service that reads them from there.
+/// Writes all of them to a directory, from which a service reads them.
 ///
 /// # Errors
-/// What the system said.
+/// The system's error.
 pub fn write(directory: &std::path::Path) -> std::io::Result<()> {
     std::fs::create_dir_all(directory)?;
     FILES.iter().try_for_each(|(name, text)| std::fs::write(directory.join(name), text))

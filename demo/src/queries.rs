@@ -1,4 +1,4 @@
-//! The slow reads: what each tenant's pages need, as SQL over the whole network's history.
+//! The slow reads: the data of each tenant's pages, as SQL over the whole network's history.
 
 use diesel::deserialize::QueryableByName;
 use diesel::sql_types::{BigInt, Double, Integer, Nullable, Text};
@@ -32,10 +32,10 @@ pub struct Departure {
 }
 
 /// The next twelve departures of a harbour, with each line's punctuality over the whole network's
-/// last 28 days. That history is what makes the read slow.
+/// last 28 days, which makes the read slow.
 ///
 /// # Errors
-/// Diesel's.
+/// Errors of Diesel.
 pub async fn departure_board(
     connection: &mut AsyncMysqlConnection,
     harbour: &str,
@@ -64,7 +64,7 @@ pub async fn departure_board(
     .await
 }
 
-/// What a crossing costs, from how full its boats usually are.
+/// The price of a crossing, from how full its boats usually are.
 #[derive(Debug, Clone, PartialEq, Serialize, QueryableByName)]
 pub struct Fare {
     /// How many sailings the fare is made from.
@@ -81,7 +81,7 @@ pub struct Fare {
 /// The fare from one harbour to another.
 ///
 /// # Errors
-/// Diesel's.
+/// Errors of Diesel.
 pub async fn fare(
     connection: &mut AsyncMysqlConnection,
     from: &str,
@@ -110,21 +110,21 @@ pub struct TideDay {
     /// The day.
     #[diesel(sql_type = Text)]
     pub day: String,
-    /// The highest level, in centimetres.
+    /// The highest level, in centimeters.
     #[diesel(sql_type = Integer)]
     pub high_cm: i32,
-    /// The lowest level, in centimetres.
+    /// The lowest level, in centimeters.
     #[diesel(sql_type = Integer)]
     pub low_cm: i32,
-    /// How the day's mean lies against that of all gauges, in centimetres.
+    /// The day's mean relative to that of all gauges, in centimeters.
     #[diesel(sql_type = Double)]
     pub above_network_cm: f64,
 }
 
-/// The tide table of a gauge for the coming week, set against the whole network's.
+/// The tide table of a gauge for the coming week, compared with the whole network's.
 ///
 /// # Errors
-/// Diesel's.
+/// Errors of Diesel.
 pub async fn tide_table(
     connection: &mut AsyncMysqlConnection,
     gauge: &str,
@@ -161,7 +161,7 @@ pub struct BerthUse {
 /// The berths of a harbour with how much each was used.
 ///
 /// # Errors
-/// Diesel's.
+/// Errors of Diesel.
 pub async fn berths(
     connection: &mut AsyncMysqlConnection,
     harbour: &str,
@@ -180,7 +180,7 @@ pub async fn berths(
     .await
 }
 
-/// What is written on a harbour's notice board.
+/// A notice of a harbour.
 #[derive(Debug, Clone, PartialEq, Serialize, QueryableByName)]
 pub struct Notice {
     /// The text.
@@ -191,7 +191,7 @@ pub struct Notice {
 /// The notice of a harbour, if there is one.
 ///
 /// # Errors
-/// Diesel's.
+/// Errors of Diesel.
 pub async fn notice(
     connection: &mut AsyncMysqlConnection,
     harbour: &str,
@@ -202,10 +202,10 @@ pub async fn notice(
         .await
 }
 
-/// Puts a notice up at a harbour in place of the one there, or takes it down.
+/// Replaces or removes the notice of a harbour.
 ///
 /// # Errors
-/// Diesel's.
+/// Errors of Diesel.
 pub async fn put_notice(
     connection: &mut AsyncMysqlConnection,
     harbour: &str,

@@ -1,11 +1,11 @@
-//! The user that a query reads the ferry data as: it may read, and nothing else.
+//! The database user of origins that are queries: it may only read.
 
 use diesel_async::{AsyncConnection, AsyncMysqlConnection, SimpleAsyncConnection};
 use rand::distr::{Alphanumeric, SampleString};
 
 use crate::error::DemoError;
 
-/// The user's name, and that of the credential with its password.
+/// The name of the user, and of the credential with its password.
 pub const READER: &str = "ferry-reader";
 
 /// Creates the user with a new password, which is returned.
@@ -15,7 +15,7 @@ pub const READER: &str = "ferry-reader";
 pub async fn create(url: &str) -> Result<String, DemoError> {
     let mut connection =
         AsyncMysqlConnection::establish(url).await.map_err(|e| DemoError::Data(e.to_string()))?;
-    // Letters and digits alone, so nothing in it can end the statement.
+    // Only letters and digits, so it cannot end the statement.
     let password = Alphanumeric.sample_string(&mut rand::rng(), 32);
     connection
         .batch_execute(&format!(

@@ -11,12 +11,12 @@ use crate::error::DemoError;
 use crate::queries::LATEST_READING;
 use crate::reader::READER;
 
-/// Where the origins of this start are.
+/// The addresses of this start's origins.
 #[derive(Debug, Clone)]
 pub struct Places {
     /// The stand-in.
     pub stand_in: SocketAddr,
-    /// Another one over the same data, for an origin on two servers.
+    /// A second one over the same data, for an origin on two servers.
     pub second: SocketAddr,
     /// The port of MariaDB on loopback.
     pub database: u16,
@@ -55,7 +55,7 @@ fn plan() -> [Planned; 6] {
             from: From::StandIn("/boards/{harbour}"),
             namespace: "boards",
             key_pattern: "board/{harbour}",
-            // Boards are what everybody looks at, so nobody is to wait for one.
+            // Boards are the most popular pages, so no user should wait for one.
             policy: PolicyChange { early_refresh_percent: Some(100), ..lifetime(30.0, 600.0) },
         },
         Planned {
@@ -101,7 +101,7 @@ fn plan() -> [Planned; 6] {
     ]
 }
 
-/// Something that is there already is as good as something created.
+/// An existing resource counts as created.
 fn there<T>(result: Result<T, ClientError>) -> Result<(), ClientError> {
     match result {
         Err(error) if error.problem() == Some("conflict") => Ok(()),
@@ -146,7 +146,7 @@ pub async fn create(verax: &Client, places: &Places) -> Result<(), DemoError> {
 
 fn change_of(from: &From, places: &Places) -> OriginChange {
     let at = |path: &str| Some(format!("http://{}{path}", places.stand_in));
-    // What the stand-in lists: the names of everything that there is.
+    // The listings of the stand-in: the names of all harbors and gauges.
     let listings = Some(["/harbours", "/gauges"].map(str::to_owned).to_vec());
     match from {
         From::StandIn(path) => OriginChange { url: at(path), listings, ..Default::default() },

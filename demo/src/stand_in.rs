@@ -21,7 +21,7 @@ use crate::data::{gauges, harbours};
 use crate::error::DemoError;
 use crate::queries;
 
-/// Connections to MariaDB: as a small service would have.
+/// The number of connections to MariaDB, as a small service would have.
 const CONNECTIONS: u32 = 8;
 
 type Connections = Pool<AsyncMysqlConnection>;
@@ -29,7 +29,7 @@ type Connections = Pool<AsyncMysqlConnection>;
 /// A running stand-in. It ends with the runtime.
 #[derive(Debug)]
 pub struct StandIn {
-    /// Where it listens.
+    /// Its address.
     pub address: SocketAddr,
     /// Sets its faults.
     pub faults: Arc<Standin>,
@@ -76,7 +76,7 @@ async fn list_gauges() -> Json<Vec<String>> {
     Json(gauges().into_iter().map(|g| g.slug).collect())
 }
 
-/// Answers with JSON and tags, or with what went wrong.
+/// Responds with JSON and tags, or with an error.
 fn answer<T: Serialize>(
     what: serde_json::Value,
     tags: &str,

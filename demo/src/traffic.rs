@@ -1,4 +1,4 @@
-//! Gentle traffic: a few application instances that read as their users would.
+//! Gentle traffic: a few application instances that read like their users.
 
 use std::time::Duration;
 
@@ -29,7 +29,7 @@ fn instances(verax: &Client) -> Result<Vec<Instance>, DemoError> {
         busiest.iter().filter(move |to| *to != from).map(move |to| format!("fare/{from}/{to}"))
     });
     let levels = gauges().into_iter().map(|g| format!("level/{}", g.slug)).collect();
-    // Most harbours have no notice, which is worth knowing too.
+    // Most harbors have no notice, so these are negative entries.
     let notices = busiest.iter().map(|h| format!("notice/{h}")).collect();
     let tides = gauges().into_iter().map(|g| format!("tide/{}", g.slug)).collect();
     let berths = busiest.iter().map(|h| format!("berths/{h}")).collect();
@@ -41,7 +41,7 @@ fn instances(verax: &Client) -> Result<Vec<Instance>, DemoError> {
         })
     };
     Ok(vec![
-        // Two instances of the board service share what either has read.
+        // Two instances of the board service share cached values.
         instance("ferrydesk", "boards", boards.clone(), 6.0)?,
         instance("ferrydesk", "boards", boards, 6.0)?,
         instance("ferrydesk", "fares", fares.collect(), 3.0)?,
@@ -74,13 +74,13 @@ async fn read_for_ever(instance: Instance, mut random: impl Rng) {
     };
     loop {
         let pause: f64 = pauses.sample(&mut random);
-        // Users come at random; a long gap would only look like a fault.
+        // Users arrive at random; a long gap would only look like a fault.
         tokio::time::sleep(Duration::from_secs_f64(pause.min(2.0))).await;
         let key = &instance.keys[popularity.choose(&mut random)];
         if let Err(error) = instance.namespace.get(key).await {
             tracing::debug!(%error, key, "an application instance's read failed");
         }
-        // Some users come back at once for the same page.
+        // Some users reload the same page immediately.
         if random.random_bool(0.2) {
             let _ = instance.namespace.get(key).await;
         }

@@ -82,11 +82,11 @@ pub struct BatchAnswer {
 pub enum BatchResult {
     /// A look-up found a value.
     Value(BatchFound),
-    /// A look-up found nothing.
+    /// A read was a miss.
     Miss {},
     /// A value was stored.
     Stored {
-        /// Its validator.
+        /// Its entity tag.
         entity_tag: String,
         /// Whether it replaced a value.
         replaced: bool,
@@ -109,7 +109,7 @@ pub struct BatchFound {
     pub value: BatchValue,
     /// Its media type.
     pub media_type: String,
-    /// Its validator.
+    /// Its entity tag.
     pub entity_tag: String,
     /// How long ago it was stored.
     pub age_seconds: f64,

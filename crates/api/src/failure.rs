@@ -43,7 +43,7 @@ macro_rules! failures {
 }
 
 failures! {
-    /// The request is understood and asks for something that is out of range or not allowed.
+    /// The request is well-formed but out of range or not allowed.
     Invalid = 1, "invalid", 422, "Invalid request";
     /// The token is missing, unknown, or revoked.
     NotSignedIn = 2, "not-signed-in", 401, "Authentication required";

@@ -54,7 +54,7 @@ pub struct LiveSample {
     pub at: Timestamp,
     /// The window's length.
     pub window_seconds: f64,
-    /// How long the service runs.
+    /// The uptime of the service.
     pub uptime_seconds: f64,
     /// Memory of entries now; absent for callers that may not see the whole service.
     #[serde(default, skip_serializing_if = "Option::is_none")]

@@ -123,7 +123,7 @@ pub struct LoadReport {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct LoadRun {
-    /// Its identity.
+    /// Its identifier.
     pub id: u64,
     /// What it runs.
     pub profile: LoadProfileSpec,

@@ -93,11 +93,11 @@ pub struct LockEvent {
     /// `granted`, `released`, `expired`, `forced`, `disconnected`, `withdrawn`, or `timed-out` for
     /// a wait.
     pub kind: String,
-    /// Whose lease or wait it was.
+    /// The owner of the lease or wait.
     pub owner: String,
     /// The lease's fencing token.
     pub fencing_token: Option<u64>,
-    /// How long the caller waited for it, or held it.
+    /// How long the caller waited for or held the lock.
     pub lasted_seconds: f64,
 }
 

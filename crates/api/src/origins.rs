@@ -76,7 +76,7 @@ pub struct CreateOrigin {
     /// The longest time to connect; 1000 when absent. The other two default to 10000 and 8 MiB.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub connect_timeout_ms: Option<u64>,
-    /// The longest time from the request to the last byte, a retry included.
+    /// The timeout from the request to the last byte, including a retry.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub total_timeout_ms: Option<u64>,
     /// The largest response.
@@ -114,10 +114,10 @@ pub struct OriginChange {
     /// A URL template (RFC 6570), or the URL of a database; the kind of origin cannot change.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub url: Option<String>,
-    /// The longest time to connect.
+    /// The timeout to connect.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub connect_timeout_ms: Option<u64>,
-    /// The longest time from the request to the last byte, a retry included.
+    /// The timeout from the request to the last byte, including a retry.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub total_timeout_ms: Option<u64>,
     /// The largest response.
@@ -207,9 +207,9 @@ pub struct Origin {
     /// Its URL template (RFC 6570), or the URL of its database. Only administrators see it; others
     /// see `http://…` or `mysql://…`.
     pub url: String,
-    /// The longest time to connect.
+    /// The timeout to connect.
     pub connect_timeout_ms: u64,
-    /// The longest time from the request to the last byte, a retry included.
+    /// The timeout from the request to the last byte, including a retry.
     pub total_timeout_ms: u64,
     /// The largest response.
     pub max_response_bytes: u64,

@@ -10,7 +10,7 @@ pub struct AcquireRate {
     /// How much to acquire; 1 when absent, 0 to look without acquiring.
     #[serde(default = "one")]
     pub acquire: u64,
-    /// How much comes back in each period.
+    /// How much is replenished in each period.
     pub rate: u64,
     /// The period; 1 second when absent.
     #[serde(default = "second")]

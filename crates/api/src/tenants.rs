@@ -192,12 +192,12 @@ pub struct Namespace {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct ActivityItem {
-    /// Its number; later changes have larger ones.
+    /// Its number; later ones are larger.
     pub id: u64,
-    /// When it was made.
+    /// When it happened.
     #[cfg_attr(feature = "openapi", schema(value_type = String, format = DateTime))]
     pub at: Timestamp,
-    /// Who made it.
+    /// Its actor.
     pub actor: String,
     /// The tenant it belongs to; absent for the whole service.
     pub tenant: Option<String>,

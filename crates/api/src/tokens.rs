@@ -20,7 +20,7 @@ pub struct CreateToken {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct Token {
-    /// Its identity.
+    /// Its identifier.
     pub id: u64,
     /// Its scopes.
     pub scopes: Vec<String>,

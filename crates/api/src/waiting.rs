@@ -10,7 +10,7 @@ use crate::{Lock, LockEvent, Origin, PermitInUse, RefillEvent};
 pub struct Waiting {
     /// Live refill permits, oldest first.
     pub permits: Vec<WaitingPermit>,
-    /// Held locks, longest held first.
+    /// Held locks, longest-held first.
     pub locks: Vec<WaitingLock>,
     /// The latest refills, newest first.
     pub refills: Vec<WaitingRefill>,

@@ -46,7 +46,7 @@ pub struct WarmFailure {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct WarmRun {
-    /// Its identity.
+    /// Its identifier.
     pub id: u64,
     /// The tenant of the namespace.
     pub tenant: String,

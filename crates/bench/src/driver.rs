@@ -1,5 +1,5 @@
-//! A small HTTP/1.1 client that costs little: one request's bytes over and over, one in flight on
-//! each connection, on a thread and a runtime of its own.
+//! A cheap HTTP/1.1 client: the same request repeatedly, one in flight on each connection, on a
+//! thread and runtime of its own.
 
 use std::net::SocketAddr;
 use std::sync::Arc;
@@ -13,7 +13,7 @@ use tokio::task::JoinSet;
 /// Sends `request` over `connections` connections for a time; returns answers per second.
 ///
 /// # Errors
-/// When a connection fails, or an answer is not 200.
+/// If a connection fails, or a response is not 200.
 pub(crate) fn drive(
     address: SocketAddr,
     request: Arc<[u8]>,
@@ -63,7 +63,7 @@ async fn ask(
     Ok(())
 }
 
-/// Whether an answer is complete; `None` when it is not a 200.
+/// Whether a response is complete; `None` if it is not a 200.
 fn whole(answer: &[u8]) -> Option<bool> {
     if answer.len() < 12 {
         return Some(false);

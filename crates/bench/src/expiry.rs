@@ -1,4 +1,4 @@
-//! Look-ups while a million entries end within a second.
+//! Reads while a million entries expire within a second.
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -23,7 +23,7 @@ fn put(partition: &Partition, name: &str, ends: Duration) -> Result<(), Failure>
     Ok(())
 }
 
-/// Reads lasting entries for two seconds while the store is tidied as the service does it.
+/// Reads long-lived entries for two seconds while the store is swept as in the service.
 fn measure(ending: u64) -> Result<(LatencyCounts, f64), Failure> {
     let store = Arc::new(Store::new(4 << 30));
     let partition = store.open(NamespaceId(1), Quota::default());
@@ -65,7 +65,7 @@ fn measure(ending: u64) -> Result<(LatencyCounts, f64), Failure> {
     Ok((meter.counts(), gone.unwrap_or(f64::NAN)))
 }
 
-/// The latency of look-ups without and with the end of a million entries.
+/// The latency of reads without and with the expiry of a million entries.
 pub(crate) fn run() -> Result<Table, Failure> {
     let (quiet, _) = measure(0)?;
     let (busy, gone) = measure(ENTRIES)?;

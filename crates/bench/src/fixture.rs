@@ -72,7 +72,7 @@ impl Fixture {
         })
     }
 
-    /// Stores a value of so many bytes.
+    /// Stores a value of `bytes` bytes.
     pub(crate) fn put(&self, key: &str, bytes: usize) -> Result<(), Failure> {
         let request = PutRequest {
             value: Bytes::from(vec![b'7'; bytes]),

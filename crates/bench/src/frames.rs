@@ -1,5 +1,5 @@
-//! A driver for wire connections and for the echo that they are held against: the same bytes, the
-//! same sizes, the same number in flight.
+//! A driver for wire connections and for the echo they are compared with: the same bytes, sizes,
+//! and number in flight.
 
 use std::net::SocketAddr;
 use std::sync::Arc;
@@ -12,10 +12,10 @@ use verax_core::meter::{LatencyCounts, LatencyMeter};
 
 type Failure = Box<dyn std::error::Error + Send + Sync>;
 
-/// What is sent over a connection, and what comes back.
+/// The traffic of a connection.
 #[derive(Debug, Clone)]
 pub(crate) struct Exchange {
-    /// Sent first, and how many bytes its answer has.
+    /// The first request, and the size of its response in bytes.
     pub(crate) hello: Arc<[u8]>,
     pub(crate) hello_answer: usize,
     /// The requests to draw from in turn; all of one length.
@@ -32,7 +32,7 @@ pub(crate) struct Drive {
     pub(crate) time: Duration,
 }
 
-/// What a drive came to.
+/// The result of a drive.
 #[derive(Debug)]
 pub(crate) struct Driven {
     pub(crate) per_second: f64,
@@ -91,7 +91,7 @@ async fn ask(
     latency: &LatencyMeter,
 ) -> Result<(), Failure> {
     let mut buffer = vec![0; (exchange.reply * in_flight).max(1)];
-    // Groups are put together beforehand: what is measured is not the making of requests.
+    // Groups are built in advance, so that building requests is not measured.
     let groups: Vec<Vec<u8>> = (0..64)
         .map(|group| {
             let first = (number * 64 + group) * in_flight;
@@ -112,8 +112,8 @@ async fn ask(
     Ok(())
 }
 
-/// The least that could be done for the same bytes: for each request that has arrived whole, a
-/// reply of the right size, all in one write.
+/// The lower bound for the same bytes: a reply of the right size for each complete request, all in
+/// one write.
 pub(crate) async fn echo(request: usize, reply: usize) -> std::io::Result<SocketAddr> {
     let listener = TcpListener::bind("127.0.0.1:0").await?;
     let address = listener.local_addr()?;

@@ -20,7 +20,7 @@ fn row(what: String, driven: &Driven, value: usize) -> [String; 5] {
     [what, rate, format!("{mib:.0} MiB/s"), ms(quantile(0.5)), ms(quantile(0.99))]
 }
 
-/// Look-ups over the wire, one dimension after the other.
+/// Reads over the wire, one dimension after the other.
 pub(crate) fn run(options: &Options) -> Result<Table, Failure> {
     let time = Duration::from_secs_f64(options.seconds);
     let mut rows = table(["wire get", "replies", "values", "p50", "p99"]);

@@ -1,11 +1,11 @@
 //! Hostile load from many connections: memory must stay within its margin, and a quiet tenant must
-//! hardly notice.
+//! barely notice.
 //!
 //! The service has this process to itself. Attackers and the quiet tenant have one each, which the
 //! system schedules as if they were on other machines: the attackers run when nobody else wants a
-//! processor, and the quiet tenant runs at once. Otherwise most of what it waits for is the
-//! system's choice between processes, whose slices are longer than its look-ups. So what is
-//! measured is how the service shares itself out.
+//! processor, and the quiet tenant runs at once. Otherwise most of its latency would be the
+//! system's scheduling between processes, whose slices are longer than its reads. So this measures
+//! how the service divides itself.
 
 use std::ffi::OsStr;
 use std::io::{BufRead, BufReader, Read, Write};
@@ -47,7 +47,7 @@ const ALONE_PART: u32 = 6;
 const RUNS_AT_ONCE: [&str; 2] = ["--fifo", "10"];
 const RUNS_WHEN_IDLE: [&str; 2] = ["--idle", "0"];
 
-/// How long a hostile connection lasts until it is made anew.
+/// How long a hostile connection lasts before it reconnects.
 const CONNECTION_TIME: Duration = Duration::from_secs(5);
 
 /// What a hostile connection does.
@@ -55,11 +55,11 @@ const CONNECTION_TIME: Duration = Duration::from_secs(5);
 enum Attack {
     /// Announces large values and sends little of them.
     Announce,
-    /// Asks for much and takes nothing.
+    /// Requests much and reads nothing.
     TakeNothing,
     /// Stores entries with tags and media types of their own.
     Clutter,
-    /// Claims permits and makes them void.
+    /// Acquires permits and voids them.
     Claim,
     /// Waits for locks.
     Lock,
@@ -88,8 +88,8 @@ fn put<'a>(key: &'a str, value: &'a [u8], media_type: &'a str, tags: &'a [&'a st
     })
 }
 
-/// The first thousand bytes of a put of 16 MiB; made once, since what the attackers hold is
-/// measured with the service.
+/// The first thousand bytes of a put of 16 MiB, built only once because the attackers' memory is
+/// measured with the service's.
 fn announced() -> &'static [u8] {
     static ANNOUNCED: OnceLock<Vec<u8>> = OnceLock::new();
     ANNOUNCED.get_or_init(|| {
@@ -101,8 +101,8 @@ fn announced() -> &'static [u8] {
     })
 }
 
-/// One connection of an attack, until it is cut off or its time is over. Its replies are read,
-/// unless not reading them is what it does.
+/// One connection of an attack, until it is closed or its time is up. Its replies are read, unless
+/// not reading them is the attack.
 async fn attack(
     wire: SocketAddr,
     token: &str,
@@ -182,14 +182,14 @@ async fn attack(
             tokio::time::sleep(pause).await;
         }
     };
-    // Whatever ends it, another one comes.
+    // However it ends, another one follows.
     let both = async {
         tokio::select! { ended = reading => ended, ended = writing => ended }
     };
     tokio::time::timeout(CONNECTION_TIME, both).await.unwrap_or(Ok(()))
 }
 
-/// What a process of callers is told: where the service is, for how long to call it, and with which
+/// The task of a process of callers: the service's address, how long to call it, and with which
 /// token.
 #[derive(Debug, Clone)]
 struct Orders {
@@ -207,7 +207,7 @@ impl Orders {
             command
         };
         let program = std::env::current_exe()?;
-        // Who may not ask for the policy goes without it; the figures are worse then.
+        // Without permission for the policy, it runs without; the figures are worse then.
         let may = scheduled("true".as_ref()).stderr(Stdio::null()).status();
         let mut command = match may.is_ok_and(|status| status.success()) {
             true => scheduled(program.as_ref()),
@@ -232,7 +232,7 @@ impl Orders {
     }
 }
 
-/// The process of the attackers: says every second how many requests they have sent.
+/// The process of the attackers: prints every second how many requests it has sent.
 pub(crate) fn attackers(orders: &str) -> Result<(), Failure> {
     let Orders { wire, time, token } = Orders::received(orders)?;
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build()?;
@@ -271,8 +271,8 @@ fn patient() -> CacheOptions {
     CacheOptions { timeout: Duration::from_secs(10), ..CacheOptions::default() }
 }
 
-/// The process of the quiet tenant: reads one key after the other, two hundred a second, and says
-/// the median and the p99 in nanoseconds.
+/// The process of the quiet tenant: reads one key after the other, two hundred a second, and prints
+/// the median and p99 in nanoseconds.
 pub(crate) fn quiet(orders: &str) -> Result<(), Failure> {
     let Orders { wire, time, token } = Orders::received(orders)?;
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
@@ -299,7 +299,7 @@ pub(crate) fn quiet(orders: &str) -> Result<(), Failure> {
     Ok(())
 }
 
-/// The median and the p99 of the quiet tenant's look-ups for a time.
+/// The median and p99 of the quiet tenant's reads for a time.
 fn measured(orders: &Orders) -> Result<(Duration, Duration), Failure> {
     let output = orders.begin("quiet", RUNS_AT_ONCE)?.wait_with_output()?;
     let said = String::from_utf8(output.stdout)?;

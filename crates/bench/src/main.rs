@@ -1,8 +1,8 @@
 //! Benchmarks, each beside its limit, in one run.
 //!
-//! A row compares what Verax does with the least that anything could do for the same result. Both
-//! sides take turns in short rounds on the same machine, so that a machine that slows down slows
-//! both; what counts is the median of the rounds' ratios. Nothing here passes or fails.
+//! A row compares Verax with a lower bound for the same result. Both sides alternate in short
+//! rounds on the same machine, so that a slowdown affects both; the result is the median of the
+//! rounds' ratios. Nothing here passes or fails.
 
 #![allow(clippy::print_stdout, clippy::print_stderr)]
 
@@ -36,7 +36,7 @@ use tables::{right_aligned, table};
 struct Options {
     /// Only benchmarks whose names contain this
     name: Option<String>,
-    /// Rounds of each side; the first of each is warm-up and not counted
+    /// Rounds of each side; the first of each is a warm-up
     #[arg(long, default_value_t = 6)]
     rounds: usize,
     /// Seconds of each round
@@ -45,7 +45,7 @@ struct Options {
     /// Only this many in flight, for wire-get
     #[arg(long)]
     in_flight: Option<usize>,
-    /// Seconds of the soak and of hostile load, which run only when they are named
+    /// Seconds of the soak and of hostile load, which run only when named
     #[arg(long, default_value_t = 600.0)]
     soak_seconds: f64,
     #[arg(long, hide = true)]
@@ -62,7 +62,7 @@ enum Part {
     Own(fn(&Options) -> Result<Table, Failure>),
 }
 
-/// These take ten minutes each, so they are not among those that run unasked.
+/// These take ten minutes each, so they do not run by default.
 const SOAK: &str = "soak";
 const HOSTILE: &str = "hostile";
 
@@ -102,7 +102,7 @@ fn main() -> Result<(), Failure> {
     for (name, part) in PARTS.iter().filter(|(name, _)| wanted(name)) {
         eprintln!("{name} …");
         match part {
-            // One that fails leaves the others.
+            // A failure does not stop the others.
             Part::Ratios(run) => match run(&options) {
                 Ok(more) => rows.extend(more),
                 Err(error) => failed.push(format!("{name} failed: {error}")),

@@ -1,4 +1,4 @@
-//! What an entry takes beyond its key and value, by the process's own resident memory.
+//! The overhead of an entry beyond its key and value, by the process's resident memory.
 
 use std::fs;
 use std::process::Command;
@@ -26,7 +26,7 @@ fn size(number: u64) -> usize {
     (number.wrapping_mul(0x9e37_79b9_7f4a_7c15) >> 33) as usize % 225 + 32
 }
 
-/// What entries have beyond key, value and max-age.
+/// The metadata of entries beyond key, value and max-age.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum More {
     Nothing,
@@ -63,8 +63,7 @@ fn put(
     Ok((key.as_str().len() + bytes) as u64)
 }
 
-/// What a million entries take: payload, counted, resident. Only in a process of its own, whose
-/// memory was not used for anything else before.
+/// The memory of a million entries: payload, counted, resident. Only in a fresh process.
 fn million(more: More) -> Result<[u64; 3], Failure> {
     let before = resident()?;
     let store = Store::new(u64::MAX);
@@ -76,8 +75,8 @@ fn million(more: More) -> Result<[u64; 3], Failure> {
     Ok([payload, store.used(), resident()? - before])
 }
 
-/// Counted and highest resident memory under a limit, while sizes change and leave holes behind
-/// that the limit does not know of. Also in a process of its own.
+/// Counted and peak resident memory under a limit, while sizes change and fragment the heap. Also
+/// in a fresh process.
 fn changing() -> Result<[u64; 3], Failure> {
     let before = resident()?;
     let store = Store::new(LIMIT);

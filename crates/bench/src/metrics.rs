@@ -1,5 +1,4 @@
-//! What counting costs a look-up: the service's own look-up, counted as the wire counts it, against
-//! the same look-up not counted.
+//! The cost of counting: a read counted as the wire counts it, against the same read uncounted.
 
 use std::time::{Duration, Instant};
 
@@ -14,7 +13,7 @@ const THREADS: usize = 2;
 
 type Failure = Box<dyn std::error::Error + Send + Sync>;
 
-/// Look-ups per second of `THREADS` threads that ask for `each` keys at a time.
+/// Reads per second of `THREADS` threads, `each` keys at a time.
 fn measure(fixture: &Fixture, keys: &[String], time: Duration, each: usize, counted: bool) -> f64 {
     let started = Instant::now();
     let looked_up: u64 = std::thread::scope(|scope| {
@@ -26,7 +25,7 @@ fn measure(fixture: &Fixture, keys: &[String], time: Duration, each: usize, coun
                     let mut found = 0;
                     let mut seen = 0u64;
                     while started.elapsed() < time {
-                        // As one read of a connection brings them: one clock, one count.
+                        // As in one socket read: one clock reading, one count.
                         for _ in 0..1_024 / each {
                             let began = Instant::now();
                             let now = service.engine().now();

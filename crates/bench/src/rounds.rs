@@ -1,4 +1,4 @@
-//! Rounds of two sides in turn, and what they come to.
+//! Alternating rounds of two sides, and their ratio.
 
 /// A row of the table: rates by round of Verax and of its limit.
 #[derive(Debug)]
@@ -26,8 +26,8 @@ pub(crate) fn rate(per_second: f64) -> String {
 }
 
 impl Row {
-    /// Takes `rounds` rounds of both sides in turn; the first of each is not counted. Every second
-    /// round the sides change places, so that neither always runs on a warmer machine.
+    /// Runs `rounds` alternating rounds of both sides; the first of each is not counted. The order
+    /// alternates, so that neither always runs on a warmer machine.
     pub(crate) fn take(
         (what, against, goal): (&str, &str, f64),
         rounds: usize,

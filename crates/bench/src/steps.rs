@@ -1,8 +1,7 @@
-//! The longest steps that hold a lock which others need: they should stay below a millisecond. What
-//! a step gives back to the system afterwards, without the lock, is part of what is measured here.
+//! The longest steps under a lock that others need, which should stay below a millisecond. Memory
+//! returned to the system after the lock is released is included.
 //!
-//! What is taken is the processor time of the thread, so that a machine that is busy elsewhere adds
-//! nothing to it.
+//! The measure is the thread's processor time, so that other load on the machine does not count.
 
 use std::time::Duration;
 
@@ -24,7 +23,7 @@ const ENTRIES: u64 = 1_000_000;
 const LOCKS: u64 = 20_000;
 const GOAL: Duration = Duration::from_millis(1);
 
-/// Each step that was measured: what it is, how often it was taken, and the longest.
+/// The measured steps: name, count, and the longest.
 struct Steps(Vec<(&'static str, u64, Duration)>);
 
 fn processor_time() -> Result<Duration, Failure> {
@@ -32,7 +31,7 @@ fn processor_time() -> Result<Duration, Failure> {
 }
 
 impl Steps {
-    /// Takes a step `times` times, and keeps the longest.
+    /// Runs a step `times` times, and keeps the longest.
     fn take(
         &mut self,
         what: &'static str,
@@ -49,7 +48,7 @@ impl Steps {
         Ok(())
     }
 
-    /// Takes a step until there is no more to do.
+    /// Runs a step until nothing is left to do.
     fn until_done(
         &mut self,
         what: &'static str,
@@ -126,7 +125,7 @@ fn of_store(steps: &mut Steps) -> Result<(), Failure> {
     Ok(())
 }
 
-/// Entries with tags of their own, which one tag that all have ends again and again.
+/// Entries with tags of their own, invalidated repeatedly by one common tag.
 fn of_tags(steps: &mut Steps) -> Result<(), Failure> {
     let store = Store::new(64 << 20);
     let partition = store.open(NAMESPACE, Quota::default());
@@ -224,7 +223,7 @@ fn of_locks(steps: &mut Steps) -> Result<(), Failure> {
     })?;
     let mut table = locks(many, 0)?;
     steps.take("the names of the longest 1,000 leases of 19,900", 20, |_| {
-        assert_eq!(table.max_held(NAMESPACE, 1_000).len(), 1_000);
+        assert_eq!(table.longest_held(NAMESPACE, 1_000).len(), 1_000);
         Ok(())
     })?;
     steps.until_done("a namespace with 19,900 locks is deleted", || {

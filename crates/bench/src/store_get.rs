@@ -1,4 +1,4 @@
-//! Look-ups in the store against a sharded lock and a hash map with no policy at all.
+//! Reads of the store against a sharded hash map without any policy.
 
 use std::collections::HashMap;
 use std::hash::{BuildHasher, RandomState};
@@ -20,7 +20,7 @@ const NAMESPACE: NamespaceId = NamespaceId(1);
 
 type Shard = Mutex<HashMap<(NamespaceId, Key), Bytes>>;
 
-/// The least that could be done: find the shard, lock it, look up, share the bytes.
+/// The lower bound: find the shard, lock it, look up, share the bytes.
 struct Bare {
     shards: Vec<Shard>,
     hashing: RandomState,
@@ -36,7 +36,7 @@ impl Bare {
     }
 }
 
-/// Look-ups per second of `THREADS` threads that draw keys evenly.
+/// Reads per second of `THREADS` threads with uniformly drawn keys.
 fn measure(
     time: Duration,
     keys: &[(NamespaceId, Key)],

@@ -1,4 +1,4 @@
-//! Tables as they are printed, which are those of docs/benchmarks.md.
+//! The printed tables, which are those of docs/benchmarks.md.
 
 use comfy_table::{CellAlignment, Table, presets};
 

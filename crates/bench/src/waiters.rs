@@ -1,5 +1,5 @@
-//! Many callers on one cold key: how often the origin is asked, and how long after its answer the
-//! last of them has the value.
+//! Many callers on one cold key: how often the origin is read, and how long after its response the
+//! last caller has the value.
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -27,7 +27,7 @@ const ROUNDS: usize = 5;
 
 type Failure = Box<dyn std::error::Error + Send + Sync>;
 
-/// A round: how long all callers took, and how often the origin was asked.
+/// A round: how long all callers took, and how often the origin was read.
 async fn rush(
     cache: &Cache,
     callers: usize,

@@ -1,4 +1,4 @@
-//! Look-ups over the wire against a bare TCP echo of the same sizes.
+//! Reads over the wire against a bare TCP echo of the same sizes.
 
 use std::net::SocketAddr;
 use std::sync::Arc;
@@ -66,7 +66,7 @@ impl Served {
     }
 }
 
-/// How many bytes answer the hello with its open, and one request.
+/// The response size of hello and open, and of one request, in bytes.
 async fn sizes(
     address: SocketAddr,
     hello: &[u8],

@@ -1,28 +1,28 @@
-//! The addresses of several Verax that use the same records, and which of them answered last.
+//! The addresses of the nodes of a pair, and which of them last responded as the active one.
 //!
-//! Those that the application names come first; further ones are learned from what answers, as the
-//! active one may be where nobody expected it.
+//! Configured addresses come first; others are learned from responses, as the active node may be
+//! elsewhere.
 
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
-/// The most addresses that are kept: what a peer tells must not grow without bounds.
+/// The maximum number of addresses: those that a peer announces must not grow without bound.
 const MAX_ADDRESSES: usize = 16;
 
-/// Addresses of one kind, in the order in which they are tried.
+/// Addresses of one kind, in the order they are tried.
 #[derive(Debug)]
 pub(crate) struct Addresses<A>(Mutex<Known<A>>);
 
 #[derive(Debug)]
 struct Known<A> {
     all: Vec<A>,
-    /// How many of them the application named.
+    /// How many of them are configured.
     named: usize,
-    /// The one that answered last as the active one.
+    /// The one that last responded as the active node.
     active: usize,
 }
 
 impl<A: Clone + PartialEq> Addresses<A> {
-    /// Those that the application names, at least one.
+    /// Creates a list of configured addresses, at least one.
     pub(crate) fn new(first: A, others: Vec<A>) -> Self {
         let mut all = vec![first];
         all.extend(others);
@@ -33,13 +33,13 @@ impl<A: Clone + PartialEq> Addresses<A> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// The one that answered last.
+    /// The one that last responded.
     pub(crate) fn current(&self) -> A {
         let known = self.known();
         known.all[known.active.min(known.all.len() - 1)].clone()
     }
 
-    /// All of them, the one that answered last first.
+    /// All addresses, the one that last responded first.
     pub(crate) fn in_order(&self) -> Vec<A> {
         let known = self.known();
         let mut all = known.all.clone();
@@ -48,7 +48,7 @@ impl<A: Clone + PartialEq> Addresses<A> {
         all
     }
 
-    /// This one did not answer: the next call begins with another.
+    /// Notes that an address did not respond: the next call begins with another.
     pub(crate) fn was_silent(&self, address: &A) {
         let mut known = self.known();
         if known.all.get(known.active) == Some(address) {
@@ -56,8 +56,8 @@ impl<A: Clone + PartialEq> Addresses<A> {
         }
     }
 
-    /// This one answered as the active one. One that was learned is kept, and the oldest learned
-    /// one is forgotten for it when there are too many.
+    /// Notes that an address responded as the active node. A new one is learned, and displaces the
+    /// oldest learned one at the limit.
     pub(crate) fn answered(&self, address: &A) {
         let mut known = self.known();
         if let Some(at) = known.all.iter().position(|a| a == address) {

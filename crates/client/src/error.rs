@@ -1,38 +1,38 @@
-//! How calls fail.
+//! The client's errors.
 
 use verax_api::{FailureKind, Problem};
 
-/// Why a call did not do what it was asked.
+/// Why a call failed.
 #[derive(Debug, Clone, thiserror::Error)]
 pub enum ClientError {
     /// Verax cannot be reached, or the connection broke.
     #[error("Verax at {url} cannot be reached: {reason}")]
     Unreachable {
-        /// Where it was looked for.
+        /// Its address.
         url: String,
-        /// What the system said.
+        /// The system's error.
         reason: String,
     },
-    /// Verax did not answer in time.
+    /// Verax did not respond in time.
     #[error("Verax at {url} did not answer within {milliseconds} ms")]
     TimedOut {
-        /// Where it was asked.
+        /// The address of the request.
         url: String,
-        /// The longest time allowed.
+        /// The timeout.
         milliseconds: u128,
     },
-    /// Verax refused or failed, and says why.
+    /// Verax refused or failed, and reports why.
     #[error("{}", .0.detail)]
     Refused(Box<Problem>),
-    /// What answered does not speak like Verax.
+    /// The response is not one of Verax.
     #[error("what answers at {url} does not seem to be Verax: {reason}")]
     NotVerax {
-        /// Where it was asked.
+        /// The address of the request.
         url: String,
         /// What was unexpected.
         reason: String,
     },
-    /// A value is there, but not what it should be.
+    /// A value exists, but is not of the expected form.
     #[error("the value of {key:?} cannot be read: {reason}")]
     Unreadable {
         /// Its key.
@@ -40,13 +40,13 @@ pub enum ClientError {
         /// What is wrong with it.
         reason: String,
     },
-    /// The address, token or key given cannot be used.
+    /// A given address, token or key is malformed.
     #[error("{0}")]
     Invalid(String),
 }
 
 impl ClientError {
-    /// The status of a refusal.
+    /// The HTTP status of a refusal.
     pub fn status(&self) -> Option<u16> {
         match self {
             Self::Refused(problem) => Some(problem.status),

@@ -1,9 +1,9 @@
 //! The Verax client library for service instances.
 //!
-//! A [`Client`] knows where Verax is; clone it freely. A [`Cache`] is what an application reads
-//! through: a handle on one namespace of one tenant, which cannot be re-pointed, over the wire
-//! protocol. [`Cache::get_or_refill`] replaces look-up, branch and store, and gives a value even
-//! when Verax does not answer. This is `examples/departure_board.rs`, which the tests of Verax run:
+//! A [`Client`] has the addresses of Verax; clone it freely. An application reads through a
+//! [`Cache`]: a handle on one namespace of one tenant, over the wire protocol.
+//! [`Cache::get_or_refill`] replaces look-up, branch and store, and returns a value even when Verax
+//! does not respond. This is `examples/departure_board.rs`, which the tests of Verax run:
 //!
 //! ```no_run
 #![doc = include_str!("../examples/departure_board.rs")]

@@ -1,4 +1,4 @@
-//! A lease that renews itself, and tells when it was lost.
+//! A lease that renews itself, and notifies its holder when it is lost.
 
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -9,20 +9,20 @@ use tokio::task::JoinHandle;
 
 use crate::error::ClientError;
 
-/// What renews and releases one lease.
+/// Renews and releases one lease.
 pub(crate) trait Holds: Send + Sync {
-    /// Makes the lease last for its whole time again.
+    /// Renews the lease to its full length.
     fn renew(&self) -> BoxFuture<'_, Result<(), ClientError>>;
     /// Ends the lease.
     fn release(&self) -> BoxFuture<'_, Result<(), ClientError>>;
 }
 
-/// A lock that is held. It renews the lease in the background until it is released or dropped.
+/// A held lock. Its lease is renewed in the background until the guard is released or dropped.
 ///
-/// A timed lock cannot promise that its holder still has it at the moment of a write: the holder
-/// may be stopped, or cut off, for longer than the lease lasts, and not know it. So give the
-/// [fencing token](Self::fencing_token) along with every write, and let what is written to refuse
-/// tokens smaller than the largest it has seen.
+/// A lock with a lease cannot guarantee that its holder still has it at the moment of a write: the
+/// holder may be paused or disconnected for longer than the lease without noticing. Send the
+/// [fencing token](Self::fencing_token) with every write, and let the target refuse tokens smaller
+/// than the largest it has seen.
 pub struct LockGuard {
     name: String,
     fencing_token: u64,
@@ -42,16 +42,16 @@ impl std::fmt::Debug for LockGuard {
     }
 }
 
-/// Renews a lease three times in its time. It is lost when Verax says so, or when it could not be
-/// renewed for as long as it lasts, counted from before it was last asked for.
+/// Renews a lease three times within its length. It is lost when Verax says so, or when it could
+/// not be renewed for its length, counted from before the last successful request.
 async fn keep(
     holds: Arc<dyn Holds>,
     lease: Duration,
     asked_at: Instant,
     lost: watch::Sender<bool>,
 ) {
-    // A lease that was waited for began somewhere between the question and the answer: it is
-    // renewed at once, so that its end is known.
+    // A lease after a wait began somewhere between request and response: it is renewed immediately,
+    // so that its end is known.
     let waited = asked_at.elapsed() > lease / 6;
     let mut ends = if waited { Instant::now() + lease } else { asked_at + lease };
     let mut pause = if waited { Duration::ZERO } else { lease / 3 };
@@ -63,7 +63,7 @@ async fn keep(
         match tokio::time::timeout(left, holds.renew()).await {
             Ok(Ok(())) => ends = began + lease,
             Ok(Err(ClientError::Refused(problem))) if problem.status < 500 => break,
-            // It may work the next time, as long as there is one.
+            // The next attempt may succeed, if there is time for one.
             Ok(Err(_)) if Instant::now() < ends => {
                 pause = (lease / 20).max(Duration::from_millis(10));
             }
@@ -94,27 +94,27 @@ impl LockGuard {
         &self.name
     }
 
-    /// The lease's fencing token, larger than every one that was given before.
+    /// The lease's fencing token, larger than every earlier one.
     pub fn fencing_token(&self) -> u64 {
         self.fencing_token
     }
 
-    /// Whether the lease is known to be over.
+    /// Whether the lease is known to have ended.
     pub fn is_lost(&self) -> bool {
         *self.lost.borrow()
     }
 
-    /// Waits until the lease is over without having been released.
+    /// Waits until the lease is lost.
     pub async fn lost(&self) {
         let mut lost = self.lost.clone();
-        // The sender goes only after it has said so, or when this guard is dropped.
+        // The sender is dropped only after it has sent this, or with this guard.
         let _ = lost.wait_for(|lost| *lost).await;
     }
 
     /// Ends the lease.
     ///
     /// # Errors
-    /// [`ClientError`]; a lease that was over already is the problem `not-held`.
+    /// [`ClientError`]; the problem `not-held` if the lease had already ended.
     pub async fn release(mut self) -> Result<(), ClientError> {
         self.released = true;
         self.renewing.abort();
@@ -123,8 +123,7 @@ impl LockGuard {
 }
 
 impl Drop for LockGuard {
-    /// Releases the lease in the background, as far as that is possible; its end time does the
-    /// rest.
+    /// Releases the lease in the background, if possible; otherwise it expires.
     fn drop(&mut self) {
         self.renewing.abort();
         if self.released || self.is_lost() {

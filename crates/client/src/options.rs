@@ -1,27 +1,27 @@
-//! How entries are stored and locks acquired, on both transports.
+//! Options for storing entries and acquiring locks, for both transports.
 
 use std::time::Duration;
 
 use verax_api::LockHolder;
 
-/// What must hold for a value to be stored.
+/// The condition for storing a value.
 #[derive(Debug, Clone, Default)]
 pub enum PutCondition {
     /// Nothing.
     #[default]
     Always,
-    /// No entry is there.
+    /// The key has no entry.
     IfAbsent,
-    /// The entry there has this entity tag, with its quotes.
+    /// The entry has this entity tag, with quotes.
     IfMatches(String),
-    /// The entry has this revision: nothing was stored or removed since it was read.
+    /// The entry has this revision: it was not stored or removed since it was read.
     IfRevision(u64),
 }
 
-/// How to store a value. Lifetimes that are left out come from the namespace's policy.
+/// How to store a value. Absent lifetimes come from the namespace's policy.
 #[derive(Debug, Clone, Default)]
 pub struct PutOptions {
-    /// Its media type; `application/octet-stream` when left out.
+    /// Its media type; `application/octet-stream` by default.
     pub media_type: Option<String>,
     /// How long it is fresh.
     pub max_age: Option<Duration>,
@@ -31,11 +31,11 @@ pub struct PutOptions {
     pub stale_if_error: Option<Duration>,
     /// Its tags.
     pub tags: Vec<String>,
-    /// What must hold.
+    /// The condition.
     pub condition: PutCondition,
 }
 
-/// A lifetime; parts that are left out come from the namespace's policy.
+/// A lifetime; absent parts come from the namespace's policy.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct LifetimeOptions {
     /// How long it is fresh.
@@ -47,7 +47,7 @@ pub struct LifetimeOptions {
 }
 
 impl LifetimeOptions {
-    /// As a `Cache-Control` field; `None` when every part is left out.
+    /// As a `Cache-Control` field; `None` if every part is absent.
     pub(crate) fn field(self) -> Option<String> {
         let directives: Vec<String> = [
             ("max-age", self.max_age),
@@ -56,7 +56,7 @@ impl LifetimeOptions {
         ]
         .into_iter()
         .filter_map(|(name, time)| {
-            // The field counts whole seconds; a time is never made shorter, or none.
+            // The field counts whole seconds; a time is never shortened, least of all to zero.
             let time = time?;
             let seconds = time.as_secs() + u64::from(time.subsec_nanos() > 0);
             Some(format!("{name}={seconds}"))
@@ -71,9 +71,9 @@ impl LifetimeOptions {
 pub struct LockOptions {
     /// The caller's display name; the token's note when `None`.
     pub owner: Option<String>,
-    /// How long the lease lasts unless it is renewed.
+    /// The lease, unless it is renewed.
     pub lease: Duration,
-    /// How long to wait for it; zero not to wait. Over HTTP in whole seconds.
+    /// How long to wait for it; zero for no wait. Over HTTP in whole seconds.
     pub wait: Duration,
     /// Whether the lease ends with its connection; over the wire only.
     pub ends_with_connection: bool,
@@ -94,7 +94,7 @@ impl Default for LockOptions {
 /// The outcome of acquiring a lock.
 #[derive(Debug, Clone, PartialEq)]
 pub enum LockOutcome<G> {
-    /// The lease is the caller's.
+    /// The lock was acquired.
     Acquired(G),
     /// Another caller holds it.
     HeldByOther(LockHolder),

@@ -1,16 +1,16 @@
-//! Keys from structured criteria.
+//! Stable keys from structured criteria.
 
 use serde::Serialize;
 use sha2::{Digest, Sha256};
 
 use crate::error::ClientError;
 
-/// The longest prefix of a stable key, in bytes.
+/// The maximum length of a stable key's prefix, in bytes.
 const MAX_PREFIX_BYTES: usize = 200;
 
-/// Makes a key from criteria: `PREFIX:` and 32 hexadecimal digits. Equal criteria make equal keys
-/// whatever the order of their members and whatever language made them: they are written as
-/// canonical JSON (RFC 8785), of which the key has the first half of the SHA-256.
+/// Makes a key from criteria: `PREFIX:` and 32 hexadecimal digits. Equal criteria make equal keys,
+/// regardless of the order of members and the language of the program: they are serialized as
+/// canonical JSON (RFC 8785), and the key has the first half of its SHA-256.
 ///
 /// ```
 /// use serde_json::json;
@@ -24,8 +24,8 @@ const MAX_PREFIX_BYTES: usize = 200;
 /// ```
 ///
 /// # Errors
-/// [`ClientError::Invalid`] when the prefix is empty, too long or has a colon, or when the criteria
-/// cannot be written as canonical JSON, such as numbers that no double can hold.
+/// [`ClientError::Invalid`] if the prefix is empty, too long or has a colon, or the criteria have
+/// no canonical JSON, such as numbers outside the range of a double.
 pub fn stable_key(prefix: &str, criteria: &impl Serialize) -> Result<String, ClientError> {
     if prefix.is_empty() || prefix.len() > MAX_PREFIX_BYTES || prefix.contains(':') {
         return Err(ClientError::Invalid(format!(
@@ -69,8 +69,7 @@ mod tests {
 
     #[test]
     fn the_form_is_fixed() {
-        // Other languages must come to the same key: SHA-256 of
-        // {"harbour":"aldermouth","limit":10}.
+        // Other languages must make the same key: SHA-256 of {"harbour":"aldermouth","limit":10}.
         let key = stable_key("board", &json!({"limit": 10, "harbour": "aldermouth"})).unwrap();
         assert_eq!(key, "board:e500875c33ba9d171a0a6d5ab8d66f48");
     }

@@ -1,5 +1,4 @@
-//! What managers do directly, and who did what: changes of which the records keep only the
-//! activity.
+//! Activity, and the changes of which the records keep nothing else.
 
 use std::ops::RangeInclusive;
 
@@ -13,7 +12,7 @@ use crate::access::Caller;
 use crate::control::Control;
 use crate::error::ControlError;
 
-/// How many rows of activity one answer may have.
+/// The maximum number of activity rows in one response.
 pub const ROWS_OF_ACTIVITY: RangeInclusive<u32> = 1..=500;
 
 impl Control {
@@ -35,8 +34,8 @@ impl Control {
         Ok(entries)
     }
 
-    /// Removes the entries whose keys start with `prefix`, and voids the refills of such keys;
-    /// returns how many entries there were.
+    /// Removes the entries whose keys start with `prefix` and voids the refills of such keys;
+    /// returns the number of entries removed.
     ///
     /// # Errors
     /// [`ControlError`]: the scope or the namespace.
@@ -53,7 +52,7 @@ impl Control {
         Ok(entries)
     }
 
-    /// Ends whatever hold of a lock there is, for managers of the namespace; returns who had it.
+    /// Forces a lock open, for managers of the namespace; returns the owner of the lease.
     ///
     /// # Errors
     /// [`ControlError`]: the scope, or the namespace.
@@ -73,7 +72,7 @@ impl Control {
         Ok(ended)
     }
 
-    /// Writes down what was done. It has happened whether or not that succeeds.
+    /// Records an activity. The change itself stands even if this fails.
     async fn note(
         &self,
         caller: &Caller,
@@ -89,7 +88,7 @@ impl Control {
         }
     }
 
-    /// Who changed what, newest first. A tenant's managers see their tenant's changes.
+    /// Lists who changed what, newest first. A tenant's managers see their tenant's changes.
     ///
     /// # Errors
     /// [`ControlError`]: the scope, the number of rows, or the records.

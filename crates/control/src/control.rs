@@ -30,9 +30,9 @@ pub struct Control {
     pub(crate) warm_runs: RunTable<WarmRun>,
     pub(crate) load_runs: RunTable<LoadRun>,
     pub(crate) drill_runs: RunTable<DrillRun>,
-    /// One load run at a time, since two would measure each other.
+    /// One load run at a time: two would distort each other's figures.
     pub(crate) load_slot: SlotOwner,
-    /// One drill at a time, since two would disturb each other.
+    /// One drill at a time: two would disturb each other.
     pub(crate) drill_slot: SlotOwner,
     pub(crate) profiles: Vec<LoadProfileSpec>,
     pub(crate) credentials: Arc<Credentials>,
@@ -70,7 +70,7 @@ impl Control {
         }
     }
 
-    /// Sets what carries load runs out; only the first call counts.
+    /// Sets the runner of load runs; only the first call has an effect.
     pub fn set_load_runner(&self, runner: Arc<dyn LoadRunner>) {
         let _ = self.load_runner.set(runner);
     }
@@ -79,7 +79,7 @@ impl Control {
         self.load_runner.get().cloned()
     }
 
-    /// Sets what carries drills out; only the first call counts.
+    /// Sets the runner of drills; only the first call has an effect.
     pub fn set_drill_runner(&self, runner: Arc<dyn DrillRunner>) {
         let _ = self.drill_runner.set(runner);
     }
@@ -88,8 +88,8 @@ impl Control {
         self.drill_runner.get().cloned()
     }
 
-    /// A number that grows whenever a token or a namespace ends: what was let in before must be
-    /// checked again then.
+    /// A number that grows when a token or namespace ends, so that transports check cached access
+    /// again.
     pub fn access_revision(&self) -> u64 {
         self.access_revision.load(Ordering::Acquire)
     }
@@ -98,17 +98,17 @@ impl Control {
         self.access_revision.fetch_add(1, Ordering::AcqRel);
     }
 
-    /// Whether the records answered when they were last asked.
+    /// Whether the records responded when last queried.
     pub fn records_available(&self) -> bool {
         self.sync.available()
     }
 
-    /// Whether the disk of the data directory has next to no room left.
+    /// Whether the disk of the data directory is nearly full.
     pub fn disk_full(&self) -> bool {
         self.sync.disk_full()
     }
 
-    /// Ends the runs that are under way.
+    /// Ends active runs.
     pub fn stop_runs(&self) {
         self.warm_runs.stop_all();
         self.load_runs.stop_all();

@@ -1,5 +1,5 @@
-//! The epoch of fencing tokens: asked of the records at the start, and again when it is nearly used
-//! up.
+//! The epoch of fencing tokens: requested from the records at the start and when it is nearly
+//! exhausted.
 
 use std::fs::File;
 use std::io::Write;
@@ -13,11 +13,11 @@ use verax_records::{Membership, RecordsError};
 use crate::control::Control;
 use crate::membership::Role;
 
-/// How often it is looked at, and how long after a failure it is asked for again.
+/// How often it is checked, and the delay before a retry.
 const EVERY: Duration = Duration::from_secs(1);
 
-/// Sees to it that there is an epoch. Without one, locks are refused and everything else runs: a
-/// token must never be smaller than one that was given before a restart.
+/// Keeps an epoch available. Without one, locks are refused and everything else works: a token must
+/// never be smaller than one granted before a restart.
 pub(crate) async fn keep_epoch(control: Arc<Control>) {
     let mut told = false;
     loop {
@@ -36,13 +36,13 @@ pub(crate) async fn keep_epoch(control: Arc<Control>) {
 }
 
 impl Control {
-    /// Asks the records for an epoch; returns whether there is one. Where several Verax use them,
-    /// it is for the owner of the share alone.
+    /// Requests an epoch from the records; returns whether there is one. In a pair, only the owner
+    /// of the share may.
     pub(crate) async fn begin_lock_epoch(&self) -> bool {
         self.begin_epoch_of(None).await.is_ok()
     }
 
-    /// [`begin_lock_epoch`](Self::begin_lock_epoch) by a membership that is at hand.
+    /// [`begin_lock_epoch`](Self::begin_lock_epoch) with a membership that is already locked.
     pub(crate) async fn begin_epoch_of(
         &self,
         membership: Option<&mut Membership>,
@@ -64,12 +64,12 @@ impl Control {
     }
 }
 
-/// The latest epoch that was used with this data directory.
+/// The latest epoch used with this data directory.
 fn read(file: &Path) -> Option<u32> {
     std::fs::read_to_string(file).ok()?.trim().parse().ok()
 }
 
-/// Keeps the latest epoch: a dump of the records that is restored may have forgotten it.
+/// Saves the latest epoch: a restored dump of the records may have an older one.
 fn write(file: &Path, epoch: u32) -> std::io::Result<()> {
     let new = file.with_extension("new");
     let mut options = File::options();

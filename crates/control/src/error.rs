@@ -1,4 +1,4 @@
-//! What the control plane refuses or fails to do.
+//! The control plane's errors.
 
 use std::fmt;
 
@@ -6,7 +6,7 @@ use verax_core::access::Scope;
 use verax_engine::EngineError;
 use verax_records::RecordsError;
 
-/// What a call was about, for messages.
+/// The subject of a call, for messages.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Subject {
     /// A tenant, by name.
@@ -15,11 +15,11 @@ pub enum Subject {
     Namespace(String),
     /// An origin, as tenant/origin.
     Origin(String),
-    /// A token, by identity.
+    /// A token, by identifier.
     Token(u64),
     /// A load profile, by name.
     Profile(String),
-    /// A run, by identity.
+    /// A run, by identifier.
     Run(u64),
 }
 
@@ -36,36 +36,36 @@ impl fmt::Display for Subject {
     }
 }
 
-/// Why a caller was not let in, or nothing was changed.
+/// Why the control plane refused or failed an operation.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum ControlError {
-    /// No token, or one that opens nothing.
+    /// No token, or one that is not valid.
     #[error("{0}")]
     NotSignedIn(&'static str),
-    /// The token lacks a scope. Says nothing about whether the thing exists.
+    /// The token lacks a scope. Reveals nothing about whether the subject exists.
     #[error("this token lacks the scope {0}: use a token that has it")]
     MissingScope(Scope),
-    /// The thing does not exist.
+    /// The subject does not exist.
     #[error("there is no {0}")]
     Unknown(Subject),
-    /// A name, number or other input is wrong.
+    /// An input is out of range or malformed.
     #[error("{0}")]
     Invalid(String),
-    /// What is to be created exists already, or what is to be removed is still used.
+    /// The subject to create already exists, or the one to delete is still in use.
     #[error("{0}")]
     Conflict(String),
-    /// What is to be changed is not, or no longer, what the caller had read.
+    /// The subject is no longer the version the caller read.
     #[error("the {0} has changed since it was read: read it again, then change it")]
     NotExpected(&'static str),
-    /// The records cannot be read or written at the moment.
+    /// The records cannot be read or written now.
     #[error(
         "{0}; entries are still served, but nothing can be created or changed until MariaDB is back"
     )]
     RecordsUnavailable(String),
-    /// Too much is going on; come back later.
+    /// Overloaded; retry later.
     #[error("{0}")]
     Busy(&'static str),
-    /// The engine did not do it.
+    /// The engine refused or failed.
     #[error(transparent)]
     Engine(#[from] EngineError),
 }
@@ -84,7 +84,7 @@ impl From<RecordsError> for ControlError {
 }
 
 impl ControlError {
-    /// Takes an error about input.
+    /// Converts an input error.
     pub(crate) fn invalid(error: impl fmt::Display) -> Self {
         Self::Invalid(error.to_string())
     }

@@ -1,13 +1,13 @@
-//! Compare-and-set for administration: a change names the version that it is made to.
+//! Compare-and-set for administration: a change names the version it applies to.
 
 use verax_core::EntityTag;
 
-/// Which versions of something a change may be made to.
+/// The versions a change may apply to.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Expected {
-    /// Whatever is there.
+    /// Any version.
     Any,
-    /// One of those with these tags.
+    /// A version with one of these entity tags.
     OneOf(Vec<EntityTag>),
 }
 

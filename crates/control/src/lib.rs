@@ -1,17 +1,17 @@
-//! The control plane of Verax: who may do what, what there is, and what is done in the background.
+//! The control plane of Verax: access, administration, and background runs.
 //!
 //! [`Control`] keeps tenants, namespaces, origins and tokens in step with the records, and opens
 //! [handles](verax_engine::Handle) on namespaces for callers that hold the right.
 //!
-//! * [`access`] knows tokens and console sessions.
-//! * [`runs`] carries out warm runs, load runs and the demo's drills, with one lifecycle.
-//! * The rest creates and changes tenants, namespaces, origins and tokens, follows the records, and
-//!   keeps this node's part among those that use the same records.
+//! * [`access`] authenticates tokens and console sessions.
+//! * [`runs`] runs warm runs, load runs and the demo's drills, with one lifecycle.
+//! * The other modules administer tenants, namespaces, origins and tokens, follow the records, and
+//!   maintain this node's membership in a pair.
 //!
-//! Every call that acts for somebody takes a [`Caller`](access::Caller), checks its scope first and
-//! only then looks whether the thing exists, so that a refusal tells nothing about what does.
+//! Every call on behalf of a caller takes a [`Caller`](access::Caller) and checks its scope before
+//! it looks anything up, so that a refusal reveals nothing about what exists.
 //!
-//! What may not live here: answering look-ups, HTTP, and the wire.
+//! Not here: serving reads, HTTP, and the wire protocol.
 //!
 //! ```
 //! use verax_core::access::Scope;

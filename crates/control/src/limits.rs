@@ -1,20 +1,20 @@
-//! How many there may be of what is kept in memory as well as in the records.
+//! Limits on the records that are also kept in memory.
 
 use crate::error::ControlError;
 
-/// The most tenants.
+/// The maximum number of tenants.
 pub const MAX_TENANTS: usize = 10_000;
 
-/// The most namespaces of one tenant.
+/// The maximum number of namespaces of one tenant.
 pub const MAX_NAMESPACES: usize = 1_000;
 
-/// The most origins of one tenant.
+/// The maximum number of origins of one tenant.
 pub const MAX_ORIGINS: usize = 1_000;
 
-/// The most unrevoked tokens.
+/// The maximum number of valid tokens.
 pub const MAX_TOKENS: usize = 100_000;
 
-/// Refuses one more than there may be.
+/// Fails at the limit.
 ///
 /// # Errors
 /// [`ControlError::Conflict`].

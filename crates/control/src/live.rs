@@ -1,4 +1,4 @@
-//! Sampling what goes on, once a second, and showing each caller their part of it.
+//! Takes a live sample every second, and filters it by caller.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -40,7 +40,7 @@ pub(crate) async fn sample_every_second(control: Arc<Control>) {
 }
 
 impl Control {
-    /// What a caller may see of the last two minutes, and of what is to come.
+    /// The samples of the last two minutes and a feed of new ones, as far as a caller may see them.
     pub fn watch(&self, caller: &Arc<Caller>) -> (Vec<LiveSample>, LiveView) {
         let (history, windows) = self.live.watch();
         let view = LiveView { windows, caller: Arc::clone(caller) };
@@ -58,7 +58,7 @@ impl Control {
     }
 }
 
-/// What a caller may see of the samples to come.
+/// A feed of new samples, as far as a caller may see them.
 #[derive(Debug)]
 pub struct LiveView {
     windows: LiveReceiver,
@@ -70,7 +70,7 @@ impl LiveView {
         window.view(self.caller.is_admin(), |namespace| self.caller.sees(namespace))
     }
 
-    /// The next sample; `None` when the service stops. A watcher that is too slow misses some.
+    /// The next sample; `None` when the service stops. A slow watcher misses samples.
     pub async fn next(&mut self) -> Option<LiveSample> {
         let window = self.windows.next().await?;
         Some(self.of(&window))

@@ -93,15 +93,15 @@ impl Control {
             if let Some(tenant) = control.registry.write().get_mut(&tenant) {
                 tenant.namespaces.insert(name, Arc::clone(&namespace));
             }
-            // Whoever opened one of this name that was deleted may go on with the new one.
+            // Callers that opened a deleted namespace of this name may continue with the new one.
             control.access_changed();
             Ok(control.namespace_to_api(&namespace))
         })
         .await
     }
 
-    /// Changes parts of a namespace's policy, if it is one of those that `expected` names. Entries
-    /// that are stored already keep their lifetimes.
+    /// Changes parts of a namespace's policy, if its version is one that `expected` names. Stored
+    /// entries keep their lifetimes.
     ///
     /// # Errors
     /// [`ControlError`]: the scope, the namespace, the policy, or the records.
@@ -119,7 +119,7 @@ impl Control {
         self.administer(async move |control| {
             caller.needs(Scope::within(Right::Manage, &tenant, &name))?;
             let namespace = control.registry.namespace(&tenant, &name)?;
-            // Changes are made one after the other, so nothing comes in between.
+            // Changes are serialized, so no other change comes in between.
             if !expected.includes(policy_tag(&policy_to_api(&namespace.binding().policy))) {
                 return Err(ControlError::NotExpected("policy"));
             }
@@ -160,14 +160,15 @@ impl Control {
         .await
     }
 
-    /// Withdraws the scopes within what was deleted from the tokens in memory, as the records did.
+    /// Removes the scopes of a deleted tenant or namespace from the tokens in memory, as the
+    /// records did.
     pub(crate) fn withdraw_scopes(&self, tenant: &Name, namespace: Option<&Name>) {
         self.tokens.withdraw(tenant, namespace);
         self.access_changed();
     }
 
-    /// Reserve and cap divide the memory of all tenants, so administrators alone set them, and
-    /// nobody is guaranteed what is not there.
+    /// Reserve and cap divide the memory of all tenants, so only administrators set them, and the
+    /// sum of reserves must fit.
     fn check_quota(
         &self,
         caller: &Caller,
@@ -194,7 +195,7 @@ impl Control {
         Ok(())
     }
 
-    /// A policy with some parts changed, and the origin it names.
+    /// A changed policy, and the origin it names.
     fn changed(
         &self,
         caller: &Caller,
@@ -208,7 +209,7 @@ impl Control {
         Ok((policy, origin))
     }
 
-    /// The origin that a policy names. One that the change names must be open to the caller.
+    /// The origin that a policy names. One named by the change must be open to the caller.
     fn origin_of(
         &self,
         caller: &Caller,
@@ -297,8 +298,8 @@ fn apply(change: &PolicyChange, policy: &mut NamespacePolicy) -> Result<(), Cont
     Ok(())
 }
 
-/// The entity tag of a namespace's policy (RFC 9110, section 8.8.3): equal policies have equal
-/// ones.
+/// The entity tag of a namespace's policy (RFC 9110, section 8.8.3); equal policies have equal
+/// tags.
 pub fn policy_tag(policy: &Policy) -> EntityTag {
     let text = serde_json::to_vec(policy).unwrap_or_default();
     EntityTag::of("application/json", &text)

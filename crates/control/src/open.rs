@@ -1,4 +1,4 @@
-//! Letting callers into namespaces: the one place where a scope becomes a handle.
+//! Opens namespaces for callers: the one place where a scope becomes a handle.
 
 use std::sync::Arc;
 
@@ -15,7 +15,7 @@ use crate::error::ControlError;
 use crate::membership::Role;
 
 impl Control {
-    /// A namespace in which the caller holds a right.
+    /// A namespace in which the caller has the right `R`.
     fn open(
         &self,
         caller: &Caller,
@@ -68,7 +68,7 @@ impl Control {
         self.open(caller, Right::Write, tenant, namespace).map(Refiller::open)
     }
 
-    /// Opens a namespace for managing it.
+    /// Opens a namespace for management.
     ///
     /// # Errors
     /// [`ControlError`]: the scope, or the namespace.
@@ -99,20 +99,20 @@ impl Control {
         }
     }
 
-    /// A namespace by its names, if the token opens it for reading: for transports that answer
-    /// plain look-ups on the spot. Why it does not is left to [`open_reader`](Self::open_reader).
+    /// Opens a namespace for reading on the fast path of the transports; `None` if the token does
+    /// not open it. [`open_reader`](Self::open_reader) tells why.
     pub fn reader_of(&self, token: &str, tenant: &str, namespace: &str) -> Option<Reader> {
         (self.role() == Role::Active).then_some(())?;
-        // The names are looked up only for those who may know them, so that time tells others
-        // nothing.
+        // Names are looked up only for callers that may know them, so that timing reveals nothing
+        // to others.
         let caller = self.tokens.caller(token).ok()?;
         caller.holds_within(Right::Read, tenant, namespace).then_some(())?;
         let found = self.registry.find(tenant, namespace)?;
         Some(Reader::open(Arc::clone(found.namespace())))
     }
 
-    /// The turns in which requests about a namespace are answered, for a caller that may read or
-    /// write in it. Nobody else takes them.
+    /// The turns of a namespace's tenant, for a caller that may read or write in it. No other
+    /// caller uses them.
     pub fn turns_of(
         &self,
         caller: &Caller,
@@ -129,7 +129,7 @@ impl Control {
         self.observatory.refills_of(reader.id())
     }
 
-    /// What happened to the locks of a namespace lately, newest first.
+    /// The recent lock events of a namespace, newest first.
     pub fn recent_locks(&self, reader: &Reader) -> Vec<LockEvent> {
         self.observatory.lock_events_of(reader.id())
     }

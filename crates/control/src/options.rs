@@ -1,21 +1,21 @@
-//! How the control plane is set up.
+//! Options of the control plane.
 
 use std::path::PathBuf;
 
 use verax_api::LoadProfileSpec;
 use verax_records::Node;
 
-/// How the control plane is set up.
+/// Options of the control plane.
 #[derive(Debug, Clone, Default)]
 pub struct ControlOptions {
-    /// Where a snapshot of the records is kept, for a start while MariaDB is away.
+    /// The snapshot of the records, for a start while MariaDB is away.
     pub records_snapshot: Option<PathBuf>,
-    /// This node, where other Verax may use the same records; `None` where none ever does.
+    /// This node, if others may use the same records; `None` for a single node.
     pub node: Option<Node>,
-    /// Where the latest epoch of fencing tokens is kept, in case the records forget it.
+    /// The file with the latest epoch of fencing tokens, in case the records lose it.
     pub epoch_file: Option<PathBuf>,
-    /// Where files with the secrets of origins lie; without it they come from the environment
-    /// alone.
+    /// The directory of files with origins' secrets; without it, secrets come from the environment
+    /// only.
     pub credentials_dir: Option<PathBuf>,
     /// The load profiles to offer.
     pub profiles: Vec<LoadProfileSpec>,

@@ -41,8 +41,8 @@ impl Control {
         Ok(found.origins.values().map(show).collect())
     }
 
-    /// Creates an origin of a tenant. Only administrators may, since an origin's URL is read from
-    /// within the service's network.
+    /// Creates an origin of a tenant. Only administrators may, since the service reads an origin's
+    /// URL from within its network.
     ///
     /// # Errors
     /// [`ControlError`]: the scope, the tenant, the settings, an origin of that name, or the
@@ -92,8 +92,8 @@ impl Control {
         named.ok_or_else(|| ControlError::Unknown(Subject::Origin(format!("{tenant}/{name}"))))
     }
 
-    /// Changes parts of an origin's settings, if they are some that `expected` names; the
-    /// namespaces bound to it use them at once.
+    /// Changes parts of an origin's settings, if their version is one that `expected` names; its
+    /// namespaces use them immediately.
     ///
     /// # Errors
     /// [`ControlError`]: the scope, the origin, the settings, or the records.
@@ -125,7 +125,7 @@ impl Control {
         let found = self.registry.read().get(&tenant).and_then(|t| t.origins.get(&name).cloned());
         let (mut record, before) = found
             .ok_or_else(|| ControlError::Unknown(Subject::Origin(format!("{tenant}/{name}"))))?;
-        // Changes are made one after the other, so nothing comes in between.
+        // Changes are serialized, so no other change comes in between.
         if !expected.includes(origin_tag(&origin_to_api(&record, &before))) {
             return Err(ControlError::NotExpected("origin"));
         }
@@ -155,7 +155,7 @@ impl Control {
         Ok(answer)
     }
 
-    /// Removes an origin that no namespace is bound to.
+    /// Deletes an origin that no namespace is bound to.
     ///
     /// # Errors
     /// [`ControlError`]: the scope, the origin, a namespace bound to it, or the records.
@@ -183,7 +183,7 @@ impl Control {
         .await
     }
 
-    /// Settings with some parts changed, and the origin they make.
+    /// Changed settings, and the origin they describe.
     async fn changed_origin(
         &self,
         mut settings: OriginSettings,
@@ -228,7 +228,7 @@ impl Control {
             settings.open_to = names.map_err(ControlError::invalid)?;
         }
         settings.check().map_err(ControlError::invalid)?;
-        // A secret that is not there is a slip, found now rather than by a user.
+        // A missing secret is a mistake, better found now than by a user.
         if let Some(name) = &settings.credential {
             self.credentials.read(name).await.map_err(ControlError::invalid)?;
         }
@@ -245,7 +245,7 @@ impl Control {
     }
 }
 
-/// A request for an origin as a change of the usual settings.
+/// A request for an origin, as a change of the default settings.
 fn parts_of(request: &CreateOrigin) -> OriginChange {
     OriginChange {
         url: None,
@@ -261,8 +261,7 @@ fn parts_of(request: &CreateOrigin) -> OriginChange {
     }
 }
 
-/// Whether two addresses of databases, by host and port, lead to the same server as far as names
-/// tell.
+/// Whether two database addresses, by host and port, name the same server.
 async fn same_server(one: (&str, u16), other: Option<(String, u16)>) -> bool {
     let Some((host, port)) = other else { return false };
     if one.1 != port {
@@ -337,8 +336,8 @@ fn change_guard(guard: &mut OriginGuard, change: &GuardChange) {
     guard.open_for = change.open_for_ms.map_or(guard.open_for, Duration::from_millis);
 }
 
-/// A variable that no key gives a value to is a slip, found now rather than by a user, and so is
-/// writing through to what cannot be written to.
+/// A variable without a value in the key is a mistake, better found now than by a user; so is
+/// write-through to a read-only origin.
 pub(crate) fn check_binding(
     path: &str,
     origin: &Origin,
@@ -368,8 +367,8 @@ fn word(breaker: BreakerState) -> String {
     .into()
 }
 
-/// An origin as somebody may see it: only administrators see addresses within the network and the
-/// names of secrets.
+/// An origin as a caller may see it: only administrators see internal addresses and the names of
+/// secrets.
 pub(crate) fn origin_to_to_api(
     caller: &Caller,
     record: &OriginRecord,
@@ -388,8 +387,8 @@ pub(crate) fn origin_to_to_api(
     shown
 }
 
-/// The entity tag of an origin's settings (RFC 9110, section 8.8.3); how its servers do at the
-/// moment is no part of them.
+/// The entity tag of an origin's settings (RFC 9110, section 8.8.3); the state of its servers is
+/// not part of it.
 pub fn origin_tag(origin: &ApiOrigin) -> EntityTag {
     let mut settings =
         ApiOrigin { breaker: String::new(), reads_in_flight: 0, reads_queued: 0, ..origin.clone() };

@@ -12,10 +12,10 @@ use verax_records::{NamespaceRecord, OriginRecord, TenantRecord};
 
 use crate::error::{ControlError, Subject};
 
-/// A namespace with what is known of it beside what it holds.
+/// A namespace with its record and statistics.
 #[derive(Debug)]
 pub struct Registered {
-    /// The policy in it is the one it was loaded with.
+    /// Its policy is the one it was loaded with.
     record: NamespaceRecord,
     namespace: Arc<Namespace>,
     statistics: Arc<Statistics>,
@@ -38,7 +38,7 @@ impl Registered {
         &self.namespace
     }
 
-    /// What is counted of it.
+    /// Its statistics.
     pub fn statistics(&self) -> &Arc<Statistics> {
         &self.statistics
     }
@@ -60,7 +60,7 @@ pub(crate) struct Tenant {
     pub(crate) origins: BTreeMap<Name, (OriginRecord, Arc<Origin>)>,
 }
 
-/// Everything that has a name.
+/// The tenants, namespaces and origins by name.
 #[derive(Debug, Default)]
 pub(crate) struct Registry {
     tenants: RwLock<HashMap<Name, Tenant>>,
@@ -85,12 +85,12 @@ impl Registry {
         tenant: &Name,
         name: &Name,
     ) -> Result<Arc<Registered>, ControlError> {
-        // An unknown tenant reads like an unknown namespace of a known one.
+        // An unknown tenant is reported like an unknown namespace of a known one.
         self.find(tenant.as_str(), name.as_str())
             .ok_or_else(|| ControlError::Unknown(Subject::Namespace(format!("{tenant}/{name}"))))
     }
 
-    /// A namespace by its names, if there is one.
+    /// A namespace by tenant and name, if it exists.
     pub(crate) fn find(&self, tenant: &str, name: &str) -> Option<Arc<Registered>> {
         self.read().get(tenant)?.namespaces.get(name).cloned()
     }

@@ -12,20 +12,20 @@ use crate::error::ControlError;
 const SESSION_ENDED: &str = "the session has ended: sign in again";
 
 impl Control {
-    /// A one-time link that signs whoever opens it in as this caller.
+    /// Creates a one-time link that signs its opener in as this caller.
     ///
     /// # Errors
-    /// [`ControlError::NotSignedIn`] when the caller's access has ended, [`ControlError::Busy`].
+    /// [`ControlError::NotSignedIn`] if the caller's access has ended, [`ControlError::Busy`].
     pub fn sign_in_link(&self, caller: &Arc<Caller>) -> Result<SignInLink, ControlError> {
         caller.still_open()?;
         let code = self.sessions.new_code(Arc::clone(caller), self.engine.now());
         let code = code.ok_or(ControlError::Busy("too many sign-in links; retry later"))?;
         let seconds = CODE_LIFETIME.as_secs();
-        // In the fragment, which browsers send to no server and write to no log.
+        // In the fragment, which browsers never send to a server.
         Ok(SignInLink { path: format!("/sign-in#{code}"), seconds })
     }
 
-    /// Starts a console session by a code or a token; returns its secret.
+    /// Starts a console session with a code or a token; returns its secret.
     ///
     /// # Errors
     /// [`ControlError::NotSignedIn`], [`ControlError::Busy`].
@@ -48,7 +48,7 @@ impl Control {
         Ok((secret.ok_or(ControlError::Busy("too many sessions; retry later"))?, session))
     }
 
-    /// What the token that a caller came with opens now.
+    /// What the caller's token opens now.
     fn current(&self, caller: &Arc<Caller>) -> Result<Arc<Caller>, ControlError> {
         match caller.token() {
             None => Ok(Arc::clone(caller)),
@@ -58,8 +58,7 @@ impl Control {
         }
     }
 
-    /// Whoever a session belongs to, and the session. A session ends with the token it was begun
-    /// with.
+    /// The caller of a session, and the session. It ends with the token it was begun with.
     ///
     /// # Errors
     /// [`ControlError::NotSignedIn`].
@@ -77,7 +76,7 @@ impl Control {
         self.sessions.end(secret);
     }
 
-    /// Whoever holds a token.
+    /// The caller with a token.
     ///
     /// # Errors
     /// [`ControlError::NotSignedIn`].
@@ -86,7 +85,7 @@ impl Control {
     }
 }
 
-/// The session of a caller, as it is shown.
+/// A caller's session, for the API.
 pub fn session_of(caller: &Caller) -> Session {
     let scopes = caller.scopes().iter().map(Scope::to_string).collect();
     Session { who: caller.who().to_owned(), scopes }

@@ -1,4 +1,4 @@
-//! Starting the control plane: its first load, its background work, its first token.
+//! Starts the control plane: its first load, its background tasks, its first token.
 
 use std::sync::Arc;
 
@@ -15,12 +15,11 @@ use crate::options::ControlOptions;
 use crate::records_sync::sync_loop;
 
 impl Control {
-    /// Loads everything from the records. While MariaDB is away, what serving needs comes from the
-    /// snapshot that an earlier start left, if there is one. The [`tasks`](Self::tasks) are to be
-    /// run beside it.
+    /// Loads everything from the records or, while MariaDB is away, from the snapshot of an earlier
+    /// start. The [`tasks`](Self::tasks) must run beside it.
     ///
     /// # Errors
-    /// [`ControlError::RecordsUnavailable`] when neither can be read.
+    /// [`ControlError::RecordsUnavailable`] if neither can be read.
     pub async fn start(
         engine: Arc<Engine>,
         records: Records,
@@ -31,8 +30,7 @@ impl Control {
         Ok(control)
     }
 
-    /// The work that the control plane needs done for as long as it is used, each by a task of its
-    /// own.
+    /// The control plane's background work, one task for each kind.
     pub fn tasks() -> [fn(Arc<Self>) -> Work; 4] {
         [
             |control| Box::pin(sample_every_second(control)),
@@ -42,13 +40,12 @@ impl Control {
         ]
     }
 
-    /// Makes sure that the administrator token is known: `known` when it still opens everything.
-    /// The first one is created here, for the caller to keep where only its owner can read it. No
-    /// further one is ever created by itself: who can damage a file must not become administrator
-    /// by it.
+    /// Returns the administrator token: `known` if it is still valid. The very first one is created
+    /// here, for the caller to keep where only its owner can read it. No other is ever created
+    /// automatically: damaging a file must not make anyone an administrator.
     ///
     /// # Errors
-    /// [`ControlError::Conflict`] when `known` opens nothing, or is missing although there are
+    /// [`ControlError::Conflict`] if `known` is not valid, or is missing although there are
     /// administrators; [`ControlError::RecordsUnavailable`].
     pub async fn administrator_token(
         self: &Arc<Self>,
@@ -68,8 +65,7 @@ impl Control {
         self.new_administrator_token().await
     }
 
-    /// Creates an administrator token, for somebody who may write to the data directory and asks
-    /// for it.
+    /// Creates an administrator token on request of a user who can write to the data directory.
     ///
     /// # Errors
     /// [`ControlError::RecordsUnavailable`].

@@ -52,7 +52,7 @@ impl Control {
         .await
     }
 
-    /// Removes a tenant that owns nothing any more.
+    /// Deletes a tenant that no longer owns anything.
     ///
     /// # Errors
     /// [`ControlError`]: the scope, the tenant, what it still owns, or the records.

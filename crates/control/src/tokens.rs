@@ -13,15 +13,14 @@ use crate::control::Control;
 use crate::error::{ControlError, Subject};
 use crate::limits::{self, MAX_TOKENS};
 
-/// How many scopes a token may have.
+/// The maximum number of scopes of a token.
 pub const SCOPE_COUNTS: RangeInclusive<usize> = 1..=32;
 
-/// How long a token's note may be, in characters.
+/// The maximum length of a token's note, in characters.
 pub const NOTE_LENGTHS: RangeInclusive<usize> = 0..=200;
 
 impl Control {
-    /// The tokens that come after a token, revoked ones included, oldest first, and at most `most`
-    /// of them.
+    /// At most `most` tokens after a given one, oldest first, including revoked ones.
     ///
     /// # Errors
     /// [`ControlError`]: the scope or the records.
@@ -35,10 +34,10 @@ impl Control {
         Ok(self.records.tokens_after(after, most).await?.iter().map(token_to_api).collect())
     }
 
-    /// Creates a token. Its secret is in the answer and nowhere else.
+    /// Creates a token. Only the response contains its secret.
     ///
     /// # Errors
-    /// [`ControlError`]: the scope, the scopes asked for, or the records.
+    /// [`ControlError`]: the scope, the requested scopes, or the records.
     pub async fn create_token(
         self: &Arc<Self>,
         caller: &Caller,
@@ -75,7 +74,7 @@ impl Control {
         .await
     }
 
-    /// A token for something that does not exist is more likely a slip than a plan.
+    /// A token for something that does not exist is most likely a mistake.
     fn check_place(&self, scope: &Scope) -> Result<(), ControlError> {
         let Scope::Within { tenant, namespace, .. } = scope else { return Ok(()) };
         let tenants = self.registry.read();
@@ -91,7 +90,7 @@ impl Control {
         )))
     }
 
-    /// Revokes a token; it opens nothing from now on, and neither do sessions begun with it.
+    /// Revokes a token, and ends the sessions begun with it.
     ///
     /// # Errors
     /// [`ControlError`]: the scope, the token, or the records.
@@ -117,7 +116,7 @@ impl Control {
         .await
     }
 
-    /// Ends a token in memory, with everything that was begun by it.
+    /// Ends a token in memory, with everything begun under it.
     fn end_token(&self, id: u64) {
         self.tokens.revoke(id);
         self.access_changed();

@@ -1,4 +1,4 @@
-//! Who waits for what, over all namespaces that a caller may read.
+//! Who waits for what, in all namespaces a caller may read.
 
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -15,7 +15,7 @@ use crate::control::Control;
 use crate::origins::origin_to_to_api;
 use crate::registry::Registered;
 
-/// Something, and the namespace that it is in.
+/// An item and its namespace.
 pub type InNamespace<T> = (Arc<Registered>, T);
 
 /// Who waits for what.
@@ -23,7 +23,7 @@ pub type InNamespace<T> = (Arc<Registered>, T);
 pub struct Waiting {
     /// Live refill permits, oldest first.
     pub permits: Vec<InNamespace<PermitView>>,
-    /// Held locks, longest held first.
+    /// Held locks, longest-held first.
     pub locks: Vec<InNamespace<LockView>>,
     /// The latest refills, newest first.
     pub refills: Vec<InNamespace<RefillRecord>>,
@@ -34,7 +34,7 @@ pub struct Waiting {
 }
 
 impl Control {
-    /// Who waits for what in the namespaces that the caller may read, with at most `most` of each.
+    /// Lists who waits for what in the namespaces the caller may read, at most `most` of each kind.
     pub fn waiting(&self, caller: &Caller, most: usize) -> Waiting {
         let readable: HashMap<NamespaceId, Arc<Registered>> = self
             .registry
@@ -56,7 +56,7 @@ impl Control {
         Waiting { permits, locks, refills, lock_events, origins }
     }
 
-    /// The origins of the tenants that the caller manages, by tenant and name, as they are now.
+    /// The current origins of the tenants the caller manages, by tenant and name.
     pub fn managed_origins(&self, caller: &Caller) -> Vec<Origin> {
         let tenants = self.registry.read();
         let mut origins: Vec<Origin> = tenants

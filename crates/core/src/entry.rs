@@ -13,7 +13,7 @@ use crate::time::Timestamp;
 /// The most tags that one entry may carry.
 pub const MAX_TAGS: usize = 32;
 
-/// The longest tag, in bytes.
+/// The maximum length of a tag, in bytes.
 pub const MAX_TAG_BYTES: usize = 128;
 
 /// A label on entries, for invalidating a group (a cache group in RFC 9875).
@@ -105,7 +105,7 @@ pub const RATE_LIMIT_TYPE: &str = "application/vnd.verax.rate-limit";
 /// The media type of a negative entry: the origin has no value for the key.
 pub const NEGATIVE_TYPE: &str = "application/vnd.verax.no-value";
 
-/// The longest media type, in bytes.
+/// The maximum length of a media type, in bytes.
 pub const MAX_MEDIA_TYPE_BYTES: usize = 255;
 
 /// Why a text is not a media type that an entry can have.

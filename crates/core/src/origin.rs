@@ -15,7 +15,7 @@ pub struct OriginSettings {
     pub source: OriginSource,
     /// The name of its credential, which is stored outside the records.
     pub credential: Option<Name>,
-    /// The longest time to connect.
+    /// The timeout to connect.
     pub connect_timeout: Duration,
     /// The longest time from the request to the last byte.
     pub total_timeout: Duration,

@@ -11,7 +11,7 @@ pub enum Source {
     StaleOnError,
     /// From the origin, for this caller.
     Origin,
-    /// From the origin, by a refill that another caller had begun.
+    /// From the origin, by a refill another caller began.
     Joined,
 }
 

@@ -35,7 +35,7 @@ async fn main() {
     tokio::time::sleep(Duration::from_secs(2)).await;
     picture("console-overview-dark").await;
     browser.click(By::Css("button[aria-label='Use light colours']")).await;
-    browser.click(By::LinkText("How much faster is it?")).await;
+    browser.click(By::LinkText("Load")).await;
     browser.click(By::XPath("//button[contains(., 'Start the run')]")).await;
     browser.text_when("[data-run-state]", |text| text.contains("done")).await;
     tokio::time::sleep(Duration::from_millis(500)).await;
@@ -64,7 +64,7 @@ async fn pair(browser: &Browser, folder: &Path) {
     let environment = [("VERAX_URL", standby.http.as_str()), ("VERAX_TOKEN", token.trim())];
     let link = verax_e2e::run(&environment, folder, &["sign-in"], b"").done();
     browser.page.goto(link.trim()).await.unwrap();
-    browser.text_when("h1", |text| text == "It stands by").await;
+    browser.text_when("[data-answer]", |text| text == "Another one").await;
     browser.text_when("main table", |text| text.contains("standby")).await;
     browser.picture(&folder.join("console-standby.png")).await;
     let urls: Vec<&str> = nodes.iter().map(|node| node.http.as_str()).collect();
@@ -82,7 +82,7 @@ async fn pair(browser: &Browser, folder: &Path) {
 /// Who waits for what, with locks that are held and waited for, and drills.
 async fn guards(verax: &Verax, browser: &Browser, folder: &Path) {
     let picture = async |name: &str| browser.picture(&folder.join(format!("{name}.png"))).await;
-    browser.click(By::LinkText("What does it guarantee?")).await;
+    browser.click(By::LinkText("Drills")).await;
     for (drill, title) in
         [("stampede", "Stampede"), ("outage", "Outage"), ("allocation", "Allocation race")]
     {
@@ -108,14 +108,14 @@ async fn guards(verax: &Verax, browser: &Browser, folder: &Path) {
         })
         .into();
     one_server_fails(verax).await;
-    browser.click(By::LinkText("Who is waiting for what?")).await;
-    browser.text_when("h1", |text| text.starts_with("3 ")).await;
+    browser.click(By::LinkText("Waiting")).await;
+    browser.text_when("[data-answer]", |text| text.starts_with("3 ")).await;
     tokio::time::sleep(Duration::from_secs(2)).await;
     picture("console-waiting").await;
     waiting.iter().for_each(tokio::task::JoinHandle::abort);
 }
 
-/// Lets one of the two servers of the tide tables fail until it is left alone.
+/// Lets one of the two servers of the tide tables fail until its circuit opens.
 async fn one_server_fails(verax: &Verax) {
     let origins = verax.client().origins("tideline").await.unwrap();
     let gauges = origins.iter().find(|origin| origin.name == "gauges").unwrap();

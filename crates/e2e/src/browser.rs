@@ -26,7 +26,7 @@ pub struct Browser {
 impl Browser {
     /// Starts Debian's Chromium and its driver on a free port.
     pub async fn start() -> Self {
-        // Somebody else may have installed a provider already; either serves.
+        // Another crate may have installed a provider already; either works.
         let _ = rustls::crypto::ring::default_provider().install_default();
         let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
         let driver = Command::new("chromedriver")

@@ -1,4 +1,4 @@
-//! Starts everything that a user would start, for tests and for taking screenshots.
+//! Starts everything a user would start, for tests and screenshots.
 //!
 //! [`Verax`] is a running `verax serve` or `verax demo` in a directory of its own, on free ports;
 //! [`Browser`] is a headless Chromium. Both end with the value that holds them, and their processes

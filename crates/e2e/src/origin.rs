@@ -1,4 +1,4 @@
-//! An origin that answers only when it is told to.
+//! An origin that responds only when released.
 
 use std::net::SocketAddr;
 use std::sync::Arc;
@@ -9,7 +9,7 @@ use axum::routing::get;
 use tokio::net::TcpListener;
 use tokio::sync::Semaphore;
 
-/// An HTTP service that holds every call back until it is let go.
+/// An HTTP service that holds every call until it is released.
 #[derive(Debug)]
 pub struct HeldOrigin {
     address: SocketAddr,
@@ -39,12 +39,12 @@ impl HeldOrigin {
         format!("http://{}/{{key}}", self.address)
     }
 
-    /// How often it was asked.
+    /// How often it was called.
     pub fn calls(&self) -> u64 {
         self.calls.load(Ordering::SeqCst)
     }
 
-    /// Lets so many calls go.
+    /// Releases some calls.
     pub fn let_go(&self, calls: usize) {
         self.gate.add_permits(calls);
     }

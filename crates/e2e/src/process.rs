@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 
-/// Whether a process runs; one that has ended but was not waited for does not.
+/// Whether a process is running; a zombie is not.
 pub fn is_running(process: u32) -> bool {
     std::fs::read(format!("/proc/{process}/cmdline")).is_ok_and(|text| !text.is_empty())
 }
@@ -16,7 +16,7 @@ pub fn send(process: u32, signal: Signal) {
     let _ = kill(Pid::from_raw(process as i32), signal);
 }
 
-/// Asks a child to end, and insists after a while.
+/// Asks a child to end, and kills it after a while.
 pub(crate) fn end(child: &mut Child) {
     send(child.id(), Signal::SIGTERM);
     let asked = Instant::now();

@@ -1,6 +1,6 @@
-//! Looking for secrets where none may be: in logs and error texts.
+//! Finds secrets where none may be: in logs and error messages.
 
-/// Marks that secrets follow, and how many hexadecimal digits one has.
+/// Prefixes of secrets, and the number of their hexadecimal digits.
 const MARKED: [(&str, usize); 4] = [
     // Tokens.
     ("verax-token-", 64),
@@ -12,7 +12,7 @@ const MARKED: [(&str, usize); 4] = [
     ("mysql://verax:", 48),
 ];
 
-/// What looks like a secret in a text, or is one of those that are known.
+/// Finds known secrets, and anything that looks like one, in a text.
 pub fn found_secret(text: &str, known: &[String]) -> Option<String> {
     let marked = MARKED.iter().find_map(|(mark, digits)| {
         text.match_indices(mark).find_map(|(at, _)| {

@@ -14,7 +14,7 @@ use verax_client::{Client, ClientOptions};
 use crate::process::{end, send};
 use crate::secrets::assert_no_secret;
 
-/// What a command answered.
+/// The result of a command.
 #[derive(Debug)]
 pub struct Answer {
     /// Its exit code.
@@ -26,13 +26,13 @@ pub struct Answer {
 }
 
 impl Answer {
-    /// The output, of a command that must have succeeded.
+    /// Its output; panics if it failed.
     pub fn done(self) -> String {
         assert_eq!(self.code, 0, "it failed: {}{}", self.out, self.err);
         self.out
     }
 
-    /// The output as JSON, of a command that must have succeeded.
+    /// Its output as JSON; panics if it failed.
     pub fn json(self) -> Value {
         let text = self.done();
         serde_json::from_str(&text).unwrap_or_else(|e| panic!("{e}: {text}"))
@@ -51,7 +51,7 @@ pub struct Verax {
     wire: String,
     sign_in: String,
     log: Arc<Mutex<String>>,
-    /// A log that nobody reads.
+    /// A log without a reader.
     _unread: Option<ChildStderr>,
 }
 
@@ -175,7 +175,7 @@ impl Verax {
             let _ = child.wait();
             panic!("verax {arguments:?} did not become ready: {}", log.lock().unwrap());
         };
-        // Nothing more is expected, but a full pipe must not hold it up.
+        // No more output is expected, but a full pipe must not block it.
         std::thread::spawn(move || lines.map_while(Result::ok).count());
         let words: Vec<&str> = ready.split(' ').collect();
         let url = words.iter().find(|w| w.starts_with("http")).unwrap().to_string();
@@ -184,13 +184,13 @@ impl Verax {
         Self { arguments, records_url, directory, child, url, wire, sign_in, log, _unread: unread }
     }
 
-    /// Kills it as hard as can be, and starts it again over the same data.
+    /// Kills it with SIGKILL, and starts it again over the same data.
     pub fn kill_and_restart(mut self) -> Self {
         self.kill();
         self.start_again()
     }
 
-    /// Starts it again over the same data, after it has ended or was asked to.
+    /// Starts it again over the same data, after it has ended.
     pub fn start_again(mut self) -> Self {
         self.child.wait().unwrap();
         let (arguments, directory) = (self.arguments.clone(), Arc::clone(&self.directory));
@@ -199,7 +199,7 @@ impl Verax {
         Self::spawn_with(arguments, directory, true, records_url)
     }
 
-    /// Kills it as hard as can be; it does not come back.
+    /// Kills it with SIGKILL, for good.
     pub fn kill(&mut self) {
         send(self.child.id(), Signal::SIGKILL);
         self.child.wait().unwrap();
@@ -231,7 +231,7 @@ impl Verax {
         self.restart()
     }
 
-    /// Sends a signal to its process; a stop has taken hold of every thread when this returns.
+    /// Sends a signal to its process; after SIGSTOP, waits until every thread is stopped.
     pub fn send(&self, signal: Signal) {
         send(self.child.id(), signal);
         let started = std::time::Instant::now();
@@ -339,7 +339,7 @@ impl Verax {
     }
 }
 
-/// Runs a command that starts no service, or fails to.
+/// Runs a command without a service.
 pub fn run(
     environment: &[(&str, &str)],
     directory: &Path,
@@ -357,7 +357,7 @@ pub fn run(
         .stderr(Stdio::piped())
         .spawn()
         .unwrap();
-    // A command that does not read its input may have gone already.
+    // A command that does not read its input may have ended already.
     let _ = child.stdin.take().unwrap().write_all(input);
     let output = child.wait_with_output().unwrap();
     let text = |bytes| String::from_utf8_lossy(bytes).into_owned();

@@ -2,10 +2,10 @@
 
 use std::time::{Duration, Instant};
 
-/// Nothing that a test waits for takes longer than this on a slow machine.
+/// The timeout of every wait, for slow machines.
 const PATIENCE: Duration = Duration::from_secs(90);
 
-/// Waits until something is there.
+/// Waits until `what` returns a value.
 pub async fn until_some<T>(what: &str, mut look: impl AsyncFnMut() -> Option<T>) -> T {
     let started = Instant::now();
     loop {
@@ -17,7 +17,7 @@ pub async fn until_some<T>(what: &str, mut look: impl AsyncFnMut() -> Option<T>)
     }
 }
 
-/// Waits until something holds.
+/// Waits until a condition holds.
 pub async fn until(what: &str, mut holds: impl AsyncFnMut() -> bool) {
     until_some(what, async || holds().await.then_some(())).await;
 }

@@ -221,7 +221,7 @@ impl Door {
         said
     }
 
-    /// Claims a lock; the lease is kept in `holds` if it is given.
+    /// Acquires a lock; keeps the lease in `holds` if granted.
     async fn lock(&self, name: &str, options: &LockOptions) -> (String, Option<LockGuard>) {
         let by_other = |owner: &str| format!("held by {owner}");
         match self {

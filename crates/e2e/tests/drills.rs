@@ -75,8 +75,5 @@ fn without_the_demo_there_are_none() {
     let list = verax.run(&["drill", "list"]).done();
     assert!(list.contains("verax demo"), "{list}");
     let refused = verax.run(&["drill", "run", "stampede"]);
-    assert!(
-        refused.code == 4 && refused.err.contains("start one with `verax demo`"),
-        "{refused:?}"
-    );
+    assert!(refused.code == 4 && refused.err.contains("start it with `verax demo`"), "{refused:?}");
 }

@@ -171,8 +171,7 @@ async fn compare(verax: &Verax, model: &Mutex<Model>, after: &str) {
     for (note, (id, secret, known)) in &tokens {
         let listed = listed.get(id).unwrap_or_else(|| panic!("{after}: token {note} is lost"));
         assert_eq!(&listed.note, note, "{after}: token {id} is another");
-        // PermitOutcome for a few only, since each is a request: the latest, and all that nobody is
-        // sure of.
+        // Only for a few, since each is a request: the latest, and all uncertain ones.
         let opens = async || verax.client_with(secret).namespaces("tideline").await.is_ok();
         match known {
             Known::There => assert!(listed.revoked_at.is_none(), "{after}: {note} was revoked"),

@@ -102,7 +102,7 @@ async fn a_lock_is_given_to_one_at_a_time_in_the_order_of_asking() {
         let line = async || self::berths(&verax).lock("berth-7").await.unwrap().queue.len();
         until("it is in the queue", async || line().await == n + 1).await;
     }
-    // One that goes away leaves the line, and holds nothing up.
+    // A caller that goes away leaves the queue, and blocks nobody.
     waiting.remove(2).abort();
     until("it has left", async || berths.lock("berth-7").await.unwrap().queue.len() == 4).await;
     berths.release_lock("berth-7", first.fencing_token).await.unwrap();
@@ -128,7 +128,7 @@ async fn a_guard_renews_its_hold_and_tells_when_it_was_lost() {
     berths.force_release_lock("berth-7").await.unwrap().unwrap();
     guard.lost().await;
     assert_eq!(guard.release().await.unwrap_err().problem(), Some("not-held"));
-    // A guard that is dropped lets go.
+    // A dropped guard releases the lock.
     drop(held(berths.hold_lock("berth-7", &options("guard", 600, 0)).await.unwrap()));
     until("it is free", async || berths.lock("berth-7").await.unwrap().holder.is_none()).await;
     // Nobody can tell a guard that cannot reach Verax: it knows by itself.

@@ -80,7 +80,7 @@ impl Pair {
     }
 }
 
-/// Takes a lock; `None` while locks are not given.
+/// Acquires a lock; `None` while none are granted.
 async fn fencing_token(client: &Client, name: &str) -> Option<u64> {
     let berths = client.namespace("quayside", "berths").unwrap();
     match berths.acquire_lock(name, &LockOptions::default()).await.ok()? {
@@ -122,7 +122,7 @@ async fn clients_follow_when_the_active_one_is_killed_or_ends() {
         listed.as_array().unwrap().iter().map(|node| node["state"].as_str().unwrap()).collect();
     assert!(states.contains(&"away") && states.contains(&"active"), "{listed}");
 
-    // Another one stands by; the active one ends in order.
+    // There is another standby; the active node shuts down.
     pair.first = Verax::serve_over(&pair.server.url("verax"), &[]);
     until("there is a standby", async || pair.role(&pair.first).await == "standby").await;
     let both = [&pair.first, &pair.second];

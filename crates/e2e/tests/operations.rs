@@ -50,7 +50,7 @@ fn commands_reach_every_operation() {
     ];
     assert!(verax.run(&take).done().contains("1 left"));
     let exhausted = verax.run(&take);
-    assert!(exhausted.code == 4 && exhausted.err.contains("come back in"), "{exhausted:?}");
+    assert!(exhausted.code == 4 && exhausted.err.contains("retry in"), "{exhausted:?}");
     let never = ["rate-limit", "acquire", place, "quay", "9", "--rate", "1"];
     let never = verax.run(&never);
     assert!(never.code == 4 && never.err.contains("the burst is 1"), "{never:?}");

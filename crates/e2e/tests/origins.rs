@@ -226,7 +226,7 @@ async fn two_servers_serve_as_one_and_the_command_shows_which_is_well() {
     assert_eq!(changed["endpoints"].as_array().unwrap().len(), 1);
     assert_eq!(changed["guard"]["max_concurrency"], 8);
     read().await.unwrap();
-    // With all servers left alone, callers are told at once.
+    // With the circuits of all servers open, callers are refused immediately.
     one.close(true);
     until("it is left alone", async || {
         let refused = read().await.unwrap_err();

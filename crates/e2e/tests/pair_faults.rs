@@ -35,7 +35,7 @@ const STOP: Duration = Duration::from_millis(4_500);
 /// Callers that take locks, and callers that create namespaces.
 const CALLERS: usize = 3;
 
-/// A lock that was given: when it was asked for, when that was answered, and its fencing token.
+/// A granted lock: when it was requested, when the response came, and its fencing token.
 #[derive(Debug, Clone, Copy)]
 struct Given {
     asked: Instant,
@@ -120,7 +120,7 @@ async fn role(verax: &Verax, token: &str) -> Result<String, ClientError> {
     verax.client_with(token).ready().await.map(|ready| ready.role)
 }
 
-/// Which of the two is active; waits until one is, and the other stands by.
+/// Which of the two is active; waits until one is, and the other is a standby.
 async fn active(pair: &[Verax; 2], token: &str) -> usize {
     let mut found = None;
     until("one is active and the other stands by", async || {

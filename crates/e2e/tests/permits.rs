@@ -219,7 +219,7 @@ async fn a_value_read_before_an_invalidation_is_not_stored_after_it() {
 #[tokio::test(flavor = "multi_thread")]
 async fn the_permit_protocol_over_http() {
     let verax = started();
-    // One caller gets the permit, the others are told when to come back, or wait.
+    // One caller gets the permit; the others are told when to retry, or wait.
     let number = permit(&verax, 30.0).await;
     let later = claim(&verax, 0, json!({})).await;
     let retry: u64 = later.headers()["retry-after"].to_str().unwrap().parse().unwrap();

@@ -51,7 +51,7 @@ async fn that_there_is_none_is_kept_for_its_own_time() {
     }
     assert_eq!(desk.calls(), 1, "the desk was asked once");
     assert!(boards.get("b").await.unwrap().is_none(), "it is no value");
-    // Who cannot take none for an answer refills, and all have the value then.
+    // A caller that needs a value refills, and all have the value then.
     let value = boards.get_or_refill("b", MINUTE, async || Ok::<_, ()>("07:10".to_owned())).await;
     assert_eq!(value.unwrap(), "07:10");
     let found = boards.find_or_refill("b", MINUTE, MINUTE, async || desk.has(None).await);

@@ -31,7 +31,7 @@ fn boards(verax: &Verax, options: CacheOptions) -> Cache {
 }
 
 fn near() -> CacheOptions {
-    let near_copies = Some(NearCopies { bytes: 1 << 20, longest: Duration::from_secs(60) });
+    let near_copies = Some(NearCopies { max_bytes: 1 << 20, max_age: Duration::from_secs(60) });
     CacheOptions { near_copies, ..CacheOptions::default() }
 }
 

@@ -1,12 +1,12 @@
-//! The end of somebody's access, as a signal.
+//! The signal that a caller's access has ended.
 
 use std::sync::Arc;
 
 use tokio::sync::watch;
 use verax_core::guard::lock::AccessId;
 
-/// Tells everything that was begun with some access (waits, streams, connections, leases) when that
-/// access ends. Clones share it; it is raised once and stays.
+/// Notifies everything begun under one access (waits, streams, connections, leases) when that
+/// access ends. Clones share the signal; once raised it stays raised.
 #[derive(Debug, Clone)]
 pub struct AccessSignal(Arc<watch::Sender<bool>>);
 
@@ -17,29 +17,29 @@ impl Default for AccessSignal {
 }
 
 impl AccessSignal {
-    /// Raises it.
+    /// Raises the signal.
     pub fn end(&self) {
         self.0.send_replace(true);
     }
 
-    /// Whether it was raised.
+    /// Whether the signal has been raised.
     pub fn has_ended(&self) -> bool {
         *self.0.borrow()
     }
 
-    /// Waits until it is raised.
+    /// Waits until the signal is raised.
     pub async fn ended(&self) {
         let mut receiver = self.0.subscribe();
-        // The sender lives as long as this does, so there is nothing to fail.
+        // The sender lives as long as `self`, so waiting cannot fail.
         let _ = receiver.wait_for(|ended| *ended).await;
     }
 }
 
-/// The access that something is leased by: the lease ends with it.
+/// The access under which a lease is held: the lease ends with it.
 #[derive(Debug, Clone)]
 pub struct LeasedBy {
-    /// What it is known by.
+    /// Its identifier.
     pub id: AccessId,
-    /// Tells when it ends.
+    /// Raised when it ends.
     pub signal: AccessSignal,
 }

@@ -1,4 +1,4 @@
-//! Background work that goes on until the process stops, whatever becomes of one run of it.
+//! Background work that is restarted until the process stops, even after a panic.
 
 use std::pin::Pin;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -9,11 +9,11 @@ use tokio::sync::watch;
 /// Background work.
 pub type Work = Pin<Box<dyn Future<Output = ()> + Send>>;
 
-/// How long a background task that ended by itself is left alone before it is started again.
+/// The delay before a background task that ended by itself is restarted.
 const RESTART_AFTER: Duration = Duration::from_secs(1);
 
-/// Runs work until `stopping` is true. Work that ends before, as by a panic, is told of, counted,
-/// and begun again.
+/// Runs work until `stopping` is true. Work that ends earlier, for example by a panic, is logged,
+/// counted, and restarted.
 pub async fn supervise(
     begin: impl Fn() -> Work,
     mut stopping: watch::Receiver<bool>,

@@ -1,14 +1,14 @@
-//! What a namespace is bound to: its identity, its policy, and its origin.
+//! A namespace's identity, policy, and origin.
 
 use std::sync::Arc;
 
 use verax_core::{Name, NamespaceId, NamespacePolicy};
 use verax_origin::Origin;
 
-/// Which namespace it is.
+/// Identifies a namespace.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct NamespaceIdentity {
-    /// Its identity, which no other namespace ever has.
+    /// Its identifier, which is never reused.
     pub id: NamespaceId,
     /// The tenant that owns it.
     pub tenant: Name,
@@ -16,7 +16,7 @@ pub struct NamespaceIdentity {
     pub name: Name,
 }
 
-/// A policy and the origin it reads through to, which change together.
+/// A policy and the origin it reads through, which change together.
 #[derive(Debug)]
 pub struct Binding {
     /// The policy.

@@ -1,10 +1,10 @@
-//! The engine's clock: wall time at start, monotonic from then on.
+//! The engine's clock: wall time at the start, monotonic from then on.
 
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use verax_core::Timestamp;
 
-/// A clock that never runs backwards while the process lives, whatever is done to the wall clock.
+/// A clock that never runs backwards within a process, even when the wall clock is set.
 #[derive(Debug, Clone, Copy)]
 pub struct Clock {
     anchor: Instant,

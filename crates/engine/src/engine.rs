@@ -1,5 +1,4 @@
-//! The engine and its namespaces, each of which knows the other: what they own and what they are.
-//! What they do stands in the files that name it.
+//! The engine and its namespaces: what they own. What they do is in the file of each concept.
 
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicBool, AtomicU16, AtomicU64, Ordering};
@@ -29,7 +28,7 @@ pub struct Engine {
     pub(crate) locks: Locks,
     namespaces: RwLock<HashMap<NamespaceId, Weak<Namespace>>>,
     in_flight: InFlightBudget,
-    /// The share of each tenant in it.
+    /// Each tenant's share of the in-flight budget.
     tenant_shares: RwLock<HashMap<Name, InFlightBudget>>,
     pub(crate) turns: Arc<Turns>,
     serving: AtomicBool,
@@ -37,8 +36,7 @@ pub struct Engine {
 }
 
 impl Engine {
-    /// An engine without namespaces, which serves. Its [`tasks`](Self::tasks) are to be run beside
-    /// it.
+    /// An engine without namespaces that serves. Its [`tasks`](Self::tasks) must run beside it.
     pub fn new(options: EngineOptions) -> Arc<Self> {
         Arc::new(Self {
             clock: Clock::default(),
@@ -58,12 +56,12 @@ impl Engine {
         self.clock.now()
     }
 
-    /// How long the engine has been there.
+    /// The time since the engine was created.
     pub fn uptime(&self) -> Duration {
         self.clock.uptime()
     }
 
-    /// Opens a namespace, whose events go to `observer`.
+    /// Opens a namespace and sends its events to `observer`.
     pub fn open_namespace(
         self: &Arc<Self>,
         identity: NamespaceIdentity,
@@ -77,13 +75,12 @@ impl Engine {
         namespace
     }
 
-    /// Changes a namespace's policy and origin. Entries that are stored already keep their
-    /// lifetimes.
+    /// Changes a namespace's policy and origin. Stored entries keep their lifetimes.
     pub fn bind(&self, namespace: &Arc<Namespace>, binding: Binding) {
         namespace.bind(binding);
     }
 
-    /// Ends a namespace that is deleted: nothing of it is served, waited for or held from now on.
+    /// Closes a deleted namespace: its entries, waits and leases end now.
     pub fn close_namespace(&self, namespace: &Arc<Namespace>) {
         let mut namespaces = self.namespaces.write().unwrap_or_else(PoisonError::into_inner);
         namespaces.remove(&namespace.id());
@@ -93,7 +90,7 @@ impl Engine {
         self.locks.end_namespace(namespace.id());
     }
 
-    /// Empties a namespace; returns how many entries there were.
+    /// Empties a namespace; returns the number of entries removed.
     pub fn empty(&self, namespace: &Arc<Namespace>) -> u64 {
         namespace.empty()
     }
@@ -113,31 +110,30 @@ impl Engine {
         MemoryUse { used: store.used(), limit: store.limit(), evicted: store.evicted() }
     }
 
-    /// Sets the limit on the memory that entries take, in bytes. Above it, entries go little by
-    /// little.
+    /// Sets the limit on the memory of entries, in bytes. Above it, entries are evicted gradually.
     pub fn set_memory_limit(&self, bytes: u64) {
         self.store().set_limit(bytes);
     }
 
-    /// The memory for values on their way in and out.
+    /// The in-flight budget for values.
     pub fn in_flight(&self) -> &InFlightBudget {
         &self.in_flight
     }
 
-    /// The share of a tenant in that: half of it, so that no tenant keeps others from sending and
-    /// receiving values.
+    /// A tenant's share of the in-flight budget: half of it, so that no tenant keeps others from
+    /// transferring values.
     pub(crate) fn tenant_share(&self, tenant: &Name) -> InFlightBudget {
         let mut shares = self.tenant_shares.write().unwrap_or_else(PoisonError::into_inner);
         let share = || self.in_flight.share(self.in_flight.limit() / 2);
         shares.entry(tenant.clone()).or_insert_with(share).clone()
     }
 
-    /// Sets whether this engine serves, or another one does in its place.
+    /// Sets whether this engine serves or is a standby.
     pub fn set_serving(&self, serving: bool) {
         self.serving.store(serving, Ordering::Release);
     }
 
-    /// Refuses what only a serving engine does.
+    /// Fails unless this engine serves.
     ///
     /// # Errors
     /// [`EngineError::Standby`].
@@ -148,18 +144,18 @@ impl Engine {
         }
     }
 
-    /// Ends waits, and the background work.
+    /// Ends waits and background work.
     pub fn stop(&self) {
         self.stopping.send_replace(true);
     }
 
-    /// Becomes true when the engine stops.
+    /// True once the engine stops.
     pub fn stopping(&self) -> watch::Receiver<bool> {
         self.stopping.subscribe()
     }
 }
 
-/// A namespace. What it holds is reached through [handles](crate::Handle) alone.
+/// A namespace. Its entries are reachable only through [handles](crate::Handle).
 #[derive(Debug)]
 pub struct Namespace {
     identity: NamespaceIdentity,
@@ -204,7 +200,7 @@ impl Namespace {
         }
     }
 
-    /// Its identity.
+    /// Its identifier.
     pub fn id(&self) -> NamespaceId {
         self.identity.id
     }
@@ -229,17 +225,17 @@ impl Namespace {
         self.partition.usage()
     }
 
-    /// How many of its entries went to make room.
+    /// How many of its entries were evicted.
     pub fn evicted(&self) -> u64 {
         self.partition.evicted()
     }
 
-    /// The memory for its tenant's values on their way in and out.
+    /// Its tenant's in-flight budget.
     pub fn in_flight(&self) -> &InFlightBudget {
         &self.in_flight
     }
 
-    /// The turns of its tenant at the processors.
+    /// Its tenant's turns at the processors.
     pub fn turns(&self) -> &Arc<TenantTurns> {
         &self.turns
     }
@@ -249,12 +245,12 @@ impl Namespace {
         self.has_origin.load(Ordering::Relaxed)
     }
 
-    /// The largest value that it allows, in bytes.
+    /// The maximum size of a value, in bytes.
     pub fn max_value_bytes(&self) -> u64 {
         self.max_value_bytes.load(Ordering::Relaxed)
     }
 
-    /// Its policy and origin as they are now.
+    /// Its current policy and origin.
     pub fn binding(&self) -> Arc<Binding> {
         Arc::clone(&self.binding.read().unwrap_or_else(PoisonError::into_inner))
     }
@@ -271,7 +267,7 @@ impl Namespace {
         &self.watchers
     }
 
-    /// Tells the observer.
+    /// Notifies the observer.
     pub(crate) fn notify(&self, event: &Event<'_>) {
         self.observer.observe(event);
     }
@@ -281,7 +277,7 @@ impl Namespace {
         self.closed.store(true, Ordering::Release);
     }
 
-    /// Refuses what waits, or would, when it was deleted.
+    /// Fails if the namespace was deleted.
     pub(crate) fn needs_open(&self) -> Result<(), EngineError> {
         match self.closed.load(Ordering::Acquire) {
             false => Ok(()),
@@ -289,18 +285,18 @@ impl Namespace {
         }
     }
 
-    /// The number of the change that is made now.
+    /// The number of the current change.
     pub(crate) fn next_revision(&self) -> u64 {
         self.revision.fetch_add(1, Ordering::Relaxed) + 1
     }
 
-    /// Whether what callers store and delete goes to the origin first.
+    /// Whether puts and deletes go to the origin first.
     pub(crate) fn writes_through(&self) -> bool {
         self.writes_through.load(Ordering::Relaxed)
     }
 
-    /// Whether an entry that is fresh for `left` yet is due to be refreshed early, by the policy's
-    /// rule and a new draw.
+    /// Whether an entry that stays fresh for `left` is due for early refresh, by the policy's rule
+    /// and a new random draw.
     pub(crate) fn is_due(&self, took: impl FnOnce() -> Duration, left: Duration) -> bool {
         match self.early_refresh.load(Ordering::Relaxed) {
             0 => false,
@@ -308,7 +304,7 @@ impl Namespace {
         }
     }
 
-    /// The lifetime of an entry that brings none of its own.
+    /// The lifetime of an entry without one of its own.
     pub(crate) fn lifetime(&self) -> Lifetime {
         let policy = &self.binding().policy;
         match policy.jitter_percent {

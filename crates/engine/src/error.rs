@@ -1,4 +1,4 @@
-//! What the data plane refuses or fails to do.
+//! The data plane's errors.
 
 use std::fmt;
 use std::sync::Arc;
@@ -9,24 +9,24 @@ use verax_core::guard::lock::NotHeld;
 use verax_core::store::PutError;
 use verax_origin::OriginError;
 
-/// Why the engine did not do what it was asked.
+/// Why the engine refused or failed an operation.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum EngineError {
-    /// A number or other input is wrong.
+    /// An input is out of range or malformed.
     #[error("{0}")]
     Invalid(String),
-    /// The access that the call was made with ended meanwhile.
+    /// The access of the call has ended.
     #[error("this token or session has ended: check VERAX_TOKEN, or get a new token")]
     AccessEnded,
-    /// The namespace was deleted meanwhile.
+    /// The namespace was deleted in the meantime.
     #[error("the namespace was deleted meanwhile")]
     NamespaceGone,
-    /// Another Verax is active; this one stands by.
+    /// Another node is active; this one is a standby.
     #[error(
         "this node is a standby and does not serve: use the active node, or configure clients with the addresses of both"
     )]
     Standby,
-    /// Locks cannot be given until the records say so.
+    /// Locks cannot be granted until the records provide an epoch.
     #[error(
         "{0}; entries are still served, but nothing can be created or changed until MariaDB is back"
     )]
@@ -43,37 +43,37 @@ pub enum EngineError {
         /// The namespace.
         namespace: String,
     },
-    /// The entry does not fit into memory at all.
+    /// The entry does not fit into the memory limit at all.
     #[error("{0}")]
     DoesNotFit(PutError),
-    /// A condition of the request does not hold.
+    /// The condition of the request does not hold.
     #[error("the condition does not hold: the entry is not the expected one")]
     ConditionFailed,
     /// The origin gave no value.
     #[error("{0}")]
     Origin(Arc<OriginError>),
-    /// It is known that the origin has no value for the key.
+    /// The key has a negative entry: the origin has no value.
     #[error("the origin has no value for this key, as of the last read; the next read is in {} ms", left.as_millis())]
     NegativeResult {
-        /// How long that is taken for true yet.
+        /// How much longer the negative entry is valid.
         left: Duration,
     },
-    /// The origin did not take a value that was to be written through.
+    /// A write-through failed at the origin.
     #[error("{}; {}", error.plain(), if error.is_certain() { "nothing was changed" } else { "the origin may have changed, so the entry was removed" })]
     NotWritten {
         /// Why.
         error: Arc<OriginError>,
     },
-    /// A refill permit is over.
+    /// The refill permit has ended.
     #[error("{0}; nothing was stored")]
     Permit(RefusedReason),
-    /// The caller that was refilling gave up, for all who waited.
+    /// The permit holder abandoned the refill for every waiting caller.
     #[error("the permit holder abandoned the refill; repeat the request, or read the origin")]
     RefillAbandoned,
-    /// A lease of a lock is over.
+    /// The lease of the lock has ended.
     #[error("{0}")]
     NotHeld(NotHeld),
-    /// Too much is going on; come back later.
+    /// Overloaded; retry later.
     #[error("{0}")]
     Busy(&'static str),
 }

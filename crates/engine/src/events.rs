@@ -1,7 +1,7 @@
-//! What happens in a namespace, told to one observer.
+//! Events of a namespace, and the observer that receives them.
 //!
-//! The engine does not count: it tells what happened, and an [`Observer`] makes of that what it
-//! likes. Every event of a namespace goes to the observer that the namespace was opened with.
+//! The engine does not count: it publishes events, and an [`Observer`] counts, shows or logs them.
+//! Every event of a namespace goes to the observer the namespace was opened with.
 
 use std::fmt;
 use std::time::Duration;
@@ -9,88 +9,88 @@ use std::time::Duration;
 use verax_core::guard::lock::{FencingToken, LeaseEnd};
 use verax_core::{Key, NamespaceId, Timestamp};
 
-/// Is told what happens in one namespace. It is called on the serving path, partly under locks, so
-/// it must neither wait nor call back into the engine.
+/// Receives the events of one namespace. It is called on the serving path, partly under locks, so
+/// it must neither block nor call back into the engine.
 pub trait Observer: fmt::Debug + Send + Sync {
-    /// Something happened.
+    /// Receives one event.
     fn observe(&self, event: &Event<'_>);
 }
 
-/// Something that happened in a namespace.
+/// An event of a namespace.
 #[derive(Debug, Clone, Copy)]
 pub enum Event<'a> {
-    /// Look-ups were answered from the cache, each after about the same time.
+    /// Hits, each with about the same latency.
     Hits {
-        /// With a fresh copy.
+        /// Fresh hits.
         fresh: u64,
-        /// With a stale copy, while a refresh is under way.
+        /// Stale hits, while the entry is refreshed.
         stale: u64,
-        /// How long each took inside the service.
+        /// The latency of each inside the service.
         each: Duration,
     },
-    /// A look-up ended otherwise.
+    /// A read that was not a plain hit.
     LookUp(LookUp),
-    /// A caller got a permit to refill by itself.
+    /// A refill permit was granted to a caller.
     PermitGranted,
-    /// The origin was asked, or could not be.
+    /// The origin was read, or could not be.
     OriginRead(OriginRead),
-    /// A caller that refilled by itself stored a value, which took so long to produce.
+    /// A caller refilled a value, which took this long to produce.
     CallerRead(Duration),
-    /// A caller that refilled by itself had no value.
+    /// A caller released its permit without a value.
     CallerFailed,
-    /// A value or a deletion is sent to the origin.
+    /// A put or delete is written through to the origin.
     OriginWrite,
-    /// The origin did not take it.
+    /// A write-through failed.
     OriginWriteFailed,
-    /// What is stored changed.
+    /// Entries changed.
     Changed(Change<'a>),
-    /// What a refill brought was refused: its permit was void, or over.
+    /// A refilled value was refused, because its permit was void or had ended.
     RefillRefused,
     /// A refill has ended.
     RefillEnded(&'a RefillRecord),
-    /// Something happened to a lock.
+    /// A lock changed hands or a wait for it timed out.
     Lock(&'a LockEvent),
 }
 
-/// How a look-up ended that is no plain hit.
+/// The outcome of a read that was not a plain hit.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum LookUp {
-    /// With a stale copy, because the origin failed.
+    /// A stale copy, because the origin failed.
     StaleOnError,
-    /// With what a refill of its own brought.
+    /// A value from its own refill.
     Refilled,
-    /// With what another caller's refill brought.
+    /// A value from another caller's refill.
     Joined,
-    /// With the knowledge that the origin has no value.
+    /// A negative entry: the origin has no value.
     Negative,
     /// Without a value.
     Missed,
 }
 
-/// How a read of the origin went.
+/// The outcome of an origin read.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum OriginRead {
-    /// It answered, with a value or without one, after this time.
+    /// It responded, with or without a value, after this time.
     Answered(Duration),
     /// It failed after this time.
     Failed(Duration),
-    /// It was not asked: its circuit is open, or too many reads wait for it.
+    /// It was not read: its circuit is open, or its queue is full.
     Refused,
 }
 
-/// A change of what is stored.
+/// A change of one or more entries.
 #[derive(Debug, Clone, Copy)]
 pub struct Change<'a> {
-    /// What it is about.
+    /// What changed.
     pub scope: ChangeScope<'a>,
-    /// What was done.
+    /// How it changed.
     pub kind: ChangeKind,
-    /// Its number: changes of a namespace are numbered from 1 since it was opened, and those of one
-    /// key are told in their order.
+    /// Its number: changes of a namespace are numbered from 1 since it was opened, and changes of
+    /// one key are published in order.
     pub revision: u64,
 }
 
-/// What a change is about.
+/// The scope of a change.
 #[derive(Debug, Clone, Copy)]
 pub enum ChangeScope<'a> {
     /// The entry of one key.
@@ -101,33 +101,33 @@ pub enum ChangeScope<'a> {
     All,
 }
 
-/// What was done to what is stored.
+/// The kind of a change.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum ChangeKind {
-    /// A caller stored a value, or changed a number.
+    /// A caller stored a value, or changed a counter or rate limit.
     Put,
-    /// A refill brought a value, or the knowledge that there is none.
+    /// A refill stored a value or a negative entry.
     Refill,
-    /// An entry got another lifetime.
+    /// An entry's lifetime was set.
     Lifetime,
-    /// A caller deleted an entry, present or not.
+    /// A caller deleted a key, present or not.
     Delete,
     /// Entries were invalidated or cleared.
     Invalidate,
 }
 
-/// What became of a refill.
+/// The outcome of a refill.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum RefillOutcome {
     /// The value was stored.
     Stored = 0,
-    /// There was a value, which was not to be stored or did not fit.
+    /// There was a value, but it must not be stored or did not fit.
     NotStored,
-    /// There was no value, since something failed.
+    /// There was no value, because the refill failed.
     Failed,
-    /// The key was invalidated or written meanwhile: the value was refused.
+    /// The key was invalidated or written in the meantime, so the value was refused.
     Voided,
-    /// The permit's time was over.
+    /// The permit had expired.
     Expired,
     /// The origin has no such value.
     NoValue,
@@ -172,22 +172,22 @@ pub struct RefillRecord {
     pub max_wait: Duration,
 }
 
-/// What happened to a lock.
+/// The kind of a lock event.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum LockEventKind {
-    /// Somebody got the lock.
+    /// The lock was acquired.
     Granted,
-    /// Its holder released it.
+    /// Its holder released the lock.
     Released,
-    /// The lease's time was over.
+    /// The lease expired.
     Expired,
-    /// An administrator ended the lease.
+    /// An administrator forced the lock open.
     Forced,
     /// The lease ended with its holder's connection.
     Disconnected,
     /// The lease ended with its holder's access.
     Withdrawn,
-    /// Somebody waited in vain.
+    /// A wait timed out.
     TimedOut,
 }
 
@@ -214,10 +214,10 @@ pub struct LockEvent {
     pub name: Key,
     /// What.
     pub kind: LockEventKind,
-    /// Whose lease or wait it was.
+    /// The owner of the lease or wait.
     pub owner: String,
-    /// The lease's token; `None` for a wait in vain.
+    /// The lease's fencing token; `None` for a wait that timed out.
     pub token: Option<FencingToken>,
-    /// How long the caller waited for it, or held it.
+    /// How long the caller waited for or held the lock.
     pub lasted: Duration,
 }

@@ -1,7 +1,7 @@
 //! Handles on a namespace: what a caller may do with it, as a type.
 //!
-//! Whoever decides about access opens a handle once, and the methods of the handle are all that can
-//! be done with it. They need no further check of the caller.
+//! The control plane checks access once, when it opens a handle; the handle's methods need no
+//! further check.
 
 use std::marker::PhantomData;
 use std::ops::Deref;
@@ -13,7 +13,7 @@ use crate::events::{Event, LookUp};
 
 /// The rights that a handle may have.
 pub mod right {
-    /// The right to look entries up, list them, and see who waits for what.
+    /// The right to read and list entries, and to see who waits for what.
     #[derive(Debug)]
     pub enum Read {}
 
@@ -21,7 +21,7 @@ pub mod right {
     #[derive(Debug)]
     pub enum Write {}
 
-    /// The rights to read and to write together, which refilling by permit needs.
+    /// The rights to read and write together, which refilling by permit needs.
     #[derive(Debug)]
     pub enum Refill {}
 
@@ -30,27 +30,26 @@ pub mod right {
     pub enum Manage {}
 }
 
-/// A namespace that was opened with the right `R`.
+/// A namespace opened with the right `R`.
 pub struct Handle<R> {
     namespace: Arc<Namespace>,
     right: PhantomData<fn() -> R>,
 }
 
-/// A namespace that was opened for reading.
+/// A namespace opened for reading.
 pub type Reader = Handle<right::Read>;
 
-/// A namespace that was opened for writing.
+/// A namespace opened for writing.
 pub type Writer = Handle<right::Write>;
 
-/// A namespace that was opened for refilling by permit.
+/// A namespace opened for refilling by permit.
 pub type Refiller = Handle<right::Refill>;
 
-/// A namespace that was opened for managing it.
+/// A namespace opened for management.
 pub type Manager = Handle<right::Manage>;
 
 impl<R> Handle<R> {
-    /// Opens a namespace. For the control plane alone, which has checked that its caller has the
-    /// right.
+    /// Opens a namespace. Only for the control plane, which has checked the caller's right.
     pub fn open(namespace: Arc<Namespace>) -> Self {
         Self { namespace, right: PhantomData }
     }
@@ -59,14 +58,14 @@ impl<R> Handle<R> {
         &self.namespace
     }
 
-    /// Whether both are of the same namespace.
+    /// Whether both handles are of the same namespace.
     pub fn same<O>(&self, other: &Handle<O>) -> bool {
         Arc::ptr_eq(&self.namespace, &other.namespace)
     }
 }
 
 impl Refiller {
-    /// The rights to read and to write the same namespace, taken together; `None` for two
+    /// Combines handles for reading and writing the same namespace; `None` for different
     /// namespaces.
     pub fn of(reader: &Reader, writer: &Writer) -> Option<Self> {
         reader.same(writer).then(|| Self::open(Arc::clone(&writer.namespace)))
@@ -74,17 +73,17 @@ impl Refiller {
 }
 
 impl Reader {
-    /// Counts look-ups that [`cached`](Self::cached) answered, each after about the same time.
+    /// Counts hits of [`cached`](Self::cached), each with about the same latency.
     pub fn count_hits(&self, fresh: u64, stale: u64, each: Duration) {
         self.notify(&Event::Hits { fresh, stale, each });
     }
 
-    /// Counts a look-up that [`cached`](Self::cached) answered with a negative entry.
+    /// Counts a read that [`cached`](Self::cached) answered with a negative entry.
     pub fn count_negative(&self) {
         self.notify(&Event::LookUp(LookUp::Negative));
     }
 
-    /// Counts a look-up that [`cached`](Self::cached) had nothing for and that ends there.
+    /// Counts a miss of [`cached`](Self::cached) that is not refilled.
     pub fn count_miss(&self) {
         self.notify(&Event::LookUp(LookUp::Missed));
     }

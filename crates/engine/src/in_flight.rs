@@ -1,8 +1,8 @@
-//! Memory for values on their way in and out, which no namespace's memory counts.
+//! The budget for values in flight, which no namespace's memory counts.
 //!
-//! A value that arrives is held until it is whole, one that leaves until its reader has taken it.
-//! So many slow clients could hold any amount of memory; an [`InFlightBudget`] bounds all of them
-//! together. A share of it bounds what one tenant takes, so that it leaves room for the others.
+//! An incoming value is held until it is complete, an outgoing one until its reader has received
+//! it. Many slow clients could therefore hold any amount of memory; an [`InFlightBudget`] bounds
+//! all of them together. A share of it bounds one tenant, so that others have room.
 
 use std::sync::Arc;
 
@@ -10,43 +10,43 @@ use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 
 use crate::error::EngineError;
 
-/// Values up to this size need no reservation where a connection has one of them at a time: with
-/// the bound on connections they are bounded too.
+/// Values up to this size need no reservation where a connection has one at a time: the limit on
+/// connections bounds them too.
 pub const SMALL: usize = 64 << 10;
 
-/// What a caller that waits takes: its task, its place in a queue, and what it asked for.
+/// The memory of a waiting caller, in bytes: its task, its place in a queue, and its request.
 const WAIT: usize = 2 << 10;
 
 /// The unit of reservations, in bytes: semaphores count to 2^29 on small machines.
 const UNIT: u64 = 1 << 10;
 
-/// The memory for values in flight, or a share of it.
+/// A budget for values in flight, or a share of one.
 #[derive(Debug, Clone)]
 pub struct InFlightBudget {
     units: Arc<Semaphore>,
     limit: u64,
-    /// What this is a share of.
+    /// The budget this is a share of.
     whole: Option<Arc<InFlightBudget>>,
 }
 
-/// Memory that is reserved in a budget, given back when dropped.
+/// Memory reserved in a budget, released when dropped.
 #[derive(Debug, Default)]
 pub struct InFlightReservation(Vec<OwnedSemaphorePermit>);
 
 impl InFlightBudget {
-    /// A budget of so many bytes.
+    /// A budget of `limit` bytes.
     pub fn new(limit: u64) -> Self {
         let units = usize::try_from(limit / UNIT).unwrap_or(usize::MAX);
         let units = Arc::new(Semaphore::new(units.min(Semaphore::MAX_PERMITS)));
         Self { units, limit, whole: None }
     }
 
-    /// A share of at most `limit` bytes: what is reserved in it is reserved in the whole as well.
+    /// A share of at most `limit` bytes: a reservation in it also counts against the whole budget.
     pub fn share(&self, limit: u64) -> Self {
         Self { whole: Some(Arc::new(self.clone())), ..Self::new(limit.min(self.limit)) }
     }
 
-    /// Reserves so many bytes; small values are free of charge.
+    /// Reserves `bytes`; small values need no reservation.
     ///
     /// # Errors
     /// [`EngineError::Busy`] when others have taken too much.
@@ -57,7 +57,7 @@ impl InFlightBudget {
         }
     }
 
-    /// Reserves so many bytes, however few, to a whole KiB.
+    /// Reserves `bytes`, however few, rounded up to a whole KiB.
     ///
     /// # Errors
     /// [`EngineError::Busy`] when others have taken too much.
@@ -66,7 +66,7 @@ impl InFlightBudget {
         let units = u32::try_from((bytes as u64).div_ceil(UNIT)).unwrap_or(u32::MAX);
         let mut budget = Some(self);
         while let Some(here) = budget.filter(|_| units > 0) {
-            // Where it does not fit, what was reserved on the way is given back.
+            // If it does not fit, partial reservations are released.
             let permit = Arc::clone(&here.units).try_acquire_many_owned(units).map_err(|_| {
                 EngineError::Busy("too many values are in flight; retry in a second")
             })?;
@@ -76,7 +76,7 @@ impl InFlightBudget {
         Ok(reserved)
     }
 
-    /// Reserves what a caller takes that may have to wait.
+    /// Reserves the memory of a caller that may wait.
     ///
     /// # Errors
     /// [`EngineError::Busy`] when others have taken too much.
@@ -84,22 +84,22 @@ impl InFlightBudget {
         self.reserve_all(WAIT)
     }
 
-    /// How many bytes are taken, to a whole KiB for each.
+    /// The reserved bytes, each reservation rounded up to a whole KiB.
     pub fn taken(&self) -> u64 {
         (self.limit / UNIT).saturating_sub(self.units.available_permits() as u64) * UNIT
     }
 
-    /// How many bytes there are.
+    /// The budget's size, in bytes.
     pub fn limit(&self) -> u64 {
         self.limit
     }
 }
 
 impl InFlightReservation {
-    /// Makes the reservation larger by another one.
+    /// Adds another reservation to this one.
     pub fn join(&mut self, other: InFlightReservation) {
         self.0.extend(other.0);
-        // Reservations of one budget are one, however often they were made larger.
+        // Reservations of one budget merge into one.
         let mut at = 0;
         while at < self.0.len() {
             let same = |other: &OwnedSemaphorePermit| {
@@ -142,7 +142,7 @@ mod tests {
         let held = one.reserve_all(512 << 10).unwrap();
         assert!(one.reserve_all(1).is_err());
         assert_eq!((one.taken(), whole.taken()), (512 << 10, 512 << 10));
-        // It fits into the share, but not into the whole: nothing stays taken.
+        // It fits into the share, but not into the whole: nothing stays reserved.
         assert!(other.reserve_all(513 << 10).is_err());
         assert_eq!((other.taken(), whole.taken()), (0, 512 << 10));
         let mut more = other.reserve_all(500 << 10).unwrap();

@@ -1,16 +1,15 @@
 //! The data plane of Verax: entries, refills and locks, without records and without transport.
 //!
-//! [`Engine`] owns the store, the guards of refills, and the locks. The control plane opens
-//! [namespaces](Engine::open_namespace) in it, and gives whoever may use one a [`Handle`]: what the
-//! type of the handle does not offer, its holder cannot do.
+//! [`Engine`] owns the store, the refill guards, and the locks. The control plane opens
+//! [namespaces](Engine::open_namespace) in it and hands out [`Handle`]s: what a handle's type does
+//! not offer, its holder cannot do.
 //!
-//! * [`cache`] looks up, stores, refills and invalidates entries. Every change of what is stored
-//!   takes one way, under the guard of its key.
-//! * [`locks`] gives named locks to callers that wait.
-//! * [`events`] is what happened, as an [`Observer`](events::Observer) is told.
+//! * [`cache`] reads, stores, refills and invalidates entries. Every change goes through one write
+//!   path, under the guard of its key.
+//! * [`locks`] grants named locks and queues callers.
+//! * [`events`] are published to an [`Observer`](events::Observer).
 //!
-//! What may not live here: names of tenants beyond those in messages, tokens and scopes, MariaDB,
-//! HTTP, and JSON.
+//! Not here: tokens and scopes, MariaDB, HTTP, and JSON.
 //!
 //! ```
 //! use std::sync::Arc;

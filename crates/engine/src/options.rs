@@ -1,17 +1,17 @@
-//! How an engine is set up, and the memory that it takes.
+//! The engine's options and memory use.
 
 use std::num::NonZero;
 
-/// How an engine is set up.
+/// Options of an engine.
 #[derive(Debug, Clone, Copy)]
 pub struct EngineOptions {
-    /// The most memory that entries may take, in bytes, bookkeeping included.
+    /// The memory limit for entries, in bytes, including overhead.
     pub memory_limit: u64,
-    /// The most callers that may wait for one key.
+    /// The maximum number of callers waiting for one key.
     pub max_waiters: usize,
-    /// The most memory for values on their way in and out, in bytes.
+    /// The in-flight budget for values, in bytes.
     pub in_flight_limit: u64,
-    /// How many processors there are, which tenants share.
+    /// The number of processors, which tenants share.
     pub processors: usize,
 }
 
@@ -26,13 +26,13 @@ impl Default for EngineOptions {
     }
 }
 
-/// The memory that entries take.
+/// The memory of entries.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct MemoryUse {
-    /// In bytes, bookkeeping included.
+    /// In bytes, including overhead.
     pub used: u64,
     /// The limit, in bytes.
     pub limit: u64,
-    /// How many entries were removed to make room.
+    /// How many entries were evicted.
     pub evicted: u64,
 }

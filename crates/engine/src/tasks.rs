@@ -1,4 +1,4 @@
-//! The work that an engine needs done beside it.
+//! The engine's background tasks.
 
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -10,28 +10,28 @@ use crate::cache::end_permits_in_time;
 use crate::engine::Engine;
 use crate::locks::end_locks_in_time;
 
-/// How often the store is tidied, and for how long at most: what is left waits for the next time,
-/// while requests are answered and deadlines are kept.
+/// How often the store is swept, and for how long at most. The rest waits for the next sweep, while
+/// requests are served and deadlines are kept.
 const TIDY_EVERY: Duration = Duration::from_millis(100);
 const TIDY_FOR: Duration = Duration::from_millis(25);
 
-/// How many chunks of the store are tidied in one step, without letting others run.
+/// How many chunks of the store are swept in one step without yielding.
 const TIDY_CHUNKS: usize = 1;
 
 impl Engine {
-    /// Ends what an access that was withdrawn has leased, and what it waits for.
+    /// Ends the leases and waits of a revoked access.
     pub fn withdraw(&self, access: AccessId) {
         self.withdraw_locks(access);
         self.withdraw_permits(access);
     }
 
-    /// The work that the engine needs done for as long as it is used, each by a task of its own.
+    /// The engine's background work, one task for each kind.
     pub fn tasks() -> [fn(Arc<Self>) -> Work; 3] {
         [tidy, end_permits_in_time, |engine| Box::pin(end_locks_in_time(engine))]
     }
 }
 
-/// Frees what ended, was cleared or was invalidated, a little at a time.
+/// Frees expired, cleared and invalidated entries gradually.
 fn tidy(engine: Arc<Engine>) -> Work {
     Box::pin(async move {
         let mut ticks = tokio::time::interval(TIDY_EVERY);

@@ -1,10 +1,10 @@
 //! Turns at the processors, by tenant.
 //!
-//! While more than one tenant sends requests, whoever answers them takes turns: those of one tenant
-//! run on all processors but one, and more of them wait without keeping a processor busy. So what a
-//! tenant waits for grows with the number of busy tenants, and not with that of another tenant's
-//! connections, and a single busy one leaves the others a processor. A tenant that is alone has no
-//! turns to wait for, and none of what they cost.
+//! While more than one tenant sends requests, their connections take turns: those of one tenant run
+//! on all processors but one, and the rest wait without using a processor. A tenant's wait
+//! therefore grows with the number of busy tenants, not with another tenant's connections, and a
+//! single busy tenant leaves the others a processor. A tenant that is alone takes no turns and pays
+//! nothing for them.
 
 use std::collections::HashMap;
 use std::pin::Pin;
@@ -16,10 +16,10 @@ use std::time::{Duration, Instant};
 use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 use verax_core::Name;
 
-/// How long a turn lasts, after which it is for others.
+/// The length of a turn.
 pub const TURN: Duration = Duration::from_micros(50);
 
-/// For how long a tenant counts as busy after a request.
+/// How long a tenant counts as busy after a request.
 const BUSY_FOR: Duration = Duration::from_millis(100);
 
 /// The turns of all tenants.
@@ -29,9 +29,10 @@ pub(crate) struct Turns {
     at_once: usize,
     tenants: Mutex<HashMap<Name, Weak<TenantTurns>>>,
     last_number: AtomicU32,
-    /// The tenant that was seen last.
+    /// The most recent tenant.
     latest: AtomicU32,
-    /// Until when more than one is busy, in milliseconds since the start; 0 while one is alone.
+    /// Until when more than one tenant counts as busy, in milliseconds since the start; 0 while one
+    /// is alone.
     shared_until: AtomicU64,
 }
 
@@ -43,14 +44,14 @@ pub struct TenantTurns {
     places: Arc<Semaphore>,
 }
 
-/// A turn; others of the tenant have theirs when it is dropped.
+/// A turn; dropping it lets the tenant's next connection run.
 #[derive(Debug)]
 pub struct Turn {
     _place: OwnedSemaphorePermit,
 }
 
 impl Turns {
-    /// Turns at `processors`, of which each tenant has all but one.
+    /// Turns at `processors`, of which each tenant may use all but one.
     pub(crate) fn new(processors: usize) -> Arc<Self> {
         Arc::new(Self {
             started: Instant::now(),
@@ -62,13 +63,13 @@ impl Turns {
         })
     }
 
-    /// Those of a tenant; its connections share them.
+    /// The turns of a tenant, which its connections share.
     pub(crate) fn of(self: &Arc<Self>, tenant: &Name) -> Arc<TenantTurns> {
         let mut tenants = self.tenants.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(turns) = tenants.get(tenant).and_then(Weak::upgrade) {
             return turns;
         }
-        // Those without connections are forgotten, seldom enough.
+        // Tenants without connections are forgotten from time to time.
         if tenants.len() == tenants.capacity() {
             tenants.retain(|_, turns| turns.strong_count() > 0);
         }
@@ -81,7 +82,7 @@ impl Turns {
         turns
     }
 
-    /// Whether tenants share the processors at the moment, of which `tenant` is one.
+    /// Whether `tenant` currently shares the processors with others.
     fn are_shared(&self, tenant: u32) -> bool {
         let now = || u64::try_from(self.started.elapsed().as_millis()).unwrap_or(u64::MAX);
         if self.latest.load(Ordering::Relaxed) != tenant
@@ -105,7 +106,7 @@ impl Turns {
 }
 
 impl TenantTurns {
-    /// Waits for a turn where tenants share the processors; `None` where there is no need for one.
+    /// Waits for a turn while tenants share the processors; `None` if none is needed.
     pub async fn take(&self) -> Option<Turn> {
         if !self.all.are_shared(self.number) {
             return None;
@@ -115,8 +116,8 @@ impl TenantTurns {
     }
 }
 
-/// Answers something for a tenant, a turn at a time: a turn lasts as long as the future does
-/// something, and not while it waits.
+/// Runs a future for a tenant, one turn per poll: a turn lasts while the future works, not while it
+/// waits.
 pub struct InTurns<F> {
     turns: Arc<TenantTurns>,
     next: Option<Pin<Box<dyn Future<Output = Option<Turn>> + Send>>>,
@@ -124,7 +125,7 @@ pub struct InTurns<F> {
 }
 
 impl<F> InTurns<F> {
-    /// Has `inner` done in a tenant's turns.
+    /// Runs `inner` in a tenant's turns.
     pub fn new(turns: Arc<TenantTurns>, inner: F) -> Self {
         Self { turns, next: None, inner: Box::pin(inner) }
     }
@@ -197,7 +198,10 @@ mod tests {
         let turn = flood.take().now_or_never().unwrap();
         assert!(turn.is_some(), "it waits without a turn");
         sender.send(7).unwrap();
-        assert!((&mut waits).now_or_never().is_none(), "it is done, but another one has the turn");
+        assert!(
+            (&mut waits).now_or_never().is_none(),
+            "it is done, but another connection has the turn"
+        );
         drop(turn);
         assert_eq!(waits.now_or_never(), Some(Ok(7)));
         assert!(flood.take().now_or_never().is_some());

@@ -1,4 +1,4 @@
-//! The two ways of reading.
+//! The two lanes.
 
 use std::sync::Arc;
 
@@ -19,11 +19,11 @@ pub struct CachedLane {
 pub struct DirectLane {
     /// The origin.
     pub origin: Arc<Origin>,
-    /// Turns a key into the origin's values.
+    /// The pattern that turns a key into values for the origin.
     pub key_pattern: KeyPattern,
 }
 
-/// One way of reading, as a run needs it.
+/// A lane, as a run needs it.
 #[derive(Debug, Clone)]
 pub(crate) enum LaneReader {
     Cached(CachedLane),
@@ -31,8 +31,8 @@ pub(crate) enum LaneReader {
 }
 
 impl LaneReader {
-    /// Reads one key; an error comes with what it said, without the key, so that alike errors are
-    /// counted together.
+    /// Reads one key; an error has its message without the key, so that equal errors are counted
+    /// together.
     pub(crate) async fn read(&self, key: &Key) -> Result<Outcome, String> {
         match self {
             LaneReader::Cached(lane) => match lane.namespace.get(key.as_str()).await {

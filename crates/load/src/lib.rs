@@ -1,13 +1,13 @@
-//! Running load profiles.
+//! Runs load profiles.
 //!
-//! A run drives two lanes over the same keys in the same stretch of time: `cached` reads through
-//! Verax with its client, `direct` reads the origin itself. Each lane has its own clients in a
-//! closed loop; each draws keys from the same seeded popularity. Figures are taken by the clients,
-//! second by second and over the whole run after the warm-up; the maths is in `verax_core::load`.
+//! A run drives two lanes over the same keys at the same time: `cached` reads through Verax with
+//! its client, `direct` reads the origin itself. Each lane has its own clients in a closed loop;
+//! each draws keys from the same seeded popularity. Clients take the figures, for each second and
+//! for the whole run after the warm-up; the maths is in `verax_core::load`.
 //!
-//! A closed loop sends a client's next read when the one before is answered, so it never asks for
-//! more than the service can give; its latencies are those of callers who wait their turn. The run
-//! has a runtime and a thread of its own, so that the service it measures does not wait behind it.
+//! In a closed loop, a client sends its next read after the response to the previous one, so it
+//! never exceeds the service's capacity; its latencies are those of callers that wait their turn.
+//! The run has a runtime and threads of its own, so that it does not delay the service it measures.
 //!
 //! ```no_run
 //! # async fn example(plan: verax_load::Plan) -> Result<(), String> {

@@ -1,4 +1,4 @@
-//! A run: clients of both lanes, and a report every second.
+//! A run: the clients of both lanes, and a report every second.
 
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -14,19 +14,19 @@ use verax_core::load::{Comparison, KeyChooser, Lane, LaneRecorder, LoadProfile, 
 
 use crate::lane::{CachedLane, DirectLane, LaneReader};
 
-/// The most kinds of errors that are told apart.
+/// The maximum number of distinct errors.
 const MAX_ERRORS: usize = 100;
 
-/// How many of them a report names.
+/// How many errors a report lists.
 const TOLD_ERRORS: usize = 5;
 
-/// A client that only meets errors pauses this long after each, so as not to spin.
+/// How long a client pauses after an error, so as not to spin.
 const PAUSE_AFTER_ERROR: Duration = Duration::from_millis(10);
 
 /// A load run, ready to start.
 #[derive(Debug, Clone)]
 pub struct Plan {
-    /// What to do.
+    /// The profile.
     pub profile: LoadProfile,
     /// The keys, most popular first.
     pub keys: Vec<Key>,
@@ -36,7 +36,7 @@ pub struct Plan {
     pub direct: DirectLane,
 }
 
-/// What the clients of a lane counted since somebody last looked.
+/// The counts of a lane's clients since the last report.
 #[derive(Debug, Default)]
 struct Counted {
     recorder: LaneRecorder,
@@ -49,11 +49,11 @@ fn take(shared: &Shared) -> Counted {
     std::mem::take(&mut *shared.lock().unwrap_or_else(PoisonError::into_inner))
 }
 
-/// Runs a plan to its end, or until `stop` turns true, and reports what it measured after the
-/// warm-up. `progress` is told of every second.
+/// Runs a plan until it ends or `stop` turns true, and returns the figures after the warm-up.
+/// `progress` receives every second.
 ///
 /// # Errors
-/// Why it could not be run, in words.
+/// Why it could not run.
 pub async fn run(
     plan: Plan,
     progress: impl Fn(LoadProgress) + Send + 'static,
@@ -92,7 +92,7 @@ async fn drive(
     let counts: [Shared; 2] = Default::default();
     for (reader, shared) in readers.into_iter().zip(&counts) {
         for client in 0..profile.clients {
-            // Client n of either lane draws the same sequence.
+            // Client n of each lane draws the same sequence.
             let random = ChaCha8Rng::seed_from_u64(profile.seed ^ (u64::from(client) << 32));
             let (reader, keys) = (reader.clone(), Arc::clone(&keys));
             let (chooser, shared) = (chooser.clone(), Arc::clone(shared));
@@ -106,7 +106,7 @@ async fn drive(
     let whole = profile.warm_up + profile.duration;
     let mut report = None;
     while elapsed < whole && !*stop.borrow() {
-        // The edge between warm-up and measurement falls on the end of a tick.
+        // The warm-up ends at the end of a tick.
         let edge = if elapsed < profile.warm_up { profile.warm_up } else { whole };
         let next = (elapsed + Duration::from_secs(1)).min(edge);
         tokio::select! {
@@ -137,7 +137,7 @@ async fn drive(
         };
         let so_far = report_of(&totals, measured, keys.len(), &errors);
         report = Some(so_far.clone());
-        // Nobody may be listening any more.
+        // There may be no listener left.
         let _ = told.send(LoadProgress { tick, so_far });
     }
     clients.shutdown().await;

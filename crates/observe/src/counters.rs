@@ -1,4 +1,4 @@
-//! What is counted for a namespace since the service started. Counting is one relaxed add.
+//! The counters of a namespace since the service started. Counting is one relaxed add.
 
 use std::sync::atomic::{AtomicU64, Ordering};
 
@@ -72,7 +72,7 @@ impl Counters {
         }
     }
 
-    /// The counts at this moment.
+    /// The current counts.
     pub(crate) fn reading(&self) -> CounterReading {
         let read = |counter: &AtomicU64| counter.load(Ordering::Relaxed);
         let (hits, joined, misses) = (self.hits.fresh(), read(&self.joined), read(&self.misses));
@@ -107,44 +107,44 @@ fn add(counter: &AtomicU64) {
     counter.fetch_add(1, Ordering::Relaxed);
 }
 
-/// The counts of a namespace at one moment, since the service started.
+/// The counts of a namespace since the service started.
 #[derive(Debug, Clone, Default)]
 pub struct CounterReading {
-    /// Look-ups that have ended.
+    /// Reads.
     pub reads: u64,
-    /// Look-ups answered with a fresh copy.
+    /// Fresh hits.
     pub hits: u64,
-    /// Look-ups answered with a stale copy.
+    /// Stale hits.
     pub stale: u64,
-    /// Look-ups answered by a refill of their own.
+    /// Reads served by their own refill.
     pub refilled: u64,
-    /// Look-ups that waited for another caller's refill.
+    /// Reads that waited for another caller's refill.
     pub joined: u64,
-    /// Look-ups that ended without a value.
+    /// Misses.
     pub misses: u64,
-    /// Look-ups answered with a negative entry.
+    /// Reads answered with a negative entry.
     pub negative_hits: u64,
     /// Values stored by callers.
     pub puts: u64,
     /// Entries deleted by callers.
     pub deletes: u64,
-    /// Permits given to callers that refill by themselves.
+    /// Permits granted to callers that refill by themselves.
     pub permits: u64,
     /// Reads of the origin.
     pub origin_calls: u64,
-    /// Reads of the origin that failed, and values that it did not take.
+    /// Failed reads of the origin, and failed write-throughs.
     pub origin_errors: u64,
-    /// Reads that the origin was spared: its circuit was open, or too many waited.
+    /// Reads refused before the origin: its circuit was open, or its queue full.
     pub origin_refusals: u64,
-    /// Values and deletions sent to the origin.
+    /// Puts and deletes written through to the origin.
     pub origin_writes: u64,
-    /// Refills that were not stored because the key was invalidated or written meanwhile.
+    /// Refills not stored because the key was invalidated or written in the meantime.
     pub refused_refills: u64,
-    /// Refills that have ended, for each of [`RefillOutcome::ALL`].
+    /// Ended refills, for each of [`RefillOutcome::ALL`].
     pub refills: [u64; RefillOutcome::ALL.len()],
-    /// How long refills took, from the permit to the end.
+    /// The duration of refills, from permit to end.
     pub refill_latency: LatencyCounts,
-    /// Service-side latency of answers from the cache.
+    /// Service-side latency of hits.
     pub hit_latency: LatencyCounts,
     /// Latency of reads of the origin.
     pub origin_latency: LatencyCounts,

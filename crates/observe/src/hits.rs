@@ -1,13 +1,12 @@
-//! Counts of answers from the cache. They are the one thing that every look-up writes, so each
-//! thread has a stripe of its own: threads that share a counter wait for each other's processor
-//! caches.
+//! Counts of hits. Every read writes them, so each thread has a stripe of its own: threads that
+//! share a counter contend for its cache line.
 
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::time::Duration;
 
 use verax_core::meter::{LatencyCounts, LatencyMeter};
 
-/// More stripes than this cost memory in every namespace and are seldom used.
+/// More stripes than this cost memory in every namespace and are rarely used.
 const STRIPES: usize = 4;
 
 static NEXT: AtomicUsize = AtomicUsize::new(0);
@@ -16,7 +15,7 @@ thread_local! {
     static STRIPE: usize = NEXT.fetch_add(1, Ordering::Relaxed) % STRIPES;
 }
 
-/// What the threads of one stripe count, on cache lines of its own.
+/// The counts of one stripe, on cache lines of its own.
 #[derive(Debug, Default)]
 #[repr(align(128))]
 struct Stripe {
@@ -25,7 +24,7 @@ struct Stripe {
     latency: LatencyMeter,
 }
 
-/// Answers from the cache, and the time that each took inside the service.
+/// Hits, and the latency of each inside the service.
 #[derive(Debug, Default)]
 pub(crate) struct HitCounters([Stripe; STRIPES]);
 

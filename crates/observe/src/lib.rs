@@ -1,11 +1,11 @@
-//! What Verax counts and remembers of the events of its engine.
+//! Statistics and recent events of the engine.
 //!
-//! [`Observatory`] opens a [`Statistics`] for every namespace, which is the observer that the
-//! engine tells: it counts, and keeps the latest refills and lock events. [`Live`] makes samples of
-//! the counts, once a second, for whoever watches.
+//! [`Observatory`] opens a [`Statistics`] for every namespace: an observer of the engine that
+//! counts, and keeps the latest refills and lock events. [`Live`] samples the counts once a second
+//! for watchers.
 //!
-//! What may not live here: anything that decides what the engine does. Observing costs the serving
-//! path a relaxed add for each event, and a short lock for the rare ones.
+//! Not here: anything that decides what the engine does. Observing costs the serving path a relaxed
+//! add per event, and a short lock for rare events.
 //!
 //! ```
 //! use std::time::Duration;

@@ -1,4 +1,4 @@
-//! Sampling what goes on, once a second, for whoever watches.
+//! Takes a live sample every second.
 
 use std::collections::{HashMap, VecDeque};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -13,10 +13,10 @@ use verax_engine::{MemoryUse, Namespace};
 use crate::counters::CounterReading;
 use crate::statistics::Statistics;
 
-/// How many namespaces a sample shows one by one.
+/// The maximum number of namespaces a sample shows one by one.
 const MAX_ROWS: usize = 200;
 
-/// How many samples are kept for whoever comes later.
+/// How many samples are kept for later watchers.
 const HISTORY: usize = 120;
 
 /// One namespace within a window.
@@ -31,23 +31,23 @@ struct Part {
 /// The service at the end of a window.
 #[derive(Debug, Clone, Copy)]
 pub struct Gauges {
-    /// When that is.
+    /// The end of the window.
     pub at: Timestamp,
-    /// How long the service runs.
+    /// The uptime of the service.
     pub uptime: Duration,
-    /// The memory that entries take.
+    /// The memory of entries.
     pub memory: MemoryUse,
-    /// Whether the records answered when they were last asked.
+    /// Whether the records responded when last queried.
     pub records_available: bool,
-    /// What this node does, as the API calls it.
+    /// This node's role, as the API names it.
     pub role: &'static str,
-    /// How many nodes stand by.
+    /// The number of standbys.
     pub standbys: u32,
-    /// How many nodes are away.
+    /// The number of nodes that are away.
     pub away: u32,
 }
 
-/// What went on between two readings, for every namespace.
+/// The difference of two readings, for every namespace.
 #[derive(Debug)]
 pub struct Window {
     situation: Gauges,
@@ -56,7 +56,7 @@ pub struct Window {
     parts: Vec<Part>,
 }
 
-/// The readings that the next window begins with.
+/// The readings at the start of the next window.
 #[derive(Debug)]
 struct Before {
     at: Instant,
@@ -64,7 +64,7 @@ struct Before {
     readings: HashMap<NamespaceId, CounterReading>,
 }
 
-/// The last samples, and a channel of those to come.
+/// The latest samples, and a channel of new ones.
 #[derive(Debug)]
 pub struct Live {
     before: Mutex<Before>,
@@ -92,7 +92,7 @@ fn part(
     seconds: f64,
 ) -> Part {
     let reads = now.reads - before.reads;
-    // That there is no value is an answer, too.
+    // A negative entry is a hit, too.
     let negative = now.negative_hits - before.negative_hits;
     let hits = (now.hits - before.hits) + (now.stale - before.stale) + negative;
     let usage = namespace.usage();
@@ -117,7 +117,7 @@ fn part(
 }
 
 impl Live {
-    /// Ends a window, and tells those who watch of it.
+    /// Ends a window, and sends it to watchers.
     pub fn sample(
         &self,
         situation: Gauges,
@@ -146,11 +146,11 @@ impl Live {
             }
             history.push_back(Arc::clone(&window));
         }
-        // Nobody may be watching.
+        // There may be no watcher.
         let _ = self.sender.send(window);
     }
 
-    /// The windows of the last two minutes, and a channel of those to come.
+    /// The windows of the last two minutes, and a channel of new ones.
     pub fn watch(&self) -> (Vec<Arc<Window>>, LiveReceiver) {
         let receiver = LiveReceiver(self.sender.subscribe());
         let history = self.history.lock().unwrap_or_else(PoisonError::into_inner);
@@ -159,8 +159,8 @@ impl Live {
 }
 
 impl Window {
-    /// What may be seen of it by somebody who sees the namespaces that `sees` says; `whole` is for
-    /// those who see everything.
+    /// Filters it to the namespaces that `sees` accepts; `whole` is for callers that see
+    /// everything.
     pub fn view(&self, whole: bool, sees: impl Fn(&Namespace) -> bool) -> LiveSample {
         let parts: Vec<_> = self.parts.iter().filter(|p| whole || sees(&p.namespace)).collect();
         let (mut hits, mut origin) = (LatencyCounts::default(), LatencyCounts::default());
@@ -189,7 +189,7 @@ impl Window {
     }
 }
 
-/// The rows that are shown one by one, in the order of their names, and all others together.
+/// The rows shown one by one, by name, and all others together.
 fn rows(parts: &[&Part]) -> (Vec<NamespaceSample>, Option<NamespaceSample>) {
     let mut shown: Vec<&NamespaceSample> = parts.iter().map(|part| &part.sample).collect();
     let mut others = None;
@@ -218,12 +218,12 @@ fn rows(parts: &[&Part]) -> (Vec<NamespaceSample>, Option<NamespaceSample>) {
     (shown.into_iter().cloned().collect(), others)
 }
 
-/// Windows to come.
+/// New windows.
 #[derive(Debug)]
 pub struct LiveReceiver(broadcast::Receiver<Arc<Window>>);
 
 impl LiveReceiver {
-    /// The next window; `None` when the service stops. A watcher that is too slow misses some.
+    /// The next window; `None` when the service stops. A slow watcher misses windows.
     pub async fn next(&mut self) -> Option<Arc<Window>> {
         loop {
             match self.0.recv().await {

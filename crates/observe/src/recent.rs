@@ -6,7 +6,7 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 use verax_core::NamespaceId;
 use verax_engine::events::{LockEvent, RefillRecord};
 
-/// How many are remembered.
+/// How many events are kept.
 const MOST: usize = 1_000;
 
 /// An event of a namespace.
@@ -50,7 +50,7 @@ impl<E: HasNamespace> Recent<E> {
         events.push_front(event);
     }
 
-    /// The latest events of the namespaces that `which` knows, newest first.
+    /// The latest events of the namespaces that `which` accepts, newest first.
     pub(crate) fn latest<N>(
         &self,
         which: impl Fn(NamespaceId) -> Option<N>,

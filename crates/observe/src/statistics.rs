@@ -1,4 +1,4 @@
-//! The observer of a namespace, and all of them.
+//! The observers of namespaces.
 
 use std::sync::Arc;
 
@@ -8,7 +8,7 @@ use verax_engine::events::{Event, LockEvent, Observer, RefillRecord};
 use crate::counters::{CounterReading, Counters};
 use crate::recent::Recent;
 
-/// What is known of all namespaces together.
+/// The statistics of all namespaces.
 #[derive(Debug, Default)]
 pub struct Observatory {
     refills: Arc<Recent<RefillRecord>>,
@@ -16,7 +16,7 @@ pub struct Observatory {
 }
 
 impl Observatory {
-    /// The observer of a namespace that is opened.
+    /// Opens the observer of a namespace.
     pub fn open(&self, namespace: NamespaceId) -> Arc<Statistics> {
         Arc::new(Statistics {
             namespace,
@@ -26,7 +26,7 @@ impl Observatory {
         })
     }
 
-    /// The latest refills of the namespaces that `which` knows, newest first.
+    /// The latest refills of the namespaces that `which` accepts, newest first.
     pub fn latest_refills<N>(
         &self,
         which: impl Fn(NamespaceId) -> Option<N>,
@@ -35,7 +35,7 @@ impl Observatory {
         self.refills.latest(which, most)
     }
 
-    /// The latest lock events of the namespaces that `which` knows, newest first.
+    /// The latest lock events of the namespaces that `which` accepts, newest first.
     pub fn latest_lock_events<N>(
         &self,
         which: impl Fn(NamespaceId) -> Option<N>,
@@ -55,7 +55,7 @@ impl Observatory {
     }
 }
 
-/// What is counted and remembered of one namespace.
+/// The statistics and recent events of one namespace.
 #[derive(Debug)]
 pub struct Statistics {
     namespace: NamespaceId,
@@ -65,12 +65,12 @@ pub struct Statistics {
 }
 
 impl Statistics {
-    /// The counts at this moment.
+    /// The current counts.
     pub fn reading(&self) -> CounterReading {
         self.counters.reading()
     }
 
-    /// The namespace that it is of.
+    /// Its namespace.
     pub fn namespace(&self) -> NamespaceId {
         self.namespace
     }

@@ -1,5 +1,5 @@
-//! The secrets that open origins. They are kept outside the records, by name: in the environment or
-//! in a directory of files, so that neither a copy of the records nor the API gives them away.
+//! The secrets of origins. They are kept outside the records, by name: in the environment or in a
+//! directory of files, so that neither a copy of the records nor the API reveals them.
 
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -7,16 +7,16 @@ use std::time::{Duration, Instant};
 
 use verax_core::Name;
 
-/// What stands before a secret's name in the environment.
+/// The prefix of a secret's environment variable.
 pub const VARIABLE_PREFIX: &str = "VERAX_CREDENTIAL_";
 
-/// The longest secret, in bytes.
+/// The maximum length of a secret, in bytes.
 const MAX_SECRET_BYTES: usize = 8 << 10;
 
-/// A secret is read again after this long, so that a new one is used soon.
+/// How often a secret is read again, so that a new one is used soon.
 const KEPT_FOR: Duration = Duration::from_secs(5);
 
-/// Where secrets are looked for.
+/// The places of secrets.
 #[derive(Debug, Default)]
 pub struct Credentials {
     directory: Option<PathBuf>,
@@ -28,7 +28,7 @@ pub struct Credentials {
 pub struct CredentialError {
     /// Its name.
     pub name: Name,
-    /// What is wrong, and where it was looked for.
+    /// What is wrong, and where it was expected.
     pub reason: String,
 }
 
@@ -38,12 +38,12 @@ fn variable(name: &Name) -> String {
 }
 
 impl Credentials {
-    /// Secrets from the environment and, failing that, from files in `directory`.
+    /// Secrets from the environment or else from files in `directory`.
     pub fn new(directory: Option<&Path>) -> Self {
         Self { directory: directory.map(Path::to_owned) }
     }
 
-    /// Reads a secret, without the line end that editors leave behind it.
+    /// Reads a secret, without the trailing newline of editors.
     ///
     /// # Errors
     /// [`CredentialError`] says where it was looked for.
@@ -74,7 +74,7 @@ impl Credentials {
     }
 }
 
-/// One origin's secret, read when it is needed.
+/// One origin's secret, read on demand.
 pub(crate) struct Secret {
     name: Name,
     credentials: Arc<Credentials>,
@@ -83,7 +83,7 @@ pub(crate) struct Secret {
 
 impl std::fmt::Debug for Secret {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        // The secret itself is shown nowhere.
+        // The secret itself is never printed.
         write!(f, "Secret({})", self.name)
     }
 }
@@ -97,7 +97,7 @@ impl Secret {
         &self.name
     }
 
-    /// The secret as it was at most a few seconds ago.
+    /// The secret, at most a few seconds old.
     pub(crate) async fn read(&self) -> Result<Arc<str>, CredentialError> {
         let kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner).clone();
         match kept {

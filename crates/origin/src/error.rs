@@ -1,79 +1,79 @@
-//! How reading an origin fails.
+//! Errors of origins.
 
 use std::time::Duration;
 
 use crate::credentials::CredentialError;
 
-/// Why an origin gave no value. The messages are for the people who run the service; what a
-/// tenant's application is told is decided at the edge.
+/// Why an origin returned no value. The messages are for operators; the transports decide what a
+/// tenant's application sees.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum OriginError {
     /// No connection could be made.
     #[error("could not connect to the origin at {url}: {reason}")]
     Connect {
-        /// The URL that was read.
+        /// The URL.
         url: String,
-        /// What the system said.
+        /// The system's error.
         reason: String,
     },
     /// It took too long.
     #[error("the origin at {url} did not answer within {} ms", limit.as_millis())]
     Timeout {
-        /// The URL that was read.
+        /// The URL.
         url: String,
-        /// The longest time allowed.
+        /// The timeout.
         limit: Duration,
     },
-    /// It says that it has no such value: by 404 or 410, or by no row.
+    /// It has no such value: status 404 or 410, or no row.
     #[error("the origin at {url} has no such value{}", status.map(|s| format!(": it answered {s}")).unwrap_or_default())]
     NoValue {
-        /// The URL that was read.
+        /// The URL.
         url: String,
         /// Its status, if it is an HTTP service.
         status: Option<u16>,
     },
-    /// It answered with a status that is not a success.
+    /// It responded with an error status.
     #[error("the origin at {url} answered {status}")]
     Status {
-        /// The URL that was read.
+        /// The URL.
         url: String,
         /// Its status.
         status: u16,
     },
-    /// Its answer is larger than allowed; it was not read to the end.
+    /// Its response is too large and was not read to the end.
     #[error("the origin at {url} answered more than {limit} bytes")]
     TooLarge {
-        /// The URL that was read.
+        /// The URL.
         url: String,
-        /// The largest response allowed.
+        /// The maximum size of a response.
         limit: u64,
     },
-    /// What came back is not an HTTP response, or it broke off.
+    /// The response is not HTTP, or was cut off.
     #[error("the origin at {url} did not answer with a complete HTTP response: {reason}")]
     Garbled {
-        /// The URL that was read.
+        /// The URL.
         url: String,
         /// What was wrong with it.
         reason: String,
     },
-    /// It failed several times in a row, so it is left alone for a while.
+    /// The circuit is open after several failures in a row.
     #[error("the origin's circuit is open after several consecutive failures; the next attempt is in {} ms", retry_after.as_millis())]
     CircuitOpen {
-        /// The time after which it is asked again.
+        /// When it is tried again.
         retry_after: Duration,
     },
-    /// Too many calls wait for it already, or a call waited for too long.
+    /// The queue is full, or a call waited too long.
     #[error("the queue of the origin is full")]
     Busy,
-    /// The values of this key make no URL.
+    /// The values of the key make no URL.
     #[error("the key does not match the origin's URL template: {0}")]
     KeyMismatch(String),
-    /// The database refused the query, or gave what is no value.
+    /// The database refused the query, or returned no usable value.
     #[error("the origin at {url} did not answer the query: {reason}")]
     Query {
         /// The URL of the database.
         url: String,
-        /// What it said.
+        /// Its error.
         reason: String,
     },
     /// The result has more rows than allowed.
@@ -81,13 +81,13 @@ pub enum OriginError {
     TooManyRows {
         /// The URL of the database.
         url: String,
-        /// The most rows allowed.
+        /// The maximum number of rows.
         limit: u32,
     },
-    /// The secret that opens it cannot be read.
+    /// Its secret cannot be read.
     #[error(transparent)]
     Credential(#[from] CredentialError),
-    /// It is a query, to which nothing can be written.
+    /// It is a query and cannot be written to.
     #[error("the origin is a query, which is read-only")]
     ReadOnly,
 }
@@ -111,7 +111,7 @@ impl OriginError {
         }
     }
 
-    /// What went wrong in words that name no address, for callers who need not know one.
+    /// The error without addresses, for callers who must not learn them.
     pub fn plain(&self) -> String {
         match self {
             Self::Connect { .. } => "no connection to the origin".into(),
@@ -141,7 +141,7 @@ impl OriginError {
         }
     }
 
-    /// The status that the origin answered with, if it came that far.
+    /// The origin's status, if there was a response.
     pub fn status(&self) -> Option<u16> {
         match self {
             Self::NoValue { status, .. } => *status,
@@ -150,8 +150,8 @@ impl OriginError {
         }
     }
 
-    /// Whether the origin gave no answer, or said that it cannot. One that has no such value, or
-    /// that answers with something that is not allowed, is well.
+    /// Whether the failure counts against the server: no response, or an error. A missing or
+    /// forbidden value does not.
     pub(crate) fn speaks_against_the_server(&self) -> bool {
         match self {
             Self::Connect { .. } | Self::Timeout { .. } | Self::Garbled { .. } => true,
@@ -160,18 +160,18 @@ impl OriginError {
         }
     }
 
-    /// Whether it may as well be the fault of what was asked for: another value may be there.
+    /// Whether the key may be at fault: another key may work.
     pub(crate) fn may_be_the_values(&self) -> bool {
         match self {
             Self::Timeout { .. } | Self::Garbled { .. } => true,
-            // 502 and 503 are about the server alone (RFC 9110, section 15.6).
+            // 502 and 503 concern only the server (RFC 9110, section 15.6).
             Self::Status { status, .. } => *status >= 500 && !matches!(status, 502 | 503),
             _ => false,
         }
     }
 
-    /// Whether a write that failed so has surely changed nothing. A gateway that had no good answer
-    /// from what is behind it (408, 502, 504) does not know.
+    /// Whether a write that failed this way certainly changed nothing. A gateway without a response
+    /// from its server (408, 502, 504) does not know.
     pub fn is_certain(&self) -> bool {
         let unknown = matches!(self, Self::Status { status: 408 | 502 | 504, .. });
         !unknown && !matches!(self, Self::Timeout { .. } | Self::Garbled { .. })

@@ -1,5 +1,5 @@
-//! What stands before an origin: a bound on calls at once with a bounded queue, the choice of a
-//! server that is well, and a budget of retries.
+//! The gate of an origin: limits concurrent calls with a bounded queue, picks a healthy server, and
+//! has a retry budget.
 
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Mutex, MutexGuard, PoisonError};
@@ -28,13 +28,13 @@ pub(crate) struct Gate {
     guard: OriginGuard,
 }
 
-/// A call that was let in.
+/// An admitted call.
 pub(crate) struct Pass<'g> {
     gate: &'g Gate,
     _place: SemaphorePermit<'g>,
 }
 
-/// A call of one server. One that is dropped before it ended says nothing about the server.
+/// A call to one server. Dropping it before it ends does not count for or against the server.
 pub(crate) struct Attempt<'g> {
     gate: &'g Gate,
     server: usize,
@@ -80,15 +80,15 @@ impl Gate {
         self.budget.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// A server for a call that nothing guards.
+    /// A server for an unguarded call.
     pub(crate) fn in_turn(&self) -> usize {
         self.turn.fetch_add(1, Ordering::Relaxed) % self.servers
     }
 
-    /// Lets a call in, as soon as there is a place.
+    /// Admits a call, as soon as there is capacity.
     ///
     /// # Errors
-    /// [`OriginError::Busy`] when too many wait, or when there is no place in time.
+    /// [`OriginError::Busy`] if the queue is full, or there is no capacity in time.
     pub(crate) async fn enter(&self, deadline: Instant) -> Result<Pass<'_>, OriginError> {
         let place = match self.places.try_acquire() {
             Ok(place) => place,
@@ -107,17 +107,17 @@ impl Gate {
         Ok(Pass { gate: self, _place: place })
     }
 
-    /// Takes a retry from the budget, if there is one.
+    /// Spends a retry from the budget, if one is left.
     pub(crate) fn may_retry(&self) -> bool {
         self.budget().take()
     }
 
-    /// Whether all servers are set aside for the moment, so that no call is let through.
+    /// Whether the circuits of all servers are open, so that no call is admitted.
     pub(crate) fn is_shut(&self) -> bool {
         matches!(self.endpoints().state(self.now()), BreakerState::Open(_))
     }
 
-    /// Its servers, which are at `urls`, and who is before it.
+    /// The state of its servers at `urls`, and of its queue.
     pub(crate) fn state(&self, urls: Vec<String>) -> OriginState {
         let (endpoints, now) = (self.endpoints(), self.now());
         let views = urls.into_iter().zip(endpoints.states(now));
@@ -131,10 +131,10 @@ impl Gate {
 }
 
 impl<'g> Pass<'g> {
-    /// Chooses a server, for a second try another one than before where that can be.
+    /// Picks a healthy server; for a retry, a different one if possible.
     ///
     /// # Errors
-    /// [`OriginError::CircuitOpen`] while all servers are set aside.
+    /// [`OriginError::CircuitOpen`] while the circuits of all servers are open.
     pub(crate) fn attempt(&self, before: Option<usize>) -> Result<Attempt<'g>, OriginError> {
         let gate = self.gate;
         let chosen = gate.endpoints().choose(before, gate.now());
@@ -149,12 +149,12 @@ impl Attempt<'_> {
         self.server
     }
 
-    /// Whether it is a second try.
+    /// Whether it is a retry.
     pub(crate) fn is_second(&self) -> bool {
         self.second
     }
 
-    /// What the call says about the server.
+    /// Records the outcome for the server's circuit.
     pub(crate) fn ended(mut self, health: Health) {
         self.health = health;
     }

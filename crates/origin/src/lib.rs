@@ -1,12 +1,12 @@
-//! Reading values from origins, and writing them through.
+//! Reads values from origins, and writes them through.
 //!
-//! An [`Origin`] is an HTTP service, on one server or several, or a query to a MariaDB. It turns
-//! the values of a key into a URL (by an RFC 6570 template) or into the query's parameters, and
-//! reads it within a time and a size. A gate before it bounds the calls at once, leaves servers
-//! alone that fail, and allows a share of retries; what the gate decides is decided in the core.
-//! The secrets that open origins come from the environment or from files, by name
-//! ([`Credentials`]). [`standin`] puts faults into a small HTTP service, so that everything that
-//! can go wrong with an origin can be shown and tested.
+//! An [`Origin`] is an HTTP service, on one server or several replicas, or a query to a MariaDB. It
+//! turns the values of a key into a URL (by an RFC 6570 template) or into the query's parameters,
+//! and reads it within a timeout and a size limit. Its gate limits concurrent calls, opens the
+//! circuits of failing servers, and has a retry budget; the state machines of the gate are in the
+//! core. The secrets of origins come from the environment or from files, by name ([`Credentials`]).
+//! [`standin`] adds faults to a small HTTP service, so that every failure of an origin can be shown
+//! and tested.
 //!
 //! ```
 //! use verax_core::OriginSettings;

@@ -1,4 +1,4 @@
-//! An origin, whatever it is: reading and writing past what guards it.
+//! An origin of any kind: reads and writes behind its gate.
 
 use std::hash::{DefaultHasher, Hash, Hasher};
 use std::sync::Arc;
@@ -18,20 +18,20 @@ use crate::sql::{InvalidQuery, SqlReader};
 use crate::state::OriginState;
 use crate::value::{OriginValue, OriginWrite, TraceContext};
 
-/// A retry on the server that has just failed waits for a moment, up to this long.
+/// The maximum delay of a retry on the server that has just failed.
 const MAX_PAUSE: Duration = Duration::from_millis(50);
 
-/// With less time left than this, a retry is not worth it.
+/// With less time left than this, there is no retry.
 const MIN_TRY: Duration = Duration::from_millis(5);
 
-/// What tells the failures of one key from those of others.
+/// Distinguishes the failures of one key from those of others.
 fn source_of(values: &[(&str, &str)]) -> u64 {
     let mut hasher = DefaultHasher::new();
     values.hash(&mut hasher);
     hasher.finish()
 }
 
-/// Why settings make no origin.
+/// Why settings are not valid for an origin.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum InvalidOrigin {
     /// The URL of an HTTP service.
@@ -58,7 +58,8 @@ pub struct Origin {
 }
 
 impl Origin {
-    /// An origin with `settings`, whose secret comes from `credentials`. Nothing is connected yet.
+    /// Creates an origin with `settings`, whose secret comes from `credentials`. It connects on
+    /// first use.
     ///
     /// # Errors
     /// [`InvalidOrigin`] when its URL or its query cannot be read.
@@ -83,7 +84,7 @@ impl Origin {
         Ok(Self { reader, gate, total_timeout: settings.total_timeout, slow_after })
     }
 
-    /// Host and port of the database that it reads, if it is a query.
+    /// The host and port of its database, if it is a query.
     pub fn database(&self) -> Option<(&str, u16)> {
         match &self.reader {
             Reader::Http(_) => None,
@@ -91,12 +92,12 @@ impl Origin {
         }
     }
 
-    /// The longest time from the request to the last byte, a retry included.
+    /// The timeout from the request to the last byte, including a retry.
     pub fn total_timeout(&self) -> Duration {
         self.total_timeout
     }
 
-    /// The names that its URL template or its query takes values for.
+    /// The variables of its URL template or query.
     pub fn variables(&self) -> Vec<String> {
         match &self.reader {
             Reader::Http(http) => http.variables(),
@@ -104,7 +105,7 @@ impl Origin {
         }
     }
 
-    /// Whether values can be written to it.
+    /// Whether it can be written to.
     pub fn takes_writes(&self) -> bool {
         matches!(self.reader, Reader::Http(_))
     }
@@ -130,8 +131,7 @@ impl Origin {
         }
     }
 
-    /// Reads the value that the values of a key stand for, past no guard: from the servers in turn,
-    /// whether they are well or not.
+    /// Reads the value of a key without the gate: from the servers in turn, healthy or not.
     ///
     /// # Errors
     /// [`OriginError`] says what went wrong, and where.
@@ -144,18 +144,17 @@ impl Origin {
         self.read_at(self.gate.in_turn(), values, trace, deadline).await
     }
 
-    /// [`read`](Self::read) past what guards the origin: a bound on calls at once with a bounded
-    /// queue, a circuit breaker for each server, and a budget of retries.
+    /// [`read`](Self::read) through the gate: limited concurrency with a bounded queue, a circuit
+    /// breaker for each server, and a retry budget.
     ///
     /// # Errors
-    /// [`OriginError`]; [`OriginError::CircuitOpen`] and [`OriginError::Busy`] when it was not
-    /// asked.
+    /// [`OriginError`]; [`OriginError::CircuitOpen`] and [`OriginError::Busy`] if it was not read.
     pub async fn read_guarded(
         &self,
         values: &[(&str, &str)],
         trace: Option<&TraceContext>,
     ) -> Result<OriginValue, OriginError> {
-        // A key that makes no URL, or a secret that is not there, says nothing about the origin.
+        // A key that makes no URL, or a missing secret, does not count against the origin.
         self.check(values).await?;
         let deadline = Instant::now() + self.total_timeout;
         let pass = self.gate.enter(deadline).await?;
@@ -190,10 +189,10 @@ impl Origin {
         }
     }
 
-    /// Sends a change to one of the origin's servers, past what guards it. It is not tried again.
+    /// Writes a change to one of the origin's servers through the gate, without retries.
     ///
     /// # Errors
-    /// [`OriginError`]; [`OriginError::is_certain`] tells whether nothing was changed.
+    /// [`OriginError`]; [`OriginError::is_certain`] says whether nothing changed.
     pub async fn write_guarded(
         &self,
         values: &[(&str, &str)],
@@ -211,7 +210,7 @@ impl Origin {
         outcome
     }
 
-    /// Whether a key can be asked for at all.
+    /// Checks that a key can be read at all.
     async fn check(&self, values: &[(&str, &str)]) -> Result<(), OriginError> {
         match &self.reader {
             Reader::Http(http) => http.check(values).await,
@@ -219,7 +218,7 @@ impl Origin {
         }
     }
 
-    /// What an outcome says about the server: one that has no such value is well.
+    /// How an outcome counts for the server: one without such a value is healthy.
     fn health<T>(&self, source: u64, outcome: &Result<T, OriginError>, took: Duration) -> Health {
         match outcome {
             Err(error) if error.may_be_the_values() => Health::FailedFor(source),
@@ -229,12 +228,12 @@ impl Origin {
         }
     }
 
-    /// Whether all its servers are set aside for the moment: a read now would be refused.
+    /// Whether the circuits of all its servers are open: a read now would be refused.
     pub fn is_shut(&self) -> bool {
         self.gate.is_shut()
     }
 
-    /// What its breakers do, and how many calls are under way and waiting.
+    /// The state of its circuits, and the number of active and queued calls.
     pub fn state(&self) -> OriginState {
         let urls = match &self.reader {
             Reader::Http(http) => {

@@ -1,25 +1,25 @@
-//! The state of an origin and its servers, as it is shown.
+//! The state of an origin and its servers.
 
 use verax_core::guard::breaker::BreakerState;
 use verax_core::guard::endpoints::EndpointState;
 
-/// One server of an origin at a moment.
+/// A snapshot of one server of an origin.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct EndpointView {
     /// Where it is.
     pub url: String,
-    /// What its breaker does, and how many reads are under way.
+    /// The state of its circuit, and the number of active reads.
     pub state: EndpointState,
 }
 
-/// An origin at a moment.
+/// A snapshot of an origin.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct OriginState {
-    /// Closed while any server is asked as usual.
+    /// Closed while the circuit of any server is closed.
     pub breaker: BreakerState,
     /// Calls under way.
     pub under_way: usize,
-    /// Calls that wait for a place.
+    /// Queued calls.
     pub waiting: usize,
     /// Its servers.
     pub endpoints: Vec<EndpointView>,

@@ -1,13 +1,13 @@
-//! Changes: the one way in which records are written.
+//! Changes: the one write path of the records.
 //!
-//! A change is one transaction. It first raises the records' revision, whose row it keeps locked
-//! until it ends, so changes come one after the other and every revision has exactly one. It checks
-//! that its node still owns the share of the keys (see [`membership`](crate::membership)), writes
-//! the rows, and last the activity that says who changed what, under a random change id.
+//! A change is one transaction. It first increments the records' revision, whose row it locks until
+//! it ends, so changes are serialized and each has its own revision. It checks that its node still
+//! owns the share of the keys (see [`membership`](crate::membership)), writes the rows, and last
+//! the activity that says who changed what, under a random change id.
 //!
-//! When the answer to COMMIT is lost, nobody knows whether the change was made. Reading the change
-//! log back tells: the question locks the revision's row and so comes after the transaction's end,
-//! however late MariaDB gets to it.
+//! When the response to COMMIT is lost, the outcome is unknown. Reading the change log determines
+//! it: the query locks the revision's row, so it runs after the transaction has ended, however late
+//! that is.
 
 use std::time::Duration;
 
@@ -21,7 +21,7 @@ use crate::error::RecordsError;
 use crate::schema::{activity, revisions, shares};
 use crate::tables::{Actor, Change, SHARE, write_activity};
 
-/// How soon an outcome that is not known is asked for again.
+/// The delay before an unknown outcome is queried again.
 const ASK_AGAIN_AFTER: Duration = Duration::from_millis(250);
 
 /// The row of `revisions` that counts changes.
@@ -29,16 +29,16 @@ const ROW: u8 = 1;
 
 type Transactions = <AsyncMysqlConnection as AsyncConnection>::TransactionManager;
 
-/// A change that was made.
+/// A committed change.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Changed<R> {
-    /// What it brought.
+    /// Its result.
     pub value: R,
-    /// The records' revision since then: one more than before.
+    /// The records' revision after it.
     pub revision: u64,
 }
 
-/// Reads the records' revision and keeps it from being raised until the transaction ends.
+/// Reads the records' revision and locks it until the transaction ends.
 pub(crate) async fn locked_revision(connection: &mut AsyncMysqlConnection) -> Result<u64, Error> {
     revisions::table.find(ROW).select(revisions::number).for_update().first(connection).await
 }
@@ -48,13 +48,13 @@ pub(crate) async fn revision(connection: &mut AsyncMysqlConnection) -> Result<u6
 }
 
 impl Records {
-    /// Makes a change: `make` writes the rows and says what it amounts to.
+    /// Makes a change: `make` writes the rows and returns the activity.
     ///
-    /// Returns only when the outcome is known, for as long as that may take; who cannot wait drops
-    /// the call, and finds the outcome in the records later.
+    /// Returns only when the outcome is known, however long that takes; a caller that cannot wait
+    /// drops the call, and finds the outcome in the records later.
     ///
     /// # Errors
-    /// Those of `make`; [`RecordsError::Unavailable`] when nothing was changed.
+    /// Errors of `make`; [`RecordsError::Unavailable`] if nothing was changed.
     pub(crate) async fn change<R>(
         &self,
         actor: &Actor,
@@ -79,7 +79,7 @@ impl Records {
         let made = tokio::time::timeout(EXCHANGE_TIMEOUT, made).await;
         let changed = match made {
             Ok(Ok(changed)) => changed,
-            // Without a COMMIT, the end of the connection takes back what was written.
+            // Without a COMMIT, closing the connection rolls back.
             Ok(Err(error)) => return Err(error),
             Err(_) => {
                 let seconds = EXCHANGE_TIMEOUT.as_secs();
@@ -108,9 +108,9 @@ impl Records {
         }
     }
 
-    /// Makes sure that the share of the keys is still this node's, if this is a node's handle. The
-    /// revision must be locked, so that the answer holds until the transaction ends. The share's
-    /// row is not locked: the owner confirms its lease in it meanwhile.
+    /// Checks that this node still owns the share of the keys, if this is a node's handle. The
+    /// revision must be locked, so that the result holds until the transaction ends. The share's
+    /// row is not locked: the owner confirms its lease there at the same time.
     pub(crate) async fn check_owner(
         &self,
         connection: &mut AsyncMysqlConnection,
@@ -124,13 +124,13 @@ impl Records {
         if share == (true, owned) { Ok(()) } else { Err(RecordsError::NotOwner) }
     }
 
-    /// Whether the change with an id was made; waits until MariaDB can tell.
+    /// Whether the change with an id was committed; waits until MariaDB can tell.
     async fn outcome(&self, id: &[u8; 16]) -> bool {
         loop {
             let found = self
                 .exchange(async |connection| {
                     Transactions::begin_transaction(connection).await?;
-                    // Waits for the transaction that made the change, if it has not ended yet.
+                    // Waits for the change's transaction, if it has not ended yet.
                     locked_revision(connection).await?;
                     let found = activity::table
                         .filter(activity::change_id.eq(&id[..]))
@@ -149,7 +149,7 @@ impl Records {
         }
     }
 
-    /// The records' revision: how many changes were made.
+    /// The records' revision: the number of changes.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`].

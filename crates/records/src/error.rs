@@ -1,33 +1,33 @@
-//! What can go wrong with records.
+//! Errors of the records.
 
 use diesel::result::{DatabaseErrorKind, Error};
 
 /// Why a call to the records failed.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum RecordsError {
-    /// MariaDB cannot be reached or does not answer in time; nothing was changed.
+    /// MariaDB cannot be reached or does not respond in time; nothing was changed.
     #[error("the records in MariaDB are not available: {0}")]
     Unavailable(String),
-    /// What is to be created exists already.
+    /// The subject to create already exists.
     #[error("{0} exists already")]
     Exists(String),
-    /// What is to be changed or removed does not exist.
+    /// The subject to change or delete does not exist.
     #[error("{0} does not exist")]
     Missing(String),
-    /// What is to be removed is still used.
+    /// The subject to delete is still in use.
     #[error("{subject} is still in use: {by}")]
     InUse {
-        /// What was to be removed.
+        /// The subject.
         subject: String,
         /// What uses it, and what to do.
         by: &'static str,
     },
-    /// Another process has the identity of this node.
+    /// Another process has this node's identifier.
     #[error(
         "another process uses these records as the same node ({0}): if this data directory was copied, remove node.id from the copy"
     )]
     SameNode(String),
-    /// This node does not own the share of the keys any more; nothing was changed.
+    /// This node no longer owns the share of the keys; nothing was changed.
     #[error("another node has taken over: this one changes nothing until it is active again")]
     NotOwner,
     /// The tables were changed by a later version of Verax.
@@ -37,10 +37,10 @@ pub enum RecordsError {
     NewerSchema {
         /// The version of the tables.
         found: String,
-        /// The latest version that is known here.
+        /// The latest version known to this program.
         known: &'static str,
     },
-    /// A stored row does not make sense to this version of Verax.
+    /// A stored row is not valid for this version of Verax.
     #[error("a stored record cannot be read: {0}")]
     Unreadable(String),
 }
@@ -52,7 +52,7 @@ impl From<Error> for RecordsError {
 }
 
 impl RecordsError {
-    /// Whether MariaDB has answered, so that its connection is good for another exchange.
+    /// Whether MariaDB responded, so that the connection can be reused.
     pub(crate) fn is_answer(&self) -> bool {
         match self {
             Self::Exists(_) | Self::Missing(_) | Self::InUse { .. } | Self::Unreadable(_) => true,
@@ -63,7 +63,7 @@ impl RecordsError {
         }
     }
 
-    /// Reads a database error of creating or removing `subject`.
+    /// Interprets a database error of creating or deleting `subject`.
     pub(crate) fn of(subject: impl Into<String>, error: Error, used_by: &'static str) -> Self {
         match error {
             Error::DatabaseError(DatabaseErrorKind::UniqueViolation, _) => {

@@ -1,4 +1,4 @@
-//! Identities that must not be used again, after the records went back to an earlier state.
+//! Identifiers that must not be reused after the records were rolled back to an earlier state.
 
 use diesel_async::SimpleAsyncConnection;
 
@@ -6,7 +6,7 @@ use crate::connection::Records;
 use crate::error::RecordsError;
 use crate::snapshot::RecordsSnapshot;
 
-/// The largest identities that are known to have been used. (Namespaces have random ones.)
+/// The largest identifiers known to have been used. (Namespaces have random ones.)
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct Identities {
     /// Of a tenant.
@@ -20,7 +20,7 @@ pub struct Identities {
 }
 
 impl Identities {
-    /// Those in a snapshot, which knows no runs.
+    /// Those in a snapshot, which has no runs.
     pub fn of(snapshot: &RecordsSnapshot) -> Self {
         Self {
             tenant: snapshot.tenants.iter().map(|record| record.id).max().unwrap_or(0),
@@ -32,7 +32,7 @@ impl Identities {
 }
 
 impl Records {
-    /// Sees to it that identities given from now on are larger than all that are known.
+    /// Makes sure that new identifiers are larger than all known ones.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`].

@@ -1,12 +1,13 @@
 //! Verax's durable records: tenants, namespaces, origins, tokens, runs and activity.
 //!
-//! They live in MariaDB, reached through Diesel. [`Records`] is the handle. Every change is one
-//! transaction that raises the records' revision and writes the [`Activity`] it amounts to, so what
-//! is acknowledged is never lost and always has an author. Exchanges with MariaDB are bounded in
-//! time, and a connection on which one did not end is never used again.
+//! They are in MariaDB, accessed through Diesel. [`Records`] is the handle. Every administrative
+//! change is one transaction that increments the records' revision and writes its [`Activity`], so
+//! an acknowledged change is never lost and always has an author. A run writes an activity when it
+//! starts; its progress and end are written without one. Exchanges with MariaDB have timeouts, and
+//! a connection with an incomplete exchange is never reused.
 //!
 //! A [`RecordsSnapshot`] in a file lets Verax start while MariaDB is away. [`launcher`] runs a
-//! private MariaDB for those who have none.
+//! private MariaDB if none is configured.
 //!
 //! ```no_run
 //! use verax_core::{Name, Timestamp};

@@ -1,15 +1,14 @@
-//! Being one of the nodes that use the same records, and owning the share of the keys.
+//! Membership in the nodes that use the same records, and ownership of the share of the keys.
 //!
-//! MariaDB guards both by locks of a session (`GET_LOCK`), so they end with the connection of the
-//! node that has them, however that ends: one lock says that the node is there, the other is the
-//! lease on the share. Owning the share is also written down, with the owner's epoch, and every
-//! change of the records checks it: a node that has lost the share changes nothing, whether or not
-//! it has noticed.
+//! Both are session locks in MariaDB (`GET_LOCK`), so they end with the node's connection, however
+//! that ends: one lock announces the node, the other is the lease on the share. Ownership is also
+//! recorded, with the owner's epoch, and every change of the records checks it: a node that has
+//! lost the share changes nothing, even if it has not noticed.
 //!
 //! A standby that gets the lease cannot know whether the owner has ended or only lost its
-//! connection. So the owner confirms the lease while a standby is there, and each confirmation is
-//! valid for a time that both know ([`LEASE_VALIDITY`]): the owner gives nothing after it, the
-//! standby nothing before its end.
+//! connection. So the owner confirms the lease while there is a standby, and each confirmation is
+//! valid for [`LEASE_VALIDITY`]: the owner grants nothing after it, the standby nothing before it
+//! ends.
 
 use std::time::Duration;
 
@@ -22,20 +21,19 @@ use crate::connection::{Records, close, connect};
 use crate::error::RecordsError;
 use crate::tables::{NODE_LOCK, NodeId, SHARE, next_epoch, raise_topology};
 
-/// How long a confirmation of the lease is valid, from the moment that it is asked for.
+/// How long a confirmation of the lease is valid, from the moment it is requested.
 pub const LEASE_VALIDITY: Duration = Duration::from_secs(3);
 
-/// How long a node may be silent before MariaDB ends its session, in seconds: it may be gone
-/// without a word.
+/// How long a node may be silent before MariaDB ends its session, in seconds: it may be dead.
 const SILENCE_SECONDS: u32 = 3;
 
-/// How long a start waits until MariaDB has noticed the end of the node's earlier process.
+/// How long a start waits for MariaDB to notice the end of the node's earlier process.
 const REJOIN_SECONDS: u32 = 4;
 
-/// How long an answer about the membership may take.
+/// The timeout of a query about the membership.
 const ANSWER_TIMEOUT: Duration = Duration::from_secs(2);
 
-/// A node's membership, for as long as this lives and its connection does.
+/// A node's membership, while this value and its connection live.
 pub struct Membership {
     records: Records,
     id: NodeId,
@@ -48,14 +46,14 @@ impl std::fmt::Debug for Membership {
     }
 }
 
-/// What the records say of the share's ownership.
+/// The share's ownership according to the records.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Ownership {
-    /// It is this node's, with the epoch that it has here.
+    /// This node owns it, with the epoch it has here.
     Ours,
-    /// It is this node's with another epoch: the records went back.
+    /// This node owns it with another epoch: the records were rolled back.
     OtherEpoch,
-    /// Another node had it since, or has it.
+    /// Another node owns it, or has owned it since.
     Theirs,
 }
 
@@ -85,13 +83,13 @@ fn share_lock() -> String {
 }
 
 impl Records {
-    /// Joins as a node. Nothing is written down: the tables may not be there yet.
+    /// Joins as a node. Nothing is recorded: the tables may not exist yet.
     ///
     /// # Errors
-    /// [`RecordsError::SameNode`] when another process has the same identity,
+    /// [`RecordsError::SameNode`] if another process has the same identifier,
     /// [`RecordsError::Unavailable`].
     pub async fn join(&self, id: NodeId) -> Result<Membership, RecordsError> {
-        // From here on the connection is closed with the membership, whatever happens.
+        // From here on the connection is closed with the membership.
         let connection = Some(connect(self.url()).await?);
         let mut membership = Membership { records: self.clone(), id, connection };
         let wait = Duration::from_secs(REJOIN_SECONDS.into());
@@ -108,8 +106,8 @@ impl Records {
         }
     }
 
-    /// Leaves in order, at the end of a node: gives the share back if it was this node's, so that
-    /// a standby need not wait for confirmations to run out, and forgets the node. End the
+    /// Leaves in order, at the end of a node: releases the share if this node owns it, so that a
+    /// standby need not wait for confirmations to expire, and deregisters the node. End the
     /// membership after this.
     ///
     /// # Errors
@@ -118,7 +116,7 @@ impl Records {
         let epoch = self.owned_epoch();
         self.exchange(async |connection| {
             let left = connection.transaction(async |connection| {
-                // After this, changes that are still under way find that the share has no owner.
+                // After this, changes in progress find that the share has no owner.
                 crate::changes::locked_revision(connection).await?;
                 raise_topology(connection).await?;
                 diesel::sql_query(
@@ -142,15 +140,15 @@ impl Records {
 }
 
 impl Membership {
-    /// Asks MariaDB something on the membership's connection. Without an answer the connection is
-    /// closed, and the node has to join anew.
+    /// Runs a query on the membership's connection. Without a response the connection is closed,
+    /// and the node must join again.
     async fn ask<R>(
         &mut self,
         limit: Duration,
         question: impl AsyncFnOnce(&mut AsyncMysqlConnection) -> Result<R, RecordsError>,
     ) -> Result<R, RecordsError> {
-        // Taken out, so that a call which is dropped does not leave a connection behind on which
-        // an answer is still to come.
+        // Taken out, so that a dropped call does not leave a connection with a pending response
+        // behind.
         let taken = self.connection.take();
         let mut connection = Closing(Some(
             taken.ok_or_else(|| RecordsError::Unavailable("the membership is over".into()))?,
@@ -168,7 +166,7 @@ impl Membership {
         }
     }
 
-    /// Whether its connection still stands, as far as is known here.
+    /// Whether its connection is still open, as far as known.
     pub fn is_open(&self) -> bool {
         self.connection.is_some()
     }
@@ -185,8 +183,8 @@ impl Membership {
         .await
     }
 
-    /// Takes the lease on the share, and waits some seconds for it while another node has it;
-    /// returns whether this node has it now.
+    /// Acquires the lease on the share, waiting some seconds while another node has it; returns
+    /// whether this node has it now.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`]: the membership is over then.
@@ -198,7 +196,7 @@ impl Membership {
         .await
     }
 
-    /// How many other nodes are there, which may take the lease when this one loses it.
+    /// The number of other nodes, which may take the lease if this one loses it.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`]: the membership is over then.
@@ -217,8 +215,8 @@ impl Membership {
         .await
     }
 
-    /// Gives the standbys a sign of life, which makes the lease valid for [`LEASE_VALIDITY`] from
-    /// the moment that this is called; returns whether this node still owns the share by the
+    /// Sends a heartbeat to the standbys, which makes the lease valid for [`LEASE_VALIDITY`] from
+    /// the moment of this call; returns whether this node still owns the share according to the
     /// records.
     ///
     /// # Errors
@@ -239,7 +237,7 @@ impl Membership {
         .await
     }
 
-    /// What the records say of the share's ownership.
+    /// The share's ownership according to the records.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`]: the membership is over then.
@@ -258,22 +256,22 @@ impl Membership {
     }
 
     /// Begins an epoch as the owner of the share, which must have the lease. The epoch is larger
-    /// than `known` and than every one that was given before. Changes of earlier owners are made
-    /// before this or not at all.
+    /// than `known` and every earlier one. Changes of earlier owners happen before this or not at
+    /// all.
     ///
     /// # Errors
-    /// [`RecordsError::NotOwner`] without the lease, [`RecordsError::Unavailable`]: the membership
-    /// is over then.
+    /// [`RecordsError::NotOwner`] without the lease, [`RecordsError::Unavailable`], which ends the
+    /// membership.
     pub async fn begin_epoch(&mut self, known: u32, now: Timestamp) -> Result<u32, RecordsError> {
         let (id, has) = (self.id, self.has_lease().await?);
         if !has {
             return Err(RecordsError::NotOwner);
         }
-        // On the connection that has the lease: while it answers, the lease is there.
+        // On the connection with the lease: while it responds, the lease holds.
         let epoch = self
             .ask(crate::connection::EXCHANGE_TIMEOUT, async |connection| {
                 let begun = connection.transaction(async |connection| {
-                    // Waits for changes that are under way, as the next change waits for this.
+                    // Waits for changes in progress, as the next change waits for this.
                     crate::changes::locked_revision(connection).await?;
                     let epoch = next_epoch(connection, known, now).await?;
                     raise_topology(connection).await?;
@@ -303,7 +301,7 @@ impl Drop for Membership {
     }
 }
 
-/// A connection that is closed without a word unless it is taken out.
+/// A connection that is closed without a goodbye unless it is taken out.
 struct Closing(Option<AsyncMysqlConnection>);
 
 impl Drop for Closing {

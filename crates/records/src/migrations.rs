@@ -1,8 +1,8 @@
-//! Bringing the tables up to date.
+//! Migrates the tables.
 //!
-//! MariaDB ends a transaction at each statement that makes or changes a table, so a migration that
-//! is killed halfway leaves its first half. Every statement can therefore be repeated: the next
-//! start begins the migration anew and finishes it.
+//! MariaDB commits at each statement that creates or changes a table, so a migration killed halfway
+//! leaves its first half. Every statement can therefore be repeated: the next start runs the
+//! migration again and completes it.
 
 use std::time::Duration;
 
@@ -37,10 +37,10 @@ static MIGRATIONS: [Migration; 6] = [
     migration!("0006", "nodes"),
 ];
 
-/// How long one process waits for another that brings the same tables up to date, in seconds.
+/// How long one process waits for another that migrates the same tables, in seconds.
 const LOCK_SECONDS: u32 = 30;
 
-/// How long all of it may take: changing a table that has grown large takes minutes.
+/// The timeout of all migrations: changing a large table takes minutes.
 const MIGRATION_TIMEOUT: Duration = Duration::from_secs(600);
 
 const LOG: &str = "CREATE TABLE IF NOT EXISTS __diesel_schema_migrations (\
@@ -59,7 +59,7 @@ struct Locked {
     locked: i32,
 }
 
-/// The statements of a migration, comments left out.
+/// The statements of a migration, without comments.
 fn statements(migration: &Migration) -> impl Iterator<Item = String> {
     let lines = migration.statements.lines().filter(|line| !line.trim_start().starts_with("--"));
     let text: String = lines.flat_map(|line| [line, "\n"]).collect();
@@ -72,22 +72,21 @@ fn statements(migration: &Migration) -> impl Iterator<Item = String> {
 }
 
 impl Records {
-    /// Brings the tables up to date.
+    /// Migrates the tables.
     ///
     /// # Errors
-    /// [`RecordsError::Unavailable`] when MariaDB cannot be reached or refuses,
-    /// [`RecordsError::NewerSchema`] when a later version of Verax has used them.
+    /// [`RecordsError::Unavailable`] if MariaDB cannot be reached or refuses,
+    /// [`RecordsError::NewerSchema`] if a later version of Verax has used them.
     pub async fn prepare(&self) -> Result<(), RecordsError> {
-        // Nearly always there is nothing to do, which is found out within the bounds of an
-        // exchange.
+        // Usually there is nothing to do, which one exchange determines.
         match self.is_prepared().await? {
             true => Ok(()),
             false => self.prepare_with(usize::MAX).await,
         }
     }
 
-    /// Whether the tables are up to date. Only the owner of the share brings them up to date: an
-    /// earlier version may still be at work on them.
+    /// Whether the tables are current. Only the owner of the share migrates them: an earlier
+    /// version may still be using them.
     ///
     /// # Errors
     /// As [`prepare`](Self::prepare).
@@ -95,10 +94,10 @@ impl Records {
         self.exchange(async |connection| Ok(pending(connection).await?.is_empty())).await
     }
 
-    /// [`prepare`](Self::prepare) that is cut off after some statements, as a kill would.
+    /// [`prepare`](Self::prepare), cut off after some statements as by a kill.
     async fn prepare_with(&self, max_statements: usize) -> Result<(), RecordsError> {
-        // A connection of its own, since the lock belongs to the session. Statements that change
-        // large tables may take long; the end of this call closes the connection.
+        // A connection of its own, since the lock belongs to the session. Changes of large tables
+        // may take long; the end of this call closes the connection.
         let mut connection = connect(self.url()).await?;
         let migrating = migrate(&mut connection, max_statements);
         let result = tokio::time::timeout(MIGRATION_TIMEOUT, migrating).await;
@@ -109,7 +108,7 @@ impl Records {
     }
 }
 
-/// The migrations that are still to be made.
+/// The pending migrations.
 async fn pending(
     connection: &mut AsyncMysqlConnection,
 ) -> Result<Vec<&'static Migration>, RecordsError> {
@@ -193,7 +192,7 @@ mod tests {
         for kept in 0..steps {
             connection.batch_execute(anew).await.unwrap();
             records.prepare_with(kept).await.unwrap();
-            // Some of the statements run twice when the start after the kill is killed too.
+            // Some statements run twice if the start after the kill is killed too.
             records.prepare_with(1).await.unwrap();
             records.prepare().await.unwrap();
             assert_eq!(shape(&mut connection).await, whole, "killed after {kept} statements");

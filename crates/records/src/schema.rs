@@ -1,4 +1,4 @@
-//! The tables as Diesel sees them; kept in step with migrations/.
+//! The tables as Diesel sees them; kept in sync with migrations/.
 
 diesel::table! {
     tenants (id) {

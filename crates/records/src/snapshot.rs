@@ -1,4 +1,4 @@
-//! What serving needs of the records at one moment; kept in a file, so that Verax can start while
+//! A snapshot of the records that serving needs, kept in a file so that Verax can start while
 //! MariaDB is away.
 
 use std::fs::{self, File};
@@ -17,14 +17,13 @@ use crate::tables::{
     tenants, tokens,
 };
 
-/// What serving needs: who may do what, where. It holds no secrets: of tokens it has the hashes, of
-/// credentials the names.
+/// What serving needs: who may do what, where. It has no secrets: only hashes of tokens and names
+/// of credentials.
 ///
-/// A snapshot is never written back. Whatever it says, MariaDB has the last word as soon as it
-/// answers.
+/// A snapshot is never written back: MariaDB takes precedence as soon as it responds.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct RecordsSnapshot {
-    /// The records' revision at that moment.
+    /// The records' revision at that time.
     pub revision: u64,
     /// All tenants.
     pub tenants: Vec<TenantRecord>,
@@ -40,14 +39,14 @@ pub struct RecordsSnapshot {
 }
 
 impl RecordsSnapshot {
-    /// Reads all of it from the records, as they are at one moment.
+    /// Reads a consistent snapshot of the records.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`], [`RecordsError::Unreadable`].
     pub async fn of(records: &Records) -> Result<Self, RecordsError> {
         records
             .exchange(async |connection| {
-                // REPEATABLE READ: every question is answered as of the first one.
+                // REPEATABLE READ: every query sees the state of the first one.
                 connection.batch_execute("START TRANSACTION READ ONLY").await?;
                 let snapshot = Self {
                     revision: revision(connection).await?,
@@ -63,18 +62,18 @@ impl RecordsSnapshot {
             .await
     }
 
-    /// Reads a file that [`write`](Self::write) made.
+    /// Reads a file of [`write`](Self::write).
     ///
     /// # Errors
-    /// What the system said, or that it is no such file.
+    /// The system's error, or that it is no such file.
     pub fn read(path: &Path) -> io::Result<Self> {
         Ok(serde_json::from_slice(&fs::read(path)?)?)
     }
 
-    /// Writes it to a file that only its owner can read, all of it or nothing.
+    /// Writes it atomically to a file that only its owner can read.
     ///
     /// # Errors
-    /// What the system said.
+    /// The system's error.
     pub fn write(&self, path: &Path) -> io::Result<()> {
         let new = path.with_extension("new");
         let mut file =

@@ -1,4 +1,4 @@
-//! Accepting connections, the same way for both transports.
+//! Accepts connections, for both transports.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -8,10 +8,10 @@ use tokio::sync::{mpsc, watch};
 
 use crate::connections::{AcceptFailures, ConnectionLimits, ConnectionSlot, Connections, NoSlot};
 
-/// How long a stop waits for requests that are under way.
+/// How long a shutdown waits for active requests.
 pub(crate) const STOP_TIMEOUT: Duration = Duration::from_secs(4);
 
-/// Accepts connections until the service stops, and has each served by a task of its own. Ready
+/// Accepts connections until the service stops, and serves each in a task of its own. Completes
 /// when the last of them has ended.
 pub(crate) async fn accept<S, F>(
     listener: TcpListener,
@@ -24,7 +24,7 @@ pub(crate) async fn accept<S, F>(
 {
     let connections = Connections::new(limits);
     let mut failures = AcceptFailures::default();
-    // Each connection holds a sender: the channel ends with the last of them.
+    // Each connection holds a sender: the channel closes with the last of them.
     let (serving, mut served) = mpsc::channel::<()>(1);
     loop {
         let accepted = tokio::select! {
@@ -33,7 +33,7 @@ pub(crate) async fn accept<S, F>(
         };
         match accepted {
             Ok((stream, from)) => {
-                // Answers are written whole: holding back the last part gains nothing.
+                // Responses are written whole, so delaying the last segment gains nothing.
                 let _ = stream.set_nodelay(true);
                 let (connection, serving) =
                     (serve(stream, connections.admit(from.ip())), serving.clone());

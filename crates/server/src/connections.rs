@@ -1,9 +1,8 @@
-//! The places that connections take: a bound in all and for each address, with a reserve for those
-//! who have signed in.
+//! Connection limits: in total and for each address, with a reserve for authenticated connections.
 //!
-//! A connection begins without a name. When places run out, the one that has been so for longest is
-//! closed for the newcomer, so whoever opens connections and says nothing keeps nobody out: a
-//! client with a token signs in with its first request, and is not closed for others from then on.
+//! A connection begins unauthenticated. At the limit, the oldest unauthenticated connection is
+//! closed for the newcomer, so idle connections keep nobody out. A client with a token
+//! authenticates with its first request and is never closed for others from then on.
 
 use std::collections::{BTreeMap, HashMap};
 use std::net::IpAddr;
@@ -13,12 +12,12 @@ use std::time::{Duration, Instant};
 
 use tokio::sync::Notify;
 
-/// How many connections there may be, on HTTP and on the wire each.
+/// The connection limits of one listener.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct ConnectionLimits {
     /// In all.
     pub connections: usize,
-    /// From one address. Proxies share one.
+    /// From one address, which the clients of a proxy share.
     pub per_address: usize,
 }
 
@@ -29,7 +28,7 @@ impl Default for ConnectionLimits {
 }
 
 impl ConnectionLimits {
-    /// How many may be open that have not signed in: nine of ten.
+    /// The maximum number of unauthenticated connections: nine tenths of the total.
     fn anonymous(&self) -> usize {
         (self.connections - self.connections / 10).max(1)
     }
@@ -43,19 +42,19 @@ struct State {
     by_address: HashMap<IpAddr, usize>,
 }
 
-/// All places of one listener.
+/// The connection slots of one listener.
 #[derive(Debug)]
 pub(crate) struct Connections {
     limits: ConnectionLimits,
     state: Mutex<State>,
 }
 
-/// Why there is no place for a connection.
+/// Why a connection gets no slot.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum NoSlot {
-    /// All are taken by connections that have signed in.
+    /// Authenticated connections hold every slot.
     Full,
-    /// The address has as many as one may have.
+    /// The address is at its limit.
     Address,
 }
 
@@ -68,7 +67,7 @@ impl Connections {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Takes a place for a new connection.
+    /// Acquires a slot for a new connection.
     pub(crate) fn admit(self: &Arc<Self>, address: IpAddr) -> Result<Arc<ConnectionSlot>, NoSlot> {
         let address = address.to_canonical();
         let mut state = self.state();
@@ -90,7 +89,7 @@ impl Connections {
     }
 }
 
-/// The place of one connection, until it is dropped.
+/// The slot of one connection, held until dropped.
 #[derive(Debug)]
 pub(crate) struct ConnectionSlot {
     of: Arc<Connections>,
@@ -101,20 +100,20 @@ pub(crate) struct ConnectionSlot {
 }
 
 impl ConnectionSlot {
-    /// The connection has shown a valid token or session: it is not closed for others any more.
+    /// Marks the connection as authenticated: it is no longer closed for others.
     pub(crate) fn set_authenticated(&self) {
         if self.authenticated.load(Ordering::Relaxed) {
             return;
         }
         let mut state = self.of.state();
-        // One that is being closed for another stays so.
+        // A connection that is already being closed stays so.
         if state.anonymous.remove(&self.id).is_some() {
             state.authenticated += 1;
             self.authenticated.store(true, Ordering::Relaxed);
         }
     }
 
-    /// Waits until the connection is to be closed for another.
+    /// Waits until the connection must be closed for another.
     pub(crate) async fn closed(&self) {
         self.closed.notified().await;
     }
@@ -136,10 +135,10 @@ impl Drop for ConnectionSlot {
     }
 }
 
-/// How long accepting pauses after a failure: usually there are too many open files.
+/// How long accepting pauses after a failure, usually caused by too many open files.
 const PAUSE: Duration = Duration::from_millis(50);
 
-/// Failures to accept, told at most once a second.
+/// Logs failures to accept, at most once a second.
 #[derive(Debug, Default)]
 pub(crate) struct AcceptFailures {
     told_at: Option<Instant>,
@@ -147,8 +146,7 @@ pub(crate) struct AcceptFailures {
 }
 
 impl AcceptFailures {
-    /// Tells of a failure, if it is time to, and lets some connections close before the next
-    /// attempt.
+    /// Logs a failure, if it is time to, and lets some connections close before the next attempt.
     pub(crate) async fn pause(&mut self, error: &std::io::Error) {
         self.untold += 1;
         if self.told_at.is_none_or(|at| at.elapsed() >= Duration::from_secs(1)) {
@@ -181,7 +179,7 @@ mod tests {
         let newcomer = connections.admit(HERE).unwrap();
         assert!(is_closed(&silent[0]) && !is_closed(&silent[1]));
         newcomer.set_authenticated();
-        // One that is closing does not become one with a name.
+        // A closing connection cannot become authenticated.
         silent[0].set_authenticated();
         let more: Vec<_> = (0..6).map(|_| connections.admit(HERE).unwrap()).collect();
         more.iter().for_each(|place| place.set_authenticated());
@@ -207,7 +205,7 @@ mod tests {
         let first = connections.admit(HERE).unwrap();
         let _second = connections.admit(HERE).unwrap();
         assert_eq!(connections.admit(HERE).unwrap_err(), NoSlot::Address);
-        // The same address, written as IPv6.
+        // The address as IPv6.
         let mapped = "::ffff:127.0.0.1".parse().unwrap();
         assert_eq!(connections.admit(mapped).unwrap_err(), NoSlot::Address);
         assert!(connections.admit("127.0.0.2".parse().unwrap()).is_ok());

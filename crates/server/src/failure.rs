@@ -1,5 +1,5 @@
-//! What a request failed with, before a transport writes it: the one place where errors of the
-//! engine and of the control plane become kinds of failure.
+//! Failures, independent of transport: the one place where errors of the engine and the control
+//! plane become kinds of failure.
 
 use serde_json::{Map, Value};
 use verax_api::{FailureKind, Problem};
@@ -7,13 +7,12 @@ use verax_control::ControlError;
 use verax_core::guard::RefusedReason;
 use verax_engine::{EngineError, OriginError};
 
-/// A failure on its way to the caller. HTTP writes it as a problem document, the wire as a reply.
+/// A failure to report. HTTP writes it as a problem document, the wire protocol as a reply.
 #[derive(Debug)]
 pub(crate) struct Failure {
     kind: FailureKind,
     detail: String,
-    /// Whether it is certain that a write to the origin changed nothing there; `None` where no
-    /// write was under way.
+    /// Whether a write certainly left the origin unchanged; `None` if nothing was written.
     unchanged: Option<bool>,
     members: Map<String, Value>,
 }
@@ -25,7 +24,7 @@ impl Failure {
         Self { kind, detail: detail.into(), unchanged: None, members: Map::new() }
     }
 
-    /// The entry is of another kind, or its number is too large.
+    /// The entry is of another kind, or its number would overflow.
     pub(crate) fn wrong_kind(error: &dyn std::fmt::Display) -> Self {
         Self::new(FailureKind::WrongKind, error.to_string())
     }
@@ -35,12 +34,12 @@ impl Failure {
         Self::new(FailureKind::BadRequest, detail)
     }
 
-    /// The request is understood and asks for something that is out of range or not allowed.
+    /// The request is well-formed but out of range or not allowed.
     pub(crate) fn invalid(error: impl std::fmt::Display) -> Self {
         Self::new(FailureKind::Invalid, error.to_string())
     }
 
-    /// The same failure with a member of its own in the problem document.
+    /// Adds a member to the problem document.
     pub(crate) fn with(mut self, member: &str, value: impl Into<Value>) -> Self {
         self.members.insert(member.to_owned(), value.into());
         self
@@ -54,12 +53,12 @@ impl Failure {
         &self.detail
     }
 
-    /// Whether it is certain that a write to the origin changed nothing there.
+    /// Whether a write certainly left the origin unchanged.
     pub(crate) fn is_unchanged(&self) -> bool {
         self.unchanged == Some(true)
     }
 
-    /// As a problem document.
+    /// Converts it to a problem document.
     pub(crate) fn into_problem(self) -> Problem {
         let mut problem = Problem::of(self.kind, self.detail);
         problem.more = self.members;
@@ -130,7 +129,7 @@ impl From<EngineError> for Failure {
 }
 
 impl Failure {
-    /// Applications learn what went wrong at an origin, but no address of the operator's network.
+    /// Applications learn what failed at an origin, but no internal address.
     fn of_origin(error: &OriginError, detail: String) -> Self {
         let kind = match error {
             OriginError::NoValue { .. } => FailureKind::NoValue,

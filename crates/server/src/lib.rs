@@ -1,6 +1,7 @@
-//! How Verax is reached: HTTP, live streams, metrics, and the console's files.
+//! The interfaces of Verax: HTTP, live streams, metrics, the console's files, and the wire
+//! protocol.
 //!
-//! [`serve`] runs the HTTP interface over a [`Service`] on a listener until it is told to stop, and
+//! [`serve`] runs the HTTP interface of a [`Service`] on a listener until it is stopped, and
 //! [`serve_wire`] the wire protocol. The HTTP interface follows docs/http-api.md and describes
 //! itself at `/openapi.json`; every error is a problem document (RFC 9457).
 //!

@@ -1,4 +1,5 @@
-//! TLS for HTTP and the wire, with certificates that can be replaced while the service runs.
+//! TLS for HTTP and the wire protocol, with certificates that can be replaced while the service
+//! runs.
 
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, PoisonError, RwLock};
@@ -13,10 +14,10 @@ use tokio::net::TcpStream;
 use tokio_rustls::TlsAcceptor;
 use tokio_rustls::server::TlsStream;
 
-/// How often the files are looked at for a change.
+/// How often the files are checked for changes.
 const LOOK_EVERY: Duration = Duration::from_secs(5);
 
-/// The time that a client has for its handshake.
+/// The timeout of a client's handshake.
 const HANDSHAKE_TIMEOUT: Duration = Duration::from_secs(10);
 
 /// A certificate that cannot be used.
@@ -42,7 +43,7 @@ pub enum InvalidCertificate {
     },
 }
 
-/// The certificate that is shown to clients, and where it comes from.
+/// The certificate presented to clients, and its files.
 #[derive(Debug)]
 pub struct Tls {
     certificate: PathBuf,
@@ -112,7 +113,7 @@ impl Tls {
         Ok(Arc::new(Self { certificate, key, current, acceptor }))
     }
 
-    /// Reads the files again: new connections see what is in them now.
+    /// Reads the files again, for new connections.
     ///
     /// # Errors
     /// [`InvalidCertificate`]; the certificate in use stays then.
@@ -127,7 +128,7 @@ impl Tls {
         Some((of(&self.certificate)?, of(&self.key)?))
     }
 
-    /// Reloads whenever the files change, for as long as it is polled.
+    /// Reloads whenever the files change, while it is polled.
     pub async fn follow_changes(&self) {
         let mut known = self.changed_at();
         let mut ticks = tokio::time::interval(LOOK_EVERY);
@@ -140,7 +141,7 @@ impl Tls {
             match self.reload() {
                 Ok(()) => tracing::info!("the TLS certificate was read anew"),
                 Err(error) => {
-                    // Perhaps only one of the two files is new yet.
+                    // Perhaps only one of the two files has been replaced yet.
                     tracing::warn!(%error, "the TLS certificate in use stays");
                 }
             }

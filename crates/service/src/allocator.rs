@@ -1,10 +1,10 @@
-//! How the system's allocator works for a process that frees much.
+//! Configures the system's allocator for a process that frees much memory.
 
-/// Has the system's allocator join what is freed at once. The GNU one puts small pieces aside
-/// instead, and joins all of them when it next takes or frees a large one: after a million entries
-/// have gone, that one call takes 15 ms, under whatever lock its caller holds. To be called once,
-/// at the start of the process, before it has further threads; elsewhere than with the GNU C
-/// library it does nothing.
+/// Makes the system's allocator merge freed memory immediately. The GNU allocator otherwise keeps
+/// small chunks aside, and merges all of them at the next large allocation or free: after a million
+/// entries have been freed, that one call takes 15 ms, under whatever lock its caller holds. Call
+/// it once, at the start of the process, before there are other threads; without the GNU C library
+/// it has no effect.
 pub fn set_up_allocator() {
     #[cfg(target_env = "gnu")]
     #[allow(unsafe_code)]

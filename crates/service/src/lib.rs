@@ -1,8 +1,8 @@
-//! Verax without transport: the engine, its statistics, and the control plane, put together.
+//! Verax without transports: the engine, its statistics, and the control plane, composed.
 //!
-//! [`Service::start`] makes them of the records and options, and keeps their background work going.
-//! Transports hold a [`Service`] in an `Arc`: they open handles by its [`Control`], and answer
-//! requests with those.
+//! [`Service::start`] builds them from records and options, and runs their background work.
+//! Transports hold a [`Service`] in an `Arc`: they open handles through its [`Control`], and serve
+//! requests with them.
 //!
 //! ```no_run
 //! use verax_core::Name;

@@ -1,4 +1,4 @@
-//! The service: what it is made of, how it starts, and how it ends.
+//! The service: its parts, its start, and its end.
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -9,7 +9,7 @@ use verax_control::{Control, ControlError, ControlOptions, Role};
 use verax_engine::{Engine, EngineOptions, Work, supervise};
 use verax_records::Records;
 
-/// How the service is set up.
+/// Options of the service.
 #[derive(Debug, Clone, Default)]
 pub struct ServiceOptions {
     /// The data plane.
@@ -27,11 +27,11 @@ pub struct Service {
 }
 
 impl Service {
-    /// Loads everything from the records and starts the background work. While MariaDB is away,
-    /// what serving needs comes from the snapshot that an earlier start left, if there is one.
+    /// Loads everything from the records, or from the snapshot of an earlier start while MariaDB is
+    /// away, and starts the background work.
     ///
     /// # Errors
-    /// [`ControlError::RecordsUnavailable`] when neither can be read.
+    /// [`ControlError::RecordsUnavailable`] if neither can be read.
     pub async fn start(
         records: Records,
         options: ServiceOptions,
@@ -58,7 +58,7 @@ impl Service {
         &self.control
     }
 
-    /// How many background tasks ended by themselves and were started again.
+    /// How many background tasks ended by themselves and were restarted.
     pub fn restarts(&self) -> u64 {
         self.restarts.load(Ordering::Relaxed)
     }
@@ -76,13 +76,13 @@ impl Service {
         }
     }
 
-    /// Ends the background work and the runs that are under way.
+    /// Ends background work and active runs.
     pub fn stop(&self) {
         self.engine.stop();
         self.control.stop_runs();
     }
 
-    /// Becomes true when the service stops.
+    /// True once the service stops.
     pub fn stopping(&self) -> watch::Receiver<bool> {
         self.engine.stopping()
     }

@@ -51,29 +51,29 @@ impl<'a> Reader<'a> {
         std::str::from_utf8(bytes).map_err(|_| WireError::Text(field))
     }
 
-    /// A text behind its length in one byte.
+    /// A text with a one-byte length prefix.
     pub(crate) fn short_text(&mut self, field: &'static str) -> Result<&'a str, WireError> {
         let length = self.u8(field)?;
         Self::text(self.take(length.into(), field)?, field)
     }
 
-    /// A text behind its length in two bytes.
+    /// A text with a two-byte length prefix.
     pub(crate) fn long_text(&mut self, field: &'static str) -> Result<&'a str, WireError> {
         let length = self.u16(field)?;
         Self::text(self.take(length.into(), field)?, field)
     }
 
-    /// All that is left.
+    /// The rest of the body.
     pub(crate) fn rest(&mut self) -> &'a [u8] {
         std::mem::take(&mut self.0)
     }
 
-    /// All that is left, as text.
+    /// The rest of the body, as text.
     pub(crate) fn rest_text(&mut self, field: &'static str) -> Result<&'a str, WireError> {
         Self::text(self.rest(), field)
     }
 
-    /// Checks that nothing is left.
+    /// Checks that the body ends here.
     pub(crate) fn end(self) -> Result<(), WireError> {
         match self.0.len() {
             0 => Ok(()),
@@ -82,14 +82,14 @@ impl<'a> Reader<'a> {
     }
 }
 
-/// Writes a text behind its length in one byte, cut to what fits.
+/// Writes a text with a one-byte length prefix, cut to fit.
 pub(crate) fn put_short_text(out: &mut Vec<u8>, text: &str) {
     let cut = &text[..text.floor_char_boundary(usize::from(u8::MAX))];
     out.push(cut.len() as u8);
     out.extend_from_slice(cut.as_bytes());
 }
 
-/// Writes a text behind its length in two bytes, cut to what fits.
+/// Writes a text with a two-byte length prefix, cut to fit.
 pub(crate) fn put_long_text(out: &mut Vec<u8>, text: &str) {
     let cut = &text[..text.floor_char_boundary(usize::from(u16::MAX))];
     out.extend_from_slice(&(cut.len() as u16).to_le_bytes());

@@ -1,26 +1,26 @@
-//! What can be wrong with a frame.
+//! Errors of frames.
 
-/// Bytes that are no frame of this protocol. After one, a connection cannot be used any more.
+/// Bytes that are not a frame of this protocol. After one, a connection is unusable.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum WireError {
     /// A body ends before the field does.
     #[error("the frame ends within its {0}")]
     Short(&'static str),
-    /// A body goes on after the last field.
+    /// A body continues after the last field.
     #[error("the frame has {0} bytes too many")]
     Long(usize),
-    /// A body is announced that is larger than the limit.
+    /// An announced body is larger than the limit.
     #[error("a frame of {length} bytes is announced, more than the limit of {limit}")]
     TooLarge {
-        /// What was announced.
+        /// The announced size.
         length: u32,
         /// The limit.
         limit: u32,
     },
-    /// The kind is none of this protocol, or cannot come from this side.
+    /// The kind is unknown, or not valid from this side.
     #[error("unknown kind of frame: {0:#04x}")]
     Kind(u8),
-    /// A flag that has no meaning for this kind.
+    /// A flag that this kind does not have.
     #[error("the flags {flags:#04x} have no meaning for a frame of kind {kind:#04x}")]
     Flags {
         /// The kind.
@@ -31,10 +31,10 @@ pub enum WireError {
     /// A text is not UTF-8.
     #[error("the {0} is not UTF-8")]
     Text(&'static str),
-    /// A field has a value that it cannot have.
+    /// A field has an invalid value.
     #[error("the {0} is out of range")]
     Range(&'static str),
-    /// The hello does not begin with the protocol's mark.
+    /// The hello does not begin with the protocol's magic bytes.
     #[error("this is not the Verax wire protocol")]
     Magic,
 }

@@ -16,7 +16,7 @@ pub type FlagName = (u8, &'static str);
 pub(crate) trait Field<'a> {
     type Value;
 
-    /// How the documents write it behind its name; empty for a field that takes flags alone.
+    /// Its form in the documents; empty for a field of flags only.
     const SHAPE: &'static str;
 
     /// The flags that belong to it.
@@ -109,7 +109,7 @@ macro_rules! texts {
 }
 
 texts! {
-    /// A text behind its length in one byte.
+    /// A text with a one-byte length prefix.
     ShortText: "short text", Reader::short_text, put_short_text;
     /// The rest of the body.
     Rest: "rest", Reader::rest_text, |out, text| out.extend_from_slice(text.as_bytes());

@@ -18,7 +18,7 @@ pub const HEAD: usize = 12;
 /// The kind of a get.
 const GET: u8 = 0x10;
 
-/// What a frame is about: filled in by whoever sends it.
+/// The addressing of a frame, filled in by its sender.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Frame {
     /// The number of the opened namespace; 0 for none.
@@ -41,7 +41,7 @@ pub struct Head {
 }
 
 impl Head {
-    /// Whether it is that of a get, the one request that never takes long.
+    /// Whether it is a get, the one request that is never slow.
     pub fn is_get(&self) -> bool {
         self.kind == GET
     }
@@ -56,11 +56,11 @@ pub struct RawFrame<'a> {
     pub body: &'a [u8],
 }
 
-/// The first frame of `bytes` and how many of them it takes, or `None` when it is not complete.
+/// The first frame of `bytes` and its size, or `None` if it is incomplete.
 ///
 /// # Errors
-/// [`WireError::TooLarge`] as soon as the header is there, before a body larger than `limit` is
-/// waited for or any memory is set aside for it.
+/// [`WireError::TooLarge`] as soon as the header is complete, before waiting for or allocating a
+/// body larger than `limit`.
 pub fn next_frame(bytes: &[u8], limit: u32) -> Result<Option<(RawFrame<'_>, usize)>, WireError> {
     let Some(head) = bytes.first_chunk::<HEAD>() else { return Ok(None) };
     let [l0, l1, l2, l3, kind, flags, n0, n1, i0, i1, i2, i3] = *head;
@@ -75,8 +75,8 @@ pub fn next_frame(bytes: &[u8], limit: u32) -> Result<Option<(RawFrame<'_>, usiz
     Ok(Some((RawFrame { head: Head { kind, flags, namespace, id }, body }, end)))
 }
 
-/// How many bytes are missing until the first frame of `bytes` is complete; 0 when it is, or when
-/// its header is not there yet. Its length was checked by [`next_frame`] before.
+/// How many bytes the first frame of `bytes` lacks; 0 if it is complete, or its header is not.
+/// [`next_frame`] has checked its length.
 pub fn missing(bytes: &[u8]) -> usize {
     match bytes.first_chunk::<4>() {
         Some(length) if bytes.len() >= HEAD => {
@@ -86,7 +86,7 @@ pub fn missing(bytes: &[u8]) -> usize {
     }
 }
 
-/// What the first frame of `bytes` is about, whose header must be there.
+/// The addressing of the first frame of `bytes`, whose header must be complete.
 pub fn about(bytes: &[u8]) -> Frame {
     match bytes.first_chunk::<HEAD>() {
         Some([.., n0, n1, i0, i1, i2, i3]) => Frame {
@@ -110,7 +110,7 @@ pub(crate) fn write(
     finish(out, start, 0);
 }
 
-/// Writes a header whose length is not known yet; returns where it stands.
+/// Writes a header whose length is not known yet; returns its position.
 pub(crate) fn begin(out: &mut Vec<u8>, frame: Frame, kind: u8, flags: u8) -> usize {
     let start = out.len();
     let mut head = [0; HEAD];
@@ -121,8 +121,7 @@ pub(crate) fn begin(out: &mut Vec<u8>, frame: Frame, kind: u8, flags: u8) -> usi
     start
 }
 
-/// Fills in the length of the frame that stands at `start`; `more` bytes of its body follow from
-/// elsewhere.
+/// Fills in the length of the frame at `start`; `more` bytes of its body follow separately.
 pub(crate) fn finish(out: &mut [u8], start: usize, more: usize) {
     let length = (out.len() - start - HEAD + more) as u32;
     out[start..start + 4].copy_from_slice(&length.to_le_bytes());

@@ -1,4 +1,4 @@
-//! Lifetimes as they stand in frames.
+//! Lifetimes in frames.
 
 use std::time::Duration;
 
@@ -20,10 +20,10 @@ pub struct Lifetime {
 }
 
 impl Lifetime {
-    /// What stands for an absent part.
+    /// The encoding of an absent part.
     pub const ABSENT: u64 = u64::MAX;
 
-    /// The parts that a caller gave; `None` when there are none.
+    /// The parts a caller set; `None` if there are none.
     pub fn of(given: &CacheControl) -> Option<Self> {
         let part = |time: Option<Duration>| match time {
             Some(time) => u64::try_from(time.as_millis()).unwrap_or(u64::MAX - 1),
@@ -38,7 +38,7 @@ impl Lifetime {
         })
     }
 
-    /// The parts as the core has them.
+    /// Converts them to the core's form.
     ///
     /// # Errors
     /// [`LifetimeTooLong`] for a part that is too long.

@@ -7,16 +7,16 @@ use crate::lifetime::Lifetime;
 use crate::limits::MAX_KEY_BYTES;
 use crate::tags::Tags;
 
-/// The validator of media type and value, as a number.
+/// The entity tag of media type and value, as a number.
 pub type EntryTag = u128;
 
-/// What must hold for a value to be stored.
+/// The condition for storing a value.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum PutCondition {
-    /// Store it whatever is there.
+    /// Store it unconditionally.
     #[default]
     Always,
-    /// Store it only if nothing is there.
+    /// Store it only if the key has no entry.
     IfAbsent,
     /// Store it only over the value with this entity tag.
     IfMatches(EntryTag),
@@ -37,9 +37,9 @@ pub struct Put<'a> {
     pub lifetime: Option<Lifetime>,
     /// Its tags.
     pub tags: Tags<'a>,
-    /// What must hold.
+    /// The condition.
     pub condition: PutCondition,
-    /// Whether the reply tells the revision of the new entry.
+    /// Whether the reply has the revision of the new entry.
     pub tell_revision: bool,
 }
 
@@ -73,7 +73,7 @@ impl<'a> Field<'a> for Put<'a> {
         };
         let lifetime = IfFlag::<LIFETIME, Lifetime>::read(head, body, "lifetime")?;
         let tags = IfFlag::<TAGS, Tags<'a>>::read(head, body, "tags")?;
-        // There is one way only to write a frame: without tags, without the flag.
+        // A frame has only one encoding: without tags, the flag is clear.
         if tags.is_some_and(|tags| tags.is_empty()) {
             return Err(WireError::Range("number of tags"));
         }

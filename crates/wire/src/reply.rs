@@ -9,12 +9,12 @@ use crate::table::{FieldShape, ReplyShape, frames};
 use crate::value::Value;
 
 frames! {
-    /// What a server answers or pushes.
+    /// A reply or push of a server.
     Reply<'a>, REPLIES: ReplyShape;
 
     /// To a hello.
     Welcome = 0x81, "welcome", { batched: false } (welcome: Welcome<'a>);
-    /// To an open: the frame's namespace is the number to use from now on.
+    /// To an open: the frame's namespace is its number from now on.
     Opened = 0x82, "opened", { batched: false } {
         /// Whether entries may be read.
         may_read: bool => Flag<1>,
@@ -25,22 +25,22 @@ frames! {
     };
     /// To a ping.
     Pong = 0x83, "pong", { batched: false };
-    /// Pushed: the server takes no new requests; it answers what is in flight, then closes.
+    /// Pushed: the server accepts no new requests; it replies to those in flight, then closes.
     Goodbye = 0x84, "goodbye", { batched: false };
-    /// Pushed to watchers: near copies of these entries are no longer true.
+    /// Pushed to watchers: near copies of these entries are invalid.
     Invalidated = 0x85, "invalidated", { batched: false } (what: Invalidated<'a>);
-    /// To a look-up that found something.
+    /// To a read that found a value.
     Value = 0x90, "value", { batched: true } (value: Value<'a>);
-    /// To a look-up or a change of lifetime that found nothing.
+    /// To a read or a change of lifetime that found nothing.
     Miss = 0x91, "miss", { batched: true };
-    /// To what needs no more than that it was done.
+    /// To a request without a result.
     Done = 0x92, "done", { batched: true } {
-        /// Whether there was an entry before: it was replaced, deleted or changed.
+        /// Whether an entry existed before and was replaced, deleted or changed.
         was_there: bool => Flag<1>,
-        /// To a put that asked for it: the revision of the entry that it stored.
+        /// To a put that requested it: the revision of the stored entry.
         revision: Option<u64> => IfFlag<2, U64>,
     };
-    /// To a batch: one reply for each operation, in their order.
+    /// To a batch: one reply for each operation, in order.
     Batch = 0x94, "batch", { batched: false } (replies: BatchReplies<'a>);
     /// To a listing.
     Page = 0x95, "page", { batched: false } {
@@ -53,7 +53,7 @@ frames! {
     Counted = 0x97, "counted", { batched: false } {
         /// Whether this addition created the counter.
         created: bool => Flag<1>,
-        /// The counter's number now.
+        /// The counter's value.
         value: i64 => I64,
     };
     /// To an acquisition from a rate limit: it was allowed.
@@ -61,9 +61,9 @@ frames! {
         /// How much can still be acquired now.
         left: u64 => U64,
     };
-    /// To an acquisition that was not possible yet; nothing was acquired.
+    /// To an acquisition that was refused; nothing was acquired.
     Later = 0x99, "later", { batched: false } {
-        /// Milliseconds after which to ask again.
+        /// Milliseconds until a retry may succeed.
         retry_after: u64 => U64,
     };
     /// To the acquisition or the renewal of a lock: the lease is the caller's.
@@ -93,11 +93,11 @@ frames! {
     };
     /// To a request that was refused or failed.
     Failed = 0xff, "failed", { batched: true } {
-        /// Whether it is certain that a write to the origin changed nothing there.
+        /// Whether a write certainly left the origin unchanged.
         unchanged: bool => Flag<1>,
         /// Why, for programs: the code of a kind of failure.
         code: u16 => U16,
-        /// Why, in words.
+        /// Why, for people.
         detail: &'a str => Rest,
     };
 }
@@ -109,21 +109,21 @@ impl Reply<'_> {
     }
 }
 
-/// The answer to a hello.
+/// The reply to a hello.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Welcome<'a> {
-    /// The version that both will speak.
+    /// The agreed version.
     pub version: u16,
-    /// The largest body that the server takes.
+    /// The maximum size of a body, in bytes.
     pub max_body_bytes: u32,
-    /// How many requests may be unanswered at a time; further ones wait in the connection.
+    /// The maximum number of requests in flight; further ones wait in the connection.
     pub max_in_flight: u32,
-    /// The server closes a connection that stays silent for this long, in milliseconds.
+    /// The server closes a connection that is idle for this long, in milliseconds.
     pub idle_timeout: u32,
     /// The revision of the topology.
     pub topology: u64,
-    /// The nodes' addresses, that of the active one first. An empty address is that of the
-    /// connection itself.
+    /// The nodes' addresses, the active one's first. An empty address is that of the connection
+    /// itself.
     pub nodes: Nodes<'a>,
 }
 
@@ -176,7 +176,7 @@ impl<'a> Element<'a, &'a str> for NodeElement {
     }
 }
 
-/// What an invalidation is about.
+/// The scope of an invalidation.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Invalidated<'a> {
     /// The entry of a key.
@@ -268,7 +268,7 @@ impl<'a> Element<'a, ListedEntry<'a>> for ListedElement {
     }
 }
 
-/// The replies of a batch: for each its kind, its flags, the length of its body, and its body.
+/// The replies of a batch: kind, flags, body length, and body of each.
 pub type BatchReplies<'a> = Sequence<'a, Reply<'a>, ReplyElement>;
 
 #[doc(hidden)]

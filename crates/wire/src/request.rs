@@ -18,22 +18,22 @@ const READ: Needs = Needs::One(Right::Read);
 const WRITE: Needs = Needs::One(Right::Write);
 
 frames! {
-    /// What a client asks for.
+    /// A request of a client.
     Request<'a>, OPERATIONS: Operation;
 
     /// Opens the conversation.
     Hello = 0x01, "hello", { needs: Needs::Nothing, batched: false, replies: &["welcome"] }
         (hello: Hello<'a>);
-    /// Opens a namespace under a number of its own, with which later requests name it.
+    /// Opens a namespace under a number for later requests.
     Open = 0x02, "open", { needs: Needs::Nothing, batched: false, replies: &["opened"] } {
         /// The tenant's name.
         tenant: &'a str => ShortText,
         /// The namespace's name.
         namespace: &'a str => ShortText,
     };
-    /// Asks for a sign of life.
+    /// Requests a pong.
     Ping = 0x03, "ping", { needs: Needs::Nothing, batched: false, replies: &["pong"] };
-    /// Says that no request follows.
+    /// Announces that no request follows.
     Goodbye = 0x04, "goodbye", { needs: Needs::Nothing, batched: false, replies: &[] };
     /// Subscribes to the invalidations of the namespace, for near copies.
     Watch = 0x05, "watch", { needs: READ, batched: false, replies: &["done", "invalidated"] };
@@ -63,39 +63,38 @@ frames! {
         (operations: BatchOperations<'a>);
     /// Lists entries.
     List = 0x15, "list", { needs: READ, batched: false, replies: &["page"] } {
-        /// The most entries on the page.
+        /// The maximum number of entries on the page.
         limit: u16 => U16,
         /// Where to continue, from the previous page; empty for the first.
         cursor: &'a str => ShortText,
         /// Only keys that start with this.
         prefix: &'a str => Rest,
     };
-    /// Invalidates every entry that carries a tag.
+    /// Invalidates every entry with a tag.
     InvalidateTag = 0x16, "invalidate tag", { needs: WRITE, batched: false, replies: &["done"] } {
         /// The tag.
         tag: &'a str => Tag,
     };
     /// Adds to a counter.
     Add = 0x17, "add", { needs: WRITE, batched: false, replies: &["counted"] } {
-        /// What to add.
+        /// The amount to add.
         amount: i64 => I64,
         /// The lifetime of a counter that this creates; `None` for the namespace's.
         lifetime: Option<Lifetime> => IfFlag<1, Lifetime>,
         /// Its key.
         key: &'a str => Key,
     };
-    /// Acquires from a rate limit: `count` come back in each period, of which `burst` at most are
-    /// there together.
+    /// Acquires from a rate limit: `count` are replenished in each period, up to `burst`.
     AcquireRate = 0x18, "acquire rate", {
         needs: WRITE, batched: false, replies: &["rate acquired", "later"]
     } {
         /// How much to acquire.
         amount: u64 => U64,
-        /// How much comes back in each period.
+        /// How much is replenished in each period.
         count: u64 => U64,
         /// The period, in milliseconds.
         period: u64 => U64,
-        /// The most that is available together.
+        /// The maximum available at once.
         burst: u64 => U64,
         /// Its key.
         key: &'a str => Key,
@@ -170,29 +169,29 @@ frames! {
 }
 
 flag_set! {
-    /// How a get is answered.
+    /// Options of a get.
     GetFlags {
-        /// Answer from the cache or not at all.
+        /// Return a cached value or a miss.
         only_if_cached = 1, "only if cached";
-        /// Read the origin anew.
+        /// Bypass the cache and read the origin.
         refresh = 2, "refresh";
-        /// Tell media type, age, entity tag and tags.
+        /// Return media type, age, entity tag and tags.
         details = 4, "details";
-        /// Tell when the entry is due for an early refresh, which the caller can do.
+        /// Say if the entry is due for early refresh by the caller.
         may_refill = 8, "may refill";
-        /// Tell the revision of the entry.
+        /// Return the revision of the entry.
         revision = 16, "revision";
     }
 }
 
 flag_set! {
-    /// How a caller that refills by itself is answered.
+    /// Options of acquiring a permit.
     PermitFlags {
         /// Accept a stale copy while another caller refills.
         stale = 1, "stale will do";
-        /// Tell media type, age, entity tag and tags.
+        /// Return media type, age, entity tag and tags.
         details = 2, "details";
-        /// Acquire the permit although a fresh copy or a negative entry is there.
+        /// Acquire the permit even if a fresh copy or a negative entry exists.
         refresh = 4, "refresh";
     }
 }
@@ -204,7 +203,7 @@ pub struct Hello<'a> {
     pub lowest: u16,
     /// The highest version that the client speaks.
     pub highest: u16,
-    /// The token; everything the connection may do follows from it.
+    /// The token, which determines what the connection may do.
     pub token: &'a str,
     /// What the client is, for the log.
     pub client: &'a str,
@@ -235,7 +234,7 @@ impl<'a> Field<'a> for Hello<'a> {
     }
 }
 
-/// The operations of a batch: for each its kind, its flags, the length of its body, and its body.
+/// The operations of a batch: kind, flags, body length, and body of each.
 pub type BatchOperations<'a> = Sequence<'a, Request<'a>, OperationElement>;
 
 #[doc(hidden)]

@@ -1,4 +1,4 @@
-//! Sequences: a number, and as many elements. Decoding checks every element and copies none.
+//! Sequences: a count, and that many elements. Decoding checks every element and copies none.
 
 use std::marker::PhantomData;
 
@@ -12,13 +12,13 @@ pub trait Element<'a, T>: 'static {
     /// How the documents write one element.
     const SHAPE: &'static str;
 
-    /// What the number of elements is called in errors.
+    /// The name of the count in errors.
     const COUNT: &'static str;
 
-    /// The most elements of a sequence.
+    /// The maximum number of elements.
     const MAX: usize;
 
-    /// Whether the number takes two bytes instead of one.
+    /// Whether the count takes two bytes instead of one.
     const WIDE: bool = true;
 
     #[doc(hidden)]
@@ -28,8 +28,7 @@ pub trait Element<'a, T>: 'static {
     fn write(item: &T, out: &mut Vec<u8>);
 }
 
-/// Elements of a frame: decoded and checked in its bytes, or listed to be encoded. `E` says how
-/// they are encoded.
+/// Elements of a frame: either checked in its bytes, or listed for encoding. `E` is their encoding.
 pub struct Sequence<'a, T, E> {
     items: Items<'a, T>,
     element: PhantomData<E>,
@@ -60,12 +59,12 @@ impl<'a, T, E> Sequence<'a, T, E> {
     /// No elements.
     pub const NONE: Self = Self { items: Items::Listed(&[]), element: PhantomData };
 
-    /// Elements to be sent.
+    /// Elements to send.
     pub const fn of(items: &'a [T]) -> Self {
         Self { items: Items::Listed(items), element: PhantomData }
     }
 
-    /// How many there are.
+    /// The number of elements.
     pub fn len(&self) -> usize {
         match self.items {
             Items::Encoded { count, .. } => usize::from(count),
@@ -73,20 +72,20 @@ impl<'a, T, E> Sequence<'a, T, E> {
         }
     }
 
-    /// Whether there are none.
+    /// Whether it is empty.
     pub fn is_empty(&self) -> bool {
         self.len() == 0
     }
 }
 
 impl<'a, T: Copy, E: Element<'a, T>> Sequence<'a, T, E> {
-    /// The elements in turn.
+    /// Iterates over the elements.
     pub fn iter(&self) -> impl Iterator<Item = T> + use<'a, T, E> {
         let (mut encoded, listed): (&'a [u8], &'a [T]) = match self.items {
             Items::Encoded { bytes, .. } => (bytes, &[]),
             Items::Listed(items) => (&[], items),
         };
-        // Decoding the frame has checked them; no element is encoded as no bytes.
+        // Decoding the frame has checked them; no element has zero bytes.
         let encoded = std::iter::from_fn(move || match encoded {
             [] => None,
             _ => E::read(&mut encoded).ok(),

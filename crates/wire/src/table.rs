@@ -4,14 +4,14 @@ use verax_core::access::Right;
 
 use crate::field::FlagName;
 
-/// A request of the protocol, as the documents and the tests see it.
+/// A request of the protocol, for documents and tests.
 #[derive(Debug, Clone, Copy)]
 pub struct Operation {
     /// The kind in the header.
     pub kind: u8,
     /// The name in the documents.
     pub name: &'static str,
-    /// What the token must allow; [`Needs::Nothing`] for requests about the connection.
+    /// The right the token needs; [`Needs::Nothing`] for requests about the connection.
     pub needs: Needs,
     /// Whether a batch may contain it.
     pub batched: bool,
@@ -21,7 +21,7 @@ pub struct Operation {
     pub fields: &'static [FieldShape],
 }
 
-/// The rights that a request needs within the namespace that it names.
+/// The rights that a request needs in its namespace.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Needs {
     /// None: it is about the connection.
@@ -34,7 +34,7 @@ pub enum Needs {
     OfItsParts,
 }
 
-/// A reply or a push of the protocol, as the documents and the tests see it.
+/// A reply or push of the protocol, for documents and tests.
 #[derive(Debug, Clone, Copy)]
 pub struct ReplyShape {
     /// The kind in the header.
@@ -47,14 +47,14 @@ pub struct ReplyShape {
     pub fields: &'static [FieldShape],
 }
 
-/// A field as the documents write it.
+/// A field, for the documents.
 #[derive(Debug, Clone, Copy)]
 pub struct FieldShape {
     /// Its name.
     pub name: &'static str,
-    /// Its length and form; empty for a field that takes flags alone.
+    /// Its length and form; empty for a field of flags only.
     pub shape: &'static str,
-    /// The flags that belong to it; a flag without a name has that of the field.
+    /// Its flags; a flag without a name has the field's.
     pub flags: &'static [FlagName],
 }
 
@@ -109,7 +109,7 @@ macro_rules! frames {
             /// Reads a frame.
             ///
             /// # Errors
-            /// [`WireError`] for everything that is not exactly one frame of this direction.
+            /// [`WireError`] for anything but exactly one frame of this direction.
             pub fn decode(head: Head, body: &$a [u8]) -> Result<Self, WireError> {
                 #[allow(unused_mut)]
                 let mut flags = Flags { kind: head.kind, bits: head.flags };

@@ -1,4 +1,4 @@
-//! Tags as they stand in frames.
+//! Tags in frames.
 
 use crate::bytes::{Reader, put_short_text};
 use crate::error::WireError;

@@ -9,29 +9,29 @@ use crate::frame::{self, Frame};
 use crate::put::EntryTag;
 use crate::tags::Tags;
 
-/// A value that was found.
+/// A value.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Value<'a> {
-    /// Where it came from.
+    /// Its source.
     pub source: Source,
-    /// Whether it is due for an early refresh, which the caller can do; only for a fresh hit.
+    /// Whether it is due for early refresh by the caller; only for a fresh hit.
     pub due: bool,
     /// Milliseconds until it is stale; 0 or less when it is.
     pub time_left: i64,
-    /// More about it, if the request asked for it.
+    /// Its details, if requested.
     pub details: Option<Details<'a>>,
-    /// The revision of its entry, if the request asked for it and the value is stored.
+    /// The revision of its entry, if requested and the value is stored.
     pub revision: Option<u64>,
     /// The value.
     pub value: &'a [u8],
 }
 
-/// What a reply tells about an entry when a look-up asks for it.
+/// The details of an entry, on request.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Details<'a> {
     /// How long ago the value was stored, in milliseconds.
     pub age: u64,
-    /// Its validator.
+    /// Its entity tag.
     pub entity_tag: EntryTag,
     /// Its media type.
     pub media_type: &'a str,
@@ -45,7 +45,7 @@ pub(crate) const KIND: u8 = 0x90;
 const DETAILS: u8 = 1;
 const REVISION: u8 = 2;
 
-/// A fresh hit that is due for an early refresh.
+/// A fresh hit that is due for early refresh.
 const DUE: u8 = 5;
 
 /// The numbers of sources are part of the protocol.
@@ -57,7 +57,7 @@ const SOURCES: [(u8, Source); 5] = [
     (4, Source::Joined),
 ];
 
-/// How a source is written.
+/// The encoding of a source.
 fn number_of(source: Source) -> u8 {
     match source {
         Source::Hit => 0,
@@ -121,7 +121,7 @@ impl Value<'_> {
         }
     }
 
-    /// Appends the frame of a reply without the value's bytes, which must follow from elsewhere: a
+    /// Appends the frame of a reply without the value's bytes, which must follow separately: a
     /// large value is not copied.
     pub fn encode_before_bytes(&self, frame: Frame, out: &mut Vec<u8>) {
         let start = frame::begin(out, frame, KIND, Self::flags(self));

@@ -13,26 +13,26 @@ use crate::error::DemoError;
 /// The seed of the demo's data.
 const SEED: u64 = 8_750;
 
-/// Counts up when the data changes, so that older copies are loaded anew.
+/// The version of the data; older data is replaced.
 const EDITION: u32 = 3;
 
 const DAYS_BACK: i64 = 60;
 const DAYS_AHEAD: i64 = 14;
 
-/// The data is loaded anew when it ends sooner than this.
+/// Data that ends sooner than this is replaced.
 const DAYS_NEEDED: i64 = 3;
 
 /// Rows of one INSERT.
 const BATCH: usize = 2_000;
 
-/// What is loaded.
+/// The loaded data.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct LoadedData {
-    /// How many sailings.
+    /// The number of sailings.
     pub sailings: i64,
-    /// How many gauge readings.
+    /// The number of gauge readings.
     pub readings: i64,
-    /// Whether it was loaded now, rather than before.
+    /// Whether it was loaded by this start.
     pub fresh: bool,
 }
 
@@ -53,7 +53,7 @@ async fn count(connection: &mut AsyncMysqlConnection, table: &str) -> Result<i64
     Ok(query.get_result::<Count>(connection).await?.rows_there)
 }
 
-/// Whether the data there is complete and reaches far enough.
+/// Whether the existing data is complete and recent enough.
 async fn is_current(connection: &mut AsyncMysqlConnection, today: Date) -> bool {
     let query = diesel::sql_query(format!(
         "SELECT CAST(last_day AS CHAR) AS last_day FROM ferry.loaded \
@@ -64,8 +64,8 @@ async fn is_current(connection: &mut AsyncMysqlConnection, today: Date) -> bool 
     row.last_day.parse::<Date>().is_ok_and(|last| last >= today + DAYS_NEEDED.days())
 }
 
-/// Loads the ferry data into the database `ferry` of a MariaDB, unless it is there already.
-/// `progress` is told how many days of how many are in.
+/// Loads the ferry data into the database `ferry` of a MariaDB, unless it exists. `progress`
+/// receives the days loaded and their total.
 ///
 /// # Errors
 /// [`DemoError::Data`].
@@ -103,7 +103,7 @@ async fn fill(
     today: Date,
     progress: &mut impl FnMut(u64, u64),
 ) -> Result<(), DemoError> {
-    // Made anew from nothing, so that an interrupted load leaves no half behind.
+    // From scratch, so that an interrupted load leaves nothing behind.
     connection
         .batch_execute(
             "DROP DATABASE IF EXISTS ferry; CREATE DATABASE ferry CHARACTER SET utf8mb4; USE ferry",

@@ -3,7 +3,7 @@
 /// A harbour.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Harbour {
-    /// Its identity.
+    /// Its identifier.
     pub id: u16,
     /// Its name in keys.
     pub slug: String,
@@ -14,7 +14,7 @@ pub struct Harbour {
 /// A tide gauge.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Gauge {
-    /// Its identity.
+    /// Its identifier.
     pub id: u16,
     /// Its name in keys.
     pub slug: String,

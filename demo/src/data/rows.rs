@@ -19,14 +19,14 @@ pub(super) fn days(first: Date, last: Date) -> impl Iterator<Item = Date> {
     first.series(1.day()).take_while(move |day| *day <= last)
 }
 
-/// Sailings of one day as SQL value lists, numbered from `next_id` on.
+/// The sailings of one day as SQL value lists, numbered from `next_id` on.
 pub(super) fn sailings(
     seed: u64,
     day: Date,
     harbours: &[Harbour],
     next_id: &mut u32,
 ) -> Vec<String> {
-    // A day's rows depend on the seed and the day alone.
+    // A day's rows depend only on the seed and the day.
     let day_number = day.since(Date::constant(2000, 1, 1)).map_or(0, |span| span.get_days());
     let mut random = ChaCha8Rng::seed_from_u64(seed ^ (day_number as u64) << 20);
     // Most boats leave within a few minutes; some wait for weather.

@@ -1,4 +1,4 @@
-//! Instances of the berth desk that check a berth and then take it.
+//! The allocation drill: instances of the berth desk check a berth and then take it.
 
 use std::time::Duration;
 
@@ -22,7 +22,7 @@ const LOCKS: Place = Place {
     stale_if_error_seconds: 0.0,
 };
 
-/// A lease that is shorter than the pause of the holder that loses it.
+/// A lease shorter than the pause of the holder that loses it.
 const SHORT_HOLD: Duration = Duration::from_millis(400);
 const PAUSE: Duration = Duration::from_millis(1_200);
 
@@ -32,18 +32,18 @@ struct Count {
     rows: i64,
 }
 
-/// How an instance goes about it.
+/// How an instance allocates a berth.
 #[derive(Clone, Copy, PartialEq)]
 enum How {
     /// Check, then insert.
     Bare,
     /// The same under a lock.
     Locked,
-    /// Under a lock that the first holder loses midway, with the fencing token given to the table.
+    /// Under a lock that the first holder loses midway, with the fencing token sent to the table.
     Lost,
 }
 
-/// What became of an instance's attempt.
+/// The outcome of an instance's attempt.
 #[derive(Clone, Copy, PartialEq)]
 enum Ended {
     Allocated,
@@ -62,13 +62,13 @@ async fn taken(connection: &mut AsyncMysqlConnection) -> Result<bool, String> {
     if count.rows > 0 {
         return Ok(true);
     }
-    // Between the check and the write lies what real desks do there: they look at how the harbour's
-    // berths were used.
+    // Between check and write is what real desks do there: a query on how the harbour's berths were
+    // used.
     queries::berths(connection, "aldermouth").await.map_err(text)?;
     Ok(false)
 }
 
-/// Inserts; with a token, only if no larger one was seen, in one step.
+/// Inserts; with a token, only if no larger one was seen, atomically.
 async fn insert(
     connection: &mut AsyncMysqlConnection,
     instance: &str,
@@ -184,7 +184,7 @@ impl Drills {
     ) -> Result<Ended, String> {
         let side = scene.side();
         let who = format!("berth desk {}", number + 1);
-        // A little apart, as instances are, so that the first one is the first in the queue.
+        // Slightly apart, like real instances, so that the first is first in the queue.
         tokio::time::sleep(Duration::from_millis(u64::from(number) * 5)).await;
         let loses = how == How::Lost && number == 0;
         let mut lease = None;
@@ -218,7 +218,7 @@ impl Drills {
                 side.event(&*who, "saw a free berth, and stops for longer than its lease lasts");
                 tokio::time::sleep(PAUSE).await;
             }
-            // Only the third way has a table that looks at tokens.
+            // Only the third way has a table that checks tokens.
             match insert(&mut connection, &who, token.filter(|_| how == How::Lost)).await? {
                 true => {
                     side.event(&*who, "writes its allocation");

@@ -1,11 +1,11 @@
-//! What a drill has shown so far, told whenever it changes.
+//! The progress of a drill, reported whenever it changes.
 
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use verax_api::{DrillEvent, DrillFigure, DrillSide, DrillTick};
 
-/// Is told of the sides of a drill whenever they change.
+/// Receives the sides of a drill whenever they change.
 pub type Sink<'s> = &'s (dyn Fn(&[DrillSide]) + Send + Sync);
 
 /// The sides of a drill.
@@ -55,7 +55,7 @@ impl Side<'_, '_> {
         (self.started.elapsed().as_secs_f64() * 10_000.0).round() / 10.0
     }
 
-    /// How long it has run.
+    /// The elapsed time.
     pub(super) fn elapsed(&self) -> Duration {
         self.started.elapsed()
     }
@@ -83,7 +83,7 @@ impl Side<'_, '_> {
     }
 }
 
-/// The value below which this part of them lies; 0 for none.
+/// The quantile of the samples; 0 if there are none.
 pub(super) fn quantile(times: &mut [Duration], part: f64) -> f64 {
     times.sort_unstable();
     let at = ((times.len() as f64 * part).ceil() as usize).clamp(1, times.len().max(1)) - 1;

@@ -1,8 +1,8 @@
-//! Drills: the same thing done with and without one of Verax's guarantees, side by side, over the
-//! demo's real data.
+//! Drills: the same work with and without one of Verax's guarantees, side by side, over the demo's
+//! real data.
 //!
-//! Each drill has an origin of its own, so that the demo's traffic neither disturbs it nor is
-//! disturbed, and namespaces that exist only while it runs.
+//! Each drill has an origin of its own, so that it and the demo's traffic do not disturb each
+//! other, and namespaces that exist only while it runs.
 
 mod allocation;
 mod course;
@@ -27,14 +27,14 @@ use course::Course;
 
 pub use course::Sink;
 
-/// The tenant that drills run in, and the name of their origin.
+/// The tenant of drills, and the name of their origin.
 const TENANT: &str = "ferrydesk";
 const ORIGIN: &str = "drill-timetable";
 
 /// Connections to MariaDB: each instance of the berth desk has one.
 const CONNECTIONS: u32 = 16;
 
-/// The drills, and what they run on.
+/// The drills and their environment.
 #[derive(Debug)]
 pub struct Drills {
     verax: Client,
@@ -55,7 +55,7 @@ fn text(error: impl std::fmt::Display) -> String {
 }
 
 impl Drills {
-    /// Starts what the drills need, over the `ferry` database of a MariaDB.
+    /// Starts the drills' environment over the `ferry` database of a MariaDB.
     ///
     /// # Errors
     /// [`DemoError`].
@@ -71,7 +71,7 @@ impl Drills {
         Ok(Self { verax, stand_in, database })
     }
 
-    /// The drills that there are.
+    /// The available drills.
     pub fn specs() -> Vec<DrillSpec> {
         [
             (
@@ -103,10 +103,10 @@ impl Drills {
         .into()
     }
 
-    /// Runs a drill; returns what it shows, in a sentence.
+    /// Runs a drill; returns its finding in a sentence.
     ///
     /// # Errors
-    /// Why it could not be run.
+    /// Why it could not run.
     pub async fn run(
         &self,
         drill: &str,
@@ -135,13 +135,13 @@ impl Drills {
         self.database.get().await.map_err(text)
     }
 
-    /// Creates a namespace that is empty.
+    /// Creates an empty namespace.
     async fn open(&self, place: &Place) -> Result<(), String> {
         let url = format!("http://{}/boards/{{harbour}}", self.stand_in.address);
         let origins = self.verax.origins(TENANT).await.map_err(text)?;
         match origins.iter().find(|origin| origin.name == ORIGIN) {
             Some(origin) if origin.url == url => {}
-            // Left over from a demo that was killed.
+            // It may be left over from a killed demo.
             Some(_) => {
                 let change = OriginChange { url: Some(url), ..Default::default() };
                 self.verax.change_origin(TENANT, ORIGIN, &change).await.map_err(text)?;
@@ -167,7 +167,7 @@ impl Drills {
         self.verax.create_namespace(TENANT, &namespace).await.map(drop).map_err(text)
     }
 
-    /// Removes a namespace; the origin goes with the last one.
+    /// Deletes a namespace, and the origin with the last one.
     async fn close(&self, place: &Place) -> Result<(), String> {
         self.remove(place).await?;
         match self.verax.delete_origin(TENANT, ORIGIN).await {

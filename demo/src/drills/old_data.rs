@@ -1,4 +1,5 @@
-//! A slow reader and a writer, interleaved so that a naive cache keeps the old value.
+//! The old-data drill: a slow reader and a writer, interleaved so that a naive cache keeps the old
+//! value.
 
 use std::time::Duration;
 

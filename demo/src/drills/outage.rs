@@ -1,4 +1,4 @@
-//! The origin goes down and comes back while clients read.
+//! The outage drill: the origin goes down and comes back while clients read.
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};

@@ -1,10 +1,10 @@
-//! What is drawn of the allocation race.
+//! The scene of the allocation race.
 
 use std::sync::atomic::{AtomicU32, Ordering};
 
 use super::course::Side;
 
-/// What is drawn of a side.
+/// The scene of one side.
 pub(super) struct Scene<'a, 'c, 's> {
     side: &'a Side<'c, 's>,
     waiting: AtomicU32,
@@ -20,7 +20,7 @@ impl<'a, 'c, 's> Scene<'a, 'c, 's> {
         self.side
     }
 
-    /// Draws what is true now.
+    /// Draws the current state.
     pub(super) fn draw(&self) {
         self.side.tick(&[
             ("boats given berth 7", f64::from(self.allocated.load(Ordering::Relaxed))),
@@ -34,13 +34,13 @@ impl<'a, 'c, 's> Scene<'a, 'c, 's> {
         self.draw();
     }
 
-    /// A desk has waited long enough.
+    /// A desk's wait timed out.
     pub(super) fn end_waiting(&self) {
         self.waiting.fetch_sub(1, Ordering::Relaxed);
         self.draw();
     }
 
-    /// A desk has given the berth to its boat.
+    /// A desk has assigned the berth to its boat.
     pub(super) fn allocate(&self) {
         self.allocated.fetch_add(1, Ordering::Relaxed);
         self.draw();

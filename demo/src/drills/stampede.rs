@@ -1,4 +1,4 @@
-//! Many callers on one cold hot key, with and without the guard.
+//! The stampede drill: many callers on one cold hot key, with and without the guard.
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -17,10 +17,10 @@ use super::{Drills, Place, text};
 const KEY: &str = "board/aldermouth";
 const HARBOUR: &str = "aldermouth";
 
-/// How many calls the origin answers at once; more are refused, as a busy service does.
+/// How many concurrent calls the origin serves; more are refused, as by a busy service.
 const ORIGIN_LIMIT: u64 = 8;
 
-/// What the origin takes beyond its query.
+/// The origin's latency beyond its query.
 const EXTRA_LATENCY: u64 = 150;
 
 const SAMPLE_EVERY: Duration = Duration::from_millis(20);
@@ -34,11 +34,11 @@ const ASIDE: Place = Place {
 
 const THROUGH: Place = Place { name: "drill-through", through: true, ..ASIDE };
 
-/// What one caller does; `false` when its user saw an error.
+/// One caller; returns `false` if its user saw an error.
 async fn read(cache: &Cache, origin: Option<&Origin>) -> bool {
     match (cache.get(KEY).await, origin) {
         (Ok(Some(_)), _) => true,
-        // Look up, miss, read the origin, store: what is written without a guard.
+        // Get, miss, read the origin, put: what services do without a guard.
         (Ok(None), Some(origin)) => match origin.read(&[("harbour", HARBOUR)], None).await {
             Ok(value) => {
                 let _ = cache.put(KEY, &value.value, PutOptions::default()).await;
@@ -85,7 +85,7 @@ impl Drills {
         let url = format!("http://{}/boards/{{harbour}}", self.stand_in.address);
         let origin = Origin::new(&OriginSettings::http(url), &Default::default()).map_err(text)?;
         let origin = Arc::new((!place.through).then_some(origin));
-        // Connections are made before the rush, as those of a service that runs.
+        // Connections are opened before the rush, as in a running service.
         cache.list("", None, 1).await.map_err(text)?;
         let faults = &self.stand_in.faults;
         let before = faults.counts().calls;

@@ -1,4 +1,4 @@
-//! What no policy can beat, with the whole trace known beforehand.
+//! The optimum, which knows the whole trace in advance.
 
 use std::collections::{BTreeSet, HashMap};
 

@@ -21,7 +21,7 @@ impl Client {
         self.json(response).await
     }
 
-    /// The Verax that use the same records: the active one and those that stand by.
+    /// The nodes that use the same records: the active one and the standbys.
     ///
     /// # Errors
     /// [`ClientError`].
@@ -29,7 +29,7 @@ impl Client {
         Ok(self.get::<Items<Node>>(self.url_of(["v1", "nodes"])).await?.items)
     }
 
-    /// The tenants that the token opens something of.
+    /// The tenants in which the token has any scope.
     ///
     /// # Errors
     /// [`ClientError`].
@@ -46,7 +46,7 @@ impl Client {
         self.post(self.url_of(["v1", "tenants"]), &request).await
     }
 
-    /// Deletes a tenant that owns nothing any more.
+    /// Deletes a tenant that no longer owns anything.
     ///
     /// # Errors
     /// [`ClientError`].
@@ -166,7 +166,7 @@ impl Client {
         Ok(self.get::<Items<ActivityItem>>(url).await?.items)
     }
 
-    /// A one-time sign-in link for the console, as a path on Verax's address.
+    /// Creates a one-time sign-in link for the console, as a path on Verax's address.
     ///
     /// # Errors
     /// [`ClientError`].
@@ -176,7 +176,7 @@ impl Client {
 }
 
 impl Namespace {
-    /// The namespace's policy, and what it holds.
+    /// The namespace's policy and contents.
     ///
     /// # Errors
     /// [`ClientError`].

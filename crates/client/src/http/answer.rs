@@ -1,4 +1,4 @@
-//! What a look-up brought, and where it came from.
+//! The value of a read, and its source.
 
 use std::time::Duration;
 
@@ -7,28 +7,28 @@ use reqwest::header::{AGE, CONTENT_TYPE, ETAG, HeaderMap};
 use sfv::{BareItem, List, ListEntry, Parser};
 use verax_core::source::Source;
 
-/// A value that was found.
+/// A value.
 #[derive(Debug, Clone)]
 pub struct ReadResult {
     /// The value's bytes.
     pub value: Bytes,
     /// Its media type.
     pub media_type: String,
-    /// Its validator, with its quotes.
+    /// Its entity tag, with quotes.
     pub entity_tag: Option<String>,
-    /// The revision of its entry; `None` when it is not stored.
+    /// The revision of its entry; `None` if it is not stored.
     pub revision: Option<u64>,
     /// How long ago it was stored.
     pub age: Duration,
-    /// Where it came from.
+    /// Its source.
     pub source: Source,
     /// Whether it is stored now.
     pub stored: bool,
-    /// Seconds until it is stale; negative once it is, `None` when it is not stored.
+    /// Seconds until it is stale; negative once it is, `None` if it is not stored.
     pub seconds_left: Option<i64>,
-    /// Milliseconds that Verax took, by its own account.
+    /// How long Verax took, in milliseconds, as reported by it.
     pub service_ms: Option<f64>,
-    /// Milliseconds that the origin took.
+    /// How long the origin took, in milliseconds.
     pub origin_ms: Option<f64>,
 }
 
@@ -45,7 +45,7 @@ pub(crate) struct CacheStatus {
 impl CacheStatus {
     pub(crate) fn parse(field: &str) -> Option<Self> {
         let list: List = Parser::new(field).parse().ok()?;
-        // The member nearest to the client comes last; Verax is the only one it can know of.
+        // The last member is nearest to the client; Verax knows of no other.
         let verax = list.iter().rev().find_map(|member| match member {
             ListEntry::Item(item) => match &item.bare_item {
                 BareItem::Token(name) if name.as_str() == "verax" => Some(item),
@@ -92,7 +92,7 @@ fn timing(field: &str, wanted: &str) -> Option<f64> {
 }
 
 impl ReadResult {
-    /// Reads an answer's fields; `None` when it does not come from Verax.
+    /// Parses a response's header fields; `None` if it is not from Verax.
     pub(crate) fn of(headers: &HeaderMap, value: Bytes) -> Option<Self> {
         let status = CacheStatus::parse(text(headers, "cache-status")?)?;
         let timings = text(headers, "server-timing").unwrap_or("");

@@ -6,7 +6,7 @@ use crate::error::ClientError;
 use crate::http::entries::Namespace;
 
 impl Namespace {
-    /// Carries out several operations; their results come in the same order.
+    /// Executes several operations; their results are in the same order.
     ///
     /// # Errors
     /// [`ClientError`] when the batch as a whole is refused.

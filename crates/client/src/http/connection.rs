@@ -1,4 +1,4 @@
-//! Where Verax is, and one pool of connections to it.
+//! The addresses of Verax, and one pool of connections to it.
 
 use std::collections::VecDeque;
 use std::path::{Path, PathBuf};
@@ -16,38 +16,38 @@ use crate::addresses::Addresses;
 use crate::error::ClientError;
 use crate::http::pinned;
 
-/// Where Verax listens by default.
+/// The default address of Verax.
 pub const DEFAULT_URL: &str = "http://127.0.0.1:8750";
 
-/// Where Verax listens for the wire protocol by default.
+/// The default address for the wire protocol.
 pub const DEFAULT_WIRE: &str = "127.0.0.1:8751";
 
-/// The most addresses that one call tries.
+/// The maximum number of addresses one call tries.
 const MAX_TRIES: usize = 16;
 
-/// How long what was sent may stay unacknowledged by the other end's system (RFC 5482).
+/// How long sent data may stay unacknowledged by the peer's system (RFC 5482).
 #[cfg(target_os = "linux")]
 const UNACKNOWLEDGED_TIMEOUT: Duration = Duration::from_secs(5);
 
 /// How to reach Verax.
 #[derive(Debug, Clone)]
 pub struct ClientOptions {
-    /// Its address, such as `http://127.0.0.1:8750`; of several that use the same records, with
-    /// commas. The client follows the active one.
+    /// Its address, such as `http://127.0.0.1:8750`; for a pair, several separated by commas. The
+    /// client follows the active node.
     pub url: String,
     /// The address for the wire protocol, such as `127.0.0.1:8751`, or `tls://HOST:PORT`; several
-    /// with commas.
+    /// separated by commas.
     pub wire: String,
-    /// A file with the certificates (PEM) to trust, in place of the system's.
+    /// A file with the certificates (PEM) to trust instead of the system's.
     pub ca: Option<PathBuf>,
-    /// A file with the one certificate (PEM) that the server must have, for HTTP: no authority is
-    /// asked, and it does not matter which names the certificate has.
+    /// A file with the one certificate (PEM) the server must present over HTTP: no authority is
+    /// consulted, and the names in the certificate do not matter.
     pub pinned: Option<PathBuf>,
-    /// The token to send; without one, little is answered.
+    /// The token to send; without one, most requests are refused.
     pub token: Option<String>,
-    /// The longest time to connect.
+    /// The timeout to connect.
     pub connect_timeout: Duration,
-    /// The longest time for a call, live streams excepted.
+    /// The timeout of a call, except live streams.
     pub timeout: Duration,
 }
 
@@ -66,7 +66,7 @@ impl Default for ClientOptions {
 }
 
 impl ClientOptions {
-    /// What `VERAX_URL`, `VERAX_WIRE_URL`, `VERAX_TOKEN` and `VERAX_CA` say, and defaults for the
+    /// Reads `VERAX_URL`, `VERAX_WIRE_URL`, `VERAX_TOKEN` and `VERAX_CA`, with defaults for the
     /// rest.
     pub fn from_environment() -> Self {
         let given = |name| std::env::var(name).ok().filter(|text| !text.is_empty());
@@ -81,7 +81,7 @@ impl ClientOptions {
     }
 }
 
-/// The refusal of a standby, or the response if it is none.
+/// Returns the refusal of a standby, or else the response.
 async fn standby(response: Response) -> Result<Box<Problem>, Response> {
     if response.status() != StatusCode::SERVICE_UNAVAILABLE {
         return Err(response);
@@ -114,7 +114,7 @@ struct Inner {
     options: ClientOptions,
 }
 
-/// Reads an address.
+/// Parses an address.
 fn base_of(text: &str) -> Result<Url, ClientError> {
     Url::parse(text)
         .ok()
@@ -135,15 +135,15 @@ fn moved(url: &Url, from: &Url, to: &Url) -> Url {
     moved
 }
 
-/// A client of one Verax, or of several that use the same records. Cloning shares its connections.
+/// A client of a node or a pair. Cloning shares its connections.
 #[derive(Debug, Clone)]
 pub struct Client(Arc<Inner>);
 
 impl Client {
-    /// A client with `options`. Nothing is connected yet.
+    /// Creates a client with `options`. It connects on first use.
     ///
     /// # Errors
-    /// [`ClientError::Invalid`] when address or token cannot be used.
+    /// [`ClientError::Invalid`] if an address or the token is malformed.
     pub fn new(options: ClientOptions) -> Result<Self, ClientError> {
         let mut named = options.url.split(',').map(|text| base_of(text.trim()));
         let first = named.next().unwrap_or_else(|| base_of(""))?;
@@ -156,7 +156,7 @@ impl Client {
             field.set_sensitive(true);
             headers.insert(AUTHORIZATION, field);
         }
-        // Somebody else may have installed a provider already; either serves.
+        // Another crate may have installed a provider already; either works.
         let _ = rustls::crypto::ring::default_provider().install_default();
         let mut builder = reqwest::Client::builder();
         if let Some(path) = &options.pinned {
@@ -166,7 +166,7 @@ impl Client {
         }
         #[cfg(target_os = "linux")]
         {
-            // A host that is gone says nothing, not even that it has received.
+            // A host that is gone sends nothing, not even an acknowledgment.
             builder = builder.tcp_user_timeout(UNACKNOWLEDGED_TIMEOUT);
         }
         let http = builder
@@ -185,7 +185,7 @@ impl Client {
         &self.0.options
     }
 
-    /// A client that reads `VERAX_URL`, `VERAX_WIRE_URL`, `VERAX_TOKEN` and `VERAX_CA`.
+    /// Creates a client from `VERAX_URL`, `VERAX_WIRE_URL`, `VERAX_TOKEN` and `VERAX_CA`.
     ///
     /// # Errors
     /// [`ClientError::Invalid`] when one of them cannot be used.
@@ -193,7 +193,7 @@ impl Client {
         Self::new(ClientOptions::from_environment())
     }
 
-    /// Where Verax is: of several addresses, the one that answered last.
+    /// The address of Verax: of several, the one that last responded.
     pub fn url(&self) -> Url {
         self.0.bases.current()
     }
@@ -207,17 +207,17 @@ impl Client {
         url
     }
 
-    /// A request, bounded in time.
+    /// A request, with a timeout.
     pub(crate) fn request(&self, method: Method, url: Url) -> RequestBuilder {
         self.0.http.request(method, url).timeout(self.0.timeout)
     }
 
-    /// A request that the other end may take `wait` longer to answer.
+    /// A request to which the peer may take `wait` longer to respond.
     pub(crate) fn request_for(&self, wait: Duration, method: Method, url: Url) -> RequestBuilder {
         self.0.http.request(method, url).timeout(self.0.timeout + wait)
     }
 
-    /// A request for a stream, which may last.
+    /// A request for a stream, without a timeout.
     pub(crate) fn stream_request(&self, url: Url) -> RequestBuilder {
         self.0.http.get(url)
     }
@@ -232,9 +232,9 @@ impl Client {
         }
     }
 
-    /// Sends a request; every answer is welcome. An address that cannot be reached, or where a
-    /// standby answers, has done nothing, so the next one is asked. One that does not answer may
-    /// have done it: the call fails, and the next call begins with another address.
+    /// Sends a request and returns any response. An address that cannot be reached or is a standby
+    /// has changed nothing, so the next one is tried. One that does not respond may have acted: the
+    /// call fails, and the next call begins with another address.
     pub(crate) async fn send_any(&self, request: RequestBuilder) -> Result<Response, ClientError> {
         let request = request.build().map_err(|e| self.failure(&e))?;
         let mut bases: VecDeque<Url> = self.0.bases.in_order().into();
@@ -258,17 +258,18 @@ impl Client {
                     Ok(problem) => {
                         let active = problem.more.get("active").and_then(|url| url.as_str());
                         let active = active.and_then(|url| base_of(url).ok());
-                        // The token must not go out without TLS where it came in with it.
+                        // The token must not be sent without TLS if the configured address has it.
                         let safe = |url: &Url| url.scheme() == "https" || base.scheme() == "http";
                         bases.extend(active.filter(safe));
                         outcome = Some(ClientError::Refused(problem));
                     }
                 },
                 Err(error) if error.is_connect() => {
-                    // What a standby says tells more.
+                    // A standby's refusal tells more.
                     outcome.get_or_insert(self.failure_at(&base, &error));
                 }
-                // It may have been done, so it is not sent again. The next call goes elsewhere.
+                // It may have been done, so it is not sent again. The next call tries another
+                // address.
                 Err(error) => {
                     self.0.bases.was_silent(&base);
                     return Err(self.failure_at(&base, &error));
@@ -296,7 +297,7 @@ impl Client {
         ClientError::Unreachable { url, reason }
     }
 
-    /// Reads the problem document of a refusal.
+    /// Parses the problem document of a refusal.
     pub(crate) async fn refusal(&self, response: Response) -> ClientError {
         let status = response.status();
         match response.json::<Problem>().await {

@@ -10,7 +10,7 @@ impl Namespace {
     /// Adds to a counter; a missing one starts at 0 with `lifetime`.
     ///
     /// # Errors
-    /// [`ClientError`]; what is no number is the problem `wrong-kind`.
+    /// [`ClientError`]; the problem `wrong-kind` if the entry is not a number.
     pub async fn add(
         &self,
         key: &str,

@@ -12,23 +12,23 @@ use crate::http::answer::ReadResult;
 use crate::http::connection::Client;
 use crate::options::{LifetimeOptions, PutCondition, PutOptions};
 
-/// What a look-up came to.
+/// The outcome of a read.
 #[derive(Debug, Clone)]
 pub enum Lookup {
-    /// There is a value.
+    /// A value.
     Found(Box<ReadResult>),
-    /// It is not in the cache, and no origin was asked.
+    /// A miss, and no origin was read.
     Miss,
-    /// The origin says that it has no such value.
+    /// A negative entry: the origin has no value.
     NoValue,
 }
 
-/// How to look an entry up.
+/// How to read an entry.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct ReadOptions {
-    /// Read the origin anew, and store its value.
+    /// Bypass the cache: read the origin and store its value.
     pub refresh: bool,
-    /// Answer from the cache or not at all.
+    /// Return a cached value or a miss.
     pub only_if_cached: bool,
 }
 
@@ -40,7 +40,7 @@ pub struct Namespace {
 }
 
 impl Client {
-    /// A handle on a namespace. It is not looked up yet.
+    /// Returns a handle on a namespace, without a request.
     ///
     /// # Errors
     /// [`ClientError::Invalid`] when a name cannot be one.
@@ -70,7 +70,7 @@ impl Namespace {
     pub(crate) fn of_key(&self, kind: &str, key: &str) -> Result<Url, ClientError> {
         match key {
             "" => Err(ClientError::Invalid("the key is empty".into())),
-            // URLs cannot carry these two as a segment, however they are encoded.
+            // URLs cannot have these two as a segment, in any encoding.
             "." | ".." => {
                 Err(ClientError::Invalid(format!("the key {key:?} cannot be put in a URL")))
             }
@@ -78,8 +78,8 @@ impl Namespace {
         }
     }
 
-    /// Looks an entry up; where the namespace has an origin, a miss reads it through. `None` is a
-    /// miss, or a value that the origin does not have; [`look_up`](Self::look_up) tells them apart.
+    /// Gets an entry; if the namespace has an origin, a miss reads it through. `None` is a miss or
+    /// a negative entry; [`look_up`](Self::look_up) distinguishes them.
     ///
     /// # Errors
     /// [`ClientError`].
@@ -90,7 +90,7 @@ impl Namespace {
         }
     }
 
-    /// Looks an entry up with options.
+    /// Gets an entry with options.
     ///
     /// # Errors
     /// [`ClientError`].
@@ -108,7 +108,7 @@ impl Namespace {
         Ok(Lookup::Found(Box::new(self.value_of(response).await?)))
     }
 
-    /// The value that a response brings.
+    /// The value of a response.
     pub(crate) async fn value_of(&self, response: Response) -> Result<ReadResult, ClientError> {
         let headers = response.headers().clone();
         let value = response.bytes().await.map_err(|e| self.client.failure(&e))?;
@@ -130,7 +130,7 @@ impl Namespace {
     /// Stores a value; returns whether it replaced one.
     ///
     /// # Errors
-    /// [`ClientError`]; a condition that does not hold is the problem `condition-failed`.
+    /// [`ClientError`]; the problem `condition-failed` if the condition does not hold.
     pub async fn put(
         &self,
         key: &str,
@@ -151,7 +151,7 @@ impl Namespace {
         self.client.delete(self.of_key("entries", key)?).await
     }
 
-    /// A page of the entries whose keys start with `prefix`, from `cursor` on.
+    /// Lists a page of the entries whose keys start with `prefix`, from `cursor` on.
     ///
     /// # Errors
     /// [`ClientError`].
@@ -172,7 +172,7 @@ impl Namespace {
         self.client.get(url).await
     }
 
-    /// One entry as a listing shows it; `None` when there is none.
+    /// Peeks at one entry, as a listing shows it; `None` if there is none.
     ///
     /// # Errors
     /// [`ClientError`].
@@ -182,7 +182,7 @@ impl Namespace {
         Ok(self.client.get::<EntryPage>(url).await?.items.into_iter().next())
     }
 
-    /// Removes every entry; returns how many there were.
+    /// Removes every entry; returns the number removed.
     ///
     /// # Errors
     /// [`ClientError`].
@@ -190,8 +190,8 @@ impl Namespace {
         self.clear_at(self.below(&["entries"])).await
     }
 
-    /// Removes the entries whose keys start with `prefix`, which is not empty; returns how many
-    /// there were.
+    /// Removes the entries whose keys start with `prefix`, which must not be empty; returns the
+    /// number removed.
     ///
     /// # Errors
     /// [`ClientError`].

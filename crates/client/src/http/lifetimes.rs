@@ -9,7 +9,7 @@ use crate::options::LifetimeOptions;
 use verax_api::FailureKind;
 
 impl Namespace {
-    /// Gives an entry another lifetime, counted from now; returns whether there is such an entry.
+    /// Sets an entry's lifetime, counted from now; returns whether the entry exists.
     ///
     /// # Errors
     /// [`ClientError`].

@@ -37,7 +37,7 @@ impl Namespace {
     /// Acquires a lock, and holds it until the guard is released or dropped.
     ///
     /// # Errors
-    /// [`ClientError`]; a lock that another caller holds is no error.
+    /// [`ClientError`]; a lock held by another caller is not an error.
     pub async fn hold_lock(
         &self,
         name: &str,
@@ -60,7 +60,7 @@ impl Namespace {
     /// released by the caller; [`hold_lock`](Self::hold_lock) does both.
     ///
     /// # Errors
-    /// [`ClientError`]; a lock that another caller holds is no error.
+    /// [`ClientError`]; a lock held by another caller is not an error.
     pub async fn acquire_lock(
         &self,
         name: &str,
@@ -95,10 +95,10 @@ impl Namespace {
         }
     }
 
-    /// Renews a lease: it lasts for `lease` from now.
+    /// Renews a lease to last `lease` from now.
     ///
     /// # Errors
-    /// [`ClientError`]; a lease that is over is the problem `not-held`.
+    /// [`ClientError`]; the problem `not-held` if the lease has ended.
     pub async fn renew_lock(
         &self,
         name: &str,
@@ -114,14 +114,15 @@ impl Namespace {
     /// Ends a lease.
     ///
     /// # Errors
-    /// [`ClientError`]; a lease that is over already is the problem `not-held`.
+    /// [`ClientError`]; the problem `not-held` if the lease has already ended.
     pub async fn release_lock(&self, name: &str, fencing_token: u64) -> Result<(), ClientError> {
         let mut url = self.of_key("locks", name)?;
         url.query_pairs_mut().append_pair("fencing_token", &fencing_token.to_string());
         self.client().delete(url).await
     }
 
-    /// Ends the current lease, whoever holds it; returns its holder. Needs the right to manage.
+    /// Ends the current lease, regardless of its holder, and returns the holder. Needs the right to
+    /// manage.
     ///
     /// # Errors
     /// [`ClientError`].

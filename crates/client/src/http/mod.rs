@@ -1,4 +1,4 @@
-//! The client over HTTP: every call of the API, one file a resource.
+//! The client over HTTP: every call of the API, one file per resource.
 
 pub(crate) mod administration;
 pub(crate) mod answer;

@@ -16,14 +16,13 @@ use crate::options::{PutCondition, PutOptions};
 pub struct PermitOptions {
     /// The caller's display name; the token's note when `None`.
     pub owner: Option<String>,
-    /// How long the permit lasts if the caller gets it.
+    /// The lease of the permit, if one is granted.
     pub lease: Duration,
-    /// How long to wait while another caller refills, in whole seconds; zero to be told at once.
+    /// How long to wait while another caller refills, in whole seconds; zero for no wait.
     pub wait: Duration,
     /// Whether to accept a stale copy while another caller refills.
     pub stale: bool,
-    /// Whether the permit is wanted although a fresh copy may be there, or the word that there is
-    /// no value.
+    /// Whether to refill even if a fresh copy or a negative entry exists.
     pub refresh: bool,
 }
 
@@ -35,24 +34,24 @@ impl Default for PermitOptions {
     }
 }
 
-/// What asking for a key came to.
+/// The outcome of requesting a key.
 #[derive(Debug, Clone)]
 pub enum PermitOutcome {
-    /// The value: a copy that was there, or the one that another caller brought.
+    /// The value: a copy in the cache, or the one another caller stored.
     Value(Box<ReadResult>),
-    /// It is known that there is no value.
+    /// A negative entry.
     NoValue,
-    /// It is for the caller to refill: read the origin, and store the value with this permit.
+    /// The caller may refill: read the origin, and store the value with this permit.
     Permit(PermitGrant),
-    /// Another caller refills for at most this long yet: come back then.
+    /// Another caller holds the permit for at most this much longer: retry then.
     Later(Duration),
 }
 
 impl Namespace {
-    /// Asks for a key whose value the caller can produce itself: for the value if it is there, else
-    /// for the right to refill it. A permit must be used up by
-    /// [`put_with_permit`](Self::put_with_permit) or given back;
-    /// [`Cache::get_or_refill`](crate::Cache::get_or_refill) does all of it over the wire.
+    /// Acquires a key whose value the caller can produce itself: returns the value if present,
+    /// otherwise a permit to refill it. The caller must use the permit in
+    /// [`put_with_permit`](Self::put_with_permit) or release it;
+    /// [`Cache::get_or_refill`](crate::Cache::get_or_refill) does all of this over the wire.
     ///
     /// # Errors
     /// [`ClientError`].
@@ -93,11 +92,11 @@ impl Namespace {
         }
     }
 
-    /// Stores the value that a permit was given for; whoever waits for it gets it at once. The
-    /// condition of the options is left out: a permit is one by itself.
+    /// Stores the value of a permit; waiting callers receive it immediately. The options' condition
+    /// is ignored: the permit is the condition.
     ///
     /// # Errors
-    /// [`ClientError`]; a permit that is over is the problem `permit-voided` or `permit-expired`.
+    /// [`ClientError`]; the problem `permit-voided` or `permit-expired` if the permit has ended.
     pub async fn put_with_permit(
         &self,
         key: &str,
@@ -111,11 +110,11 @@ impl Namespace {
         self.client().send(with_options(request, options)).await.map(drop)
     }
 
-    /// Gives a permit back without a value. With `fail_all` the refill has failed for all who wait
-    /// for it; without, the next of them may try.
+    /// Releases a permit without a value. With `fail_all` the refill fails for every waiting
+    /// caller; otherwise the next one may try.
     ///
     /// # Errors
-    /// [`ClientError`]; a permit that is over is the problem `permit-voided` or `permit-expired`.
+    /// [`ClientError`]; the problem `permit-voided` or `permit-expired` if the permit has ended.
     pub async fn release_permit(
         &self,
         key: &str,

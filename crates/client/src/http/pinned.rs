@@ -1,4 +1,4 @@
-//! Trusting one server certificate and no certification authority.
+//! Trusts one server certificate and no certificate authority.
 
 use std::path::Path;
 use std::sync::Arc;
@@ -11,8 +11,7 @@ use rustls::{CertificateError, ClientConfig, DigitallySignedStruct, Error, Signa
 
 use crate::error::ClientError;
 
-/// Takes a server for the right one if it has this very certificate and its key, whatever names and
-/// times are in it.
+/// Accepts a server that has exactly this certificate and its key, regardless of names and dates.
 #[derive(Debug)]
 struct Pinned {
     certificate: CertificateDer<'static>,
@@ -59,7 +58,7 @@ impl ServerCertVerifier for Pinned {
     }
 }
 
-/// How TLS is spoken with a server that has the first certificate of a file.
+/// The TLS configuration for a server with the first certificate of a file.
 ///
 /// # Errors
 /// [`ClientError::Invalid`]: the file.

@@ -14,7 +14,7 @@ use crate::http::connection::Client;
 use crate::http::entries::Namespace;
 
 impl Client {
-    /// A stream's events of some names, in order.
+    /// The events of a stream with the given names, in order.
     async fn events<T: DeserializeOwned + Send>(
         &self,
         url: Url,
@@ -40,7 +40,7 @@ impl Client {
         }))
     }
 
-    /// What the service does, once a second, from now on.
+    /// Streams live samples, one per second.
     ///
     /// # Errors
     /// [`ClientError`].
@@ -51,7 +51,7 @@ impl Client {
         self.events(self.url_of(["v1", "live"]), &["sample"]).await
     }
 
-    /// A warm run as it goes on; the last item is its end.
+    /// Streams a warm run; the last item is its end.
     ///
     /// # Errors
     /// [`ClientError`].
@@ -71,7 +71,7 @@ impl Client {
         Ok(self.get::<Items<WarmRun>>(self.url_of(["v1", "warm-runs"])).await?.items)
     }
 
-    /// Stops a warm run after the refills that are under way.
+    /// Stops a warm run after its active refills.
     ///
     /// # Errors
     /// [`ClientError`].
@@ -79,7 +79,7 @@ impl Client {
         self.delete(self.url_of(["v1", "warm-runs", &id.to_string()])).await
     }
 
-    /// The load profiles that the service offers.
+    /// The configured load profiles.
     ///
     /// # Errors
     /// [`ClientError`].
@@ -104,7 +104,7 @@ impl Client {
         self.post(self.url_of(["v1", "load-runs"]), request).await
     }
 
-    /// A load run as it goes on; the last item is its end.
+    /// Streams a load run; the last item is its end.
     ///
     /// # Errors
     /// [`ClientError`].
@@ -126,7 +126,7 @@ impl Client {
 }
 
 impl Client {
-    /// The drills that can be run; none without the demo.
+    /// The available drills; none without the demo.
     ///
     /// # Errors
     /// [`ClientError`].
@@ -142,7 +142,7 @@ impl Client {
         self.post(self.url_of(["v1", "drill-runs"]), request).await
     }
 
-    /// A drill as it goes on; the last item is its end.
+    /// Streams a drill; the last item is its end.
     ///
     /// # Errors
     /// [`ClientError`].

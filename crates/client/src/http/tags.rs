@@ -4,7 +4,7 @@ use crate::error::ClientError;
 use crate::http::entries::Namespace;
 
 impl Namespace {
-    /// Ends every entry that carries a tag.
+    /// Invalidates every entry with a tag.
     ///
     /// # Errors
     /// [`ClientError`].

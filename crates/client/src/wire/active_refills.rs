@@ -1,11 +1,10 @@
-//! Refills under way in this process: of all callers that need one key at a time, one sees to it,
-//! and the others have what it brings.
+//! Active refills of this process: of all callers that need a key at the same time, one leads and
+//! the others share its result.
 //!
-//! Whoever asks after an invalidation must not get what was read before it. A value that was stored
-//! with a permit is safe for everybody who came before it was sent to be stored, since an
-//! invalidation that they know of would have voided the permit: then the active_refill is closed,
-//! and later callers ask for themselves. Any other value is for those alone who came before it was
-//! begun to be fetched.
+//! A caller that starts after an invalidation must not get a value read before it. A value stored
+//! with a permit is safe for every caller that joined before it was sent to be stored, since an
+//! invalidation they know of would have voided the permit. Then the refill is closed, and later
+//! callers begin their own. Any other value is only for callers that joined before fetching began.
 
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -35,28 +34,28 @@ struct ActiveRefill {
 /// For whom a value is good.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Safe {
-    /// For everybody who came before the active_refill was closed.
+    /// For every caller that joined before the refill was closed.
     All,
-    /// For those who came before it was begun to be fetched.
+    /// For callers that joined before fetching began.
     Early,
 }
 
 type Told = watch::Receiver<ActiveRefill>;
 
-/// The active_refills, by key.
+/// The active refills, by key.
 #[derive(Debug, Default, Clone)]
 pub(super) struct ActiveRefills(Arc<Mutex<HashMap<String, Told>>>);
 
-/// What a caller has to do.
+/// The role of a caller.
 pub(super) enum Joined {
-    /// To see to the value.
+    /// Fetch the value.
     Lead(Lead),
-    /// To wait for it.
+    /// Wait for it.
     Follow(Follow),
 }
 
-/// A caller that sees to a value for all others. If it is dropped, they are told that it brought
-/// nothing.
+/// The caller that fetches a value for all others. If it is dropped, they are notified that there
+/// is none.
 #[derive(Debug)]
 pub(super) struct Lead {
     active_refills: ActiveRefills,
@@ -64,7 +63,7 @@ pub(super) struct Lead {
     tell: watch::Sender<ActiveRefill>,
 }
 
-/// A caller that waits for another one's value.
+/// A caller that waits for the leader's value.
 #[derive(Debug)]
 pub(super) struct Follow {
     told: Told,
@@ -76,7 +75,7 @@ impl ActiveRefills {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Joins the active_refill for a key, or begins one.
+    /// Joins the active refill of a key, or begins one.
     pub(super) fn join(&self, key: &str) -> Joined {
         let mut active_refills = self.active_refills();
         if let Some(told) = active_refills.get(key) {
@@ -90,15 +89,15 @@ impl ActiveRefills {
 }
 
 impl Lead {
-    /// The value is begun to be fetched.
+    /// Notes that fetching begins.
     pub(super) fn begin(&self) {
         self.tell.send_modify(|active_refill| active_refill.began = true);
     }
 
-    /// Lets nobody else join: whoever comes from now on begins another active_refill.
+    /// Closes the refill: later callers begin another one.
     pub(super) fn close(&self) {
         let mut active_refills = self.active_refills.active_refills();
-        // The key may have another active_refill by now.
+        // The key may have another active refill by now.
         if active_refills
             .get(&self.key)
             .is_some_and(|told| told.same_channel(&self.tell.subscribe()))
@@ -107,7 +106,7 @@ impl Lead {
         }
     }
 
-    /// Ends the active_refill: whoever comes from now on begins another.
+    /// Ends the refill: later callers begin another one.
     pub(super) fn land(self, landed: RefillResult, safe: Safe) {
         self.close();
         self.tell.send_modify(|active_refill| active_refill.landed = Some((landed, safe)));
@@ -117,7 +116,7 @@ impl Lead {
 impl Drop for Lead {
     fn drop(&mut self) {
         self.close();
-        // Whoever follows was told before, or is now.
+        // Every follower was notified before, or is now.
         self.tell.send_modify(|active_refill| {
             active_refill.landed.get_or_insert((RefillResult::Nothing, Safe::All));
         });
@@ -125,7 +124,7 @@ impl Drop for Lead {
 }
 
 impl Follow {
-    /// Waits for the active_refill's end.
+    /// Waits for the end of the refill.
     pub(super) async fn landed(mut self) -> RefillResult {
         let active_refill =
             self.told.wait_for(|active_refill| active_refill.landed.is_some()).await;
@@ -166,12 +165,12 @@ mod tests {
         for follow in following {
             assert_eq!(follow.landed().await, RefillResult::Value(Bytes::from_static(b"7")));
         }
-        // It is over: the next caller leads.
+        // It has ended: the next caller leads.
         let again = lead(&active_refills, "k");
         let follow = follow(&active_refills, "k");
         drop(again);
         assert_eq!(follow.landed().await, RefillResult::Nothing, "it was given up");
-        // Once it is closed, others begin their own, whose end is not that of the first.
+        // Once it is closed, others begin their own, independent of the first.
         let leading = lead(&active_refills, "k");
         leading.begin();
         let before = self::follow(&active_refills, "k");
@@ -182,7 +181,7 @@ mod tests {
         next.land(RefillResult::NoValue, Safe::All);
         assert_eq!(before.landed().await, RefillResult::Value(Bytes::from_static(b"8")));
         assert_eq!(after.landed().await, RefillResult::NoValue);
-        // What was not stored with a permit is for those who came before it was fetched.
+        // A value not stored with a permit is only for callers that joined before it was fetched.
         let leading = lead(&active_refills, "k");
         let early = self::follow(&active_refills, "k");
         leading.begin();

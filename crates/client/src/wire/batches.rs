@@ -9,7 +9,7 @@ use super::options::{Hit, PutMany};
 use crate::error::ClientError;
 
 impl Cache {
-    /// Sends those operations that can be; what cannot fails in its place.
+    /// Sends the valid operations; an invalid one fails in its place.
     async fn batch<T>(
         &self,
         operations: impl Iterator<Item = Result<Request<'_>, ClientError>>,
@@ -43,7 +43,7 @@ impl Cache {
         Ok(in_order.collect())
     }
 
-    /// Looks several entries up; the results come in the order of the keys.
+    /// Gets several entries; the results are in the order of the keys.
     ///
     /// # Errors
     /// [`ClientError`] when the batch as a whole fails.
@@ -52,7 +52,7 @@ impl Cache {
         keys: &[&str],
     ) -> Result<Vec<Result<Option<Hit>, ClientError>>, ClientError> {
         if self.compresses() {
-            // A batch brings no media types, which tell what is to be unpacked.
+            // Batches return no media types, which would tell what to decompress.
             return Ok(futures_util::future::join_all(keys.iter().map(|key| self.get(key))).await);
         }
         let get = |key| Ok(Request::Get { key: checked(key)?, flags: GetFlags::default() });
@@ -64,7 +64,7 @@ impl Cache {
         self.batch(keys.iter().map(|key| get(key)), read).await
     }
 
-    /// Stores several values; the results tell, in their order, whether each replaced one.
+    /// Stores several values; the results say, in order, whether each replaced one.
     ///
     /// # Errors
     /// [`ClientError`] when the batch as a whole fails.
@@ -83,7 +83,7 @@ impl Cache {
         results
     }
 
-    /// Deletes several entries; the results tell, in their order, whether each was there.
+    /// Deletes several entries; the results say, in order, whether each existed.
     ///
     /// # Errors
     /// [`ClientError`] when the batch as a whole fails.
@@ -98,7 +98,7 @@ impl Cache {
     }
 }
 
-/// What became of each operation of a batch.
+/// The outcome of each operation of a batch.
 fn each<T>(
     raw: &RawReply,
     read: impl Fn(Reply<'_>) -> Result<T, ClientError>,

@@ -1,4 +1,4 @@
-//! A breaker: a cache that does not answer must not cost a timeout on every read.
+//! A circuit breaker: a cache that does not respond must not cost a timeout on every read.
 
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
@@ -6,11 +6,11 @@ use std::time::{Duration, Instant};
 use verax_core::Timestamp;
 use verax_core::guard::breaker;
 
-/// Five failures in a row, and nothing is tried for a quarter of a second at first.
+/// Five failures in a row open the circuit, for a quarter of a second at first.
 const RULE: breaker::BreakerRule =
     breaker::BreakerRule { failures: 5, pause: Duration::from_millis(250) };
 
-/// The breaker of the core, by this process's clock and shared by its threads.
+/// The core's circuit breaker, with this process's clock, shared by threads.
 #[derive(Debug)]
 pub(super) struct Breaker {
     started: Instant,
@@ -38,12 +38,12 @@ impl Breaker {
         self.breaker().admit(self.at(now)).is_ok()
     }
 
-    /// A call was answered, with whatever.
+    /// Notes that a call got a response of any kind.
     pub(super) fn succeeded(&self) {
         self.breaker().succeeded();
     }
 
-    /// A call was not answered. `draw` from 0 to 1 spreads the clients that return.
+    /// Notes that a call got no response. `draw` from 0 to 1 spreads the clients that retry.
     pub(super) fn failed(&self, now: Instant, draw: f64) {
         self.breaker().failed(self.at(now), draw);
     }

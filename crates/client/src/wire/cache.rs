@@ -1,4 +1,4 @@
-//! A handle for service instances: fast look-ups that never make a service less available.
+//! A handle for service instances: fast reads that never make a service less available.
 
 use std::fmt;
 use std::sync::Arc;
@@ -25,12 +25,12 @@ pub(super) struct Inner {
     pub(super) breaker: Breaker,
     pub(super) near: Option<Arc<Near>>,
     pub(super) options: CacheOptions,
-    /// Refills that callers of this process are at.
+    /// The active refills of this process.
     pub(super) active_refills: ActiveRefills,
 }
 
-/// A handle on one namespace of one tenant, over the wire protocol. It cannot be re-pointed, and
-/// cloning it shares its connections and near copies.
+/// A handle on one namespace of one tenant, over the wire protocol. Cloning it shares its
+/// connections and near copies.
 ///
 /// ```no_run
 /// use std::time::Duration;
@@ -57,10 +57,10 @@ impl fmt::Debug for Cache {
 }
 
 impl Client {
-    /// A handle on a namespace over the wire protocol. Nothing is connected yet.
+    /// Returns a handle on a namespace over the wire protocol. It connects on first use.
     ///
     /// # Errors
-    /// [`ClientError::Invalid`] when a name, the address or the certificates cannot be used.
+    /// [`ClientError::Invalid`] if a name, the address or the certificates are malformed.
     pub fn cache(
         &self,
         tenant: &str,
@@ -104,7 +104,7 @@ impl Cache {
             Err(ClientError::TimedOut { url, milliseconds: bound.as_millis() })
         });
         match &outcome {
-            // A slow origin says nothing about Verax, which keeps giving signs of life meanwhile.
+            // A slow origin does not mean a slow Verax, which still sends heartbeats.
             Err(ClientError::TimedOut { .. }) if may_wait => {}
             Err(ClientError::Unreachable { .. } | ClientError::TimedOut { .. }) => {
                 self.0.breaker.failed(Instant::now(), rand::random());
@@ -131,7 +131,7 @@ impl Cache {
         self.within(self.0.options.timeout, false, call).await
     }
 
-    /// Sees to it that Verax tells what becomes untrue, if near copies are kept.
+    /// Makes sure that Verax pushes invalidations, if near copies are enabled.
     pub(super) async fn watch(&self) -> Result<(), ClientError> {
         let Some(near) = &self.0.near else { return Ok(()) };
         if near.watched.load(Ordering::Acquire) {
@@ -154,7 +154,7 @@ impl Cache {
         };
         link.watch(number, Box::new(sink)).await?;
         near.watched.store(true, Ordering::Release);
-        // It may have broken before the mark was set.
+        // The connection may have broken before the mark was taken.
         if link.is_broken() {
             near.lost();
         }

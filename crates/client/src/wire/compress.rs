@@ -1,5 +1,5 @@
 //! Compressed values: gzip (RFC 1952), marked by the suffix `+gzip` of their media type (RFC 8460,
-//! section 6.2), so that any reader can tell.
+//! section 6.2), so that any reader can recognize it.
 
 use std::borrow::Cow;
 use std::io::{Read, Write};
@@ -14,7 +14,7 @@ use crate::error::ClientError;
 
 const SUFFIX: &str = "+gzip";
 
-/// A value and a media type as they are to be stored.
+/// A value and a media type, ready to store.
 pub(super) struct Packed<'a> {
     pub(super) value: Cow<'a, [u8]>,
     pub(super) media_type: Cow<'a, str>,
@@ -43,11 +43,11 @@ pub(super) fn packed<'a>(value: &'a [u8], media_type: &'a str, from: Option<usiz
     }
 }
 
-/// The value as it was before [`packed`].
+/// Reverses [`packed`].
 ///
 /// # Errors
-/// [`ClientError::Unreadable`] when it is marked as compressed and is not, or would be larger than
-/// any value may be.
+/// [`ClientError::Unreadable`] if it is marked as compressed and is not, or exceeds the maximum
+/// size of a value.
 pub(super) fn unpacked(key: &str, value: Bytes, media_type: &str) -> Result<Bytes, ClientError> {
     if !parts(media_type).0.trim_end().ends_with(SUFFIX) {
         return Ok(value);
@@ -90,7 +90,7 @@ mod tests {
 
     #[test]
     fn what_does_not_get_smaller_stays_as_it_is() {
-        // No byte twice, so that there is nothing to be shorter about.
+        // No byte repeats, so compression cannot shorten it.
         let noise: Vec<u8> = (0..=255).collect();
         assert_eq!(packed(&noise, "a/b", Some(1)).media_type, "a/b");
     }

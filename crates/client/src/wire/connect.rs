@@ -1,4 +1,4 @@
-//! Reaching the wire listener, with or without TLS.
+//! Connects to the wire listener, with or without TLS.
 
 use std::path::Path;
 use std::sync::Arc;
@@ -12,12 +12,12 @@ use tokio_rustls::TlsConnector;
 
 use crate::error::ClientError;
 
-/// Anything that bytes go through.
+/// A byte stream.
 pub(super) trait Stream: AsyncRead + AsyncWrite + Send + Unpin {}
 
 impl<S: AsyncRead + AsyncWrite + Send + Unpin> Stream for S {}
 
-/// Where the wire listener is, and how to recognise it.
+/// The address of the wire listener, and its TLS configuration.
 #[derive(Clone)]
 pub(super) struct Target {
     address: String,
@@ -54,7 +54,7 @@ fn roots(ca: Option<&Path>) -> Result<RootCertStore, ClientError> {
 }
 
 impl Target {
-    /// Reads an address.
+    /// Parses an address.
     pub(super) fn new(text: &str, ca: Option<&Path>) -> Result<Self, ClientError> {
         let (secure, address) = match text.strip_prefix("tls://") {
             Some(address) => (true, address),
@@ -84,8 +84,8 @@ impl Target {
         Ok(Self { address, tls: Some((connector, name.map_err(|_| wrong())?)) })
     }
 
-    /// Reads an address that a peer told. The token must not go out without TLS where it came in
-    /// with it.
+    /// Reads an address that a peer told. The token must not be sent without TLS if the configured
+    /// address has it.
     pub(super) fn told(&self, text: &str, ca: Option<&Path>) -> Option<Self> {
         Self::new(text, ca).ok().filter(|told| told.tls.is_some() || self.tls.is_none())
     }

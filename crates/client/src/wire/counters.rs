@@ -8,11 +8,11 @@ use crate::error::ClientError;
 use crate::options::LifetimeOptions;
 
 impl Cache {
-    /// Adds to a counter; a missing one starts at 0 with `lifetime`. Returns its number.
+    /// Adds to a counter; a missing one starts at 0 with `lifetime`. Returns its value.
     ///
     /// # Errors
-    /// [`ClientError`]; what is no number is the problem `wrong-kind`. After a failure to reach
-    /// Verax the addition may or may not have happened.
+    /// [`ClientError`]; the problem `wrong-kind` if the entry is not a number. If Verax could not
+    /// be reached, the addition may or may not have happened.
     pub async fn add(
         &self,
         key: &str,

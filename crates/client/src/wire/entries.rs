@@ -19,8 +19,8 @@ use crate::error::ClientError;
 use crate::options::PutOptions;
 
 impl Cache {
-    /// Looks an entry up; where the namespace has an origin, a miss reads it through. `None` is a
-    /// miss, or a value that the origin does not have.
+    /// Gets an entry; if the namespace has an origin, a miss reads it through. `None` is a miss or
+    /// a negative entry.
     ///
     /// # Errors
     /// [`ClientError`]; a failure is never a miss.
@@ -30,8 +30,8 @@ impl Cache {
     }
 
     /// [`get`](Self::get), with the revision of the entry in [`Hit::revision`]: a put with
-    /// [`PutCondition::IfRevision`] stores only if nobody has stored or removed anything since.
-    /// Never answered from a near copy.
+    /// [`PutCondition::IfRevision`] stores only if the entry has not changed since. Never served
+    /// from a near copy.
     ///
     /// ```no_run
     /// # use verax_client::{Cache, ClientError, FailureKind, PutCondition, PutOptions};
@@ -65,7 +65,7 @@ impl Cache {
     ) -> Result<LookupOutcome, ClientError> {
         let started = Instant::now();
         checked(key)?;
-        // A near copy does not know its revision, and may be a little behind.
+        // A near copy has no revision, and may be slightly outdated.
         let near = self.0.near.as_ref().filter(|_| !flags.revision);
         if let Some(found) = near.and_then(|near| near.get(key)) {
             self.note(CacheEvent::NearHit, started);
@@ -92,7 +92,8 @@ impl Cache {
             let mark = self.0.near.as_ref().map(|near| near.mark());
             let flags = GetFlags { details: mark.is_some() || self.compresses(), ..flags };
             let link = self.0.pool.link().await?;
-            // Where as many calls wait as may, what the cache has need not wait behind them.
+            // When the limit of waiting calls is reached, a cached value need not queue behind
+            // them.
             if link.is_crowded() && !flags.only_if_cached && !flags.refresh {
                 let flags = GetFlags { only_if_cached: true, ..flags };
                 let raw = self.ask_on(&link, Request::Get { key, flags }).await?;
@@ -151,7 +152,7 @@ impl Cache {
         self.0.options.compress_from.is_some()
     }
 
-    /// A value as it is to be stored.
+    /// A value, ready to store.
     pub(super) fn packed<'a>(&self, value: &'a [u8], options: &'a PutOptions) -> Packed<'a> {
         let media_type = options.media_type.as_deref().unwrap_or("application/octet-stream");
         compress::packed(value, media_type, self.0.options.compress_from)
@@ -160,7 +161,7 @@ impl Cache {
     /// The value of a key as JSON, as [`put_json`](Self::put_json) stores it.
     ///
     /// # Errors
-    /// [`ClientError`]; [`ClientError::Unreadable`] when the value is no such JSON.
+    /// [`ClientError`]; [`ClientError::Unreadable`] if the value is not such JSON.
     pub async fn get_json<T: DeserializeOwned>(&self, key: &str) -> Result<Option<T>, ClientError> {
         let Some(hit) = self.get(key).await? else { return Ok(None) };
         let unreadable = |e: serde_json::Error| ClientError::Unreadable {
@@ -173,7 +174,7 @@ impl Cache {
     /// Stores a value as JSON; returns whether it replaced one.
     ///
     /// # Errors
-    /// [`ClientError`]; [`ClientError::Invalid`] when the value cannot be written as JSON.
+    /// [`ClientError`]; [`ClientError::Invalid`] if the value cannot be serialized as JSON.
     pub async fn put_json(
         &self,
         key: &str,
@@ -197,7 +198,7 @@ impl Cache {
         let packed = self.packed(value, options);
         let put = put_frame(key, &packed, options, &tags)?;
         let raw = self.ask(Request::Put(put)).await;
-        // Even a put that failed may have happened.
+        // Even a failed put may have been stored.
         self.forget(key);
         was_there(&raw?)
     }
@@ -211,7 +212,7 @@ impl Cache {
     /// Stores a value; returns whether it replaced one.
     ///
     /// # Errors
-    /// [`ClientError`]; a condition that does not hold is the problem `condition-failed`.
+    /// [`ClientError`]; the problem `condition-failed` if the condition does not hold.
     pub async fn put(
         &self,
         key: &str,
@@ -221,7 +222,7 @@ impl Cache {
         self.store(key, value.as_ref(), &options).await
     }
 
-    /// Deletes an entry; returns whether it was there.
+    /// Deletes an entry; returns whether it existed.
     ///
     /// # Errors
     /// [`ClientError`].
@@ -231,7 +232,7 @@ impl Cache {
         was_there(&raw?)
     }
 
-    /// A page of the keys that start with `prefix`, from `cursor` on.
+    /// Lists a page of the keys that start with `prefix`, from `cursor` on.
     ///
     /// # Errors
     /// [`ClientError`].

@@ -1,4 +1,4 @@
-//! Between the library's types and frames.
+//! Conversions between the library's types and frames.
 
 use std::time::Duration;
 
@@ -16,7 +16,7 @@ pub(super) fn milliseconds(time: Duration) -> u64 {
     u64::try_from(time.as_millis()).unwrap_or(u64::MAX)
 }
 
-/// A lifetime as it stands on the wire; parts that are not given are left to the namespace.
+/// A lifetime in its wire form; absent parts come from the namespace's policy.
 pub(super) fn lifetime(options: LifetimeOptions) -> Option<Lifetime> {
     let LifetimeOptions { max_age, stale_while_revalidate, stale_if_error } = options;
     let given =
@@ -36,8 +36,7 @@ pub(super) fn put_frame<'a>(
     options: &'a PutOptions,
     tags: &'a [&'a str],
 ) -> Result<Put<'a>, ClientError> {
-    // What a frame has no place for is refused here: there it would be cut off, or end the
-    // connection.
+    // Refuses what does not fit into a frame, where it would be cut off or end the connection.
     let invalid = |error: String| ClientError::Invalid(error);
     MediaType::parse(&packed.media_type).map_err(|e| invalid(e.to_string()))?;
     if tags.len() > MAX_TAGS {
@@ -67,7 +66,7 @@ pub(super) fn put_frame<'a>(
     })
 }
 
-/// A tag that a frame has a place for.
+/// A tag that fits into a frame.
 pub(super) fn checked_tag(tag: &str) -> Result<&str, ClientError> {
     match tag.len() {
         1..=MAX_TAG_BYTES => Ok(tag),
@@ -97,7 +96,7 @@ pub(super) fn hit(raw: &RawReply, value: &Value<'_>) -> Hit {
     }
 }
 
-/// A reply that no request of this kind has.
+/// A reply that does not match the request.
 pub(super) fn unexpected() -> ClientError {
     ClientError::NotVerax { url: "the wire".into(), reason: "it sent an unexpected reply".into() }
 }

@@ -8,7 +8,7 @@ use crate::error::ClientError;
 use crate::options::LifetimeOptions;
 
 impl Cache {
-    /// Gives an entry another lifetime, counted from now; returns whether there is such an entry.
+    /// Sets an entry's lifetime, counted from now; returns whether the entry exists.
     ///
     /// # Errors
     /// [`ClientError`].

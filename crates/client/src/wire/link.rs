@@ -16,18 +16,18 @@ use verax_wire::{
 use super::connect::{Stream, Target};
 use crate::error::ClientError;
 
-/// How often a sign of life is asked for; a connection that gives none for twice as long is broken.
+/// How often a heartbeat is requested; a connection without one for twice as long is broken.
 pub(super) const PING_EVERY: Duration = Duration::from_secs(1);
 
-/// The largest body that is taken from a server.
+/// The maximum body size accepted from a server, in bytes.
 const MAX_BODY_BYTES: u32 = 128 << 20;
 
-/// The most that is in flight on one connection, whatever the server reads.
+/// The maximum number of requests in flight on one connection.
 const MAX_IN_FLIGHT: usize = 65_536;
 
 const READ: usize = 16 << 10;
 
-/// A reply that has not been decoded.
+/// A reply that is not yet decoded.
 #[derive(Debug)]
 pub(super) struct RawReply {
     head: Head,
@@ -35,7 +35,7 @@ pub(super) struct RawReply {
 }
 
 impl RawReply {
-    /// What the server said; refusals are errors.
+    /// Decodes the reply; refusals are errors.
     pub(super) fn reply(&self) -> Result<Reply<'_>, ClientError> {
         match Reply::decode(self.head, &self.body) {
             Ok(Reply::Failed { code, unchanged, detail }) => Err(refusal(code, unchanged, detail)),
@@ -46,15 +46,15 @@ impl RawReply {
         }
     }
 
-    /// The part of the body that a slice of it is, without copying.
+    /// The part of the body that is `slice`, without copying.
     pub(super) fn share(&self, part: &[u8]) -> Bytes {
         if part.is_empty() { Bytes::new() } else { self.body.slice_ref(part) }
     }
 }
 
-/// A refusal, as HTTP would have told it.
+/// A refusal, as a problem document.
 pub(super) fn refusal(code: u16, unchanged: bool, detail: &str) -> ClientError {
-    // Codes of later versions are defects as far as this version can tell.
+    // Unknown codes of later versions count as internal errors.
     let kind = FailureKind::of_code(code).unwrap_or(FailureKind::Internal);
     let problem = Problem::of(kind, detail);
     ClientError::Refused(Box::new(match unchanged {
@@ -63,7 +63,7 @@ pub(super) fn refusal(code: u16, unchanged: bool, detail: &str) -> ClientError {
     }))
 }
 
-/// What a server pushes to one opened namespace.
+/// The receiver of pushes to one opened namespace.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) enum Invalidation {
     Key(String),
@@ -73,17 +73,17 @@ pub(super) enum Invalidation {
 
 type PushSink = Box<dyn Fn(Invalidation) + Send + Sync>;
 
-/// What takes back what a request was given, should nobody be there any more to have it.
+/// How to return what a request was granted if its caller is gone.
 #[derive(Debug, Clone)]
 pub(super) enum Undo {
-    /// A lease of this lock is released.
+    /// Release the lease of this lock.
     Lock(String),
-    /// A permit for this key is given back.
+    /// Release the permit of this key.
     Permit(String),
 }
 
 impl Undo {
-    /// The request that takes a reply back, if it gave something.
+    /// The request that returns what a reply granted, if anything.
     fn request(&self, reply: Reply<'_>) -> Option<Request<'_>> {
         match (self, reply) {
             (Undo::Lock(name), Reply::Granted { fencing_token, .. }) => {
@@ -100,43 +100,42 @@ impl Undo {
 #[derive(Default)]
 struct Shared {
     waiting: HashMap<u32, oneshot::Sender<RawReply>>,
-    /// Calls that were given up, and whose replies must be taken back.
+    /// Abandoned calls whose grants must be returned.
     abandoned: HashMap<u32, Undo>,
     outgoing: Vec<u8>,
     opened: HashMap<(String, String), u16>,
     watched: HashMap<u16, Arc<PushSink>>,
 }
 
-/// One connection. It works until something about it fails; then every call on it fails.
+/// One connection. After its first failure every call on it fails.
 pub(super) struct Link {
     shared: Mutex<Shared>,
     to_write: Notify,
     last_id: AtomicU32,
     broken: AtomicBool,
     closed: Notify,
-    /// Requests that may be in flight, of the number that the server reads.
+    /// How many requests may be in flight, out of the number the server reads.
     in_flight: Semaphore,
-    /// Those of them that may wait for something, so that hits pass them.
+    /// How many of them may wait for something, so that hits can pass.
     may_wait: Semaphore,
     address: String,
 }
 
-/// Requests that are sent whatever else is in flight: signs of life, and those that let others go
-/// on.
+/// Requests sent regardless of what is in flight: heartbeats, and those that unblock others.
 const KEPT_FREE: usize = 16;
 
-/// Whether the answer to a request may take as long as an origin, or another caller.
+/// Whether the reply to a request may take as long as an origin or another caller.
 fn may_wait(request: &Request<'_>) -> bool {
     match request {
         Request::Get { flags, .. } => !flags.only_if_cached,
         Request::AcquireLock { .. } | Request::AcquirePermit { .. } | Request::Batch(_) => true,
-        // Where the namespace writes through.
+        // If the namespace writes through.
         Request::Put(_) | Request::Delete { .. } => true,
         _ => false,
     }
 }
 
-/// Whether a request is sent whatever else is in flight.
+/// Whether a request is sent regardless of what is in flight.
 fn is_urgent(request: &Request<'_>) -> bool {
     matches!(
         request,
@@ -155,8 +154,8 @@ impl std::fmt::Debug for Link {
     }
 }
 
-/// A call that waits for its reply. Its place is taken back when it ends, in whatever way; what it
-/// was given without being there to have it is given back.
+/// A call waiting for its reply. Its place is released however it ends; anything granted after it
+/// is gone is returned.
 struct Waiting<'l> {
     link: &'l Link,
     id: u32,
@@ -171,7 +170,7 @@ impl Drop for Waiting<'_> {
             return;
         };
         {
-            // Under one lock, so that the reply is either still to come or here.
+            // Under one lock, so that the reply has either arrived or is still to come.
             let mut shared = self.link.shared();
             if shared.waiting.remove(&self.id).is_some() {
                 shared.abandoned.insert(self.id, undo);
@@ -185,7 +184,7 @@ impl Drop for Waiting<'_> {
 }
 
 impl Link {
-    /// Connects and says hello; returns the nodes' addresses too, as the welcome names them.
+    /// Connects and sends the hello; also returns the nodes' addresses from the welcome.
     pub(super) async fn connect(
         target: &Target,
         token: &str,
@@ -247,12 +246,12 @@ impl Link {
         self.broken.load(Ordering::Acquire)
     }
 
-    /// Whether as many calls wait as may.
+    /// Whether the limit of waiting calls is reached.
     pub(super) fn is_crowded(&self) -> bool {
         self.may_wait.available_permits() == 0
     }
 
-    /// Ends the connection and every call on it; watchers are told that nothing is certain.
+    /// Ends the connection and every call on it; watchers drop every near copy.
     pub(super) fn fail(&self) {
         self.broken.store(true, Ordering::Release);
         let watched = {
@@ -284,16 +283,15 @@ impl Link {
         self.call_or_undo(namespace, request, None).await
     }
 
-    /// [`call`](Self::call) for a request that may be given something: if the call is dropped,
-    /// `undo` gives it back.
+    /// [`call`](Self::call) for a request that may be granted something: if the call is dropped,
+    /// `undo` returns it.
     pub(super) async fn call_or_undo(
         &self,
         namespace: u16,
         request: Request<'_>,
         undo: Option<Undo>,
     ) -> Result<RawReply, ClientError> {
-        // In an order of our own: what the server does not read yet would hold up all that comes
-        // after.
+        // In our own order: a request the server does not read yet would block all later ones.
         let waits = match may_wait(&request) {
             true => Some(self.may_wait.acquire().await.map_err(|_| self.unreachable())?),
             false => None,
@@ -319,24 +317,24 @@ impl Link {
             self.to_write.notify_one();
         }
         let reply = (&mut waiting.receiver).await;
-        // It has its answer, which the caller has to see to from here on.
+        // The reply is here; from now on the caller is responsible for it.
         waiting.undo = None;
         drop((waits, place));
         reply.map_err(|_| self.unreachable())
     }
 
-    /// Gives back what a reply gave to a call that is gone.
+    /// Returns what a reply granted to a call that is gone.
     fn take_back(&self, raw: &RawReply, undo: &Undo) {
         let Ok(reply) = Reply::decode(raw.head, &raw.body) else { return };
         let Some(request) = undo.request(reply) else { return };
         let id = self.last_id.fetch_add(1, Ordering::Relaxed).wrapping_add(1).max(1);
         let frame = Frame { namespace: raw.head.namespace, id };
-        // Nobody waits for the answer: the lease's or the permit's end does the rest if it fails.
+        // No caller waits for the reply: if it fails, the lease or permit expires.
         request.encode(frame, &mut self.shared().outgoing);
         self.to_write.notify_one();
     }
 
-    /// The number of a namespace on this connection, which is opened when it is first used.
+    /// The number of a namespace on this connection, which is opened on first use.
     pub(super) async fn open(&self, tenant: &str, namespace: &str) -> Result<u16, ClientError> {
         let place = (tenant.to_owned(), namespace.to_owned());
         if let Some(number) = self.shared().opened.get(&place) {
@@ -348,8 +346,7 @@ impl Link {
         Ok(raw.head.namespace)
     }
 
-    /// Has `sink` told of everything that becomes untrue in an opened namespace, and of the end of
-    /// this connection.
+    /// Sends the invalidations of an opened namespace, and the end of this connection, to `sink`.
     pub(super) async fn watch(&self, namespace: u16, sink: PushSink) -> Result<(), ClientError> {
         self.shared().watched.insert(namespace, Arc::new(sink));
         self.call(namespace, Request::Watch).await?.reply().map(drop)
@@ -359,7 +356,7 @@ impl Link {
         let mut bytes = Vec::new();
         loop {
             self.to_write.notified().await;
-            // Everything that was asked for meanwhile goes out at once.
+            // Everything queued in the meantime is sent together.
             std::mem::swap(&mut bytes, &mut self.shared().outgoing);
             if self.is_broken() {
                 let _ = writer.shutdown().await;
@@ -394,7 +391,7 @@ impl Link {
         }
     }
 
-    /// Hands out every reply that has arrived whole; returns whether the connection can go on.
+    /// Delivers every complete reply; returns whether the connection can continue.
     fn take_received(&self, received: &mut BytesMut) -> bool {
         loop {
             let (head, taken) = match next_frame(received, MAX_BODY_BYTES) {
@@ -407,8 +404,8 @@ impl Link {
                 let mut shared = self.shared();
                 let (raw, abandoned) = (RawReply { head, body }, shared.abandoned.remove(&head.id));
                 if let Some(waiting) = shared.waiting.remove(&head.id) {
-                    // Under the lock, by which a call that is dropped now finds its reply. One that
-                    // was dropped before does not need it.
+                    // Under the lock, so that a call dropped now finds its reply. One dropped
+                    // earlier does not need it.
                     let _ = waiting.send(raw);
                 } else if let Some(undo) = abandoned {
                     drop(shared);
@@ -424,7 +421,7 @@ impl Link {
                     self.tell(head, Invalidation::Tag(tag.to_owned()))
                 }
                 Ok(Reply::Invalidated(Invalidated::All)) => self.tell(head, Invalidation::All),
-                // New calls go elsewhere; those that wait are still answered before the end.
+                // New calls use another connection; waiting ones still get their replies.
                 Ok(Reply::Goodbye) => {
                     self.broken.store(true, Ordering::Release);
                     let watched = std::mem::take(&mut self.shared().watched);

@@ -23,7 +23,7 @@ struct OverWire {
     name: String,
     token: u64,
     lease: Duration,
-    /// The connection that the lease ends with, which must be used as long as it lasts.
+    /// The connection the lease ends with, which must be used while the lease lasts.
     link: Option<Arc<Link>>,
 }
 
@@ -100,7 +100,7 @@ impl Cache {
     /// Acquires a lock, and holds it until the guard is released or dropped.
     ///
     /// # Errors
-    /// [`ClientError`]; a lock that another caller holds is no error.
+    /// [`ClientError`]; a lock held by another caller is not an error.
     pub async fn hold_lock(
         &self,
         name: &str,

@@ -1,4 +1,4 @@
-//! Near copies: values kept in this process, dropped when Verax says that they are no longer true.
+//! Near copies: values kept in this process and dropped when Verax invalidates them.
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
@@ -9,47 +9,47 @@ use verax_core::{Entry, EntryRef, Key, Lifetime, NamespaceId, Partition, Timesta
 
 use super::link::Invalidation;
 
-/// How near copies are kept.
+/// Options of near copies.
 ///
-/// A near copy is dropped as soon as Verax tells that its entry was written, deleted or
-/// invalidated, and when the connection that it would tell on breaks. A connection that breaks
-/// without a sign is noticed within two seconds. So no near copy outlives an invalidation for
-/// longer than two seconds, and none for longer than `longest` in any case.
+/// A near copy is dropped as soon as Verax publishes that its entry was written, deleted or
+/// invalidated, and when the connection for these notices breaks. A silent break is detected within
+/// two seconds. So no near copy outlives an invalidation by more than two seconds, nor lives longer
+/// than `max_age` in any case.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct NearCopies {
-    /// The most memory they take, in bytes, bookkeeping included.
-    pub bytes: u64,
-    /// The longest that one is kept, however long its entry lives.
-    pub longest: Duration,
+    /// Their maximum memory, in bytes, including overhead.
+    pub max_bytes: u64,
+    /// How long one is kept at most, even if its entry lives longer.
+    pub max_age: Duration,
 }
 
 impl Default for NearCopies {
     fn default() -> Self {
-        Self { bytes: 16 << 20, longest: Duration::from_secs(10) }
+        Self { max_bytes: 16 << 20, max_age: Duration::from_secs(10) }
     }
 }
 
 /// The near copies of one namespace.
 #[derive(Debug)]
 pub(super) struct Near {
-    longest: Duration,
+    max_age: Duration,
     store: Store,
     partition: Arc<Partition>,
     started: Instant,
-    /// Grows with everything that is pushed: a value that was asked for before a push and arrives
-    /// after it may be an old one, so it is not kept.
+    /// Grows with every push: a value requested before a push that arrives after it may be
+    /// outdated, so it is not kept.
     pushes: AtomicU64,
-    /// Whether Verax tells what becomes untrue at the moment.
+    /// Whether Verax currently pushes invalidations.
     pub(super) watched: AtomicBool,
-    /// Held by the one call that asks to be told.
+    /// Held by the one call that subscribes.
     pub(super) asking: tokio::sync::Mutex<()>,
 }
 
 impl Near {
     pub(super) fn new(options: NearCopies) -> Self {
-        let store = Store::new(options.bytes);
+        let store = Store::new(options.max_bytes);
         Self {
-            longest: options.longest,
+            max_age: options.max_age,
             partition: store.open(NamespaceId(0), Quota::default()),
             store,
             started: Instant::now(),
@@ -71,36 +71,36 @@ impl Near {
         self.partition.get(key, self.now())
     }
 
-    /// What to give [`keep`](Self::keep), taken before the value is asked for.
+    /// The mark for [`keep`](Self::keep), taken before the value is requested.
     pub(super) fn mark(&self) -> u64 {
         self.pushes.load(Ordering::Acquire)
     }
 
-    /// Keeps a value for as long as it is fresh, unless something was pushed since `mark`.
+    /// Keeps a value while it is fresh, unless something was pushed since `mark`.
     pub(super) fn keep(&self, key: &str, mark: u64, fresh_for: Duration, mut entry: Entry) {
         let Ok(key) = Key::new(key) else { return };
         let now = self.now();
-        let lifetime = Lifetime::of(fresh_for.min(self.longest));
+        let lifetime = Lifetime::of(fresh_for.min(self.max_age));
         if lifetime.max_age.is_zero() || !self.watched.load(Ordering::Acquire) {
             return;
         }
         (entry.lifetime, entry.stored_at) = (lifetime, now);
-        // What does not fit is not kept.
+        // A value that does not fit is not kept.
         let _ = self.partition.put(&key, &entry, Precondition::Always, now);
-        // Checked after the put: a push in between has either removed the copy or is seen here.
+        // Checked after the put: a push in between has either removed the copy or is detected here.
         if self.pushes.load(Ordering::Acquire) != mark {
             self.partition.delete(key.as_str(), now);
         }
         self.store.tidy(1, now);
     }
 
-    /// Forgets the copy of a key that this process itself writes or deletes.
+    /// Drops the copy of a key that this process writes or deletes.
     pub(super) fn forget(&self, key: &str) {
         self.pushes.fetch_add(1, Ordering::AcqRel);
         self.partition.delete(key, self.now());
     }
 
-    /// Something is no longer true.
+    /// Handles an invalidation.
     pub(super) fn pushed(&self, pushed: &Invalidation) {
         self.pushes.fetch_add(1, Ordering::AcqRel);
         match pushed {
@@ -110,7 +110,7 @@ impl Near {
         }
     }
 
-    /// Verax tells nothing any more.
+    /// Handles the end of pushes.
     pub(super) fn lost(&self) {
         self.watched.store(false, Ordering::Release);
         self.pushed(&Invalidation::All);
@@ -122,7 +122,7 @@ mod tests {
     use super::*;
 
     fn near() -> Near {
-        let near = Near::new(NearCopies { bytes: 1 << 20, longest: Duration::from_secs(10) });
+        let near = Near::new(NearCopies { max_bytes: 1 << 20, max_age: Duration::from_secs(10) });
         near.watched.store(true, Ordering::Release);
         near
     }

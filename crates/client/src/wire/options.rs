@@ -1,4 +1,4 @@
-//! What a handle is asked to be like, what it tells, and what it finds.
+//! A handle's options, events, and results.
 
 use std::fmt;
 use std::sync::Arc;
@@ -10,48 +10,47 @@ use super::near::NearCopies;
 use crate::options::PutOptions;
 use verax_core::source::Source;
 
-/// Something that happened, for an application's own metrics.
+/// An event, for an application's own metrics.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum CacheEvent {
-    /// A look-up was answered by a near copy.
+    /// A read was served from a near copy.
     NearHit,
-    /// A look-up was answered by Verax.
+    /// A read was served by Verax.
     Hit,
-    /// A look-up found nothing.
+    /// A read was a miss.
     Miss,
-    /// A look-up got no answer in time or failed.
+    /// A read timed out or failed.
     Failure,
-    /// A look-up was not tried, since Verax did not answer several times in a row.
+    /// A read was not tried, since Verax failed to respond several times in a row.
     Skipped,
-    /// A value was read from where it comes from, by `get_or_refill`.
+    /// `get_or_refill` called the refill.
     Refill,
 }
 
 pub(super) type Hook = Arc<dyn Fn(CacheEvent, Duration) + Send + Sync>;
 
-/// How a [`Cache`](super::Cache) behaves.
+/// Options of a [`Cache`](super::Cache).
 #[derive(Clone)]
 pub struct CacheOptions {
-    /// Connections, each shared by many calls.
+    /// The number of connections, each shared by many calls.
     pub connections: usize,
-    /// The longest time for a call.
+    /// The timeout of a call.
     pub timeout: Duration,
-    /// The longest that [`Cache::get_or_refill`](super::Cache::get_or_refill) waits for
-    /// Verax before it refills by itself.
+    /// How long [`Cache::get_or_refill`](super::Cache::get_or_refill) waits for Verax before it
+    /// refills by itself.
     pub bound: Duration,
     /// How long [`Cache::get_or_refill`](super::Cache::get_or_refill) waits while another caller
     /// refills the key, before it refills by itself and stores nothing.
     pub refill_wait: Duration,
-    /// The longest that a refill may take until another caller gets the right to it.
+    /// How long a refill may take before another caller may refill.
     pub refill_lease: Duration,
-    /// Whether and how values are kept in this process.
+    /// Near copies; `None` keeps none.
     pub near_copies: Option<NearCopies>,
     /// Values of at least so many bytes are stored compressed (gzip) when that makes them smaller,
     /// with `+gzip` behind their media type (RFC 8460, section 6.2); `None` compresses nothing.
-    /// What was stored so is unpacked by every handle that has this set, so set it for all that
-    /// share a namespace.
+    /// Only handles with this option decompress, so set it for all that share a namespace.
     pub compress_from: Option<usize>,
-    /// Told of everything that happens, and how long it took.
+    /// Receives every event and its duration.
     pub hook: Option<Hook>,
 }
 
@@ -84,32 +83,32 @@ impl fmt::Debug for CacheOptions {
     }
 }
 
-/// A value that was found.
+/// A value.
 #[derive(Debug, Clone)]
 pub struct Hit {
     /// The value's bytes.
     pub value: Bytes,
-    /// Where it came from; [`Source::Hit`] for a near copy.
+    /// Its source; [`Source::Hit`] for a near copy.
     pub source: Source,
     /// The time until it is stale; `None` when it is.
     pub time_left: Option<Duration>,
     /// Whether it was a near copy.
     pub near: bool,
-    /// Whether it is time to refresh it early: for callers that refill by themselves, in a
-    /// namespace whose policy has it.
+    /// Whether it is due for early refresh: for callers that refill by themselves, if the
+    /// namespace's policy enables it.
     pub due: bool,
-    /// The revision of its entry, where it was asked for and the value is stored.
+    /// The revision of its entry, if requested and the value is stored.
     pub revision: Option<u64>,
 }
 
-/// What a look-up came to.
+/// The outcome of a read.
 #[derive(Debug, Clone)]
 pub(super) enum LookupOutcome {
     /// A value.
     Hit(Hit),
-    /// Nothing is known.
+    /// A miss.
     Miss,
-    /// It is known that there is no value.
+    /// A negative entry.
     NoValue,
 }
 

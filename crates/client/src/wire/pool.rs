@@ -1,4 +1,4 @@
-//! A few connections to the active Verax, made when needed and made anew when they break.
+//! A few connections to the active node, opened on demand and reopened when they break.
 
 use std::collections::VecDeque;
 use std::path::PathBuf;
@@ -16,14 +16,14 @@ use crate::addresses::Addresses;
 use crate::error::ClientError;
 use crate::http::connection::ClientOptions;
 
-/// How long after a failed attempt to connect the next one waits at first, and at most.
+/// The first and the maximum delay after a failed attempt to connect.
 const SHORTEST: Duration = Duration::from_millis(20);
 const LONGEST: Duration = Duration::from_secs(2);
 
-/// The most addresses that one attempt tries.
+/// The maximum number of addresses one attempt tries.
 const MAX_TRIES: usize = 16;
 
-/// An attempt to connect, which goes on whether or not anybody waits for it.
+/// An attempt to connect, which continues even if no caller waits for it.
 type Connecting = Shared<BoxFuture<'static, Result<Arc<Link>, ClientError>>>;
 
 #[derive(Default)]
@@ -54,7 +54,7 @@ impl std::fmt::Debug for Pool {
 }
 
 impl Drop for Pool {
-    /// Ends the connections: what reads and writes them would otherwise keep them for ever.
+    /// Ends the connections, which their reader and writer tasks would otherwise keep alive.
     fn drop(&mut self) {
         self.0.closed.store(true, Ordering::Release);
         for number in 0..self.0.slots.len() {
@@ -77,20 +77,20 @@ impl Pool {
         Self(Arc::new(Inner { targets, ca, token, connect_timeout, slots, next, closed }))
     }
 
-    /// The address that answered last.
+    /// The address that last responded.
     pub(super) fn address(&self) -> String {
         self.0.targets.current().address().to_owned()
     }
 
-    /// A connection that works, the next in turn. One that broke is made anew; after an attempt
-    /// that failed the next waits a while, which doubles and is spread, and until then every call
-    /// fails at once.
+    /// The next working connection, round-robin. A broken one is reopened; after a failed attempt
+    /// the next one waits with exponential backoff and jitter, and until then every call fails
+    /// immediately.
     pub(super) async fn link(&self) -> Result<Arc<Link>, ClientError> {
         let turn = self.0.next.fetch_add(1, Ordering::Relaxed) % self.0.slots.len();
         self.link_of(turn).await
     }
 
-    /// The connection that watches.
+    /// The connection for invalidations.
     pub(super) async fn first(&self) -> Result<Arc<Link>, ClientError> {
         self.link_of(0).await
     }
@@ -120,8 +120,8 @@ impl Inner {
         self.slots[number].lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Begins to connect, in a task of its own: callers that wait less long than that takes leave
-    /// it to those after them.
+    /// Begins to connect, in a task of its own: callers with shorter timeouts leave it to later
+    /// ones.
     fn begin(self: Arc<Self>, number: usize) -> Connecting {
         let target = self.targets.current();
         let task = tokio::spawn(async move {
@@ -147,8 +147,8 @@ impl Inner {
         }
     }
 
-    /// Connects to the active Verax: each address is tried in turn, and a standby tells where the
-    /// active one is.
+    /// Connects to the active node: each address is tried in turn, and a standby names the active
+    /// one.
     async fn connect(&self) -> Result<Arc<Link>, ClientError> {
         let mut targets: VecDeque<Target> = self.targets.in_order().into();
         let (mut tried, mut error) = (Vec::new(), None);
@@ -160,7 +160,7 @@ impl Inner {
             let attempt = Link::connect(&target, &self.token);
             match tokio::time::timeout(self.connect_timeout, attempt).await {
                 Ok(Ok((link, nodes))) => match nodes.first() {
-                    // The active one comes first, and names itself by an empty address.
+                    // The active node comes first, with an empty address for itself.
                     Some(first) if first.is_empty() => {
                         self.targets.answered(&target);
                         return Ok(link);
@@ -176,7 +176,7 @@ impl Inner {
                         ));
                     }
                 },
-                // A refusal holds for all that use the same records.
+                // A refusal holds for every node with the same records.
                 Ok(Err(refused @ ClientError::Refused(_))) => return Err(refused),
                 // What a standby said tells more.
                 Ok(Err(failed)) => error = error.or(Some(failed)),

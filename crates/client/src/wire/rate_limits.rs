@@ -10,10 +10,10 @@ use super::frames::{checked, milliseconds, unexpected};
 use crate::error::ClientError;
 
 impl Cache {
-    /// Acquires from a rate limit, if there is enough.
+    /// Acquires from a rate limit, if enough is left.
     ///
     /// # Errors
-    /// [`ClientError`]; a rate that cannot be, or more than the burst, is the problem `invalid`.
+    /// [`ClientError`]; the problem `invalid` for an impossible rate, or an amount above the burst.
     pub async fn acquire_rate(
         &self,
         key: &str,

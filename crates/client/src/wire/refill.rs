@@ -16,43 +16,42 @@ use crate::error::ClientError;
 use crate::options::PutOptions;
 use verax_core::source::Source;
 
-/// What asking for a key came to.
+/// The outcome of requesting a key.
 enum Asked {
-    /// A copy that was there, or the one that another caller brought.
+    /// A cached copy, or the one another caller stored.
     Value(Hit),
-    /// There is no value, as another caller has found out.
+    /// There is no value, as another caller found.
     NoValue,
-    /// It is for this caller to refill.
+    /// This caller must refill.
     Permit(u64),
-    /// Another caller still refills.
+    /// Another caller is still refilling.
     Later,
 }
 
-/// What a caller has before it refills.
+/// The state of a caller before it refills.
 enum Before<'c, T> {
-    /// All that it wants: a value, or the knowledge that there is none.
+    /// Done: a value, or a negative entry.
     Known(Option<T>),
     /// Less.
     Refill {
-        /// The right to store what it brings.
+        /// The permit to store the value.
         holding: Holding<'c>,
-        /// A value that will do if the refill fails.
+        /// A value to fall back on if the refill fails.
         previous: Option<T>,
     },
 }
 
-/// What is to be done about what is in the cache.
+/// What to do about the cached state.
 enum Found<T> {
-    /// It is all that is wanted.
+    /// It is sufficient.
     Enough(Option<T>),
-    /// It is to be refilled; a value that is there will do meanwhile.
+    /// It must be refilled; the present value is acceptable meanwhile.
     Refill { refresh: bool, previous: Option<T> },
-    /// Verax cannot be asked.
+    /// Verax cannot be reached.
     Unknown,
 }
 
-/// A permit that is given back, should the refill fail or be given up, and the callers of this
-/// process that wait for what it brings.
+/// A permit, released if the refill fails or is abandoned, and the waiting callers of this process.
 struct Holding<'c> {
     cache: &'c Cache,
     key: &'c str,
@@ -67,7 +66,7 @@ impl<'c> Holding<'c> {
 }
 
 impl Holding<'_> {
-    /// Tells the callers of this process that wait.
+    /// Notifies the waiting callers of this process.
     fn land(&mut self, landed: RefillResult, safe: Safe) {
         if let Some(lead) = self.lead.take() {
             lead.land(landed, safe);
@@ -78,7 +77,7 @@ impl Holding<'_> {
 impl Drop for Holding<'_> {
     fn drop(&mut self) {
         let Some(permit) = self.permit else { return };
-        // In the background, since nobody can wait here; the permit's end time does the rest.
+        // In the background, since `drop` cannot wait; otherwise the permit expires.
         if let Ok(runtime) = tokio::runtime::Handle::try_current() {
             let (cache, key) = (self.cache.clone(), self.key.to_owned());
             runtime.spawn(async move {
@@ -90,18 +89,18 @@ impl Drop for Holding<'_> {
 }
 
 impl Cache {
-    /// The value of a key, as JSON: from the cache if it is there, else from `refill`, whose value
-    /// is stored for `lifetime`. Of all callers that miss a key at a time, in any process, one
-    /// refills; the others wait for its value, or take over when it fails. A value that was read
-    /// before the key was invalidated is not stored after it. Where the namespace's policy has it,
-    /// one caller refills early while the others still have the value.
+    /// Returns the value of a key, as JSON: from the cache if present, otherwise from `refill`,
+    /// whose value is stored for `lifetime`. Of all callers that miss a key at the same time, in
+    /// any process, one refills; the others wait for its value, or take over when it fails. A value
+    /// read before an invalidation is never stored after it. If the namespace's policy enables it,
+    /// one caller refills early while the others still get the value.
     ///
-    /// Whatever is wrong with the cache, the value comes: when Verax does not answer within the
-    /// bound of the options, when another caller takes too long, or when there is something that is
-    /// no such value, `refill` is asked.
+    /// The value does not depend on the cache: if Verax does not respond within the options'
+    /// timeout, another caller takes too long, or the cached value is of another form, `refill` is
+    /// called.
     ///
     /// # Errors
-    /// Only those of `refill`.
+    /// Only errors of `refill`.
     pub async fn get_or_refill<T: Serialize + DeserializeOwned, E>(
         &self,
         key: &str,
@@ -125,11 +124,11 @@ impl Cache {
         Ok(value)
     }
 
-    /// [`get_or_refill`](Self::get_or_refill) where there may be no value: that there is none is
-    /// kept too, for `negative_lifetime`, so that the origin is not asked for it again and again.
+    /// [`get_or_refill`](Self::get_or_refill) for values that may not exist: a negative entry is
+    /// kept for `negative_lifetime`, so that the origin is not read again and again.
     ///
     /// # Errors
-    /// Only those of `refill`.
+    /// Only errors of `refill`.
     pub async fn find_or_refill<T: Serialize + DeserializeOwned, E>(
         &self,
         key: &str,
@@ -158,9 +157,9 @@ impl Cache {
         Ok(value)
     }
 
-    /// Looks a key up and, where that is not enough, asks for the right to refill it. `negative`
-    /// tells whether the knowledge that there is no value is enough. Of all callers in this process
-    /// that get so far for one key, one asks and refills, and the others have what it brings.
+    /// Reads a key and, if that is not sufficient, acquires its permit. `negative` says whether a
+    /// negative entry is sufficient. Of all callers of this process that get this far for one key,
+    /// one refills, and the others share its result.
     async fn before<'c, T: DeserializeOwned>(
         &'c self,
         key: &'c str,
@@ -180,7 +179,7 @@ impl Cache {
                     let landed = tokio::time::timeout_at(deadline.into(), follow.landed()).await;
                     match landed {
                         Ok(RefillResult::Value(bytes)) => {
-                            // To this caller it may be another kind of value.
+                            // This caller may expect another type of value.
                             if let Ok(value) = serde_json::from_slice(&bytes) {
                                 return Before::Known(Some(value));
                             }
@@ -193,12 +192,12 @@ impl Cache {
                 }
             };
             if !ask {
-                // Others who found out the same at this moment join before it is fetched.
+                // Others that missed at this moment join before it is fetched.
                 tokio::task::yield_now().await;
             }
             lead.begin();
             let mut holding = Holding { lead: Some(lead), ..Holding::nothing(self, key) };
-            // Without Verax nothing is stored.
+            // Without Verax, nothing is stored.
             if !ask {
                 return Before::Refill { holding, previous };
             }
@@ -209,7 +208,7 @@ impl Cache {
         }
     }
 
-    /// Looks a key up, and says what is to be done about what is there.
+    /// Reads a key, and decides what to do about the cached state.
     async fn look<T: DeserializeOwned>(&self, key: &str, negative: bool) -> Found<T> {
         let flags = GetFlags { only_if_cached: true, may_refill: true, ..GetFlags::default() };
         match self.look_up(key, flags, self.0.options.bound).await {
@@ -219,15 +218,15 @@ impl Cache {
             Ok(LookupOutcome::Hit(hit)) => match serde_json::from_slice(&hit.value) {
                 Ok(value) if !hit.due && hit.source != Source::Stale => Found::Enough(Some(value)),
                 Ok(value) => Found::Refill { refresh: true, previous: Some(value) },
-                // What is no such value is put right, by whoever gets the permit for it.
+                // A value of another form is replaced by the caller that gets the permit.
                 Err(_) => Found::Refill { refresh: true, previous: None },
             },
             Err(_) => Found::Unknown,
         }
     }
 
-    /// Asks for a key on behalf of all callers in this process. `Err` is for this caller to refill,
-    /// with what will do if that fails.
+    /// Requests a key on behalf of all callers in this process. `Err` means that this caller must
+    /// refill, with a value to fall back on.
     async fn ask_leading<'c, T: DeserializeOwned>(
         &'c self,
         holding: &mut Holding<'c>,
@@ -247,7 +246,7 @@ impl Cache {
                 return Ok(Before::Known(None));
             }
             Ok(Asked::Permit(permit)) => holding.permit = Some(permit),
-            // Without a permit nothing is stored, since it could be old.
+            // Without a permit, nothing is stored, since it could be outdated.
             Ok(Asked::Later | Asked::NoValue) | Err(_) => {
                 if previous.is_some() {
                     return Ok(Before::Known(previous));
@@ -257,7 +256,7 @@ impl Cache {
         Err(previous)
     }
 
-    /// Passes on what a refill brought, and stores it if it may be stored.
+    /// Shares the result of a refill, and stores it if allowed.
     async fn keep(
         &self,
         mut holding: Holding<'_>,
@@ -274,12 +273,12 @@ impl Cache {
             max_age: Some(lifetime),
             ..PutOptions::default()
         };
-        // Who comes after this may know of an invalidation that the store does not.
+        // A later caller may know of an invalidation that the store does not.
         if let Some(lead) = &holding.lead {
             lead.close();
         }
         let stored = self.store_refilled(holding.key, value, &put, permit);
-        // A permit that was not used up is given back, so that the next in the queue need not wait.
+        // An unused permit is released, so that the next queued caller need not wait.
         let safe = match tokio::time::timeout(self.0.options.bound, stored).await {
             Ok(Ok(_)) => {
                 holding.permit = None;
@@ -290,8 +289,8 @@ impl Cache {
         holding.land(landed, safe);
     }
 
-    /// Asks for a key, and waits while another caller refills it. With `refresh` the permit is
-    /// wanted although something is there.
+    /// Requests a key, and waits while another caller refills it. With `refresh`, refills even if a
+    /// value is present.
     async fn ask_for(&self, key: &str, refresh: bool) -> Result<Asked, ClientError> {
         let options = &self.0.options;
         let call = async {

@@ -8,7 +8,7 @@ use super::link::Invalidation;
 use crate::error::ClientError;
 
 impl Cache {
-    /// Invalidates every entry that carries a tag.
+    /// Invalidates every entry with a tag.
     ///
     /// # Errors
     /// [`ClientError`].

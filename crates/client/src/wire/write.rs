@@ -1,4 +1,4 @@
-//! Writing to an origin and telling the cache, in the order that leaves no old value behind.
+//! Writes to an origin and updates the cache, in the order that leaves no outdated value behind.
 
 use std::time::Duration;
 
@@ -8,15 +8,15 @@ use super::cache::Cache;
 use crate::error::ClientError;
 use crate::options::PutOptions;
 
-/// How often an invalidation is tried.
+/// How often an invalidation is attempted.
 const TRIES: u32 = 3;
 
-/// What a write makes untrue.
+/// The entries that a write outdates.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Outdated {
     /// The entry of one key.
     Key(String),
-    /// Every entry that carries a tag.
+    /// Every entry with a tag.
     Tag(String),
 }
 
@@ -26,23 +26,23 @@ impl Outdated {
         Self::Key(key.into())
     }
 
-    /// Every entry that carries a tag.
+    /// Every entry with a tag.
     pub fn tag(tag: impl Into<String>) -> Self {
         Self::Tag(tag.into())
     }
 }
 
-/// A write that the origin has taken.
+/// A write that the origin accepted.
 #[derive(Debug)]
 pub struct Written<T> {
-    /// What the write gave.
+    /// The write's result.
     pub value: T,
-    /// Whether the cache knows of it. While it does not, old values may be served until their
-    /// lifetimes end: try again, or wait for that.
+    /// Whether the cache was updated. If not, outdated values may be served until their lifetimes
+    /// end: retry, or wait for that.
     pub told: Result<(), ClientError>,
 }
 
-/// Tells the cache when it is dropped before that was done: the write may have happened.
+/// Invalidates on drop if that was not done yet: the write may have happened.
 struct PendingInvalidation<'c> {
     cache: &'c Cache,
     outdated: Vec<Outdated>,
@@ -62,13 +62,13 @@ impl Drop for PendingInvalidation<'_> {
 }
 
 impl Cache {
-    /// Writes to the origin by `write`, and then ends what the write makes untrue. In this order,
-    /// and since ending an entry voids the permit of a refill that is under way, no value that was
-    /// read before the write is kept after it. The entries are ended as well when `write` fails, or
-    /// when this call is dropped in the middle, for the write may have happened all the same.
+    /// Writes to the origin by `write`, and then invalidates the entries it outdates. Because of
+    /// this order, and because an invalidation voids the permit of an active refill, no value read
+    /// before the write stays cached after it. The entries are also invalidated if `write` fails or
+    /// this call is dropped midway, since the write may have happened.
     ///
     /// # Errors
-    /// Only those of `write`; whether the cache was told is in [`Written::told`].
+    /// Only errors of `write`; [`Written::told`] says whether the cache was updated.
     pub async fn write_and_invalidate<T, E>(
         &self,
         outdated: impl IntoIterator<Item = Outdated>,
@@ -82,14 +82,14 @@ impl Cache {
         Ok(Written { value: written?, told })
     }
 
-    /// Writes to the origin by `write`, and then stores what it gave as the entry of `key`, as
-    /// JSON. A write that fails changes nothing; where it may have happened all the same, use
-    /// [`write_and_invalidate`](Self::write_and_invalidate). Of two writers at a time, the one that
-    /// was first at the origin may be last here: a lock around the call, or a namespace that writes
+    /// Writes to the origin by `write`, and then stores its result as the entry of `key`, as JSON.
+    /// A failed write changes nothing; if it may have happened anyway, use
+    /// [`write_and_invalidate`](Self::write_and_invalidate). Of two concurrent writers, the first
+    /// at the origin may be the last here: a lock around the call, or a namespace that writes
     /// through, keeps them in order.
     ///
     /// # Errors
-    /// Only those of `write`; whether the cache was told is in [`Written::told`].
+    /// Only errors of `write`; [`Written::told`] says whether the cache was updated.
     pub async fn write_and_store<T: Serialize, E>(
         &self,
         key: &str,
@@ -105,7 +105,7 @@ impl Cache {
             }
         };
         let put = PutOptions { max_age: Some(lifetime), ..PutOptions::default() };
-        // Without the new value, at least the old one goes.
+        // Without the new value, at least the old one is removed.
         let told = match self.put_json(key, &value, put).await {
             Ok(_) => Ok(()),
             Err(_) => self.end(&telling.outdated).await,
@@ -114,7 +114,7 @@ impl Cache {
         Ok(Written { value, told })
     }
 
-    /// Ends entries, and tries again what fails. One that cannot be ended keeps none of the others.
+    /// Invalidates entries, with retries. A failure does not stop the others.
     ///
     /// # Errors
     /// The first failure.

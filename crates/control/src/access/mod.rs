@@ -1,4 +1,4 @@
-//! Who may do what: tokens, and console sessions.
+//! Access: tokens and console sessions.
 
 mod sessions;
 mod tokens;

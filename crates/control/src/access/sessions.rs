@@ -15,31 +15,31 @@ pub(crate) const SESSION_LIFETIME: Duration = Duration::from_secs(12 * 3_600);
 /// How long a sign-in code works.
 pub(crate) const CODE_LIFETIME: Duration = Duration::from_secs(15 * 60);
 
-/// The most sessions, and as many codes, of one token: a further one ends the oldest. Nobody can
-/// push out those of others.
+/// The maximum number of sessions, and of codes, of one token: another one ends the oldest. A token
+/// cannot displace the sessions of others.
 const MAX_PER_TOKEN: usize = 20;
 
-/// The most sessions and codes in all.
+/// The maximum number of sessions and codes in total.
 const MAX_IN_ALL: usize = 10_000;
 
 /// A console session, or a code that opens one.
 #[derive(Debug, Clone)]
 pub struct ConsoleSession {
-    /// Whoever it was begun by, as of then.
+    /// The caller that began it, as of then.
     pub(crate) caller: Arc<Caller>,
-    /// When it ends by itself.
+    /// When it expires.
     pub(crate) ends_at: Timestamp,
-    /// Tells when it ends earlier.
+    /// Raised when it ends earlier.
     pub(crate) signal: AccessSignal,
 }
 
 impl ConsoleSession {
-    /// Tells when it ends before its time.
+    /// Raised when it ends before it expires.
     pub fn signal(&self) -> &AccessSignal {
         &self.signal
     }
 
-    /// How long it lasts yet.
+    /// How much longer it lasts.
     pub fn time_left(&self, now: Timestamp) -> Duration {
         self.ends_at.since(now)
     }
@@ -47,7 +47,7 @@ impl ConsoleSession {
 
 type Table = HashMap<[u8; 32], ConsoleSession>;
 
-/// Sessions and codes, in memory alone: a restart ends them.
+/// Sessions and codes, in memory only: a restart ends them.
 #[derive(Debug, Default)]
 pub struct Sessions {
     sessions: Mutex<Table>,
@@ -58,15 +58,14 @@ fn open(table: &Mutex<Table>) -> MutexGuard<'_, Table> {
     table.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-/// Adds a session; `None` when there are too many in all.
+/// Adds a session; `None` if there are too many in total.
 fn add(
     table: &Mutex<Table>,
     caller: Arc<Caller>,
     ends_at: Timestamp,
     now: Timestamp,
 ) -> Option<String> {
-    // 128 random bits: short enough for a line, long enough for its quarter of an hour or half a
-    // day.
+    // 128 random bits: short enough for one line, and infeasible to guess within its lifetime.
     let secret = format!("{:032x}", rand::random::<u128>());
     let mut table = open(table);
     table.retain(|_, session| session.ends_at > now);
@@ -89,12 +88,12 @@ fn add(
 }
 
 impl Sessions {
-    /// A code that opens one session for `caller`; `None` when there are too many.
+    /// Creates a code that opens one session for `caller`; `None` if there are too many.
     pub(crate) fn new_code(&self, caller: Arc<Caller>, now: Timestamp) -> Option<String> {
         add(&self.codes, caller, now + CODE_LIFETIME, now)
     }
 
-    /// Uses a code up.
+    /// Consumes a code.
     pub(crate) fn use_code(&self, code: &str, now: Timestamp) -> Option<Arc<Caller>> {
         let code = open(&self.codes).remove(&hash_of(code))?;
         (now < code.ends_at).then_some(code.caller)

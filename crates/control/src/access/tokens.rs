@@ -13,7 +13,7 @@ use verax_records::{Actor, TokenRecord};
 
 use crate::error::ControlError;
 
-/// Whoever makes a call, and what they may do.
+/// The caller of an operation and its scopes.
 #[derive(Debug, Clone)]
 pub struct Caller {
     who: String,
@@ -23,17 +23,17 @@ pub struct Caller {
     streams: Arc<Semaphore>,
 }
 
-/// The most live streams of one token, with the sessions that were begun with it.
+/// The maximum number of live streams of one token, including those of its sessions.
 const MAX_STREAMS: usize = 32;
 
-/// A live stream of a caller, counted for as long as this is kept.
+/// A live stream of a caller, counted until it is dropped.
 #[derive(Debug)]
 pub struct OpenStream(
     #[allow(dead_code, reason = "it counts until it is dropped")] OwnedSemaphorePermit,
 );
 
-/// What a token is known by. The hash is the identity: numbers may come again when a dump of the
-/// records is restored.
+/// Identifies a token. The hash is its identity: identifiers may repeat when a dump of the records
+/// is restored.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct TokenIdentity {
     pub(crate) id: u64,
@@ -47,7 +47,8 @@ impl Caller {
             if record.note.is_empty() { String::new() } else { format!(" ({})", record.note) };
         Self {
             who: format!("token {}{note}", record.id),
-            // Scopes are checked when a token is created, so what does not parse opens nothing.
+            // Scopes are validated when a token is created, so one that does not parse opens
+            // nothing.
             scopes: record.scopes.split_whitespace().filter_map(|s| s.parse().ok()).collect(),
             token: Some(TokenIdentity { id: record.id, hash: record.hash }),
             signal: AccessSignal::default(),
@@ -55,24 +56,24 @@ impl Caller {
         }
     }
 
-    /// Whether it is what a record says.
+    /// Whether it equals a record.
     fn is_of(&self, record: &TokenRecord) -> bool {
         let now = Self::of(record);
         (&now.who, &now.scopes, now.token) == (&self.who, &self.scopes, self.token)
     }
 
-    /// The service itself, with some scopes.
+    /// The service itself, with the given scopes.
     pub fn service(what: &str, scopes: Vec<Scope>) -> Self {
         let (signal, streams) = (AccessSignal::default(), Arc::new(Semaphore::new(MAX_STREAMS)));
         Self { who: what.to_owned(), scopes, token: None, signal, streams }
     }
 
-    /// Who it is, in words.
+    /// The display name.
     pub fn who(&self) -> &str {
         &self.who
     }
 
-    /// What it may do.
+    /// The scopes it holds.
     pub fn scopes(&self) -> &[Scope] {
         &self.scopes
     }
@@ -82,7 +83,7 @@ impl Caller {
         self.token
     }
 
-    /// By which what it holds can be withdrawn.
+    /// The access under which it holds leases.
     pub fn access(&self) -> Option<LeasedBy> {
         self.token.map(|token| LeasedBy { id: AccessId(token.id), signal: self.signal.clone() })
     }
@@ -98,12 +99,12 @@ impl Caller {
         })
     }
 
-    /// Tells when its access ends.
+    /// Raised when its access ends.
     pub fn signal(&self) -> &AccessSignal {
         &self.signal
     }
 
-    /// Whether it may do everything.
+    /// Whether it is an administrator.
     pub fn is_admin(&self) -> bool {
         self.scopes.contains(&Scope::Admin)
     }
@@ -113,7 +114,7 @@ impl Caller {
         self.scopes.iter().any(|held| held.covers(needed))
     }
 
-    /// Refuses unless it holds a scope.
+    /// Fails unless it holds a scope.
     ///
     /// # Errors
     /// [`ControlError::MissingScope`] names the scope.
@@ -122,7 +123,7 @@ impl Caller {
         if self.holds(&needed) { Ok(()) } else { Err(ControlError::MissingScope(needed)) }
     }
 
-    /// Refuses when its access has ended since it was let in.
+    /// Fails if its access has ended since it was authenticated.
     ///
     /// # Errors
     /// [`EngineError::AccessEnded`].
@@ -145,8 +146,7 @@ impl Caller {
         })
     }
 
-    /// [`needs`](Self::needs) for a right within one namespace, without making a scope when it
-    /// holds.
+    /// [`needs`](Self::needs) for a right within one namespace; builds no scope on success.
     ///
     /// # Errors
     /// [`ControlError::MissingScope`] names the scope.
@@ -170,7 +170,7 @@ impl Caller {
             .any(|right| self.holds_within(right, tenant.as_str(), name.as_str()))
     }
 
-    /// How its changes are remembered.
+    /// The actor of its changes, as activity shows it.
     pub(crate) fn actor(&self) -> Actor {
         Actor::new(self.who.clone())
     }
@@ -178,21 +178,21 @@ impl Caller {
 
 /// The SHA-256 of a token.
 ///
-/// Tokens are 256 random bits, so a plain hash cannot be searched, and looking a hash up in a map
-/// tells a guesser nothing through timing: the guesser does not choose hashes.
+/// Tokens are 256 random bits, so a plain hash cannot be brute-forced, and map look-ups leak
+/// nothing through timing because an attacker cannot choose hashes.
 pub fn hash_of(secret: &str) -> [u8; 32] {
     Sha256::digest(secret.as_bytes()).into()
 }
 
-/// A new token: 256 random bits, in 64 hexadecimal digits behind a mark to recognise leaked ones
-/// by.
+/// Creates a token: 256 random bits as 64 hexadecimal digits, with a prefix by which leaked tokens
+/// can be recognized.
 pub fn new_secret() -> String {
     let bytes: [u8; 32] = rand::random();
     let hex: String = bytes.iter().map(|b| format!("{b:02x}")).collect();
     format!("verax-token-{hex}")
 }
 
-/// All tokens that open something.
+/// The valid tokens.
 #[derive(Debug, Default)]
 pub struct TokenTable {
     by_hash: RwLock<HashMap<[u8; 32], Arc<Caller>>>,
@@ -203,14 +203,14 @@ impl TokenTable {
         self.by_hash.write().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Takes a token in.
+    /// Adds a token.
     pub(crate) fn add(&self, record: &TokenRecord) {
         self.write().insert(record.hash, Arc::new(Caller::of(record)));
     }
 
-    /// Makes the tokens in the records be those that are known. Access that is no longer there, or
-    /// has become another, ends; what stays the same goes on. Lent tokens are left alone. Returns
-    /// the identities of tokens that open nothing any more.
+    /// Replaces the known tokens by those of the records. Access that was removed or changed ends;
+    /// unchanged access continues. Lent tokens are kept. Returns the identifiers of tokens that are
+    /// no longer valid.
     pub(crate) fn replace_all(&self, records: &[TokenRecord]) -> Vec<u64> {
         let open: HashMap<[u8; 32], &TokenRecord> =
             records.iter().filter(|r| r.revoked_at.is_none()).map(|r| (r.hash, r)).collect();
@@ -232,14 +232,14 @@ impl TokenTable {
         ended
     }
 
-    /// Gives the service itself a token that lives in memory alone; returns its secret.
+    /// Creates a token for the service itself, in memory only; returns its secret.
     pub(crate) fn lend(&self, caller: Caller) -> String {
         let secret = new_secret();
         self.write().insert(hash_of(&secret), Arc::new(caller));
         secret
     }
 
-    /// Ends a token that was lent.
+    /// Ends a lent token.
     pub(crate) fn take_back(&self, secret: &str) {
         if let Some(caller) = self.write().remove(&hash_of(secret)) {
             caller.signal.end();
@@ -257,8 +257,8 @@ impl TokenTable {
         });
     }
 
-    /// Withdraws the scopes within a tenant or namespace that was deleted. Access that was begun
-    /// with them ends; a token that is left with none is no longer known.
+    /// Removes the scopes of a deleted tenant or namespace. Access begun with them ends; a token
+    /// without remaining scopes is forgotten.
     pub(crate) fn withdraw(&self, tenant: &Name, namespace: Option<&Name>) {
         let gone = |scope: &Scope| match scope {
             Scope::Admin => false,
@@ -279,28 +279,28 @@ impl TokenTable {
         });
     }
 
-    /// Whether any token opens everything.
+    /// Whether any token has the `admin` scope.
     pub(crate) fn any_admin(&self) -> bool {
         let table = self.by_hash.read().unwrap_or_else(PoisonError::into_inner);
         table.values().any(|caller| caller.token().is_some() && caller.is_admin())
     }
 
-    /// How many tokens there are, without those that are lent.
+    /// The number of tokens, without lent ones.
     pub(crate) fn count(&self) -> usize {
         let table = self.by_hash.read().unwrap_or_else(PoisonError::into_inner);
         table.values().filter(|caller| caller.token().is_some()).count()
     }
 
-    /// The largest identity of a token.
+    /// The largest token identifier.
     pub(crate) fn latest(&self) -> u64 {
         let table = self.by_hash.read().unwrap_or_else(PoisonError::into_inner);
         table.values().filter_map(|caller| Some(caller.token()?.id)).max().unwrap_or(0)
     }
 
-    /// Whoever holds this token.
+    /// The caller with this token.
     ///
     /// # Errors
-    /// [`ControlError::NotSignedIn`] when it is unknown or revoked, which are not told apart.
+    /// [`ControlError::NotSignedIn`] if it is unknown or revoked, which are not distinguished.
     pub fn caller(&self, secret: &str) -> Result<Arc<Caller>, ControlError> {
         self.by_hash
             .read()
@@ -312,7 +312,7 @@ impl TokenTable {
             ))
     }
 
-    /// Whoever holds the token with a hash now.
+    /// The caller that currently holds the token with this hash.
     pub(crate) fn by_hash(&self, hash: &[u8; 32]) -> Option<Arc<Caller>> {
         self.by_hash.read().unwrap_or_else(PoisonError::into_inner).get(hash).cloned()
     }

@@ -1,4 +1,4 @@
-//! Keeping this node's part: the lease while it is active, the wait for it while it stands by.
+//! Maintains this node's membership: the lease while active, the wait for it while a standby.
 
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
@@ -19,14 +19,14 @@ const CONFIRM_EVERY: Duration = Duration::from_secs(1);
 /// How long a standby waits for the lease at a time.
 const LEASE_WAIT: Duration = Duration::from_secs(1);
 
-/// How long a standby that MariaDB did not answer leaves the lease to an owner that did not give it
-/// back: both come back then, and the one whose cache is full goes on.
+/// How long a standby that MariaDB did not answer leaves the lease to an owner that did not release
+/// it: both are reconnecting, and the one with the warm cache should continue.
 const RETURN_GRACE: Duration = Duration::from_secs(3);
 
-/// How long an end waits for MariaDB to hear of it.
+/// How long a shutdown waits for MariaDB.
 const LEAVE_TIMEOUT: Duration = Duration::from_secs(1);
 
-/// Keeps this node's part: confirms the lease while it has it, waits for it while it has not.
+/// Maintains this node's membership: confirms the lease while it has it, otherwise waits for it.
 pub(crate) async fn membership_loop(control: Arc<Control>) {
     let mut told = false;
     loop {
@@ -39,15 +39,15 @@ pub(crate) async fn membership_loop(control: Arc<Control>) {
             Err(_) => {}
             Ok(()) => told = false,
         }
-        // A standby that was answered has waited already.
+        // A standby that got a response has already waited.
         if step.is_err() || control.role() == Role::Active {
             tokio::time::sleep(CONFIRM_EVERY).await;
         }
     }
 }
 
-/// Does work that may take long with signs of life on the membership's connection, whose session
-/// MariaDB ends when it is silent. Without the lease the work is given up.
+/// Runs long work with heartbeats on the membership's connection, whose session MariaDB ends when
+/// idle. The work is abandoned if the lease is lost.
 pub(crate) async fn while_present<R>(
     membership: &mut Membership,
     work: impl Future<Output = R>,
@@ -66,28 +66,27 @@ pub(crate) async fn while_present<R>(
 }
 
 impl Control {
-    /// What this node does.
+    /// This node's role.
     pub fn role(&self) -> Role {
         if self.nodes.standby.load(Ordering::Acquire) { Role::Standby } else { Role::Active }
     }
 
-    /// Follows what this node does.
+    /// Subscribes to this node's role.
     pub fn watch_role(&self) -> watch::Receiver<Role> {
         self.nodes.role.subscribe()
     }
 
-    /// The nodes that use the same records, as they were a second ago; empty where there is only
-    /// ever this one.
+    /// The nodes that use the same records, as of a second ago; empty for a single node.
     pub fn topology(&self) -> Arc<Topology> {
         self.nodes.topology()
     }
 
-    /// This node, where others may use the same records.
+    /// This node's membership, if others may use the same records.
     pub fn node(&self) -> Option<&Node> {
         self.nodes.node.as_ref()
     }
 
-    /// Refuses what another node may do by now.
+    /// Fails if another node may be active by now.
     pub(crate) fn needs_confirmed_lease(&self) -> Result<(), ControlError> {
         self.engine.needs_serving()?;
         let until = self.nodes.confirmed_until.load(Ordering::Acquire);
@@ -105,7 +104,7 @@ impl Control {
         self.nodes.set_role(role);
     }
 
-    /// Sets until when locks are given and changes are made.
+    /// Sets until when locks are granted and changes are made.
     fn confirm_until(&self, moment: Option<Timestamp>) {
         let millis = moment.map_or(u64::MAX, Timestamp::as_millis);
         self.nodes.confirmed_until.store(millis, Ordering::Release);
@@ -121,7 +120,7 @@ impl Control {
         let mut session = self.nodes.session.lock().await;
         if session.membership.as_ref().is_none_or(|membership| !membership.is_open()) {
             let membership = Some(self.records.join(node.id).await?);
-            // What was seen before does not count: the owner may have forgotten this node.
+            // Earlier observations do not count: the owner may have forgotten this node.
             *session = Session { membership, ..Session::default() };
         }
         let Session { membership: Some(membership), .. } = &mut *session else { return Ok(()) };
@@ -132,7 +131,7 @@ impl Control {
         if !has_lease && leaves_lease {
             tokio::time::sleep(CONFIRM_EVERY / 2).await;
         } else if !has_lease {
-            // A start must know its role without delay.
+            // A start must learn its role without delay.
             let wait = if self.sync.is_loaded() { LEASE_WAIT } else { Duration::ZERO };
             has_lease = membership.acquire_lease(wait).await?;
         }
@@ -173,7 +172,7 @@ impl Control {
                 other => self.own_again(other, membership).await,
             };
         }
-        // Limited first: from the moment that the standby sees the confirmation, it relies on it.
+        // The limit comes first: a standby relies on the confirmation from the moment it sees it.
         if self.nodes.confirmed_until.load(Ordering::Acquire) == u64::MAX {
             self.confirm_until(Some(began + LEASE_VALIDITY));
         }
@@ -186,7 +185,7 @@ impl Control {
         Ok(())
     }
 
-    /// This node has the lease, but the records do not say so.
+    /// This node has the lease, but the records name another.
     async fn own_again(
         &self,
         ownership: Ownership,
@@ -194,9 +193,10 @@ impl Control {
     ) -> Result<(), RecordsError> {
         match ownership {
             Ownership::Ours => Ok(()),
-            // A dump was restored: what is served may stay, tokens go on above all given ones.
+            // A dump was restored: entries may stay, and fencing tokens continue above all granted
+            // ones.
             Ownership::OtherEpoch => self.begin_epoch_of(Some(membership)).await,
-            // Another had it for a while. The next step takes over from it.
+            // Another node had it for a while. The next step takes over.
             Ownership::Theirs => {
                 self.stand_by();
                 Ok(())
@@ -204,9 +204,9 @@ impl Control {
         }
     }
 
-    /// Follows the owner as a standby, which registers so that the owner knows of it.
+    /// Follows the owner as a standby, and registers so that the owner knows of it.
     async fn follow_owner(&self, node: &Node, session: &mut Session) -> Result<(), RecordsError> {
-        // An earlier version may still be at work on the tables.
+        // An earlier version may still be using the tables.
         if !self.records.is_prepared().await? {
             tokio::time::sleep(CONFIRM_EVERY).await;
             return Ok(());
@@ -218,10 +218,10 @@ impl Control {
         Ok(())
     }
 
-    /// Takes over with the lease: as soon as no earlier owner can take itself for active any more.
+    /// Takes over with the lease, once no earlier owner can consider itself active.
     async fn become_active(&self, node: &Node, session: &mut Session) -> Result<(), RecordsError> {
         let Some(membership) = &mut session.membership else { return Ok(()) };
-        // Nobody else changes the tables now.
+        // No other node changes the tables now.
         while_present(membership, self.records.prepare()).await??;
         let topology = self.records.topology().await?;
         session.observe(&topology);
@@ -234,7 +234,7 @@ impl Control {
                     "the node that was active did not stop cleanly and may not know of this one: make sure that it is not running"
                 );
             }
-            // A round trip at a time, since MariaDB ends sessions that are silent.
+            // One round trip at a time, since MariaDB ends idle sessions.
             let until = seen_at + LEASE_VALIDITY;
             while Instant::now() < until {
                 let step = Instant::now() + CONFIRM_EVERY / 2;
@@ -248,7 +248,7 @@ impl Control {
         let Some(membership) = &mut session.membership else { return Ok(()) };
         let (was, began) = (self.role(), self.engine.now());
         self.load_as_owner(node, membership).await?;
-        // Beginning the epoch was a confirmation, too; without a standby, none is needed.
+        // Beginning the epoch was also a confirmation; without a standby, none is needed.
         let alone = membership.standbys().await? == 0;
         self.confirm_until((!alone).then(|| began + LEASE_VALIDITY));
         self.set_role(Role::Active);
@@ -258,7 +258,7 @@ impl Control {
         Ok(())
     }
 
-    /// Makes what a standby does of an active node: another is active now.
+    /// Turns an active node into a standby, because another is active now.
     fn stand_by(&self) {
         self.set_role(Role::Standby);
         self.engine.end_all_locks();
@@ -268,20 +268,20 @@ impl Control {
         tracing::warn!("another node is active: this one is a standby and serves no entries");
     }
 
-    /// Empties every namespace: what another node has invalidated meanwhile must never be served.
+    /// Empties every namespace: entries that another node invalidated must never be served.
     pub(crate) fn empty_all(&self) {
         for namespace in self.registry.namespaces() {
             self.engine.empty(namespace.namespace());
         }
     }
 
-    /// Gives the lease back and forgets the node, so that a standby takes over without delay.
+    /// Releases the lease and deregisters the node, so that a standby takes over without delay.
     pub async fn leave(&self) {
         let Some(node) = &self.nodes.node else { return };
         self.set_role(Role::Standby);
         self.engine.end_all_locks();
         let leaving = async {
-            // The records say so before the lease is free.
+            // The records are updated before the lease is released.
             let left = self.records.leave(node.id).await;
             self.nodes.session.lock().await.membership.take();
             left

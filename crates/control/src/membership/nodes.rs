@@ -1,4 +1,4 @@
-//! What this node knows of itself and the others.
+//! What this node knows about itself and the others.
 
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, PoisonError, RwLock};
@@ -8,15 +8,15 @@ use tokio::sync::{Mutex, watch};
 use tokio::time::Instant;
 use verax_records::{Membership, Node, Topology};
 
-/// A standby that was not answered for so long has been away.
+/// A standby without a response for this long counts as away.
 const AWAY_AFTER: Duration = Duration::from_millis(2_500);
 
-/// What a node does.
+/// A node's role.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Role {
-    /// It serves.
+    /// Active: it serves.
     Active,
-    /// It waits to take over.
+    /// Standby: it waits to take over.
     Standby,
 }
 
@@ -30,35 +30,35 @@ impl Role {
     }
 }
 
-/// What this node knows of itself and the others.
+/// What this node knows about itself and the others.
 #[derive(Debug)]
 pub(crate) struct Nodes {
-    /// `None` where nobody else uses the records: always active.
+    /// `None` if no other node uses the records: always active.
     pub(super) node: Option<Node>,
     pub(super) standby: AtomicBool,
     pub(super) role: watch::Sender<Role>,
     topology: RwLock<Arc<Topology>>,
-    /// Until when changes may be made, in milliseconds; the largest number without a limit.
+    /// Until when changes may be made, in milliseconds; `u64::MAX` for no limit.
     pub(super) confirmed_until: AtomicU64,
-    /// Whether a new epoch is to begin.
+    /// Whether a new epoch must begin.
     pub(super) epoch_wanted: AtomicBool,
     pub(super) session: Mutex<Session>,
 }
 
-/// The connection by which MariaDB knows the node, and what was seen of the owner through it.
+/// The node's connection to MariaDB, and what it has observed of the owner.
 #[derive(Debug, Default)]
 pub(super) struct Session {
     pub(super) membership: Option<Membership>,
-    /// When MariaDB answered last, and since when it does so without a break.
+    /// When MariaDB last responded, and since when without interruption.
     pub(super) answered: Option<(Instant, Instant)>,
-    /// The latest sign of life of an owner, and no later moment than when it was seen.
+    /// The owner's latest heartbeat, and when it was seen at the latest.
     pub(super) seen: Option<(Topology, Instant)>,
-    /// Whether an owner gave one since this node has registered, so that it knows of this one.
+    /// Whether the owner sent one since this node registered, and therefore knows of it.
     pub(super) known_to_owner: bool,
 }
 
 impl Session {
-    /// MariaDB has answered.
+    /// Notes that MariaDB responded.
     pub(super) fn note_answer(&mut self) {
         let now = Instant::now();
         let since = match self.answered {
@@ -68,7 +68,7 @@ impl Session {
         self.answered = Some((now, since));
     }
 
-    /// Notes what the records say of the owner.
+    /// Notes what the records say about the owner.
     pub(super) fn observe(&mut self, topology: &Topology) {
         let sign = |t: &Topology| (t.owner, t.epoch, t.confirmations);
         match &self.seen {
@@ -112,13 +112,13 @@ impl Nodes {
         Arc::clone(&self.topology.read().unwrap_or_else(PoisonError::into_inner))
     }
 
-    /// Has a new epoch begin at the next confirmation.
+    /// Requests a new epoch at the next confirmation.
     pub(crate) fn want_epoch(&self) {
         self.epoch_wanted.store(true, Ordering::Release);
     }
 
-    /// What a start does while MariaDB is away, by what was known last: a node that was not the
-    /// owner may have another beside it that serves.
+    /// The role of a start while MariaDB is away, by the last known state: if this node was not the
+    /// owner, another may be serving.
     pub(crate) fn role_without_records(&self, known: &Topology) -> Option<Role> {
         let node = self.node.as_ref()?;
         let elsewhere = known.owner.is_some_and(|owner| owner != node.id)

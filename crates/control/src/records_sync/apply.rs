@@ -1,4 +1,4 @@
-//! Applying what was read from the records: memory becomes what they say.
+//! Applies a snapshot of the records to memory.
 
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
@@ -13,8 +13,7 @@ use crate::control::Control;
 use crate::registry::Registered;
 
 impl Control {
-    /// Makes what is served be what a snapshot says. What is there already and still the same stays
-    /// as it is, entries, permits and locks included.
+    /// Applies a snapshot. Unchanged namespaces keep their entries, permits and locks.
     pub(super) fn apply(&self, snapshot: &RecordsSnapshot) {
         let kept: HashSet<NamespaceId> =
             snapshot.namespaces.iter().map(|record| record.id).collect();
@@ -36,7 +35,7 @@ impl Control {
         ended.into_iter().for_each(|id| self.engine.withdraw(AccessId(id)));
     }
 
-    /// Ends a namespace: nothing of it is served, waited for or held from now on.
+    /// Closes a namespace: its entries, waits and leases end now.
     pub(crate) fn forget_namespace(&self, namespace: &Registered) {
         if let Some(tenant) = self.registry.write().get_mut(namespace.tenant()) {
             tenant.namespaces.retain(|_, n| n.id() != namespace.id());
@@ -47,7 +46,7 @@ impl Control {
 
     fn apply_tenants(&self, records: &[TenantRecord]) {
         let kept: HashMap<&Name, u64> = records.iter().map(|r| (&r.name, r.id)).collect();
-        // One of the same name with another identity is another tenant.
+        // One of the same name with another identifier is another tenant.
         self.registry.write().retain(|name, tenant| kept.get(name) == Some(&tenant.id));
         for record in records {
             if !self.registry.read().contains_key(&record.name) {
@@ -70,7 +69,7 @@ impl Control {
         if known.is_some_and(|(known, _)| known == record) {
             return;
         }
-        // It was checked when it was created; a later version may be stricter.
+        // It was validated when it was created; a later version may be stricter.
         match Origin::new(&record.settings, &self.credentials) {
             Ok(origin) => {
                 tenant.origins.insert(record.name.clone(), (record.clone(), Arc::new(origin)));
@@ -82,7 +81,7 @@ impl Control {
         }
     }
 
-    /// Opens a namespace in the engine, with its statistics as observer.
+    /// Opens a namespace in the engine, with its statistics as the observer.
     pub(crate) fn register(
         &self,
         record: NamespaceRecord,

@@ -1,10 +1,9 @@
-//! Keeping what is served in step with the records, and the records' snapshot in its file.
+//! Keeps memory in sync with the records, and their snapshot in its file.
 //!
-//! Every change of the records and its taking effect are one piece of work, done by a task of its
-//! own ([`Service::administer`]): a caller that goes away, or that is answered late, leaves neither
-//! half undone. Changes come one after the other, and each raises the records' revision by one, so
-//! memory knows which revision it holds. The sync loop compares the two all the time; where they
-//! differ, everything is read anew.
+//! A change of the records and its effect in memory are one task ([`Control::administer`]): a
+//! caller that disconnects or times out leaves neither half undone. Changes are serialized, and
+//! each increments the records' revision, so memory knows which revision it holds. The sync loop
+//! compares the two; if they differ, everything is read again.
 
 mod apply;
 mod state;

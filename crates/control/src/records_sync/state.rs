@@ -5,14 +5,14 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 
 use tokio::sync::{Mutex, Notify};
 
-/// With less room than this on the disk of the data directory, it counts as full.
+/// The disk of the data directory counts as full with less free space than this, in bytes.
 const MIN_FREE_BYTES: u64 = 32 << 20;
 
 /// What memory knows of the records.
 #[derive(Debug)]
 pub(crate) struct RecordsSync {
     pub(super) available: AtomicBool,
-    /// Whether what is served was read from the records, rather than from the snapshot's file.
+    /// Whether memory was loaded from the records rather than from the snapshot file.
     pub(super) loaded: AtomicBool,
     /// The revision that memory holds.
     pub(super) applied: AtomicU64,
@@ -21,7 +21,7 @@ pub(crate) struct RecordsSync {
     pub(super) filed_topology: AtomicU64,
     pub(super) file: Option<PathBuf>,
     disk_full: AtomicBool,
-    /// Held while memory follows the records, so that it does so in their order.
+    /// Held while memory follows the records, to keep their order.
     pub(super) order: Mutex<()>,
     pub(super) changed: Notify,
 }
@@ -41,17 +41,17 @@ impl RecordsSync {
         }
     }
 
-    /// Whether what is served was read from the records.
+    /// Whether memory was loaded from the records.
     pub(crate) fn is_loaded(&self) -> bool {
         self.loaded.load(Ordering::Relaxed)
     }
 
-    /// Whether the disk of the data directory has next to no room left.
+    /// Whether the disk of the data directory is nearly full.
     pub(crate) fn disk_full(&self) -> bool {
         self.disk_full.load(Ordering::Relaxed)
     }
 
-    /// Looks how much room the disk has, and tells when that becomes too little.
+    /// Checks the free space on the disk, and logs when it becomes too small.
     pub(super) fn look_at_disk(&self) {
         let Some(directory) = self.file.as_deref().and_then(Path::parent) else { return };
         let Ok(disk) = nix::sys::statvfs::statvfs(directory) else { return };
@@ -67,7 +67,7 @@ impl RecordsSync {
         }
     }
 
-    /// Whether the records answered when they were last asked.
+    /// Whether the records responded when last queried.
     pub(crate) fn available(&self) -> bool {
         self.available.load(Ordering::Relaxed)
     }

@@ -1,4 +1,4 @@
-//! Following the records: changes of this process, and those of others.
+//! Follows the records: changes by this process, and by others.
 
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
@@ -11,17 +11,17 @@ use crate::control::Control;
 use crate::error::ControlError;
 use crate::membership::{Role, while_present};
 
-/// How often memory is compared with the records; at the same time a sign of life.
+/// How often memory is compared with the records; also a heartbeat.
 const COMPARE_EVERY: Duration = Duration::from_secs(1);
 
-/// How long a change waits for those before it.
+/// How long a change waits for earlier ones.
 const QUEUE_TIMEOUT: Duration = Duration::from_secs(5);
 
-/// How long a caller waits for the outcome of a change. The change itself goes on.
+/// How long a caller waits for the outcome of a change. The change itself continues.
 const ANSWER_TIMEOUT: Duration = Duration::from_secs(15);
 
-/// Compares memory with the records, says when they stop and begin to answer, loads what a start
-/// without them could not, and keeps the snapshot's file up to date.
+/// Compares memory with the records, logs when they become unavailable or available, loads what a
+/// start without them could not, and keeps the snapshot file current.
 pub(crate) async fn sync_loop(control: Arc<Control>) {
     let sync = &control.sync;
     loop {
@@ -44,12 +44,11 @@ pub(crate) async fn sync_loop(control: Arc<Control>) {
 }
 
 impl Control {
-    /// Does a piece of administrative work in a task of its own, after those before it: the change
-    /// in the records and its taking effect in memory belong together, whatever becomes of the
-    /// caller.
+    /// Runs an administrative change in a task of its own, after earlier ones: the change in the
+    /// records and its effect in memory belong together, even if the caller goes away.
     ///
     /// # Errors
-    /// Those of the work; [`ControlError::RecordsUnavailable`] when its outcome is not known in
+    /// Errors of the work; [`ControlError::RecordsUnavailable`] if its outcome is not known in
     /// time.
     pub(crate) async fn administer<R, W>(
         self: &Arc<Self>,
@@ -88,11 +87,11 @@ impl Control {
         }
     }
 
-    /// Takes over what a change brought. When other changes came in between, memory is behind, and
-    /// everything is read anew right after.
+    /// Applies the outcome of a change. If other changes came in between, memory is behind, and
+    /// everything is read again right after.
     pub(crate) fn follow_change<R>(&self, changed: Changed<R>) -> R {
         let expected = changed.revision.wrapping_sub(1);
-        // On failure memory keeps the older revision, which the sync loop finds to differ.
+        // On failure memory keeps the older revision, and the sync loop detects the difference.
         let _ = self.sync.applied.compare_exchange(
             expected,
             changed.revision,
@@ -142,7 +141,7 @@ impl Control {
         }
         self.membership_step().await?;
         if self.role() == Role::Standby {
-            // Now as one that follows.
+            // Now as a standby.
             self.membership_step().await?;
             self.follow_records().await?;
         }
@@ -157,10 +156,10 @@ impl Control {
     ) -> Result<(), RecordsError> {
         let order = self.sync.order.lock().await;
         self.records.register(node, self.engine.now()).await?;
-        // Before anything is read: from here on no earlier owner changes anything.
+        // Before any read: from here on no earlier owner changes anything.
         self.begin_epoch_of(Some(membership)).await?;
         while_present(membership, self.load_in_order(&order, true)).await??;
-        // A request that came in before another was active may have stored its value since.
+        // A request received before another node was active may have stored its value since.
         if self.role() == Role::Standby {
             self.empty_all();
         }
@@ -168,7 +167,7 @@ impl Control {
         Ok(())
     }
 
-    /// Loads everything from the records, which nobody else changes.
+    /// Loads everything from the records, which no other node changes.
     async fn load_in_order(
         &self,
         order: &MutexGuard<'_, ()>,
@@ -184,7 +183,7 @@ impl Control {
         }
         self.follow_snapshot(order, snapshot).await;
         if !has_epoch {
-            // Asked for again in the background if it fails.
+            // Retried in the background if it fails.
             self.begin_lock_epoch().await;
         }
         Ok(())
@@ -199,7 +198,7 @@ impl Control {
             let order = self.sync.order.lock().await;
             return self.load_in_order(&order, false).await;
         }
-        // An active node loads when it has the lease, a standby as soon as the tables are there.
+        // An active node loads when it has the lease, a standby as soon as the tables exist.
         match self.role() {
             Role::Active => Err(RecordsError::Unavailable("they were not read yet".into())),
             Role::Standby if self.records.is_prepared().await? => self.follow_records().await,
@@ -207,7 +206,7 @@ impl Control {
         }
     }
 
-    /// Reads everything anew if memory holds another revision than the records.
+    /// Reads everything again if memory holds another revision than the records.
     async fn follow_records(&self) -> Result<(), RecordsError> {
         let revision = self.records.revision().await?;
         let topology = self.follow_topology().await?;
@@ -219,7 +218,7 @@ impl Control {
         {
             return Ok(());
         }
-        // A change that is under way will be compared the next time.
+        // A change in progress is compared next time.
         let Ok(order) = self.sync.order.try_lock() else { return Ok(()) };
         let snapshot = RecordsSnapshot::of(&self.records).await?;
         let applied = self.sync.applied.load(Ordering::Acquire);
@@ -232,7 +231,7 @@ impl Control {
             );
             self.records.raise_identities(&known).await?;
             if self.nodes.shared() {
-                // By the membership, which may wait for the order that is held here.
+                // By the membership, which may wait for the order lock held here.
                 self.nodes.want_epoch();
             } else {
                 self.begin_lock_epoch().await;
@@ -242,7 +241,7 @@ impl Control {
         Ok(())
     }
 
-    /// Reads which nodes there are; returns the revision of that.
+    /// Reads the nodes; returns the revision of the topology.
     async fn follow_topology(&self) -> Result<u64, RecordsError> {
         if !self.nodes.shared() {
             return Ok(self.sync.filed_topology.load(Ordering::Relaxed));
@@ -253,8 +252,8 @@ impl Control {
         Ok(revision)
     }
 
-    /// Tells that the records went back while Verax was away, and sees to it that what is created
-    /// from now on is not taken for what was known before.
+    /// Logs that the records were rolled back while Verax was away, and makes sure that new
+    /// identifiers are not confused with earlier ones.
     async fn restored(
         &self,
         known: &RecordsSnapshot,
@@ -265,11 +264,11 @@ impl Control {
             revision = snapshot.revision,
             "the records are older than at the last start: a dump was restored, and changes since the dump are lost"
         );
-        // The epoch that is about to begin, or has begun, is larger than the file's.
+        // The epoch that begins is larger than the one in the file.
         self.records.raise_identities(&Identities::of(known)).await
     }
 
-    /// The largest identities that memory knows.
+    /// The largest identifiers in memory.
     fn identities(&self) -> Identities {
         let tenants = self.registry.read();
         let origins = tenants.values().flat_map(|t| t.origins.values());
@@ -281,7 +280,7 @@ impl Control {
         }
     }
 
-    /// Makes memory hold a snapshot, and files it. The order is held.
+    /// Applies a snapshot and saves it to the file. The order lock is held.
     async fn follow_snapshot(&self, _order: &MutexGuard<'_, ()>, snapshot: RecordsSnapshot) {
         if snapshot.revision != self.sync.applied.load(Ordering::Acquire) || !self.sync.is_loaded()
         {

@@ -1,4 +1,4 @@
-//! Drills: checked here, carried out by a [`DrillRunner`], which the demo brings.
+//! Drills: validated here, run by a [`DrillRunner`] that the demo provides.
 
 use std::sync::Arc;
 
@@ -13,11 +13,11 @@ use crate::access::Caller;
 use crate::control::Control;
 use crate::error::ControlError;
 
-/// The callers that may take part in a drill.
+/// The range of callers in a drill.
 pub const CALLERS: std::ops::RangeInclusive<u32> = 2..=1_000;
 
 impl Control {
-    /// The drills that can be run here, for administrators: none without the demo.
+    /// The drills this node can run, for administrators: none without the demo.
     ///
     /// # Errors
     /// [`ControlError::MissingScope`].
@@ -26,10 +26,10 @@ impl Control {
         Ok(self.drill_runner().map(|runner| runner.drills()).unwrap_or_default())
     }
 
-    /// Starts a drill. One runs at a time, since two would disturb each other.
+    /// Starts a drill. One runs at a time: two would disturb each other.
     ///
     /// # Errors
-    /// [`ControlError`]: the scope, an unknown drill, a number out of range, or one under way.
+    /// [`ControlError`]: the scope, an unknown drill, a number out of range, or an active drill.
     pub async fn start_drill(
         self: &Arc<Self>,
         caller: &Caller,
@@ -76,7 +76,7 @@ impl Control {
     }
 }
 
-/// Runs a drill to its end, or until it is stopped.
+/// Runs a drill until it ends or is stopped.
 async fn carry_out(
     run: &Arc<Watched<DrillRun>>,
     runner: &dyn DrillRunner,

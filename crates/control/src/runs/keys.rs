@@ -1,4 +1,4 @@
-//! Which keys a run reads: a pattern, with values from lists and from listings of the origin.
+//! The keys of a run: a pattern, with values from lists and from listings of the origin.
 
 use std::collections::BTreeMap;
 
@@ -9,7 +9,7 @@ use verax_origin::Origin;
 use crate::error::ControlError;
 use crate::registry::Registered;
 
-/// What a run needs to know of its namespace.
+/// What a run needs of its namespace.
 pub(super) struct RunTarget {
     pub(super) origin: std::sync::Arc<Origin>,
     pub(super) pattern: KeyPattern,

@@ -7,7 +7,7 @@ use verax_core::access::Scope;
 use crate::access::Caller;
 use crate::control::Control;
 
-/// A token that is lent to a run, and taken back when this is dropped, however the run ends.
+/// A token lent to a run and revoked on drop, however the run ends.
 pub(super) struct LentToken {
     control: Arc<Control>,
     pub(super) token: String,

@@ -1,6 +1,6 @@
-//! The life of every run, whatever its kind: it takes its slot, is written down, is carried out by
-//! a task of its own, tells how far it is, and ends. Its end is written down and its slot and its
-//! token are given back however it ends, a panic included.
+//! The lifecycle of every kind of run: it takes its slot, is recorded, runs in a task of its own,
+//! reports progress, and ends. However it ends, even by a panic, its end is recorded and its slot
+//! and token are released.
 
 use std::panic::AssertUnwindSafe;
 use std::sync::Arc;
@@ -19,7 +19,7 @@ use crate::access::Caller;
 use crate::control::Control;
 use crate::error::{ControlError, Subject};
 
-/// How often a run's progress is written down, so that little is lost with the process.
+/// How often a run's progress is recorded, so that little is lost with the process.
 const KEEP_EVERY: Duration = Duration::from_secs(5);
 
 /// How many runs are listed.
@@ -27,7 +27,7 @@ const MAX_LISTED: u32 = 50;
 
 /// A kind of run.
 pub trait Run: Clone + Serialize + DeserializeOwned + Send + Sync + 'static {
-    /// How it is written down; `None` for a kind that its process alone remembers.
+    /// Its record; `None` for a kind that only its process remembers.
     #[doc(hidden)]
     const KIND: Option<RunKind>;
 
@@ -36,15 +36,15 @@ pub trait Run: Clone + Serialize + DeserializeOwned + Send + Sync + 'static {
     #[allow(private_interfaces)]
     fn table(control: &Control) -> &RunTable<Self>;
 
-    /// Sets its identity and state.
+    /// Sets its identifier and state.
     #[doc(hidden)]
     fn identify(&mut self, id: u64, state: RunState);
 
-    /// Sets why it did not come to its end.
+    /// Sets why it failed.
     #[doc(hidden)]
     fn fail(&mut self, reason: String);
 
-    /// Whether it is still under way.
+    /// Whether it is still active.
     fn is_running(&self) -> bool;
 }
 
@@ -80,13 +80,13 @@ macro_rules! runs {
 }
 
 runs! {
-    // A warm run has no reason of its own: its failures say what went wrong.
+    // A warm run has no reason of its own: its failures tell.
     WarmRun: warm_runs, Some(RunKind::Warm), |_run, _reason| {};
     LoadRun: load_runs, Some(RunKind::Load), |run, reason| { run.reason.get_or_insert(reason); };
     DrillRun: drill_runs, None, |run, reason| { run.reason.get_or_insert(reason); };
 }
 
-/// A run that is to start.
+/// A run to start.
 pub(super) struct NewLife<R> {
     pub(super) of: RunOf,
     pub(super) title: String,
@@ -96,7 +96,7 @@ pub(super) struct NewLife<R> {
     pub(super) slot: Option<RunSlot>,
 }
 
-/// How a run ended, and what its end changes in it.
+/// How a run ended, and its final state.
 pub(super) struct RunEnd<R> {
     pub(super) state: RunState,
     pub(super) change: Box<dyn FnOnce(&mut R) + Send>,
@@ -109,8 +109,8 @@ impl<R> RunEnd<R> {
 }
 
 impl Control {
-    /// Starts a run: once it is written down it runs to its end, whether or not its caller waits.
-    /// `work` carries it out when its identity is known.
+    /// Starts a run: once recorded it runs to its end, whether or not its caller waits. `work` runs
+    /// it once its identifier is known.
     ///
     /// # Errors
     /// [`ControlError`]: the records.
@@ -147,7 +147,7 @@ impl Control {
         started.await.unwrap_or(Err(ControlError::Busy("the run did not start; try again")))
     }
 
-    /// Writes down that a run starts, and makes it known.
+    /// Records the start of a run, and adds it to the table.
     async fn begin_run<R: Run>(
         &self,
         caller: &Caller,
@@ -177,7 +177,7 @@ impl Control {
         }))
     }
 
-    /// Drives a run to its end, and writes its progress down from time to time.
+    /// Drives a run to its end, and records its progress from time to time.
     async fn drive<R: Run, T>(
         &self,
         id: u64,
@@ -197,14 +197,14 @@ impl Control {
             let keeping = self.records.keep_run(id, RunState::Running, &so_far, None);
             tokio::select! {
                 done = &mut work => return done,
-                // The next tick tries again.
+                // Retried at the next tick.
                 _ = keeping => {}
             }
         }
     }
 
-    /// Writes down how a run ended. Watchers learn of it after that, so that whoever sees the end
-    /// can look it up.
+    /// Records how a run ended. Watchers are notified afterwards, so that a run seen to end can be
+    /// looked up.
     async fn finish_run<R: Run>(&self, id: u64, run: &Watched<R>, ended: RunEnd<R>) {
         let stopped = *self.engine.stopping().borrow();
         let state = match ended.state {
@@ -225,7 +225,7 @@ impl Control {
         run.set_ended();
     }
 
-    /// Whether a caller may see and stop what is about this.
+    /// Whether a caller may see and stop runs of this subject.
     fn manages(caller: &Caller, of: &RunOf) -> bool {
         match of {
             RunOf::Service => caller.needs(Scope::Admin).is_ok(),
@@ -235,26 +235,26 @@ impl Control {
         }
     }
 
-    /// A run of this process.
+    /// Gets a run of this process.
     ///
     /// # Errors
-    /// [`ControlError::Unknown`], also for a run that the caller may not see.
+    /// [`ControlError::Unknown`], also if the caller may not see the run.
     pub fn run<R: Run>(&self, caller: &Caller, id: u64) -> Result<Arc<Watched<R>>, ControlError> {
         let run = R::table(self).get(id).filter(|run| Self::manages(caller, &run.of));
         run.ok_or(ControlError::Unknown(Subject::Run(id)))
     }
 
-    /// Ends a run early; what it has come to so far stays.
+    /// Ends a run early; its results so far stay.
     ///
     /// # Errors
-    /// [`ControlError::Unknown`], also for a run that the caller may not see.
+    /// [`ControlError::Unknown`], also if the caller may not see the run.
     pub fn stop_run<R: Run>(&self, caller: &Caller, id: u64) -> Result<(), ControlError> {
         self.run::<R>(caller, id)?.stop();
         Ok(())
     }
 
-    /// The latest runs of a kind that the caller manages, newest first: all that are under way, and
-    /// those of earlier processes too while the records answer.
+    /// The latest runs of a kind that the caller manages, newest first: all active ones, and those
+    /// of earlier processes while the records are available.
     pub async fn recent_runs<R: Run>(&self, caller: &Caller) -> Vec<R> {
         let known: Vec<(u64, R)> = R::table(self)
             .all()
@@ -281,7 +281,7 @@ impl Control {
         all.into_iter().map(|(_, run)| run).collect()
     }
 
-    /// Waits until the runs that were told to stop have ended and are written down.
+    /// Waits until stopped runs have ended and are recorded.
     pub async fn runs_ended(&self) {
         self.warm_runs.all_ended().await;
         self.load_runs.all_ended().await;

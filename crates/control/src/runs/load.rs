@@ -1,4 +1,4 @@
-//! Load runs: checked and remembered here, carried out by a [`LoadRunner`].
+//! Load runs: validated and recorded here, run by a [`LoadRunner`].
 
 use std::sync::Arc;
 
@@ -43,7 +43,7 @@ fn profile_of(spec: &LoadProfileSpec) -> Result<LoadProfile, ControlError> {
 }
 
 impl Control {
-    /// The load profiles that the service was started with and whose namespaces the caller manages.
+    /// The configured load profiles whose namespaces the caller manages.
     pub fn load_profiles(&self, caller: &Caller) -> Vec<LoadProfileSpec> {
         let manages = |spec: &&LoadProfileSpec| {
             place_of(&spec.namespace).is_ok_and(|(tenant, namespace)| {
@@ -53,10 +53,10 @@ impl Control {
         self.profiles.iter().filter(manages).cloned().collect()
     }
 
-    /// Starts a load run. One runs at a time, since two would measure each other.
+    /// Starts a load run. One runs at a time: two would distort each other's figures.
     ///
     /// # Errors
-    /// [`ControlError`]: the scope, the profile, a run under way, or the records.
+    /// [`ControlError`]: the scope, the profile, an active run, or the records.
     pub async fn start_load_run(
         self: &Arc<Self>,
         caller: &Caller,
@@ -146,7 +146,7 @@ impl Control {
     }
 }
 
-/// Why a run has nothing to compare: a lane read nothing at all.
+/// Why a run has nothing to compare: a lane read nothing.
 fn nothing_read(report: &LoadReport) -> Option<String> {
     let failed = |figures: &LaneFigures| figures.requests > 0 && figures.errors == figures.requests;
     let lanes = [(Lane::Cached, &report.cached), (Lane::Direct, &report.direct)];

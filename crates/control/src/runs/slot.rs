@@ -1,18 +1,18 @@
-//! A place that one run at a time has.
+//! A slot that one run at a time can hold.
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
-/// Who gives the slot of a kind of run.
+/// The slot of a kind of run.
 #[derive(Debug, Default, Clone)]
 pub(crate) struct SlotOwner(Arc<AtomicBool>);
 
-/// The slot, until this is dropped: a run gives it back however it ends.
+/// The slot, held until this is dropped: a run releases it however it ends.
 #[derive(Debug)]
 pub(crate) struct RunSlot(Arc<AtomicBool>);
 
 impl SlotOwner {
-    /// Takes the slot; `None` while another run has it.
+    /// Takes the slot; `None` while another run holds it.
     pub(crate) fn take(&self) -> Option<RunSlot> {
         (!self.0.swap(true, Ordering::AcqRel)).then(|| RunSlot(Arc::clone(&self.0)))
     }

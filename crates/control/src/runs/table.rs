@@ -1,4 +1,4 @@
-//! The runs that this process knows, each behind a channel that tells of its progress.
+//! The runs of this process, each behind a channel with its progress.
 
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -7,13 +7,13 @@ use tokio::sync::watch;
 
 use crate::registry::Registered;
 
-/// How many runs are kept in memory; older ones are in the records.
+/// The maximum number of runs in memory; older ones are in the records.
 const KEPT: usize = 50;
 
-/// What a run is about, which decides who may see and stop it.
+/// The subject of a run, which decides who may see and stop it.
 #[derive(Debug, Clone)]
 pub(crate) enum RunOf {
-    /// A namespace: those who manage it.
+    /// A namespace: its managers.
     Namespace(Arc<Registered>),
     /// The whole service: administrators.
     Service,
@@ -29,12 +29,12 @@ pub struct Watched<R> {
 }
 
 impl<R: Clone> Watched<R> {
-    /// How far it is.
+    /// Its progress.
     pub fn now(&self) -> R {
         self.state.borrow().clone()
     }
 
-    /// Tells of every change; the last one is its end.
+    /// Receives every change; the last one is its end.
     pub fn watch(&self) -> watch::Receiver<R> {
         self.state.subscribe()
     }
@@ -43,7 +43,7 @@ impl<R: Clone> Watched<R> {
         self.state.send_modify(change);
     }
 
-    /// It has ended, and its end is written down or could not be.
+    /// It has ended, and recording its end was attempted.
     pub(crate) fn set_ended(&self) {
         self.ended.send_replace(true);
     }
@@ -63,7 +63,7 @@ impl<R> Watched<R> {
     }
 }
 
-/// Runs of one kind, by identity.
+/// Runs of one kind, by identifier.
 #[derive(Debug)]
 pub(crate) struct RunTable<R> {
     runs: Mutex<BTreeMap<u64, Arc<Watched<R>>>>,
@@ -76,7 +76,7 @@ impl<R> Default for RunTable<R> {
 }
 
 impl<R> RunTable<R> {
-    /// Adds a run; one without an identity gets the next of this process.
+    /// Adds a run; one without an identifier gets the next of this process.
     pub(crate) fn add(
         &self,
         id: Option<u64>,
@@ -92,8 +92,8 @@ impl<R> RunTable<R> {
             ended: watch::Sender::new(false),
         });
         runs.insert(id, Arc::clone(&watched));
-        // Those under way are always kept: they can be seen and stopped whatever was started after
-        // them.
+        // Active runs are always kept: they can be seen and stopped no matter how many started
+        // after them.
         let ended = runs.iter().filter(|(_, run)| run.has_ended()).map(|(id, _)| *id);
         let surplus = runs.len().saturating_sub(KEPT);
         for old in ended.take(surplus).collect::<Vec<_>>() {
@@ -108,13 +108,13 @@ impl<R> RunTable<R> {
         runs.iter().rev().map(|(id, run)| (*id, Arc::clone(run))).collect()
     }
 
-    /// The largest identity of a run.
+    /// The largest run identifier.
     pub(crate) fn latest(&self) -> u64 {
         let runs = self.runs.lock().unwrap_or_else(PoisonError::into_inner);
         runs.keys().next_back().copied().unwrap_or(0)
     }
 
-    /// Waits until every run has ended and is written down.
+    /// Waits until every run has ended and is recorded.
     pub(crate) async fn all_ended(&self) {
         for (_, run) in self.all() {
             let mut ended = run.ended.subscribe();

@@ -1,4 +1,4 @@
-//! Warm runs: refilling many keys ahead of time, a few at once.
+//! Warm runs: refill many keys ahead of time, a few concurrently.
 
 use std::ops::RangeInclusive;
 use std::sync::Arc;
@@ -19,15 +19,15 @@ use crate::access::Caller;
 use crate::control::Control;
 use crate::error::ControlError;
 
-/// How many refills a warm run may have under way concurrently.
+/// The range of concurrent refills in a warm run.
 pub const CONCURRENCIES: RangeInclusive<u32> = 1..=256;
 
 const DEFAULT_CONCURRENCY: u32 = 4;
 const MAX_FAILURES: usize = 20;
 
 impl Control {
-    /// Starts a warm run: every key is read from the origin and stored, whether or not it is there
-    /// already; what is there stays readable until the new copy is in.
+    /// Starts a warm run: every key is read from the origin and stored, even over a fresh entry,
+    /// which stays readable until then.
     ///
     /// # Errors
     /// [`ControlError`]: the scope, the namespace, the pattern and its values, or the records.
@@ -74,7 +74,7 @@ impl Control {
     }
 }
 
-/// Refills keys, a few at a time, until all are done or the run is stopped.
+/// Refills keys, a few concurrently, until all are done or the run is stopped.
 async fn warm(
     run: &Watched<WarmRun>,
     manager: &Manager,

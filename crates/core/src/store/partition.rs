@@ -331,7 +331,7 @@ impl Partition {
 
     /// Removes an entry; returns whether a live one was there.
     pub fn delete(&self, key: &str, now: Timestamp) -> bool {
-        // Without a condition there is nothing that fails.
+        // Without a condition the delete cannot fail.
         self.delete_if(key, &Precondition::Always, now).unwrap_or(false)
     }
 

@@ -20,7 +20,7 @@ pub enum Precondition {
     IfMatches(Vec<EntityTag>),
     /// No entry is there that has one of these entity tags (`If-None-Match`).
     UnlessMatches(Vec<EntityTag>),
-    /// The entry has this revision: nothing was stored or removed since it was read.
+    /// The entry has this revision: it was not stored or removed since it was read.
     IfRevision(EntryRevision),
 }
 

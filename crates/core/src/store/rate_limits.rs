@@ -58,7 +58,7 @@ impl Rate {
         Ok(Self { count, period, burst })
     }
 
-    /// How much comes back in each period.
+    /// How much is replenished in each period.
     pub const fn count(&self) -> u64 {
         self.count
     }
@@ -68,7 +68,7 @@ impl Rate {
         self.period
     }
 
-    /// The most that is available together.
+    /// The maximum available at once.
     pub const fn burst(&self) -> u64 {
         self.burst
     }

@@ -11,13 +11,13 @@ use super::written::Stored;
 use crate::error::EngineError;
 use crate::handle::{Reader, Writer};
 
-/// The most operations in one batch.
+/// The maximum number of operations in one batch.
 pub const MAX_BATCH_OPERATIONS: usize = 1_000;
 
-/// The most bytes of values that one batch brings back, together.
+/// The maximum total size of the values one batch returns, in bytes.
 const MAX_ANSWER_BYTES: usize = verax_core::policy::MAX_VALUE_BYTES as usize;
 
-/// How many of a batch's look-ups may wait for refills at the same time.
+/// How many look-ups of a batch may wait for refills concurrently.
 const AT_ONCE: usize = 64;
 
 /// One operation of a batch.
@@ -31,10 +31,10 @@ pub enum Operation {
     Delete(Key),
 }
 
-/// What became of one operation of a batch; `E` is why one failed or was refused.
+/// The outcome of one operation of a batch; `E` is its error.
 #[derive(Debug)]
 pub enum Outcome<E> {
-    /// What was looked up; `None` for a miss.
+    /// The entry that was read; `None` for a miss.
     Got(Result<Option<ReadResult>, E>),
     /// The entry that was stored.
     Put(Result<Stored, E>),
@@ -42,21 +42,21 @@ pub enum Outcome<E> {
     Deleted(Result<bool, E>),
 }
 
-/// A namespace as it was opened for a batch.
+/// A namespace opened for a batch.
 #[derive(Debug)]
 pub struct BatchAccess<E> {
-    /// With the right to read, or why not.
+    /// The handle for reading, or why it was refused.
     pub reads: Result<Reader, E>,
-    /// With the right to write, or why not.
+    /// The handle for writing, or why it was refused.
     pub writes: Result<Writer, E>,
 }
 
 impl<E: Clone + From<EngineError>> BatchAccess<E> {
-    /// Carries out the operations of a batch and returns their outcomes in the same order. Each
-    /// stands for itself: one that fails stops no other, and in which order those of one key are
-    /// carried out is not said. Operations whose right is lacking are refused one by one.
+    /// Executes the operations of a batch and returns their outcomes in the same order. Operations
+    /// are independent: a failure stops no other, and the order of operations on the same key is
+    /// unspecified. Operations the caller has no right to are refused one by one.
     pub async fn carry_out(&self, operations: Vec<Operation>) -> Vec<Outcome<E>> {
-        // Counted as values come, so that no more than that is held at any time.
+        // Counted as values arrive, so that no more than the limit is ever held.
         let brought = AtomicUsize::new(0);
         let within = |answer: Option<ReadResult>| {
             let size = answer.as_ref().map_or(0, ReadResult::size);

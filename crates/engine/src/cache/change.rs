@@ -1,9 +1,9 @@
-//! The one way by which what is stored changes.
+//! The single write path: every change of an entry goes through here.
 //!
-//! A change of a key is made under the key's guard: the condition is checked, the value stored, the
-//! permits that this makes old are voided, and the change is numbered and told, all before anybody
-//! else can look at the key's permit. So an invalidation comes either before a refill is stored,
-//! and voids its permit, or after it, and removes the entry.
+//! A change of a key is made under the key's guard: the condition is checked, the value stored,
+//! outdated permits voided, and the change numbered and published, all before any other caller can
+//! see the key's permit. An invalidation therefore happens either before a refill is stored, and
+//! voids its permit, or after it, and removes the entry.
 
 use std::sync::MutexGuard;
 
@@ -14,11 +14,11 @@ use super::waiter::{WaitOutcome, Waiter, notify_all};
 use crate::engine::Namespace;
 use crate::events::{Change, ChangeKind, ChangeScope, Event};
 
-/// What became of a try to change something.
+/// The outcome of an attempt to change an entry.
 pub(super) enum Attempt<T> {
-    /// It changed what is stored.
+    /// The entry changed.
     Changed(T),
-    /// It left everything as it was.
+    /// Nothing changed.
     Unchanged(T),
 }
 
@@ -26,9 +26,9 @@ pub(super) enum Attempt<T> {
 pub(super) struct Guarded<'a> {
     namespace: &'a Namespace,
     key: &'a Key,
-    /// The permits and waits of the key, among others.
+    /// The shard of permits and waits that the key belongs to.
     pub(super) permits: MutexGuard<'a, RefillTable<Waiter>>,
-    /// The time since when it is held.
+    /// When the guard was acquired.
     pub(super) now: Timestamp,
 }
 
@@ -39,16 +39,16 @@ impl Guarded<'_> {
 }
 
 impl Namespace {
-    /// Takes the guard of a key.
+    /// Acquires the guard of a key.
     pub(super) fn guard<'a>(&'a self, key: &'a Key) -> Guarded<'a> {
         let permits = self.engine().cache.guard(self.id(), key);
-        // The time is looked up after the wait for the guard: what was done before has an earlier
-        // one.
+        // The clock is read after the guard is acquired, so that earlier changes have earlier
+        // times.
         Guarded { namespace: self, key, permits, now: self.engine().now() }
     }
 
-    /// Changes a key for a caller. Refills of it that are under way are void then: those who wait
-    /// for one are told what `told` makes of the outcome.
+    /// Changes a key for a caller and voids the key's active refills. Callers waiting for one are
+    /// notified with what `told` returns for the outcome.
     pub(super) fn change<T, E>(
         &self,
         key: &Key,
@@ -57,12 +57,12 @@ impl Namespace {
         told: impl FnOnce(&T) -> WaitOutcome,
     ) -> Result<T, E> {
         let mut guarded = self.guard(key);
-        // Only a change that happened makes what the origin said meanwhile old.
+        // Only a change that took effect outdates what a refill is reading.
         let made = match make(self.partition(), guarded.now)? {
             Attempt::Unchanged(made) => return Ok(made),
             Attempt::Changed(made) => made,
         };
-        // Another lifetime makes no value old.
+        // A new lifetime does not outdate the value.
         let voided = (kind != ChangeKind::Lifetime).then(|| guarded.permits.void(self.id(), key));
         guarded.publish(kind);
         drop(guarded);
@@ -72,11 +72,11 @@ impl Namespace {
         Ok(made)
     }
 
-    /// Ends a permit, whose refill may change the key if the permit still stands. Returns what was
-    /// made of that, and those who wait for it.
+    /// Ends a permit; its refill may change the key if the permit is still valid. Returns the
+    /// outcome and the callers that waited.
     ///
     /// # Errors
-    /// The permit is over, which leaves the key as it is; those who waited for it are in the error.
+    /// The permit has ended, so the key is unchanged; the error carries the callers that waited.
     pub(super) fn finish<T>(
         &self,
         key: &Key,
@@ -98,8 +98,8 @@ impl Namespace {
         Ok((made, waiters))
     }
 
-    /// Invalidates many keys: all refills first, since what those bring may be old, and then what
-    /// is stored.
+    /// Invalidates many keys: first every refill, which may be reading outdated values, then the
+    /// entries.
     pub(super) fn invalidate<T>(
         &self,
         scope: ChangeScope<'_>,
@@ -119,7 +119,7 @@ impl Namespace {
         notify_all(waiters, &WaitOutcome::AskAgain);
     }
 
-    /// Voids refills in all shards; returns those who wait for them.
+    /// Voids refills in all shards; returns the callers waiting for them.
     fn void_refills(
         &self,
         void: impl Fn(&mut RefillTable<Waiter>) -> Voided<Waiter>,
@@ -127,7 +127,7 @@ impl Namespace {
         self.engine().cache.guards().flat_map(|mut permits| void(&mut permits).waiters).collect()
     }
 
-    /// Numbers a change and tells of it: near copies first, which it makes old.
+    /// Numbers and publishes a change, to near copies first because it outdates them.
     fn publish(&self, scope: ChangeScope<'_>, kind: ChangeKind) {
         let change = Change { scope, kind, revision: self.next_revision() };
         self.watchers().publish(&change);

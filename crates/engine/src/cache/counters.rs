@@ -10,7 +10,7 @@ use crate::events::ChangeKind;
 use crate::handle::Writer;
 
 impl Writer {
-    /// Adds to a counter in one step; a missing one starts at 0 with the lifetime asked for.
+    /// Adds to a counter atomically; a missing counter starts at 0 with the requested lifetime.
     ///
     /// # Errors
     /// [`AddError`] leaves the counter as it is.

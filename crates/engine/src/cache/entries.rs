@@ -17,11 +17,11 @@ use crate::error::EngineError;
 use crate::events::{ChangeKind, ChangeScope};
 use crate::handle::{Manager, Reader, Writer};
 
-/// The most entries on one page of a listing.
+/// The maximum number of entries on one page of a listing.
 pub const MAX_PAGE_ENTRIES: usize = 1_000;
 
 impl Namespace {
-    /// The entry that a request makes at `now`.
+    /// The entry a request creates at `now`.
     ///
     /// # Errors
     /// [`EngineError::ValueTooLarge`], or a negative result that has a value.
@@ -52,10 +52,10 @@ impl Namespace {
 }
 
 impl Namespace {
-    /// Stores an entry; a refill of the key that is under way will not overwrite it.
+    /// Stores an entry; an active refill of the key will not overwrite it.
     ///
     /// # Errors
-    /// [`EngineError`]: the condition, or no room; nothing was changed.
+    /// [`EngineError`]: the condition does not hold or the entry does not fit; nothing changed.
     pub(super) fn put_entry(
         &self,
         key: &Key,
@@ -68,15 +68,15 @@ impl Namespace {
             entry.revision = Some(put.revision);
             Ok(Attempt::Changed(Stored { entry, replaced: put.replaced }))
         };
-        // Those who wait for another caller's value have this one, which is newer.
+        // Callers waiting for a refill receive this value, which is newer.
         self.change(key, ChangeKind::Put, put, |stored| {
             let (stored, entry, origin_took) = (true, stored.entry.clone(), Duration::ZERO);
             WaitOutcome::Refilled(Refilled { entry, stored, origin_took })
         })
     }
 
-    /// Deletes an entry where a condition holds of it; a refill of it that is under way will not be
-    /// stored. Returns whether there was one.
+    /// Deletes an entry if its condition holds; an active refill of the key will not be stored.
+    /// Returns whether the entry existed.
     ///
     /// # Errors
     /// [`EngineError::ConditionFailed`]; nothing was changed.
@@ -92,7 +92,7 @@ impl Namespace {
         self.change(key, ChangeKind::Delete, delete, |_| WaitOutcome::AskAgain)
     }
 
-    /// Removes every entry and voids all refills; returns how many entries there were.
+    /// Removes every entry and voids all refills; returns the number of entries removed.
     pub(crate) fn empty(&self) -> u64 {
         self.invalidate(ChangeScope::All, Partition::clear)
     }
@@ -106,9 +106,8 @@ fn refused(error: PutError) -> EngineError {
 }
 
 impl Writer {
-    /// Gives an entry another lifetime, counted from now; parts that `cache_control` leaves out
-    /// come from the namespace's policy. Returns the entry as it is then; `None` when there is
-    /// none.
+    /// Sets an entry's lifetime, counted from now; parts absent from `cache_control` come from the
+    /// namespace's policy. Returns the changed entry, or `None` if there is none.
     ///
     /// # Errors
     /// [`EngineError::ConditionFailed`]; nothing was changed.
@@ -123,7 +122,7 @@ impl Writer {
             let found = partition.set_lifetime_if(key.as_str(), lifetime, condition, now);
             let found = found.map_err(|_| EngineError::ConditionFailed)?;
             Ok(match found {
-                // A near copy would keep to the lifetime it came with.
+                // Otherwise a near copy would keep its old lifetime.
                 Some(found) => Attempt::Changed(Some(found)),
                 None => Attempt::Unchanged(None),
             })
@@ -131,16 +130,16 @@ impl Writer {
         self.change(key, ChangeKind::Lifetime, set, |_| WaitOutcome::AskAgain)
     }
 
-    /// Ends every entry that carries a tag, and voids the namespace's refills: what they bring may
-    /// carry it. Returns whether any entry may have carried it.
+    /// Invalidates every entry with a tag and voids the namespace's refills, whose values may have
+    /// the tag. Returns whether any entry may have had it.
     pub fn invalidate_tag(&self, tag: &str) -> bool {
         self.invalidate(ChangeScope::Tag(tag), |partition| partition.invalidate_tag(tag))
     }
 }
 
 impl Reader {
-    /// Lists the entries whose keys start with `prefix`, from a position on, which the page before
-    /// gave as its cursor.
+    /// Lists the entries whose keys start with `prefix`, starting at the cursor of the previous
+    /// page.
     ///
     /// # Errors
     /// [`EngineError::Invalid`]: a page of no or too many entries.
@@ -159,7 +158,7 @@ impl Reader {
         Ok(self.partition().list(prefix, from, most, now))
     }
 
-    /// One entry as a listing shows it, without counting as a request for it; `None` when there is
+    /// Peeks at one entry, as a listing shows it, without counting a request; `None` if there is
     /// none.
     pub fn show(&self, key: &Key, now: Timestamp) -> Option<ListedEntry> {
         self.partition().show(key.as_str(), now)
@@ -167,13 +166,13 @@ impl Reader {
 }
 
 impl Manager {
-    /// Removes every entry and voids all refills; returns how many entries there were.
+    /// Removes every entry and voids all refills; returns the number of entries removed.
     pub fn clear(&self) -> u64 {
         self.empty()
     }
 
-    /// Removes the entries whose keys start with `prefix`, and voids the refills of such keys;
-    /// returns how many entries there were.
+    /// Removes the entries whose keys start with `prefix` and voids the refills of such keys;
+    /// returns the number of entries removed.
     pub async fn clear_prefix(&self, prefix: &str) -> u64 {
         self.void_prefix(prefix);
         let (mut entries, mut from) = (0, Some(Position::default()));
@@ -181,7 +180,7 @@ impl Manager {
             let now = self.engine().now();
             let listing = self.partition().list(prefix, position, MAX_PAGE_ENTRIES, now);
             for listed in &listing.entries {
-                // Keys in the store were checked on their way in.
+                // Keys in the store were validated when they were stored.
                 let Ok(key) = Key::new(listed.found.key()) else { continue };
                 let delete = |partition: &Partition, now| {
                     let deleted = partition.delete(key.as_str(), now);
@@ -192,7 +191,7 @@ impl Manager {
                 entries += u64::from(deleted.unwrap_or(false));
             }
             from = listing.next;
-            // A large namespace must not hold others up.
+            // A large namespace must not block others.
             tokio::task::yield_now().await;
         }
         entries

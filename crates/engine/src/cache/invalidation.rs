@@ -1,4 +1,4 @@
-//! Telling clients that hold near copies what is no longer true.
+//! Publishes invalidations to clients with near copies.
 
 use std::sync::{Arc, OnceLock};
 
@@ -6,21 +6,21 @@ use tokio::sync::broadcast;
 
 use crate::events::{Change, ChangeScope};
 
-/// How many invalidations a slow watcher may be behind before it is told to drop everything.
+/// How many invalidations a watcher may lag behind before it must drop every near copy.
 const MAX_PENDING: usize = 1_024;
 
-/// What a watcher is told.
+/// An invalidation, as a watcher receives it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Invalidated {
     /// The entry of one key.
     Key(Arc<str>),
     /// Every entry with a tag.
     Tag(Arc<str>),
-    /// Every entry, because the namespace was cleared or because the watcher is too far behind.
+    /// Every entry, because the namespace was cleared or the watcher lagged too far behind.
     All,
 }
 
-/// The watchers of one namespace; without any, telling costs one load.
+/// The watchers of one namespace; without any, publishing costs one atomic load.
 #[derive(Debug, Default)]
 pub(crate) struct Watchers(OnceLock<broadcast::Sender<Invalidated>>);
 
@@ -34,7 +34,7 @@ impl Watchers {
             ChangeScope::Tag(tag) => Invalidated::Tag(tag.into()),
             ChangeScope::All => Invalidated::All,
         };
-        // The last watcher may have gone meanwhile.
+        // The last watcher may have gone in the meantime.
         let _ = sender.send(told);
     }
 
@@ -43,7 +43,7 @@ impl Watchers {
     }
 }
 
-/// What becomes untrue in one namespace from now on.
+/// The invalidations of one namespace from now on.
 #[derive(Debug)]
 pub struct InvalidationWatch(pub(super) broadcast::Receiver<Invalidated>);
 

@@ -27,34 +27,34 @@ use crate::error::EngineError;
 use crate::events::{Event, LookUp, RefillOutcome};
 use crate::handle::{Reader, Refiller, Writer};
 
-/// The shortest and the longest lease of a permit.
+/// The minimum and maximum lease of a permit.
 pub const LEASES: std::ops::RangeInclusive<Duration> =
     Duration::from_millis(10)..=Duration::from_secs(300);
 
-/// How long it is remembered that a permit has expired, to say so to its holder.
+/// How long an expired permit is remembered, so that its holder can be told.
 const REMEMBER_EXPIRED: Duration = Duration::from_secs(30);
 
-/// How often it is looked which permits are over.
+/// How often expired permits are ended.
 const EXPIRE_EVERY: Duration = Duration::from_millis(50);
 
-/// The longest wait for another caller's value.
+/// The maximum wait for another caller's value.
 pub const MAX_WAIT: Duration = Duration::from_secs(300);
 
-/// How a caller that refills by itself asks for a key.
+/// How a caller that refills by itself requests a key.
 #[derive(Debug, Clone)]
 pub struct PermitRequest {
     /// The caller's display name.
     pub owner: Arc<str>,
-    /// How long to wait while another caller holds the permit; zero not to wait.
+    /// How long to wait while another caller holds the permit; zero for no wait.
     pub wait: Duration,
-    /// How long the permit lasts if the caller gets it.
+    /// The lease of the permit, if one is granted.
     pub lease: Duration,
-    /// Whether a stale copy will do while another caller holds the permit.
+    /// Whether a stale copy is acceptable while another caller holds the permit.
     pub stale: bool,
-    /// Whether the permit is wanted although a fresh copy is there, which will do while another
-    /// caller holds it, or the word that there is no value.
+    /// Whether to refill even though a fresh copy or a negative entry exists, which is still
+    /// acceptable while another caller holds the permit.
     pub refresh: bool,
-    /// The access that it is asked for with: the permit ends with it.
+    /// The access of the request: the permit ends with it.
     pub access: Option<LeasedBy>,
 }
 
@@ -65,21 +65,21 @@ impl PermitRequest {
     }
 }
 
-/// What a caller that refills by itself gets.
+/// The outcome for a caller that refills by itself.
 #[derive(Debug)]
 pub enum PermitOutcome {
-    /// The value: a copy that was there, or the one that another caller brought.
+    /// The value: a copy in the cache, or the one another caller stored.
     Value(Box<ReadResult>),
     /// The right to refill: read the origin, and store the value with this permit.
     Permit(Permit),
-    /// Another caller refills for at most this long yet: come back then.
+    /// Another caller holds the permit for at most this much longer: retry then.
     Later(Duration),
 }
 
-/// What one look at a key says.
+/// The result of one look at a key.
 enum Step {
     Done(PermitOutcome),
-    /// It is known that there is no value, for this long yet.
+    /// A negative entry, valid for this much longer.
     Negative(Duration),
     Wait(WaitTicket, oneshot::Receiver<WaitOutcome>),
     Full(&'static str),
@@ -89,7 +89,8 @@ const MANY_WAITERS: &str = "too many callers wait for this key; retry in a secon
 
 const MANY_PERMITS: &str = "this namespace has as many refill permits as it may; retry in a second";
 
-/// A wait for a permit. It is left when this is dropped, and a turn that nobody took is passed on.
+/// A wait for a permit. Dropping it leaves the queue, and an unclaimed grant passes to the next
+/// caller.
 struct QueuedWait<'s> {
     namespace: &'s Arc<Namespace>,
     key: &'s Key,
@@ -99,7 +100,7 @@ struct QueuedWait<'s> {
 }
 
 impl QueuedWait<'_> {
-    /// Waits for at most `time`; `None` when it is over.
+    /// Waits for at most `time`; `None` on timeout.
     async fn wait(mut self, time: Duration) -> Option<WaitOutcome> {
         let mut stopping = self.namespace.engine().stopping();
         let told = tokio::select! {
@@ -120,7 +121,8 @@ impl Drop for QueuedWait<'_> {
         if self.done || leave() {
             return;
         }
-        // A turn may be on its way: closing makes sure that it is either here or refused.
+        // A grant may be in transit: closing the channel makes sure it has either arrived or is
+        // refused.
         self.told.close();
         if let Ok(WaitOutcome::Turn(permit)) = self.told.try_recv() {
             self.namespace.engine().pass_on(&permit);
@@ -129,12 +131,12 @@ impl Drop for QueuedWait<'_> {
 }
 
 impl Refiller {
-    /// Asks for a key whose value the caller can produce itself: for the value if it is there, else
-    /// for the right to refill it. Dropping the call leaves the queue.
+    /// Acquires a key whose value the caller can produce itself: returns the value if present,
+    /// otherwise the right to refill it. Dropping the call leaves the queue.
     ///
     /// # Errors
-    /// [`EngineError`]: a request out of range, too many queued callers, or a refill that another
-    /// caller gave up for all.
+    /// [`EngineError`]: a request out of range, too many queued callers, or a refill that its
+    /// holder abandoned.
     pub async fn ask(
         &self,
         key: &Key,
@@ -142,8 +144,8 @@ impl Refiller {
     ) -> Result<PermitOutcome, EngineError> {
         let access = request.access.clone();
         let asked = self.shared().ask_while_open(key, request).await?;
-        // Withdrawing access raises its signal first and then ends its permits: one that came in
-        // between is found there, and a later one here.
+        // Revoking access raises its signal first and then ends its permits: a permit granted in
+        // between is ended there, a later one here.
         if let PermitOutcome::Permit(permit) = &asked
             && access.is_some_and(|access| access.signal.has_ended())
         {
@@ -192,7 +194,8 @@ impl Namespace {
                 Some(WaitOutcome::Abandoned) => {
                     return self.given_up(key, EngineError::RefillAbandoned);
                 }
-                // The wait is over; one last look says for how long another caller refills yet.
+                // The wait timed out; a last look tells how much longer the other caller may
+                // refill.
                 None => match self.look(key, &request, began) {
                     Step::Done(asked) => asked,
                     Step::Wait(..) | Step::Full(_) | Step::Negative(_) => {
@@ -228,7 +231,7 @@ impl Namespace {
         }
     }
 
-    /// A refill failed for all: a copy that policy still allows then is served, marked.
+    /// The refill failed for every waiter: a stale copy is served, marked, if the policy allows it.
     fn given_up(&self, key: &Key, error: EngineError) -> Result<PermitOutcome, EngineError> {
         let kept = self.partition().get(key.as_str(), self.engine().now());
         let answer = self.kept_on_error(kept.map(|found| found.entry()), error);
@@ -245,8 +248,8 @@ impl Namespace {
         }
     }
 
-    /// Looks at entry and permit together, under the key's guard, so that a value which is stored
-    /// meanwhile is either seen or still to be waited for.
+    /// Looks at entry and permit together under the key's guard, so that a concurrently stored
+    /// value is either seen now or still to be waited for.
     fn look(&self, key: &Key, request: &PermitRequest, deadline: Timestamp) -> Step {
         let (id, mut turns) = (self.id(), Vec::new());
         let mut guarded = self.guard(key);
@@ -290,7 +293,7 @@ impl Namespace {
                         }
                         _ => match refused {
                             AcquireRefused::Full => Step::Full(MANY_PERMITS),
-                            // As a fresh copy would, it will do while another caller refills.
+                            // Like a fresh copy, it is acceptable while another caller refills.
                             AcquireRefused::Live(_) if let Some(left) = negative => {
                                 Step::Negative(left)
                             }
@@ -317,12 +320,12 @@ impl Namespace {
 }
 
 impl Writer {
-    /// Stores the value that a permit was given for; everybody who waits gets it at once.
+    /// Stores the value of a permit; every waiting caller receives it immediately.
     ///
     /// # Errors
-    /// [`EngineError::Permit`] when the permit is over; [`EngineError::ValueTooLarge`], which
-    /// leaves the permit as it is; [`EngineError::DoesNotFit`] when those who wait have the value,
-    /// and the store has not.
+    /// [`EngineError::Permit`] when the permit has ended; [`EngineError::ValueTooLarge`], which
+    /// leaves the permit valid; [`EngineError::DoesNotFit`] when waiting callers have received the
+    /// value but it was not stored.
     pub fn store_with_permit(
         &self,
         key: &Key,
@@ -359,15 +362,15 @@ impl Writer {
         };
         self.refill_ended(key, held.by, held.took, outcome, Waited::of(&waiters, now), now);
         self.notify(&Event::CallerRead(held.took));
-        // Those who wait have the value even if it does not fit.
+        // Waiting callers receive the value even if it does not fit.
         let (stored_entry, origin_took) = (entry.clone(), held.took);
         let told = Refilled { entry: stored_entry, stored: is_stored, origin_took };
         notify_all(waiters, &WaitOutcome::Refilled(told));
         stored.map(|_| entry)
     }
 
-    /// Gives a permit back without a value. With `next` the first in the queue becomes the holder;
-    /// without it the refill has failed for all who wait.
+    /// Releases a permit without a value. With `next` the first queued caller becomes the holder;
+    /// without it the refill has failed for every waiting caller.
     ///
     /// # Errors
     /// [`EngineError::Permit`] when it was over already.
@@ -399,14 +402,14 @@ impl Writer {
     }
 }
 
-/// A permit as it was held.
+/// The permit's state, as of now.
 pub(super) struct PermitLease {
     pub(super) took: Duration,
     pub(super) by: String,
 }
 
 impl Namespace {
-    /// How long a permit has been held, and by whom, unless it is long over.
+    /// How long a permit has been held and by whom, unless it ended long ago.
     pub(super) fn held(&self, key: &Key, number: PermitNumber) -> PermitLease {
         let guarded = self.guard(key);
         match guarded.permits.view(self.id(), key, number) {
@@ -420,24 +423,23 @@ impl Namespace {
 }
 
 impl Reader {
-    /// The live permits, oldest first, and at most `most` of them.
+    /// At most `most` live permits, oldest first.
     pub fn permits(&self, most: usize) -> Vec<PermitView> {
         self.engine().permits_where(|of| of == self.id(), most)
     }
 }
 
-/// How many refills are under way, and how many callers wait for one.
+/// How many refills are active, and how many callers wait for one.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct RefillCounts {
     /// Live permits.
     pub live: usize,
-    /// Callers that wait.
+    /// Waiting callers.
     pub waiting: usize,
 }
 
 impl Engine {
-    /// The live permits in the namespaces that `which` holds for, oldest first, and at most `most`
-    /// of them.
+    /// At most `most` live permits of the namespaces that `which` accepts, oldest first.
     pub fn permits_where(
         &self,
         which: impl Fn(NamespaceId) -> bool,
@@ -452,7 +454,7 @@ impl Engine {
         views
     }
 
-    /// How many refills are under way in all namespaces.
+    /// The number of active refills in all namespaces.
     pub fn refills(&self) -> RefillCounts {
         self.cache.guards().fold(RefillCounts::default(), |sum, guard| RefillCounts {
             live: sum.live + guard.live(),
@@ -460,7 +462,7 @@ impl Engine {
         })
     }
 
-    /// The same by namespace, for those where a refill is under way.
+    /// The number of active refills by namespace, where there are any.
     pub fn refills_by_namespace(&self) -> HashMap<NamespaceId, RefillCounts> {
         let mut counts: HashMap<NamespaceId, RefillCounts> = HashMap::new();
         for guard in self.cache.guards() {
@@ -473,7 +475,7 @@ impl Engine {
         counts
     }
 
-    /// Tells callers that the permit is theirs. One that has gone passes it on at once.
+    /// Notifies callers that the permit is theirs. A caller that has gone passes it on immediately.
     pub(super) fn give_turns(&self, turns: Vec<(Permit, Waiter)>) {
         for (permit, waiter) in turns {
             if !waiter.notify(WaitOutcome::Turn(permit.clone())) {
@@ -482,7 +484,7 @@ impl Engine {
         }
     }
 
-    /// Passes a permit that nobody uses on to the next in the queue, until somebody takes it.
+    /// Passes an unused permit along the queue until a caller takes it.
     fn pass_on(&self, permit: &Permit) {
         let mut permit = permit.clone();
         loop {
@@ -496,15 +498,14 @@ impl Engine {
         }
     }
 
-    /// Ends the permits and waits of an access that was withdrawn; those next in the queue may
-    /// refill.
+    /// Ends the permits and waits of a revoked access; the next queued callers may refill.
     pub(crate) fn withdraw_permits(&self, access: AccessId) {
         let (now, mut turns) = (self.now(), Vec::new());
         self.cache.guards().for_each(|mut guard| guard.withdraw(access, now, &mut turns));
         self.give_turns(turns);
     }
 
-    /// Ends permits whose time is over.
+    /// Ends expired permits.
     fn expire_permits(&self, now: Timestamp) {
         let (mut refills, mut turns, mut over) = (Vec::new(), Vec::new(), Vec::new());
         for mut guard in self.cache.guards() {
@@ -516,7 +517,7 @@ impl Engine {
             refills.extend(expired.refills);
             turns.extend(expired.turns);
         }
-        // Those who waited for a voided permit that ran out are dropped, which tells them.
+        // Waiters of a voided permit that expired are dropped, which notifies them.
         for view in over {
             if let PermitHolder::Caller(caller) = &view.held_by
                 && let Some(namespace) = self.namespace(view.namespace)
@@ -535,7 +536,7 @@ impl Engine {
     }
 }
 
-/// Ends permits and waits for them when their time is over.
+/// Ends expired permits, and waits that have timed out.
 pub(crate) fn end_permits_in_time(engine: Arc<Engine>) -> Work {
     Box::pin(async move {
         let mut ticks = tokio::time::interval(EXPIRE_EVERY);

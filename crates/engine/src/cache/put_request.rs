@@ -1,4 +1,4 @@
-//! What is to be stored.
+//! A request to store a value.
 
 use bytes::Bytes;
 use verax_core::Precondition;
@@ -12,10 +12,10 @@ pub struct PutRequest {
     pub value: Bytes,
     /// Its media type.
     pub media_type: MediaType,
-    /// The lifetime asked for; absent parts come from the namespace's policy.
+    /// The requested lifetime; absent parts come from the namespace's policy.
     pub cache_control: CacheControl,
     /// Its tags.
     pub tags: Vec<Tag>,
-    /// What must hold for it to be stored.
+    /// The condition for storing it.
     pub condition: Precondition,
 }

@@ -9,7 +9,7 @@ use crate::events::ChangeKind;
 use crate::handle::Writer;
 
 impl Writer {
-    /// Acquires from a rate limit in one step, if there is enough.
+    /// Acquires from a rate limit atomically, if enough is left.
     ///
     /// # Errors
     /// [`RateLimitError`] when it can never succeed.

@@ -1,4 +1,4 @@
-//! Answering a look-up: from the store, from a refill, or not at all.
+//! Reads a key: from the store, by a refill, or as a miss.
 
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -14,29 +14,29 @@ use crate::error::EngineError;
 use crate::events::{Event, LookUp};
 use crate::handle::{Manager, Reader};
 
-/// How a look-up is to be answered.
+/// Options of a read.
 #[derive(Debug, Clone, Default)]
 pub struct ReadOptions {
-    /// Do not answer from the cache: read the origin and store what it says.
+    /// Bypass the cache: read the origin and store its response.
     pub refresh: bool,
-    /// Do not read the origin: answer from the cache or not at all.
+    /// Do not read the origin: return a cached value or a miss.
     pub only_if_cached: bool,
-    /// Passed on to the origin when it is read for this caller.
+    /// Forwarded to the origin when it is read for this caller.
     pub trace: Option<TraceContext>,
 }
 
-/// Where an answer came from.
+/// Where a value came from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Source {
-    /// From the cache, fresh for this long.
+    /// From the cache, fresh for this much longer.
     Hit(Duration),
-    /// From the cache, stale for this long, while a refresh is under way.
+    /// From the cache, stale for this long, while it is refreshed.
     Stale(Duration),
     /// From the cache, stale for this long, because the origin failed.
     StaleOnError(Duration),
     /// From the origin, by this caller's own refill.
     Origin(Refill),
-    /// From the origin, by a refill that another caller had begun.
+    /// From the origin, by a refill another caller began.
     Joined(Refill),
 }
 
@@ -54,25 +54,25 @@ impl Source {
     }
 }
 
-/// A refill behind an answer.
+/// The refill that produced a value.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Refill {
     /// Whether the value was stored.
     pub stored: bool,
-    /// How long the origin took.
+    /// How long the origin read took.
     pub origin_took: Duration,
 }
 
-/// The answer to a look-up.
+/// The result of a read.
 #[derive(Debug, Clone)]
 pub struct ReadResult {
     /// The entry.
     pub entry: Entry,
     /// How long ago it was stored.
     pub age: Duration,
-    /// The time left until it is stale; `None` when it is stale already.
+    /// The time until it is stale; `None` if it already is.
     pub time_left: Option<Duration>,
-    /// Where it came from.
+    /// Its source.
     pub source: Source,
 }
 
@@ -83,26 +83,25 @@ impl ReadResult {
     }
 }
 
-/// What the cache alone has for a key.
+/// What the cache holds for a key.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Cached {
     /// A fresh copy.
     Hit,
-    /// A fresh copy that is due to be refreshed early by whoever refills this namespace, since it
-    /// has no origin.
+    /// A fresh copy due for early refresh by a caller, since the namespace has no origin.
     Due,
     /// A stale copy, which is being refreshed.
     Stale,
-    /// The word that the origin has no value, which holds for this long yet.
+    /// A negative entry, valid for this much longer.
     Negative(Duration),
-    /// Nothing that may be served without asking the origin.
+    /// Nothing that may be served without reading the origin.
     Missing,
 }
 
 impl Reader {
-    /// What the cache alone has for a key at `now`, without waiting: for transports that answer
-    /// hits on the spot. `visit` is shown what may be served, and whether it is due. Nothing is
-    /// counted; that is left to the transport, which may do it for many at once.
+    /// What the cache holds for a key at `now`, without waiting: the fast path of the transports.
+    /// `visit` receives what may be served and whether it is due for refresh. Nothing is counted
+    /// here; the transport counts hits, many at a time.
     pub fn cached(
         &self,
         key: &str,
@@ -135,11 +134,11 @@ impl Reader {
         }
     }
 
-    /// Looks an entry up, and reads it through from the namespace's origin when it is missing.
-    /// `None` when it is missing and the namespace has no origin, or need not be asked.
+    /// Gets an entry, and reads it through from the namespace's origin when it is missing. `None`
+    /// when it is missing and the namespace has no origin, or the request is for the cache only.
     ///
     /// # Errors
-    /// [`EngineError`]: the origin's failure, or too many callers that wait for the same key.
+    /// [`EngineError`]: the origin's failure, or too many callers waiting for the key.
     pub async fn read(
         &self,
         key: &Key,
@@ -164,11 +163,11 @@ impl Reader {
 }
 
 impl Manager {
-    /// Reads a key from the origin and stores what it says, whether or not it is there already;
-    /// what is there stays readable meanwhile.
+    /// Reads a key from the origin and stores the response, even over a fresh entry, which stays
+    /// readable until then.
     ///
     /// # Errors
-    /// [`EngineError`]: the origin's failure, or too many callers that wait for the same key.
+    /// [`EngineError`]: the origin's failure, or too many callers waiting for the key.
     pub async fn refill(&self, key: &Key) -> Result<Refilled, EngineError> {
         let refilled = self.shared().refill_and_wait(key, false, None).await;
         refilled.map(|(refilled, _)| refilled)
@@ -231,7 +230,7 @@ impl Namespace {
             Freshness::Fresh(left) => Some(left),
             _ => None,
         };
-        // Another caller may have brought the word that there is none.
+        // Another caller may have stored a negative entry.
         if refilled.entry.is_negative() {
             let left = time_left.unwrap_or_default();
             return Err(EngineError::NegativeResult { left });
@@ -244,8 +243,8 @@ impl Namespace {
         })
     }
 
-    /// Falls back to the previous copy when the origin failed and policy allows it. A copy that the
-    /// origin says no longer exists is not served.
+    /// Falls back to the previous copy when the origin failed and the policy allows it. A copy of a
+    /// value that the origin no longer has is not served.
     pub(super) fn kept_on_error(
         &self,
         kept: Option<Entry>,
@@ -267,8 +266,9 @@ impl Namespace {
         }
     }
 
-    /// Waits for the refill of a key, which this caller begins unless one is under way. Returns
-    /// whether it joined another's. With `unless_fresh`, a fresh copy that is there by now will do.
+    /// Waits for the refill of a key, which this caller begins unless one is active. Returns
+    /// whether it joined another caller's. With `unless_fresh`, a copy that has become fresh is
+    /// returned instead.
     pub(crate) async fn refill_and_wait(
         self: &Arc<Self>,
         key: &Key,
@@ -277,14 +277,14 @@ impl Namespace {
     ) -> Result<(Refilled, bool), EngineError> {
         let lease = self.permit_lease();
         let id = self.id();
-        // Who asks for what the origin says now is not served by a refill that began before.
+        // A caller that bypasses the cache must not be served by a refill that began earlier.
         let mut began_before = !unless_fresh;
         loop {
             let now = self.engine().now();
             let (waiter, told) = Waiter::new(now);
             let joined = {
                 let mut guard = self.engine().cache.guard(id, key);
-                // Somebody else may have brought the value since it was missing.
+                // Another caller may have stored the value since the miss.
                 if unless_fresh && let Some(refilled) = self.fresh(key, now) {
                     return Ok((refilled, true));
                 }
@@ -296,7 +296,7 @@ impl Namespace {
                     false
                 }
                 JoinOutcome::Waiting(_) if std::mem::take(&mut began_before) => {
-                    // A turn begins now, so it will do.
+                    // The grant begins a new refill, which is recent enough.
                     if let Ok(WaitOutcome::Turn(permit)) = told.await {
                         self.take_over(permit, trace.clone());
                     }
@@ -312,11 +312,11 @@ impl Namespace {
             match told.await {
                 Ok(WaitOutcome::Refilled(refilled)) => return Ok((refilled, joined)),
                 Ok(WaitOutcome::OriginFailed(error)) => return Err(EngineError::Origin(error)),
-                // Another caller was refilling by itself: the service does it now.
+                // Another caller was refilling by itself; now the service does.
                 Ok(WaitOutcome::Turn(permit)) => self.take_over(permit, trace.clone()),
                 Ok(WaitOutcome::Abandoned | WaitOutcome::AskAgain) => {}
-                // The refill was given up, because the service stops or the permit was voided and
-                // ran out.
+                // The refill was abandoned, because the service stops or the permit was voided and
+                // expired.
                 Err(_) => {
                     return Err(EngineError::Busy("the refill was abandoned; repeat the request"));
                 }
@@ -324,7 +324,7 @@ impl Namespace {
         }
     }
 
-    /// A fresh copy as a refill that has just ended.
+    /// A fresh copy, as the result of a refill that has just ended.
     fn fresh(&self, key: &Key, now: Timestamp) -> Option<Refilled> {
         let found = self.partition().get(key.as_str(), now)?;
         let fresh = matches!(found.freshness(), Freshness::Fresh(_));
@@ -332,7 +332,7 @@ impl Namespace {
         fresh.then(|| Refilled { entry: found.entry(), stored, origin_took })
     }
 
-    /// Refills with a permit that came to a caller who leaves that to the service.
+    /// Refills with a permit granted to a caller that leaves refilling to the service.
     fn take_over(self: &Arc<Self>, permit: Permit, trace: Option<TraceContext>) {
         let mut guard = self.engine().cache.guard(permit.namespace, &permit.key);
         let (nobody, _) = Waiter::new(self.engine().now());

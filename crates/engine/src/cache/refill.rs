@@ -1,4 +1,4 @@
-//! Carrying refills out: one task for each permit, which ends whatever its callers do.
+//! Runs refills: one task for each permit, which finishes even if its callers go away.
 
 use std::panic::AssertUnwindSafe;
 use std::sync::Arc;
@@ -16,11 +16,11 @@ use super::waiter::{Refilled, WaitOutcome, Waited, notify_all};
 use crate::engine::Namespace;
 use crate::events::{Event, OriginRead, RefillOutcome, RefillRecord};
 
-/// A permit outlives the origin's own time limit by this much, so that it expires only when the
-/// task that holds it is gone.
+/// By how much a permit's lease exceeds the origin's timeout, so that it expires only if its task
+/// is gone.
 const GRACE: Duration = Duration::from_secs(2);
 
-/// The lease when the origin's time limit is not known.
+/// The lease when the origin's timeout is unknown.
 const MAX_LEASE: Duration = Duration::from_secs(305);
 
 impl Namespace {
@@ -29,11 +29,12 @@ impl Namespace {
         binding.origin.as_ref().map_or(MAX_LEASE, |origin| origin.total_timeout() + GRACE)
     }
 
-    /// Refreshes a key unless a refill of it is under way.
+    /// Refreshes a key unless a refill of it is active.
     pub(super) fn refresh_in_background(self: &Arc<Self>, key: &Key, trace: Option<TraceContext>) {
         match &self.binding().origin {
             None => return,
-            // In an outage every stale hit comes here: none of them begins what would be refused.
+            // In an outage every stale hit comes here: none may begin a refill that would be
+            // refused.
             Some(origin) if origin.is_shut() => {
                 return self.notify(&Event::OriginRead(OriginRead::Refused));
             }
@@ -58,7 +59,7 @@ impl Namespace {
                     "the refill failed inside Verax; its log has the details".into(),
                 ))
             });
-            // Those who wait may take the value slowly, and the store may not keep it.
+            // Waiters may consume the value slowly, and the store may not keep it.
             let held = outcome.as_ref().map_or(0, |value| value.value.len());
             let (outcome, _held) = match namespace.in_flight().reserve(held) {
                 Ok(held) => (outcome, Some(held)),
@@ -87,7 +88,7 @@ impl Namespace {
         let outcome = origin.read_guarded(&values, trace).await;
         let took = started.elapsed();
         self.notify(&Event::OriginRead(match &outcome {
-            // An origin that has no such value has answered.
+            // An origin without such a value has still responded.
             Ok(_) | Err(OriginError::NoValue { .. }) => OriginRead::Answered(took),
             Err(OriginError::CircuitOpen { .. } | OriginError::Busy) => OriginRead::Refused,
             Err(_) => OriginRead::Failed(took),
@@ -106,13 +107,14 @@ impl Namespace {
             false => Ok(value),
         });
         let mut outcome = outcome.map_err(Arc::new).map(|value| {
-            // Nobody may keep a copy of what must not be stored.
+            // No caller may keep a copy of a value that must not be stored.
             let lifetime = if value.no_store { Lifetime::default() } else { self.lifetime() };
             let tags = value.cache_groups.as_deref().map(parse_tags);
-            // An origin's malformed field is passed over: the value is worth more than its tags.
+            // A malformed header field from the origin is ignored: the value matters more than its
+            // tags.
             let tags = tags.and_then(Result::ok).unwrap_or_default();
             let now = self.engine().now();
-            // An origin's malformed media type says nothing.
+            // A malformed media type from the origin is ignored.
             let media_type = MediaType::parse(&value.media_type);
             let media_type = media_type.unwrap_or_else(|_| "application/octet-stream".into());
             let entry = Entry::new(value.value, media_type, lifetime, now).with_tags(tags);
@@ -146,13 +148,13 @@ impl Namespace {
             }
             Err(error) => (held.took, WaitOutcome::OriginFailed(error)),
         };
-        // Counted first, so that who has its answer finds it counted.
+        // Counted first, so that a caller with the result finds it counted.
         self.refill_ended(key, "the service", took, ended, Waited::of(&waiters, now), now);
         notify_all(waiters, &told);
     }
 
-    /// The origin has no value: a copy from when it had one goes, and policy says how long that is
-    /// remembered.
+    /// The origin has no value: an earlier copy is removed, and a negative entry is kept as long as
+    /// the policy says.
     fn keep_negative(&self, partition: &Partition, key: &Key, now: Timestamp) {
         let max_age = self.binding().policy.negative_max_age;
         let entry = Entry::negative(max_age, now);
@@ -163,7 +165,7 @@ impl Namespace {
         }
     }
 
-    /// Tells of a refill of a key that has ended at `at`.
+    /// Publishes that a refill ended at `at`.
     pub(super) fn refill_ended(
         &self,
         key: &Key,

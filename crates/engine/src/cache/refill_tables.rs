@@ -22,7 +22,7 @@ pub(crate) struct Cache {
 impl Cache {
     pub(crate) fn new(memory_limit: u64, max_waiters: usize) -> Self {
         let guards = (0..GUARD_SHARDS).map(|_| {
-            // At most 2^52, so that every JSON reader keeps the numbers of permits whole.
+            // At most 2^52, so that every JSON parser keeps permit numbers exact.
             let limits = RefillLimits { waiters: max_waiters, ..Default::default() };
             Mutex::new(RefillTable::new(limits, rand::random::<u64>() >> 12))
         });

@@ -7,30 +7,30 @@ use tokio::sync::oneshot;
 use verax_core::{Entry, Permit, Timestamp};
 use verax_origin::OriginError;
 
-/// What a refill brought.
+/// The outcome of a refill.
 #[derive(Debug, Clone)]
 pub struct Refilled {
     /// The entry, stored or not.
     pub entry: Entry,
-    /// Whether it was stored. It is not when the key was invalidated or written while the origin
-    /// was read, when the origin forbids it, or when it does not fit.
+    /// Whether it was stored. It is not if the key was invalidated or written while the origin was
+    /// read, the origin forbids storing, or the value does not fit.
     pub stored: bool,
-    /// How long the origin took.
+    /// How long the origin read took.
     pub origin_took: Duration,
 }
 
-/// What a waiting caller is told.
+/// The notice a waiting caller receives.
 #[derive(Debug, Clone)]
 pub(crate) enum WaitOutcome {
     /// The value is there.
     Refilled(Refilled),
-    /// The origin gave none.
+    /// The origin returned none.
     OriginFailed(Arc<OriginError>),
-    /// The caller that refilled gave up, for all.
+    /// The holder of the permit abandoned the refill for every waiter.
     Abandoned,
-    /// The permit is the waiting caller's now.
+    /// The permit now belongs to the waiting caller.
     Turn(Permit),
-    /// What was waited for would be old: ask again.
+    /// The awaited value would be outdated: try again.
     AskAgain,
 }
 
@@ -47,13 +47,13 @@ impl Waiter {
         (Self { sender, since: now }, told)
     }
 
-    /// Tells it; returns whether it is still there to be told.
+    /// Notifies the caller; returns whether it is still there.
     pub(crate) fn notify(self, told: WaitOutcome) -> bool {
         self.sender.send(told).is_ok()
     }
 }
 
-/// How many waited, and how long at most.
+/// How many callers waited, and the longest wait.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub(crate) struct Waited {
     pub(crate) callers: usize,
@@ -61,17 +61,17 @@ pub(crate) struct Waited {
 }
 
 impl Waited {
-    /// What these have waited until `now`.
+    /// How long the callers have waited until `now`.
     pub(crate) fn of(waiters: &[Waiter], now: Timestamp) -> Self {
         let longest = waiters.iter().map(|waiter| now.since(waiter.since)).max();
         Self { callers: waiters.len(), longest: longest.unwrap_or_default() }
     }
 }
 
-/// Tells everybody the same.
+/// Notifies every caller of the same outcome.
 pub(crate) fn notify_all(waiters: Vec<Waiter>, told: &WaitOutcome) {
     for waiter in waiters {
-        // A caller that has gone does not need to be told.
+        // A caller that has gone need not be notified.
         waiter.notify(told.clone());
     }
 }

@@ -4,7 +4,7 @@ use super::invalidation::InvalidationWatch;
 use crate::handle::Reader;
 
 impl Reader {
-    /// Watches what becomes untrue.
+    /// Watches invalidations.
     pub fn watch_invalidations(&self) -> InvalidationWatch {
         InvalidationWatch(self.watchers().watch())
     }

@@ -1,9 +1,9 @@
-//! Writing through: the origin first, then the entry.
+//! Writes through: to the origin first, then to the entry.
 //!
-//! Writes of one key take turns, so that entry and origin agree on which was last. Each is carried
-//! to its end by a task of its own: a caller that goes away in the middle must not leave the entry
-//! behind the origin. A write that the origin refused changes nothing; one whose outcome is not
-//! known removes the entry, since nobody can say what would be true.
+//! Writes of one key are serialized, so that entry and origin agree on the last one. Each runs to
+//! its end in a task of its own: a caller that disconnects midway must not leave the entry behind
+//! the origin. A write the origin refused changes nothing; one with an unknown outcome removes the
+//! entry, since either value may be current.
 
 use std::sync::Arc;
 
@@ -18,8 +18,8 @@ use crate::events::Event;
 use crate::handle::Writer;
 
 impl Writer {
-    /// Stores a value: in the origin first, where the namespace writes through. A refill of the key
-    /// that is under way will not overwrite it.
+    /// Stores a value: in the origin first, if the namespace writes through. An active refill of
+    /// the key will not overwrite it.
     ///
     /// # Errors
     /// [`EngineError`]: the size, the condition, or [`EngineError::NotWritten`] when the origin did
@@ -33,7 +33,7 @@ impl Writer {
         if !self.writes_through() {
             return Written::Now(self.put_request(key, request));
         }
-        // The value is held until the origin has answered, whatever becomes of its sender.
+        // The value is held until the origin has responded, even if its sender disconnects.
         let held = self.in_flight().reserve_wait().and_then(|mut held| {
             held.join(self.in_flight().reserve_all(request.value.len())?);
             Ok(held)
@@ -48,7 +48,7 @@ impl Writer {
             let engine = Arc::clone(namespace.engine());
             let writer = engine.cache.writes.of((namespace.id(), key.clone()));
             let _turn = writer.turn.lock().await;
-            // What can be refused is refused before the origin knows of it.
+            // Anything that can be refused is refused before the origin is written.
             let entry = namespace.entry_of(request.clone(), engine.now())?;
             namespace.holds(&key, &request.condition)?;
             let write = match entry.is_negative() {
@@ -61,15 +61,15 @@ impl Writer {
             let request = PutRequest { condition: Precondition::Always, ..request };
             let stored = namespace.put_request(&key, request);
             if stored.is_err() {
-                // The origin has the new value, so the entry before is old.
+                // The origin has the new value, so the previous entry is outdated.
                 namespace.delete_always(&key);
             }
             stored
         })
     }
 
-    /// Deletes an entry: from the origin first, where the namespace writes through. Returns whether
-    /// there was one. A refill of it that is under way will not be stored.
+    /// Deletes an entry: from the origin first, if the namespace writes through. Returns whether
+    /// the entry existed. An active refill of it will not be stored.
     ///
     /// # Errors
     /// [`EngineError::ConditionFailed`], [`EngineError::NotWritten`] when the origin did not take
@@ -108,7 +108,7 @@ impl Namespace {
     }
 
     fn delete_always(&self, key: &Key) -> bool {
-        // Without a condition there is nothing that fails.
+        // Without a condition the delete cannot fail.
         self.delete_entry(key, &Precondition::Always).unwrap_or(false)
     }
 
@@ -141,14 +141,14 @@ impl Namespace {
         })
     }
 
-    /// Whether a condition for storing holds for the entry that is there.
+    /// Whether a condition for storing holds for the current entry.
     fn holds(&self, key: &Key, condition: &Precondition) -> Result<(), EngineError> {
         let found = self.partition().peek(key.as_str(), self.engine().now());
         condition.check(found.as_ref()).map_err(|_| EngineError::ConditionFailed)
     }
 }
 
-/// Runs a write in a task of its own, which ends whatever becomes of its caller.
+/// Runs a write in a task of its own, which finishes even if its caller goes away.
 fn to_its_end<T: Send + 'static>(
     write: impl Future<Output = Result<T, EngineError>> + Send + 'static,
 ) -> Written<T> {

@@ -1,4 +1,4 @@
-//! Whose turn it is to write a key through.
+//! Serializes write-throughs of one key.
 
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -8,11 +8,11 @@ use verax_core::{Key, NamespaceId};
 type EntryAddress = (NamespaceId, Key);
 type Turn = Arc<tokio::sync::Mutex<()>>;
 
-/// Whose turn it is to write a key.
+/// The queue of writers of each key.
 #[derive(Debug, Default)]
 pub(crate) struct WriteTurns(Mutex<HashMap<EntryAddress, Turn>>);
 
-/// A writer that waits for its turn or has it.
+/// A writer that is queued or has its turn.
 pub(super) struct Waiting<'t> {
     turns: &'t WriteTurns,
     place: EntryAddress,
@@ -30,7 +30,7 @@ impl WriteTurns {
 impl Drop for Waiting<'_> {
     fn drop(&mut self) {
         let mut turns = self.turns.0.lock().unwrap_or_else(PoisonError::into_inner);
-        // The table's and this one's.
+        // One reference in the table and one here.
         if Arc::strong_count(&self.turn) <= 2 {
             turns.remove(&self.place);
         }

@@ -1,4 +1,4 @@
-//! What a write came to.
+//! The outcome of a write.
 
 use futures_util::future::BoxFuture;
 use verax_core::entry::Entry;
@@ -14,12 +14,11 @@ pub struct Stored {
     pub replaced: bool,
 }
 
-/// A write that has been done, or that waits for the origin. It goes on to its end whether or not
-/// anybody awaits it.
+/// A write that is done or waits for the origin. It finishes even if nothing awaits it.
 pub enum Written<T> {
-    /// It has been done, or refused.
+    /// It is done or refused.
     Now(Result<T, EngineError>),
-    /// The origin is asked first.
+    /// It is being written to the origin first.
     Later(BoxFuture<'static, Result<T, EngineError>>),
 }
 

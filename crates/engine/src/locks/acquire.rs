@@ -22,28 +22,28 @@ use crate::events::{Event, LockEvent, LockEventKind};
 use crate::handle::{Manager, Reader, Writer};
 use verax_core::guard::lock::LockCounts;
 
-/// How many locks are shown in one step, with those queued for each.
+/// How many locks are listed in one step, with the queue of each.
 const VIEW_STEP: usize = 64;
 
-/// How long a lease may last: a shorter one cannot be renewed in time.
+/// The range of a lease; a shorter one could not be renewed in time.
 pub const LEASES: RangeInclusive<Duration> = Duration::from_millis(100)..=MAX_LEASE;
 
-/// What a caller wants of a lock.
+/// A request to acquire a lock.
 #[derive(Debug, Clone)]
 pub struct LockRequest {
     /// The caller's display name.
     pub owner: String,
-    /// How long the lease lasts unless it is renewed.
+    /// The lease, unless it is renewed.
     pub lease: Duration,
-    /// How long to wait for it; zero to be notices at once.
+    /// How long to wait for it; zero for no wait.
     pub wait: Duration,
-    /// The connection that the lease ends with; `None` for a lease that outlives it.
+    /// The connection the lease ends with; `None` if the lease outlives it.
     pub session: Option<SessionId>,
-    /// The access that it is asked for with: the lease ends with it.
+    /// The access of the request: the lease ends with it.
     pub access: Option<LeasedBy>,
 }
 
-/// A connection whose end ends the leases that were asked for with it.
+/// A connection whose end also ends the leases acquired with it.
 #[derive(Debug)]
 pub struct LockSession {
     engine: Arc<Engine>,
@@ -51,7 +51,7 @@ pub struct LockSession {
 }
 
 impl LockSession {
-    /// Its identity.
+    /// Its identifier.
     pub fn id(&self) -> SessionId {
         self.id
     }
@@ -64,8 +64,8 @@ impl Drop for LockSession {
 }
 
 impl Engine {
-    /// Tells callers what became of them. One that has gone gives back at once what it was granted,
-    /// so that nobody waits for a holder that does not exist.
+    /// Notifies callers of their outcome. A caller that has gone returns its grant immediately, so
+    /// that no caller waits for a missing holder.
     pub(super) fn deliver_locks(&self, mut notices: Vec<LockNotice<Waiter>>, now: Timestamp) {
         while !notices.is_empty() {
             let mut more = Vec::new();
@@ -74,7 +74,7 @@ impl Engine {
                     LockNotice::Granted(waiter, grant) => {
                         let (name, token) = (grant.name.clone(), grant.token);
                         if waiter.send(Acquired::Granted(grant)).is_err() {
-                            // It cannot be over already: it was granted now.
+                            // It cannot have ended: it was granted just now.
                             let _ = self.locks.table().release(&name, token, now, &mut more);
                         }
                     }
@@ -89,7 +89,7 @@ impl Engine {
         self.locks.changed.notify_one();
     }
 
-    /// Ends leases and waits step by step, between which others have their turn at the table.
+    /// Ends leases and waits in steps, and releases the table between them.
     fn end_locks(
         &self,
         step: impl Fn(&mut LockTable<Waiter>, Timestamp, &mut Vec<LockNotice<Waiter>>) -> bool,
@@ -106,7 +106,7 @@ impl Engine {
     }
 
     fn lock_ended(&self, name: LockName, holder: Holder, by: LeaseEnd, now: Timestamp) {
-        // An expiry is noticed a little after it happened.
+        // An expiry is noticed slightly late.
         let at = if by == LeaseEnd::Time { holder.ends_at.min(now) } else { now };
         self.notify_lock(LockEvent {
             at,
@@ -132,13 +132,12 @@ impl Engine {
         LockSession { engine: Arc::clone(self), id }
     }
 
-    /// The locks that are held in the namespaces that `which` holds for, longest first, and at most
-    /// `most` of them.
+    /// At most `most` held locks of the namespaces that `which` accepts, longest-held first.
     pub fn locks_where(&self, which: impl Fn(NamespaceId) -> bool, most: usize) -> Vec<LockView> {
         let mut longest = Vec::new();
         let namespaces = self.locks.table().namespaces();
         for namespace in namespaces.into_iter().filter(|namespace| which(*namespace)) {
-            longest.append(&mut self.locks.table().max_held(namespace, most));
+            longest.append(&mut self.locks.table().longest_held(namespace, most));
             longest.sort_unstable_by_key(|(token, _)| *token);
             longest.truncate(most);
         }
@@ -150,52 +149,51 @@ impl Engine {
         views
     }
 
-    /// How many locks are held, and how many callers are queued.
+    /// The number of held locks and of queued callers.
     pub fn lock_counts(&self) -> LockCounts {
         self.locks.table().counts()
     }
 
-    /// Ends the leases and waits of an access that was withdrawn; those next in the queue get the
-    /// locks.
+    /// Ends the leases and waits of a revoked access; the next queued callers get the locks.
     pub(crate) fn withdraw_locks(&self, access: AccessId) {
         self.end_locks(|table, now, notices| table.withdraw(access, now, notices));
     }
 
-    /// Ends all leases and waits, and gives none: another Verax does. A later epoch begins anew.
+    /// Ends all leases and waits and grants none, because another node is active. A later epoch
+    /// starts afresh.
     pub fn end_all_locks(&self) {
         let gone = {
             let mut table = self.locks.table();
             table.end_epoch();
             table.end_all()
         };
-        // Where nobody waits for the table.
+        // Off the lock on the table.
         drop(gone);
     }
 
-    /// Sets until when locks are given; `None` for as long as there is an epoch.
+    /// Sets until when locks are granted; `None` for as long as there is an epoch.
     pub fn give_locks_until(&self, moment: Option<Timestamp>) {
         self.locks.table().give_until(moment);
     }
 
-    /// The epoch of the fencing tokens that are given now, if there is one.
+    /// The current epoch of fencing tokens, if there is one.
     pub fn lock_epoch(&self) -> Option<u32> {
         self.locks.table().epoch()
     }
 
-    /// Whether a new epoch is needed: there is none, or it is nearly used up.
+    /// Whether a new epoch is needed, because there is none or it is nearly exhausted.
     pub fn needs_lock_epoch(&self) -> bool {
         self.locks.table().needs_epoch()
     }
 
-    /// Gives fencing tokens of a new epoch from now on.
+    /// Begins a new epoch of fencing tokens.
     pub fn begin_lock_epoch(&self, epoch: u32) {
         self.locks.table().begin_epoch(epoch);
     }
 }
 
 impl Writer {
-    /// Acquires a lock, and waits for it as long as the request says. Dropping the call leaves the
-    /// queue.
+    /// Acquires a lock, waiting as long as the request says. Dropping the call leaves the queue.
     ///
     /// # Errors
     /// [`EngineError`]: a request out of range, too many locks, or no epoch yet.
@@ -218,8 +216,8 @@ impl Writer {
         let mut notices = Vec::new();
         let outcome = engine.locks.table().acquire(&name, queued, waiter, began, &mut notices);
         engine.deliver_locks(notices, began);
-        // Withdrawing access raises its signal first and then ends what it holds: an acquisition
-        // that came in between is found there, and a later one here.
+        // Revoking access raises its signal first and then ends its leases: a lease granted in
+        // between is ended there, a later one here.
         if let Some(access) = access.filter(|access| access.signal.has_ended()) {
             engine.withdraw_locks(access.id);
             return Err(EngineError::AccessEnded);
@@ -257,10 +255,11 @@ impl Writer {
         Ok(acquired)
     }
 
-    /// Makes a lease last for `lease` from now on; returns when it ends then.
+    /// Renews a lease to last `lease` from now; returns when it ends.
     ///
     /// # Errors
-    /// [`EngineError::NotHeld`] when it is over, [`EngineError::Invalid`] for a lease out of range.
+    /// [`EngineError::NotHeld`] when it has ended, [`EngineError::Invalid`] for a lease out of
+    /// range.
     pub fn renew_lock(
         &self,
         name: &Key,
@@ -297,7 +296,7 @@ impl Writer {
 }
 
 impl Manager {
-    /// Ends whatever hold there is; returns who had it.
+    /// Ends any lease of the lock; returns its owner.
     pub fn force_release_lock(&self, name: &Key) -> Option<Holder> {
         let engine = self.engine();
         let (lock, now, mut notices) = ((self.id(), name.clone()), engine.now(), Vec::new());
@@ -314,7 +313,7 @@ impl Reader {
         engine.locks.table().look(&(self.id(), name.clone()), engine.now())
     }
 
-    /// The locks that are held, longest first, and at most `most` of them.
+    /// At most `most` held locks, longest-held first.
     pub fn locks(&self, most: usize) -> Vec<LockView> {
         self.engine().locks_where(|of| of == self.id(), most)
     }
@@ -355,7 +354,7 @@ fn refused(error: AcquireError) -> EngineError {
         AcquireError::NoEpoch | AcquireError::EpochUsedUp | AcquireError::Unconfirmed => {
             EngineError::Unconfirmed(error.to_string())
         }
-        // Nobody is there any more to hear it.
+        // The caller is gone.
         AcquireError::Disconnected => EngineError::Busy("the connection has ended"),
         AcquireError::Full(_) => EngineError::Busy(
             "the namespace has as many leases and queued callers as it may; retry later",
@@ -370,7 +369,7 @@ fn not_held(error: NotHeld) -> EngineError {
     }
 }
 
-/// Ends leases and waits when their time is over.
+/// Ends expired leases, and waits that have timed out.
 pub(crate) async fn end_locks_in_time(engine: Arc<Engine>) {
     loop {
         let next = engine.locks.table().next_moment();

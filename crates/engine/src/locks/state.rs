@@ -1,4 +1,4 @@
-//! All locks, and who waits for them.
+//! The locks of the service and their queues.
 
 use std::sync::atomic::AtomicU64;
 use std::sync::{Mutex, MutexGuard, PoisonError};
@@ -8,15 +8,15 @@ use verax_core::NamespaceId;
 use verax_core::guard::ShareLimits;
 use verax_core::guard::lock::{Grant, Holder, LockTable};
 
-/// How many leases and waits there may be; what they take is in the margin beside the memory limit.
+/// The maximum number of leases and waits; their memory is in the margin beside the memory limit.
 const LIMITS: ShareLimits = ShareLimits { per_namespace: 20_000, guaranteed: 500, in_all: 50_000 };
 
-/// What became of acquiring a lock.
+/// The outcome of acquiring a lock.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Acquired {
-    /// The lease is the caller's.
+    /// The lock was acquired.
     Granted(Grant),
-    /// Another caller holds the lock, and the wait is over.
+    /// Another caller holds the lock, and the wait timed out.
     HeldByOther(Holder),
 }
 
@@ -36,7 +36,7 @@ pub(super) type Waiter = oneshot::Sender<Acquired>;
 #[derive(Debug)]
 pub(crate) struct Locks {
     pub(super) table: Mutex<LockTable<Waiter>>,
-    /// LockNotice when a lock must be looked at sooner than before.
+    /// Notified when a deadline is earlier than the ones before.
     pub(super) changed: Notify,
     pub(super) last_session: AtomicU64,
 }
@@ -56,7 +56,7 @@ impl Locks {
         self.table.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Ends what a namespace that is deleted has of locks.
+    /// Ends the leases and waits of a deleted namespace.
     pub(crate) fn end_namespace(&self, namespace: NamespaceId) {
         while self.table().end_namespace(namespace) {}
     }

@@ -8,8 +8,8 @@ use verax_core::guard::lock::{LockName, Ticket};
 use super::state::Acquired;
 use crate::engine::Engine;
 
-/// A place in a queue. It is left when this is dropped, and a grant that nobody took is given back:
-/// a caller that is gone must not hold anything.
+/// A place in a queue. Dropping it leaves the queue and returns an unclaimed grant: a caller that
+/// is gone must not hold a lock.
 pub(super) struct QueuedWait {
     engine: Arc<Engine>,
     name: LockName,
@@ -28,7 +28,7 @@ impl QueuedWait {
         Self { engine: Arc::clone(engine), name, ticket, answer, answered: false }
     }
 
-    /// Waits for the answer; `None` when there will be none, because the service stops.
+    /// Waits for the outcome; `None` if there will be none, because the service stops.
     pub(super) async fn wait(mut self) -> Option<Acquired> {
         let mut stopping = self.engine.stopping();
         let answer = tokio::select! {
@@ -46,7 +46,8 @@ impl Drop for QueuedWait {
         if self.answered || locks.table().leave(&self.name, self.ticket) {
             return;
         }
-        // The grant may be on its way: closing makes sure that it is either here or refused.
+        // The grant may be in transit: closing the channel makes sure it has either arrived or is
+        // refused.
         self.answer.close();
         if let Ok(Acquired::Granted(grant)) = self.answer.try_recv() {
             let (now, mut notices) = (engine.now(), Vec::new());

@@ -5,7 +5,7 @@ use std::time::Instant;
 use super::reader::HttpReader;
 use crate::error::OriginError;
 
-/// Why a listing gives no values.
+/// Why a listing has no values.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum InvalidListing {
     /// The listing could not be read.
@@ -14,12 +14,12 @@ pub enum InvalidListing {
     /// Queries have no listings.
     #[error("the origin is a query, which has no listings: send the values themselves")]
     NoListings,
-    /// The origin's settings do not name it.
+    /// The origin's settings do not allow it.
     #[error("the listing {reference:?} may not be read: {}", match .allowed.as_slice() { [] => "the origin's settings name none; have an administrator add it (verax origin change --listing)".to_owned(), allowed => format!("the origin's settings name {}", allowed.join(", ")) })]
     NotAllowed {
         /// The listing's reference.
         reference: String,
-        /// Those that are.
+        /// The allowed listings.
         allowed: Vec<String>,
     },
     /// It is not a JSON array of strings.

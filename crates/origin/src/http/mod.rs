@@ -1,4 +1,4 @@
-//! An origin that is an HTTP service, on one server or on several that are alike.
+//! An origin that is an HTTP service, on one server or several replicas.
 
 mod listing;
 mod reader;

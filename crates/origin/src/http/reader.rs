@@ -16,10 +16,10 @@ use crate::credentials::{CredentialError, Secret};
 use crate::error::OriginError;
 use crate::value::{OriginValue, OriginWrite, TraceContext};
 
-/// The most memory that is set aside for a body before it arrives.
+/// The maximum memory reserved for a body before it arrives, in bytes.
 const MAX_AHEAD: usize = 256 << 10;
 
-/// The longest address of a further server, in bytes.
+/// The maximum length of a replica's address, in bytes.
 const MAX_ADDRESS_BYTES: usize = 300;
 
 /// An HTTP service with its pool of connections.
@@ -34,7 +34,7 @@ pub struct HttpReader {
     pub(super) listings: Vec<String>,
 }
 
-/// The address of a further server.
+/// The address of a replica.
 fn server(text: &str) -> Result<Url, InvalidTemplate> {
     let bad = || InvalidTemplate::Server(text.chars().take(MAX_ADDRESS_BYTES).collect());
     let url = Url::parse(text).map_err(|_| bad())?;
@@ -65,11 +65,11 @@ impl HttpReader {
                 servers.push(url);
             }
         }
-        // Somebody else may have installed a provider already; either serves.
+        // Another crate may have installed a provider already; either works.
         let _ = rustls::crypto::ring::default_provider().install_default();
         let client = Client::builder()
             .connect_timeout(settings.connect_timeout)
-            // A redirect could lead to a server that nobody configured.
+            // A redirect could lead to a server that is not configured.
             .redirect(redirect::Policy::none())
             .tcp_nodelay(true)
             .user_agent(concat!("verax/", env!("CARGO_PKG_VERSION")))
@@ -89,7 +89,7 @@ impl HttpReader {
         &self.servers
     }
 
-    /// The URL that the values of a key make.
+    /// The URL of a key's values.
     ///
     /// # Errors
     /// [`OriginError::KeyMismatch`].
@@ -97,7 +97,7 @@ impl HttpReader {
         self.template.expand(values).map_err(OriginError::KeyMismatch)
     }
 
-    /// The URL of a reference that stays on this origin's server.
+    /// The URL of a reference on this origin's server.
     ///
     /// # Errors
     /// [`OriginError::KeyMismatch`] when it leads elsewhere.
@@ -112,18 +112,18 @@ impl HttpReader {
         }
     }
 
-    /// The names that its URL template takes values for.
+    /// The variables of its URL template.
     pub fn variables(&self) -> Vec<String> {
         self.template.variables()
     }
 
-    /// Whether a key makes a URL, and the secret is there.
+    /// Checks that a key makes a URL, and the secret is readable.
     pub(crate) async fn check(&self, values: &[(&str, &str)]) -> Result<(), OriginError> {
         self.url_of(values)?;
         self.authorization().await.map(drop)
     }
 
-    /// The `Authorization` field that opens the service.
+    /// The `Authorization` header field.
     async fn authorization(&self) -> Result<Option<HeaderValue>, OriginError> {
         let Some(secret) = &self.secret else { return Ok(None) };
         let text = secret.read().await?;
@@ -149,7 +149,7 @@ impl HttpReader {
         Ok(url)
     }
 
-    /// What all requests have: the secret, the caller's trace context, and an end.
+    /// Completes a request with the secret, the caller's trace context, and a timeout.
     async fn sent(
         &self,
         mut request: RequestBuilder,
@@ -170,7 +170,7 @@ impl HttpReader {
         request.timeout(left).send().await.map_err(|e| self.error_of(url, &e))
     }
 
-    /// Reads the value that the values of a key stand for, from the server with a number.
+    /// Reads the value of a key from the server with a number.
     pub(crate) async fn read_at(
         &self,
         server: usize,
@@ -181,7 +181,7 @@ impl HttpReader {
         self.read_url(self.url_at(server, values)?, trace, deadline).await
     }
 
-    /// Sends a change to the server with a number.
+    /// Writes a change to the server with a number.
     pub(crate) async fn write_at(
         &self,
         server: usize,
@@ -228,7 +228,7 @@ impl HttpReader {
             let value = response.headers().get(name)?;
             value.to_str().ok().map(str::to_owned)
         };
-        // Of a list, all lines count (RFC 9110, section 5.3).
+        // All lines of a list-based field count (RFC 9110, section 5.3).
         let list = |name| {
             let lines = response.headers().get_all(name).iter();
             lines.filter_map(|line| line.to_str().ok()).collect::<Vec<_>>().join(", ")
@@ -241,7 +241,7 @@ impl HttpReader {
             value,
             media_type: media_type.unwrap_or_else(|| "application/octet-stream".into()),
             cache_groups,
-            // Whatever else stands in the field, and whether or not that can be read.
+            // Regardless of the rest of the field, readable or not.
             no_store: control.split(',').any(|part| part.trim().eq_ignore_ascii_case("no-store")),
             took: started.elapsed(),
         })
@@ -254,7 +254,7 @@ impl HttpReader {
         if announced > limit {
             return Err(too_large());
         }
-        // What is announced costs memory when it comes.
+        // An announced length costs memory only as it arrives.
         let mut body = BytesMut::with_capacity((announced as usize).min(MAX_AHEAD));
         let mut chunks = response.bytes_stream();
         while let Some(chunk) = chunks.next().await {
@@ -269,7 +269,7 @@ impl HttpReader {
 
     fn error_of(&self, url: &Url, error: &reqwest::Error) -> OriginError {
         let url = url.to_string();
-        // A connect time-out is both; the connection is what to look at.
+        // A connect timeout is both; the connection matters.
         if error.is_connect() {
             OriginError::Connect { url, reason: reason_of(error) }
         } else if error.is_timeout() {
@@ -280,7 +280,7 @@ impl HttpReader {
     }
 }
 
-/// The innermost cause, which says more than the layers around it.
+/// The innermost cause, which is the most specific.
 fn reason_of(error: &reqwest::Error) -> String {
     let mut innermost: &dyn std::error::Error = error;
     while let Some(source) = innermost.source() {

@@ -28,7 +28,7 @@ pub enum InvalidTemplate {
         "{0:?} must start with http:// or https:// and a host without variables, without a password"
     )]
     Base(String),
-    /// A further server is no plain address.
+    /// A replica's address is not a plain address.
     #[error(
         "{0:?} is not the address of a server: use http:// or https://, a host and a port, and nothing behind them"
     )]
@@ -39,7 +39,7 @@ pub enum InvalidTemplate {
 }
 
 impl UrlTemplate {
-    /// Reads a template.
+    /// Parses a template.
     ///
     /// # Errors
     /// [`InvalidTemplate`].
@@ -66,11 +66,10 @@ impl UrlTemplate {
         self.template.variables().map(|name| name.as_str().to_owned()).collect()
     }
 
-    /// The URL that values make of it; variables without a value expand to nothing, as RFC 6570
-    /// says.
+    /// Expands it with values; variables without a value expand to nothing, as RFC 6570 says.
     ///
     /// # Errors
-    /// What is wrong with the result, as text.
+    /// What is wrong with the resulting URL.
     pub fn expand(&self, values: &[(&str, &str)]) -> Result<Url, String> {
         let mut context = SimpleContext::new();
         for (name, value) in values {
@@ -87,13 +86,13 @@ impl UrlTemplate {
         if url.path() != path_of(&text) && !(url.path() == "/" && path_of(&text).is_empty()) {
             return Err(format!("{text:?} would be parsed as the path {:?}", url.path()));
         }
-        // The host is fixed by construction; this holds even if a URL parser reads it otherwise.
+        // The host is fixed by construction; this check holds even if a URL parser disagrees.
         let same = url.origin() == self.base.origin();
         if same { Ok(url) } else { Err(format!("{text:?} leaves {}", self.base)) }
     }
 }
 
-/// The path of a URL with a host, as it is written.
+/// The path of a URL with a host, as written.
 fn path_of(url: &str) -> &str {
     let rest = url.split_once("://").map_or(url, |(_, rest)| rest);
     let path = rest.find(['/', '?', '#']).map_or("", |start| &rest[start..]);
@@ -101,7 +100,7 @@ fn path_of(url: &str) -> &str {
 }
 
 /// Whether a path segment is `.` or `..` (RFC 3986, section 3.3), encoded or not: these are removed
-/// with what stands before them, so a key could choose another path.
+/// along with the preceding segment, so a key could choose another path.
 fn is_dots(segment: &str) -> bool {
     let decoded = segment.to_ascii_lowercase().replace("%2e", ".");
     decoded == "." || decoded == ".."

@@ -5,7 +5,7 @@ use base64::engine::general_purpose::STANDARD as BASE64;
 use mysql_async::consts::{ColumnFlags, ColumnType};
 use mysql_async::{Column, Row, Value};
 
-/// The number of the character set that stands for no text.
+/// The character set number of binary data.
 const BINARY: u16 = 63;
 
 fn text(out: &mut Vec<u8>, text: &str) {
@@ -13,7 +13,7 @@ fn text(out: &mut Vec<u8>, text: &str) {
     let _ = serde_json::to_writer(out, text);
 }
 
-/// Appends a row as an object, with its columns in their order.
+/// Appends a row as an object, with its columns in order.
 pub(super) fn write_row(out: &mut Vec<u8>, row: &Row) {
     out.push(b'{');
     for (at, column) in row.columns_ref().iter().enumerate() {
@@ -68,7 +68,7 @@ fn fraction(micros: u32) -> String {
 
 fn write_bytes(out: &mut Vec<u8>, column: &Column, bytes: &[u8]) {
     match column.column_type() {
-        // Digits as they are, so that no cent is lost.
+        // Digits unchanged, so that no precision is lost.
         ColumnType::MYSQL_TYPE_DECIMAL | ColumnType::MYSQL_TYPE_NEWDECIMAL => {
             let plain = serde_json::from_slice::<serde_json::Number>(bytes).is_ok();
             match plain {

@@ -1,6 +1,5 @@
-//! An origin that is a query to a MariaDB: a read-only session, the values from the key bound as
-//! parameters and never written into the statement, bounds on time, rows and size, the result as
-//! JSON.
+//! An origin that is a query to a MariaDB: a read-only session, values from the key bound as
+//! parameters and never interpolated, limits on time, rows and size, and the result as JSON.
 
 mod json;
 mod query;
@@ -24,11 +23,10 @@ pub use query::InvalidQuery;
 /// MariaDB's error for a statement that took too long.
 const STATEMENT_TIMEOUT: u16 = 1969;
 
-/// A statement is given this much longer than MariaDB itself gives it, so that MariaDB's word comes
-/// first.
+/// By how much the client's timeout exceeds MariaDB's own, so that MariaDB's error comes first.
 const GRACE: Duration = Duration::from_millis(250);
 
-/// A connection that no read has used for this long is closed.
+/// A connection unused for this long is closed.
 const IDLE_TIMEOUT: Duration = Duration::from_secs(60);
 
 /// A MariaDB with a pool of connections.
@@ -87,7 +85,7 @@ impl SqlReader {
         names
     }
 
-    /// Whether the secret is there.
+    /// Checks that the secret is readable.
     pub(crate) async fn check(&self) -> Result<(), OriginError> {
         self.password().await.map(drop)
     }
@@ -115,14 +113,14 @@ impl SqlReader {
 
     fn options(&self, password: &str) -> Opts {
         let seconds = self.total_timeout.as_secs_f64();
-        // One row more than allowed, so that too many are noticed without reading them all.
+        // One row more than allowed, to detect too many without reading them all.
         let rows = u64::from(self.max_rows) + 1;
         let session = format!(
             "SET SESSION tx_read_only = 1, max_statement_time = {seconds:.3}, \
              sql_select_limit = {rows}, time_zone = '+00:00'"
         );
         let constraints = PoolConstraints::new(0, self.connections.max(1)).unwrap_or_default();
-        // A database that is reached by a name in brackets is an IPv6 address.
+        // A host in brackets is an IPv6 address.
         let host = self.database.host.trim_matches(['[', ']']);
         OptsBuilder::default()
             .ip_or_hostname(host)
@@ -133,8 +131,8 @@ impl SqlReader {
             .prefer_socket(false)
             .setup(vec![session])
             .pool_opts(
-                // Connections are kept between reads, and each begins its next one with a new
-                // session: whatever a query did to it (variables, locks) is gone.
+                // Connections are reused, with a session reset before each read: anything a query
+                // left (variables, locks) is gone.
                 PoolOpts::default()
                     .with_constraints(constraints)
                     .with_inactive_connection_ttl(IDLE_TIMEOUT)
@@ -144,7 +142,7 @@ impl SqlReader {
             .into()
     }
 
-    /// Reads the rows that the values of a key stand for.
+    /// Reads the rows of a key's values.
     pub(crate) async fn read(
         &self,
         values: &[(&str, &str)],
@@ -169,7 +167,7 @@ impl SqlReader {
         let rows = match rows.await {
             Ok(Ok(rows)) => rows,
             failed => {
-                // Rows that nobody wants are not read to the end.
+                // Unwanted rows are not read to the end.
                 drop(connection.disconnect());
                 return Err(failed.map_or_else(|_| late(), |read| read.err().unwrap_or_else(late)));
             }
@@ -238,7 +236,7 @@ impl SqlReader {
             Error::Server(server) if server.code == STATEMENT_TIMEOUT => {
                 OriginError::Timeout { url, limit: self.total_timeout }
             }
-            // Access denied, too many connections, a shutdown and the like are no word on the
+            // Access denied, too many connections, a shutdown and the like do not concern the
             // query.
             Error::Server(server)
                 if matches!(server.code, 1040 | 1044 | 1045 | 1049 | 1053 | 1203 | 1927) =>

@@ -1,12 +1,12 @@
-//! The query of an origin, with a name for each value from the key.
+//! The query of an origin, with named parameters.
 
 use mysql_common::named_params::ParsedNamedParams;
 use url::Url;
 
-/// Why settings make no SQL origin.
+/// Why settings are not valid for an SQL origin.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum InvalidQuery {
-    /// The URL is not that of a database.
+    /// The URL is not a database's.
     #[error("{url:?} is not the URL of a database: use mysql://USER@HOST:PORT/DATABASE; {reason}")]
     Url {
         /// The URL given.
@@ -14,7 +14,7 @@ pub enum InvalidQuery {
         /// What is wrong with it.
         reason: &'static str,
     },
-    /// The statement does not read.
+    /// The statement is malformed.
     #[error("the query must be one SELECT (or WITH … SELECT) statement, not {0:?}")]
     NoSelect(String),
     /// The statement does more than select.
@@ -23,12 +23,12 @@ pub enum InvalidQuery {
         /// What is too much.
         what: &'static str,
     },
-    /// A value without a name.
+    /// A parameter without a name.
     #[error("the query has a ? without a name: write :name, with a variable of the key pattern")]
     WithoutName,
 }
 
-/// A query as it is sent, and the names whose values it takes, in their order.
+/// A query as it is sent, and its parameter names in order.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) struct Query {
     pub(super) text: String,
@@ -36,7 +36,7 @@ pub(super) struct Query {
 }
 
 impl Query {
-    /// Reads a SELECT with `:name` for each value from the key.
+    /// Parses a SELECT with `:name` for each value from the key.
     pub(super) fn parse(text: &str) -> Result<Self, InvalidQuery> {
         let text = text.trim().trim_end_matches(';').trim_end();
         let first: String = text
@@ -55,7 +55,7 @@ impl Query {
         let names: Vec<String> =
             parsed.params().iter().map(|n| String::from_utf8_lossy(n).into_owned()).collect();
         let sent = String::from_utf8_lossy(parsed.query()).into_owned();
-        // Without any name, a lone ? is passed over by the parser.
+        // Without any name, the parser would ignore a lone ?.
         if names.is_empty() && outside_of_quotes(&sent).is_none_or(|plain| plain.contains('?')) {
             return Err(InvalidQuery::WithoutName);
         }
@@ -63,8 +63,8 @@ impl Query {
     }
 }
 
-/// What in a statement does more than select, if anything: writes a file or variables, is followed
-/// by another statement, or hides statements in comments that MariaDB executes.
+/// Finds what a statement does beyond selecting, if anything: it writes a file or variables, is
+/// followed by another statement, or hides statements in executable comments.
 fn more_than_select(text: &str) -> Option<&'static str> {
     if text.contains("/*!") || text.to_ascii_uppercase().contains("/*M!") {
         return Some("a comment that is executed");
@@ -81,7 +81,7 @@ fn more_than_select(text: &str) -> Option<&'static str> {
     words.any(|word| word.eq_ignore_ascii_case("into")).then_some("INTO")
 }
 
-/// A statement without its comments and quoted texts; `None` when one of those has no end.
+/// A statement without comments and quoted text; `None` if one of those is unterminated.
 fn outside_of_quotes(text: &str) -> Option<String> {
     let mut plain = String::with_capacity(text.len());
     let mut rest = text;
@@ -110,7 +110,7 @@ fn outside_of_quotes(text: &str) -> Option<String> {
     Some(plain)
 }
 
-/// What follows a quoted text. A quote is written in it twice, or behind a backslash in all but
+/// The rest after a quoted text. A quote in it is doubled, or escaped by a backslash except in
 /// names.
 fn after_quotes(text: &str, quote: char) -> Option<&str> {
     let mut characters = text.char_indices().skip(1);
@@ -145,7 +145,7 @@ impl Database {
             return Err(bad("it must start with mysql://"));
         }
         if url.password().is_some() {
-            // It is not repeated, since it is a secret.
+            // Not repeated, since it is a secret.
             return Err(InvalidQuery::Url {
                 url: "mysql://…".into(),
                 reason: "leave the password out and name a credential, which is stored outside the records",

@@ -1,17 +1,17 @@
-//! The faults of a stand-in, and the counts of what it was asked.
+//! The faults and counts of a stand-in.
 
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Mutex, PoisonError};
 
 use serde::{Deserialize, Serialize};
 
-/// What is wrong with the stand-in at the moment.
+/// The current faults of a stand-in.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Default)]
 #[serde(deny_unknown_fields, default)]
 pub struct FaultSettings {
-    /// Added to every answer, in milliseconds.
+    /// The latency added to every response, in milliseconds.
     pub extra_latency_ms: u64,
-    /// Calls beyond this many at once are refused with 503; `None` for no limit.
+    /// More concurrent calls than this are refused with 503; `None` for no limit.
     pub concurrency_limit: Option<u64>,
     /// The share of calls that fail with 500, 0 to 1.
     pub error_rate: f64,
@@ -19,18 +19,18 @@ pub struct FaultSettings {
     pub outage: bool,
 }
 
-/// What the stand-in was asked since it started.
+/// The counts of a stand-in since it started.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 pub struct Counts {
-    /// Calls, refused ones included.
+    /// Calls, including refused ones.
     pub calls: u64,
-    /// Calls under way now.
+    /// Active calls.
     pub at_once: u64,
-    /// The most calls that were under way at once.
+    /// The maximum of concurrent calls.
     pub max_concurrency: u64,
 }
 
-/// Why faults cannot be set.
+/// Why faults are not valid.
 #[derive(Debug, thiserror::Error)]
 pub enum InvalidFault {
     /// The JSON is not an object.
@@ -42,12 +42,12 @@ pub enum InvalidFault {
     /// The error rate is not a share.
     #[error("error_rate = {0} is out of range: use 0 to 1")]
     ErrorRate(f64),
-    /// The latency is absurd.
+    /// The latency is out of range.
     #[error("extra_latency_ms = {0} is out of range: use at most 60000")]
     Latency(u64),
 }
 
-/// The handle on a stand-in.
+/// A handle on a stand-in.
 #[derive(Debug, Default)]
 pub struct Standin {
     settings: Mutex<FaultSettings>,
@@ -56,7 +56,7 @@ pub struct Standin {
     max_concurrency: AtomicU64,
 }
 
-/// A call under way; counted as ended when it is dropped, which a caller that hangs up causes too.
+/// An active call, counted until it is dropped, also when its caller disconnects.
 pub(super) struct Call<'s> {
     standin: &'s Standin,
     pub(super) at_once: u64,
@@ -69,7 +69,7 @@ impl Drop for Call<'_> {
 }
 
 impl Standin {
-    /// The faults that are set.
+    /// The current faults.
     pub fn settings(&self) -> FaultSettings {
         *self.settings.lock().unwrap_or_else(PoisonError::into_inner)
     }
@@ -96,7 +96,7 @@ impl Standin {
         Ok(new)
     }
 
-    /// What it was asked since it started.
+    /// Its counts since it started.
     pub fn counts(&self) -> Counts {
         Counts {
             calls: self.calls.load(Ordering::Relaxed),
@@ -105,7 +105,7 @@ impl Standin {
         }
     }
 
-    /// Forgets the most calls that were under way at once, to count them anew.
+    /// Resets the maximum of concurrent calls.
     pub fn forget_most_at_once(&self) {
         self.max_concurrency.store(self.at_once.load(Ordering::Relaxed), Ordering::Relaxed);
     }

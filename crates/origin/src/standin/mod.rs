@@ -1,8 +1,7 @@
 //! The stand-in: an HTTP service whose faults can be set while it runs.
 //!
-//! [`around`] takes the service that gives the real answers and puts delays, a limit on
-//! concurrency, errors and outages in front of it. `GET /standin` shows the settings and the
-//! counts, `PUT /standin` changes the settings that it names.
+//! [`around`] wraps a real service with delays, a limit on concurrency, errors and outages. `GET
+//! /standin` shows the settings and counts, `PUT /standin` changes settings.
 
 mod faults;
 
@@ -18,7 +17,7 @@ use serde_json::json;
 
 pub use faults::{Counts, FaultSettings, InvalidFault, Standin};
 
-/// The service with faults in front of it, and the handle that sets them.
+/// The service with faults, and the handle that sets them.
 pub fn around(service: Router) -> (Router, Arc<Standin>) {
     let standin = Arc::new(Standin::default());
     let control =

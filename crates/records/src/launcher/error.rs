@@ -1,8 +1,8 @@
-//! Why a private MariaDB cannot be started.
+//! Errors of starting a private MariaDB.
 
 use std::path::PathBuf;
 
-/// How a private MariaDB cannot be had.
+/// Why a private MariaDB cannot be started.
 #[derive(Debug, thiserror::Error)]
 pub enum LaunchError {
     /// A program is missing.
@@ -12,7 +12,7 @@ pub enum LaunchError {
     NotInstalled {
         /// The program.
         program: String,
-        /// The package that brings it.
+        /// The package that contains it.
         package: &'static str,
     },
     /// Verax runs as root, and there is no other user for the server.
@@ -20,24 +20,24 @@ pub enum LaunchError {
         "mariadbd is not run as root, and there is no user {0} to run it as: install Debian's package mariadb-server, which creates that user, or run Verax as an unprivileged user"
     )]
     NoUser(&'static str),
-    /// Verax runs as root, and the server's user cannot get to its directory.
+    /// Verax runs as root, and the server's user cannot reach its directory.
     #[error(
         "mariadbd runs as the user mysql, which cannot pass through {}, and the directory cannot be mounted for it elsewhere: choose a data directory elsewhere with --data-dir, or let others pass (chmod o+x {})", barrier.display(), barrier.display()
     )]
     OutOfReach {
         /// The server's directory.
         directory: PathBuf,
-        /// The directory on the way that keeps the user out.
+        /// The directory on the path that blocks the user.
         barrier: PathBuf,
     },
-    /// The file system refuses.
+    /// A file operation failed.
     #[error("{what} {}: {source}", path.display())]
     Files {
-        /// What was tried.
+        /// The operation.
         what: &'static str,
-        /// On which file or directory.
+        /// The file or directory.
         path: PathBuf,
-        /// What the system said.
+        /// The system's error.
         source: std::io::Error,
     },
     /// A program failed.
@@ -45,9 +45,9 @@ pub enum LaunchError {
     Failed {
         /// The program.
         program: &'static str,
-        /// How it failed.
+        /// Its error.
         reason: String,
-        /// Where it wrote.
+        /// Its log.
         log: PathBuf,
     },
 }

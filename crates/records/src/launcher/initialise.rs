@@ -1,4 +1,4 @@
-//! Making a data directory, and the accounts in it.
+//! Initializes a data directory, and the accounts in it.
 
 use std::fs;
 use std::io::{Seek, Write};
@@ -10,10 +10,10 @@ use std::process::{Command, Stdio};
 use super::error::LaunchError;
 use super::user::ServerUser;
 
-/// Where the package keeps the statements that make the server's own tables.
+/// Where the package keeps the statements that create the server's own tables.
 const SHARE: [&str; 2] = ["/usr/share/mysql", "/usr/share/mariadb"];
 
-/// What is read from there, in this order.
+/// The files read from there, in order.
 const SYSTEM_TABLES: [&str; 4] = [
     "mysql_system_tables.sql",
     "mysql_performance_tables.sql",
@@ -21,7 +21,7 @@ const SYSTEM_TABLES: [&str; 4] = [
     "maria_add_gis_sp_bootstrap.sql",
 ];
 
-/// Where everything of the private MariaDB is.
+/// The paths of the private MariaDB.
 #[derive(Debug, Clone)]
 pub(super) struct Paths {
     pub(super) directory: PathBuf,
@@ -29,33 +29,32 @@ pub(super) struct Paths {
     pub(super) accounts: PathBuf,
     pub(super) process_id: PathBuf,
     pub(super) log: PathBuf,
-    /// Held for as long as any server, whole or in the making, uses the directory.
+    /// Held while any server, running or being initialized, uses the directory.
     pub(super) lock: PathBuf,
-    /// A server removes what it takes for leftovers from its temporary directory when it starts, so
-    /// two servers must not share one.
+    /// A server clears its temporary directory when it starts, so two servers must not share one.
     pub(super) temporary: PathBuf,
-    /// The one directory that statements may read and write files in: nothing is in it, and the
-    /// server's user can put nothing there.
+    /// The one directory in which statements may read and write files: it is empty, and the
+    /// server's user cannot write to it.
     pub(super) no_files: PathBuf,
     pub(super) user: Option<ServerUser>,
-    /// Where the server finds the directory: in its place, or mounted elsewhere for it alone.
+    /// Where the server sees the directory: in place, or mounted elsewhere only for it.
     reach: Reach,
 }
 
-/// How the server's user gets to the directory.
+/// How the server's user reaches the directory.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Reach {
-    /// It can pass through all that is above.
+    /// It can traverse every parent.
     Direct,
-    /// It cannot, as below root's home: the directory is mounted at [`MOUNT_POINT`], in a mount
+    /// It cannot, as in root's home: the directory is mounted at [`MOUNT_POINT`], in a mount
     /// namespace that only the server sees (mount_namespaces(7)).
     Mounted,
 }
 
-/// An empty directory; each server has its own files there.
+/// An empty directory, where each server sees its own files.
 const MOUNT_POINT: &str = "/run/verax-records";
 
-/// Mounts `$1` at `$2` and becomes what follows.
+/// Mounts `$1` at `$2` and executes the rest.
 const MOUNT: &str = r#"mount --bind -- "$1" "$2" && shift 2 && exec "$@""#;
 
 impl Reach {
@@ -81,7 +80,7 @@ impl Reach {
 }
 
 impl Paths {
-    /// The paths below `directory`, which is made for the server's user alone when it is not there.
+    /// The paths in `directory`, which is created for the server's user only, if missing.
     pub(super) fn of(directory: &Path) -> Result<Self, LaunchError> {
         let user = ServerUser::needed()?;
         fs::create_dir_all(directory).map_err(files("could not make the directory", directory))?;
@@ -114,7 +113,7 @@ impl Paths {
         })
     }
 
-    /// One of the paths as the server writes it.
+    /// One of the paths as the server sees it.
     pub(super) fn seen(&self, path: &Path) -> PathBuf {
         match (self.reach, path.strip_prefix(&self.directory)) {
             (Reach::Mounted, Ok(rest)) => Path::new(MOUNT_POINT).join(rest),
@@ -131,7 +130,7 @@ pub(super) fn files<'p>(
 }
 
 /// The path of a program, given by name or path. Debian keeps servers in /usr/sbin, which is not
-/// on everybody's PATH.
+/// always in PATH.
 pub(super) fn find_program(program: &Path) -> Result<PathBuf, LaunchError> {
     let path = std::env::var_os("PATH").unwrap_or_default();
     let folders = std::env::split_paths(&path).chain(["/usr/sbin".into(), "/usr/bin".into()]);
@@ -147,9 +146,9 @@ pub(super) fn find_program(program: &Path) -> Result<PathBuf, LaunchError> {
     })
 }
 
-/// A command that runs a MariaDB program as the server's user, ends with `signal` when the thread
-/// that started it does, and never takes privileges back. `lock` is inherited as its standard
-/// output: it is held for as long as the process lives, so the next start can wait for its end.
+/// A command that runs a MariaDB program as the server's user, receives `signal` when the thread
+/// that started it ends, and can never regain privileges. It inherits `lock` as its standard
+/// output: the lock is held while the process lives, so the next start can wait for its end.
 pub(super) fn command(
     paths: &Paths,
     program: &Path,
@@ -184,21 +183,21 @@ pub(super) fn command(
         .stdin(Stdio::null())
         .stdout(lock)
         .stderr(append(&paths.log)?)
-        // Ctrl-C in the terminal is for Verax, which stops the server in its own time.
+        // Ctrl-C in the terminal is for Verax, which stops the server itself.
         .process_group(0);
     Ok(command)
 }
 
-/// Makes the data directory if it is not there. It is made aside, written to the disk, and moved
-/// into place when it is complete: a directory in its place is a whole one. `lock` is held, so
-/// nothing of an interrupted start still writes.
+/// Initializes the data directory if it is missing. It is created aside, synced, and moved into
+/// place when complete, so a directory in place is complete. `lock` is held, so no process of an
+/// interrupted start still writes.
 pub(super) fn initialise(
     paths: &Paths,
     mariadbd: &Path,
     lock: &fs::File,
 ) -> Result<(), LaunchError> {
     if paths.data.is_dir() {
-        // One that root's server made, before the server had a user of its own.
+        // A directory from a version whose server ran as root.
         return give_away(paths, &paths.data);
     }
     let aside = paths.directory.join("data.new");
@@ -209,8 +208,8 @@ pub(super) fn initialise(
     fs::set_permissions(&aside, fs::Permissions::from_mode(0o700))
         .map_err(files("could not protect the directory", &aside))?;
     give_away(paths, &aside)?;
-    // The server's own program makes its tables: one process, which ends when this one does. The
-    // script around it would leave that process behind.
+    // The server's own program creates its tables: one process, which ends with this one. The
+    // wrapper script would leave that process behind.
     let status = command(paths, mariadbd, "KILL", lock)?
         .arg("--bootstrap")
         .arg(format!("--datadir={}", paths.seen(&aside).display()))
@@ -231,19 +230,19 @@ pub(super) fn initialise(
     sync(&paths.directory).map_err(files("could not write to the disk", &paths.directory))
 }
 
-/// Writes everything on a path's file system to the disk.
+/// Syncs the file system of a path.
 fn sync(path: &Path) -> std::io::Result<()> {
     Ok(nix::unistd::syncfs(fs::File::open(path)?)?)
 }
 
-/// Gives a directory with all that is in it to the server's user.
+/// Changes the owner of a directory and its contents to the server's user.
 fn give_away(paths: &Paths, path: &Path) -> Result<(), LaunchError> {
     let Some(user) = paths.user else { return Ok(()) };
     user.own(path).map_err(files("could not change the owner to the user mysql of", path))?;
     if path.is_dir() {
         let entries = fs::read_dir(path).map_err(files("could not read", path))?;
         for entry in entries.filter_map(Result::ok) {
-            // Links are left alone: what they lead to may be anything.
+            // Links are skipped: they may lead anywhere.
             if entry.file_type().is_ok_and(|kind| kind.is_dir() || kind.is_file()) {
                 give_away(paths, &entry.path())?;
             }
@@ -252,7 +251,7 @@ fn give_away(paths: &Paths, path: &Path) -> Result<(), LaunchError> {
     Ok(())
 }
 
-/// The statements that make the server's own tables, as a file.
+/// A file with the statements that create the server's own tables.
 fn system_tables(paths: &Paths) -> Result<fs::File, LaunchError> {
     let missing = || LaunchError::NotInstalled {
         program: SYSTEM_TABLES[0].into(),
@@ -273,17 +272,17 @@ fn system_tables(paths: &Paths) -> Result<fs::File, LaunchError> {
     private_file(&path, &text, None)
 }
 
-/// Which addresses the server listens on, and so which account it has.
+/// Where the server listens, which determines its account.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Account {
-    /// One that signs in over the socket, and owns the database `verax` alone.
+    /// An account over the socket that owns only the database `verax`.
     Socket,
-    /// One that signs in over loopback, and may do everything but touch files.
+    /// An account over loopback that may do everything but access files.
     Loopback,
 }
 
-/// Writes what the server does first at each start: the one account that can sign in, with this
-/// start's password. All others are removed, those for root included.
+/// Writes the statements of each start: they create the one account, with this start's password,
+/// and remove all others, including root's.
 pub(super) fn write_accounts(
     paths: &Paths,
     account: Account,
@@ -311,7 +310,7 @@ pub(super) fn write_accounts(
     private_file(&paths.accounts, &statements, paths.user).map(drop)
 }
 
-/// A new file that only its owner can read, at its beginning.
+/// Creates a file that only its owner can read.
 fn private_file(
     path: &Path,
     text: &str,

@@ -1,7 +1,7 @@
-//! Keeping the server running, from one thread that lives as long as the server should.
+//! Keeps the server running, from one thread that lives as long as the server should.
 //!
-//! The parent-death signal is tied to the thread that started the child, so a thread of its own is
-//! not a luxury here: a thread of a pool may end, and would take the server with it.
+//! The parent-death signal is tied to the thread that started the child, so a dedicated thread is
+//! necessary: a pool's thread may end, and would take the server with it.
 
 use std::fs::File;
 use std::path::PathBuf;
@@ -17,16 +17,16 @@ use super::error::LaunchError;
 use super::initialise::{self, Paths};
 
 const LOOK_EVERY: Duration = Duration::from_millis(50);
-/// How long a stop may take before the server is killed, which loses nothing: its log brings back
-/// what was acknowledged.
+/// How long a stop may take before the server is killed, which loses nothing: its log restores what
+/// was acknowledged.
 const STOP_TIMEOUT: Duration = Duration::from_secs(4);
 const MAX_PAUSE: Duration = Duration::from_secs(15);
 
-/// The pause before the first attempt; each further one is twice as long.
+/// The delay before the first attempt; each further one is twice as long.
 const FIRST_PAUSE: Duration = Duration::from_millis(100);
 
-/// A server that ran at least this long before it ended is started again without a longer pause:
-/// one that cannot start ends sooner.
+/// A server that ran at least this long is restarted without a longer delay: one that cannot start
+/// ends sooner.
 const STEADY: Duration = Duration::from_secs(1);
 
 /// The socket's name within the data directory.
@@ -61,7 +61,7 @@ fn lock(state: &Mutex<State>) -> MutexGuard<'_, State> {
 }
 
 impl Keeper {
-    /// Starts the server. `lock` is the hold on the directory, which each server inherits.
+    /// Starts the server. Each server inherits `lock`, the lock on the directory.
     pub(super) fn start(
         program: PathBuf,
         paths: &Paths,
@@ -81,12 +81,12 @@ impl Keeper {
         Ok(Self { state, thread: Some(thread) })
     }
 
-    /// The server has answered: from now on it is started again whenever it ends.
+    /// The server has responded: from now on it is restarted whenever it ends.
     pub(super) fn answered(&self) {
         lock(&self.state).answered = true;
     }
 
-    /// How the very first start ended, if it did.
+    /// How the first start ended, if it did.
     pub(super) fn ended_early(&self) -> Option<String> {
         lock(&self.state).ended.clone()
     }
@@ -95,7 +95,7 @@ impl Keeper {
         lock(&self.state).child.as_ref().map(Child::id)
     }
 
-    /// Stops the server; false when it had to be killed. Blocks until it has ended.
+    /// Stops the server; `false` if it had to be killed. Blocks until it has ended.
     pub(super) fn stop(mut self) -> bool {
         self.request_stop();
         self.thread.take().is_none_or(|thread| thread.join().unwrap_or(false))
@@ -117,8 +117,8 @@ impl Drop for Keeper {
     }
 }
 
-/// Signals the child. The caller holds the lock and the child is only reaped under it, so the
-/// process number still is the child's.
+/// Signals the child. The caller holds the lock under which the child is reaped, so the process id
+/// is still the child's.
 fn signal(state: &State, signal: Signal) {
     if let Some(child) = &state.child {
         let _ = kill(Pid::from_raw(child.id() as i32), signal);
@@ -150,7 +150,7 @@ fn command(
     Ok(command)
 }
 
-/// Runs the server again and again until it is told to stop; false when it had to be killed.
+/// Runs and restarts the server until it is stopped; `false` if it had to be killed.
 fn keep(state: &Mutex<State>, command: impl Fn() -> Result<Command, LaunchError>) -> bool {
     let mut pause = FIRST_PAUSE;
     loop {
@@ -173,7 +173,7 @@ fn keep(state: &Mutex<State>, command: impl Fn() -> Result<Command, LaunchError>
         {
             let mut state = lock(state);
             if !state.answered {
-                // The first start failed: whoever waits for it is told, and nothing is retried.
+                // The first start failed: its waiter is notified, and there is no retry.
                 state.ended = Some(ended);
                 return true;
             }

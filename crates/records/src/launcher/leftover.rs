@@ -1,4 +1,4 @@
-//! Ending what an earlier start left behind: a server that still runs or is still being made.
+//! Ends the processes of an earlier start: a server that still runs or is being initialized.
 
 use std::fs::{self, File, TryLockError};
 use std::os::unix::fs::OpenOptionsExt;
@@ -10,16 +10,16 @@ use nix::unistd::Pid;
 use super::error::LaunchError;
 use super::initialise::{Paths, files};
 
-/// How long an old server may take to stop before it is killed.
+/// How long an earlier server may take to stop before it is killed.
 const STOP_TIMEOUT: Duration = Duration::from_secs(20);
 
 const LOOK_EVERY: Duration = Duration::from_millis(20);
 
-/// Takes hold of the directory when no process of an earlier start uses it any more. Those that do
-/// are asked to end, and killed when they do not.
+/// Locks the directory once no process of an earlier start uses it. Such processes are asked to
+/// end, and killed if they do not.
 ///
-/// The lock is inherited by each server, so it tells better than any process-id file: it is free
-/// only when the last of them has ended.
+/// Each server inherits the lock, so it is more reliable than a process-id file: it is free only
+/// when the last of them has ended.
 pub(super) fn take_hold(paths: &Paths) -> Result<File, LaunchError> {
     let mut options = File::options();
     options.read(true).append(true).create(true).mode(0o600);
@@ -36,7 +36,7 @@ pub(super) fn take_hold(paths: &Paths) -> Result<File, LaunchError> {
         let late = started.elapsed() > STOP_TIMEOUT;
         let signal = if late { Signal::SIGKILL } else { Signal::SIGTERM };
         for process in ours(paths) {
-            // A failure means that it ended in this moment, which the next look will show.
+            // A failure means that it just ended, which the next check shows.
             let _ = kill(Pid::from_raw(process), signal);
         }
         if started.elapsed() > 2 * STOP_TIMEOUT {
@@ -55,7 +55,7 @@ pub(super) fn take_hold(paths: &Paths) -> Result<File, LaunchError> {
     Ok(lock)
 }
 
-/// The servers of this directory: each has the lock as its standard output.
+/// The servers of this directory, each with the lock as its standard output.
 fn ours(paths: &Paths) -> Vec<i32> {
     let Ok(processes) = fs::read_dir("/proc") else { return Vec::new() };
     let numbers = processes.flatten().filter_map(|p| p.file_name().to_str()?.parse::<i32>().ok());

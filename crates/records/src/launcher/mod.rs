@@ -1,12 +1,12 @@
-//! A private MariaDB for a Verax that was not given one.
+//! A private MariaDB, for a Verax without a configured one.
 //!
-//! [`PrivateServer`] initialises a data directory, starts Debian's `mariadbd`, keeps it running,
+//! [`PrivateServer`] initializes a data directory, starts Debian's `mariadbd`, keeps it running,
 //! and stops it. The server never runs as root, has one account with a new password at each start,
-//! and can read and write no files for its clients. It listens on a socket that its own directory
-//! protects; on loopback only where that is asked for.
+//! and cannot read or write files for its clients. It listens on a socket that its directory
+//! protects, and on loopback only if requested.
 //!
 //! It leaves no process behind: a clean stop waits for it, the death of Verax by any signal ends it
-//! (parent-death signal, prctl(2)), and a start first ends whatever an earlier one left.
+//! (parent-death signal, prctl(2)), and a start first ends the processes of an earlier one.
 
 mod error;
 mod initialise;

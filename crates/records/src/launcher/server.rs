@@ -11,29 +11,29 @@ use super::keeper::{Keeper, ListenAddress, SOCKET};
 use super::{initialise, leftover, user};
 use crate::connection::connect;
 
-/// How long a start may take, recovery after a crash included.
+/// How long a start may take, including crash recovery.
 const START_TIMEOUT: Duration = Duration::from_secs(90);
 
-/// The group of the server's user, when this process is root and the server runs as another user.
+/// The group of the server's user, if this process is root and the server runs as another user.
 pub fn server_group() -> Option<u32> {
     user::ServerUser::needed().ok().flatten().map(|user| user.gid.as_raw())
 }
 
-/// Where the private MariaDB lives, and which programs run it.
+/// The directory and programs of a private MariaDB.
 #[derive(Debug, Clone)]
 pub struct PrivateServerOptions {
-    /// Its directory; made when it is not there.
+    /// Its directory, created if missing.
     pub directory: PathBuf,
     /// The server's program, by name or path.
     pub mariadbd: PathBuf,
-    /// Where it listens.
+    /// Its address.
     pub listen: Listen,
 }
 
-/// Where a private MariaDB listens, and what its account may do.
+/// Where a private MariaDB listens, and the rights of its account.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Listen {
-    /// On a socket alone, which only its own user and root reach. The account owns the database
+    /// On a socket only, which its own user and root can reach. The account owns the database
     /// `verax` and sees no other.
     Socket,
     /// On a free port of 127.0.0.1 as well. The account may create databases and users.
@@ -48,11 +48,11 @@ pub struct PrivateServer {
     password: String,
     log: PathBuf,
     data: PathBuf,
-    /// Keeps a path to the socket short; see [`socket_path`].
+    /// Shortens the path to the socket; see [`socket_path`].
     directory: File,
 }
 
-/// The longest path that a socket's address holds (unix(7)), its end included.
+/// The maximum length of a socket's path (unix(7)), including the terminator.
 const MAX_SOCKET_PATH: usize = 107;
 
 impl PrivateServer {
@@ -67,8 +67,8 @@ impl PrivateServer {
         Self::start_with(PrivateServerOptions { directory, mariadbd, listen }).await
     }
 
-    /// Starts a private MariaDB, initialising its directory the first time, and waits until it
-    /// answers.
+    /// Starts a private MariaDB, initializes its directory the first time, and waits until it
+    /// responds.
     ///
     /// # Errors
     /// [`LaunchError`] says what is missing or where the server's log is.
@@ -91,7 +91,7 @@ impl PrivateServer {
                     .map_err(initialise::files("could not open", &paths.data))?;
                 Ok::<_, LaunchError>((paths, lock, opened))
             };
-            // A thread of its own: what it starts is to end with it, not with a pool's idle thread.
+            // A dedicated thread: its children must end with it, not with a pool's idle thread.
             let prepared = on_own_thread(prepare).await;
             prepared.unwrap_or_else(|| {
                 Err(LaunchError::Failed {
@@ -139,8 +139,8 @@ impl PrivateServer {
         }
     }
 
-    /// The URL of one of its databases, with the password of this start. It is good for as long as
-    /// this value lives, and in this process alone where the server listens on a socket.
+    /// The URL of one of its databases, with the password of this start. It is valid while this
+    /// value lives and, over a socket, only in this process.
     pub fn url(&self, database: &str) -> String {
         let password = &self.password;
         match self.listen {
@@ -157,8 +157,8 @@ impl PrivateServer {
         }
     }
 
-    /// A path to the socket that is short enough for its address: through this process's own handle
-    /// on the directory, where the path itself is too long.
+    /// A path to the socket that fits into its address: through this process's handle on the
+    /// directory if the path itself is too long.
     fn socket_path(&self) -> PathBuf {
         let plain = self.data.join(SOCKET);
         match plain.as_os_str().len() < MAX_SOCKET_PATH {
@@ -167,7 +167,7 @@ impl PrivateServer {
         }
     }
 
-    /// Its port on 127.0.0.1; `None` when it listens on a socket alone.
+    /// Its port on 127.0.0.1; `None` if it listens only on a socket.
     pub fn port(&self) -> Option<u16> {
         match self.listen {
             ListenAddress::Loopback(port) => Some(port),
@@ -198,7 +198,7 @@ impl PrivateServer {
     }
 }
 
-/// Runs something that blocks on a thread of its own; `None` when it panicked.
+/// Runs blocking work on a thread of its own; `None` if it panicked.
 async fn on_own_thread<R: Send + 'static>(work: impl FnOnce() -> R + Send + 'static) -> Option<R> {
     let (done, result) = tokio::sync::oneshot::channel();
     std::thread::Builder::new()
@@ -212,13 +212,13 @@ fn free_port() -> std::io::Result<u16> {
     Ok(std::net::TcpListener::bind(("127.0.0.1", 0))?.local_addr()?.port())
 }
 
-/// A new password at each start, so that none is worth stealing for long.
+/// A new password at each start, so that a stolen one is soon useless.
 fn random_password() -> String {
     let bytes: [u8; 24] = rand::random();
     bytes.iter().map(|b| format!("{b:02x}")).collect()
 }
 
-/// A directory for a test's server, which the server's user can get to.
+/// A directory for a test's server, which the server's user can reach.
 #[cfg(test)]
 pub(crate) fn scratch_directory() -> tempfile::TempDir {
     tempfile::tempdir().unwrap()

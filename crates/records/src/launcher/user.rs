@@ -1,4 +1,4 @@
-//! Whom the server's process belongs to: never to root.
+//! The user of the server's process, which is never root.
 
 use std::fs;
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
@@ -11,7 +11,7 @@ use super::error::LaunchError;
 /// The user that Debian's package creates for the server.
 const NAME: &str = "mysql";
 
-/// The unprivileged user that the server runs as when Verax itself runs as root.
+/// The unprivileged user of the server if Verax itself runs as root.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) struct ServerUser {
     pub(super) uid: Uid,
@@ -19,8 +19,8 @@ pub(super) struct ServerUser {
 }
 
 impl ServerUser {
-    /// The user to switch to: `None` when this process is not root, and the server simply runs as
-    /// the same user.
+    /// The user to switch to; `None` if this process is not root, and the server runs as the same
+    /// user.
     ///
     /// # Errors
     /// [`LaunchError::NoUser`].
@@ -36,12 +36,12 @@ impl ServerUser {
         }
     }
 
-    /// Gives a file or directory to the user.
+    /// Changes the owner of a file or directory.
     pub(super) fn own(&self, path: &Path) -> std::io::Result<()> {
         chown(path, Some(self.uid), Some(self.gid)).map_err(std::io::Error::from)
     }
 
-    /// The first directory on the way to `path` that the user cannot pass through.
+    /// The first directory on the way to `path` that the user cannot traverse.
     pub(super) fn barrier(&self, path: &Path) -> Option<PathBuf> {
         let parents: Vec<&Path> = path.ancestors().skip(1).collect();
         parents.into_iter().rev().find(|parent| !self.passes(parent)).map(Path::to_owned)

@@ -11,12 +11,12 @@ use crate::connection::Records;
 use crate::error::RecordsError;
 use crate::schema::activity;
 
-/// Who makes a change, as it is to be remembered.
+/// The actor of a change, for the activity.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Actor(String);
 
 impl Actor {
-    /// An actor by description; cut to 250 characters.
+    /// An actor by description, cut to 250 characters.
     pub fn new(description: impl Into<String>) -> Self {
         Self(description.into().chars().take(250).collect())
     }
@@ -27,10 +27,10 @@ impl Actor {
     }
 }
 
-/// A change, as it is to be remembered.
+/// An activity to record.
 #[derive(Debug, Clone)]
 pub struct Change {
-    /// The tenant it belongs to; `None` when it is the whole service's.
+    /// The tenant it belongs to; `None` for the whole service.
     pub tenant: Option<Name>,
     /// The action, as `noun.verb`.
     pub action: &'static str,
@@ -40,16 +40,16 @@ pub struct Change {
     pub detail: Value,
 }
 
-/// A remembered change.
+/// A recorded activity.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Activity {
-    /// Its number; later changes have larger ones.
+    /// Its number; later ones are larger.
     pub id: u64,
-    /// When it was made.
+    /// When it happened.
     pub at: Timestamp,
-    /// Who made it.
+    /// Its actor.
     pub actor: String,
-    /// The tenant it belongs to; `None` when it is the whole service's.
+    /// The tenant it belongs to; `None` for the whole service.
     pub tenant: Option<String>,
     /// The action, as `noun.verb`.
     pub action: String,
@@ -61,7 +61,7 @@ pub struct Activity {
 
 type Row = (u64, u64, String, Option<String>, String, String, String);
 
-/// Writes down what a change amounts to, within its transaction.
+/// Records the activity of a change, within its transaction.
 pub(crate) async fn write(
     connection: &mut AsyncMysqlConnection,
     actor: &Actor,
@@ -87,7 +87,7 @@ pub(crate) async fn write(
 }
 
 impl Records {
-    /// Remembers something that was done outside the records, such as clearing a namespace.
+    /// Records something done outside the records, such as clearing a namespace.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`].
@@ -101,8 +101,8 @@ impl Records {
             .await
     }
 
-    /// The latest activity, newest first, at most `most`, of one tenant or of all. A tenant has the
-    /// activity since it was created, and none of an earlier one of its name.
+    /// At most `most` rows of the latest activity, newest first, of one tenant or of all. A
+    /// tenant's activity begins when it was created, without that of an earlier tenant of its name.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`].

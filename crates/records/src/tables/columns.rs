@@ -1,4 +1,4 @@
-//! What several tables need to read and write their columns.
+//! Column conversions that several tables share.
 
 use diesel::mysql::Mysql;
 use diesel::query_builder::{AstPass, Query, QueryFragment, QueryId};
@@ -8,9 +8,9 @@ use verax_core::Name;
 
 use crate::error::RecordsError;
 
-/// An INSERT that returns the identity of its row (`INSERT … RETURNING`, which MariaDB has and
-/// Diesel's MySQL dialect does not know): identities come from the statement that made them, never
-/// from a second question.
+/// An INSERT that returns the identifier of its row (`INSERT … RETURNING`, which MariaDB has and
+/// Diesel's MySQL dialect lacks): identifiers come from the statement that created them, never from
+/// a second query.
 pub(super) struct ReturningId<I>(pub(super) I);
 
 impl<I: QueryFragment<Mysql>> QueryFragment<Mysql> for ReturningId<I> {

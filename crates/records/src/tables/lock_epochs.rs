@@ -9,7 +9,7 @@ use crate::connection::Records;
 use crate::error::RecordsError;
 use crate::schema::lock_epochs;
 
-/// An epoch that is larger than `known` and than every one that was given before.
+/// Begins an epoch larger than `known` and every earlier one.
 pub(crate) async fn next_epoch(
     connection: &mut AsyncMysqlConnection,
     known: u32,
@@ -27,7 +27,7 @@ pub(crate) async fn next_epoch(
             .execute(connection)
             .await?;
     }
-    // Only the latest is needed: the numbers go on from it.
+    // Only the latest is needed: numbering continues from it.
     diesel::delete(lock_epochs::table.filter(lock_epochs::id.lt(epoch)))
         .execute(connection)
         .await?;
@@ -36,8 +36,7 @@ pub(crate) async fn next_epoch(
 
 impl Records {
     /// An epoch that is larger than `known` and than every one that was given before, whatever the
-    /// clocks say. `known` is the latest that the caller has used: a dump that was restored may
-    /// have forgotten it.
+    /// clocks say. `known` is the latest the caller has used: a restored dump may not have it.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`]; then no epoch may be used.

@@ -1,4 +1,4 @@
-//! One file for each table: what its rows mean, and the calls that read and change them.
+//! One file for each table: its rows, and the calls that read and change them.
 
 mod activity;
 mod columns;

@@ -23,8 +23,7 @@ use crate::schema::{namespaces, origins, tenants};
 /// A namespace of a tenant.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct NamespaceRecord {
-    /// Its identity: random, so it is never used again, not even when a dump is restored that has
-    /// forgotten it.
+    /// Its identifier: random, so it is never reused, not even after an older dump is restored.
     pub id: NamespaceId,
     /// The tenant that owns it.
     pub tenant: Name,
@@ -175,7 +174,7 @@ impl Records {
         actor: &Actor,
         now: Timestamp,
     ) -> Result<Changed<NamespaceRecord>, RecordsError> {
-        // 63 bits, since some readers of numbers know no more.
+        // 63 bits, since some programs handle no more.
         let id = NamespaceId(rand::random::<u64>() >> 1);
         self.change(actor, now, async |connection| {
             let (of_tenant, columns) = look_up(connection, tenant, policy).await?;
@@ -222,7 +221,7 @@ impl Records {
         .await
     }
 
-    /// Removes a namespace, and withdraws the scopes within it from all tokens.
+    /// Deletes a namespace, and removes its scopes from all tokens.
     ///
     /// # Errors
     /// [`RecordsError::Missing`], [`RecordsError::Unavailable`].
@@ -291,7 +290,7 @@ pub(crate) async fn load(
         .collect()
 }
 
-/// The tenant's identity and the policy's columns; names what is missing.
+/// The tenant's identifier and the policy's columns; an error names what is missing.
 async fn look_up(
     connection: &mut AsyncMysqlConnection,
     tenant: &Name,

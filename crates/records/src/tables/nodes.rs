@@ -15,10 +15,10 @@ use crate::error::RecordsError;
 /// The only share.
 pub(crate) const SHARE: u8 = 0;
 
-/// How many nodes that are away are remembered, so that it shows when one is missing.
+/// The maximum number of nodes that are away, kept so that a missing one shows.
 const MAX_AWAY: usize = 8;
 
-/// The identity of a node. It belongs to the node's data directory, so a restart keeps it.
+/// The identifier of a node. It belongs to the node's data directory, so a restart keeps it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(into = "String", try_from = "String")]
 pub struct NodeId([u8; 16]);
@@ -45,7 +45,7 @@ impl fmt::Display for NodeId {
     }
 }
 
-/// A text that is no identity of a node.
+/// A text that is not a node identifier.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 #[error("the identity of a node has 32 hexadecimal digits")]
 pub struct InvalidNodeId;
@@ -79,49 +79,49 @@ impl TryFrom<String> for NodeId {
 /// A node as it registers itself.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Node {
-    /// Its identity.
+    /// Its identifier.
     pub id: NodeId,
-    /// The URL where clients reach it over HTTP; empty when it cannot tell.
+    /// The URL where clients reach it over HTTP; empty if unknown.
     pub http: String,
-    /// The address where clients reach it over the wire; empty when it cannot tell.
+    /// The address where clients reach it over the wire; empty if unknown.
     pub wire: String,
     /// Its version of Verax.
     pub version: String,
 }
 
-/// What a node does now.
+/// The current role of a node.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub enum NodeState {
-    /// It owns the share: it serves.
+    /// Active: it owns the share and serves.
     Active,
-    /// It waits for the share.
+    /// Standby: it waits for the share.
     Standby,
-    /// It has no connection to MariaDB.
+    /// Away: it has no connection to MariaDB.
     Away,
 }
 
-/// The nodes, and who owns the share.
+/// The nodes, and the owner of the share.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct Topology {
-    /// Counts the changes of the rest.
+    /// The revision of the topology.
     pub revision: u64,
-    /// The share's latest owner; `None` when it has given the share back, or there was none.
+    /// The share's latest owner; `None` if it released the share, or there was none.
     pub owner: Option<NodeId>,
     /// The epoch of that owner.
     pub epoch: u32,
-    /// Counts the signs of life that the owner gives while a standby is there.
+    /// Counts the owner's heartbeats, sent while there is a standby.
     pub confirmations: u64,
-    /// The nodes, in the order of their joining.
+    /// The nodes, in the order they joined.
     pub nodes: Vec<(Node, NodeState)>,
 }
 
 impl Topology {
-    /// The node that serves.
+    /// The active node.
     pub fn active(&self) -> Option<&Node> {
         self.nodes.iter().find(|(_, state)| *state == NodeState::Active).map(|(node, _)| node)
     }
 
-    /// How many nodes do something.
+    /// The number of nodes in a state.
     pub fn count(&self, what: NodeState) -> u32 {
         let count = self.nodes.iter().filter(|(_, state)| *state == what).count();
         u32::try_from(count).unwrap_or(u32::MAX)
@@ -154,7 +154,7 @@ struct Row {
     present: bool,
 }
 
-/// A node's lock, by which MariaDB knows that it is there, as SQL over the column `id`.
+/// A node's lock, which announces it to MariaDB, as SQL over the column `id`.
 pub(crate) const NODE_LOCK: &str = "CONCAT('verax.node.', LOWER(HEX(id)))";
 
 pub(crate) async fn load(connection: &mut AsyncMysqlConnection) -> Result<Topology, RecordsError> {
@@ -195,7 +195,7 @@ pub(crate) async fn raise_topology(
 }
 
 impl Records {
-    /// The nodes, and who owns the share.
+    /// The nodes, and the owner of the share.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`], [`RecordsError::Unreadable`].
@@ -203,7 +203,7 @@ impl Records {
         self.exchange(async |connection| load(connection).await).await
     }
 
-    /// Registers a node, or what is new about it. Of nodes that are away, the latest are kept.
+    /// Registers a node, or updates it. Of nodes that are away, the latest are kept.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`].
@@ -217,7 +217,7 @@ impl Records {
                 return Ok(());
             }
             let registered = connection.transaction(async |connection| {
-                // Counted first, so that those who register at a time come one after the other.
+                // Counted first, so that concurrent registrations are serialized.
                 raise_topology(connection).await?;
                 diesel::sql_query(
                     "INSERT INTO nodes (id, http, wire, version, joined_at) VALUES (?, ?, ?, ?, ?) \

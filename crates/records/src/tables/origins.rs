@@ -20,13 +20,13 @@ use crate::schema::{origins, tenants};
 /// An origin of a tenant.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct OriginRecord {
-    /// Its identity.
+    /// Its identifier.
     pub id: u64,
     /// The tenant that owns it.
     pub tenant: Name,
     /// Its name within the tenant.
     pub name: Name,
-    /// How it is read.
+    /// Its settings.
     pub settings: OriginSettings,
     /// When it was created.
     pub created_at: Timestamp,
@@ -54,7 +54,7 @@ struct SettingsColumns {
     settings: String,
 }
 
-/// What the column `settings` holds, as JSON.
+/// The JSON of the column `settings`.
 #[derive(Serialize, Deserialize)]
 #[serde(default)]
 struct More {
@@ -180,7 +180,7 @@ impl SettingsColumns {
     }
 }
 
-/// What is written down about a change; a query may be long, and says nothing about where it goes.
+/// The details of a change for the activity; a query may be long, and does not tell where it goes.
 fn detail_of(settings: &OriginSettings) -> Value {
     let endpoints = match &settings.source {
         OriginSource::Http { endpoints, .. } => endpoints.as_slice(),
@@ -260,7 +260,7 @@ impl Records {
         .await
     }
 
-    /// Removes an origin that no namespace is bound to.
+    /// Deletes an origin that no namespace is bound to.
     ///
     /// # Errors
     /// [`RecordsError::Missing`], [`RecordsError::InUse`], [`RecordsError::Unavailable`].

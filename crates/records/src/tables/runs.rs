@@ -1,4 +1,4 @@
-//! Warm runs and load runs: when they ran, and what came of them.
+//! Warm runs and load runs: when they ran, and their results.
 
 use diesel::prelude::*;
 use diesel_async::{AsyncConnection, RunQueryDsl};
@@ -13,7 +13,7 @@ use crate::connection::Records;
 use crate::error::RecordsError;
 use crate::schema::{runs, tenants};
 
-/// Which kind of run.
+/// The kind of a run.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum RunKind {
     /// A warm run.
@@ -22,16 +22,16 @@ pub enum RunKind {
     Load,
 }
 
-/// How far a run came.
+/// The state of a run.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum RunState {
-    /// It is under way.
+    /// It is active.
     Running,
     /// It ended by itself.
     Done,
-    /// It could not be carried out.
+    /// It failed.
     Failed,
-    /// Somebody stopped it.
+    /// It was stopped.
     Stopped,
     /// The service ended before it did.
     Interrupted,
@@ -40,21 +40,21 @@ pub enum RunState {
 /// A run.
 #[derive(Debug, Clone, PartialEq)]
 pub struct RunRecord {
-    /// Its identity.
+    /// Its identifier.
     pub id: u64,
     /// The tenant whose namespace it read.
     pub tenant: Name,
     /// The namespace it read.
     pub namespace: Name,
-    /// What it was, for people.
+    /// Its title.
     pub title: String,
     /// When it started.
     pub started_at: Timestamp,
     /// When it ended.
     pub ended_at: Option<Timestamp>,
-    /// How far it came.
+    /// Its state.
     pub state: RunState,
-    /// What came of it, or has so far.
+    /// Its result so far.
     pub result: Value,
 }
 
@@ -97,25 +97,25 @@ impl RunState {
 
 type Row = (u64, String, String, String, u64, Option<u64>, String, String);
 
-/// A run that is about to start.
+/// A run to start.
 #[derive(Debug, Clone)]
 pub struct NewRun {
-    /// Which kind.
+    /// Its kind.
     pub kind: RunKind,
     /// The tenant whose namespace it reads.
     pub tenant: Name,
     /// The namespace it reads.
     pub namespace: Name,
-    /// What it is, for people.
+    /// Its title.
     pub title: String,
-    /// More about it, for the activity.
+    /// Details for the activity.
     pub detail: Value,
-    /// What it has come to yet.
+    /// Its result so far.
     pub result: Value,
 }
 
 impl Records {
-    /// Remembers that a run starts, and who started it; returns its identity.
+    /// Records the start of a run and its actor; returns its identifier.
     ///
     /// # Errors
     /// [`RecordsError::Missing`] (the tenant), [`RecordsError::Unavailable`].
@@ -161,8 +161,8 @@ impl Records {
         .await
     }
 
-    /// Remembers how far a run is, or how it ended: `ended_at` is `None` while it is under way. A
-    /// run that has ended stays as it is.
+    /// Records a run's progress or end: `ended_at` is `None` while it is active. A run that has
+    /// ended does not change.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`].
@@ -186,7 +186,7 @@ impl Records {
         .await
     }
 
-    /// Marks the runs that an earlier process left under way; returns how many.
+    /// Marks the active runs of an earlier process as interrupted; returns how many.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`].
@@ -200,8 +200,7 @@ impl Records {
         .await
     }
 
-    /// The latest runs of a kind, newest first, at most `most`. Those of tenants that were deleted
-    /// are left out.
+    /// At most `most` of the latest runs of a kind, newest first, without those of deleted tenants.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`], [`RecordsError::Unreadable`].

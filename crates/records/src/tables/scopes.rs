@@ -1,4 +1,4 @@
-//! Scopes of tokens, which end with what they open.
+//! Scopes of tokens, which end with the tenant or namespace they open.
 
 use diesel::prelude::*;
 use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
@@ -7,8 +7,8 @@ use verax_core::Timestamp;
 use crate::error::RecordsError;
 use crate::schema::tokens;
 
-/// Withdraws the scopes within a place that is deleted, `TENANT` or `TENANT/NAMESPACE`, from all
-/// tokens: a scope ends with what it opens. A token that is left with none is revoked.
+/// Removes the scopes of a deleted `TENANT` or `TENANT/NAMESPACE` from all tokens. A token without
+/// remaining scopes is revoked.
 pub(super) async fn withdraw_scopes(
     connection: &mut AsyncMysqlConnection,
     place: &str,
@@ -35,7 +35,7 @@ pub(super) async fn withdraw_scopes(
     Ok(())
 }
 
-/// Whether a scope, written `RIGHT:PLACE`, opens something within a place.
+/// Whether a scope, written `RIGHT:PLACE`, is within a place.
 fn is_within(scope: &str, place: &str) -> bool {
     scope.split_once(':').is_some_and(|(_, opens)| {
         opens.strip_prefix(place).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))

@@ -1,4 +1,4 @@
-//! The identities of tenants, by which rows of other tables belong to them.
+//! The identifiers of tenants, to which rows of other tables refer.
 
 use diesel::prelude::*;
 use diesel::result::Error;
@@ -7,7 +7,7 @@ use verax_core::Name;
 
 use crate::schema::tenants;
 
-/// The identity of a tenant, within a transaction.
+/// The identifier of a tenant, within a transaction.
 pub(super) async fn tenant_id(
     connection: &mut AsyncMysqlConnection,
     name: &Name,

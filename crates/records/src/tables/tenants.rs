@@ -18,7 +18,7 @@ use crate::schema::tenants;
 /// A tenant.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct TenantRecord {
-    /// Its identity.
+    /// Its identifier.
     pub id: u64,
     /// Its name.
     pub name: Name,
@@ -63,8 +63,8 @@ impl Records {
         .await
     }
 
-    /// Removes a tenant that has no namespaces and no origins. Scopes within it are withdrawn from
-    /// all tokens, so that none of them opens a later tenant of the same name.
+    /// Deletes a tenant that has no namespaces and no origins. Its scopes are removed from all
+    /// tokens, so that none of them opens a later tenant of the same name.
     ///
     /// # Errors
     /// [`RecordsError::Missing`], [`RecordsError::InUse`], [`RecordsError::Unavailable`].

@@ -1,4 +1,4 @@
-//! Access tokens: what they open, and a hash to know them by.
+//! Access tokens: their scopes and hashes.
 
 use diesel::prelude::*;
 use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
@@ -13,16 +13,16 @@ use crate::connection::Records;
 use crate::error::RecordsError;
 use crate::schema::tokens;
 
-/// A token, without the secret, which is kept nowhere.
+/// A token, without its secret, which is stored nowhere.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct TokenRecord {
-    /// Its identity.
+    /// Its identifier.
     pub id: u64,
     /// The SHA-256 of the token.
     pub hash: [u8; 32],
-    /// What it opens, as the service writes it.
+    /// Its scopes, as the service writes them.
     pub scopes: String,
-    /// What it is for, in its creator's words.
+    /// Its creator's note.
     pub note: String,
     /// When it was created.
     pub created_at: Timestamp,
@@ -33,7 +33,7 @@ pub struct TokenRecord {
 type Row = (u64, Vec<u8>, String, String, u64, Option<u64>);
 
 impl Records {
-    /// All tokens, revoked ones included, oldest first.
+    /// All tokens, oldest first, including revoked ones.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`], [`RecordsError::Unreadable`].
@@ -41,8 +41,7 @@ impl Records {
         self.exchange(async |connection| load(connection).await).await
     }
 
-    /// The tokens that come after one, revoked ones included, oldest first, and at most `most` of
-    /// them.
+    /// At most `most` tokens after a given one, oldest first, including revoked ones.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`], [`RecordsError::Unreadable`].
@@ -59,7 +58,7 @@ impl Records {
         .await
     }
 
-    /// Remembers a new token by its hash.
+    /// Records a new token by its hash.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`].
@@ -99,7 +98,7 @@ impl Records {
     /// Marks a token as revoked.
     ///
     /// # Errors
-    /// [`RecordsError::Missing`] when there is none or it was revoked before,
+    /// [`RecordsError::Missing`] if there is none or it was already revoked,
     /// [`RecordsError::Unavailable`].
     pub async fn revoke_token(
         &self,
@@ -125,7 +124,7 @@ impl Records {
     }
 }
 
-/// All tokens, revoked ones included, oldest first.
+/// All tokens, oldest first, including revoked ones.
 pub(crate) async fn load(
     connection: &mut AsyncMysqlConnection,
 ) -> Result<Vec<TokenRecord>, RecordsError> {

@@ -27,7 +27,7 @@ fn created(location: String, body: impl Serialize) -> Response {
     (StatusCode::CREATED, [(LOCATION, location)], ReadResult(body)).into_response()
 }
 
-/// List the tenants that the token opens something of.
+/// List the tenants in which the token has any scope.
 #[utoipa::path(get, path = "/v1/tenants", tag = "tenants",
     responses((status = 200, body = Items<Tenant>)))]
 pub(crate) async fn tenants(
@@ -87,7 +87,7 @@ pub(crate) async fn create_origin(
     Ok(created(format!("/v1/tenants/{tenant}/origins/{}", origin.name), origin))
 }
 
-/// Show an origin: its settings, and how its servers do.
+/// Show an origin: its settings and the state of its servers.
 #[utoipa::path(get, path = "/v1/tenants/{tenant}/origins/{origin}", tag = "origins",
     params(("tenant" = String, Path), ("origin" = String, Path)),
     responses((status = 200, body = Origin, description = "its ETag names the settings"),
@@ -166,7 +166,7 @@ pub(crate) async fn create_namespace(
     Ok(created(format!("/v1/tenants/{tenant}/namespaces/{}", namespace.name), namespace))
 }
 
-/// Show a namespace: its policy, and what it holds.
+/// Show a namespace: its policy and contents.
 #[utoipa::path(get, path = "/v1/tenants/{tenant}/namespaces/{namespace}", tag = "namespaces",
     params(("tenant" = String, Path), ("namespace" = String, Path)),
     responses((status = 200, body = Namespace, description = "its ETag names the policy"), (status = 404, body = verax_api::Problem)))]
@@ -180,7 +180,7 @@ pub(crate) async fn namespace(
     Ok(with_tag(namespace, tag))
 }
 
-/// What can be changed, with the entity tag of what is to be expected of it.
+/// A changeable resource, with its entity tag.
 fn with_tag(what: impl Serialize, tag: EntityTag) -> Response {
     let mut response = ReadResult(what).into_response();
     if let Ok(tag) = HeaderValue::try_from(tag.to_string()) {
@@ -189,12 +189,12 @@ fn with_tag(what: impl Serialize, tag: EntityTag) -> Response {
     response
 }
 
-/// Which versions a change may be made to.
+/// The versions a change may apply to.
 fn expected(headers: &HeaderMap) -> Result<Expected> {
     match condition(headers)? {
         Precondition::Always | Precondition::IfPresent => Ok(Expected::Any),
         Precondition::IfMatches(tags) => Ok(Expected::OneOf(tags)),
-        // There is one.
+        // The resource exists.
         Precondition::IfAbsent => Ok(Expected::OneOf(Vec::new())),
         Precondition::UnlessMatches(_) | Precondition::IfRevision(_) => {
             Err(Failure::invalid("send If-Match with the ETag of the current version"))
@@ -237,16 +237,16 @@ pub(crate) async fn delete_namespace(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// The most tokens on one page, and how many there are when nothing is asked for.
+/// The maximum and default number of tokens on a page.
 pub(crate) const MAX_TOKENS_LISTED: u16 = 1_000;
 
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct TokenQuery {
-    /// Where to continue, from the previous page.
+    /// The cursor of the previous page.
     cursor: Option<String>,
-    /// The most tokens on the page, 1 to 1000; 1000 when absent.
+    /// The maximum number of tokens on the page, 1 to 1000; default 1000.
     limit: Option<u16>,
 }
 
@@ -264,7 +264,7 @@ pub(crate) async fn tokens(
             "a page of {most} tokens is out of range: use 1 to {MAX_TOKENS_LISTED}"
         )));
     }
-    // An empty cursor is the beginning.
+    // An empty cursor means the first page.
     let cursor = query.cursor.as_deref().filter(|cursor| !cursor.is_empty());
     let after = cursor.map_or(Ok(0), str::parse);
     let after = after.map_err(|_| Failure::invalid("the cursor does not come from a page"))?;
@@ -274,7 +274,7 @@ pub(crate) async fn tokens(
     Ok(ReadResult(ItemPage { items, cursor }))
 }
 
-/// Create a token; its secret is in this answer and nowhere else.
+/// Create a token; only this response contains its secret.
 #[utoipa::path(post, path = "/v1/tokens", tag = "tokens", request_body = CreateToken,
     responses((status = 201, body = CreatedToken), (status = 422, body = verax_api::Problem)))]
 pub(crate) async fn create_token(
@@ -302,9 +302,9 @@ pub(crate) async fn revoke_token(
 #[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct ActivityQuery {
-    /// Only this tenant's; needed without the scope `admin`.
+    /// Only this tenant's activity; required without the scope `admin`.
     tenant: Option<String>,
-    /// The most rows, 1 to 500; 50 when absent.
+    /// The maximum number of rows, 1 to 500; default 50.
     limit: Option<u32>,
 }
 

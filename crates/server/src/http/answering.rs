@@ -1,5 +1,5 @@
-//! From a request to its response: what concerns every request stands here and not in layers of the
-//! router, which cost each request an allocation.
+//! From a request to its response. What applies to every request is here, not in layers of the
+//! router, which cost an allocation per request.
 
 use std::sync::Arc;
 
@@ -28,7 +28,7 @@ use super::{fast_path, nodes, request_log};
 use crate::connections::ConnectionSlot;
 use crate::failure::Failure;
 
-/// What every request needs to be answered.
+/// The state every request needs.
 #[derive(Clone)]
 pub(super) struct Answering {
     pub(super) router: Router,
@@ -38,9 +38,7 @@ pub(super) struct Answering {
 }
 
 impl Answering {
-    /// Answers a request: on the fast path if it is a plain hit, else through the router. What
-    /// concerns every request stands here and not in layers of the router, which cost each request
-    /// an allocation.
+    /// Handles a request: on the fast path if it is a plain hit, otherwise through the router.
     pub(super) async fn answer(self, request: Request, place: Arc<ConnectionSlot>) -> Response {
         let any = async move |request| {
             if let Some(refused) = self.host_names.check(&request) {
@@ -67,7 +65,7 @@ impl Answering {
         request_log::logged(request, any).await
     }
 
-    /// Answers a request through the router, for as long as the access lasts that it is made with.
+    /// Handles a request through the router, unless its access ends first.
     async fn route(mut self, mut request: Request, place: &ConnectionSlot) -> Response {
         request.extensions_mut().insert(self.over);
         let access = Access::of(&request, &self.service);
@@ -104,7 +102,7 @@ impl Answering {
             let headers = response.headers_mut();
             headers.insert(CACHE_CONTROL, HeaderValue::from_static("private, no-store"));
             if headers.contains_key(CACHE_STATUS) {
-                // A stored value is something to keep, not a page to show beside the console.
+                // A stored value is data to download, not a page to show beside the console.
                 headers.insert(CONTENT_DISPOSITION, HeaderValue::from_static("attachment"));
             }
         }
@@ -117,15 +115,15 @@ impl Answering {
     }
 }
 
-/// Tenant and namespace that a path is about.
+/// The tenant and namespace of a path.
 fn namespace_of(path: &str) -> Option<(&str, &str)> {
     let (tenant, rest) = path.strip_prefix("/v1/tenants/")?.split_once('/')?;
     let (namespace, _) = rest.strip_prefix("namespaces/")?.split_once('/')?;
     Some((tenant, namespace))
 }
 
-/// Refuses a body that is coded on its way in any way but chunked (RFC 9112, section 6.1): its
-/// coding would be taken for a part of the value.
+/// Refuses any transfer coding but chunked (RFC 9112, section 6.1), which would otherwise be stored
+/// as part of the value.
 fn refuse_coding(request: &Request) -> Option<Response> {
     let codings = request.headers().get_all(TRANSFER_ENCODING);
     let chunked = |field: &HeaderValue| field.as_bytes().eq_ignore_ascii_case(b"chunked");
@@ -140,7 +138,7 @@ fn is_stream(response: &Response) -> bool {
     response.headers().get(CONTENT_TYPE).is_some_and(|field| field == "text/event-stream")
 }
 
-/// Over TLS, browsers are told to come by TLS alone (RFC 6797).
+/// Over TLS, browsers are told to use TLS only (RFC 6797).
 fn secured(mut response: Response, over: OverTls) -> Response {
     if over == OverTls(true) {
         let field = HeaderValue::from_static("max-age=31536000");

@@ -1,5 +1,4 @@
-//! Who makes a request: a bearer token (RFC 6750), or the console's session cookie; and for how
-//! long.
+//! Authenticates requests: by a bearer token (RFC 6750) or the console's session cookie.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -14,24 +13,24 @@ use verax_service::Service;
 
 use crate::failure::Failure;
 
-/// The cookie that carries a console session. Over TLS its name has the prefix by which browsers
-/// see to it that no other host or plain connection has set it (RFC 6265bis, section 4.1.3.2).
+/// The cookie of a console session. Over TLS its name has the prefix with which browsers guarantee
+/// that no other host or plain connection set it (RFC 6265bis, section 4.1.3.2).
 const COOKIE_NAME: &str = "verax_session";
 const SECURE_COOKIE_NAME: &str = "__Host-verax_session";
 
-/// A field that the console adds to what it changes. Another site cannot make a browser send it
-/// along with the cookie, which a form could otherwise do.
+/// A header field the console adds to changes. Another site cannot make a browser send it with the
+/// cookie, as it could with a form.
 const CONSOLE_FIELD: &str = "verax-console";
 
-/// Where a request came from, as browsers tell it (Fetch Metadata, W3C).
+/// Where a request came from, as browsers declare it (Fetch Metadata, W3C).
 const FETCH_SITE: &str = "sec-fetch-site";
 const FETCH_DESTINATION: &str = "sec-fetch-dest";
 
-/// A request that somebody known makes.
+/// An authenticated request.
 #[derive(Debug, Clone)]
 pub(crate) struct Authenticated(pub(crate) Arc<Caller>);
 
-/// Whether requests come over TLS; an extension of each.
+/// Whether requests come over TLS; a request extension.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct OverTls(pub(crate) bool);
 
@@ -41,13 +40,13 @@ impl OverTls {
         if self.0 { SECURE_COOKIE_NAME } else { COOKIE_NAME }
     }
 
-    /// A `Set-Cookie` field for a session's secret, kept for some seconds.
+    /// A `Set-Cookie` field with a session's secret and its lifetime in seconds.
     pub(crate) fn cookie(self, secret: &str, seconds: u64) -> String {
         let (name, secure) = (self.cookie_name(), if self.0 { "; Secure" } else { "" });
         format!("{name}={secret}; Path=/; HttpOnly; SameSite=Strict; Max-Age={seconds}{secure}")
     }
 
-    /// The secret of the session that a request carries.
+    /// The session secret of a request.
     pub(crate) fn session(self, headers: &HeaderMap) -> Option<&str> {
         headers
             .get_all(COOKIE)
@@ -64,7 +63,7 @@ pub(crate) fn bearer(field: &HeaderValue) -> Option<&str> {
     scheme.eq_ignore_ascii_case("bearer").then_some(token.trim())
 }
 
-/// Access as a request has it: by whom, and what ends it.
+/// The access of a request: its caller, and what ends it.
 #[derive(Debug, Clone)]
 pub(crate) struct Access {
     caller: Arc<Caller>,
@@ -72,7 +71,7 @@ pub(crate) struct Access {
 }
 
 impl Access {
-    /// The access of a request; why it has none is an error.
+    /// Authenticates a request; fails if it has no access.
     pub(crate) fn of(request: &Request, service: &Service) -> Result<Self, ControlError> {
         let headers = request.headers();
         if let Some(field) = headers.get(AUTHORIZATION) {
@@ -104,7 +103,7 @@ impl Access {
         &self.caller
     }
 
-    /// Waits until it ends: by revocation, by sign-out, or by time.
+    /// Waits until it ends, by revocation, sign-out or expiry.
     pub(crate) async fn ended(self) {
         match &self.session {
             None => self.caller.signal().ended().await,
@@ -117,8 +116,8 @@ impl Access {
     }
 }
 
-/// Whether a request is one that the console itself makes. A stored value that a browser shows as a
-/// page, or a page of another site, must do nothing with the session.
+/// Whether the console itself makes a request. A stored value shown as a page, or a page of another
+/// site, must not use the session.
 fn is_of_console(request: &Request) -> bool {
     let headers = request.headers();
     let says = |name: &str, value: &str| headers.get(name).map(|field| field == value);
@@ -126,8 +125,7 @@ fn is_of_console(request: &Request) -> bool {
     let reads = matches!(*request.method(), Method::GET | Method::HEAD);
     match says(FETCH_SITE, "same-origin") {
         Some(same) => same && says(FETCH_DESTINATION, "empty") == Some(true) && (reads || marked),
-        // Browsers leave these fields out where the service is reached without TLS and not on
-        // loopback.
+        // Browsers omit these fields without TLS, except on loopback.
         None => marked || (reads && !request.uri().path().contains("/entries")),
     }
 }
@@ -136,7 +134,7 @@ impl<S: Send + Sync> FromRequestParts<S> for Authenticated {
     type Rejection = Failure;
 
     async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Failure> {
-        // EntryRef out once for each request, before it is routed.
+        // Determined once per request, before routing.
         match parts.extensions.get::<Result<Access, ControlError>>() {
             Some(Ok(access)) => Ok(Self(Arc::clone(access.caller()))),
             Some(Err(error)) => Err(error.clone().into()),

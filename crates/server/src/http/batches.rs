@@ -24,7 +24,7 @@ use crate::http::authenticated::Authenticated;
 use crate::http::entry_fields::{CacheStatus, cache_control_of, storable};
 use crate::http::extract::{Json, NamespacePath};
 
-/// Carry out several operations.
+/// Execute several operations.
 #[utoipa::path(
     post, path = "/v1/tenants/{tenant}/namespaces/{namespace}/batch", tag = "entries",
     params(("tenant" = String, Path), ("namespace" = String, Path)),
@@ -45,7 +45,7 @@ pub(crate) async fn batch(
         ))));
     }
     let access = service.control().open_for_batch(&caller, &tenant, &namespace)?;
-    // What cannot be understood is answered in its place, beside what can.
+    // A malformed operation fails in its place; the others are executed.
     let (mut places, mut operations) = (Vec::new(), Vec::new());
     for operation in request.operations {
         match read_operation(operation) {

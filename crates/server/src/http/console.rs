@@ -1,4 +1,4 @@
-//! The console's files, built into the program.
+//! The console's files, embedded in the program.
 
 use axum::extract::Request;
 use axum::http::header::{
@@ -10,17 +10,17 @@ use rust_embed::{Embed, EmbeddedFile};
 
 use crate::http::problem::no_such_path;
 
-/// What Vite built. A build without it serves everything but the console.
+/// The output of Vite. A build without it serves everything but the console.
 #[derive(Embed)]
 #[folder = "../../console/dist"]
 #[allow_missing = true]
 struct Files;
 
-/// Scripts and styles come from this service alone, and nothing may frame it.
+/// Scripts and styles come only from this service, and no page may frame it.
 const POLICY: &str = "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; \
      font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'";
 
-/// Pages of the console; the browser finds its own way among them.
+/// Pages of the console, which the browser routes itself.
 const PAGES: [&str; 3] = ["", "sign-in", "load"];
 
 pub(crate) async fn file(request: Request) -> Response {
@@ -35,7 +35,7 @@ pub(crate) async fn file(request: Request) -> Response {
         };
     }
     match Files::get(&path) {
-        // Built files carry a hash of their contents in their names.
+        // Built files have a hash of their contents in their names.
         Some(found) if path.starts_with("assets/") => {
             answer(&path, found, "public, max-age=31536000, immutable")
         }

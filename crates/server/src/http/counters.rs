@@ -11,7 +11,7 @@ use crate::http::authenticated::Authenticated;
 use crate::http::entry_fields::cache_control_of;
 use crate::http::extract::{Json, NamespacePath, WithKey};
 
-/// Add to a counter, creating it where there is none.
+/// Add to a counter, and create it if missing.
 #[utoipa::path(
     post, path = "/v1/tenants/{tenant}/namespaces/{namespace}/counters/{key}", tag = "entries",
     params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path)),

@@ -15,7 +15,7 @@ use crate::http::runs::{started, watched};
 
 type Verax = State<Arc<Service>>;
 
-/// List the drills that can be run here; there are none without the demo.
+/// List the available drills; there are none without the demo.
 #[utoipa::path(get, path = "/v1/drills", tag = "drills",
     responses((status = 200, body = Items<DrillSpec>)))]
 pub(crate) async fn specs(

@@ -1,4 +1,4 @@
-//! Entries: reading, storing, deleting, listing, clearing.
+//! Entries: get, put, delete, list and clear.
 
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -27,16 +27,16 @@ use crate::http::entry_fields::{
 use crate::http::extract::{NamespacePath, Query, WithKey};
 use crate::http::values::{failed_read, miss, with_value};
 
-/// A body of which nothing more comes for this long is given up.
+/// A body that stalls for this long is abandoned.
 const SILENCE_TIMEOUT: Duration = Duration::from_secs(30);
 
-/// How long a body may take to arrive, beyond what the largest one needs at [`MIN_RATE`].
+/// How long a body may take to arrive, beyond its time at [`MIN_RATE`].
 const ARRIVAL_GRACE: Duration = Duration::from_secs(10);
 
-/// The slowest that a body may arrive, in bytes a second.
+/// The minimum rate at which a body must arrive, in bytes per second.
 const MIN_RATE: u64 = 256 << 10;
 
-/// The most that is reserved ahead of what has arrived of a body.
+/// How much is reserved ahead of the received part of a body, in bytes.
 const MAX_AHEAD: usize = 256 << 10;
 
 const DEFAULT_PAGE: usize = 100;
@@ -45,7 +45,7 @@ pub(crate) async fn no_key() -> Failure {
     Failure::bad_request("the key is empty: use at least one character after /entries/")
 }
 
-/// Look an entry up; a miss reads the namespace's origin, if it has one.
+/// Get an entry; a miss reads the namespace's origin, if it has one.
 #[utoipa::path(
     get, path = "/v1/tenants/{tenant}/namespaces/{namespace}/entries/{key}", tag = "entries",
     params(("tenant" = String, Path), ("namespace" = String, Path),
@@ -112,7 +112,7 @@ pub(crate) async fn put(
         Err(BodyError::Busy(error)) => return Err(error.into()),
         Err(BodyError::TooLarge(size)) => {
             let mut response = too_large(size).into_response();
-            // The rest of the body is not read, so the connection cannot be used again.
+            // The rest of the body is not read, so the connection cannot be reused.
             response.headers_mut().insert(CONNECTION, HeaderValue::from_static("close"));
             return Ok(response);
         }
@@ -145,8 +145,8 @@ enum BodyError {
     Busy(EngineError),
 }
 
-/// Reads a body up to a limit; one that announces more is not read at all. The place among what is
-/// on its way in is held until the value is stored.
+/// Reads a body up to a limit; one that announces more is not read at all. Its in-flight
+/// reservation is held until the value is stored.
 async fn body_within(
     in_flight: &InFlightBudget,
     headers: &HeaderMap,
@@ -159,7 +159,7 @@ async fn body_within(
     }
     let announced = announced.unwrap_or(0) as usize;
     let expected = if announced > 0 { announced } else { limit as usize };
-    // What is announced costs nothing until it arrives.
+    // An announced length costs nothing until it arrives.
     let (mut place, mut reserved) = (InFlightReservation::default(), 0);
     let mut value = BytesMut::with_capacity(announced.min(MAX_AHEAD));
     let arrives_by =
@@ -186,7 +186,7 @@ async fn body_within(
     Ok((value.freeze(), place))
 }
 
-/// Change how long an entry may still be served, counted from now, without sending its value again.
+/// Set how long an entry may still be served, counted from now, without sending its value again.
 #[utoipa::path(
     patch, path = "/v1/tenants/{tenant}/namespaces/{namespace}/entries/{key}", tag = "entries",
     params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path),
@@ -247,9 +247,9 @@ pub(crate) struct ListQuery {
     /// Only keys that start with this.
     #[serde(default)]
     prefix: String,
-    /// Where to continue, from the previous page.
+    /// The cursor of the previous page.
     cursor: Option<String>,
-    /// The most entries on the page, 1 to 1000; 100 when absent.
+    /// The maximum number of entries on the page, 1 to 1000; default 100.
     limit: Option<usize>,
 }
 
@@ -273,7 +273,7 @@ pub(crate) async fn list(
             "a page of {most} entries is out of range: use 1 to {MAX_PAGE_ENTRIES}"
         )));
     }
-    // An empty cursor is the beginning, as over the wire.
+    // An empty cursor means the first page, as in the wire protocol.
     let cursor = query.cursor.as_deref().filter(|cursor| !cursor.is_empty());
     let from = cursor.map_or(Ok(Position::default()), str::parse);
     let from = from.map_err(|e| Failure::invalid(e.to_string()))?;
@@ -329,7 +329,7 @@ pub(crate) async fn clear(
 ) -> Result<axum::Json<serde_json::Value>> {
     let place = (&tenant, &namespace);
     let entries = match query.prefix.as_deref() {
-        // An empty one may be a mistake, so it is not taken for all.
+        // An empty prefix may be a mistake, so it does not mean all entries.
         Some("") => {
             return Err(Failure::bad_request("the prefix is empty: omit it to remove every entry"));
         }

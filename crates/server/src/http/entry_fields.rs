@@ -1,4 +1,4 @@
-//! The header fields of entries: what a request asks for, and what an answer tells.
+//! The header fields of entries, in requests and responses.
 
 use std::borrow::Cow;
 use std::fmt::{self, Write};
@@ -29,10 +29,10 @@ const SERVER_TIMING: HeaderName = HeaderName::from_static("server-timing");
 /// The policy of a value that a browser shows as a page.
 const SANDBOX: &str = "sandbox; default-src 'none'; frame-ancestors 'none'";
 
-/// What the texts of an answer's fields usually take together, in bytes.
+/// The usual total size of a response's header values, in bytes.
 const USUAL_TEXT: usize = 192;
 
-/// All lines of a list-based field, as one (RFC 9110, section 5.3).
+/// The lines of a list-based field, joined (RFC 9110, section 5.3).
 fn joined<'h>(headers: &'h HeaderMap, name: &HeaderName) -> Result<Option<Cow<'h, str>>> {
     let mut lines = headers.get_all(name).iter();
     let Some(first) = lines.next() else { return Ok(None) };
@@ -61,12 +61,12 @@ pub(crate) fn cache_control(headers: &HeaderMap) -> Result<CacheControl> {
     parsed.map_err(|e| Failure::bad_request(e.to_string()))
 }
 
-/// A lifetime as a member of JSON has it.
+/// A lifetime from its JSON members.
 pub(crate) fn cache_control_of(text: Option<&str>) -> Result<CacheControl> {
     CacheControl::parse(text.unwrap_or("")).map_err(|e| Failure::bad_request(e.to_string()))
 }
 
-/// Refuses to store what must not be stored.
+/// Refuses a request with `no-store`.
 pub(crate) fn storable(cache_control: CacheControl) -> Result<CacheControl> {
     match cache_control.no_store {
         false => Ok(cache_control),
@@ -74,8 +74,8 @@ pub(crate) fn storable(cache_control: CacheControl) -> Result<CacheControl> {
     }
 }
 
-/// How a look-up is to be answered (RFC 9111, section 5.2.1, as far as it makes sense for a caller
-/// that asked this cache on purpose).
+/// The read options of a request (RFC 9111, section 5.2.1, as far as it applies to a caller that
+/// addresses this cache directly).
 pub(crate) fn read_options(headers: &HeaderMap) -> Result<ReadOptions> {
     let directives = joined(headers, &CACHE_CONTROL)?.unwrap_or_default();
     let only_if_cached =
@@ -84,14 +84,14 @@ pub(crate) fn read_options(headers: &HeaderMap) -> Result<ReadOptions> {
     Ok(ReadOptions { refresh, only_if_cached, trace })
 }
 
-/// The caller's trace context, to be passed on.
+/// The caller's trace context, to forward.
 pub(crate) fn trace_of(headers: &HeaderMap) -> Option<TraceContext> {
     let plain = |name: &str| headers.get(name).and_then(|f| f.to_str().ok()).map(str::to_owned);
     plain("traceparent")
         .map(|traceparent| TraceContext { traceparent, tracestate: plain("tracestate") })
 }
 
-/// Whether the caller has the current value already (RFC 9110, section 13.1.2).
+/// Whether the caller already has the current value (RFC 9110, section 13.1.2).
 pub(crate) fn has_current(headers: &HeaderMap, tag: EntityTag) -> bool {
     let listed = |field: &HeaderValue| {
         field.to_str().is_ok_and(|text| {
@@ -104,7 +104,7 @@ pub(crate) fn has_current(headers: &HeaderMap, tag: EntityTag) -> bool {
     headers.get_all(IF_NONE_MATCH).iter().any(listed)
 }
 
-/// The revision that the entry there must have.
+/// The revision the entry must have.
 fn expected_revision(headers: &HeaderMap) -> Result<Option<EntryRevision>> {
     let Some(field) = joined(headers, &IF_REVISION)? else { return Ok(None) };
     let number = field.trim().parse().map_err(|_| {
@@ -115,7 +115,7 @@ fn expected_revision(headers: &HeaderMap) -> Result<Option<EntryRevision>> {
     Ok(Some(EntryRevision::from_number(number)))
 }
 
-/// What must hold of the entry there: by its revision or by entity tags.
+/// The condition of a request, by revision or by entity tags.
 pub(crate) fn entry_condition(headers: &HeaderMap) -> Result<Precondition> {
     match (expected_revision(headers)?, condition(headers)?) {
         (None, by_tags) => Ok(by_tags),
@@ -126,7 +126,7 @@ pub(crate) fn entry_condition(headers: &HeaderMap) -> Result<Precondition> {
     }
 }
 
-/// What must hold by entity tags (RFC 9110, sections 13.1.1 and 13.1.2).
+/// The condition by entity tags (RFC 9110, sections 13.1.1 and 13.1.2).
 pub(crate) fn condition(headers: &HeaderMap) -> Result<Precondition> {
     let listed = |name: &HeaderName| {
         let text = joined(headers, name)?;
@@ -138,7 +138,7 @@ pub(crate) fn condition(headers: &HeaderMap) -> Result<Precondition> {
         (Some(TagList::Tags { strong, .. }), None) => Ok(Precondition::IfMatches(strong)),
         (None, Some(TagList::Any)) => Ok(Precondition::IfAbsent),
         (None, Some(TagList::Tags { mut strong, weak })) => {
-            // The comparison is weak: what a weak tag names is the same value here.
+            // The comparison is weak: a weak tag names the same value here.
             strong.extend(weak);
             Ok(Precondition::UnlessMatches(strong))
         }
@@ -153,18 +153,17 @@ fn malformed_list(name: &HeaderName, what: &str) -> Failure {
     ))
 }
 
-/// What If-Match or If-None-Match names. Tags that no entry can have, since they are not of the
-/// form in which Verax gives them, are left out.
+/// The tags of If-Match or If-None-Match. Tags in a form that no entry has are ignored.
 #[derive(Debug, PartialEq, Eq)]
 enum TagList {
     Any,
     Tags { strong: Vec<EntityTag>, weak: Vec<EntityTag> },
 }
 
-/// Reads `*` or a list of entity tags (RFC 9110, section 8.8.3); a comma may stand within one.
+/// Parses `*` or a list of entity tags (RFC 9110, section 8.8.3); a tag may contain a comma.
 ///
 /// # Errors
-/// What is no entity tag.
+/// The text that is not an entity tag.
 fn listed_tags(text: &str) -> std::result::Result<TagList, String> {
     let mut rest = text.trim();
     if rest == "*" {
@@ -172,7 +171,7 @@ fn listed_tags(text: &str) -> std::result::Result<TagList, String> {
     }
     let (mut strong, mut weak, mut any) = (Vec::new(), Vec::new(), false);
     while !rest.is_empty() {
-        // Empty elements of a list are allowed (section 5.6.1).
+        // A list may have empty elements (section 5.6.1).
         if let Some(after) = rest.strip_prefix(',') {
             rest = after.trim_start();
             continue;
@@ -196,10 +195,10 @@ fn listed_tags(text: &str) -> std::result::Result<TagList, String> {
     if any { Ok(TagList::Tags { strong, weak }) } else { Err(text.to_owned()) }
 }
 
-/// The field that carries a permit when a value is stored.
+/// The header field with the permit of a put.
 pub(crate) const PERMIT: HeaderName = HeaderName::from_static("verax-permit");
 
-/// The permit that a value is stored with, if it is.
+/// The permit of a put, if any.
 pub(crate) fn permit_of(headers: &HeaderMap) -> Result<Option<PermitNumber>> {
     let Some(field) = headers.get(PERMIT) else { return Ok(None) };
     let number = field.to_str().ok().and_then(|text| text.trim().parse().ok());
@@ -208,12 +207,12 @@ pub(crate) fn permit_of(headers: &HeaderMap) -> Result<Option<PermitNumber>> {
     Ok(Some(PermitNumber(number)))
 }
 
-/// A request to store a value, from its fields.
+/// Builds a put request from header fields.
 pub(crate) fn put_request(headers: &HeaderMap, value: bytes::Bytes) -> Result<PutRequest> {
     let media_type = text(headers, &CONTENT_TYPE)?.unwrap_or("application/octet-stream");
     let media_type = MediaType::parse(media_type)
         .map_err(|e| Failure::bad_request(format!("Content-Type: {e}")))?;
-    // A value is kept as it is, without how it was coded on its way.
+    // Values are stored as they are, without content codings.
     let coded = text(headers, &CONTENT_ENCODING)?.filter(|c| !c.eq_ignore_ascii_case("identity"));
     if let Some(coding) = coded {
         let detail = format!(
@@ -233,7 +232,7 @@ pub(crate) fn put_request(headers: &HeaderMap, value: bytes::Bytes) -> Result<Pu
     Ok(PutRequest { value, media_type, cache_control, tags, condition })
 }
 
-/// Fields of an answer, whose texts are written into one allocation.
+/// Header fields of a response, whose values share one allocation.
 struct Fields<'h> {
     headers: &'h mut HeaderMap,
     text: BytesMut,
@@ -247,20 +246,20 @@ impl<'h> Fields<'h> {
     fn insert(&mut self, name: HeaderName, text: impl fmt::Display) {
         // Writing to memory cannot fail.
         let _ = write!(self.text, "{text}");
-        // What is stored came in as a field, so it goes out as one.
+        // It arrived as a header value, so it is one.
         if let Ok(value) = HeaderValue::from_maybe_shared(self.text.split().freeze()) {
             self.headers.insert(name, value);
         }
     }
 
-    /// What keeps a browser from taking a value for a page of this service: it is what its media
-    /// type says and nothing else, and as a page it may run and load nothing.
+    /// Keeps a browser from treating a value as a page of this service: no type sniffing, and as a
+    /// page it may run and load nothing.
     fn contain(&mut self) {
         self.headers.insert(X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
         self.headers.insert(CONTENT_SECURITY_POLICY, HeaderValue::from_static(SANDBOX));
     }
 
-    /// What describes an entry itself.
+    /// The header fields of an entry itself.
     fn describe(&mut self, entry: &Entry) {
         self.insert(CONTENT_TYPE, entry.media_type.as_str());
         self.insert(ETAG, entry.entity_tag());
@@ -274,14 +273,13 @@ impl<'h> Fields<'h> {
     }
 }
 
-/// RFC 9211: where an answer came from, and the time left.
+/// RFC 9211: the source of a response, and the time left.
 pub(crate) struct CacheStatus<'a>(pub(crate) &'a ReadResult);
 
 impl fmt::Display for CacheStatus<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let left = |time: Duration| time.as_secs();
-        // Rounded up, since a stale copy of less than a second must not read as a fresh one of
-        // zero.
+        // Rounded up, since a copy that is stale by less than a second must not look fresh.
         let past = |time: Duration| time.as_secs() + 1;
         match self.0.source {
             Source::Hit(time) => write!(f, "verax; hit; ttl={}", left(time)),
@@ -308,7 +306,7 @@ impl fmt::Display for CacheStatus<'_> {
     }
 }
 
-/// A lifetime as Cache-Control has it.
+/// A lifetime in the form of Cache-Control.
 struct LifetimeText<'a>(&'a Lifetime);
 
 impl fmt::Display for LifetimeText<'_> {
@@ -326,12 +324,12 @@ impl fmt::Display for LifetimeText<'_> {
     }
 }
 
-/// What describes an entry itself.
+/// The header fields of an entry itself.
 pub(crate) fn describe_entry(headers: &mut HeaderMap, entry: &Entry) {
     Fields::new(headers).describe(entry);
 }
 
-/// What describes an answer: the entry, its age, where it came from, and how long that took.
+/// The header fields of a read: the entry's, its age, its source, and timings.
 pub(crate) fn describe_answer(headers: &mut HeaderMap, answer: &ReadResult, took: Duration) {
     let mut fields = Fields::new(headers);
     fields.contain();
@@ -374,7 +372,7 @@ mod tests {
     #[case("if-none-match", "*", Ok(Precondition::IfAbsent))]
     #[case("if-match", "TAG", Ok(Precondition::IfMatches(vec![tag()])))]
     #[case("if-match", "\"a,b\", TAG ,", Ok(Precondition::IfMatches(vec![tag()])))]
-    // The comparison is strong, so a weak tag never matches; neither does one of somebody else's.
+    // The comparison is strong, so a weak tag never matches; neither does a foreign one.
     #[case("if-match", "W/TAG", Ok(Precondition::IfMatches(vec![])))]
     #[case("if-match", "\"v1\"", Ok(Precondition::IfMatches(vec![])))]
     #[case("if-none-match", "W/TAG", Ok(Precondition::UnlessMatches(vec![tag()])))]

@@ -1,4 +1,4 @@
-//! Reading paths, queries and JSON bodies, with problem documents for what cannot be read.
+//! Parses paths, queries and JSON bodies, with problem documents for malformed ones.
 
 use std::borrow::Cow;
 use std::time::Duration;
@@ -33,7 +33,7 @@ impl<S: Send + Sync, T: DeserializeOwned> FromRequest<S> for Json<T> {
 /// Reads a JSON body of at most `limit` bytes.
 ///
 /// # Errors
-/// A problem document that says what is wrong with it.
+/// A problem document that says what is wrong with the body.
 pub(crate) async fn json_within<T: DeserializeOwned>(
     mut request: Request,
     limit: usize,
@@ -69,7 +69,7 @@ impl<S: Send + Sync, T: DeserializeOwned> FromRequestParts<S> for Query<T> {
     type Rejection = Failure;
 
     async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, Failure> {
-        // What is not UTF-8 would be read as something else.
+        // Anything but UTF-8 would be misread.
         let written = parts.uri.query().unwrap_or_default();
         if percent_encoding::percent_decode_str(written).decode_utf8().is_err() {
             return Err(Failure::bad_request("the query is not UTF-8 after decoding"));
@@ -153,8 +153,8 @@ impl<S: Send + Sync> FromRequestParts<S> for WithId {
     }
 }
 
-/// `{key}`, the last segment of the path: decoded here, strictly, since a lenient reading would let
-/// two spellings that mean different things name one entry.
+/// `{key}`, the last segment of the path, decoded strictly: lenient decoding could map two
+/// different keys to one entry.
 #[derive(Debug)]
 pub(crate) struct WithKey(pub(crate) Key);
 

@@ -1,10 +1,8 @@
-//! The short way of the request that nearly all are: a GET, with a token, of an entry that is in
-//! the cache.
+//! The fast path of a plain hit: a GET, with a token, of an entry in the cache.
 //!
-//! Whatever is out of the ordinary (another path or method, a field that asks for more, a token
-//! without the right, a miss) gives `None` and goes the long way through the router, which alone
-//! refuses and explains, and knows how to send large values. So the short way decides nothing but
-//! that all is well.
+//! Any other request (another path or method, a field that needs more, a token without the right, a
+//! miss) returns `None` and goes through the router, which alone refuses, explains, and sends large
+//! values. The fast path never refuses anything.
 
 use std::borrow::Cow;
 use std::time::Instant;
@@ -26,14 +24,14 @@ use crate::http::authenticated::bearer;
 use crate::http::entry_fields::describe_answer;
 use crate::http::extract::decode_segment;
 
-/// Fields that make a GET more than a plain look-up.
+/// Header fields that make a GET more than a plain read.
 const ASKING_MORE: [HeaderName; 3] =
     [CACHE_CONTROL, IF_NONE_MATCH, HeaderName::from_static("traceparent")];
 
-/// Fields of an answer, the request's id included.
+/// The number of header fields of a response, including the request's id.
 const FIELDS: usize = 15;
 
-/// A plain look-up by somebody that may do it.
+/// A plain read by an authorized caller.
 pub(crate) struct PlainGet<'r> {
     started: Instant,
     reader: Reader,
@@ -41,7 +39,7 @@ pub(crate) struct PlainGet<'r> {
 }
 
 impl<'r> PlainGet<'r> {
-    /// The plain look-up that a request is, if it is one.
+    /// Recognizes a plain read.
     pub(crate) fn of(service: &Service, request: &'r Request) -> Option<Self> {
         let started = Instant::now();
         let [tenant, namespace, key] = entry_path(request)?;
@@ -54,17 +52,17 @@ impl<'r> PlainGet<'r> {
         Some(Self { started, reader, key: decode_segment(key).ok()? })
     }
 
-    /// The turns in which it is to be answered.
+    /// The turns in which to serve it.
     pub(crate) fn turns(&self) -> &TenantTurns {
         self.reader.turns()
     }
 }
 
-/// The answer to a plain look-up that hits.
+/// The response to a plain hit.
 pub(crate) fn answer(service: &Service, get: &PlainGet<'_>) -> Option<Response> {
     let PlainGet { started, reader, key } = get;
     let now = service.engine().now();
-    // Only the entry is taken under the store's lock; its fields are written after it.
+    // Only the entry is taken under the store's lock; its header fields are written afterwards.
     let mut found = None;
     reader.cached(key, now, |visited: &EntryView<'_>, _| {
         found = (visited.value().len() <= SMALL).then(|| visited.found());
@@ -86,7 +84,7 @@ pub(crate) fn answer(service: &Service, get: &PlainGet<'_>) -> Option<Response> 
     Some(response)
 }
 
-/// Tenant, namespace and undecoded key of the path of an entry.
+/// The tenant, namespace and undecoded key in an entry's path.
 fn entry_path(request: &Request) -> Option<[&str; 3]> {
     if request.method() != Method::GET {
         return None;

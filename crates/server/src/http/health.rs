@@ -1,4 +1,4 @@
-//! Whether the process lives, and whether it can serve.
+//! Liveness and readiness.
 
 use std::sync::Arc;
 
@@ -8,14 +8,14 @@ use axum::http::StatusCode;
 use verax_api::Ready;
 use verax_service::Service;
 
-/// Tell that the process lives.
+/// Report that the process is alive.
 #[utoipa::path(get, path = "/healthz", tag = "health", security(()),
     responses((status = 200, body = String, content_type = "text/plain")))]
 pub(crate) async fn healthz() -> &'static str {
     "alive\n"
 }
 
-/// Tell whether entries are served, and what is degraded.
+/// Report whether entries are served, and what is degraded.
 #[utoipa::path(get, path = "/readyz", tag = "health", security(()),
     responses((status = 200, body = Ready), (status = 503, body = Ready)))]
 pub(crate) async fn readyz(State(service): State<Arc<Service>>) -> (StatusCode, Json<Ready>) {

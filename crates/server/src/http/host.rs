@@ -1,7 +1,7 @@
-//! Which names the service answers to (RFC 9110, section 7.2).
+//! The host names the service accepts (RFC 9110, section 7.2).
 //!
-//! A page of another site can make a browser send requests here under a name of its own that leads
-//! to this address. Such a request carries that name, and is refused.
+//! A page of another site can make a browser send requests here by a host name of its own that
+//! resolves to this address. Such a request has that name, and is refused.
 
 use axum::extract::Request;
 use axum::http::header::HOST;
@@ -11,12 +11,12 @@ use axum::response::{IntoResponse, Response};
 use crate::failure::Failure;
 use verax_api::FailureKind;
 
-/// The names that are served beside `localhost` and addresses, which no other site can claim.
+/// The names accepted besides `localhost` and addresses, which no other site can claim.
 #[derive(Debug, Clone, Default)]
 pub struct HostNames(Vec<String>);
 
 impl HostNames {
-    /// Names as they stand in URLs, without a port; `*` is any name.
+    /// Names as in URLs, without a port; `*` accepts any name.
     pub fn new(names: impl IntoIterator<Item = String>) -> Self {
         Self(names.into_iter().map(|name| name.trim().to_ascii_lowercase()).collect())
     }
@@ -29,7 +29,7 @@ impl HostNames {
             || self.0.iter().any(|name| name == "*" || *name == host)
     }
 
-    /// Refuses a request without one host that is served here.
+    /// Refuses a request without exactly one accepted host.
     pub(crate) fn check(&self, request: &Request) -> Option<Response> {
         let mut fields = request.headers().get_all(HOST).iter();
         let (first, second) = (fields.next(), fields.next());
@@ -44,7 +44,7 @@ impl HostNames {
         let Some(host) = host.filter(|host| !host.as_str().contains('@')) else {
             return malformed("the Host field is not a host with an optional port");
         };
-        // A target in absolute form counts more than the field, so they may not differ.
+        // A target in absolute form overrides the field, so they must not differ.
         let target = request.uri().authority();
         let other = target.filter(|target| !self.serves(target.host()));
         if self.serves(host.host()) && other.is_none() {

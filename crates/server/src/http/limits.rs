@@ -1,7 +1,7 @@
-//! Bounds on what one request brings and one response shows.
+//! Limits on JSON requests and listings.
 
-/// The largest JSON body of a request, in bytes. Entries have their namespace's limit instead.
+/// The maximum size of a JSON body, in bytes. Entries have their namespace's limit instead.
 pub(crate) const MAX_JSON_BYTES: usize = 8 << 20;
 
-/// The most locks, and the most permits, of one response.
+/// The maximum number of locks, and of permits, in one response.
 pub(crate) const MAX_LISTED: usize = 1_000;

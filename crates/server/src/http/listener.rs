@@ -1,5 +1,5 @@
-//! HTTP connections: accepted within their limits, with TLS where it is configured, and closed when
-//! they say nothing for too long.
+//! HTTP connections: accepted within their limits, with TLS if configured, and closed when idle too
+//! long.
 
 use std::convert::Infallible;
 use std::io;
@@ -25,13 +25,13 @@ use crate::connections::{ConnectionLimits, ConnectionSlot};
 use crate::http::host::HostNames;
 use crate::tls::Tls;
 
-/// An answer of which the client takes nothing for this long is given up.
+/// A response is abandoned if the client reads nothing for this long.
 const SILENCE_TIMEOUT: Duration = Duration::from_secs(120);
 
-/// The most that is held of a request's header, in bytes.
+/// The maximum size of a request's header, in bytes.
 const MAX_HEADER_BYTES: usize = 64 << 10;
 
-/// What an HTTP connection runs over.
+/// The transport of an HTTP connection.
 #[derive(Debug)]
 pub(crate) struct Stream {
     over: Over,
@@ -101,15 +101,14 @@ impl AsyncWrite for Stream {
     }
 }
 
-/// How HTTP is served.
+/// Options of the HTTP listener.
 #[derive(Debug, Clone)]
 pub struct HttpOptions {
-    /// How many connections there may be.
+    /// The connection limits.
     pub limits: ConnectionLimits,
-    /// The time for a request's header, and for which a connection may be idle between two
-    /// requests.
+    /// The timeout for a request's header, and for idle connections.
     pub header_timeout: Duration,
-    /// The names that requests may ask for.
+    /// The accepted host names.
     pub host_names: HostNames,
 }
 
@@ -124,7 +123,7 @@ impl Default for HttpOptions {
 }
 
 /// Accepts connections and serves their requests with `answer`, until the service stops; then lets
-/// those under way finish.
+/// active requests finish.
 pub(crate) async fn serve_connections<A, F>(
     listener: TcpListener,
     tls: Option<Arc<Tls>>,
@@ -140,7 +139,7 @@ pub(crate) async fn serve_connections<A, F>(
     accept(listener, options.limits, stopping, move |stream, slot| {
         let (tls, answer, stop) = (tls.clone(), answer.clone(), stop.clone());
         async move {
-            // Nothing was asked yet, so there is nothing to answer; the end says enough.
+            // No request was read yet, so there is nothing to respond to.
             let Ok(slot) = slot else { return };
             let over = match tls {
                 None => Some(Over::Plain(stream)),
@@ -164,7 +163,7 @@ async fn serve_connection<A, F>(
     A: Fn(Request, Arc<ConnectionSlot>) -> F + Send + Sync + 'static,
     F: Future<Output = Response> + Send + 'static,
 {
-    // A client that takes nothing for too long is given up.
+    // A client that reads nothing for too long is disconnected.
     let mut stream = TimeoutWriter::new(stream);
     stream.set_timeout(Some(SILENCE_TIMEOUT));
     let of = Arc::clone(&place);

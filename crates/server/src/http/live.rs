@@ -17,14 +17,14 @@ use crate::http::authenticated::Authenticated;
 
 pub(crate) type Events = Result<Event, Infallible>;
 
-/// How often a stream without news shows that it is alive.
+/// How often an idle stream sends a keep-alive.
 const ALIVE_EVERY: Duration = Duration::from_secs(15);
 
 fn event(name: &str, data: &impl Serialize) -> Events {
     Ok(Event::default().event(name).json_data(data).unwrap_or_default())
 }
 
-/// Ends a stream when the service stops, which lets a graceful stop finish.
+/// Ends a stream when the service stops, so that a graceful shutdown can finish.
 pub(crate) fn until_stop(
     mut stopping: watch::Receiver<bool>,
     events: impl Stream<Item = Events> + Send,
@@ -34,7 +34,7 @@ pub(crate) fn until_stop(
     })
 }
 
-/// Stream what the service does: the last two minutes as `history`, then a `sample` each second.
+/// Stream live samples: the last two minutes as `history`, then a `sample` each second.
 #[utoipa::path(get, path = "/v1/live", tag = "live",
     responses((status = 200, description = "server-sent events", content_type = "text/event-stream", body = verax_api::LiveSample)))]
 pub(crate) async fn samples(
@@ -52,7 +52,7 @@ pub(crate) async fn samples(
     Ok(Sse::new(events).keep_alive(KeepAlive::new().interval(ALIVE_EVERY)))
 }
 
-/// Streams a run: its state at once and after each change, the last with the name `end`.
+/// Streams a run: its current state, then each change, the last with the name `end`.
 pub(crate) fn run_stream<R: Run>(
     stopping: watch::Receiver<bool>,
     receiver: watch::Receiver<R>,
@@ -64,7 +64,7 @@ pub(crate) fn run_stream<R: Run>(
         let run = receiver.borrow_and_update().clone();
         let ended = !run.is_running();
         let sent = event(if ended { "end" } else { "progress" }, &run);
-        // A warm run changes with every key; ten times a second is enough to watch.
+        // A warm run changes with every key; ten updates a second are enough to watch.
         if !ended && !first {
             tokio::time::sleep(Duration::from_millis(100)).await;
         }

@@ -23,7 +23,7 @@ use crate::http::extract::{Json, NamespacePath, Query, WithKey};
 use crate::http::limits::MAX_LISTED;
 use crate::http::preferences::{applied, come_back_in, preferred_wait, seconds_of};
 
-/// The lease of a request that names none.
+/// The default lease.
 const DEFAULT_LEASE: Duration = Duration::from_secs(30);
 fn holder_to_api(holder: &Holder, now: Timestamp) -> LockHolder {
     LockHolder {
@@ -91,7 +91,7 @@ fn locked(name: &Key, holder: &Holder, now: Timestamp) -> Response {
     response
 }
 
-/// Ask for a lock, and wait for it as long as `Prefer: wait=SECONDS` says.
+/// Acquire a lock, waiting as long as `Prefer: wait=SECONDS` says.
 #[utoipa::path(
     post, path = "/v1/tenants/{tenant}/namespaces/{namespace}/locks/{key}", tag = "locks",
     params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path, description = "the lock's name"),
@@ -114,7 +114,7 @@ pub(crate) async fn acquire(
     let lease =
         request.lease_seconds.map_or(Ok(DEFAULT_LEASE), |s| seconds_of("lease_seconds", s))?;
     let owner = request.owner.unwrap_or_else(|| caller.who().to_owned());
-    // HTTP has no connection that a lease could end with.
+    // HTTP has no connection a lease could end with.
     let request = LockRequest { owner, lease, wait, session: None, access: caller.access() };
     let acquired = writer.acquire_lock(&name, request).await?;
     let now = service.engine().now();
@@ -176,7 +176,7 @@ pub(crate) async fn renew(
 pub(crate) struct ReleaseQuery {
     /// The lease's fencing token.
     fencing_token: Option<u64>,
-    /// `true` ends whatever hold there is; needs the right to manage, and is written down.
+    /// `true` forces the lock open; needs the right to manage, and is recorded as activity.
     #[serde(default)]
     force: bool,
 }

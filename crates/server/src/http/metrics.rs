@@ -1,4 +1,4 @@
-//! Metrics in the OpenMetrics text format, read from the service's own counts at each scrape.
+//! Metrics in the OpenMetrics text format, read from the service's statistics at each scrape.
 
 use std::collections::HashMap;
 use std::fmt;
@@ -51,7 +51,7 @@ struct Reading {
     standbys: u32,
 }
 
-/// Show the metrics of what the token may see.
+/// Show the metrics of the namespaces the token may see.
 #[utoipa::path(get, path = "/metrics", tag = "health", operation_id = "metrics",
     responses((status = 200, content_type = "application/openmetrics-text", body = String)))]
 pub(crate) async fn show(
@@ -121,7 +121,7 @@ fn histogram(mut metric: MetricEncoder<'_>, counts: &LatencyCounts) -> fmt::Resu
 type Count = fn(&CounterReading) -> u64;
 
 impl Reading {
-    /// Refills by what became of them, and those under way.
+    /// Refills by outcome, and active refills.
     fn encode_refills(&self, encoder: &mut DescriptorEncoder<'_>) -> fmt::Result {
         let help = "Refills that have ended, by outcome";
         let mut ended = encoder.encode_descriptor("refills", help, None, MetricType::Counter)?;
@@ -146,7 +146,7 @@ impl Reading {
         })
     }
 
-    /// The servers of origins by the state of their breakers.
+    /// The servers of origins by the state of their circuits.
     fn encode_servers(&self, encoder: &mut DescriptorEncoder<'_>) -> fmt::Result {
         let help = "Servers of an origin, by the state of their circuit breakers";
         let mut servers =

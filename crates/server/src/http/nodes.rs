@@ -1,4 +1,4 @@
-//! The nodes that use the same records, and what a standby answers.
+//! The nodes that use the same records, and the routes of a standby.
 
 use std::sync::Arc;
 
@@ -13,10 +13,10 @@ use verax_service::Service;
 use crate::failure::Failure;
 use crate::http::authenticated::Authenticated;
 
-/// What a standby answers by itself: who is signed in, which nodes there are, and what they do.
+/// The routes a standby serves itself: the session, the nodes, and live samples.
 const AT_STANDBY: [&str; 4] = ["/v1/session", "/v1/sign-in-links", "/v1/nodes", "/v1/live"];
 
-/// List the nodes that use the same records: the active one and those that stand by.
+/// List the nodes that use the same records: the active one and the standbys.
 #[utoipa::path(get, path = "/v1/nodes", tag = "health", responses((status = 200, body = Items<Node>)))]
 pub(crate) async fn list(
     State(service): State<Arc<Service>>,
@@ -43,8 +43,8 @@ fn state_name(state: NodeState) -> &'static str {
     }
 }
 
-/// The refusal of a request that only the active node answers; `None` for one that a standby
-/// answers too. Where the active one is, those learn who have signed in.
+/// Refuses a request that only the active node serves; `None` for one that a standby serves too.
+/// Only authenticated callers learn the active node's address.
 pub(crate) fn refuse_at_standby(
     path: &str,
     signed_in: bool,

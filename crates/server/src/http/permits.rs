@@ -24,13 +24,14 @@ use crate::http::limits::MAX_LISTED;
 use crate::http::preferences::{applied, come_back_in, preferred_wait, seconds_of};
 use crate::http::values::with_value;
 
-/// The lease of a request that names none.
+/// The default lease.
 const DEFAULT_LEASE: Duration = Duration::from_secs(10);
 
-/// Ask for a value, or for the right to refill it.
+/// Get a value, or the permit to refill it.
 ///
-/// Answers 200 with the value if it is there or if another caller brings it within `Prefer: wait`,
-/// 201 with a permit if it is for the caller to refill, and 423 if another caller does so yet.
+/// Responds with 200 and the value if it is cached or another caller stores it within `Prefer:
+/// wait`, with 201 and a permit if the caller may refill it, and with 423 while another caller
+/// holds the permit.
 #[utoipa::path(
     post, path = "/v1/tenants/{tenant}/namespaces/{namespace}/permits/{key}", tag = "permits",
     params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path),
@@ -51,7 +52,8 @@ pub(crate) async fn acquire(
     Json(request): Json<AcquirePermit>,
 ) -> Result<Response> {
     let started = Instant::now();
-    // A permit is good for storing, so the right to store is needed; a value may be the answer.
+    // A permit allows storing, so it needs the right to write; the response may be a value, so it
+    // needs the right to read.
     let refiller = service.control().open_refiller(&caller, &tenant, &namespace)?;
     let wait = preferred_wait(&headers, MAX_WAIT);
     let lease =
@@ -92,8 +94,8 @@ pub(crate) async fn acquire(
 pub(crate) struct ReleasePermitQuery {
     /// The permit's number.
     permit: u64,
-    /// What becomes of those who wait: `next` lets the first of them refill, `all` tells all of
-    /// them that it failed.
+    /// Whom to notify: `next` lets the first queued caller refill, `all` fails the refill for every
+    /// waiting caller.
     #[serde(default = "next")]
     fail: String,
 }
@@ -102,7 +104,7 @@ fn next() -> String {
     "next".into()
 }
 
-/// Give a permit back without a value.
+/// Release a permit without a value.
 #[utoipa::path(
     delete, path = "/v1/tenants/{tenant}/namespaces/{namespace}/permits/{key}", tag = "permits",
     params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path), ReleasePermitQuery),

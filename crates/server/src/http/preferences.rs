@@ -1,4 +1,4 @@
-//! Waiting: what `Prefer: wait=SECONDS` (RFC 7240) asks for, and what responses say of it.
+//! The preference `Prefer: wait=SECONDS` (RFC 7240) in requests and responses.
 
 use std::time::Duration;
 
@@ -11,9 +11,9 @@ use crate::failure::{Failure, Result};
 
 const PREFERENCE_APPLIED: HeaderName = HeaderName::from_static("preference-applied");
 
-/// How long a caller is ready to wait: `Prefer: wait=SECONDS` (RFC 7240, section 4.3), and
-/// `longest` at most. What cannot be read is passed over, as preferences are (section 2).
-pub(crate) fn preferred_wait(headers: &HeaderMap, longest: Duration) -> Duration {
+/// How long a caller is ready to wait: `Prefer: wait=SECONDS` (RFC 7240, section 4.3), at most
+/// `max`. Malformed preferences are ignored (section 2).
+pub(crate) fn preferred_wait(headers: &HeaderMap, max: Duration) -> Duration {
     let preferences = headers.get_all("prefer");
     let preferences = preferences.iter().filter_map(|field| field.to_str().ok());
     for preference in preferences.flat_map(|field| field.split([',', ';'])) {
@@ -21,13 +21,13 @@ pub(crate) fn preferred_wait(headers: &HeaderMap, longest: Duration) -> Duration
         if name.trim().eq_ignore_ascii_case("wait") {
             let seconds = value.trim().trim_matches('"').parse::<u32>();
             let wait = seconds.map(|seconds| Duration::from_secs(seconds.into()));
-            return wait.unwrap_or_default().min(longest);
+            return wait.unwrap_or_default().min(max);
         }
     }
     Duration::ZERO
 }
 
-/// Says that a wait was honoured.
+/// Confirms that a wait preference was applied.
 pub(crate) fn applied(response: &mut Response, wait: Duration) {
     if !wait.is_zero()
         && let Ok(field) = HeaderValue::try_from(format!("wait={}", wait.as_secs()))

@@ -33,7 +33,7 @@ impl IntoResponse for Failure {
     }
 }
 
-/// Marks a response as a problem that may still be completed.
+/// Marks a response as a problem that can still be extended.
 #[derive(Debug, Clone)]
 pub(crate) struct ProblemBody(pub(crate) std::sync::Arc<Problem>);
 
@@ -65,7 +65,7 @@ pub(crate) async fn no_such_method(request: Request) -> Failure {
     Failure::new(FailureKind::NoSuchMethod, detail)
 }
 
-/// A panic is a defect of Verax; its text goes to the log alone.
+/// A panic is a defect of Verax; its message goes only to the log.
 pub(crate) fn after_panic(panic: Box<dyn Any + Send + 'static>) -> Response {
     let text = panic
         .downcast_ref::<String>()

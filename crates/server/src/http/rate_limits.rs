@@ -16,7 +16,7 @@ use crate::failure::{Failure, Result};
 use crate::http::authenticated::Authenticated;
 use crate::http::extract::{Json, NamespacePath, WithKey};
 
-/// Acquire from a rate limit, if there is enough.
+/// Acquire from a rate limit, if enough is left.
 #[utoipa::path(
     post, path = "/v1/tenants/{tenant}/namespaces/{namespace}/rate-limits/{key}", tag = "entries",
     params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path)),
@@ -53,7 +53,7 @@ fn exhausted(retry_after: Duration) -> Response {
     let detail = format!("nothing was acquired; retry in {seconds} s");
     let failure = Failure::new(FailureKind::RateLimited, detail);
     let mut response = failure.with("retry_after_seconds", seconds).into_response();
-    // The field counts whole seconds; the member is exact.
+    // The header field counts whole seconds; the JSON member is exact.
     response
         .headers_mut()
         .insert(RETRY_AFTER, HeaderValue::from(retry_after.as_secs_f64().ceil() as u64));

@@ -1,4 +1,4 @@
-//! An id for each request, and a line in the log when it ends.
+//! Assigns an id to each request, and logs a line when it ends.
 
 use std::panic::AssertUnwindSafe;
 use std::time::Instant;
@@ -16,7 +16,7 @@ use crate::http::problem::{ProblemBody, after_panic};
 
 const REQUEST_ID: HeaderName = HeaderName::from_static("request-id");
 
-/// Answers a request, whatever happens, with an id and a line in the log.
+/// Handles a request, even one that panics, with an id and a line in the log.
 pub(crate) async fn logged(
     request: Request,
     answer: impl AsyncFnOnce(Request) -> Response,
@@ -31,7 +31,7 @@ pub(crate) async fn logged(
     if let Some(ProblemBody(problem)) = response.extensions_mut().remove() {
         let mut problem = (*problem).clone();
         problem.request_id = Some(id.clone());
-        // What a standby refuses is as it should be.
+        // Refusals by a standby are expected.
         if status.is_server_error() && problem.failure() != Some(FailureKind::Standby) {
             tracing::warn!(request_id = %id, status = status.as_u16(), problem = problem.name(), detail = %problem.detail, "a request failed");
         }

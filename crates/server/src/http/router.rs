@@ -1,4 +1,4 @@
-//! Which path and method is answered by which function.
+//! Maps paths and methods to handlers.
 
 use std::sync::Arc;
 
@@ -27,7 +27,7 @@ const WARM_RUNS: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/warm-runs";
 
 /// The routes of the HTTP interface.
 pub(super) fn router(service: Arc<Service>) -> Router {
-    // One flat table of routes: nested routers would rewrite every request's URI on its way in.
+    // One flat table of routes: nested routers would rewrite every request's URI.
     Router::new()
         .route(
             ENTRY,
@@ -47,7 +47,7 @@ pub(super) fn router(service: Arc<Service>) -> Router {
         .route(PERMITS, get(permits::list))
         .route(TAG, delete(tags::invalidate))
         .route(BATCH, post(batches::batch))
-        // An empty key, which would otherwise look like an unknown path.
+        // An empty key would otherwise look like an unknown path.
         .route(NO_KEY, get(entries::no_key).put(entries::no_key).delete(entries::no_key))
         .route(ENTRIES, get(entries::list).delete(entries::clear))
         .route(

@@ -19,7 +19,7 @@ use crate::http::live::run_stream;
 
 type Verax = State<Arc<Service>>;
 
-/// The response to the start of a run, which is found at `location` from now on.
+/// The response to the start of a run, with its `location`.
 pub(crate) fn started<R: Serialize>(location: String, run: R) -> Response {
     (StatusCode::ACCEPTED, [(LOCATION, location)], axum::Json(run)).into_response()
 }
@@ -45,7 +45,7 @@ pub(crate) async fn start_warm(
     Ok(started(location, run))
 }
 
-/// List the latest warm runs, newest first; those under way are always among them.
+/// List the latest warm runs, newest first; active ones are always included.
 #[utoipa::path(get, path = "/v1/warm-runs", tag = "warm",
     responses((status = 200, body = Items<WarmRun>)))]
 pub(crate) async fn recent_warm(
@@ -66,7 +66,7 @@ pub(crate) async fn warm(
     Ok(axum::Json(service.control().run::<WarmRun>(&caller, id)?.now()))
 }
 
-/// Stop a warm run after its refills in flight.
+/// Stop a warm run after its active refills.
 #[utoipa::path(delete, path = "/v1/warm-runs/{id}", tag = "warm", params(("id" = u64, Path)),
     responses((status = 202, description = "it ends soon")))]
 pub(crate) async fn stop_warm(
@@ -89,7 +89,7 @@ pub(crate) async fn watch_warm(
     watched::<WarmRun>(&service, &caller, id)
 }
 
-/// List the load profiles that the service offers.
+/// List the configured load profiles.
 #[utoipa::path(get, path = "/v1/load-profiles", tag = "load",
     responses((status = 200, body = Items<LoadProfileSpec>)))]
 pub(crate) async fn profiles(

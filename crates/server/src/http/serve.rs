@@ -1,4 +1,4 @@
-//! Serving HTTP until the service stops.
+//! Serves HTTP until the service stops.
 
 use std::future::Future;
 use std::sync::Arc;
@@ -14,11 +14,11 @@ use super::router::router;
 use crate::accept::STOP_TIMEOUT;
 use crate::tls::Tls;
 
-/// Serves the HTTP interface, over TLS where it is given, until `stop` is ready; then finishes what
-/// is under way, live streams excepted, and stops the service's background work.
+/// Serves the HTTP interface, over TLS if configured, until `stop` completes; then finishes active
+/// requests except live streams, and stops the service's background work.
 ///
 /// # Errors
-/// What the listener fails with.
+/// The listener's error.
 pub async fn serve(
     listener: TcpListener,
     service: Arc<Service>,
@@ -37,7 +37,7 @@ pub async fn serve(
     let serving = serve_connections(listener, tls, &options, service.stopping(), answer);
     let told = async move {
         stop.await;
-        // This also ends the live streams, which would otherwise never finish.
+        // This also ends live streams, which would otherwise never finish.
         service.stop();
         std::future::pending::<()>().await;
     };

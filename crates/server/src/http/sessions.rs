@@ -15,13 +15,13 @@ use crate::failure::Result;
 use crate::http::authenticated::{Authenticated, OverTls};
 use crate::http::extract::json_within;
 
-/// Twelve hours, as long as the service keeps a session.
+/// Twelve hours, the lifetime of a session.
 const SECONDS: u64 = 12 * 3_600;
 
-/// The largest body that is read of somebody who has not signed in, in bytes.
+/// The maximum size of a body from an unauthenticated caller, in bytes.
 const MAX_BODY: usize = 4 << 10;
 
-/// Start a console session, by the code of a sign-in link or by a token.
+/// Start a console session, with the code of a sign-in link or with a token.
 #[utoipa::path(post, path = "/v1/session", tag = "session", security(()), request_body = CreateSession,
     responses((status = 201, body = Session), (status = 401, body = verax_api::Problem)))]
 pub(crate) async fn start(
@@ -56,7 +56,7 @@ pub(crate) async fn end(
     (StatusCode::NO_CONTENT, [(SET_COOKIE, cookie)]).into_response()
 }
 
-/// Make a one-time link that signs whoever opens it in with this token's scopes.
+/// Create a one-time link that signs its opener in with this token's scopes.
 #[utoipa::path(post, path = "/v1/sign-in-links", tag = "session",
     responses((status = 201, body = SignInLink)))]
 pub(crate) async fn new_link(

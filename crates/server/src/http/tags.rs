@@ -10,7 +10,7 @@ use crate::failure::Result;
 use crate::http::authenticated::Authenticated;
 use crate::http::extract::{NamespacePath, WithTag};
 
-/// Invalidate everything that carries a tag.
+/// Invalidate every entry with a tag.
 #[utoipa::path(
     delete, path = "/v1/tenants/{tenant}/namespaces/{namespace}/tags/{tag}", tag = "entries",
     params(("tenant" = String, Path), ("namespace" = String, Path), ("tag" = String, Path)),

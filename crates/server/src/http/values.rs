@@ -14,7 +14,7 @@ use verax_engine::in_flight::{InFlightBudget, InFlightReservation, SMALL};
 use super::entry_fields::{CACHE_STATUS, describe_answer, has_current};
 use crate::failure::{Failure, Result};
 
-/// A response with a value, or without it when the caller has it already.
+/// A response with a value, or without it if the caller already has it.
 pub(crate) fn with_value(
     in_flight: &InFlightBudget,
     headers: &HeaderMap,
@@ -29,7 +29,7 @@ pub(crate) fn with_value(
     Ok(response)
 }
 
-/// A value with its place among those that are on their way out.
+/// A value with its in-flight reservation.
 struct Outgoing {
     value: Bytes,
     _place: InFlightReservation,
@@ -41,7 +41,7 @@ impl AsRef<[u8]> for Outgoing {
     }
 }
 
-/// A value as a body, which holds its place until it was sent.
+/// A value as a body, which holds its reservation until it is sent.
 fn outgoing(in_flight: &InFlightBudget, value: &Bytes) -> Result<Body> {
     if value.len() <= SMALL {
         return Ok(Body::from(value.clone()));

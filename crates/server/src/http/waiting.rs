@@ -1,4 +1,4 @@
-//! Who waits for what, as it changes.
+//! A live stream of who waits for what.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -16,10 +16,10 @@ use crate::failure::Failure;
 use crate::http::authenticated::Authenticated;
 use crate::http::live::{Events, until_stop};
 
-/// How often it is told.
+/// How often it is sent.
 const EVERY: Duration = Duration::from_millis(500);
 
-/// The most of each kind that is told.
+/// The maximum number of each kind.
 const MOST: usize = 50;
 
 fn now(service: &Service, caller: &Caller) -> Waiting {
@@ -61,7 +61,7 @@ fn now(service: &Service, caller: &Caller) -> Waiting {
     }
 }
 
-/// Stream who waits for what: live permits and locks, and the recent past, twice a second.
+/// Stream who waits for what: live permits and locks, and recent events, twice a second.
 #[utoipa::path(get, path = "/v1/waiting/live", tag = "live",
     responses((status = 200, description = "server-sent events named `waiting`", content_type = "text/event-stream", body = Waiting)))]
 pub(crate) async fn live(

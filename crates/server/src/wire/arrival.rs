@@ -1,5 +1,4 @@
-//! A large frame that is arriving: the memory for it is reserved as it comes, and it has to come
-//! on.
+//! A large frame that is arriving: its memory is reserved as it arrives, and it must keep arriving.
 
 use std::time::Duration;
 
@@ -9,27 +8,27 @@ use verax_engine::EngineError;
 use verax_engine::in_flight::{InFlightBudget, InFlightReservation, SMALL};
 use verax_wire::{Frame, frame};
 
-/// The most that is reserved ahead of what has arrived: an announced length alone costs nothing.
+/// How much is reserved ahead of the received part: an announced length alone costs nothing.
 pub(super) const MAX_AHEAD: usize = 256 << 10;
 
-/// How long a frame may take to arrive, beyond what its size needs at [`MIN_RATE`].
+/// How long a frame may take to arrive, beyond its time at [`MIN_RATE`].
 const ARRIVAL_GRACE: Duration = Duration::from_secs(10);
 
-/// The slowest that a frame may arrive, in bytes a second.
+/// The minimum rate at which a frame must arrive, in bytes per second.
 const MIN_RATE: u64 = 256 << 10;
 
-/// What is known of the frame that is arriving.
+/// The state of the frame that is arriving.
 #[derive(Debug, Default)]
 pub(super) struct Arrival {
     reserved: InFlightReservation,
     reserved_bytes: usize,
-    /// When a frame began to arrive that is not whole yet, and when it must be.
+    /// When an incomplete frame began to arrive, and when it must be complete.
     deadline: Option<Instant>,
-    /// How many bytes of a refused frame are still to be thrown away.
+    /// How many bytes of a refused frame are still to be discarded.
     refused_bytes: usize,
 }
 
-/// A frame for which there is no memory. The rest of it is thrown away as it arrives.
+/// A frame for which there is no memory. The rest of it is discarded as it arrives.
 #[derive(Debug)]
 pub(super) struct NoRoom {
     pub(super) frame: Frame,
@@ -37,7 +36,7 @@ pub(super) struct NoRoom {
 }
 
 impl Arrival {
-    /// Throws away what has arrived of a refused frame.
+    /// Discards the received part of a refused frame.
     pub(super) fn discard(&mut self, received: &mut BytesMut) {
         let gone = self.refused_bytes.min(received.len());
         received.advance(gone);
@@ -48,7 +47,7 @@ impl Arrival {
     }
 
     /// Reserves memory for the next part of the frame that `received` begins with, in the budget
-    /// that `budget` says for its namespace.
+    /// that `budget` returns for its namespace.
     ///
     /// # Errors
     /// [`NoRoom`]; what had arrived of the frame is gone.
@@ -84,7 +83,7 @@ impl Arrival {
                 Ok(())
             }
             Err(error) => {
-                // The rest of it has to come on as well.
+                // The rest of it must also keep arriving.
                 self.refused_bytes = missing;
                 self.end();
                 received.clear();
@@ -93,7 +92,7 @@ impl Arrival {
         }
     }
 
-    /// The frame is whole; returns the memory that was reserved for it.
+    /// The frame is complete; returns its reservation.
     pub(super) fn end(&mut self) -> InFlightReservation {
         self.reserved_bytes = 0;
         if self.refused_bytes == 0 {
@@ -102,7 +101,7 @@ impl Arrival {
         std::mem::take(&mut self.reserved)
     }
 
-    /// Waits until the frame that is arriving should have been whole.
+    /// Waits until the deadline of the arriving frame.
     pub(super) async fn overdue(&self) {
         match self.deadline {
             Some(deadline) => tokio::time::sleep_until(deadline).await,
@@ -126,12 +125,12 @@ mod tests {
         let refused = arrival.expect(&mut received, |_| budget.clone()).unwrap_err();
         assert_eq!(refused.frame.id, 2);
         assert!(received.is_empty() && arrival.deadline.is_some());
-        // All but the last byte: it is still awaited.
+        // All but the last byte: it is still incomplete.
         received.extend_from_slice(&whole[1_000..whole.len() - 1]);
         arrival.discard(&mut received);
         arrival.expect(&mut received, |_| budget.clone()).unwrap();
         assert!(received.is_empty() && arrival.deadline.is_some());
-        // The last one, and the beginning of another frame, which has its own time.
+        // The last byte, and the beginning of another frame with its own deadline.
         received.extend_from_slice(&whole[whole.len() - 1..]);
         received.extend_from_slice(b"ab");
         arrival.discard(&mut received);

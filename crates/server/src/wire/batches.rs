@@ -19,7 +19,7 @@ impl Session {
         frame: Frame,
         requests: &BatchOperations<'_>,
     ) -> Result<(), Failure> {
-        // What cannot be understood is answered in its reservation, beside what can.
+        // A malformed operation fails in its place; the others are executed.
         let operations: Vec<_> = requests.iter().map(operation).collect();
         let fields: Vec<ValueFields> = requests.iter().map(fields).collect();
         let opened = self.opened(frame.namespace)?;
@@ -88,7 +88,7 @@ fn fields(request: Request<'_>) -> ValueFields {
     }
 }
 
-/// How many bytes of values an outcome brings.
+/// How many bytes of values an outcome has.
 fn size(outcome: &Outcome<ControlError>) -> usize {
     match outcome {
         Outcome::Got(Ok(Some(answer))) => answer.size(),
@@ -112,7 +112,7 @@ fn tags_of(outcome: &Outcome<ControlError>) -> Vec<&str> {
     }
 }
 
-/// The reply to one operation of a batch; `tags` are those of the entry that it found.
+/// The reply to one operation of a batch; `tags` are those of the entry it found.
 fn reply<'a>(
     service: &Service,
     outcome: &'a Outcome<ControlError>,

@@ -22,7 +22,7 @@ use crate::failure::Failure;
 const NOT_AUTHENTICATED: &str =
     "closed in favor of another connection, because this one has not authenticated";
 
-/// Waits until the service stops. A connection to an active node also ends when that becomes a
+/// Waits until the service stops. A connection to an active node also ends when the node becomes a
 /// standby, so that its client finds the next one.
 async fn until_stop(service: Arc<Service>) {
     let (mut stopping, mut role) = (service.stopping(), service.control().watch_role());
@@ -51,7 +51,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
     /// Serves the connection until one side ends it.
     pub(super) async fn serve(mut self) -> Result<(), Ended> {
         match self.converse().await {
-            // What is wrong with the protocol is told before the end, so that it can be put right.
+            // A protocol error is reported before the connection ends, so that it can be fixed.
             Err(Ended::Protocol(error)) => {
                 self.session.fail(Frame::default(), &Failure::invalid(error));
                 self.session.outbox.write(&mut self.stream).await?;
@@ -78,7 +78,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         let mut followed: Option<Arc<Caller>> = None;
         let mut access_end: BoxFuture<'static, ()> = Box::pin(std::future::pending());
         loop {
-            // Whole requests may be left, which no further read announces.
+            // Complete requests may be left, which no further read announces.
             if self.take_turn().await? {
                 continue;
             }
@@ -99,7 +99,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                     continue;
                 }
             }
-            // What usually comes next is looked at first.
+            // The most likely event first.
             tokio::select! {
                 biased;
                 read = self.stream.read_buf(&mut self.session.received), if !full && !self.session.ending => {
@@ -135,7 +135,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         }
     }
 
-    /// Adds the replies of requests that have waited, the first of which is `done`.
+    /// Adds the replies of requests that waited, the first of which is `done`.
     fn add_answered(&mut self, done: Encoded) {
         self.session.outbox.add_encoded(done);
         while self.session.outbox.len() < WRITE_AT
@@ -151,8 +151,8 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         Ended::Refused(why.to_owned())
     }
 
-    /// Answers what has arrived, as far as one turn goes, and writes the replies; returns whether
-    /// whole requests are left.
+    /// Handles received requests for one turn, and writes the replies; returns whether complete
+    /// requests are left.
     async fn take_turn(&mut self) -> Result<bool, Ended> {
         let mut turn = match &self.session.turns {
             Some(turns) if !self.session.received.is_empty() => turns.take().await,
@@ -169,14 +169,14 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             match written {
                 Some(written) => written?,
                 None => {
-                    // Nobody waits for a peer that takes its replies slowly.
+                    // No other peer waits for one that reads its replies slowly.
                     turn = None;
                     writing.await?;
                 }
             }
         }
         if more || turn.is_some() {
-            // The turn is over when those have had theirs that were ready meanwhile.
+            // Yield, so that other connections that became ready have their turn.
             tokio::task::yield_now().await;
         }
         drop(turn);
@@ -184,7 +184,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
     }
 }
 
-/// Answers the hello that is to come with a refusal, and ends.
+/// Refuses the coming hello, and ends.
 pub(super) async fn refuse(mut stream: impl AsyncWrite + Unpin, why: &str) -> Result<(), Ended> {
     let mut outbox = Outbox::default();
     outbox.add(Frame::default(), &Failure::new(FailureKind::Overloaded, why).reply());

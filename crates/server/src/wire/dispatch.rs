@@ -1,4 +1,4 @@
-//! Which part of the session answers which request.
+//! Dispatches requests to the parts of the session.
 
 use std::time::Duration;
 
@@ -11,14 +11,14 @@ use super::permits::PermitArguments;
 use super::session::Session;
 use crate::failure::Failure;
 
-/// Answers a request about a namespace, either now or by a task of its own.
+/// Handles a request about a namespace, either now or in a task of its own.
 pub(super) fn dispatch(
     session: &mut Session,
     frame: Frame,
     request: Request<'_>,
     hits: &mut Hits,
 ) -> Result<(), Failure> {
-    // Whatever it is about, its namespace has to be open.
+    // Its namespace must be open.
     session.opened(frame.namespace)?;
     match request {
         Request::Get { key, flags } => session.get(frame, key, flags, hits),

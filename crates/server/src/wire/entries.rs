@@ -24,7 +24,7 @@ impl Session {
         hits: &mut Hits,
     ) -> Result<(), Failure> {
         let opened = usize::from(frame.namespace).checked_sub(1).and_then(|at| self.opened.get(at));
-        // The usual case alone is quick; what is wrong is found out below.
+        // Only the usual case is on the fast path; errors are determined below.
         if let Some(Opened { reads: Ok(reader), .. }) = opened
             && !flags.refresh
         {
@@ -62,7 +62,7 @@ impl Session {
         self.read_through(frame, text, flags)
     }
 
-    /// Reads the origin in a task of its own, since that takes long.
+    /// Reads the origin in a task of its own, since that is slow.
     fn read_through(&mut self, frame: Frame, text: &str, flags: GetFlags) -> Result<(), Failure> {
         let reader = self.opened(frame.namespace)?.reads()?.clone();
         let (service, key) = (Arc::clone(&self.service), key(text)?);
@@ -145,7 +145,7 @@ fn described<'a>(
     }
 }
 
-/// How a put is answered that was done.
+/// The reply to a successful put.
 fn done_of(put: &Put<'_>) -> fn(Stored) -> Reply<'static> {
     match put.tell_revision {
         true => |stored| revised(&stored),

@@ -1,4 +1,4 @@
-//! Hits of one read, counted together.
+//! Counts the hits of one socket read together.
 
 use std::time::{Duration, Instant};
 
@@ -6,8 +6,7 @@ use verax_core::Timestamp;
 use verax_engine::Reader;
 use verax_service::Service;
 
-/// Hits that one read brought, counted together: the clock is read and the counters are touched
-/// once.
+/// The hits of one socket read: the clock is read and the counters are updated only once.
 #[derive(Debug, Default)]
 pub(super) struct Hits {
     started: Option<(Instant, Timestamp)>,
@@ -25,12 +24,12 @@ impl Hits {
         if fresh { self.fresh += 1 } else { self.stale += 1 }
     }
 
-    /// When the first look-up of this read began: the time for all of them.
+    /// When the first of them began: the time for all of them.
     pub(super) fn begin(&mut self, service: &Service) -> Timestamp {
         self.started.get_or_insert_with(|| (Instant::now(), service.engine().now())).1
     }
 
-    /// Adds what was collected to the namespace's counters.
+    /// Adds the hits to the namespace's statistics.
     pub(super) fn count(&mut self) {
         let Some(reader) = self.of.take() else { return };
         let (fresh, stale) = (std::mem::take(&mut self.fresh), std::mem::take(&mut self.stale));

@@ -1,19 +1,19 @@
-//! The bounds of the wire listener.
+//! The limits of the wire listener.
 
 use std::time::Duration;
 
 use crate::connections::ConnectionLimits;
 
-/// The bounds on what clients of the wire may take.
+/// The limits on wire clients.
 #[derive(Debug, Clone, Copy)]
 pub struct WireLimits {
-    /// Connections at a time; further ones are told to come back later.
+    /// The connection limits; further connections are told to retry.
     pub connections: ConnectionLimits,
-    /// Requests of one connection that wait for something; while they do, no more are read.
+    /// The maximum number of waiting requests of one connection; at the limit, no more are read.
     pub in_flight: usize,
-    /// A connection on which nothing is heard for this long is closed.
+    /// A connection that is idle for this long is closed.
     pub idle: Duration,
-    /// The time in which a connection must have said its hello.
+    /// The timeout for a connection's hello.
     pub hello: Duration,
 }
 

@@ -29,7 +29,7 @@ fn held(holder: &Holder, queued: usize, now: Timestamp) -> Reply<'_> {
     }
 }
 
-/// The arguments of a lock's acquisition.
+/// Arguments for acquiring a lock.
 pub(super) struct LockArguments<'a> {
     pub(super) name: &'a str,
     pub(super) owner: &'a str,

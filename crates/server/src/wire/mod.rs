@@ -1,8 +1,8 @@
-//! The wire listener: docs/wire-protocol.md over TCP, with or without TLS.
+//! The wire listener: the protocol of docs/wire-protocol.md over TCP, with or without TLS.
 //!
-//! One task serves one connection. It answers everything that one read brought with one write; what
-//! has to wait (a refill, a batch) is a task of its own whose reply comes when it is ready, so that
-//! nothing holds up what came after it.
+//! One task serves one connection. It replies to all requests of one socket read with one write; a
+//! request that must wait (a refill, a batch) runs in a task of its own, and its reply follows when
+//! ready, so that it blocks no later request.
 
 mod arrival;
 mod batches;
@@ -38,8 +38,8 @@ use connection::Connection;
 pub use limits::WireLimits;
 use session::Ended;
 
-/// Serves the wire protocol until the service stops; then tells clients, answers what is in flight
-/// and closes.
+/// Serves the wire protocol until the service stops; then notifies clients, completes active
+/// requests and closes.
 pub async fn serve_wire(
     listener: TcpListener,
     service: Arc<Service>,
@@ -87,7 +87,7 @@ async fn converse(
     limits: WireLimits,
     slot: Result<Arc<ConnectionSlot>, NoSlot>,
 ) -> Result<(), Ended> {
-    // A client that takes nothing for too long is given up; one that takes little by little is not.
+    // A client that reads nothing for too long is disconnected; one that reads slowly is not.
     let mut stream = TimeoutWriter::new(stream);
     stream.set_timeout(Some(limits.idle));
     match slot {

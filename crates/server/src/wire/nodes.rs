@@ -1,20 +1,20 @@
-//! The nodes that a welcome names.
+//! The nodes in a welcome.
 
 use verax_control::{NodeId, NodeState, Role, Topology};
 
-/// The most addresses that a welcome names.
+/// The maximum number of addresses in a welcome.
 const MAX_NODES: usize = 16;
 
-/// The addresses of the nodes that are there, that of the active one first; this node's own is
-/// empty. A standby that cannot tell where the active one is names none at all: its own address in
-/// the first place would say that it is active.
+/// The addresses of the nodes, the active one first; this node's own is empty. A standby that does
+/// not know the active node names none: its own address in first place would claim that it is
+/// active.
 pub(super) fn addresses(topology: &Topology, this: Option<NodeId>, role: Role) -> Vec<&str> {
     let Some(this) = this else { return vec![""] };
     let others = || {
         let present = topology.nodes.iter().filter(|(_, state)| *state != NodeState::Away);
         present.map(|(node, _)| node).filter(|node| node.id != this && !node.wire.is_empty())
     };
-    // What this node knows of itself comes before what was read a second ago.
+    // This node's own state overrides what was read a second ago.
     let first = match role {
         Role::Active => "",
         Role::Standby => match topology.active().filter(|active| active.id != this) {
@@ -55,11 +55,11 @@ mod tests {
         assert_eq!(addresses(&pair, Some(ids[2]), Role::Active), ["", "b:1"]);
         assert_eq!(addresses(&pair, Some(ids[0]), Role::Standby), ["a:1", ""]);
         assert_eq!(addresses(&pair, None, Role::Active), [""]);
-        // The active one has not told where it is.
+        // The active node has not announced its address.
         let (untold, ids) = topology(&[("b:1", Standby), ("", Active), ("c:1", Standby)]);
         assert!(addresses(&untold, Some(ids[0]), Role::Standby).is_empty());
         assert_eq!(addresses(&untold, Some(ids[1]), Role::Active), ["", "b:1", "c:1"]);
-        // None is active; and what was read is older than what this node knows of itself.
+        // None is active, and what was read is older than this node's own state.
         let (none, ids) = topology(&[("b:1", Standby), ("a:1", Away)]);
         assert!(addresses(&none, Some(ids[0]), Role::Standby).is_empty());
         assert_eq!(addresses(&none, Some(ids[0]), Role::Active), [""]);

@@ -1,18 +1,18 @@
-//! What is to be written to a connection.
+//! The replies to write to a connection.
 
 use tokio::io::{AsyncWrite, AsyncWriteExt};
 use verax_core::EntryRef;
 use verax_engine::in_flight::InFlightReservation;
 use verax_wire::{Frame, Reply, Value};
 
-/// Values from this size on are written from the store's memory; copying a smaller one costs less
-/// than a write of its own.
+/// Values of at least this size, in bytes, are written from the store's memory; copying a smaller
+/// one costs less than a separate write.
 const NOT_COPIED_FROM: usize = 32 << 10;
 
-/// Memory that an outbox keeps for the next replies.
+/// The memory an outbox keeps for the next replies, in bytes.
 const KEPT: usize = 64 << 10;
 
-/// Frames that were encoded elsewhere, with their reservation among all that is on its way out.
+/// Frames that were encoded elsewhere, with their in-flight reservation.
 #[derive(Debug, Default)]
 pub(super) struct Encoded {
     pub(super) frames: Vec<u8>,
@@ -23,9 +23,9 @@ pub(super) struct Encoded {
 #[derive(Debug, Default)]
 pub(super) struct Outbox {
     bytes: Vec<u8>,
-    /// Values that belong behind so many of the bytes.
+    /// Values to insert, each at an offset in the bytes.
     large: Vec<(usize, EntryRef)>,
-    /// The reservations that what waits here takes among all that is on its way out.
+    /// The in-flight reservations of the queued replies.
     reservations: Vec<InFlightReservation>,
     large_bytes: usize,
 }
@@ -35,7 +35,7 @@ impl Outbox {
         reply.encode(frame, &mut self.bytes);
     }
 
-    /// Adds the reply to a look-up; the value's bytes are those of what `found` gives.
+    /// Adds the reply to a read; the value's bytes come from `found`.
     pub(super) fn add_value(
         &mut self,
         frame: Frame,
@@ -65,7 +65,7 @@ impl Outbox {
         self.bytes.is_empty()
     }
 
-    /// How much waits to be written.
+    /// How many bytes are queued.
     pub(super) fn len(&self) -> usize {
         self.bytes.len() + self.large_bytes
     }

@@ -12,7 +12,7 @@ use super::session::{Session, fail};
 use super::values::{ValueFields, key, milliseconds, put_request, with_answer};
 use crate::failure::Failure;
 
-/// The arguments of a permit's acquisition.
+/// Arguments for acquiring a permit.
 pub(super) struct PermitArguments<'a> {
     pub(super) key: &'a str,
     pub(super) flags: PermitFlags,
@@ -22,7 +22,7 @@ pub(super) struct PermitArguments<'a> {
 }
 
 impl Session {
-    /// Looks an entry up or acquires its permit, in a task of its own, since that may wait.
+    /// Gets an entry or acquires its permit, in a task of its own, since that may wait.
     pub(super) fn acquire_permit(
         &mut self,
         frame: Frame,

@@ -1,4 +1,4 @@
-//! Frames that have arrived: the hello, opened namespaces, and every request behind them.
+//! Handles received frames: the hello, opened namespaces, and requests.
 
 use std::sync::Arc;
 use std::time::Instant;
@@ -20,26 +20,27 @@ use super::nodes::addresses;
 use super::session::{Ended, Opened, Peer, Session, WRITE_AT};
 use crate::failure::Failure;
 
-/// What a body may have beyond its value: key, media type, tags, numbers, and a batch's heads.
+/// The maximum size of a body beyond its value, in bytes: key, media type, tags, numbers, and the
+/// heads of a batch.
 const BEYOND_VALUE: u64 = 64 << 10;
 
-/// After how many look-ups it is looked whether the turn is over; after anything else, which may
-/// take long, it always is.
+/// After how many reads the end of the turn is checked; after any other request, which may be slow,
+/// it always is.
 const LOOK_EVERY: u32 = 8;
 
-/// The most namespaces that one connection opens.
+/// The maximum number of namespaces one connection opens.
 const MAX_OPENED: usize = 4_096;
 
 impl Session {
-    /// Answers requests that have arrived whole; returns whether some are left only because the
-    /// turn is over, or because their replies would be too much to hold.
+    /// Handles complete requests; returns whether some are left because the turn is over or too
+    /// many replies are queued.
     pub(super) fn answer_received(&mut self) -> Result<bool, Ended> {
         if self.received.is_empty() {
             return Ok(false);
         }
         self.check_peer()?;
         self.arrival.discard(&mut self.received);
-        // Taken out, so that requests may borrow from it while they are answered.
+        // Taken out, so that requests can borrow from it while they are handled.
         let received = std::mem::take(&mut self.received);
         let (mut at, mut hits) = (0, Hits::default());
         let (began, mut answered) = (Instant::now(), 0u32);
@@ -53,8 +54,7 @@ impl Session {
             match next_frame(&received[at..], self.max_body_bytes) {
                 Ok(Some((frame, taken))) => {
                     at += taken;
-                    // Held until the request is carried out, or what it needs is reserved
-                    // elsewhere.
+                    // Held until the request is done, or reserved elsewhere.
                     let _arrived = self.arrival.end();
                     if let Err(ended) = self.take(frame, &mut hits) {
                         break Err(ended);
@@ -135,7 +135,7 @@ impl Session {
             }
         };
         if let Some(failure) = refused {
-            // InvalidationNotice on the way out: nothing else can be done with this connection.
+            // A goodbye was sent: the connection only drains.
             self.fail(frame, &failure);
             self.ending = true;
             return Ok(());

@@ -27,13 +27,13 @@ use super::outbox::{Encoded, Outbox};
 use crate::connections::ConnectionSlot;
 use crate::failure::Failure;
 
-/// What a read asks for at least.
+/// The minimum size of a socket read, in bytes.
 const READ: usize = 16 << 10;
 
-/// The part of the memory for values in flight that the unread replies of one connection may take.
+/// The share of the in-flight budget that the unread replies of one connection may take.
 const REPLIES_PART: u64 = 4;
 
-/// A write is begun before this much waits.
+/// A write begins before this many bytes are queued.
 pub(super) const WRITE_AT: usize = 256 << 10;
 
 /// A namespace that the connection opened.
@@ -43,16 +43,17 @@ pub(super) struct Opened {
     pub(super) name: verax_core::Name,
     pub(super) reads: Result<Reader, ControlError>,
     pub(super) writes: Result<Writer, ControlError>,
-    /// Whether the client is told what becomes untrue.
+    /// Whether the client watches invalidations.
     pub(super) watched: bool,
 }
 
-/// Who is at the other end.
+/// The authenticated peer.
 #[derive(Debug)]
 pub(super) struct Peer {
     pub(super) caller: Arc<Caller>,
     pub(super) token: String,
-    /// The state of tokens and namespaces that `caller` and what was opened were checked against.
+    /// The generation of tokens and namespaces that `caller` and the opened namespaces were checked
+    /// against.
     pub(super) revision: u64,
 }
 
@@ -63,27 +64,27 @@ pub(super) struct Session {
     pub(super) service: Arc<Service>,
     pub(super) limits: WireLimits,
     pub(super) received: BytesMut,
-    /// Whether that holds more memory than requests usually need.
+    /// Whether the buffer is larger than requests usually need.
     buffer_grew: bool,
     pub(super) outbox: Outbox,
-    /// Requests that wait for something; each ends with its encoded reply.
+    /// Waiting requests; each ends with its encoded reply.
     pub(super) waiting: JoinSet<Encoded>,
     pub(super) watches: FuturesUnordered<BoxFuture<'static, InvalidationNotice>>,
     pub(super) peer: Option<Peer>,
     pub(super) opened: Vec<Opened>,
     pub(super) max_body_bytes: u32,
     pub(super) arrival: Arrival,
-    /// Memory for replies that wait to be written, however small each is.
+    /// The budget of queued replies, however small each is.
     pub(super) replies: InFlightBudget,
     pub(super) ending: bool,
-    /// For leases of locks that end with the connection.
+    /// For leases that end with the connection.
     session: Option<LockSession>,
     pub(super) place: Arc<ConnectionSlot>,
-    /// Those of the tenant whose namespace was opened first.
+    /// The turns of the tenant whose namespace was opened first.
     pub(super) turns: Option<Arc<TenantTurns>>,
 }
 
-/// Why a connection cannot go on.
+/// Why a connection must end.
 #[derive(Debug, thiserror::Error)]
 pub(super) enum Ended {
     #[error("{0}")]
@@ -106,13 +107,13 @@ impl Opened {
         refiller.ok_or_else(|| Failure::new(FailureKind::NotFound, "the namespace is gone"))
     }
 
-    /// The memory for values of the namespace on their way in and out.
+    /// The in-flight budget of the namespace's tenant.
     pub(super) fn in_flight(&self) -> Option<&InFlightBudget> {
         let reads = self.reads.as_ref().map(|reader| reader.in_flight());
         reads.or_else(|_| self.writes.as_ref().map(|writer| writer.in_flight())).ok()
     }
 
-    /// The turns of its tenant at the processors.
+    /// Its tenant's turns at the processors.
     pub(super) fn turns(&self) -> Option<&Arc<TenantTurns>> {
         let reads = self.reads.as_ref().map(|reader| reader.turns());
         reads.or_else(|_| self.writes.as_ref().map(|writer| writer.turns())).ok()
@@ -155,8 +156,8 @@ impl Session {
         }
     }
 
-    /// Makes room for what arrives next. A frame for which there is no memory is refused, and the
-    /// connection goes on with the one after it.
+    /// Prepares the buffer for the next read. A frame for which there is no memory is refused, and
+    /// the connection continues with the next frame.
     pub(super) fn expect_more(&mut self) {
         let (opened, engine) = (&self.opened, self.service.engine());
         let budget = |number: u16| {
@@ -168,7 +169,7 @@ impl Session {
         }
         let missing = frame::missing(&self.received).min(MAX_AHEAD);
         if missing == 0 && self.received.len() < READ && self.buffer_grew {
-            // A large frame is over: its buffer is given back.
+            // A large frame has been handled: its buffer is released.
             let rest = std::mem::take(&mut self.received);
             self.received = BytesMut::with_capacity(READ);
             self.received.extend_from_slice(&rest);
@@ -178,22 +179,22 @@ impl Session {
         self.buffer_grew |= self.received.capacity() > MAX_AHEAD;
     }
 
-    /// The session of leases that end with this connection.
+    /// The lock session, whose leases end with this connection.
     pub(super) fn session(&mut self) -> SessionId {
         self.session.get_or_insert_with(|| self.service.engine().lock_session()).id()
     }
 
-    /// By which what the peer holds can be withdrawn.
+    /// The access under which the peer holds leases.
     pub(super) fn access(&self) -> Option<LeasedBy> {
         self.peer.as_ref().and_then(|peer| peer.caller.access())
     }
 
-    /// Who is at the other end, in words.
+    /// The peer's display name.
     pub(super) fn who(&self) -> String {
         self.peer.as_ref().map_or_else(String::new, |peer| peer.caller.who().to_owned())
     }
 
-    /// Who asks for something, in words: what the request says, else who the peer is.
+    /// The owner's name of a request, by default the peer's display name.
     pub(super) fn owner(&self, given: &str) -> String {
         match given {
             "" => self.who(),
@@ -205,7 +206,7 @@ impl Session {
         self.outbox.add(frame, &failure.reply());
     }
 
-    /// Looks whether the token still opens what it did, if anything has changed since.
+    /// Checks the token again if anything has changed.
     pub(super) fn check_peer(&mut self) -> Result<(), Ended> {
         let Some(peer) = &mut self.peer else { return Ok(()) };
         let revision = self.service.control().access_revision();
@@ -220,8 +221,8 @@ impl Session {
                     let (control, tenant) = (self.service.control(), &opened.tenant);
                     opened.reads = control.open_reader(&caller, tenant, &opened.name);
                     opened.writes = control.open_writer(&caller, tenant, &opened.name);
-                    // One that was made again under the same name is watched from now on; what
-                    // was true of the one before is not.
+                    // A namespace created again under the same name is watched from now on; near
+                    // copies of the earlier one are invalid.
                     if let Ok(reader) = &opened.reads
                         && opened.watched
                         && !before.is_ok_and(|before| before.same(reader))
@@ -244,25 +245,25 @@ impl Session {
         }
     }
 
-    /// Tells the client what becomes untrue in an opened namespace from now on.
+    /// Watches the invalidations of an opened namespace for the client.
     pub(super) fn watch(&mut self, number: u16, reader: &Reader) {
         let opened = usize::from(number).checked_sub(1).and_then(|at| self.opened.get_mut(at));
-        // Watched once, however often it is asked for.
+        // Watched once, however often it is requested.
         if opened.is_some_and(|opened| !std::mem::replace(&mut opened.watched, true)) {
             self.watches.push(next_invalidation(number, reader.watch_invalidations()));
         }
     }
 
     pub(super) fn push(&mut self, (number, watch, told): InvalidationNotice) -> Result<(), Ended> {
-        // A token that was revoked opens nothing any more, not even the names of keys.
+        // A revoked token must not even learn the names of keys.
         self.check_peer()?;
         let frame = Frame { namespace: number, id: 0 };
         let reply = match &told {
             Some(Invalidated::Key(key)) => Reply::Invalidated(verax_wire::Invalidated::Key(key)),
             Some(Invalidated::Tag(tag)) => Reply::Invalidated(verax_wire::Invalidated::Tag(tag)),
             Some(Invalidated::All) => Reply::Invalidated(verax_wire::Invalidated::All),
-            // The watch of a namespace that was deleted ends, after it was told that nothing is
-            // true any more. One of the same name is watched as soon as it is opened again.
+            // The watch of a deleted namespace ends after an invalidation of everything. One
+            // created again is watched as soon as it is opened again.
             None => return Ok(()),
         };
         self.outbox.add(frame, &reply);
@@ -278,9 +279,8 @@ impl Session {
         })
     }
 
-    /// Begins what may have to wait, if there is memory for one more that does. It takes its place
-    /// in queues now, in the order of the requests; what is not done with that is done by a task of
-    /// its own.
+    /// Begins a request that may wait, if there is memory for another waiter. It is queued now, in
+    /// the order of the requests; the rest runs in a task of its own.
     pub(super) fn carry_out(
         &mut self,
         frame: Frame,
@@ -295,7 +295,7 @@ impl Session {
         Ok(())
     }
 
-    /// Begins what has its memory already.
+    /// Begins a request whose memory is already reserved.
     fn begin(&mut self, work: impl Future<Output = Encoded> + Send + 'static) {
         let mut work = Box::pin(work);
         match (&mut work).now_or_never() {
@@ -304,8 +304,7 @@ impl Session {
         }
     }
 
-    /// Replies to a write: when it is done, which takes a task of its own where the origin is asked
-    /// first.
+    /// Replies to a write once it is done, in a task of its own if it writes through.
     pub(super) fn written<T: Send + 'static>(
         &mut self,
         frame: Frame,

@@ -1,4 +1,4 @@
-//! Entries in frames: what a put asks for, and what a reply tells.
+//! Entries in frames: put requests, and replies to reads.
 
 use std::time::Duration;
 
@@ -41,7 +41,7 @@ pub(super) fn put_request(put: &Put<'_>) -> Result<PutRequest, Failure> {
     })
 }
 
-/// Milliseconds until something is stale; 0 or less when it is.
+/// Milliseconds until an entry is stale; 0 or less if it already is.
 pub(super) fn time_left(freshness: Freshness) -> i64 {
     match freshness {
         Freshness::Fresh(left) => left.as_millis() as i64,
@@ -50,7 +50,7 @@ pub(super) fn time_left(freshness: Freshness) -> i64 {
     }
 }
 
-/// What a reply tells about an entry beside its value.
+/// The fields of a reply beside the value.
 #[derive(Debug, Clone, Copy, Default)]
 pub(super) struct ValueFields {
     pub(super) details: bool,
@@ -63,7 +63,7 @@ impl From<GetFlags> for ValueFields {
     }
 }
 
-/// The reply to a look-up that was answered at length.
+/// The reply to a read off the fast path.
 pub(super) fn with_answer<T>(
     service: &Service,
     answer: &ReadResult,
@@ -74,7 +74,7 @@ pub(super) fn with_answer<T>(
     give(value_of(service, answer, fields, &tags))
 }
 
-/// An answer as a reply tells it; `tags` are those of its entry.
+/// A read result as a reply; `tags` are those of its entry.
 pub(super) fn value_of<'a>(
     service: &Service,
     answer: &'a ReadResult,
@@ -100,7 +100,7 @@ pub(super) fn value_of<'a>(
     }
 }
 
-/// Adds the reply to a look-up that found an entry.
+/// Adds the reply to a read that found an entry.
 pub(super) fn add_view(
     outbox: &mut Outbox,
     frame: Frame,

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 
 use super::policy::Policy;
 
-/// Evicts what was not requested for longest.
+/// Evicts the least recently requested key.
 #[derive(Debug)]
 pub(crate) struct Lru {
     capacity: u64,
@@ -20,7 +20,7 @@ impl Lru {
         Self { capacity, used: 0, clock: 0, entries: HashMap::new(), by_use: BTreeMap::new() }
     }
 
-    /// Takes a key out; returns its size.
+    /// Removes a key; returns its size.
     pub(crate) fn remove(&mut self, key: u64) -> Option<u32> {
         let (at, size) = self.entries.remove(&key)?;
         self.by_use.remove(&at);

@@ -1,4 +1,4 @@
-//! What every policy under test can do.
+//! The interface of a policy under test.
 
 /// A cache under test.
 pub(crate) trait Policy {

@@ -61,11 +61,11 @@ pub struct Ticket(pub(super) u64);
 pub struct AcquireRequest {
     /// The caller's display name.
     pub owner: String,
-    /// How long the lease lasts unless it is renewed.
+    /// The lease, unless it is renewed.
     pub lease: Duration,
     /// How long to wait for it; zero not to wait.
     pub wait: Duration,
-    /// The connection that the lease ends with; `None` for a lease that outlives it.
+    /// The connection the lease ends with; `None` if the lease outlives it.
     pub session: Option<SessionId>,
     /// The access of the caller; `None` when it cannot be withdrawn.
     pub access: Option<AccessId>,
@@ -119,7 +119,7 @@ pub struct LockView {
     pub queued: usize,
 }
 
-/// How many locks are held, and how many callers are queued.
+/// The number of held locks and of queued callers.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct LockCounts {
     /// Locks that are held.
@@ -199,7 +199,7 @@ pub enum NotHeld {
 /// What ended a lease.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum LeaseEnd {
-    /// Its holder released it.
+    /// Its holder released the lock.
     Release,
     /// Its time was over.
     Time,

@@ -596,12 +596,16 @@ impl<W> LockTable<W> {
 
     /// The tokens and names of a namespace's held locks, longest held first, at most `most` of
     /// them.
-    pub fn max_held(&self, namespace: NamespaceId, most: usize) -> Vec<(FencingToken, LockName)> {
+    pub fn longest_held(
+        &self,
+        namespace: NamespaceId,
+        most: usize,
+    ) -> Vec<(FencingToken, LockName)> {
         let locks = self.locks_of(namespace).take(most);
         locks.map(|(token, name)| (token, name.clone())).collect()
     }
 
-    /// How many locks are held, and how many callers are queued.
+    /// The number of held locks and of queued callers.
     pub fn counts(&self) -> LockCounts {
         LockCounts { held: self.locks.len(), queued: self.queued }
     }

@@ -173,7 +173,7 @@ fn holds_and_waits_of_a_namespace_are_bounded_and_others_are_not_touched() {
     granted(table.acquire(&name("2"), request("a", 100, 0), 0, at(0), &mut notices).unwrap());
     assert!(!table.end_namespace(N));
     assert_eq!((counted(&table), table.namespaces()), ((1, 0), vec![other.0]));
-    assert_eq!(table.max_held(other.0, 9).len(), 1);
+    assert_eq!(table.longest_held(other.0, 9).len(), 1);
 }
 
 #[test]
@@ -614,9 +614,9 @@ fn views_are_bounded_and_show_the_longest_holds() {
         };
         table.acquire(&name, request, n, at(n), &mut notices).unwrap();
     }
-    let longest = table.max_held(NamespaceId(1), 3);
+    let longest = table.longest_held(NamespaceId(1), 3);
     let names: Vec<&str> = longest.iter().map(|(_, name)| name.1.as_str()).collect();
     assert_eq!(names, ["berth-1", "berth-4", "berth-7"]);
-    let all = table.namespaces().into_iter().map(|of| table.max_held(of, 1_000).len());
+    let all = table.namespaces().into_iter().map(|of| table.longest_held(of, 1_000).len());
     assert_eq!(all.sum::<usize>(), 300);
 }

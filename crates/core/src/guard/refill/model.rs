@@ -92,7 +92,7 @@ pub(super) struct Model {
     tickets: Vec<(u32, u8, WaitTicket)>,
     live: BTreeMap<u8, Live>,
     voided: BTreeMap<PermitNumber, Void>,
-    /// Callers that wait.
+    /// Waiting callers.
     open: HashSet<u32>,
 }
 

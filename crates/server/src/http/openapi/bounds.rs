@@ -1,5 +1,5 @@
-//! The ranges of numbers, lengths and counts in the description, from the constants that are
-//! checked.
+//! The ranges of numbers, lengths and counts in the description, from the constants that the code
+//! checks.
 
 use std::ops::RangeInclusive;
 use std::time::Duration;
@@ -26,40 +26,40 @@ use verax_core::store::{MAX_RATE_COUNT, MAX_RATE_PERIOD};
 use verax_engine::cache::{MAX_BATCH_OPERATIONS, MAX_PAGE_ENTRIES};
 use verax_engine::{cache, locks};
 
-/// What a member of a request may be.
+/// The bounds of a member of a request.
 pub(super) enum Bounds {
     /// A whole number.
     Whole(RangeInclusive<u64>),
     /// A number of seconds.
     Seconds(RangeInclusive<Duration>),
-    /// A text of so many characters at least and at most. Where bytes are counted a schema can say
-    /// no more: what has more characters has more bytes too.
+    /// A text of a minimum and maximum length in characters. Where the code counts bytes, this is
+    /// the closest a schema can express.
     Text(RangeInclusive<usize>),
-    /// A text that a regular expression fits.
+    /// A text that matches a regular expression.
     Pattern(&'static str),
-    /// A list of so many.
+    /// A list of a minimum and maximum length.
     List(RangeInclusive<usize>),
-    /// A list of so many texts that a regular expression fits.
+    /// A list of texts that match a regular expression, of a minimum and maximum length.
     Patterns(RangeInclusive<usize>, &'static str),
 }
 
-/// What [`Name`](verax_core::Name) accepts.
+/// The pattern of [`Name`](verax_core::Name).
 const NAME: &str = "^[a-z]([a-z0-9-]{0,61}[a-z0-9])?$";
 
-/// What a tag may be: printable ASCII, of at most
+/// The pattern of a tag: printable ASCII, at most
 /// [`MAX_TAG_BYTES`](verax_core::entry::MAX_TAG_BYTES).
 const TAG: &str = "^[ -~]{1,128}$";
 
-/// What [`Scope`](verax_core::access::Scope) accepts.
+/// The pattern of [`Scope`](verax_core::access::Scope).
 const SCOPE: &str = "^(admin|(read|write|manage):[a-z]([a-z0-9-]{0,61}[a-z0-9])?(/[a-z]([a-z0-9-]{0,61}[a-z0-9])?)?)$";
 
-/// The lists of entity tags that conditions are (RFC 9110, section 8.8.3).
+/// The pattern of conditions: lists of entity tags (RFC 9110, section 8.8.3).
 const ENTITY_TAGS: &str = r#"^(\*|(W/)?"[!#-~]*"( *, *(W/)?"[!#-~]*")*)$"#;
 
 /// A list of tags (RFC 9875): strings as RFC 9651 writes them.
 const CACHE_GROUPS: &str = "^\"[ !#-\\[\\]-~]{1,128}\"( *, *\"[ !#-\\[\\]-~]{1,128}\"){0,31}$";
 
-/// What every bounded member of a request may be: shape, member, bounds.
+/// The bounded members of requests: schema, member, bounds.
 pub(super) fn members() -> Vec<(&'static str, &'static str, Bounds)> {
     use Bounds::{List, Pattern, Patterns, Seconds, Text, Whole};
     let lifetime = || Seconds(Duration::ZERO..=MAX_LIFETIME);
@@ -91,8 +91,7 @@ pub(super) fn members() -> Vec<(&'static str, &'static str, Bounds)> {
         ("GuardChange", "failures", Whole(FAILURES)),
         ("GuardChange", "open_for_ms", Whole(PAUSES_MS)),
         ("BatchRequest", "operations", List(0..=MAX_BATCH_OPERATIONS)),
-        // What is wrong with one operation of a batch is answered in its place, so no bounds are
-        // here.
+        // Operations of a batch fail one by one, so they have no bounds here.
         ("AcquireRate", "acquire", Whole(0..=MAX_RATE_COUNT)),
         ("AcquireRate", "rate", Whole(1..=MAX_RATE_COUNT)),
         ("AcquireRate", "burst", Whole(1..=MAX_RATE_COUNT)),
@@ -121,7 +120,7 @@ pub(super) fn members() -> Vec<(&'static str, &'static str, Bounds)> {
     members
 }
 
-/// What a parameter of this name may be, wherever it stands.
+/// The bounds of a parameter, by name.
 fn parameter(name: &str, place: &ParameterIn, activity: bool) -> Option<Bounds> {
     let bounds = match (place, name) {
         (ParameterIn::Path, "tenant" | "namespace" | "origin") => Bounds::Pattern(NAME),
@@ -142,7 +141,7 @@ fn parameter(name: &str, place: &ParameterIn, activity: bool) -> Option<Bounds> 
 /// Bounds a parameter of an operation.
 pub(super) fn bound_parameter(given: &mut Parameter, activity: bool) {
     let Some(RefOr::T(schema)) = &mut given.schema else { return };
-    // One that is absent is not sent at all.
+    // An absent member is omitted, not null.
     if let Schema::Object(object) = schema
         && let SchemaType::Array(types) = &object.schema_type
         && let Some(only) = types.iter().find(|one| **one != Type::Null)
@@ -154,7 +153,7 @@ pub(super) fn bound_parameter(given: &mut Parameter, activity: bool) {
     }
 }
 
-/// Bounds the member of this name, wherever in a shape it stands; returns whether there is one.
+/// Bounds the member of this name anywhere in a schema; returns whether there is one.
 pub(super) fn bound_member(schema: &mut RefOr<Schema>, member: &str, bounds: &Bounds) -> bool {
     let RefOr::T(schema) = schema else { return false };
     let mut found = false;
@@ -181,7 +180,7 @@ pub(super) fn bound_member(schema: &mut RefOr<Schema>, member: &str, bounds: &Bo
     found
 }
 
-/// Returns whether what is to be bounded is of that kind.
+/// Returns whether the schema is of the bounds' kind.
 fn bound(schema: &mut Schema, bounds: &Bounds) -> bool {
     match (schema, bounds) {
         (Schema::Object(number), Bounds::Whole(range)) => {

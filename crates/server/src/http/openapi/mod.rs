@@ -50,8 +50,8 @@ impl Modify for Bearer {
     }
 }
 
-/// Gives every operation what holds for all of them: a name of its own, the failures that any may
-/// answer with, the media type of failures, and words for each status.
+/// Completes every operation: a name, the failures any operation may return, their media type, and
+/// a description of each status.
 struct Complete;
 
 impl Modify for Complete {
@@ -75,7 +75,7 @@ impl Modify for Complete {
     }
 }
 
-/// One of several shapes that are told apart by their only member: there is no other.
+/// A variant that is told apart by its only member.
 fn close(shape: &mut RefOr<Schema>) {
     if let RefOr::T(Schema::Object(object)) = shape {
         object.additional_properties = Some(Box::new(AdditionalProperties::FreeForm(false)));
@@ -83,7 +83,7 @@ fn close(shape: &mut RefOr<Schema>) {
 }
 
 fn complete(operation: &mut Operation) {
-    // Handlers of several modules share a name; within a tag they do not.
+    // Handlers of different modules may share a name; within a tag they do not.
     if let (Some(tags), Some(id)) = (&operation.tags, &operation.operation_id) {
         operation.operation_id = tags.first().map(|tag| format!("{tag}-{id}"));
     }
@@ -94,7 +94,7 @@ fn complete(operation: &mut Operation) {
         }
     }
     let answers = &mut operation.responses.responses;
-    // Those that say so themselves are open to all.
+    // Operations that declare it are open to all.
     if operation.security.is_none() {
         for status in ["401", "403", "503"] {
             answers.entry(status.to_owned()).or_insert_with(|| Response::new("").into());
@@ -109,7 +109,7 @@ fn complete(operation: &mut Operation) {
                 let named = Ref::from_schema_name("Problem");
                 Content::builder().schema(Some(named)).build().into()
             });
-            // Readiness is no failure of the request: it is told in its own words.
+            // An unready service is not a failed request: it has a description of its own.
             let media = if is_problem(&problem) { PROBLEM } else { "application/json" };
             answer.content.insert(media.to_owned(), problem);
         }
@@ -126,7 +126,7 @@ fn is_problem(content: &RefOr<Content>) -> bool {
     matches!(&content.schema, Some(RefOr::Ref(named)) if named.ref_location.ends_with("/Problem"))
 }
 
-/// What a status means, where the operation does not say more.
+/// The default description of a status.
 fn words(status: &str) -> &'static str {
     match status {
         "200" => "what was asked for",
@@ -154,8 +154,8 @@ pub(crate) async fn show() -> Json<utoipa::openapi::OpenApi> {
 mod tests {
     use super::*;
 
-    /// Names are unique, a path's parameters are all given and no others, every answer is
-    /// described, and every failure is a problem.
+    /// Checks that names are unique, path parameters match the path, every response is described,
+    /// and every failure is a problem.
     #[test]
     fn every_operation_is_described_whole() {
         let written = serde_json::to_value(Description::openapi()).unwrap();
@@ -197,7 +197,8 @@ mod tests {
         }
     }
 
-    /// The console's types and the documentation are made from this file. `make openapi` writes it.
+    /// The console's types and the documentation are generated from this file. `make openapi`
+    /// writes it.
     #[test]
     fn the_written_description_is_current() {
         let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/openapi.json");
