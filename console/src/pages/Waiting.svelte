@@ -191,7 +191,7 @@
     <p class="py-3 text-sm">No refill or lock event since Verax started.</p>
   {:else}
     <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
-    <div class="max-h-80 overflow-y-auto" tabindex="0" role="region" aria-label="Recent events">
+    <div class="max-h-80 overflow-y-auto" tabindex="0" role="group" aria-label="Table of recent events">
       <table class="table table-xs text-sm">
         <thead>
           <tr class="text-base-content">

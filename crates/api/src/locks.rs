@@ -59,9 +59,9 @@ pub struct LockHolder {
 pub struct QueuedCaller {
     /// Its display name.
     pub owner: String,
-    /// When it began to wait.
+    /// How long it has waited.
     pub waiting_seconds: f64,
-    /// When its wait ends.
+    /// When its wait times out.
     pub times_out_in_seconds: f64,
 }
 

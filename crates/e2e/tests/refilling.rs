@@ -314,7 +314,7 @@ async fn hits_pass_calls_that_wait_and_lifetimes_are_the_same_over_both_transpor
     }
     until("many wait", async || {
         let seen: Value = verax.run(&["lock", "list", "ferrydesk/boards", "--json"]).json();
-        seen["items"][0]["waiting"].as_u64().is_some_and(|waiting| waiting >= 500)
+        seen["items"][0]["queued"].as_u64().is_some_and(|waiting| waiting >= 500)
     })
     .await;
     for _ in 0..20 {

@@ -263,7 +263,7 @@ async fn next(stream: &mut TcpStream, received: &mut Vec<u8>) -> Option<(u32, St
 
 #[rstest]
 #[case::nonsense(b"GET / HTTP/1.1\r\nhost: verax\r\n\r\n", "a frame of")]
-#[case::no_hello(&[0, 0, 0, 0, 3, 0, 0, 0, 1, 0, 0, 0], "no such kind of frame")]
+#[case::no_hello(&[0, 0, 0, 0, 3, 0, 0, 0, 1, 0, 0, 0], "unknown kind of frame")]
 #[case::too_long(&[0xff, 0xff, 0xff, 0xff, 1, 0, 0, 0, 0, 0, 0, 0], "more than the limit")]
 #[case::wrong_mark(&[8, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0, b'N', b'O', b'P', b'E', 1, 0, 1, 0], "not the Verax wire protocol")]
 #[tokio::test(flavor = "multi_thread")]
@@ -594,8 +594,8 @@ async fn tls_serves_http_and_wire_and_takes_new_certificates() {
 }
 
 #[rstest]
-#[case(&["--http", "0.0.0.0:0"], "HTTP would be served on 0.0.0.0:0 without TLS")]
-#[case(&["--wire", "0.0.0.0:0"], "the wire would be served")]
+#[case(&["--http", "0.0.0.0:0"], "HTTP on 0.0.0.0:0 would be plain text")]
+#[case(&["--wire", "0.0.0.0:0"], "the wire on 0.0.0.0:0 would be plain text")]
 #[case(&["--tls-certificate", "c.pem"], "both a certificate and its key")]
 #[case(&["--tls-certificate", "c.pem", "--tls-key", "k.pem"], "c.pem cannot be read as PEM")]
 #[case(&["--plaintext", "maybe"], "loopback or anywhere")]

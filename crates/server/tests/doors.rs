@@ -242,7 +242,7 @@ async fn revocation_reaches_what_is_under_way() {
         let list = fixture.request(Method::GET, &path).bearer_auth(&fixture.token);
         let locks: Value = list.send().await.unwrap().json().await.unwrap();
         let held = locks["items"].as_array().cloned().unwrap_or_default();
-        held.iter().map(|lock| lock["line"].as_array().map_or(0, Vec::len)).sum::<usize>()
+        held.iter().map(|lock| lock["queue"].as_array().map_or(0, Vec::len)).sum::<usize>()
     };
     let began = Instant::now();
     while queued().await < 2 {

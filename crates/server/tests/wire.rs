@@ -122,7 +122,7 @@ async fn a_watch_is_one_watch_and_outlives_its_namespace() {
     };
     write().await;
     let (id, said) = wire.next().await.unwrap();
-    assert!(id == 0 && said.starts_with("InvalidatedKey"), "{said}");
+    assert!(id == 0 && said.starts_with("Invalidated(Key"), "{said}");
     wire.send(0, 7, Request::Ping).await;
     assert_eq!(wire.next().await.unwrap(), (7, "Pong".into()), "told once");
 
@@ -147,7 +147,7 @@ async fn a_watch_is_one_watch_and_outlives_its_namespace() {
         told.push(wire.next().await.unwrap());
     }
     told.sort();
-    assert!(told[0].0 == 0 && told[0].1.starts_with("InvalidatedAll"), "{told:?}");
+    assert!(told[0].0 == 0 && told[0].1.starts_with("Invalidated(All"), "{told:?}");
     let gone = format!("code: {}", FailureKind::NotFound.code());
     assert!(told[1..].iter().all(|(_, said)| said.contains(&gone)), "{told:?}");
     assert_eq!((told[1].0, told[2].0), (2, 4));
@@ -158,8 +158,8 @@ async fn a_watch_is_one_watch_and_outlives_its_namespace() {
     fixture.namespace(json!({ "name": "boards" })).await;
     wire.send(1, 6, get_of("k")).await;
     let told = [wire.next().await.unwrap(), wire.next().await.unwrap()];
-    assert!(told[0].1.starts_with("InvalidatedAll") && told[1].1.starts_with("Miss"), "{told:?}");
+    assert!(told[0].1.starts_with("Invalidated(All") && told[1].1.starts_with("Miss"), "{told:?}");
     write().await;
-    assert!(wire.next().await.unwrap().1.starts_with("InvalidatedKey"));
+    assert!(wire.next().await.unwrap().1.starts_with("Invalidated(Key"));
     fixture.end().await;
 }

@@ -274,7 +274,7 @@ impl Layers<'_> {
             .find(|(_, address)| !address.ip().is_loopback());
         match exposed {
             Some((what, address)) if tls.is_none() && !anywhere => Err(Failure::usage(format!(
-                "{what} on {address} would be plain text, which exposes tokens and values on the network: give --tls-certificate and --tls-key, or --plaintext anywhere where the network itself is trusted"
+                "{what} on {address} would be plain text, which exposes tokens and values on the network: give --tls-certificate and --tls-key, or --plaintext anywhere if the network is trusted"
             ))),
             _ => Ok((http, wire, tls)),
         }

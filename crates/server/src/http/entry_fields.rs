@@ -379,8 +379,8 @@ mod tests {
     #[case("if-match", "v1", Err("v1"))]
     #[case("if-match", "\"v1", Err("v1"))]
     #[case("if-match", "\"a\" \"b\"", Err("b"))]
-    #[case("if-match", "", Err("takes * or"))]
-    #[case("if-match", ", ,", Err("takes * or"))]
+    #[case("if-match", "", Err("use * or"))]
+    #[case("if-match", ", ,", Err("use * or"))]
     #[case("if-match", "*, TAG", Err("*"))]
     fn conditions_are_read_as_rfc_9110_has_them(
         #[case] name: &'static str,

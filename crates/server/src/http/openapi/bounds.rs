@@ -88,7 +88,7 @@ pub(super) fn members() -> Vec<(&'static str, &'static str, Bounds)> {
         ("GuardChange", "max_concurrency", Whole(READS_AT_ONCE)),
         ("GuardChange", "max_queue", Whole(QUEUES)),
         ("GuardChange", "retry_budget_percent", Whole(RETRY_PERCENTS)),
-        ("GuardChange", "failures", Whole(FAILURES)),
+        ("GuardChange", "failure_threshold", Whole(FAILURES)),
         ("GuardChange", "open_for_ms", Whole(PAUSES_MS)),
         ("BatchRequest", "operations", List(0..=MAX_BATCH_OPERATIONS)),
         // Operations of a batch fail one by one, so they have no bounds here.
