@@ -121,7 +121,7 @@ impl From<EngineError> for Failure {
         match error {
             EngineError::ValueTooLarge { limit, .. } => failure.with("limit_bytes", limit),
             EngineError::NegativeResult { left } => {
-                failure.with("asked_again_in_seconds", left.as_secs_f64())
+                failure.with("valid_for_seconds", left.as_secs_f64())
             }
             _ => failure,
         }

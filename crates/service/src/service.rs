@@ -3,6 +3,7 @@
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
+use futures_util::future::BoxFuture;
 use tokio::sync::watch;
 use verax_api::Ready;
 use verax_control::{Control, ControlError, ControlOptions, Role};
@@ -32,7 +33,16 @@ impl Service {
     ///
     /// # Errors
     /// [`ControlError::RecordsUnavailable`] if neither can be read.
-    pub async fn start(
+    pub fn start(
+        records: Records,
+        options: ServiceOptions,
+    ) -> BoxFuture<'static, Result<Arc<Self>, ControlError>> {
+        // Boxed, so that the service is compiled in this crate once, and not in every program that
+        // starts it.
+        Box::pin(Self::start_here(records, options))
+    }
+
+    async fn start_here(
         records: Records,
         options: ServiceOptions,
     ) -> Result<Arc<Self>, ControlError> {

@@ -129,13 +129,13 @@ pub struct Welcome<'a> {
 
 impl<'a> Field<'a> for Welcome<'a> {
     type Value = Self;
-    const SHAPE: &'static str = "version (2), largest body (4), most in flight (4), idle timeout in milliseconds (4), topology revision (8), number of nodes (1), each address (short text)";
+    const SHAPE: &'static str = "version (2), max body bytes (4), max in flight (4), idle timeout in milliseconds (4), topology revision (8), number of nodes (1), each address (short text)";
 
     fn read(head: &mut Flags, body: &mut Reader<'a>, _: &'static str) -> Result<Self, WireError> {
         Ok(Self {
             version: body.u16("version")?,
-            max_body_bytes: body.u32("largest body")?,
-            max_in_flight: body.u32("most in flight")?,
+            max_body_bytes: body.u32("max body bytes")?,
+            max_in_flight: body.u32("max in flight")?,
             idle_timeout: body.u32("idle timeout")?,
             topology: body.u64("topology")?,
             nodes: Nodes::read(head, body, "nodes")?,

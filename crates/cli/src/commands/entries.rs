@@ -258,7 +258,7 @@ pub(super) async fn show(verax: &Client, output: Output, entry: EntryName) -> Re
         ("value", figures::bytes(found.value_bytes)),
         ("memory", figures::bytes(found.memory_bytes)),
         ("age", figures::time(seconds)),
-        ("time left", figures::time_left(found.time_left_seconds)),
+        ("freshness", figures::time_left(found.time_left_seconds)),
         ("entity tag", found.entity_tag.clone()),
         ("revision", found.revision.to_string()),
         ("tags", if found.tags.is_empty() { "–".into() } else { found.tags.join(", ") }),

@@ -26,6 +26,7 @@ mod values;
 
 use std::sync::Arc;
 
+use futures_util::future::BoxFuture;
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::{TcpListener, TcpStream};
 use tokio_io_timeout::TimeoutWriter;
@@ -40,7 +41,19 @@ use session::Ended;
 
 /// Serves the wire protocol until the service stops; then notifies clients, completes active
 /// requests and closes.
-pub async fn serve_wire(
+///
+/// Boxed, so that all that serves a connection is compiled in this crate once, and not in every
+/// program that calls this.
+pub fn serve_wire(
+    listener: TcpListener,
+    service: Arc<Service>,
+    tls: Option<Arc<Tls>>,
+    limits: WireLimits,
+) -> BoxFuture<'static, ()> {
+    Box::pin(serve_all(listener, service, tls, limits))
+}
+
+async fn serve_all(
     listener: TcpListener,
     service: Arc<Service>,
     tls: Option<Arc<Tls>>,

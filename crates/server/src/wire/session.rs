@@ -27,6 +27,9 @@ use super::outbox::{Encoded, Outbox};
 use crate::connections::ConnectionSlot;
 use crate::failure::Failure;
 
+#[cfg(test)]
+mod tests;
+
 /// The minimum size of a socket read, in bytes.
 const READ: usize = 16 << 10;
 
