@@ -11,6 +11,7 @@ use verax_records::Change;
 use crate::access::Caller;
 use crate::control::Control;
 use crate::error::ControlError;
+use crate::invalid::InvalidInput;
 
 /// The maximum number of activity rows in one response.
 pub const ROWS_OF_ACTIVITY: RangeInclusive<u32> = 1..=500;
@@ -103,11 +104,12 @@ impl Control {
             None => caller.needs(Scope::Admin)?,
         }
         if !ROWS_OF_ACTIVITY.contains(&most) {
-            return Err(ControlError::Invalid(format!(
-                "a limit of {most} rows is out of range: use {} to {}",
-                ROWS_OF_ACTIVITY.start(),
-                ROWS_OF_ACTIVITY.end()
-            )));
+            return Err(InvalidInput::OutOfRange {
+                what: "the limit of rows",
+                value: most,
+                range: ROWS_OF_ACTIVITY,
+            }
+            .into());
         }
         let rows = self.records.activity(tenant.as_ref(), most).await?;
         let item = |row: verax_records::Activity| ActivityItem {

@@ -1,43 +1,14 @@
 //! The control plane's errors.
 
-use std::fmt;
-
 use verax_core::access::Scope;
 use verax_engine::EngineError;
 use verax_records::RecordsError;
 
-/// The subject of a call, for messages.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Subject {
-    /// A tenant, by name.
-    Tenant(String),
-    /// A namespace, as tenant/namespace.
-    Namespace(String),
-    /// An origin, as tenant/origin.
-    Origin(String),
-    /// A token, by identifier.
-    Token(u64),
-    /// A load profile, by name.
-    Profile(String),
-    /// A run, by identifier.
-    Run(u64),
-}
-
-impl fmt::Display for Subject {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Self::Tenant(name) => write!(f, "tenant {name}"),
-            Self::Namespace(name) => write!(f, "namespace {name}"),
-            Self::Origin(name) => write!(f, "origin {name}"),
-            Self::Token(id) => write!(f, "token {id}"),
-            Self::Profile(name) => write!(f, "load profile {name}"),
-            Self::Run(id) => write!(f, "run {id}"),
-        }
-    }
-}
+use crate::invalid::InvalidInput;
+use crate::subject::Subject;
 
 /// Why the control plane refused or failed an operation.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[derive(Debug, Clone, PartialEq, thiserror::Error)]
 pub enum ControlError {
     /// No token, or one that is not valid.
     #[error("{0}")]
@@ -49,11 +20,11 @@ pub enum ControlError {
     #[error("there is no {0}")]
     Unknown(Subject),
     /// An input is out of range or malformed.
-    #[error("{0}")]
-    Invalid(String),
+    #[error(transparent)]
+    Invalid(Box<InvalidInput>),
     /// The subject to create already exists, or the one to delete is still in use.
-    #[error("{0}")]
-    Conflict(String),
+    #[error(transparent)]
+    Conflict(#[from] Conflict),
     /// The subject is no longer the version the caller read.
     #[error("the {0} has changed since it was read: read it again, then change it")]
     NotExpected(&'static str),
@@ -63,29 +34,99 @@ pub enum ControlError {
     )]
     RecordsUnavailable(String),
     /// Overloaded; retry later.
-    #[error("{0}")]
-    Busy(&'static str),
+    #[error(transparent)]
+    Overloaded(#[from] Overload),
     /// The engine refused or failed.
     #[error(transparent)]
     Engine(#[from] EngineError),
 }
 
+/// Why something cannot be created, changed or deleted now.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum Conflict {
+    /// It exists already.
+    #[error("{0} exists already")]
+    Exists(String),
+    /// It is still in use.
+    #[error("{subject} is still in use: {by}")]
+    InUse {
+        /// The subject.
+        subject: String,
+        /// What uses it, and what to do.
+        by: &'static str,
+    },
+    /// There are as many as there may be.
+    #[error("there are already {max} {what}, the maximum: delete unused ones")]
+    TooMany {
+        /// What there are too many of.
+        what: &'static str,
+        /// The maximum.
+        max: usize,
+    },
+    /// The file of the administrator token has one that is not valid.
+    #[error("it holds no valid administrator token")]
+    InvalidAdministratorToken,
+    /// The file of the administrator token is missing.
+    #[error("it is missing, although an administrator token was created before")]
+    MissingAdministratorToken,
+    /// One load run at a time.
+    #[error("a load run is active already: wait for its end, or stop it")]
+    LoadRunActive,
+    /// One drill at a time.
+    #[error("a drill is active already: wait for its end")]
+    DrillActive,
+    /// Drills exist only on the demo.
+    #[error("drills run on the demo: start it with `verax demo`")]
+    NoDrills,
+    /// The records belong to a later version, or to another process of this node.
+    #[error(transparent)]
+    Records(RecordsError),
+}
+
+/// Why the control plane is overloaded, or cannot do something yet.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum Overload {
+    /// There are too many sign-in links.
+    #[error("too many sign-in links; retry later")]
+    SignInLinks,
+    /// There are too many sessions.
+    #[error("too many sessions; retry later")]
+    Sessions,
+    /// The token has as many live streams as it may.
+    #[error("this token has {max} open live streams, the maximum: close one")]
+    Streams {
+        /// The maximum.
+        max: usize,
+    },
+    /// A run ended before it started.
+    #[error("the run did not start; try again")]
+    RunNotStarted,
+    /// The service is still starting.
+    #[error("the service is still starting")]
+    Starting,
+}
+
 impl From<RecordsError> for ControlError {
     fn from(error: RecordsError) -> Self {
         match error {
-            RecordsError::Exists(_) | RecordsError::InUse { .. } => {
-                Self::Conflict(error.to_string())
-            }
+            RecordsError::Exists(subject) => Self::Conflict(Conflict::Exists(subject)),
+            RecordsError::InUse { subject, by } => Self::Conflict(Conflict::InUse { subject, by }),
             RecordsError::NotOwner => Self::Engine(EngineError::Standby),
-            RecordsError::Missing(what) => Self::Invalid(format!("there is no {what}")),
+            RecordsError::Missing(what) => InvalidInput::MissingRecord(what).into(),
             other => Self::RecordsUnavailable(other.to_string()),
         }
     }
 }
 
+impl From<InvalidInput> for ControlError {
+    fn from(input: InvalidInput) -> Self {
+        Self::Invalid(Box::new(input))
+    }
+}
+
 impl ControlError {
-    /// Converts an input error.
-    pub(crate) fn invalid(error: impl fmt::Display) -> Self {
-        Self::Invalid(error.to_string())
+    /// Converts an input error of a rule.
+    pub(crate) fn invalid(error: impl Into<InvalidInput>) -> Self {
+        error.into().into()
     }
 }

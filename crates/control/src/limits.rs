@@ -1,6 +1,6 @@
 //! Limits on the records that are also kept in memory.
 
-use crate::error::ControlError;
+use crate::error::{Conflict, ControlError};
 
 /// The maximum number of tenants.
 pub const MAX_TENANTS: usize = 10_000;
@@ -18,13 +18,11 @@ pub const MAX_TOKENS: usize = 100_000;
 ///
 /// # Errors
 /// [`ControlError::Conflict`].
-pub(crate) fn check(what: &str, there: usize, most: usize) -> Result<(), ControlError> {
+pub(crate) fn check(what: &'static str, there: usize, most: usize) -> Result<(), ControlError> {
     if there < most {
         return Ok(());
     }
-    Err(ControlError::Conflict(format!(
-        "there are already {there} {what}, the maximum: delete unused ones"
-    )))
+    Err(Conflict::TooMany { what, max: most }.into())
 }
 
 #[cfg(test)]

@@ -12,11 +12,13 @@ use verax_origin::Origin;
 
 use crate::access::Caller;
 use crate::control::Control;
-use crate::error::{ControlError, Subject};
+use crate::error::ControlError;
 use crate::expected::Expected;
+use crate::invalid::InvalidInput;
 use crate::limits::{self, MAX_NAMESPACES};
 use crate::origins::check_binding;
 use crate::registry::{Registered, Tenant};
+use crate::subject::Subject;
 
 impl Control {
     /// The namespaces of a tenant that the caller may read or manage, by name.
@@ -183,14 +185,12 @@ impl Control {
             return Ok(());
         }
         let others = self.registry.namespaces().into_iter().filter(|n| Some(n.id()) != changed);
-        let promised: u64 = others.map(|n| n.binding().policy.quota.reserve).sum();
+        let reserved: u64 = others.map(|n| n.binding().policy.quota.reserve).sum();
         let limit = self.engine.memory().limit;
-        let left = limit.saturating_sub(promised);
+        let left = limit.saturating_sub(reserved);
         if policy.quota.reserve > left {
-            return Err(ControlError::Invalid(format!(
-                "a reserve of {} bytes is too large: other namespaces reserve {promised} of the {limit} bytes of memory, which leaves {left}",
-                policy.quota.reserve
-            )));
+            let reserve = policy.quota.reserve;
+            return Err(InvalidInput::Reserve { reserve, reserved, limit, left }.into());
         }
         Ok(())
     }
@@ -229,7 +229,7 @@ impl Control {
                     || caller.holds(&Scope::tenant(Right::Manage, tenant))
                     || open_to.contains(name)
             })
-            .ok_or_else(|| ControlError::Invalid(format!("there is no origin {path}")))?;
+            .ok_or_else(|| InvalidInput::no_origin(tenant, &binding.origin))?;
         check_binding(&path, &origin, policy, &binding.key_pattern)?;
         Ok(Some(origin))
     }

@@ -19,10 +19,12 @@ use verax_records::OriginRecord;
 
 use crate::access::Caller;
 use crate::control::Control;
-use crate::error::{ControlError, Subject};
+use crate::error::ControlError;
 use crate::expected::Expected;
+use crate::invalid::InvalidInput;
 use crate::limits::{self, MAX_ORIGINS};
 use crate::registry::Registered;
+use crate::subject::Subject;
 
 impl Control {
     /// The origins of a tenant, by name.
@@ -236,10 +238,7 @@ impl Control {
         if let Some(database) = origin.database()
             && same_server(database, self.records.server()).await
         {
-            return Err(ControlError::Invalid(
-                "an origin cannot read from the MariaDB that holds Verax's own records: use another server"
-                    .into(),
-            ));
+            return Err(InvalidInput::OwnRecords.into());
         }
         Ok((settings, Arc::new(origin)))
     }
@@ -280,7 +279,7 @@ async fn same_server(one: (&str, u16), other: Option<(String, u16)>) -> bool {
 
 fn change_pool(source: &mut OriginSource, change: &PoolChange) -> Result<(), ControlError> {
     let OriginSource::Http { endpoints, balance, slow_after, .. } = source else {
-        return Err(ControlError::Invalid("a query has no pool of servers: omit pool".into()));
+        return Err(InvalidInput::PoolOfQuery.into());
     };
     if let Some(given) = &change.endpoints {
         endpoints.clone_from(given);
@@ -290,9 +289,7 @@ fn change_pool(source: &mut OriginSource, change: &PoolChange) -> Result<(), Con
             "round-robin" => Balance::RoundRobin,
             "least-outstanding" => Balance::LeastOutstanding,
             other => {
-                return Err(ControlError::Invalid(format!(
-                    "balance = {other:?} is neither round-robin nor least-outstanding"
-                )));
+                return Err(InvalidInput::Balance(other.to_owned()).into());
             }
         };
     }
@@ -304,9 +301,7 @@ fn change_pool(source: &mut OriginSource, change: &PoolChange) -> Result<(), Con
 
 fn change_query(source: &mut OriginSource, change: &SqlChange) -> Result<(), ControlError> {
     let OriginSource::Sql { query, result, max_rows, .. } = source else {
-        return Err(ControlError::Invalid(
-            "an HTTP service has no query: create another origin for a database".into(),
-        ));
+        return Err(InvalidInput::QueryOfService.into());
     };
     if let Some(given) = &change.query {
         query.clone_from(given);
@@ -316,9 +311,7 @@ fn change_query(source: &mut OriginSource, change: &SqlChange) -> Result<(), Con
             "rows" => SqlResult::Rows,
             "row" => SqlResult::Row,
             other => {
-                return Err(ControlError::Invalid(format!(
-                    "result = {other:?} is neither rows nor row"
-                )));
+                return Err(InvalidInput::ResultForm(other.to_owned()).into());
             }
         };
     }
@@ -346,14 +339,11 @@ pub(crate) fn check_binding(
 ) -> Result<(), ControlError> {
     let given: Vec<&str> = pattern.variables().collect();
     if let Some(missing) = origin.variables().iter().find(|v| !given.contains(&v.as_str())) {
-        return Err(ControlError::Invalid(format!(
-            "origin {path} needs a value for {{{missing}}}, but the key pattern {pattern} has no such variable"
-        )));
+        let (origin, variable) = (path.to_owned(), missing.clone());
+        return Err(InvalidInput::Variable { origin, variable, pattern: pattern.clone() }.into());
     }
     if policy.write_through && !origin.takes_writes() {
-        return Err(ControlError::Invalid(format!(
-            "origin {path} is a query, which is read-only: turn write_through off"
-        )));
+        return Err(InvalidInput::ReadOnlyOrigin(path.to_owned()).into());
     }
     Ok(())
 }

@@ -10,7 +10,8 @@ use verax_observe::Statistics;
 use verax_origin::Origin;
 use verax_records::{NamespaceRecord, OriginRecord, TenantRecord};
 
-use crate::error::{ControlError, Subject};
+use crate::error::ControlError;
+use crate::subject::Subject;
 
 /// A namespace with its record and statistics.
 #[derive(Debug)]

@@ -7,7 +7,7 @@ use verax_core::access::Scope;
 
 use crate::access::{CODE_LIFETIME, Caller, ConsoleSession};
 use crate::control::Control;
-use crate::error::ControlError;
+use crate::error::{ControlError, Overload};
 
 const SESSION_ENDED: &str = "the session has ended: sign in again";
 
@@ -19,7 +19,7 @@ impl Control {
     pub fn sign_in_link(&self, caller: &Arc<Caller>) -> Result<SignInLink, ControlError> {
         caller.still_open()?;
         let code = self.sessions.new_code(Arc::clone(caller), self.engine.now());
-        let code = code.ok_or(ControlError::Busy("too many sign-in links; retry later"))?;
+        let code = code.ok_or(Overload::SignInLinks)?;
         let seconds = CODE_LIFETIME.as_secs();
         // In the fragment, which browsers never send to a server.
         Ok(SignInLink { path: format!("/sign-in#{code}"), seconds })
@@ -45,7 +45,7 @@ impl Control {
         };
         let session = session_of(&caller);
         let secret = self.sessions.start(caller, now);
-        Ok((secret.ok_or(ControlError::Busy("too many sessions; retry later"))?, session))
+        Ok((secret.ok_or(Overload::Sessions)?, session))
     }
 
     /// What the caller's token opens now.

@@ -8,7 +8,7 @@ use verax_records::{Actor, Records};
 use crate::access::{hash_of, new_secret};
 use crate::control::Control;
 use crate::epoch::keep_epoch;
-use crate::error::ControlError;
+use crate::error::{Conflict, ControlError};
 use crate::live::sample_every_second;
 use crate::membership::membership_loop;
 use crate::options::ControlOptions;
@@ -54,13 +54,11 @@ impl Control {
         if let Some(secret) = known {
             return match self.tokens.caller(secret) {
                 Ok(caller) if caller.is_admin() => Ok(secret.to_owned()),
-                _ => Err(ControlError::Conflict("it holds no valid administrator token".into())),
+                _ => Err(Conflict::InvalidAdministratorToken.into()),
             };
         }
         if self.tokens.any_admin() {
-            return Err(ControlError::Conflict(
-                "it is missing, although an administrator token was created before".into(),
-            ));
+            return Err(Conflict::MissingAdministratorToken.into());
         }
         self.new_administrator_token().await
     }

@@ -8,8 +8,9 @@ use verax_core::access::Scope;
 
 use crate::access::Caller;
 use crate::control::Control;
-use crate::error::{ControlError, Subject};
+use crate::error::ControlError;
 use crate::limits::{self, MAX_TENANTS};
+use crate::subject::Subject;
 
 impl Control {
     /// The tenants that the caller may see, by name.

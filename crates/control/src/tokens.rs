@@ -10,8 +10,10 @@ use verax_records::{RecordsError, TokenRecord};
 
 use crate::access::{Caller, hash_of, new_secret};
 use crate::control::Control;
-use crate::error::{ControlError, Subject};
+use crate::error::ControlError;
+use crate::invalid::InvalidInput;
 use crate::limits::{self, MAX_TOKENS};
+use crate::subject::Subject;
 
 /// The maximum number of scopes of a token.
 pub const SCOPE_COUNTS: RangeInclusive<usize> = 1..=32;
@@ -46,14 +48,10 @@ impl Control {
     ) -> Result<CreatedToken, ControlError> {
         caller.needs(Scope::Admin)?;
         if !SCOPE_COUNTS.contains(&scopes.len()) {
-            let (least, most) = SCOPE_COUNTS.into_inner();
-            return Err(ControlError::Invalid(format!("a token needs {least} to {most} scopes")));
+            return Err(InvalidInput::ScopeCount(SCOPE_COUNTS).into());
         }
         if !NOTE_LENGTHS.contains(&note.chars().count()) {
-            let most = NOTE_LENGTHS.end();
-            return Err(ControlError::Invalid(format!(
-                "the note is longer than {most} characters"
-            )));
+            return Err(InvalidInput::Note { max: *NOTE_LENGTHS.end() }.into());
         }
         let parsed: Result<Vec<Scope>, _> = scopes.iter().map(|scope| scope.parse()).collect();
         let parsed = parsed.map_err(ControlError::invalid)?;
@@ -85,9 +83,7 @@ impl Control {
             }
             _ => return Ok(()),
         };
-        Err(ControlError::Invalid(format!(
-            "the scope {scope} has no effect: there is no {missing}"
-        )))
+        Err(InvalidInput::ScopeWithoutEffect { scope: scope.clone(), missing }.into())
     }
 
     /// Revokes a token, and ends the sessions begun with it.

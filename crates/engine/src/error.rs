@@ -1,11 +1,12 @@
 //! The data plane's errors.
 
-use std::fmt;
+use std::ops::RangeInclusive;
 use std::sync::Arc;
 use std::time::Duration;
 
 use verax_core::guard::RefusedReason;
 use verax_core::guard::lock::NotHeld;
+use verax_core::pattern::KeyPattern;
 use verax_core::store::PutError;
 use verax_origin::OriginError;
 
@@ -13,8 +14,8 @@ use verax_origin::OriginError;
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum EngineError {
     /// An input is out of range or malformed.
-    #[error("{0}")]
-    Invalid(String),
+    #[error(transparent)]
+    Invalid(#[from] InvalidInput),
     /// The access of the call has ended.
     #[error("this token or session has ended: check VERAX_TOKEN, or get a new token")]
     AccessEnded,
@@ -74,13 +75,93 @@ pub enum EngineError {
     #[error("{0}")]
     NotHeld(NotHeld),
     /// Overloaded; retry later.
-    #[error("{0}")]
-    Busy(&'static str),
+    #[error(transparent)]
+    Overloaded(#[from] Overload),
 }
 
-impl EngineError {
-    /// An error about input.
-    pub fn invalid(error: impl fmt::Display) -> Self {
-        Self::Invalid(error.to_string())
-    }
+/// An input that the engine refuses.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum InvalidInput {
+    /// A lease is out of range.
+    #[error("a lease of {} s is out of range: use {} s to {} s", lease.as_secs_f64(), range.start().as_secs_f64(), range.end().as_secs())]
+    Lease {
+        /// The requested lease.
+        lease: Duration,
+        /// The allowed leases.
+        range: RangeInclusive<Duration>,
+    },
+    /// A wait is too long.
+    #[error("a wait of {} s is out of range: use at most {} s, and repeat the request", wait.as_secs_f64(), max.as_secs())]
+    Wait {
+        /// The requested wait.
+        wait: Duration,
+        /// The maximum.
+        max: Duration,
+    },
+    /// The display name of an owner is too long.
+    #[error("the owner's name has {bytes} bytes: use at most {max}")]
+    Owner {
+        /// Its length, in bytes.
+        bytes: usize,
+        /// The maximum, in bytes.
+        max: usize,
+    },
+    /// The size of a page is out of range.
+    #[error("a page of {entries} entries is out of range: use 1 to {max}")]
+    Page {
+        /// The requested size.
+        entries: usize,
+        /// The maximum.
+        max: usize,
+    },
+    /// The values of a batch are too large together.
+    #[error("the values of one batch exceed {max} bytes: read fewer at a time")]
+    BatchValues {
+        /// The maximum, in bytes.
+        max: usize,
+    },
+    /// A negative entry has a value.
+    #[error("a value of the type {media_type} must be empty: it is a negative entry")]
+    NegativeValue {
+        /// The media type of negative entries.
+        media_type: &'static str,
+    },
+    /// A write-through in a namespace that is no longer bound to an origin.
+    #[error("the namespace no longer has an origin")]
+    NoOrigin,
+    /// The key cannot be written through.
+    #[error("the key does not match the pattern {pattern} of this namespace")]
+    KeyMismatch {
+        /// The namespace's key pattern.
+        pattern: KeyPattern,
+    },
+}
+
+/// Why the engine is overloaded, or cannot finish a request now.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum Overload {
+    /// The queue of a key is full.
+    #[error("too many callers wait for this key; retry in a second")]
+    WaitingCallers,
+    /// The namespace is at its limit of permits.
+    #[error("this namespace has as many refill permits as it may; retry in a second")]
+    Permits,
+    /// The namespace is at its limit of leases and queued callers.
+    #[error("the namespace has as many leases and queued callers as it may; retry later")]
+    Locks,
+    /// The in-flight budget is spent.
+    #[error("too many values are in flight; retry in a second")]
+    InFlight,
+    /// A refill ended without an outcome.
+    #[error("the refill was abandoned; repeat the request")]
+    RefillAbandoned,
+    /// A write ended without an outcome.
+    #[error("the write was abandoned; read the entry before you repeat it")]
+    WriteAbandoned,
+    /// The service is stopping.
+    #[error("the wait ended: the service is stopping")]
+    Stopping,
+    /// The caller's connection has ended.
+    #[error("the connection has ended")]
+    Disconnected,
 }

@@ -8,7 +8,7 @@ use std::sync::Arc;
 
 use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 
-use crate::error::EngineError;
+use crate::error::{EngineError, Overload};
 
 /// Values up to this size need no reservation where a connection has one at a time: the limit on
 /// connections bounds them too.
@@ -49,7 +49,7 @@ impl InFlightBudget {
     /// Reserves `bytes`; small values need no reservation.
     ///
     /// # Errors
-    /// [`EngineError::Busy`] when others have taken too much.
+    /// [`EngineError::Overloaded`] when others have taken too much.
     pub fn reserve(&self, bytes: usize) -> Result<InFlightReservation, EngineError> {
         match bytes <= SMALL {
             true => Ok(InFlightReservation::default()),
@@ -60,16 +60,16 @@ impl InFlightBudget {
     /// Reserves `bytes`, however few, rounded up to a whole KiB.
     ///
     /// # Errors
-    /// [`EngineError::Busy`] when others have taken too much.
+    /// [`EngineError::Overloaded`] when others have taken too much.
     pub fn reserve_all(&self, bytes: usize) -> Result<InFlightReservation, EngineError> {
         let mut reserved = InFlightReservation::default();
         let units = u32::try_from((bytes as u64).div_ceil(UNIT)).unwrap_or(u32::MAX);
         let mut budget = Some(self);
         while let Some(here) = budget.filter(|_| units > 0) {
             // If it does not fit, partial reservations are released.
-            let permit = Arc::clone(&here.units).try_acquire_many_owned(units).map_err(|_| {
-                EngineError::Busy("too many values are in flight; retry in a second")
-            })?;
+            let permit = Arc::clone(&here.units)
+                .try_acquire_many_owned(units)
+                .map_err(|_| Overload::InFlight)?;
             reserved.0.push(permit);
             budget = here.whole.as_deref();
         }
@@ -79,7 +79,7 @@ impl InFlightBudget {
     /// Reserves the memory of a caller that may wait.
     ///
     /// # Errors
-    /// [`EngineError::Busy`] when others have taken too much.
+    /// [`EngineError::Overloaded`] when others have taken too much.
     pub fn reserve_wait(&self) -> Result<InFlightReservation, EngineError> {
         self.reserve_all(WAIT)
     }
@@ -126,7 +126,10 @@ mod tests {
         let small: Vec<_> = (0..1_000).map(|_| budget.reserve(SMALL).unwrap()).collect();
         assert_eq!(budget.taken(), 0);
         let mut first = budget.reserve(600 << 10).unwrap();
-        assert!(matches!(budget.reserve(600 << 10), Err(EngineError::Busy(_))));
+        assert!(matches!(
+            budget.reserve(600 << 10),
+            Err(EngineError::Overloaded(Overload::InFlight))
+        ));
         first.join(budget.reserve(400 << 10).unwrap());
         assert_eq!((budget.taken(), first.0.len()), (1_000 << 10, 1));
         drop((first, small));

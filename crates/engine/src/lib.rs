@@ -75,7 +75,7 @@ pub use background::{Work, supervise};
 pub use binding::{Binding, NamespaceIdentity};
 pub use clock::Clock;
 pub use engine::{Engine, Namespace};
-pub use error::EngineError;
+pub use error::{EngineError, InvalidInput, Overload};
 pub use handle::{Handle, Manager, Reader, Refiller, Writer, right};
 pub use options::{EngineOptions, MemoryUse};
 pub use verax_origin::{OriginError, TraceContext};

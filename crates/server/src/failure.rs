@@ -5,7 +5,7 @@ use serde_json::{Map, Value};
 use verax_api::{FailureKind, Problem};
 use verax_control::ControlError;
 use verax_core::guard::RefusedReason;
-use verax_engine::{EngineError, OriginError};
+use verax_engine::{EngineError, InvalidInput, OriginError};
 
 /// A failure to report. HTTP writes it as a problem document, the wire protocol as a reply.
 #[derive(Debug)]
@@ -80,7 +80,7 @@ impl From<ControlError> for Failure {
             ControlError::Conflict(_) => FailureKind::Conflict,
             ControlError::NotExpected(_) => FailureKind::ConditionFailed,
             ControlError::RecordsUnavailable(_) => FailureKind::RecordsUnavailable,
-            ControlError::Busy(_) => FailureKind::Overloaded,
+            ControlError::Overloaded(_) => FailureKind::Overloaded,
         };
         match error {
             ControlError::Engine(error) => error.into(),
@@ -96,6 +96,7 @@ impl From<EngineError> for Failure {
     fn from(error: EngineError) -> Self {
         let kind = match &error {
             EngineError::AccessEnded => FailureKind::NotSignedIn,
+            EngineError::Invalid(InvalidInput::KeyMismatch { .. }) => FailureKind::KeyMismatch,
             EngineError::Invalid(_) => FailureKind::Invalid,
             EngineError::NamespaceGone => FailureKind::NotFound,
             EngineError::Unconfirmed(_) => FailureKind::RecordsUnavailable,
@@ -115,7 +116,7 @@ impl From<EngineError> for Failure {
             EngineError::Permit(RefusedReason::Expired) => FailureKind::PermitExpired,
             EngineError::RefillAbandoned => FailureKind::RefillAbandoned,
             EngineError::NotHeld(_) => FailureKind::NotHeld,
-            EngineError::Busy(_) => FailureKind::Overloaded,
+            EngineError::Overloaded(_) => FailureKind::Overloaded,
         };
         let failure = Self::new(kind, error.to_string());
         match error {

@@ -25,9 +25,9 @@ use verax_control::{ControlError, ControlOptions};
 use verax_core::Precondition;
 use verax_core::entry::NEGATIVE_TYPE;
 use verax_core::lifetime::CacheControl;
-use verax_engine::EngineError;
 use verax_engine::cache::{PermitOutcome, PermitRequest, PutRequest, ReadOptions};
 use verax_engine::events::RefillOutcome;
+use verax_engine::{EngineError, InvalidInput};
 use verax_records::launcher::PrivateServer;
 use verax_service::ServiceOptions;
 
@@ -191,7 +191,7 @@ async fn callers_that_refill_by_themselves_bring_the_word_that_there_is_none() {
     let none = PutRequest { media_type: NEGATIVE_TYPE.into(), ..value("") };
     let full = PutRequest { media_type: NEGATIVE_TYPE.into(), ..value("v") };
     let refused = all.boards.writer.store_with_permit(&k, permit.number, full).unwrap_err();
-    assert!(matches!(refused, EngineError::Invalid(_)), "{refused}");
+    assert!(matches!(refused, EngineError::Invalid(InvalidInput::KeyMismatch { .. })), "{refused}");
     all.boards.writer.store_with_permit(&k, permit.number, none).unwrap();
     let known = all.boards.refiller.ask(&k, ask(false)).await.unwrap_err();
     assert!(matches!(known, EngineError::NegativeResult { .. }), "{known}");

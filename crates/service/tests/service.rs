@@ -365,7 +365,10 @@ async fn one_load_run_at_a_time_and_every_end_is_remembered(
     let start = async |namespace: &str| {
         fixture.service.control().start_load_run(&fixture.admin, &spec(namespace)).await
     };
-    assert!(matches!(start("ferrydesk/boards").await, Err(ControlError::Busy(_))), "no runner yet");
+    assert!(
+        matches!(start("ferrydesk/boards").await, Err(ControlError::Overloaded(_))),
+        "no runner yet"
+    );
     let token = Arc::default();
     fixture
         .service

@@ -11,7 +11,7 @@ use verax_core::guard::lock::AccessId;
 use verax_engine::{AccessSignal, EngineError, LeasedBy, Namespace};
 use verax_records::{Actor, TokenRecord};
 
-use crate::error::ControlError;
+use crate::error::{ControlError, Overload};
 
 /// The caller of an operation and its scopes.
 #[derive(Debug, Clone)]
@@ -94,9 +94,7 @@ impl Caller {
     /// [`ControlError::Busy`] when it has as many as it may.
     pub fn open_stream(&self) -> Result<OpenStream, ControlError> {
         let opened = Arc::clone(&self.streams).try_acquire_owned();
-        opened.map(OpenStream).map_err(|_| {
-            ControlError::Busy("this token has 32 open live streams, the maximum: close one")
-        })
+        opened.map(OpenStream).map_err(|_| Overload::Streams { max: MAX_STREAMS }.into())
     }
 
     /// Raised when its access ends.

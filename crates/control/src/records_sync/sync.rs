@@ -8,7 +8,7 @@ use tokio::sync::MutexGuard;
 use verax_records::{Changed, Identities, Membership, Node, RecordsError, RecordsSnapshot};
 
 use crate::control::Control;
-use crate::error::ControlError;
+use crate::error::{Conflict, ControlError};
 use crate::membership::{Role, while_present};
 
 /// How often memory is compared with the records; also a heartbeat.
@@ -106,7 +106,7 @@ impl Control {
         let Err(error) = self.first_load().await else { return Ok(()) };
         let away = || ControlError::RecordsUnavailable(error.to_string());
         if matches!(error, RecordsError::NewerSchema { .. } | RecordsError::SameNode(_)) {
-            return Err(ControlError::Conflict(error.to_string()));
+            return Err(Conflict::Records(error).into());
         }
         if !matches!(error, RecordsError::Unavailable(_)) {
             return Err(away());

@@ -11,7 +11,8 @@ use super::runner::{DrillRunner, DrillSink};
 use super::table::{RunOf, Watched};
 use crate::access::Caller;
 use crate::control::Control;
-use crate::error::ControlError;
+use crate::error::{Conflict, ControlError};
+use crate::invalid::InvalidInput;
 
 /// The range of callers in a drill.
 pub const CALLERS: std::ops::RangeInclusive<u32> = 2..=1_000;
@@ -36,27 +37,20 @@ impl Control {
         request: &DrillRequest,
     ) -> Result<Arc<Watched<DrillRun>>, ControlError> {
         let specs = self.drill_specs(caller)?;
-        let runner = self.drill_runner().ok_or_else(|| {
-            ControlError::Conflict("drills run on the demo: start it with `verax demo`".into())
-        })?;
+        let runner = self.drill_runner().ok_or(Conflict::NoDrills)?;
         let spec = specs.iter().find(|spec| spec.name == request.drill).ok_or_else(|| {
-            let names: Vec<&str> = specs.iter().map(|spec| spec.name.as_str()).collect();
-            ControlError::Invalid(format!(
-                "there is no drill {:?}; there are {}",
-                request.drill,
-                names.join(", ")
-            ))
+            let known = specs.iter().map(|spec| spec.name.clone()).collect();
+            InvalidInput::Drill { name: request.drill.clone(), known }
         })?;
         if let Some(callers) = request.callers.filter(|callers| !CALLERS.contains(callers)) {
-            return Err(ControlError::Invalid(format!(
-                "{callers} callers are out of range: use {} to {}",
-                CALLERS.start(),
-                CALLERS.end()
-            )));
+            return Err(InvalidInput::OutOfRange {
+                what: "the number of callers",
+                value: callers,
+                range: CALLERS,
+            }
+            .into());
         }
-        let slot = self.drill_slot.take().ok_or_else(|| {
-            ControlError::Conflict("a drill is under way already: wait for its end".into())
-        })?;
+        let slot = self.drill_slot.take().ok_or(Conflict::DrillActive)?;
         let run = DrillRun {
             id: 0,
             drill: spec.clone(),

@@ -7,6 +7,7 @@ use verax_core::{Key, KeyPattern, warm};
 use verax_origin::Origin;
 
 use crate::error::ControlError;
+use crate::invalid::InvalidInput;
 use crate::registry::Registered;
 
 /// What a run needs of its namespace.
@@ -24,10 +25,7 @@ pub(super) async fn target_of(
 ) -> Result<RunTarget, ControlError> {
     let binding = namespace.binding();
     let (Some(origin), Some(choice)) = (&binding.origin, &binding.policy.origin) else {
-        return Err(ControlError::Invalid(format!(
-            "namespace {} has no origin to read from: bind one with `verax namespace change`",
-            namespace.path()
-        )));
+        return Err(InvalidInput::NoOrigin(namespace.path()).into());
     };
     let run_pattern = match pattern {
         Some(text) => KeyPattern::parse(text).map_err(ControlError::invalid)?,
@@ -37,22 +35,18 @@ pub(super) async fn target_of(
     for (variable, from) in values {
         let list = match from {
             WarmValues::List(list) => list.clone(),
-            WarmValues::Listing(reference) => {
-                origin.read_listing(reference).await.map_err(|error| {
-                    ControlError::Invalid(format!("the values of {variable}: {error}"))
-                })?
-            }
+            WarmValues::Listing(reference) => origin
+                .read_listing(reference)
+                .await
+                .map_err(|error| InvalidInput::Values { variable: variable.clone(), error })?,
         };
         lists.insert(variable.clone(), list);
     }
     let keys = warm::keys_of(&run_pattern, &lists).map_err(ControlError::invalid)?;
     if let Some(key) = keys.iter().find(|k| choice.key_pattern.values_of(k.as_str()).is_none()) {
-        return Err(ControlError::Invalid(format!(
-            "the key {key:?} does not match the pattern {} of namespace {}",
-            choice.key_pattern,
-            namespace.path(),
-            key = key.as_str(),
-        )));
+        let (key, namespace) = (key.as_str().to_owned(), namespace.path());
+        let pattern = choice.key_pattern.clone();
+        return Err(InvalidInput::ForeignKey { key, pattern, namespace }.into());
     }
     Ok(RunTarget { origin: origin.clone(), pattern: choice.key_pattern.clone(), keys })
 }

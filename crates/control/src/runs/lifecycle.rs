@@ -17,7 +17,8 @@ use super::slot::RunSlot;
 use super::table::{RunOf, RunTable, Watched};
 use crate::access::Caller;
 use crate::control::Control;
-use crate::error::{ControlError, Subject};
+use crate::error::{ControlError, Overload};
+use crate::subject::Subject;
 
 /// How often a run's progress is recorded, so that little is lost with the process.
 const KEEP_EVERY: Duration = Duration::from_secs(5);
@@ -144,7 +145,7 @@ impl Control {
             });
             Ok(watched)
         });
-        started.await.unwrap_or(Err(ControlError::Busy("the run did not start; try again")))
+        started.await.unwrap_or(Err(Overload::RunNotStarted.into()))
     }
 
     /// Records the start of a run, and adds it to the table.

@@ -18,11 +18,13 @@ use super::runner::{LoadPlan, LoadRunner};
 use super::table::{RunOf, Watched};
 use crate::access::Caller;
 use crate::control::Control;
-use crate::error::{ControlError, Subject};
+use crate::error::{Conflict, ControlError, Overload};
+use crate::invalid::InvalidInput;
+use crate::subject::Subject;
 
 /// `tenant/namespace`, read.
 fn place_of(path: &str) -> Result<(Name, Name), ControlError> {
-    let invalid = || ControlError::Invalid(format!("{path:?} is not TENANT/NAMESPACE"));
+    let invalid = || InvalidInput::Path(path.to_owned());
     let (tenant, namespace) = path.split_once('/').ok_or_else(invalid)?;
     let read = |text| Name::new(text).map_err(ControlError::invalid);
     Ok((read(tenant)?, read(namespace)?))
@@ -73,14 +75,9 @@ impl Control {
         let (tenant, name) = place_of(&spec.namespace)?;
         caller.needs(Scope::within(Right::Manage, &tenant, &name))?;
         let namespace = self.registry.namespace(&tenant, &name)?;
-        let runner =
-            self.load_runner().ok_or(ControlError::Busy("the service is still starting"))?;
+        let runner = self.load_runner().ok_or(Overload::Starting)?;
         let profile = profile_of(&spec)?;
-        let slot = self.load_slot.take().ok_or_else(|| {
-            ControlError::Conflict(
-                "a load run is under way already: wait for its end, or stop it".into(),
-            )
-        })?;
+        let slot = self.load_slot.take().ok_or(Conflict::LoadRunActive)?;
         let target = target_of(&namespace, spec.pattern.as_deref(), &spec.values).await?;
         profile.popularity.chooser(target.keys.len()).map_err(ControlError::invalid)?;
         let now = self.engine.now();

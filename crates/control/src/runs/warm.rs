@@ -18,6 +18,7 @@ use super::table::{RunOf, Watched};
 use crate::access::Caller;
 use crate::control::Control;
 use crate::error::ControlError;
+use crate::invalid::InvalidInput;
 
 /// The range of concurrent refills in a warm run.
 pub const CONCURRENCIES: RangeInclusive<u32> = 1..=256;
@@ -42,11 +43,12 @@ impl Control {
         let namespace = self.registry.namespace(tenant, name)?;
         let concurrency = request.concurrency.unwrap_or(DEFAULT_CONCURRENCY);
         if !CONCURRENCIES.contains(&concurrency) {
-            return Err(ControlError::Invalid(format!(
-                "a concurrency of {concurrency} is out of range: use {} to {}",
-                CONCURRENCIES.start(),
-                CONCURRENCIES.end()
-            )));
+            return Err(InvalidInput::OutOfRange {
+                what: "the concurrency",
+                value: concurrency,
+                range: CONCURRENCIES,
+            }
+            .into());
         }
         let target = target_of(&namespace, request.pattern.as_deref(), &request.values).await?;
         let (keys, now) = (target.keys, self.engine.now());

@@ -8,7 +8,7 @@ use verax_core::{Key, Precondition};
 use super::put_request::PutRequest;
 use super::read::{ReadOptions, ReadResult};
 use super::written::Stored;
-use crate::error::EngineError;
+use crate::error::{EngineError, InvalidInput};
 use crate::handle::{Reader, Writer};
 
 /// The maximum number of operations in one batch.
@@ -62,9 +62,7 @@ impl<E: Clone + From<EngineError>> BatchAccess<E> {
             let size = answer.as_ref().map_or(0, ReadResult::size);
             match brought.fetch_add(size, Ordering::Relaxed) + size <= MAX_ANSWER_BYTES {
                 true => Ok(answer),
-                false => Err(EngineError::Invalid(format!(
-                    "the values of one batch exceed {MAX_ANSWER_BYTES} bytes: read fewer at a time"
-                ))),
+                false => Err(InvalidInput::BatchValues { max: MAX_ANSWER_BYTES }.into()),
             }
         };
         let carried_out = stream::iter(operations).map(async |operation| match operation {

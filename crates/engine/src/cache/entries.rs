@@ -13,7 +13,7 @@ use super::waiter::Refilled;
 use super::waiter::WaitOutcome;
 use super::written::Stored;
 use crate::engine::Namespace;
-use crate::error::EngineError;
+use crate::error::{EngineError, InvalidInput};
 use crate::events::{ChangeKind, ChangeScope};
 use crate::handle::{Manager, Reader, Writer};
 
@@ -37,9 +37,7 @@ impl Namespace {
         }
         if request.media_type.as_str() == NEGATIVE_TYPE {
             if size > 0 {
-                return Err(EngineError::Invalid(format!(
-                    "a value of the type {NEGATIVE_TYPE} must be empty: it is a negative entry"
-                )));
+                return Err(InvalidInput::NegativeValue { media_type: NEGATIVE_TYPE }.into());
             }
             let usual = self.binding().policy.negative_max_age;
             let usual = if usual.is_zero() { self.lifetime().max_age } else { usual };
@@ -151,9 +149,7 @@ impl Reader {
         now: Timestamp,
     ) -> Result<Listing, EngineError> {
         if most == 0 || most > MAX_PAGE_ENTRIES {
-            return Err(EngineError::Invalid(format!(
-                "a page of {most} entries is out of range: use 1 to {MAX_PAGE_ENTRIES}"
-            )));
+            return Err(InvalidInput::Page { entries: most, max: MAX_PAGE_ENTRIES }.into());
         }
         Ok(self.partition().list(prefix, from, most, now))
     }

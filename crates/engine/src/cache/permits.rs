@@ -7,6 +7,7 @@ use std::time::Duration;
 use tokio::sync::oneshot;
 use verax_core::entry::Entry;
 use verax_core::guard::lock::AccessId;
+use verax_core::guard::lock::MAX_OWNER_BYTES;
 use verax_core::guard::{
     self, AcquireRefused, PermitHolder, PermitView, ReleaseOutcome, WaitTicket,
 };
@@ -23,7 +24,7 @@ use crate::access::LeasedBy;
 use crate::background::Work;
 use crate::engine::Engine;
 use crate::engine::Namespace;
-use crate::error::EngineError;
+use crate::error::{EngineError, InvalidInput, Overload};
 use crate::events::{Event, LookUp, RefillOutcome};
 use crate::handle::{Reader, Refiller, Writer};
 
@@ -82,12 +83,8 @@ enum Step {
     /// A negative entry, valid for this much longer.
     Negative(Duration),
     Wait(WaitTicket, oneshot::Receiver<WaitOutcome>),
-    Full(&'static str),
+    Full(Overload),
 }
-
-const MANY_WAITERS: &str = "too many callers wait for this key; retry in a second";
-
-const MANY_PERMITS: &str = "this namespace has as many refill permits as it may; retry in a second";
 
 /// A wait for a permit. Dropping it leaves the queue, and an unclaimed grant passes to the next
 /// caller.
@@ -170,7 +167,7 @@ impl Namespace {
             self.needs_open()?;
             let (ticket, told) = match self.look(key, &request, deadline) {
                 Step::Wait(ticket, told) => (ticket, told),
-                Step::Full(why) => return Err(EngineError::Busy(why)),
+                Step::Full(why) => return Err(why.into()),
                 Step::Done(asked) => {
                     self.count_asked(&asked, began);
                     return Ok(asked);
@@ -292,7 +289,7 @@ impl Namespace {
                             Step::Done(PermitOutcome::Value(Box::new(answer)))
                         }
                         _ => match refused {
-                            AcquireRefused::Full => Step::Full(MANY_PERMITS),
+                            AcquireRefused::Full => Step::Full(Overload::Permits),
                             // Like a fresh copy, it is acceptable while another caller refills.
                             AcquireRefused::Live(_) if let Some(left) = negative => {
                                 Step::Negative(left)
@@ -305,7 +302,7 @@ impl Namespace {
                                     (Waiter::new(now), request.refiller());
                                 match permits.wait(id, key, &caller, waiter, request.lease) {
                                     Ok(ticket) => Step::Wait(ticket, told),
-                                    Err(_) => Step::Full(MANY_WAITERS),
+                                    Err(_) => Step::Full(Overload::WaitingCallers),
                                 }
                             }
                         },
@@ -551,24 +548,13 @@ pub(crate) fn end_permits_in_time(engine: Arc<Engine>) -> Work {
 fn check(request: &PermitRequest) -> Result<(), EngineError> {
     let PermitRequest { lease, wait, owner, .. } = request;
     if !LEASES.contains(lease) {
-        return Err(EngineError::Invalid(format!(
-            "a lease of {} s is out of range: use {} s to {} s",
-            lease.as_secs_f64(),
-            LEASES.start().as_secs_f64(),
-            LEASES.end().as_secs()
-        )));
+        return Err(InvalidInput::Lease { lease: *lease, range: LEASES }.into());
     }
     if *wait > MAX_WAIT {
-        return Err(EngineError::Invalid(format!(
-            "a wait of {} s is out of range: use at most {} s, and repeat the request",
-            wait.as_secs_f64(),
-            MAX_WAIT.as_secs()
-        )));
+        return Err(InvalidInput::Wait { wait: *wait, max: MAX_WAIT }.into());
     }
-    if owner.len() > verax_core::guard::lock::MAX_OWNER_BYTES {
-        return Err(EngineError::Invalid(
-            "the owner's name is too long: use at most 200 bytes".into(),
-        ));
+    if owner.len() > MAX_OWNER_BYTES {
+        return Err(InvalidInput::Owner { bytes: owner.len(), max: MAX_OWNER_BYTES }.into());
     }
     Ok(())
 }

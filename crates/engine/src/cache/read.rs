@@ -10,7 +10,7 @@ use verax_origin::TraceContext;
 
 use super::waiter::{Refilled, WaitOutcome, Waiter};
 use crate::engine::Namespace;
-use crate::error::EngineError;
+use crate::error::{EngineError, Overload};
 use crate::events::{Event, LookUp};
 use crate::handle::{Manager, Reader};
 
@@ -304,9 +304,7 @@ impl Namespace {
                 }
                 JoinOutcome::Waiting(_) => true,
                 JoinOutcome::Full(_) => {
-                    return Err(EngineError::Busy(
-                        "too many callers wait for this key; retry in a second",
-                    ));
+                    return Err(Overload::WaitingCallers.into());
                 }
             };
             match told.await {
@@ -318,7 +316,7 @@ impl Namespace {
                 // The refill was abandoned, because the service stops or the permit was voided and
                 // expired.
                 Err(_) => {
-                    return Err(EngineError::Busy("the refill was abandoned; repeat the request"));
+                    return Err(Overload::RefillAbandoned.into());
                 }
             }
         }

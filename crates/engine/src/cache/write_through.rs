@@ -13,7 +13,7 @@ use verax_origin::{OriginError, OriginWrite, TraceContext};
 use super::put_request::PutRequest;
 use super::written::{Stored, Written};
 use crate::engine::Namespace;
-use crate::error::EngineError;
+use crate::error::{EngineError, InvalidInput, Overload};
 use crate::events::Event;
 use crate::handle::Writer;
 
@@ -121,14 +121,12 @@ impl Namespace {
     ) -> Result<(), EngineError> {
         let binding = self.binding();
         let (Some(origin), Some(choice)) = (&binding.origin, &binding.policy.origin) else {
-            return Err(EngineError::Invalid("the namespace no longer has an origin".into()));
+            return Err(InvalidInput::NoOrigin.into());
         };
-        let values = choice.key_pattern.values_of(key.as_str()).ok_or_else(|| {
-            let pattern = &choice.key_pattern;
-            EngineError::Invalid(format!(
-                "the key does not match the pattern {pattern} of this namespace"
-            ))
-        })?;
+        let values = choice
+            .key_pattern
+            .values_of(key.as_str())
+            .ok_or_else(|| InvalidInput::KeyMismatch { pattern: choice.key_pattern.clone() })?;
         self.notify(&Event::OriginWrite);
         let sent = origin.write_guarded(&values, write, trace).await;
         sent.map_err(|error: OriginError| {
@@ -153,7 +151,7 @@ fn to_its_end<T: Send + 'static>(
     write: impl Future<Output = Result<T, EngineError>> + Send + 'static,
 ) -> Written<T> {
     let task = tokio::spawn(write);
-    Written::Later(Box::pin(async move {
-        task.await.unwrap_or(Err(EngineError::Busy("the write was abandoned")))
-    }))
+    Written::Later(Box::pin(
+        async move { task.await.unwrap_or(Err(Overload::WriteAbandoned.into())) },
+    ))
 }

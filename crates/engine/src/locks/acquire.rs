@@ -17,7 +17,7 @@ use super::state::{Acquired, Waiter};
 use super::waiting::QueuedWait;
 use crate::access::LeasedBy;
 use crate::engine::Engine;
-use crate::error::EngineError;
+use crate::error::{EngineError, InvalidInput, Overload};
 use crate::events::{Event, LockEvent, LockEventKind};
 use crate::handle::{Manager, Reader, Writer};
 use verax_core::guard::lock::LockCounts;
@@ -230,7 +230,7 @@ impl Writer {
                 .await
                 .ok_or_else(|| match self.needs_open() {
                     Err(gone) => gone,
-                    Ok(()) => EngineError::Busy("the wait ended: the service is stopping"),
+                    Ok(()) => Overload::Stopping.into(),
                 })?,
         };
         let (now, lasted) = (engine.now(), engine.now().since(began));
@@ -320,31 +320,20 @@ impl Reader {
 }
 
 fn check_lease(lease: Duration) -> Result<(), EngineError> {
-    if !LEASES.contains(&lease) {
-        return Err(EngineError::Invalid(format!(
-            "a lease of {} s is out of range: use {} s to {} s, and renew a longer one",
-            lease.as_secs_f64(),
-            LEASES.start().as_secs_f64(),
-            LEASES.end().as_secs()
-        )));
+    match LEASES.contains(&lease) {
+        true => Ok(()),
+        false => Err(InvalidInput::Lease { lease, range: LEASES }.into()),
     }
-    Ok(())
 }
 
 fn check(request: &LockRequest) -> Result<(), EngineError> {
     check_lease(request.lease)?;
     if request.wait > MAX_WAIT {
-        return Err(EngineError::Invalid(format!(
-            "a wait of {} s is out of range: use at most {} s, and repeat the request",
-            request.wait.as_secs_f64(),
-            MAX_WAIT.as_secs()
-        )));
+        return Err(InvalidInput::Wait { wait: request.wait, max: MAX_WAIT }.into());
     }
-    if request.owner.len() > MAX_OWNER_BYTES {
-        return Err(EngineError::Invalid(format!(
-            "the owner's name has {} bytes: use at most {MAX_OWNER_BYTES}",
-            request.owner.len()
-        )));
+    let bytes = request.owner.len();
+    if bytes > MAX_OWNER_BYTES {
+        return Err(InvalidInput::Owner { bytes, max: MAX_OWNER_BYTES }.into());
     }
     Ok(())
 }
@@ -355,10 +344,8 @@ fn refused(error: AcquireError) -> EngineError {
             EngineError::Unconfirmed(error.to_string())
         }
         // The caller is gone.
-        AcquireError::Disconnected => EngineError::Busy("the connection has ended"),
-        AcquireError::Full(_) => EngineError::Busy(
-            "the namespace has as many leases and queued callers as it may; retry later",
-        ),
+        AcquireError::Disconnected => Overload::Disconnected.into(),
+        AcquireError::Full(_) => Overload::Locks.into(),
     }
 }
 

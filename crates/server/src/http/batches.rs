@@ -12,7 +12,6 @@ use verax_api::{
 use verax_control::ControlError;
 use verax_core::entry::MediaType;
 use verax_core::{Key, Precondition};
-use verax_engine::EngineError;
 use verax_engine::cache::{
     MAX_BATCH_OPERATIONS, Operation, Outcome, PutRequest, ReadOptions, ReadResult, Stored,
     checked_tags,
@@ -39,10 +38,10 @@ pub(crate) async fn batch(
     Json(request): Json<BatchRequest>,
 ) -> Result<axum::Json<BatchAnswer>> {
     if request.operations.len() > MAX_BATCH_OPERATIONS {
-        return Err(Failure::from(EngineError::Invalid(format!(
+        return Err(Failure::invalid(format!(
             "a batch of {} operations is out of range: use at most {MAX_BATCH_OPERATIONS}",
             request.operations.len()
-        ))));
+        )));
     }
     let access = service.control().open_for_batch(&caller, &tenant, &namespace)?;
     // A malformed operation fails in its place; the others are executed.

@@ -12,7 +12,6 @@ use verax_api::{
 };
 use verax_core::guard::PermitView;
 use verax_core::{PermitNumber, Timestamp};
-use verax_engine::EngineError;
 use verax_engine::cache::{MAX_WAIT, PermitOutcome, PermitRequest};
 use verax_engine::events::RefillRecord;
 use verax_service::Service;
@@ -123,9 +122,7 @@ pub(crate) async fn release(
         "next" => true,
         "all" => false,
         other => {
-            return Err(Failure::from(EngineError::Invalid(format!(
-                "fail={other:?} is neither next nor all"
-            ))));
+            return Err(Failure::invalid(format!("fail={other:?} is neither next nor all")));
         }
     };
     writer.release_permit(&key, PermitNumber(query.permit), next)?;

@@ -5,7 +5,6 @@ use std::time::Duration;
 use axum::http::header::RETRY_AFTER;
 use axum::http::{HeaderMap, HeaderName, HeaderValue};
 use axum::response::Response;
-use verax_engine::EngineError;
 
 use crate::failure::{Failure, Result};
 
@@ -38,7 +37,7 @@ pub(crate) fn applied(response: &mut Response, wait: Duration) {
 
 pub(crate) fn seconds_of(member: &'static str, seconds: f64) -> Result<Duration> {
     let time = verax_api::duration_of(member, seconds);
-    time.map_err(|e| Failure::from(EngineError::Invalid(e.to_string())))
+    time.map_err(Failure::invalid)
 }
 
 /// Whole seconds, rounded up, for Retry-After.

@@ -9,7 +9,6 @@ use axum::http::header::RETRY_AFTER;
 use axum::response::{IntoResponse, Response};
 use verax_api::{AcquireRate, FailureKind, RateLimit, duration_of};
 use verax_core::store::{Rate, RateLimitError, RateLimitOutcome};
-use verax_engine::EngineError;
 use verax_service::Service;
 
 use crate::failure::{Failure, Result};
@@ -34,17 +33,16 @@ pub(crate) async fn acquire(
     Json(request): Json<AcquireRate>,
 ) -> Result<Response> {
     let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
-    let invalid = |e: &dyn std::fmt::Display| Failure::from(EngineError::Invalid(e.to_string()));
-    let period = duration_of("period_seconds", request.period_seconds).map_err(|e| invalid(&e))?;
+    let period = duration_of("period_seconds", request.period_seconds).map_err(Failure::invalid)?;
     let burst = request.burst.unwrap_or(request.rate);
-    let rate = Rate::new(request.rate, period, burst).map_err(|e| invalid(&e))?;
+    let rate = Rate::new(request.rate, period, burst).map_err(Failure::invalid)?;
     match writer.acquire_rate(&key, request.acquire, rate) {
         Ok(RateLimitOutcome::Allowed { left }) => {
             Ok(axum::Json(RateLimit { left }).into_response())
         }
         Ok(RateLimitOutcome::Later { retry_after }) => Ok(exhausted(retry_after)),
         Err(error @ RateLimitError::NotARateLimit) => Err(Failure::wrong_kind(&error)),
-        Err(error) => Err(invalid(&error)),
+        Err(error) => Err(Failure::invalid(error)),
     }
 }
 

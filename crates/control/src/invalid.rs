@@ -1,0 +1,172 @@
+//! Inputs that the control plane refuses.
+
+use std::ops::RangeInclusive;
+
+use verax_api::InvalidSeconds;
+use verax_core::Name;
+use verax_core::access::{InvalidScope, Scope};
+use verax_core::load::{InvalidPopularity, InvalidProfile};
+use verax_core::name::InvalidName;
+use verax_core::origin::InvalidOriginSettings;
+use verax_core::pattern::{InvalidPattern, KeyPattern};
+use verax_core::policy::InvalidPolicy;
+use verax_core::warm::InvalidPlan;
+use verax_origin::{CredentialError, InvalidListing, InvalidOrigin};
+
+use crate::subject::Subject;
+
+/// An input that the control plane refuses.
+#[derive(Debug, Clone, PartialEq, thiserror::Error)]
+pub enum InvalidInput {
+    /// A malformed name.
+    #[error(transparent)]
+    Name(#[from] InvalidName),
+    /// A malformed scope.
+    #[error(transparent)]
+    Scope(#[from] InvalidScope),
+    /// A malformed key pattern.
+    #[error(transparent)]
+    Pattern(#[from] InvalidPattern),
+    /// A policy that contradicts itself or is out of range.
+    #[error(transparent)]
+    Policy(#[from] InvalidPolicy),
+    /// A number of seconds that is out of range.
+    #[error(transparent)]
+    Seconds(#[from] InvalidSeconds),
+    /// Settings of an origin that are out of range.
+    #[error(transparent)]
+    OriginSettings(#[from] InvalidOriginSettings),
+    /// An origin whose URL or query is not valid.
+    #[error(transparent)]
+    Origin(#[from] InvalidOrigin),
+    /// A credential that cannot be read.
+    #[error(transparent)]
+    Credential(#[from] CredentialError),
+    /// Keys of a run that cannot be enumerated.
+    #[error(transparent)]
+    Plan(#[from] InvalidPlan),
+    /// A load profile that is out of range.
+    #[error(transparent)]
+    Profile(#[from] InvalidProfile),
+    /// A popularity that is out of range.
+    #[error(transparent)]
+    Popularity(#[from] InvalidPopularity),
+    /// A number out of range.
+    #[error("{what} {value} is out of range: use {} to {}", range.start(), range.end())]
+    OutOfRange {
+        /// What the number is.
+        what: &'static str,
+        /// The number.
+        value: u32,
+        /// The allowed numbers.
+        range: RangeInclusive<u32>,
+    },
+    /// Something that the input refers to.
+    #[error("there is no {0}")]
+    Missing(Subject),
+    /// Something that the input refers to, as the records name it.
+    #[error("{0} does not exist")]
+    MissingRecord(String),
+    /// An origin would read the records.
+    #[error(
+        "an origin cannot read from the MariaDB that holds Verax's own records: use another server"
+    )]
+    OwnRecords,
+    /// A pool for a query.
+    #[error("a query has no pool of servers: omit pool")]
+    PoolOfQuery,
+    /// A query for an HTTP service.
+    #[error("an HTTP service has no query: create another origin for a database")]
+    QueryOfService,
+    /// An unknown way to select a server.
+    #[error("balance = {0:?} is neither round-robin nor least-outstanding")]
+    Balance(String),
+    /// An unknown form of a query's result.
+    #[error("result = {0:?} is neither rows nor row")]
+    ResultForm(String),
+    /// An origin's variable without a value in the key.
+    #[error(
+        "origin {origin} needs a value for {{{variable}}}, but the key pattern {pattern} has no such variable"
+    )]
+    Variable {
+        /// The origin, as tenant/origin.
+        origin: String,
+        /// The variable.
+        variable: String,
+        /// The namespace's key pattern.
+        pattern: KeyPattern,
+    },
+    /// Write-through to a query.
+    #[error("origin {0} is a query, which is read-only: turn write_through off")]
+    ReadOnlyOrigin(String),
+    /// A token with no scope, or too many.
+    #[error("a token needs {} to {} scopes", .0.start(), .0.end())]
+    ScopeCount(RangeInclusive<usize>),
+    /// A token's note that is too long.
+    #[error("the note is longer than {max} characters")]
+    Note {
+        /// The maximum, in characters.
+        max: usize,
+    },
+    /// A scope that opens nothing.
+    #[error("the scope {scope} has no effect: there is no {missing}")]
+    ScopeWithoutEffect {
+        /// The scope.
+        scope: Scope,
+        /// What it would open.
+        missing: Subject,
+    },
+    /// Reserves that exceed the memory together.
+    #[error(
+        "a reserve of {reserve} bytes is too large: other namespaces reserve {reserved} of the {limit} bytes of memory, which leaves {left}"
+    )]
+    Reserve {
+        /// The requested reserve.
+        reserve: u64,
+        /// What other namespaces reserve.
+        reserved: u64,
+        /// The memory limit.
+        limit: u64,
+        /// What is left.
+        left: u64,
+    },
+    /// A run over a namespace without an origin.
+    #[error("namespace {0} has no origin to read from: bind one with `verax namespace change`")]
+    NoOrigin(String),
+    /// The values of a variable cannot be listed.
+    #[error("the values of {variable}: {error}")]
+    Values {
+        /// The variable.
+        variable: String,
+        /// Why.
+        error: InvalidListing,
+    },
+    /// A key of a run that its namespace does not have.
+    #[error("the key {key:?} does not match the pattern {pattern} of namespace {namespace}")]
+    ForeignKey {
+        /// The key.
+        key: String,
+        /// The namespace's key pattern.
+        pattern: KeyPattern,
+        /// The namespace.
+        namespace: String,
+    },
+    /// A malformed path of a namespace.
+    #[error("{0:?} is not TENANT/NAMESPACE")]
+    Path(String),
+    /// An unknown drill.
+    #[error("there is no drill {name:?}; there are {}", known.join(", "))]
+    Drill {
+        /// The requested drill.
+        name: String,
+        /// The available drills.
+        known: Vec<String>,
+    },
+}
+
+impl InvalidInput {
+    /// A policy names an origin that its tenant does not have.
+    pub(crate) fn no_origin(tenant: &Name, origin: &Name) -> Self {
+        Self::Missing(Subject::Origin(format!("{tenant}/{origin}")))
+    }
+}
