@@ -22,6 +22,8 @@
   const permits = $derived(feed.now?.permits ?? []);
   const locks = $derived(feed.now?.locks ?? []);
   const origins = $derived(feed.now?.origins ?? []);
+  const refilled = $derived(permits.filter((p) => p.permit.waiting > 0).length);
+  const wanted = $derived(locks.filter((l) => l.lock.queued > 0).length);
   const waiting = $derived(
     permits.reduce((sum, p) => sum + p.permit.waiting, 0) +
       locks.reduce((sum, l) => sum + l.lock.queued, 0),
@@ -61,6 +63,13 @@
     return s < 1 ? format.milliseconds(s * 1000) : s < 10 ? `${s.toFixed(1)} s` : format.time(s);
   }
 
+  /** What callers wait for: `2 refills and 1 lock`, without what nobody waits for. */
+  function awaited(...kinds: [number, string][]) {
+    const some = kinds.filter(([count]) => count > 0);
+    const words = some.map(([count, kind]) => `${format.count(count)} ${kind}${count === 1 ? '' : 's'}`);
+    return words.join(' and ');
+  }
+
   function ask(lock: WaitingLock) {
     asked = lock;
     confirm.showModal();
@@ -82,8 +91,7 @@
   <Heading {question} answer="…">Loading.</Heading>
 {:else if waiting > 0}
   <Heading {question} answer="{format.count(waiting)} waiting">
-    for {format.count(permits.length)} refill{permits.length === 1 ? '' : 's'} and
-    {format.count(locks.length)} lock{locks.length === 1 ? '' : 's'}.
+    for {awaited([refilled, 'refill'], [wanted, 'lock'])}.
   </Heading>
 {:else}
   <Heading {question} answer="Nobody">

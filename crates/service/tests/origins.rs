@@ -191,7 +191,10 @@ async fn callers_that_refill_by_themselves_bring_the_word_that_there_is_none() {
     let none = PutRequest { media_type: NEGATIVE_TYPE.into(), ..value("") };
     let full = PutRequest { media_type: NEGATIVE_TYPE.into(), ..value("v") };
     let refused = all.boards.writer.store_with_permit(&k, permit.number, full).unwrap_err();
-    assert!(matches!(refused, EngineError::Invalid(InvalidInput::KeyMismatch { .. })), "{refused}");
+    assert!(
+        matches!(refused, EngineError::Invalid(InvalidInput::NegativeValue { .. })),
+        "{refused}"
+    );
     all.boards.writer.store_with_permit(&k, permit.number, none).unwrap();
     let known = all.boards.refiller.ask(&k, ask(false)).await.unwrap_err();
     assert!(matches!(known, EngineError::NegativeResult { .. }), "{known}");

@@ -132,10 +132,10 @@ impl Drills {
         side.figures(&[
             ("callers", f64::from(callers), ""),
             ("origin calls", (counts.calls - before) as f64, ""),
-            ("most at once at the origin", counts.max_concurrency as f64, ""),
+            ("max concurrent origin calls", counts.max_concurrency as f64, ""),
             ("errors", errors as f64, ""),
-            ("half the callers within", quantile(&mut times, 0.5), "ms"),
-            ("99 of 100 callers within", quantile(&mut times, 0.99), "ms"),
+            ("p50", quantile(&mut times, 0.5), "ms"),
+            ("p99", quantile(&mut times, 0.99), "ms"),
         ]);
         Ok(())
     }

@@ -91,7 +91,7 @@ pub(super) async fn get(
     let found = match lookup {
         Lookup::Found(found) => *found,
         Lookup::Miss => return Err(miss("has no entry")),
-        Lookup::NoValue => return Err(miss("is a negative hit: the origin has no value for")),
+        Lookup::NoValue => return Err(miss("has an origin without a value for")),
     };
     if output.json {
         let (name, value) = value_members(&found.value);
