@@ -1,4 +1,4 @@
-"""A client of Verax over HTTP, with nothing but the standard library.
+"""A client of Verax over HTTP, with only the standard library.
 
     from verax import Verax
 
@@ -23,11 +23,11 @@ __all__ = ["Verax", "Namespace", "Found", "Refused", "Unreachable", "stable_key"
 
 
 class Unreachable(Exception):
-    """Verax could not be reached, or did not answer in time."""
+    """Verax could not be reached, or did not respond in time."""
 
 
 class Refused(Exception):
-    """Verax refused: `name` says why for programs, `status` is the HTTP status."""
+    """Verax refused: `name` is the name of the problem, `status` the HTTP status."""
 
     def __init__(self, status: int, problem: dict):
         super().__init__(problem.get("detail", f"status {status}"))
@@ -38,7 +38,7 @@ class Refused(Exception):
 
 @dataclass(frozen=True)
 class Found:
-    """A value, its media type and entity tag, and where it came from as Cache-Status tells."""
+    """A value, its media type and entity tag, and its source according to Cache-Status."""
 
     value: bytes
     media_type: str
@@ -47,14 +47,14 @@ class Found:
 
     @property
     def hit(self) -> bool:
-        """Whether the cache had it."""
+        """Whether it was a hit."""
         return "hit" in [part.strip() for part in self.cache_status.split(";")]
 
 
 class Verax:
-    """Where Verax is, and the token to send. Safe to share between threads: each has a connection
-    of its own, which is kept. `url` may be several addresses with commas: of Verax that use the same
-    records, the active one answers."""
+    """The address of Verax, and the token to send. Threads can share it: each has a connection of its
+    own, which is kept open. `url` may have the addresses of a pair, separated by commas; the client
+    follows the active node."""
 
     def __init__(self, url: str = "http://127.0.0.1:8750", token: Optional[str] = None,
                  timeout: float = 5.0, ca: Optional[str] = None):
@@ -103,9 +103,8 @@ class Verax:
 
     def request(self, method: str, path: str, body: Optional[bytes] = None,
                 fields: Optional[dict] = None) -> tuple[int, http.client.HTTPMessage, bytes]:
-        """Sends one request. A kept connection that the other side has closed meanwhile is made anew,
-        once. An address that cannot be reached, or where a standby answers, has done nothing, so the
-        next one is asked."""
+        """Sends one request. A kept connection that the server has closed is reopened once. An address
+        that cannot be reached, or is a standby, has changed nothing, so the next one is tried."""
         fields = dict(fields or {})
         if self._token:
             fields["Authorization"] = f"Bearer {self._token}"
@@ -169,7 +168,7 @@ class Namespace:
         return json.loads(self._ask("POST", path, body, {"Content-Type": "application/json"})[2])
 
     def get(self, key: str, only_if_cached: bool = False) -> Optional[Found]:
-        """Looks an entry up; `None` is a miss, or a value that the origin does not have."""
+        """Gets an entry; `None` is a miss or a negative entry."""
         fields = {"Cache-Control": "only-if-cached"} if only_if_cached else {}
         try:
             _, answered, value = self._ask("GET", f"/entries/{_segment(key)}", fields=fields)
@@ -203,20 +202,20 @@ class Namespace:
         self._ask("DELETE", f"/entries/{_segment(key)}")
 
     def set_lifetime(self, key: str, max_age: int) -> bool:
-        """Gives an entry another lifetime, counted from now; returns whether there is one."""
+        """Sets the lifetime of an entry, counted from now; returns whether it exists."""
         fields = {"Cache-Control": f"max-age={max_age}"}
         return self._ask("PATCH", f"/entries/{_segment(key)}", fields=fields, accept=(404,))[0] == 204
 
     def invalidate_tag(self, tag: str) -> None:
-        """Ends every entry that carries a tag."""
+        """Invalidates every entry with a tag."""
         self._ask("DELETE", f"/tags/{_segment(tag)}")
 
     def batch(self, operations: list[dict]) -> list[dict]:
-        """Carries out operations such as {"get": {"key": "a"}}; one result for each."""
+        """Executes operations such as {"get": {"key": "a"}}; one result for each."""
         return self._post("/batch", {"operations": operations})["results"]
 
     def add(self, key: str, amount: int = 1, max_age: Optional[int] = None) -> int:
-        """Adds to a counter, creating it where there is none; returns its number."""
+        """Adds to a counter, and creates it if missing; returns its value."""
         request: dict = {"add": amount}
         if max_age is not None:
             request["cache_control"] = f"max-age={max_age}"
@@ -247,10 +246,10 @@ class Namespace:
 
     def ask(self, key: str, wait: int = 0, lease: float = 10.0,
             refresh: bool = False) -> Union[Found, int, None]:
-        """Asks for a key that the caller can refill: the value if it is there or another caller brings
-        it within `wait` seconds; the number of a permit if it is for the caller to refill, and to store
-        with that number or give back; `None` while another caller refills yet. With `refresh` a permit is
-        wanted although something is there. That there is no value is refused as `no-value`."""
+        """Requests a key that the caller can refill: returns the value if it is cached or another caller
+        stores it within `wait` seconds; the number of a permit if the caller may refill it, to store with
+        or to release; `None` while another caller refills. With `refresh`, requests the permit even if a
+        value is cached. A negative entry is refused as `no-value`."""
         fields = {"Content-Type": "application/json"}
         if wait:
             fields["Prefer"] = f"wait={wait}"
@@ -264,14 +263,14 @@ class Namespace:
                      answered.get("Cache-Status", ""))
 
     def give_back(self, key: str, permit: int) -> None:
-        """Gives a permit back without a value; the next queued caller may refill."""
+        """Releases a permit without a value; the next queued caller may refill."""
         self._ask("DELETE", f"/permits/{_segment(key)}?permit={permit}")
 
     def get_or_refill(self, key: str, max_age: int, refill: Callable[[], Any]) -> Any:
-        """The JSON value of a key: from the cache, else from `refill`, whose value is stored. Of all
-        callers that miss it at a time, in any process, one refills and the others wait for its value. A
-        value that was read before the key was invalidated is not stored after it. Whatever is wrong with
-        the cache, the value comes; only errors of `refill` are raised."""
+        """Returns the JSON value of a key: from the cache, otherwise from `refill`, whose value is stored.
+        Of all callers that miss it at the same time, in any process, one refills and the others wait for
+        its value. A value read before an invalidation is never stored after it. The value does not depend
+        on the cache; only errors of `refill` are raised."""
         permit, replace = None, False
         try:
             found = self.get(key, only_if_cached=True)
