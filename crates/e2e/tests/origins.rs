@@ -124,7 +124,7 @@ async fn over_http_and_the_command_a_write_reaches_the_origin_first() {
     assert_eq!(desk.has("saltmere"), None);
     // A key of another shape cannot be written through.
     let odd = notices.put("odd", "x", PutOptions::default()).await.unwrap_err();
-    assert_eq!(odd.problem(), Some("invalid"), "{odd}");
+    assert_eq!(odd.problem(), Some("key-mismatch"), "{odd}");
     // In a batch each operation stands for itself.
     let request = reqwest::Client::new()
         .post(format!("{}/v1/tenants/ferrydesk/namespaces/notices/batch", verax.url()))

@@ -170,7 +170,7 @@ async fn over_http_a_negative_result_is_told_from_a_miss() {
     assert!(status.ends_with("; detail=no-value"), "{status}");
     let shown = verax.run(&["get", "ferrydesk/boards", "k"]);
     assert_eq!(shown.code, 3);
-    assert!(shown.err.contains("no value for \"k\""), "{}", shown.err);
+    assert!(shown.err.contains("a negative entry: no value for \"k\""), "{}", shown.err);
 }
 
 /// Callers of one process that need the same cold key cause one refill, however many they are.

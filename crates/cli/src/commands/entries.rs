@@ -91,7 +91,7 @@ pub(super) async fn get(
     let found = match lookup {
         Lookup::Found(found) => *found,
         Lookup::Miss => return Err(miss("has no entry")),
-        Lookup::NoValue => return Err(miss("has an origin without a value for")),
+        Lookup::NoValue => return Err(miss("has a negative entry: no value for")),
     };
     if output.json {
         let (name, value) = value_members(&found.value);
