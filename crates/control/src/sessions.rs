@@ -15,7 +15,8 @@ impl Control {
     /// Creates a one-time link that signs its opener in as this caller.
     ///
     /// # Errors
-    /// [`ControlError::NotSignedIn`] if the caller's access has ended, [`ControlError::Busy`].
+    /// [`ControlError::NotSignedIn`] if the caller's access has ended;
+    /// [`ControlError::Overloaded`].
     pub fn sign_in_link(&self, caller: &Arc<Caller>) -> Result<SignInLink, ControlError> {
         caller.still_open()?;
         let code = self.sessions.new_code(Arc::clone(caller), self.engine.now());
@@ -28,7 +29,7 @@ impl Control {
     /// Starts a console session with a code or a token; returns its secret.
     ///
     /// # Errors
-    /// [`ControlError::NotSignedIn`], [`ControlError::Busy`].
+    /// [`ControlError::NotSignedIn`], [`ControlError::Overloaded`].
     pub fn start_session(
         &self,
         by: &verax_api::CreateSession,

@@ -1,9 +1,9 @@
 //! The interfaces of Verax: HTTP, live streams, metrics, the console's files, and the wire
 //! protocol.
 //!
-//! [`serve`] runs the HTTP interface of a [`Service`] on a listener until it is stopped, and
-//! [`serve_wire`] the wire protocol. The HTTP interface follows docs/http-api.md and describes
-//! itself at `/openapi.json`; every error is a problem document (RFC 9457).
+//! [`serve`] runs the HTTP interface of a [`Service`](verax_service::Service) on a listener until
+//! it is stopped, and [`serve_wire`] the wire protocol. The HTTP interface follows docs/http-api.md
+//! and describes itself at `/openapi.json`; every error is a problem document (RFC 9457).
 //!
 //! ```no_run
 //! use verax_records::Records;

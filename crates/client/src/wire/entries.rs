@@ -30,8 +30,8 @@ impl Cache {
     }
 
     /// [`get`](Self::get), with the revision of the entry in [`Hit::revision`]: a put with
-    /// [`PutCondition::IfRevision`] stores only if the entry has not changed since. Never served
-    /// from a near copy.
+    /// [`IfRevision`](crate::PutCondition::IfRevision) stores only if the entry has not changed
+    /// since. Never served from a near copy.
     ///
     /// ```no_run
     /// # use verax_client::{Cache, ClientError, FailureKind, PutCondition, PutOptions};

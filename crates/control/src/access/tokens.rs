@@ -91,7 +91,7 @@ impl Caller {
     /// Opens a live stream.
     ///
     /// # Errors
-    /// [`ControlError::Busy`] when it has as many as it may.
+    /// [`ControlError::Overloaded`] when it has as many as it may.
     pub fn open_stream(&self) -> Result<OpenStream, ControlError> {
         let opened = Arc::clone(&self.streams).try_acquire_owned();
         opened.map(OpenStream).map_err(|_| Overload::Streams { max: MAX_STREAMS }.into())

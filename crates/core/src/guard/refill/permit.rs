@@ -112,7 +112,7 @@ pub struct Permit {
     pub ends_at: Timestamp,
 }
 
-/// The limits of a [`RefillTable`].
+/// The limits of a [`RefillTable`](crate::guard::RefillTable).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct RefillLimits {
     /// The most callers that wait for one key.
