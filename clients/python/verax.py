@@ -244,7 +244,7 @@ class Namespace:
             if not cursor:
                 return
 
-    def ask(self, key: str, wait: int = 0, lease: float = 10.0,
+    def acquire_permit(self, key: str, wait: int = 0, lease: float = 10.0,
             refresh: bool = False) -> Union[Found, int, None]:
         """Requests a key that the caller can refill: returns the value if it is cached or another caller
         stores it within `wait` seconds; the number of a permit if the caller may refill it, to store with
@@ -274,10 +274,10 @@ class Namespace:
         permit, replace = None, False
         try:
             found = self.get(key, only_if_cached=True)
-            asked = found or self.ask(key, wait=self._verax.max_wait, refresh=True)
-            if isinstance(asked, Found):
-                return json.loads(asked.value)
-            permit = asked
+            outcome = found or self.acquire_permit(key, wait=self._verax.max_wait, refresh=True)
+            if isinstance(outcome, Found):
+                return json.loads(outcome.value)
+            permit = outcome
         except ValueError:
             replace = True  # what is no such value is put right
         except (Unreachable, Refused):

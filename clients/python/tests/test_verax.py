@@ -89,7 +89,7 @@ class AgainstVerax(unittest.TestCase):
 
         with self.assertRaises(RuntimeError):
             self.notes.get_or_refill("written", 60, fails)
-        self.assertIsInstance(self.notes.ask("written"), int, "the permit was given back")
+        self.assertIsInstance(self.notes.acquire_permit("written"), int, "the permit was given back")
 
     def test_several_addresses_find_the_one_that_answers(self):
         both = Verax("http://127.0.0.1:1, " + os.environ["VERAX_URL"], os.environ["VERAX_TOKEN"])

@@ -158,7 +158,7 @@ fn lock(number: u64) -> Result<LockName, Failure> {
     Ok((NAMESPACE, Key::new(format!("berth/{number}"))?))
 }
 
-fn claim(lease: u64, wait: u64) -> AcquireRequest {
+fn request(lease: u64, wait: u64) -> AcquireRequest {
     AcquireRequest {
         owner: "harbour master".to_owned(),
         lease: Duration::from_millis(lease),
@@ -174,10 +174,10 @@ fn locks(held: u64, waiting: u64) -> Result<LockTable<u64>, Failure> {
     table.begin_epoch(1);
     table.connect(SessionId(1));
     for number in 0..held {
-        table.acquire(&lock(number)?, claim(60_000, 0), number, at(0), &mut told)?;
+        table.acquire(&lock(number)?, request(60_000, 0), number, at(0), &mut told)?;
     }
     for number in 0..waiting {
-        table.acquire(&lock(0)?, claim(1_000, 1_000 + number), number, at(0), &mut told)?;
+        table.acquire(&lock(0)?, request(1_000, 1_000 + number), number, at(0), &mut told)?;
     }
     Ok(table)
 }
@@ -193,7 +193,7 @@ fn of_locks(steps: &mut Steps) -> Result<(), Failure> {
             told.clear();
             table.acquire(
                 &lock(0)?,
-                claim(1_000, 100_000),
+                request(1_000, 100_000),
                 number,
                 at(1_000 + number),
                 &mut told,
@@ -231,7 +231,7 @@ fn of_locks(steps: &mut Steps) -> Result<(), Failure> {
     })?;
     let table = locks(1, many)?;
     steps.take("a look at a lock that 19,900 wait for", 20, |_| {
-        assert!(table.look(&lock(0)?, at(1)).is_some());
+        assert!(table.peek(&lock(0)?, at(1)).is_some());
         Ok(())
     })
 }
@@ -245,9 +245,9 @@ fn of_permits(steps: &mut Steps) -> Result<(), Failure> {
     let full = || -> Result<RefillTable<u64>, Failure> {
         let mut table = RefillTable::new(limits, 1);
         for number in 0..1_000 {
-            let claimed =
+            let acquired =
                 table.acquire(NAMESPACE, &key(number)?, &caller, at(0), lease, &mut vec![]);
-            claimed.map_err(|refused| format!("{refused:?}"))?;
+            acquired.map_err(|refused| format!("{refused:?}"))?;
         }
         for number in 0..10_000 {
             let waited = table.wait(NAMESPACE, &key(0)?, &caller, number, lease);

@@ -263,7 +263,7 @@ async fn over_the_wire_a_hold_may_end_with_its_connection() {
         async move { held(http.acquire_lock("berth-7", &options("next", 600, 60)).await.unwrap()) }
     });
     until("both wait", async || http.lock("berth-7").await.unwrap().queue.len() == 2).await;
-    // A call that was given up stays in the queue until its turn, which is passed on at once.
+    // A call that was given up stays in the queue until its turn, which is passed on immediately.
     gone.abort();
     drop(first);
     let next = next.await.unwrap();

@@ -75,9 +75,9 @@ impl Door {
         }
     }
 
-    async fn ask(&mut self, key: &str, options: &PermitOptions) -> Said {
+    async fn acquire_permit(&mut self, key: &str, options: &PermitOptions) -> Said {
         match self {
-            Self::Http(names) => match names.ask(key, options).await {
+            Self::Http(names) => match names.acquire_permit(key, options).await {
                 Ok(PermitOutcome::Value(found)) => {
                     (format!("value {}", String::from_utf8_lossy(&found.value)), None)
                 }
@@ -164,42 +164,42 @@ async fn script(door: &mut Door) -> Vec<String> {
     let mut said = Vec::new();
     let mut say = |what: &str, text: String| said.push(format!("{what}: {text}"));
     let plain = PermitOptions::default();
-    let (first, permit) = door.ask("k", &plain).await;
+    let (first, permit) = door.acquire_permit("k", &plain).await;
     say("a missing key", first);
-    say("while it is refilled", door.ask("k", &plain).await.0);
+    say("while it is refilled", door.acquire_permit("k", &plain).await.0);
     say("for another key", door.give_back("other", permit.unwrap(), false).await);
     say("the value", door.put("k", "v", "text/plain", permit.unwrap()).await);
     say("it is used up", door.put("k", "w", "text/plain", permit.unwrap()).await);
-    say("now it is there", door.ask("k", &plain).await.0);
+    say("now it is there", door.acquire_permit("k", &plain).await.0);
     let anew = PermitOptions { refresh: true, ..PermitOptions::default() };
-    let (refresh, permit) = door.ask("k", &anew).await;
+    let (refresh, permit) = door.acquire_permit("k", &anew).await;
     say("a refresh", refresh);
-    say("another one has the copy", door.ask("k", &anew).await.0);
+    say("another one has the copy", door.acquire_permit("k", &anew).await.0);
     door.delete("k").await;
     say("voided by a delete", door.put("k", "old", "text/plain", permit.unwrap()).await);
-    let (_, permit) = door.ask("k", &plain).await;
+    let (_, permit) = door.acquire_permit("k", &plain).await;
     door.put_plain("k", "newer").await;
     say("voided by a put", door.give_back("k", permit.unwrap(), false).await);
-    say("the newer value", door.ask("k", &plain).await.0);
-    let (_, permit) = door.ask("gone", &plain).await;
+    say("the newer value", door.acquire_permit("k", &plain).await.0);
+    let (_, permit) = door.acquire_permit("gone", &plain).await;
     let no_value = "application/vnd.verax.no-value";
     say("a word with a value", door.put("gone", "x", no_value, permit.unwrap()).await);
     say("there is no value", door.put("gone", "", no_value, permit.unwrap()).await);
-    say("so it is known", door.ask("gone", &plain).await.0);
-    let (_, permit) = door.ask("failed", &plain).await;
+    say("so it is known", door.acquire_permit("gone", &plain).await.0);
+    let (_, permit) = door.acquire_permit("failed", &plain).await;
     say("given back", door.give_back("failed", permit.unwrap(), true).await);
-    say("and for the next", door.ask("failed", &plain).await.0);
+    say("and for the next", door.acquire_permit("failed", &plain).await.0);
     for (what, lease) in [("the shortest", 10), ("the longest", 300_000)] {
         let options = PermitOptions { lease: Duration::from_millis(lease), ..plain.clone() };
-        say(what, door.ask(what, &options).await.0);
+        say(what, door.acquire_permit(what, &options).await.0);
     }
     for (what, lease) in [("too short", 9), ("too long", 300_001)] {
         let options = PermitOptions { lease: Duration::from_millis(lease), ..plain.clone() };
-        say(what, door.ask(what, &options).await.0);
+        say(what, door.acquire_permit(what, &options).await.0);
     }
     let owner = |bytes| PermitOptions { owner: Some("x".repeat(bytes)), ..plain.clone() };
-    say("the longest note", door.ask("noted", &owner(200)).await.0);
-    say("a longer note", door.ask("noted", &owner(201)).await.0);
+    say("the longest note", door.acquire_permit("noted", &owner(200)).await.0);
+    say("a longer note", door.acquire_permit("noted", &owner(201)).await.0);
     said
 }
 

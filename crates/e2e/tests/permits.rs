@@ -283,13 +283,17 @@ async fn the_http_client_asks_stores_and_gives_back() {
     let verax = started();
     let boards = verax.client().namespace("ferrydesk", "boards").unwrap();
     let options = PermitOptions::default();
-    let PermitOutcome::Permit(first) = boards.ask("k", &options).await.unwrap() else { panic!() };
-    let PermitOutcome::Later(time) = boards.ask("k", &options).await.unwrap() else { panic!() };
+    let PermitOutcome::Permit(first) = boards.acquire_permit("k", &options).await.unwrap() else {
+        panic!()
+    };
+    let PermitOutcome::Later(time) = boards.acquire_permit("k", &options).await.unwrap() else {
+        panic!()
+    };
     assert!(time <= options.lease && !time.is_zero());
     let patient = PermitOptions { wait: Duration::from_secs(60), ..PermitOptions::default() };
     let waiting = tokio::spawn({
         let (boards, patient) = (boards.clone(), patient.clone());
-        async move { boards.ask("k", &patient).await }
+        async move { boards.acquire_permit("k", &patient).await }
     });
     until("it waits", async || waiting_of(&boards).await == 1).await;
     boards.release_permit("k", first.permit, false).await.unwrap();
@@ -297,16 +301,21 @@ async fn the_http_client_asks_stores_and_gives_back() {
     let late = boards.put_with_permit("k", "old", first.permit, PutOptions::default()).await;
     assert_eq!(late.unwrap_err().status(), Some(409));
     boards.put_with_permit("k", "new", second.permit, PutOptions::default()).await.unwrap();
-    let PermitOutcome::Value(found) = boards.ask("k", &options).await.unwrap() else { panic!() };
+    let PermitOutcome::Value(found) = boards.acquire_permit("k", &options).await.unwrap() else {
+        panic!()
+    };
     assert_eq!((&found.value[..], found.source), (&b"new"[..], Source::Hit));
     let none = PutOptions {
         media_type: Some("application/vnd.verax.no-value".into()),
         ..PutOptions::default()
     };
     boards.put("k", "", none).await.unwrap();
-    assert!(matches!(boards.ask("k", &options).await.unwrap(), PermitOutcome::NoValue));
+    assert!(matches!(boards.acquire_permit("k", &options).await.unwrap(), PermitOutcome::NoValue));
     let refresh = PermitOptions { refresh: true, ..options };
-    assert!(matches!(boards.ask("k", &refresh).await.unwrap(), PermitOutcome::Permit(_)));
+    assert!(matches!(
+        boards.acquire_permit("k", &refresh).await.unwrap(),
+        PermitOutcome::Permit(_)
+    ));
 }
 
 async fn waiting_of(boards: &verax_client::Namespace) -> u64 {
@@ -338,7 +347,9 @@ async fn a_holder_in_a_process_of_its_own() {
     let client = verax_client::Client::from_environment().unwrap();
     let boards = client.namespace("ferrydesk", "boards").unwrap();
     let options = PermitOptions { lease: Duration::from_secs(2), ..PermitOptions::default() };
-    let PermitOutcome::Permit(permit) = boards.ask("k", &options).await.unwrap() else { panic!() };
+    let PermitOutcome::Permit(permit) = boards.acquire_permit("k", &options).await.unwrap() else {
+        panic!()
+    };
     pause(Step::LockOutcome).await;
     // Half an answer: the connection is open and the value not there yet.
     pause(Step::Reading).await;
@@ -372,7 +383,7 @@ async fn a_holder_that_is_killed_is_replaced(#[case] step: Step, #[case] value: 
         .map(|_| {
             let (boards, patient) = (boards.clone(), patient.clone());
             tokio::spawn(async move {
-                match boards.ask("k", &patient).await.unwrap() {
+                match boards.acquire_permit("k", &patient).await.unwrap() {
                     PermitOutcome::Value(found) => found.value,
                     PermitOutcome::Permit(permit) => {
                         let stored = PutOptions::default();

@@ -102,7 +102,7 @@ async fn callers_that_vanish_leave_nobody_waiting_for_a_permit() {
         let berths = berths.clone();
         async move {
             let key = key(&format!("k{}", n % 3));
-            match berths.refiller.ask(&key, permit(300, 60_000)).await.unwrap() {
+            match berths.refiller.acquire_permit(&key, permit(300, 60_000)).await.unwrap() {
                 PermitOutcome::Value(answer) => assert_eq!(&answer.entry.value[..], b"v"),
                 PermitOutcome::Later(_) => panic!("the wait is long enough for everybody"),
                 PermitOutcome::Permit(permit) if n.is_multiple_of(2) => {
@@ -149,7 +149,12 @@ async fn a_namespace_that_is_deleted_ends_the_waits_in_it() {
 async fn the_trace_tells_who_held_what_and_what_became_of_it() {
     let (fixture, berths) = started().await;
     let service: &Arc<Service> = &fixture.service;
-    let ask = async || match berths.refiller.ask(&key("k"), permit(60_000, 0)).await.unwrap() {
+    let ask = async || match berths
+        .refiller
+        .acquire_permit(&key("k"), permit(60_000, 0))
+        .await
+        .unwrap()
+    {
         PermitOutcome::Permit(permit) => permit.number,
         other => panic!("{other:?}"),
     };
@@ -187,7 +192,7 @@ async fn the_trace_tells_who_held_what_and_what_became_of_it() {
 #[tokio::test(flavor = "multi_thread")]
 async fn requests_out_of_range_say_what_to_use(#[case] request: PermitRequest, #[case] says: &str) {
     let (fixture, berths) = started().await;
-    let refused = berths.refiller.ask(&key("k"), request).await.unwrap_err();
+    let refused = berths.refiller.acquire_permit(&key("k"), request).await.unwrap_err();
     assert!(refused.to_string().starts_with(says), "{refused}");
     let wait = LockRequest { owner: "x".repeat(201), ..lock(1_000, 0) };
     let refused = berths.writer.acquire_lock(&key("k"), wait).await.unwrap_err();

@@ -184,7 +184,8 @@ async fn callers_that_refill_by_themselves_bring_the_word_that_there_is_none() {
         refresh,
         access: None,
     };
-    let PermitOutcome::Permit(permit) = all.boards.refiller.ask(&k, ask(false)).await.unwrap()
+    let PermitOutcome::Permit(permit) =
+        all.boards.refiller.acquire_permit(&k, ask(false)).await.unwrap()
     else {
         panic!("it is missing")
     };
@@ -196,9 +197,9 @@ async fn callers_that_refill_by_themselves_bring_the_word_that_there_is_none() {
         "{refused}"
     );
     all.boards.writer.store_with_permit(&k, permit.number, none).unwrap();
-    let known = all.boards.refiller.ask(&k, ask(false)).await.unwrap_err();
+    let known = all.boards.refiller.acquire_permit(&k, ask(false)).await.unwrap_err();
     assert!(matches!(known, EngineError::NegativeResult { .. }), "{known}");
-    let again = all.boards.refiller.ask(&k, ask(true)).await.unwrap();
+    let again = all.boards.refiller.acquire_permit(&k, ask(true)).await.unwrap();
     assert!(matches!(again, PermitOutcome::Permit(_)), "it is wanted all the same");
     all.fixture.end().await;
 }
@@ -246,7 +247,8 @@ async fn without_an_origin_the_permit_comes_early_to_one_caller() {
         refresh: false,
         access: None,
     };
-    let PermitOutcome::Permit(permit) = all.boards.refiller.ask(&k, request.clone()).await.unwrap()
+    let PermitOutcome::Permit(permit) =
+        all.boards.refiller.acquire_permit(&k, request.clone()).await.unwrap()
     else {
         panic!("it is missing")
     };
@@ -256,7 +258,7 @@ async fn without_an_origin_the_permit_comes_early_to_one_caller() {
     all.boards.writer.store_with_permit(&k, permit.number, slow).unwrap();
     let mut early = None;
     until("it is due", async || {
-        match all.boards.refiller.ask(&k, request.clone()).await.unwrap() {
+        match all.boards.refiller.acquire_permit(&k, request.clone()).await.unwrap() {
             PermitOutcome::Permit(permit) => early = Some(permit),
             PermitOutcome::Value(_) => {}
             PermitOutcome::Later(_) => panic!("there is a value"),

@@ -233,11 +233,12 @@ async fn access_that_is_withdrawn_takes_everything_along() {
         refresh: false,
         access,
     };
-    let asked = berths.refiller.ask(&key("board"), permit(caller.access())).await.unwrap();
+    let asked =
+        berths.refiller.acquire_permit(&key("board"), permit(caller.access())).await.unwrap();
     let PermitOutcome::Permit(held) = asked else { panic!("{asked:?}") };
     let next_refiller = tokio::spawn({
         let (berths, request) = (berths.clone(), permit(None));
-        async move { berths.refiller.ask(&key("board"), request).await.unwrap() }
+        async move { berths.refiller.acquire_permit(&key("board"), request).await.unwrap() }
     });
     until("somebody waits for the value", async || {
         berths.reader.permits(9).iter().any(|permit| permit.waiting == 1)
@@ -282,7 +283,7 @@ async fn access_that_is_withdrawn_takes_everything_along() {
     let late = berths.writer.acquire_lock(&key("third"), late).await;
     assert!(matches!(late, Err(EngineError::AccessEnded)), "{late:?}");
     assert!(berths.reader.peek_lock(&key("third")).is_none());
-    let late = berths.refiller.ask(&key("third"), permit(caller.access())).await;
+    let late = berths.refiller.acquire_permit(&key("third"), permit(caller.access())).await;
     assert!(matches!(late, Err(EngineError::AccessEnded)), "{late:?}");
     assert!(berths.reader.permits(9).iter().all(|permit| permit.key != key("third")));
     assert!(

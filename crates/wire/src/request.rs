@@ -94,7 +94,7 @@ frames! {
         count: u64 => U64,
         /// The period, in milliseconds.
         period: u64 => U64,
-        /// The maximum available at once.
+        /// The maximum that can be available.
         burst: u64 => U64,
         /// Its key.
         key: &'a str => Key,

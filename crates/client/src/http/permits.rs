@@ -55,7 +55,7 @@ impl Namespace {
     ///
     /// # Errors
     /// [`ClientError`].
-    pub async fn ask(
+    pub async fn acquire_permit(
         &self,
         key: &str,
         options: &PermitOptions,

@@ -34,7 +34,7 @@ impl Cache {
         if sent.is_empty() {
             return Ok(places.into_iter().flatten().map(Err).collect());
         }
-        let raw = self.ask(Request::Batch(BatchOperations::of(&sent))).await?;
+        let raw = self.request(Request::Batch(BatchOperations::of(&sent))).await?;
         let mut answered = each(&raw, |reply| read(&raw, reply))?.into_iter();
         let in_order = places.into_iter().map(|place| match place {
             Some(error) => Err(error),

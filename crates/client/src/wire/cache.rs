@@ -114,7 +114,7 @@ impl Cache {
         outcome
     }
 
-    pub(super) async fn ask_on(
+    pub(super) async fn request_on(
         &self,
         link: &Link,
         request: Request<'_>,
@@ -123,10 +123,10 @@ impl Cache {
         link.call(number, request).await
     }
 
-    pub(super) async fn ask(&self, request: Request<'_>) -> Result<RawReply, ClientError> {
+    pub(super) async fn request(&self, request: Request<'_>) -> Result<RawReply, ClientError> {
         let call = async {
             let link = self.0.pool.link().await?;
-            self.ask_on(&link, request).await
+            self.request_on(&link, request).await
         };
         self.within(self.0.options.timeout, false, call).await
     }

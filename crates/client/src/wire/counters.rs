@@ -20,7 +20,7 @@ impl Cache {
         options: LifetimeOptions,
     ) -> Result<i64, ClientError> {
         let key = checked(key)?;
-        let raw = self.ask(Request::Add { key, amount, lifetime: lifetime(options) }).await;
+        let raw = self.request(Request::Add { key, amount, lifetime: lifetime(options) }).await;
         self.forget(key);
         match raw?.reply()? {
             Reply::Counted { value, .. } => Ok(value),

@@ -96,13 +96,13 @@ impl Cache {
             // them.
             if link.is_crowded() && !flags.only_if_cached && !flags.refresh {
                 let flags = GetFlags { only_if_cached: true, ..flags };
-                let raw = self.ask_on(&link, Request::Get { key, flags }).await?;
+                let raw = self.request_on(&link, Request::Get { key, flags }).await?;
                 match self.found(key, &raw, mark)? {
                     LookupOutcome::Miss => {}
                     found => return Ok(found),
                 }
             }
-            let raw = self.ask_on(&link, Request::Get { key, flags }).await?;
+            let raw = self.request_on(&link, Request::Get { key, flags }).await?;
             self.found(key, &raw, mark)
         };
         let outcome = self.within(bound, !flags.only_if_cached, call).await;
@@ -197,7 +197,7 @@ impl Cache {
         let tags: Vec<&str> = options.tags.iter().map(String::as_str).collect();
         let packed = self.packed(value, options);
         let put = put_frame(key, &packed, options, &tags)?;
-        let raw = self.ask(Request::Put(put)).await;
+        let raw = self.request(Request::Put(put)).await;
         // Even a failed put may have been stored.
         self.forget(key);
         was_there(&raw?)
@@ -227,7 +227,7 @@ impl Cache {
     /// # Errors
     /// [`ClientError`].
     pub async fn delete(&self, key: &str) -> Result<bool, ClientError> {
-        let raw = self.ask(Request::Delete { key: checked(key)? }).await;
+        let raw = self.request(Request::Delete { key: checked(key)? }).await;
         self.forget(key);
         was_there(&raw?)
     }
@@ -243,7 +243,7 @@ impl Cache {
         limit: u16,
     ) -> Result<Page, ClientError> {
         let cursor = cursor.unwrap_or("");
-        let raw = self.ask(Request::List { prefix, cursor, limit }).await?;
+        let raw = self.request(Request::List { prefix, cursor, limit }).await?;
         match raw.reply()? {
             Reply::Page { cursor, entries } => Ok(Page {
                 keys: entries.iter().map(|listed| listed.key.to_owned()).collect(),

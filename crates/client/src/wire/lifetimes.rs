@@ -18,7 +18,7 @@ impl Cache {
         options: LifetimeOptions,
     ) -> Result<bool, ClientError> {
         let key = checked(key)?;
-        let raw = self.ask(Request::SetLifetime { key, lifetime: lifetime(options) }).await;
+        let raw = self.request(Request::SetLifetime { key, lifetime: lifetime(options) }).await;
         self.forget(key);
         match raw?.reply()? {
             Reply::Done { .. } => Ok(true),

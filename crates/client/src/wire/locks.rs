@@ -28,10 +28,10 @@ struct OverWire {
 }
 
 impl OverWire {
-    async fn ask(&self, request: Request<'_>) -> Result<RawReply, ClientError> {
+    async fn request(&self, request: Request<'_>) -> Result<RawReply, ClientError> {
         match &self.link {
-            Some(link) => self.cache.ask_on(link, request).await,
-            None => self.cache.ask(request).await,
+            Some(link) => self.cache.request_on(link, request).await,
+            None => self.cache.request(request).await,
         }
     }
 }
@@ -41,7 +41,7 @@ impl Holds for OverWire {
         Box::pin(async {
             let (name, lease) = (&*self.name, milliseconds(self.lease));
             let raw =
-                self.ask(Request::RenewLock { name, fencing_token: self.token, lease }).await?;
+                self.request(Request::RenewLock { name, fencing_token: self.token, lease }).await?;
             raw.reply().map(drop)
         })
     }
@@ -49,7 +49,7 @@ impl Holds for OverWire {
     fn release(&self) -> BoxFuture<'_, Result<(), ClientError>> {
         Box::pin(async {
             let raw = self
-                .ask(Request::ReleaseLock { name: &self.name, fencing_token: self.token })
+                .request(Request::ReleaseLock { name: &self.name, fencing_token: self.token })
                 .await?;
             was_there(&raw).map(drop)
         })
@@ -57,7 +57,7 @@ impl Holds for OverWire {
 }
 
 impl Cache {
-    async fn request(
+    async fn acquire_with_link(
         &self,
         name: &str,
         options: &LockOptions,
@@ -78,7 +78,7 @@ impl Cache {
         };
         let waits = !options.wait.is_zero();
         let (raw, link) = self.within(options.wait + self.0.options.timeout, waits, call).await?;
-        let claimed = match raw.reply()? {
+        let acquired = match raw.reply()? {
             Reply::Granted { fencing_token, ends_in } => LockOutcome::Acquired(LockLease {
                 name: name.to_owned(),
                 fencing_token,
@@ -94,7 +94,7 @@ impl Cache {
             }
             _ => return Err(unexpected()),
         };
-        Ok((claimed, link))
+        Ok((acquired, link))
     }
 
     /// Acquires a lock, and holds it until the guard is released or dropped.
@@ -106,9 +106,9 @@ impl Cache {
         name: &str,
         options: &LockOptions,
     ) -> Result<LockOutcome<LockGuard>, ClientError> {
-        let asked_at = Instant::now();
-        let (claimed, link) = self.request(name, options).await?;
-        Ok(match claimed {
+        let requested_at = Instant::now();
+        let (acquired, link) = self.acquire_with_link(name, options).await?;
+        Ok(match acquired {
             LockOutcome::HeldByOther(holder) => LockOutcome::HeldByOther(holder),
             LockOutcome::Acquired(held) => {
                 let holds = OverWire {
@@ -120,7 +120,7 @@ impl Cache {
                 };
                 let holds: Arc<dyn Holds> = Arc::new(holds);
                 let (token, lease) = (held.fencing_token, options.lease);
-                LockOutcome::Acquired(LockGuard::new(name, token, holds, lease, asked_at))
+                LockOutcome::Acquired(LockGuard::new(name, token, holds, lease, requested_at))
             }
         })
     }
@@ -130,7 +130,7 @@ impl Cache {
     /// # Errors
     /// [`ClientError`].
     pub async fn peek_lock(&self, name: &str) -> Result<Option<LockHolder>, ClientError> {
-        let raw = self.ask(Request::PeekLock { name: checked(name)? }).await?;
+        let raw = self.request(Request::PeekLock { name: checked(name)? }).await?;
         match raw.reply()? {
             Reply::Miss => Ok(None),
             Reply::Held { fencing_token, ends_in, owner, .. } => Ok(Some(LockHolder {

@@ -27,7 +27,7 @@ impl Cache {
             period: milliseconds(rate.period()),
             burst: rate.burst(),
         };
-        let raw = self.ask(request).await?;
+        let raw = self.request(request).await?;
         match raw.reply()? {
             Reply::RateAcquired { left } => Ok(RateLimitOutcome::Allowed { left }),
             Reply::Later { retry_after } => {

@@ -17,7 +17,7 @@ use crate::options::PutOptions;
 use verax_core::source::Source;
 
 /// The outcome of requesting a key.
-enum Asked {
+enum Acquisition {
     /// A cached copy, or the one another caller stored.
     Value(Hit),
     /// There is no value, as another caller found.
@@ -32,7 +32,7 @@ enum Asked {
 enum Before<'c, T> {
     /// Done: a value, or a negative entry.
     Known(Option<T>),
-    /// Less.
+    /// A refill is needed.
     Refill {
         /// The permit to store the value.
         holding: Holding<'c>,
@@ -42,7 +42,7 @@ enum Before<'c, T> {
 }
 
 /// What to do about the cached state.
-enum Found<T> {
+enum CachedState<T> {
     /// It is sufficient.
     Enough(Option<T>),
     /// It must be refilled; the present value is acceptable meanwhile.
@@ -81,8 +81,8 @@ impl Drop for Holding<'_> {
         if let Ok(runtime) = tokio::runtime::Handle::try_current() {
             let (cache, key) = (self.cache.clone(), self.key.to_owned());
             runtime.spawn(async move {
-                let give_back = Request::ReleasePermit { key: &key, permit, fail_all: false };
-                drop(cache.ask(give_back).await);
+                let release = Request::ReleasePermit { key: &key, permit, fail_all: false };
+                drop(cache.request(release).await);
             });
         }
     }
@@ -167,10 +167,10 @@ impl Cache {
     ) -> Before<'c, T> {
         let deadline = Instant::now() + self.0.options.refill_wait;
         loop {
-            let (ask, refresh, previous) = match self.look(key, negative).await {
-                Found::Enough(known) => return Before::Known(known),
-                Found::Refill { refresh, previous } => (true, refresh, previous),
-                Found::Unknown => (false, false, None),
+            let (ask, refresh, previous) = match self.cached_state(key, negative).await {
+                CachedState::Enough(known) => return Before::Known(known),
+                CachedState::Refill { refresh, previous } => (true, refresh, previous),
+                CachedState::Unknown => (false, false, None),
             };
             let lead = match self.0.active_refills.join(key) {
                 Joined::Lead(lead) => lead,
@@ -202,52 +202,54 @@ impl Cache {
                 return Before::Refill { holding, previous };
             }
             return self
-                .ask_leading(&mut holding, refresh, negative, previous)
+                .acquire_leading(&mut holding, refresh, negative, previous)
                 .await
                 .unwrap_or_else(|previous| Before::Refill { holding, previous });
         }
     }
 
     /// Reads a key, and decides what to do about the cached state.
-    async fn look<T: DeserializeOwned>(&self, key: &str, negative: bool) -> Found<T> {
+    async fn cached_state<T: DeserializeOwned>(&self, key: &str, negative: bool) -> CachedState<T> {
         let flags = GetFlags { only_if_cached: true, may_refill: true, ..GetFlags::default() };
         match self.look_up(key, flags, self.0.options.bound).await {
-            Ok(LookupOutcome::NoValue) if negative => Found::Enough(None),
-            Ok(LookupOutcome::NoValue) => Found::Refill { refresh: true, previous: None },
-            Ok(LookupOutcome::Miss) => Found::Refill { refresh: false, previous: None },
+            Ok(LookupOutcome::NoValue) if negative => CachedState::Enough(None),
+            Ok(LookupOutcome::NoValue) => CachedState::Refill { refresh: true, previous: None },
+            Ok(LookupOutcome::Miss) => CachedState::Refill { refresh: false, previous: None },
             Ok(LookupOutcome::Hit(hit)) => match serde_json::from_slice(&hit.value) {
-                Ok(value) if !hit.due && hit.source != Source::Stale => Found::Enough(Some(value)),
-                Ok(value) => Found::Refill { refresh: true, previous: Some(value) },
+                Ok(value) if !hit.due && hit.source != Source::Stale => {
+                    CachedState::Enough(Some(value))
+                }
+                Ok(value) => CachedState::Refill { refresh: true, previous: Some(value) },
                 // A value of another form is replaced by the caller that gets the permit.
-                Err(_) => Found::Refill { refresh: true, previous: None },
+                Err(_) => CachedState::Refill { refresh: true, previous: None },
             },
-            Err(_) => Found::Unknown,
+            Err(_) => CachedState::Unknown,
         }
     }
 
     /// Requests a key on behalf of all callers in this process. `Err` means that this caller must
     /// refill, with a value to fall back on.
-    async fn ask_leading<'c, T: DeserializeOwned>(
+    async fn acquire_leading<'c, T: DeserializeOwned>(
         &'c self,
         holding: &mut Holding<'c>,
         refresh: bool,
         negative: bool,
         previous: Option<T>,
     ) -> Result<Before<'c, T>, Option<T>> {
-        match self.ask_for(holding.key, refresh).await {
-            Ok(Asked::Value(hit)) => {
+        match self.acquire_permit(holding.key, refresh).await {
+            Ok(Acquisition::Value(hit)) => {
                 if let Ok(value) = serde_json::from_slice(&hit.value) {
                     holding.land(RefillResult::Value(hit.value), Safe::Early);
                     return Ok(Before::Known(Some(value)));
                 }
             }
-            Ok(Asked::NoValue) if negative => {
+            Ok(Acquisition::NoValue) if negative => {
                 holding.land(RefillResult::NoValue, Safe::Early);
                 return Ok(Before::Known(None));
             }
-            Ok(Asked::Permit(permit)) => holding.permit = Some(permit),
+            Ok(Acquisition::Permit(permit)) => holding.permit = Some(permit),
             // Without a permit, nothing is stored, since it could be outdated.
-            Ok(Asked::Later | Asked::NoValue) | Err(_) => {
+            Ok(Acquisition::Later | Acquisition::NoValue) | Err(_) => {
                 if previous.is_some() {
                     return Ok(Before::Known(previous));
                 }
@@ -291,7 +293,7 @@ impl Cache {
 
     /// Requests a key, and waits while another caller refills it. With `refresh`, refills even if a
     /// value is present.
-    async fn ask_for(&self, key: &str, refresh: bool) -> Result<Asked, ClientError> {
+    async fn acquire_permit(&self, key: &str, refresh: bool) -> Result<Acquisition, ClientError> {
         let options = &self.0.options;
         let call = async {
             let mark = self.0.near.as_ref().map(|near| near.mark());
@@ -308,11 +310,11 @@ impl Cache {
             let undo = Some(Undo::Permit(key.to_owned()));
             let raw = link.call_or_undo(number, ask, undo).await?;
             match raw.reply() {
-                Ok(Reply::Permit { permit, .. }) => Ok(Asked::Permit(permit)),
-                Ok(Reply::Later { .. }) => Ok(Asked::Later),
+                Ok(Reply::Permit { permit, .. }) => Ok(Acquisition::Permit(permit)),
+                Ok(Reply::Later { .. }) => Ok(Acquisition::Later),
                 Ok(_) | Err(_) => match self.found(key, &raw, mark)? {
-                    LookupOutcome::Hit(hit) => Ok(Asked::Value(hit)),
-                    LookupOutcome::NoValue => Ok(Asked::NoValue),
+                    LookupOutcome::Hit(hit) => Ok(Acquisition::Value(hit)),
+                    LookupOutcome::NoValue => Ok(Acquisition::NoValue),
                     LookupOutcome::Miss => Err(unexpected()),
                 },
             }
@@ -329,7 +331,7 @@ impl Cache {
     ) -> Result<bool, ClientError> {
         let packed = self.packed(value, options);
         let put = put_frame(key, &packed, options, &[])?;
-        let raw = self.ask(Request::PutWithPermit { permit, put }).await;
+        let raw = self.request(Request::PutWithPermit { permit, put }).await;
         self.forget(key);
         was_there(&raw?)
     }

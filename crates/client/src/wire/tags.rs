@@ -13,7 +13,7 @@ impl Cache {
     /// # Errors
     /// [`ClientError`].
     pub async fn invalidate_tag(&self, tag: &str) -> Result<(), ClientError> {
-        let raw = self.ask(Request::InvalidateTag { tag: checked_tag(tag)? }).await;
+        let raw = self.request(Request::InvalidateTag { tag: checked_tag(tag)? }).await;
         if let Some(near) = &self.0.near {
             near.pushed(&Invalidation::Tag(tag.to_owned()));
         }

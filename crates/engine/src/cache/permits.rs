@@ -78,7 +78,7 @@ pub enum PermitOutcome {
 }
 
 /// The result of one look at a key.
-enum Step {
+enum KeyState {
     Done(PermitOutcome),
     /// A negative entry, valid for this much longer.
     Negative(Duration),
@@ -134,27 +134,27 @@ impl Refiller {
     /// # Errors
     /// [`EngineError`]: a request out of range, too many queued callers, or a refill that its
     /// holder abandoned.
-    pub async fn ask(
+    pub async fn acquire_permit(
         &self,
         key: &Key,
         request: PermitRequest,
     ) -> Result<PermitOutcome, EngineError> {
         let access = request.access.clone();
-        let asked = self.shared().ask_while_open(key, request).await?;
+        let outcome = self.shared().acquire_while_open(key, request).await?;
         // Revoking access raises its signal first and then ends its permits: a permit granted in
         // between is ended there, a later one here.
-        if let PermitOutcome::Permit(permit) = &asked
+        if let PermitOutcome::Permit(permit) = &outcome
             && access.is_some_and(|access| access.signal.has_ended())
         {
             self.engine().pass_on(permit);
             return Err(EngineError::AccessEnded);
         }
-        Ok(asked)
+        Ok(outcome)
     }
 }
 
 impl Namespace {
-    async fn ask_while_open(
+    async fn acquire_while_open(
         self: &Arc<Self>,
         key: &Key,
         request: PermitRequest,
@@ -166,19 +166,19 @@ impl Namespace {
             self.engine().needs_serving()?;
             self.needs_open()?;
             let (ticket, told) = match self.look(key, &request, deadline) {
-                Step::Wait(ticket, told) => (ticket, told),
-                Step::Full(why) => return Err(why.into()),
-                Step::Done(asked) => {
-                    self.count_asked(&asked, began);
-                    return Ok(asked);
+                KeyState::Wait(ticket, told) => (ticket, told),
+                KeyState::Full(why) => return Err(why.into()),
+                KeyState::Done(outcome) => {
+                    self.count_outcome(&outcome, began);
+                    return Ok(outcome);
                 }
-                Step::Negative(left) => {
+                KeyState::Negative(left) => {
                     let error = EngineError::NegativeResult { left };
                     return self.known_to_be_missing(error);
                 }
             };
-            let line = QueuedWait { namespace: self, key, ticket, told, done: false };
-            let asked = match line.wait(deadline.since(self.engine().now())).await {
+            let queued = QueuedWait { namespace: self, key, ticket, told, done: false };
+            let outcome = match queued.wait(deadline.since(self.engine().now())).await {
                 Some(WaitOutcome::Refilled(refilled)) => match self.refilled(refilled, true) {
                     Ok(answer) => PermitOutcome::Value(Box::new(answer)),
                     Err(error) => return self.known_to_be_missing(error),
@@ -186,22 +186,22 @@ impl Namespace {
                 Some(WaitOutcome::Turn(permit)) => PermitOutcome::Permit(permit),
                 Some(WaitOutcome::AskAgain) => continue,
                 Some(WaitOutcome::OriginFailed(error)) => {
-                    return self.given_up(key, EngineError::Origin(error));
+                    return self.on_abandoned(key, EngineError::Origin(error));
                 }
                 Some(WaitOutcome::Abandoned) => {
-                    return self.given_up(key, EngineError::RefillAbandoned);
+                    return self.on_abandoned(key, EngineError::RefillAbandoned);
                 }
                 // The wait timed out; a last look tells how much longer the other caller may
                 // refill.
                 None => match self.look(key, &request, began) {
-                    Step::Done(asked) => asked,
-                    Step::Wait(..) | Step::Full(_) | Step::Negative(_) => {
+                    KeyState::Done(outcome) => outcome,
+                    KeyState::Wait(..) | KeyState::Full(_) | KeyState::Negative(_) => {
                         PermitOutcome::Later(Duration::from_secs(1))
                     }
                 },
             };
-            self.count_asked(&asked, began);
-            return Ok(asked);
+            self.count_outcome(&outcome, began);
+            return Ok(outcome);
         }
     }
 
@@ -210,9 +210,9 @@ impl Namespace {
         Err(error)
     }
 
-    fn count_asked(&self, asked: &PermitOutcome, began: Timestamp) {
+    fn count_outcome(&self, outcome: &PermitOutcome, began: Timestamp) {
         let each = self.engine().now().since(began);
-        match asked {
+        match outcome {
             PermitOutcome::Value(answer) => self.notify(&match answer.source {
                 Source::Hit(_) => Event::Hits { fresh: 1, stale: 0, each },
                 Source::Stale(_) | Source::StaleOnError(_) => {
@@ -229,7 +229,7 @@ impl Namespace {
     }
 
     /// The refill failed for every waiter: a stale copy is served, marked, if the policy allows it.
-    fn given_up(&self, key: &Key, error: EngineError) -> Result<PermitOutcome, EngineError> {
+    fn on_abandoned(&self, key: &Key, error: EngineError) -> Result<PermitOutcome, EngineError> {
         let kept = self.partition().get(key.as_str(), self.engine().now());
         let answer = self.kept_on_error(kept.map(|found| found.entry()), error);
         match answer {
@@ -247,7 +247,7 @@ impl Namespace {
 
     /// Looks at entry and permit together under the key's guard, so that a concurrently stored
     /// value is either seen now or still to be waited for.
-    fn look(&self, key: &Key, request: &PermitRequest, deadline: Timestamp) -> Step {
+    fn look(&self, key: &Key, request: &PermitRequest, deadline: Timestamp) -> KeyState {
         let (id, mut turns) = (self.id(), Vec::new());
         let mut guarded = self.guard(key);
         let (now, permits) = (guarded.now, &mut guarded.permits);
@@ -258,7 +258,7 @@ impl Namespace {
         {
             if found.is_negative() {
                 if !refresh {
-                    return Step::Negative(left);
+                    return KeyState::Negative(left);
                 }
                 negative = Some(left);
             }
@@ -278,31 +278,31 @@ impl Namespace {
         });
         let step = match copy {
             Some((_, answer)) if answer.time_left.is_some() && !refresh => {
-                Step::Done(PermitOutcome::Value(Box::new(answer)))
+                KeyState::Done(PermitOutcome::Value(Box::new(answer)))
             }
             copy => {
                 match permits.acquire(id, key, &request.refiller(), now, request.lease, &mut turns)
                 {
-                    Ok(permit) => Step::Done(PermitOutcome::Permit(permit)),
+                    Ok(permit) => KeyState::Done(PermitOutcome::Permit(permit)),
                     Err(refused) => match copy {
                         Some((true, answer)) if request.stale || answer.time_left.is_some() => {
-                            Step::Done(PermitOutcome::Value(Box::new(answer)))
+                            KeyState::Done(PermitOutcome::Value(Box::new(answer)))
                         }
                         _ => match refused {
-                            AcquireRefused::Full => Step::Full(Overload::Permits),
+                            AcquireRefused::Full => KeyState::Full(Overload::Permits),
                             // Like a fresh copy, it is acceptable while another caller refills.
                             AcquireRefused::Live(_) if let Some(left) = negative => {
-                                Step::Negative(left)
+                                KeyState::Negative(left)
                             }
                             AcquireRefused::Live(live) if now >= deadline => {
-                                Step::Done(PermitOutcome::Later(live.ends_at.since(now)))
+                                KeyState::Done(PermitOutcome::Later(live.ends_at.since(now)))
                             }
                             AcquireRefused::Live(_) => {
                                 let ((waiter, told), caller) =
                                     (Waiter::new(now), request.refiller());
                                 match permits.wait(id, key, &caller, waiter, request.lease) {
-                                    Ok(ticket) => Step::Wait(ticket, told),
-                                    Err(_) => Step::Full(Overload::WaitingCallers),
+                                    Ok(ticket) => KeyState::Wait(ticket, told),
+                                    Err(_) => KeyState::Full(Overload::WaitingCallers),
                                 }
                             }
                         },

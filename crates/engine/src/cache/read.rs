@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use verax_core::entry::Entry;
 use verax_core::store::EntryView;
 use verax_core::{Freshness, JoinOutcome, Key, Permit, Timestamp};
-use verax_origin::TraceContext;
+use verax_origin::{OriginError, TraceContext};
 
 use super::waiter::{Refilled, WaitOutcome, Waiter};
 use crate::engine::Namespace;
@@ -250,7 +250,8 @@ impl Namespace {
         kept: Option<Entry>,
         error: EngineError,
     ) -> Result<Option<ReadResult>, EngineError> {
-        let gone = matches!(&error, EngineError::Origin(e) if e.kind() == "no-value");
+        let gone =
+            matches!(&error, EngineError::Origin(e) if matches!(**e, OriginError::NoValue { .. }));
         let now = self.engine().now();
         match kept {
             Some(entry) if !gone => match entry.freshness(now) {

@@ -69,8 +69,8 @@ impl Engine {
     pub(super) fn deliver_locks(&self, mut notices: Vec<LockNotice<Waiter>>, now: Timestamp) {
         while !notices.is_empty() {
             let mut more = Vec::new();
-            for notices in notices {
-                match notices {
+            for notice in notices {
+                match notice {
                     LockNotice::Granted(waiter, grant) => {
                         let (name, token) = (grant.name.clone(), grant.token);
                         if waiter.send(Acquired::Granted(grant)).is_err() {
@@ -144,7 +144,7 @@ impl Engine {
         let (now, mut views) = (self.now(), Vec::with_capacity(longest.len()));
         for names in longest.chunks(VIEW_STEP) {
             let table = self.locks.table();
-            views.extend(names.iter().filter_map(|(_, name)| table.look(name, now)));
+            views.extend(names.iter().filter_map(|(_, name)| table.peek(name, now)));
         }
         views
     }
@@ -290,7 +290,7 @@ impl Writer {
     /// How many callers are queued for a lock.
     pub fn queued_for_lock(&self, name: &Key) -> usize {
         let engine = self.engine();
-        let view = engine.locks.table().look(&(self.id(), name.clone()), engine.now());
+        let view = engine.locks.table().peek(&(self.id(), name.clone()), engine.now());
         view.map_or(0, |view| view.queued)
     }
 }
@@ -310,7 +310,7 @@ impl Reader {
     /// The state of a lock; `None` when it is free.
     pub fn peek_lock(&self, name: &Key) -> Option<LockView> {
         let engine = self.engine();
-        engine.locks.table().look(&(self.id(), name.clone()), engine.now())
+        engine.locks.table().peek(&(self.id(), name.clone()), engine.now())
     }
 
     /// At most `most` held locks, longest-held first.

@@ -134,7 +134,7 @@ pub(crate) async fn acquire(
     params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path)),
     responses((status = 200, description = "its holder is null when it is free", body = Lock))
 )]
-pub(crate) async fn look(
+pub(crate) async fn show(
     State(service): State<Arc<Service>>,
     Authenticated(caller): Authenticated,
     NamespacePath(tenant, namespace): NamespacePath,

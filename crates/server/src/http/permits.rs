@@ -60,7 +60,7 @@ pub(crate) async fn acquire(
     let owner = request.owner.as_deref().unwrap_or(caller.who()).into();
     let (stale, refresh, access) = (request.stale, request.refresh, caller.access());
     let request = PermitRequest { owner, wait, lease, stale, refresh, access };
-    let mut response = match refiller.ask(&key, request).await? {
+    let mut response = match refiller.acquire_permit(&key, request).await? {
         PermitOutcome::Value(answer) => {
             with_value(refiller.in_flight(), &headers, &answer, started)?
         }

@@ -40,7 +40,7 @@ pub(super) fn router(service: Arc<Service>) -> Router {
         .route(RATE_LIMIT, post(rate_limits::acquire))
         .route(
             LOCK,
-            post(locks::acquire).get(locks::look).patch(locks::renew).delete(locks::release),
+            post(locks::acquire).get(locks::show).patch(locks::renew).delete(locks::release),
         )
         .route(LOCKS, get(locks::list))
         .route(PERMIT, post(permits::acquire).delete(permits::release))

@@ -42,7 +42,7 @@ impl Session {
         let fields = ValueFields { details: arguments.flags.details, revision: false };
         self.carry_out(frame, async move {
             let mut encoded = Encoded::default();
-            let answer = refiller.ask(&key, request).await.and_then(|asked| {
+            let answer = refiller.acquire_permit(&key, request).await.and_then(|asked| {
                 if let PermitOutcome::Value(answer) = &asked {
                     encoded.reservation = replies.reserve_all(answer.size())?;
                     encoded.reservation.join(refiller.in_flight().reserve_all(answer.size())?);

@@ -238,7 +238,7 @@ impl<W> LockTable<W> {
             lock.queue.insert(ticket, QueuedRequest { waiter, request, since: now, waits_until });
             lock.wait_ends.insert((waits_until, ticket));
             if waits_until < lock.moment {
-                self.look_at(name, waits_until);
+                self.schedule(name, waits_until);
             }
             self.queued += 1;
             self.count(name, session, access);
@@ -257,7 +257,7 @@ impl<W> LockTable<W> {
     }
 
     /// Sets when a lock must be settled.
-    fn look_at(&mut self, name: &LockName, moment: Timestamp) {
+    fn schedule(&mut self, name: &LockName, moment: Timestamp) {
         let Some(lock) = self.locks.get_mut(name) else { return };
         let before = std::mem::replace(&mut lock.moment, moment);
         let mut noted = (before, name.clone());
@@ -315,7 +315,7 @@ impl<W> LockTable<W> {
         self.left(name, before.session, before.access);
         self.by_token.remove(&(name.0, before.token));
         self.by_token.insert((name.0, token), name.clone());
-        self.look_at(name, moment);
+        self.schedule(name, moment);
         notices
             .push(LockNotice::Granted(next.waiter, Grant { name: name.clone(), token, ends_at }));
     }
@@ -348,7 +348,7 @@ impl<W> LockTable<W> {
             }
             if let Some(lock) = self.locks.get(name) {
                 let moment = lock.next_moment();
-                self.look_at(name, moment);
+                self.schedule(name, moment);
             }
         }
     }
@@ -414,7 +414,7 @@ impl<W> LockTable<W> {
         let ends_at = now + lease;
         held.ends_at = ends_at;
         if self.locks.get(name).is_some_and(|lock| ends_at < lock.moment) {
-            self.look_at(name, ends_at);
+            self.schedule(name, ends_at);
         }
         Ok(ends_at)
     }
@@ -570,7 +570,7 @@ impl<W> LockTable<W> {
     }
 
     /// The state of a lock; `None` when it is free.
-    pub fn look(&self, name: &LockName, now: Timestamp) -> Option<LockView> {
+    pub fn peek(&self, name: &LockName, now: Timestamp) -> Option<LockView> {
         let lock = self.locks.get(name)?;
         let queued = |waiting: &QueuedRequest<W>| QueuedCaller {
             owner: waiting.request.owner.clone(),

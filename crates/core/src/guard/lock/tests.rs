@@ -184,7 +184,7 @@ fn what_is_over_cannot_be_renewed_and_says_who_has_it_now() {
     let lease = Duration::from_millis(100);
     assert_eq!(table.renew(&berth, first.token, lease, at(99), &mut notices), Ok(at(199)));
     table.advance(at(100), &mut notices);
-    assert!(table.look(&berth, at(198)).is_some(), "it was renewed");
+    assert!(table.peek(&berth, at(198)).is_some(), "it was renewed");
     let free = table.renew(&berth, first.token, lease, at(199), &mut notices).unwrap_err();
     assert_eq!(free, NotHeld::Free { token: first.token });
     let second =
@@ -532,7 +532,7 @@ fn a_long_queue_is_counted_whole_and_shown_in_part() {
         let LockOutcome::Queued(ticket) = waiting else { panic!("{waiting:?}") };
         tickets.push(ticket);
     }
-    let view = table.look(&name, at(1_000)).unwrap();
+    let view = table.peek(&name, at(1_000)).unwrap();
     assert_eq!((view.queued, view.queue.len()), (4_000, 100));
     for millis in 1..=1_000 {
         assert_eq!(table.next_moment(), Some(at(millis)));

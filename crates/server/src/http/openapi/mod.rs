@@ -21,7 +21,7 @@ use crate::http::{
         entries::read, entries::put, entries::change_lifetime, entries::delete, entries::list, entries::clear,
         batches::batch, tags::invalidate, counters::add, rate_limits::acquire,
         permits::acquire, permits::release, permits::list,
-        locks::acquire, locks::look, locks::renew, locks::release, locks::list,
+        locks::acquire, locks::show, locks::renew, locks::release, locks::list,
         administration::tenants, administration::create_tenant, administration::delete_tenant,
         administration::origins, administration::create_origin, administration::origin, administration::change_origin, administration::delete_origin,
         administration::namespaces, administration::create_namespace, administration::namespace,
