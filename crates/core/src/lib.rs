@@ -21,7 +21,7 @@
 //! ```
 //! use std::time::Duration;
 //! use verax_core::{
-//!     Entry, Joined, Key, Lifetime, NamespaceId, Precondition, Quota, RefillTable, Store,
+//!     Entry, JoinOutcome, Key, Lifetime, NamespaceId, Precondition, Quota, RefillTable, Store,
 //!     Timestamp,
 //! };
 //!
@@ -32,7 +32,7 @@
 //!
 //! assert!(boards.get("board/aldermouth", now).is_none());
 //! let joined = refills.join(NamespaceId(1), &key, "caller 1", now, Duration::from_secs(5));
-//! let Joined::Holder(permit) = joined else { panic!("the first caller gets the permit") };
+//! let JoinOutcome::Holder(permit) = joined else { panic!("the first caller gets the permit") };
 //!
 //! // The holder reads the origin; its value is stored only if the permit still stands.
 //! let finished = refills.finish(NamespaceId(1), &key, permit.number, now);
