@@ -1,5 +1,5 @@
 -- The ferry network: what the slow reads of the demo are made over.
-CREATE TABLE harbours (
+CREATE TABLE harbors (
     id SMALLINT UNSIGNED NOT NULL PRIMARY KEY,
     slug VARCHAR(40) NOT NULL UNIQUE,
     name VARCHAR(60) NOT NULL
@@ -18,18 +18,18 @@ CREATE TABLE sailings (
     id INT UNSIGNED NOT NULL PRIMARY KEY,
     line_id SMALLINT UNSIGNED NOT NULL,
     vessel_id SMALLINT UNSIGNED NOT NULL,
-    from_harbour SMALLINT UNSIGNED NOT NULL,
-    to_harbour SMALLINT UNSIGNED NOT NULL,
+    from_harbor SMALLINT UNSIGNED NOT NULL,
+    to_harbor SMALLINT UNSIGNED NOT NULL,
     departs_at DATETIME NOT NULL,
     delay_minutes SMALLINT NOT NULL,
     passengers SMALLINT UNSIGNED NOT NULL,
-    KEY sailings_departure (from_harbour, departs_at),
+    KEY sailings_departure (from_harbor, departs_at),
     KEY sailings_history (departs_at, line_id, delay_minutes)
 );
 CREATE TABLE gauges (
     id SMALLINT UNSIGNED NOT NULL PRIMARY KEY,
     slug VARCHAR(40) NOT NULL UNIQUE,
-    harbour_id SMALLINT UNSIGNED NOT NULL
+    harbor_id SMALLINT UNSIGNED NOT NULL
 );
 CREATE TABLE readings (
     gauge_id SMALLINT UNSIGNED NOT NULL,
@@ -39,12 +39,12 @@ CREATE TABLE readings (
 );
 CREATE TABLE berths (
     id SMALLINT UNSIGNED NOT NULL PRIMARY KEY,
-    harbour_id SMALLINT UNSIGNED NOT NULL,
+    harbor_id SMALLINT UNSIGNED NOT NULL,
     number TINYINT UNSIGNED NOT NULL,
     metres SMALLINT UNSIGNED NOT NULL
 );
 CREATE TABLE notices (
-    harbour VARCHAR(40) NOT NULL PRIMARY KEY,
+    harbor VARCHAR(40) NOT NULL PRIMARY KEY,
     notice VARCHAR(500) NOT NULL
 );
 CREATE TABLE loaded (

@@ -1,6 +1,6 @@
 //! The scenario of Verax's demo: a made-up coastal ferry network.
 //!
-//! * [`data`] generates harbours, sailings and gauge readings from a seed and loads them into
+//! * [`data`] generates harbors, sailings and gauge readings from a seed and loads them into
 //!   MariaDB.
 //! * [`queries`] are the slow reads over them: real SQL, no artificial delay.
 //! * [`stand_in`] serves the queries as the origin, with faults that can be set while it runs.
@@ -11,7 +11,7 @@
 //! * [`profiles`] are the load profiles that ship with it.
 //!
 //! ```
-//! let names: Vec<String> = verax_demo::data::harbours().into_iter().map(|h| h.slug).collect();
+//! let names: Vec<String> = verax_demo::data::harbors().into_iter().map(|h| h.slug).collect();
 //! assert_eq!((names.len(), names[0].as_str()), (48, "aldermouth"));
 //! ```
 

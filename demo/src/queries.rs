@@ -31,14 +31,14 @@ pub struct Departure {
     pub usual_delay_minutes: Option<f64>,
 }
 
-/// The next twelve departures of a harbour, with each line's punctuality over the whole network's
+/// The next twelve departures of a harbor, with each line's punctuality over the whole network's
 /// last 28 days, which makes the read slow.
 ///
 /// # Errors
 /// Errors of Diesel.
 pub async fn departure_board(
     connection: &mut AsyncMysqlConnection,
-    harbour: &str,
+    harbor: &str,
 ) -> Result<Vec<Departure>, diesel::result::Error> {
     diesel::sql_query(
         "WITH punctuality AS ( \
@@ -51,15 +51,15 @@ pub async fn departure_board(
                 CAST(ROUND(p.on_time, 3) AS DOUBLE) AS on_time, \
                 CAST(ROUND(p.usual, 1) AS DOUBLE) AS usual_delay_minutes \
          FROM sailings s \
-         JOIN harbours h ON h.id = s.from_harbour AND h.slug = ? \
-         JOIN harbours t ON t.id = s.to_harbour \
+         JOIN harbors h ON h.id = s.from_harbor AND h.slug = ? \
+         JOIN harbors t ON t.id = s.to_harbor \
          JOIN ferry_lines l ON l.id = s.line_id \
          JOIN vessels v ON v.id = s.vessel_id \
          LEFT JOIN punctuality p ON p.line_id = s.line_id \
          WHERE s.departs_at >= UTC_TIMESTAMP() \
          ORDER BY s.departs_at, s.id LIMIT 12",
     )
-    .bind::<Text, _>(harbour)
+    .bind::<Text, _>(harbor)
     .load(connection)
     .await
 }
@@ -78,7 +78,7 @@ pub struct Fare {
     pub crowns: Option<f64>,
 }
 
-/// The fare from one harbour to another.
+/// The fare from one harbor to another.
 ///
 /// # Errors
 /// Errors of Diesel.
@@ -94,8 +94,8 @@ pub async fn fare(
                   + 0.35 * MIN(ABS(CAST(h.id AS SIGNED) - CAST(t.id AS SIGNED))), 2) AS DOUBLE) AS crowns \
          FROM sailings s \
          JOIN vessels v ON v.id = s.vessel_id \
-         JOIN harbours h ON h.id = s.from_harbour \
-         JOIN harbours t ON t.id = s.to_harbour \
+         JOIN harbors h ON h.id = s.from_harbor \
+         JOIN harbors t ON t.id = s.to_harbor \
          WHERE h.slug = ? AND t.slug = ?",
     )
     .bind::<Text, _>(from)
@@ -147,7 +147,7 @@ pub async fn tide_table(
 /// A berth and the boat that is due at it.
 #[derive(Debug, Clone, PartialEq, Serialize, QueryableByName)]
 pub struct BerthUse {
-    /// The berth's number within the harbour.
+    /// The berth's number within the harbor.
     #[diesel(sql_type = Integer)]
     pub berth: i32,
     /// Its length.
@@ -158,29 +158,29 @@ pub struct BerthUse {
     pub calls: i64,
 }
 
-/// The berths of a harbour with how much each was used.
+/// The berths of a harbor with how much each was used.
 ///
 /// # Errors
 /// Errors of Diesel.
 pub async fn berths(
     connection: &mut AsyncMysqlConnection,
-    harbour: &str,
+    harbor: &str,
 ) -> Result<Vec<BerthUse>, diesel::result::Error> {
     diesel::sql_query(
         "SELECT CAST(b.number AS SIGNED INTEGER) AS berth, \
                 CAST(b.metres AS SIGNED INTEGER) AS metres, COUNT(s.id) AS calls \
          FROM berths b \
-         JOIN harbours h ON h.id = b.harbour_id AND h.slug = ? \
-         LEFT JOIN sailings s ON s.to_harbour = h.id AND s.vessel_id % 4 + 1 = b.number \
+         JOIN harbors h ON h.id = b.harbor_id AND h.slug = ? \
+         LEFT JOIN sailings s ON s.to_harbor = h.id AND s.vessel_id % 4 + 1 = b.number \
            AND s.departs_at < UTC_TIMESTAMP() \
          GROUP BY b.id, b.number, b.metres ORDER BY b.number",
     )
-    .bind::<Text, _>(harbour)
+    .bind::<Text, _>(harbor)
     .load(connection)
     .await
 }
 
-/// A notice of a harbour.
+/// A notice of a harbor.
 #[derive(Debug, Clone, PartialEq, Serialize, QueryableByName)]
 pub struct Notice {
     /// The text.
@@ -188,41 +188,41 @@ pub struct Notice {
     pub notice: String,
 }
 
-/// The notice of a harbour, if there is one.
+/// The notice of a harbor, if there is one.
 ///
 /// # Errors
 /// Errors of Diesel.
 pub async fn notice(
     connection: &mut AsyncMysqlConnection,
-    harbour: &str,
+    harbor: &str,
 ) -> Result<Vec<Notice>, diesel::result::Error> {
-    diesel::sql_query("SELECT notice FROM notices WHERE harbour = ?")
-        .bind::<Text, _>(harbour)
+    diesel::sql_query("SELECT notice FROM notices WHERE harbor = ?")
+        .bind::<Text, _>(harbor)
         .load(connection)
         .await
 }
 
-/// Replaces or removes the notice of a harbour.
+/// Replaces or removes the notice of a harbor.
 ///
 /// # Errors
 /// Errors of Diesel.
 pub async fn put_notice(
     connection: &mut AsyncMysqlConnection,
-    harbour: &str,
+    harbor: &str,
     notice: Option<&str>,
 ) -> Result<(), diesel::result::Error> {
     let query = match notice {
-        Some(_) => diesel::sql_query("REPLACE INTO notices (harbour, notice) VALUES (?, ?)"),
-        None => diesel::sql_query("DELETE FROM notices WHERE harbour = ? AND ? IS NULL"),
+        Some(_) => diesel::sql_query("REPLACE INTO notices (harbor, notice) VALUES (?, ?)"),
+        None => diesel::sql_query("DELETE FROM notices WHERE harbor = ? AND ? IS NULL"),
     };
-    let query = query.bind::<Text, _>(harbour).bind::<Nullable<Text>, _>(notice);
+    let query = query.bind::<Text, _>(harbor).bind::<Nullable<Text>, _>(notice);
     query.execute(connection).await.map(drop)
 }
 
 /// The latest reading of a gauge, as the query of an origin.
-pub const LATEST_READING: &str = "SELECT g.slug AS gauge, h.name AS harbour, r.read_at, r.level_cm
+pub const LATEST_READING: &str = "SELECT g.slug AS gauge, h.name AS harbor, r.read_at, r.level_cm
 FROM readings r
 JOIN gauges g ON g.id = r.gauge_id
-JOIN harbours h ON h.id = g.harbour_id
+JOIN harbors h ON h.id = g.harbor_id
 WHERE g.slug = :gauge AND r.read_at <= UTC_TIMESTAMP()
 ORDER BY r.read_at DESC LIMIT 1";

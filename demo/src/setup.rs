@@ -52,9 +52,9 @@ fn plan() -> [Planned; 6] {
         Planned {
             tenant: "ferrydesk",
             origin: "timetable",
-            from: From::StandIn("/boards/{harbour}"),
+            from: From::StandIn("/boards/{harbor}"),
             namespace: "boards",
-            key_pattern: "board/{harbour}",
+            key_pattern: "board/{harbor}",
             // Boards are the most popular pages, so no user should wait for one.
             policy: PolicyChange { early_refresh_percent: Some(100), ..lifetime(30.0, 600.0) },
         },
@@ -69,9 +69,9 @@ fn plan() -> [Planned; 6] {
         Planned {
             tenant: "ferrydesk",
             origin: "notice-board",
-            from: From::StandIn("/notices/{harbour}"),
+            from: From::StandIn("/notices/{harbor}"),
             namespace: "notices",
-            key_pattern: "notice/{harbour}",
+            key_pattern: "notice/{harbor}",
             policy: PolicyChange { write_through: Some(true), ..lifetime(300.0, 600.0) },
         },
         Planned {
@@ -93,9 +93,9 @@ fn plan() -> [Planned; 6] {
         Planned {
             tenant: "quayside",
             origin: "berth-desk",
-            from: From::StandIn("/berths/{harbour}"),
+            from: From::StandIn("/berths/{harbor}"),
             namespace: "berths",
-            key_pattern: "berths/{harbour}",
+            key_pattern: "berths/{harbor}",
             policy: lifetime(15.0, 60.0),
         },
     ]
@@ -147,7 +147,7 @@ pub async fn create(verax: &Client, places: &Places) -> Result<(), DemoError> {
 fn change_of(from: &From, places: &Places) -> OriginChange {
     let at = |path: &str| Some(format!("http://{}{path}", places.stand_in));
     // The listings of the stand-in: the names of all harbors and gauges.
-    let listings = Some(["/harbours", "/gauges"].map(str::to_owned).to_vec());
+    let listings = Some(["/harbors", "/gauges"].map(str::to_owned).to_vec());
     match from {
         From::StandIn(path) => OriginChange { url: at(path), listings, ..Default::default() },
         From::Both(path) => {

@@ -17,7 +17,7 @@ use serde_json::json;
 use tokio::net::TcpListener;
 use verax_origin::standin::{Standin, around};
 
-use crate::data::{gauges, harbours};
+use crate::data::{gauges, harbors};
 use crate::error::DemoError;
 use crate::queries;
 
@@ -48,13 +48,13 @@ pub async fn start(database_url: &str, address: SocketAddr) -> Result<StandIn, D
         .await
         .map_err(|e| DemoError::Data(e.to_string()))?;
     let reads = Router::new()
-        .route("/harbours", get(list_harbours))
+        .route("/harbors", get(list_harbors))
         .route("/gauges", get(list_gauges))
-        .route("/boards/{harbour}", get(board))
+        .route("/boards/{harbor}", get(board))
         .route("/fares/{from}/{to}", get(fare))
         .route("/tides/{gauge}", get(tides))
-        .route("/berths/{harbour}", get(berths))
-        .route("/notices/{harbour}", get(notice).put(put_notice).delete(remove_notice))
+        .route("/berths/{harbor}", get(berths))
+        .route("/notices/{harbor}", get(notice).put(put_notice).delete(remove_notice))
         .with_state(connections);
     let (router, faults) = around(reads);
     let listen = |source| DemoError::Listen { address, source };
@@ -68,8 +68,8 @@ pub async fn start(database_url: &str, address: SocketAddr) -> Result<StandIn, D
     Ok(StandIn { address, faults })
 }
 
-async fn list_harbours() -> Json<Vec<String>> {
-    Json(harbours().into_iter().map(|h| h.slug).collect())
+async fn list_harbors() -> Json<Vec<String>> {
+    Json(harbors().into_iter().map(|h| h.slug).collect())
 }
 
 async fn list_gauges() -> Json<Vec<String>> {
@@ -106,10 +106,10 @@ async fn read<T>(
     query(&mut connection).await.map_err(|e| e.to_string())
 }
 
-async fn board(State(connections): State<Connections>, Path(harbour): Path<String>) -> Response {
-    let rows = read(&connections, async |c| queries::departure_board(c, &harbour).await).await;
-    let tags = format!("\"boards\", \"harbour-{harbour}\"");
-    answer(json!({ "harbour": harbour }), &tags, rows, Vec::is_empty)
+async fn board(State(connections): State<Connections>, Path(harbor): Path<String>) -> Response {
+    let rows = read(&connections, async |c| queries::departure_board(c, &harbor).await).await;
+    let tags = format!("\"boards\", \"harbor-{harbor}\"");
+    answer(json!({ "harbor": harbor }), &tags, rows, Vec::is_empty)
 }
 
 async fn fare(
@@ -125,8 +125,8 @@ async fn tides(State(connections): State<Connections>, Path(gauge): Path<String>
     answer(json!({ "gauge": gauge }), "\"tides\"", rows, Vec::is_empty)
 }
 
-async fn notice(State(connections): State<Connections>, Path(harbour): Path<String>) -> Response {
-    let rows = read(&connections, async |c| queries::notice(c, &harbour).await).await;
+async fn notice(State(connections): State<Connections>, Path(harbor): Path<String>) -> Response {
+    let rows = read(&connections, async |c| queries::notice(c, &harbor).await).await;
     match rows {
         Ok(rows) => match rows.into_iter().next() {
             Some(row) => ([("cache-groups", "\"notices\"")], row.notice).into_response(),
@@ -138,21 +138,21 @@ async fn notice(State(connections): State<Connections>, Path(harbour): Path<Stri
 
 async fn put_notice(
     State(connections): State<Connections>,
-    Path(harbour): Path<String>,
+    Path(harbor): Path<String>,
     text: String,
 ) -> Response {
-    write_notice(&connections, &harbour, Some(&text)).await
+    write_notice(&connections, &harbor, Some(&text)).await
 }
 
 async fn remove_notice(
     State(connections): State<Connections>,
-    Path(harbour): Path<String>,
+    Path(harbor): Path<String>,
 ) -> Response {
-    write_notice(&connections, &harbour, None).await
+    write_notice(&connections, &harbor, None).await
 }
 
-async fn write_notice(connections: &Connections, harbour: &str, text: Option<&str>) -> Response {
-    match read(connections, async |c| queries::put_notice(c, harbour, text).await).await {
+async fn write_notice(connections: &Connections, harbor: &str, text: Option<&str>) -> Response {
+    match read(connections, async |c| queries::put_notice(c, harbor, text).await).await {
         Ok(()) => StatusCode::NO_CONTENT.into_response(),
         Err(error) => {
             tracing::warn!(%error, "a notice was not written");
@@ -161,7 +161,7 @@ async fn write_notice(connections: &Connections, harbour: &str, text: Option<&st
     }
 }
 
-async fn berths(State(connections): State<Connections>, Path(harbour): Path<String>) -> Response {
-    let rows = read(&connections, async |c| queries::berths(c, &harbour).await).await;
-    answer(json!({ "harbour": harbour }), "\"berths\"", rows, Vec::is_empty)
+async fn berths(State(connections): State<Connections>, Path(harbor): Path<String>) -> Response {
+    let rows = read(&connections, async |c| queries::berths(c, &harbor).await).await;
+    answer(json!({ "harbor": harbor }), "\"berths\"", rows, Vec::is_empty)
 }

@@ -10,7 +10,7 @@ use tokio::task::JoinSet;
 use verax_client::{Client, Namespace};
 use verax_core::load::Popularity;
 
-use crate::data::{gauges, harbours};
+use crate::data::{gauges, harbors};
 use crate::error::DemoError;
 
 /// An application instance: what it reads, and how often.
@@ -22,9 +22,9 @@ struct Instance {
 
 /// The instances of the demo.
 fn instances(verax: &Client) -> Result<Vec<Instance>, DemoError> {
-    let harbours: Vec<String> = harbours().into_iter().map(|h| h.slug).collect();
-    let boards: Vec<String> = harbours.iter().map(|h| format!("board/{h}")).collect();
-    let busiest = &harbours[..8];
+    let harbors: Vec<String> = harbors().into_iter().map(|h| h.slug).collect();
+    let boards: Vec<String> = harbors.iter().map(|h| format!("board/{h}")).collect();
+    let busiest = &harbors[..8];
     let fares = busiest.iter().flat_map(|from| {
         busiest.iter().filter(move |to| *to != from).map(move |to| format!("fare/{from}/{to}"))
     });

@@ -2,8 +2,8 @@
   export interface Line {
     label: string;
     values: (number | null)[];
-    /** A CSS custom property that holds the colour. */
-    colour: string;
+    /** A CSS custom property that holds the color. */
+    color: string;
     dashed?: boolean;
     /** Fill the area below. */
     filled?: boolean;
@@ -47,7 +47,7 @@
   let holder: HTMLDivElement;
   let chart: uPlot | null = null;
 
-  function colour(property: string): string {
+  function color(property: string): string {
     return getComputedStyle(document.documentElement).getPropertyValue(property).trim();
   }
 
@@ -72,8 +72,8 @@
 
   function draw() {
     chart?.destroy();
-    const ink = colour('--color-base-content');
-    const grid = { stroke: colour('--color-base-300'), width: 1 };
+    const ink = color('--color-base-content');
+    const grid = { stroke: color('--color-base-300'), width: 1 };
     const axis = { stroke: ink, grid, ticks: grid, font: '12px system-ui, sans-serif' };
     chart = new uPlot(
       {
@@ -113,10 +113,10 @@
           {},
           ...lines.map((line) => ({
             label: line.label,
-            stroke: colour(line.colour),
+            stroke: color(line.color),
             width: 2.5,
             dash: line.dashed ? [8, 5] : undefined,
-            fill: line.filled ? `${colour(line.colour)}22` : undefined,
+            fill: line.filled ? `${color(line.color)}22` : undefined,
             spanGaps: true,
             paths: stepped ? uPlot.paths.stepped?.({ align: 1 }) : undefined,
             points: { show: x.length < 3 },
@@ -139,7 +139,7 @@
     };
   });
 
-  // Colours and dashes are fixed when a chart is made; new values only move it.
+  // Colors and dashes are fixed when a chart is made; new values only move it.
   $effect(() => {
     void theme.name;
     void height;

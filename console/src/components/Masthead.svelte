@@ -62,7 +62,7 @@
       <button
         class="btn btn-ghost btn-sm btn-square"
         onclick={() => theme.toggle()}
-        aria-label={theme.name === 'chart-day' ? 'Use dark colours' : 'Use light colours'}
+        aria-label={theme.name === 'chart-day' ? 'Use dark colors' : 'Use light colors'}
       >
         {#if theme.name === 'chart-day'}<MoonStar size={18} />{:else}<Sun size={18} />{/if}
       </button>

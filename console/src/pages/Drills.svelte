@@ -36,9 +36,9 @@
   const series = $derived(seriesOf(sides));
   // The side without the guarantee comes first, as in the tables.
   const styles = [
-    { colour: '--lane-direct', dashed: true },
-    { colour: '--lane-cached', dashed: false },
-    { colour: '--color-base-content', dashed: false },
+    { color: '--lane-direct', dashed: true },
+    { color: '--lane-cached', dashed: false },
+    { color: '--color-base-content', dashed: false },
   ];
 
   const names: Record<string, string> = {
@@ -108,7 +108,7 @@
         <svg width="28" height="4" aria-hidden="true">
           <line
             x1="0" y1="2" x2="28" y2="2" stroke-width="3"
-            stroke="var({style.colour})" stroke-dasharray={style.dashed ? '7 5' : undefined}
+            stroke="var({style.color})" stroke-dasharray={style.dashed ? '7 5' : undefined}
           />
         </svg>
         {side.name}

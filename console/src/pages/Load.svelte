@@ -124,11 +124,11 @@
         summary="Median latency of both lanes, second by second"
         {x}
         lines={[
-          { label: 'cached', values: ticks.map((t) => t.cached.p50_ms ?? null), colour: '--lane-cached' },
+          { label: 'cached', values: ticks.map((t) => t.cached.p50_ms ?? null), color: '--lane-cached' },
           {
             label: 'direct',
             values: ticks.map((t) => t.direct.p50_ms ?? null),
-            colour: '--lane-direct',
+            color: '--lane-direct',
             dashed: true,
           },
         ]}
@@ -144,11 +144,11 @@
         summary="Throughput of both lanes, second by second"
         {x}
         lines={[
-          { label: 'cached', values: ticks.map((t) => t.cached.per_second), colour: '--lane-cached' },
+          { label: 'cached', values: ticks.map((t) => t.cached.per_second), color: '--lane-cached' },
           {
             label: 'direct',
             values: ticks.map((t) => t.direct.per_second),
-            colour: '--lane-direct',
+            color: '--lane-direct',
             dashed: true,
           },
         ]}
@@ -164,8 +164,8 @@
       {:else}
         <p class="text-sm">Figures follow after the warm-up.</p>
       {/if}
-      {#each measured?.errors ?? [] as [text, many] (text)}
-        <p class="text-sm text-error">{format.count(many)} × {text}</p>
+      {#each measured?.errors ?? [] as { lane, message, count } (`${lane} ${message}`)}
+        <p class="text-sm text-error">{format.count(count)} × {lane}: {message}</p>
       {/each}
     </section>
   </div>

@@ -79,8 +79,8 @@
         summary="Reads per second over two minutes, now {format.rate(reads.at(-1) ?? 0)}; of the origin {format.rate(origin.at(-1) ?? 0)}"
         {x}
         lines={[
-          { label: 'reads', values: reads, colour: '--lane-cached', filled: true },
-          { label: 'origin calls', values: origin, colour: '--lane-direct', dashed: true },
+          { label: 'reads', values: reads, color: '--lane-cached', filled: true },
+          { label: 'origin calls', values: origin, color: '--lane-direct', dashed: true },
         ]}
         height={200}
         write={format.rate}
@@ -102,12 +102,12 @@
           {
             label: 'hit p50',
             values: samples.map((s) => s.hit_latency?.p50_ms ?? null),
-            colour: '--lane-cached',
+            color: '--lane-cached',
           },
           {
             label: 'origin p50',
             values: samples.map((s) => s.origin_latency?.p50_ms ?? null),
-            colour: '--lane-direct',
+            color: '--lane-direct',
             dashed: true,
           },
         ]}

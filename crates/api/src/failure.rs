@@ -147,7 +147,7 @@ mod tests {
     use super::FailureKind;
 
     #[test]
-    fn names_and_codes_lead_back_to_their_kind() {
+    fn names_and_codes_map_back_to_their_kind() {
         for kind in FailureKind::ALL {
             assert_eq!(FailureKind::of_code(kind.code()), Some(*kind));
             assert_eq!(FailureKind::of_name(kind.name()), Some(*kind));
@@ -157,7 +157,7 @@ mod tests {
     }
 
     #[test]
-    fn later_versions_are_unknown() {
+    fn kinds_of_later_versions_are_unknown() {
         assert_eq!(FailureKind::of_code(22), None);
         assert_eq!(FailureKind::of_name("flooded"), None);
     }

@@ -25,6 +25,7 @@ mod origins;
 mod permits;
 mod problem;
 mod rate_limits;
+mod run;
 mod tenants;
 mod tokens;
 mod waiting;
@@ -42,6 +43,7 @@ pub use failure::FailureKind;
 pub use live::{Latency, LiveSample, NamespaceSample, Node, Ready};
 pub use load::{
     LoadProfileSpec, LoadProgress, LoadReport, LoadRequest, LoadRun, LoadTick, ProfileChoice,
+    ReadErrors,
 };
 pub use locks::{
     AcquireLock, Lock, LockEvent, LockHolder, LockLease, Locks, QueuedCaller, RenewLock,
@@ -55,6 +57,7 @@ pub use origins::{
 pub use permits::{AcquirePermit, PermitGrant, PermitInUse, Permits, RefillEvent};
 pub use problem::Problem;
 pub use rate_limits::{AcquireRate, RateLimit};
+pub use run::Run;
 pub use tenants::{
     ActivityItem, CreateNamespace, CreateTenant, InvalidSeconds, Namespace, OriginChoice, Policy,
     PolicyChange, Tenant, Usage, duration_of,

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
-use verax_core::load::{Comparison, LaneFigures, Popularity};
+use verax_core::load::{Comparison, Lane, LaneFigures, Popularity};
 
 use crate::warm::WarmValues;
 
@@ -114,9 +114,21 @@ pub struct LoadReport {
     pub direct: LaneFigures,
     /// The cached lane compared with the direct one.
     pub comparison: Comparison,
-    /// The messages of failed reads with their counts, the most frequent first, at most 5.
+    /// Failed reads by lane and message, the most frequent first, at most 5 of each lane.
     #[serde(default)]
-    pub errors: Vec<(String, u64)>,
+    pub errors: Vec<ReadErrors>,
+}
+
+/// Failed reads of one lane that ended with one message.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct ReadErrors {
+    /// The lane.
+    pub lane: Lane,
+    /// Why they failed.
+    pub message: String,
+    /// How many they are.
+    pub count: u64,
 }
 
 /// A load run, running or ended.

@@ -70,7 +70,7 @@ mod tests {
     }
 
     #[test]
-    fn objects_are_read_as_ever() {
+    fn objects_deserialize_like_plain_structs() {
         let json = r#"{"name":"boards","policy":{"max_age_seconds":5,"origin":{"name":"o"}}}"#;
         let created = reads::<CreateNamespace>(json).unwrap();
         assert_eq!(created.policy.max_age_seconds, Some(5.0));

@@ -70,7 +70,7 @@ pub struct GuardChange {
 pub struct CreateOrigin {
     /// Its name within the tenant.
     pub name: String,
-    /// A URL template (RFC 6570), such as `http://127.0.0.1:8752/boards/{harbour}`, or for a query
+    /// A URL template (RFC 6570), such as `http://127.0.0.1:8752/boards/{harbor}`, or for a query
     /// the database, as `mysql://user@host:port/database`.
     pub url: String,
     /// The longest time to connect; 1000 when absent. The other two default to 10000 and 8 MiB.
@@ -96,7 +96,7 @@ pub struct CreateOrigin {
     /// Its overload protection.
     #[serde(default, skip_serializing_if = "Option::is_none", deserialize_with = "object_or_null")]
     pub guard: Option<GuardChange>,
-    /// The paths on its server, such as `/harbours`, that runs may read lists of values from; none
+    /// The paths on its server, such as `/harbors`, that runs may read lists of values from; none
     /// when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub listings: Option<Vec<String>>,
@@ -135,7 +135,7 @@ pub struct OriginChange {
     /// Its overload protection.
     #[serde(default, skip_serializing_if = "Option::is_none", deserialize_with = "object_or_null")]
     pub guard: Option<GuardChange>,
-    /// The paths on its server, such as `/harbours`, that runs may read lists of values from; none
+    /// The paths on its server, such as `/harbors`, that runs may read lists of values from; none
     /// when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub listings: Option<Vec<String>>,

@@ -34,7 +34,7 @@ pub struct Tenant {
 pub struct OriginChoice {
     /// The origin's name within the tenant.
     pub name: String,
-    /// The pattern of the keys, such as `board/{harbour}`; `{key}` when absent.
+    /// The pattern of the keys, such as `board/{harbor}`; `{key}` when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub key_pattern: Option<String>,
 }

@@ -12,7 +12,7 @@ use serde::{Deserialize, Serialize};
 pub enum WarmValues {
     /// These values.
     List(Vec<String>),
-    /// A JSON array of strings that the origin answers at this URL reference, such as `/harbours`.
+    /// A JSON array of strings that the origin answers at this URL reference, such as `/harbors`.
     Listing(String),
 }
 

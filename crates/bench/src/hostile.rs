@@ -101,6 +101,41 @@ fn announced() -> &'static [u8] {
     })
 }
 
+impl Attack {
+    /// Appends the frames of request `n`.
+    fn encode(self, n: u64, bytes: &mut Vec<u8>) {
+        let (key, frame) = (format!("k/{n}"), Frame { namespace: 1, id: n as u32 | 1 });
+        match self {
+            Attack::Announce => bytes.extend_from_slice(announced()),
+            Attack::TakeNothing => {
+                let gets = [Request::Get { key: "large", flags: GetFlags::default() }];
+                Request::Batch(BatchOperations::of(&gets)).encode(frame, bytes);
+            }
+            Attack::Clutter => {
+                let (tag, kind) = (format!("tag-{n}"), format!("text/{}", n % 2));
+                let kind = format!("{kind}{}", "x".repeat(240));
+                put(&key, b"v", &kind, &[&tag, "all"]).encode(frame, bytes);
+            }
+            Attack::Claim => {
+                let (key, flags) = (&key[..], PermitFlags::default());
+                let permit =
+                    Request::AcquirePermit { key, flags, owner: "", lease: 300_000, wait: 0 };
+                permit.encode(frame, bytes);
+                if n.is_multiple_of(2) {
+                    Request::Delete { key }.encode(frame, bytes);
+                }
+            }
+            Attack::Lock => {
+                let wait = 1_000 + n % 3_000;
+                let (name, owner, lease) = ("one", "", 1_000);
+                Request::AcquireLock { name, owner, lease, wait, ends_with_connection: true }
+                    .encode(frame, bytes);
+            }
+            Attack::Invalidate => Request::InvalidateTag { tag: "all" }.encode(frame, bytes),
+        }
+    }
+}
+
 /// One connection of an attack, until it is closed or its time is up. Its replies are read, unless
 /// not reading them is the attack.
 async fn attack(
@@ -122,63 +157,18 @@ async fn attack(
         while !matches!(attack, Attack::TakeNothing) && reader.read(&mut thrown_away).await? > 0 {}
         std::future::pending::<std::io::Result<()>>().await
     };
+    let (requests, pause) = match attack {
+        Attack::Announce => (1, CONNECTION_TIME),
+        Attack::Invalidate => (1, Duration::from_millis(50)),
+        _ => (100, Duration::from_millis(20)),
+    };
     let writing = async {
         loop {
             bytes.clear();
-            for _ in 0..100 {
-                let n = sent.fetch_add(1, Ordering::Relaxed);
-                let (key, frame) = (format!("k/{n}"), Frame { namespace: 1, id: n as u32 | 1 });
-                match attack {
-                    Attack::Announce => {
-                        bytes.extend_from_slice(announced());
-                        break;
-                    }
-                    Attack::TakeNothing => {
-                        let gets = [Request::Get { key: "large", flags: GetFlags::default() }];
-                        Request::Batch(BatchOperations::of(&gets)).encode(frame, &mut bytes);
-                    }
-                    Attack::Clutter => {
-                        let (tag, kind) = (format!("tag-{n}"), format!("text/{}", n % 2));
-                        let kind = format!("{kind}{}", "x".repeat(240));
-                        put(&key, b"v", &kind, &[&tag, "all"]).encode(frame, &mut bytes);
-                    }
-                    Attack::Claim => {
-                        let flags = PermitFlags::default();
-                        let ask = Request::AcquirePermit {
-                            key: &key,
-                            flags,
-                            owner: "",
-                            lease: 300_000,
-                            wait: 0,
-                        };
-                        ask.encode(frame, &mut bytes);
-                        if n.is_multiple_of(2) {
-                            Request::Delete { key: &key }.encode(frame, &mut bytes);
-                        }
-                    }
-                    Attack::Lock => {
-                        let wait = 1_000 + n % 3_000;
-                        let lock = Request::AcquireLock {
-                            name: "one",
-                            owner: "",
-                            lease: 1_000,
-                            wait,
-                            ends_with_connection: true,
-                        };
-                        lock.encode(frame, &mut bytes);
-                    }
-                    Attack::Invalidate => {
-                        Request::InvalidateTag { tag: "all" }.encode(frame, &mut bytes);
-                        break;
-                    }
-                }
+            for _ in 0..requests {
+                attack.encode(sent.fetch_add(1, Ordering::Relaxed), &mut bytes);
             }
             writer.write_all(&bytes).await?;
-            let pause = match attack {
-                Attack::Announce => CONNECTION_TIME,
-                Attack::Invalidate => Duration::from_millis(50),
-                _ => Duration::from_millis(20),
-            };
             tokio::time::sleep(pause).await;
         }
     };
@@ -307,6 +297,39 @@ fn measured(orders: &Orders) -> Result<(Duration, Duration), Failure> {
     Ok((Duration::from_nanos(median.parse()?), Duration::from_nanos(p99.parse()?)))
 }
 
+/// Creates both tenants' namespaces and entries; returns the address of the service and the hostile
+/// tenant's token.
+async fn prepare(fixture: &Fixture) -> Result<(SocketAddr, String), Failure> {
+    let service = &fixture.service;
+    let admin = Caller::service("benchmark", vec![Scope::Admin]);
+    let control = service.control();
+    control.create_tenant(&admin, "flood").await?;
+    control.create_tenant(&admin, "tideline").await?;
+    let reserve = PolicyChange {
+        reserve_bytes: Some(4 << 20),
+        // For longer than the load lasts.
+        max_age_seconds: Some(86_400.0),
+        ..PolicyChange::default()
+    };
+    let junk = PolicyChange::default();
+    control.create_namespace(&admin, &Name::new("flood")?, "junk", &junk).await?;
+    control.create_namespace(&admin, &Name::new("tideline")?, "levels", &reserve).await?;
+    let scopes = ["read:flood", "write:flood"].map(str::to_owned);
+    let hostile = control.create_token(&admin, &scopes, "").await?.secret;
+    let listener = TcpListener::bind("127.0.0.1:0").await?;
+    let wire = listener.local_addr()?;
+    let limits = WireLimits::default();
+    tokio::spawn(verax_server::serve_wire(listener, Arc::clone(service), None, limits));
+    let client = client(wire, &fixture.token)?;
+    let levels = client.cache("tideline", "levels", patient())?;
+    for n in 0..1_000 {
+        levels.put(&format!("gauge/{n}"), vec![7; 128], PutOptions::default()).await?;
+    }
+    let large = client.cache("flood", "junk", patient())?;
+    large.put("large", vec![7; 30 << 10], PutOptions::default()).await?;
+    Ok((wire, hostile))
+}
+
 /// Memory, and the quiet tenant's latency, beside hostile load.
 pub(crate) fn run(options: &Options) -> Result<Table, Failure> {
     let whole = Duration::from_secs_f64(options.soak_seconds);
@@ -321,36 +344,7 @@ pub(crate) fn run(options: &Options) -> Result<Table, Failure> {
         "quiet p99",
     ]);
     let mib = |bytes: u64| format!("{:.1} MiB", bytes as f64 / f64::from(1 << 20));
-    let (wire, hostile) = fixture.runtime.block_on(async {
-        let admin = Caller::service("benchmark", vec![Scope::Admin]);
-        let control = service.control();
-        control.create_tenant(&admin, "flood").await?;
-        control.create_tenant(&admin, "tideline").await?;
-        let reserve = PolicyChange {
-            reserve_bytes: Some(4 << 20),
-            // For longer than the load lasts.
-            max_age_seconds: Some(86_400.0),
-            ..PolicyChange::default()
-        };
-        let junk = PolicyChange::default();
-        control.create_namespace(&admin, &Name::new("flood")?, "junk", &junk).await?;
-        control.create_namespace(&admin, &Name::new("tideline")?, "levels", &reserve).await?;
-        let scopes = ["read:flood", "write:flood"].map(str::to_owned);
-        let hostile = control.create_token(&admin, &scopes, "").await?.secret;
-        let listener = TcpListener::bind("127.0.0.1:0").await?;
-        let wire = listener.local_addr()?;
-        let limits = WireLimits::default();
-        tokio::spawn(verax_server::serve_wire(listener, Arc::clone(&service), None, limits));
-        let client = client(wire, &fixture.token)?;
-        let levels = client.cache("tideline", "levels", patient())?;
-        for n in 0..1_000 {
-            levels.put(&format!("gauge/{n}"), vec![7; 128], PutOptions::default()).await?;
-        }
-        let large = client.cache("flood", "junk", patient())?;
-        large.put("large", vec![7; 30 << 10], PutOptions::default()).await?;
-        Ok::<_, Failure>((wire, hostile))
-    })?;
-
+    let (wire, hostile) = fixture.runtime.block_on(prepare(&fixture))?;
     let own = |time| Orders { wire, time, token: fixture.token.clone() };
     let alone = measured(&own(whole / ALONE_PART))?;
     let shown = |time: Duration, alone: Duration| {

@@ -48,7 +48,7 @@ fn put(
     bytes: usize,
     more: More,
 ) -> Result<u64, Failure> {
-    let key = Key::new(format!("board/harbour-{number:07}"))?;
+    let key = Key::new(format!("board/harbor-{number:07}"))?;
     let (mut lifetime, now) = (Lifetime::of(Duration::from_secs(3_600)), Timestamp::from_millis(0));
     if more == More::StaleTimes {
         lifetime.stale_while_revalidate = Duration::from_secs(60);

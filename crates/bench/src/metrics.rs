@@ -55,7 +55,7 @@ fn measure(fixture: &Fixture, keys: &[String], time: Duration, each: usize, coun
 
 pub(crate) fn run(options: &Options) -> Result<Vec<Row>, Failure> {
     let fixture = Fixture::start(64 << 20)?;
-    let keys: Vec<String> = (0..KEYS).map(|n| format!("board/harbour-{n:06}")).collect();
+    let keys: Vec<String> = (0..KEYS).map(|n| format!("board/harbor-{n:06}")).collect();
     keys.iter().try_for_each(|key| fixture.put(key, 128))?;
     let time = Duration::from_secs_f64(options.seconds);
     let row = |what: &str, each| {

@@ -160,7 +160,7 @@ fn lock(number: u64) -> Result<LockName, Failure> {
 
 fn request(lease: u64, wait: u64) -> AcquireRequest {
     AcquireRequest {
-        owner: "harbour master".to_owned(),
+        owner: "harbor master".to_owned(),
         lease: Duration::from_millis(lease),
         wait: Duration::from_millis(wait),
         session: Some(SessionId(1)),

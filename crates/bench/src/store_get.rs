@@ -79,7 +79,7 @@ pub(crate) fn run(options: &Options) -> Result<Vec<Row>, Box<dyn std::error::Err
     };
     let mut keys = Vec::with_capacity(KEYS);
     for n in 0..KEYS {
-        let key = Key::new(format!("board/harbour-{n:06}"))?;
+        let key = Key::new(format!("board/harbor-{n:06}"))?;
         let lifetime = Lifetime::of(Duration::from_secs(3_600));
         let entry = Entry::new(value.clone(), "application/json", lifetime, now);
         partition.put(&key, &entry, Precondition::Always, now)?;

@@ -1,6 +1,7 @@
 //! Many callers on one cold key: how often the origin is read, and how long after its response the
 //! last caller has the value.
 
+use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
@@ -58,37 +59,39 @@ async fn rush(
     Ok((began.elapsed(), calls.load(Ordering::SeqCst) - before))
 }
 
-pub(crate) fn run() -> Result<Table, Failure> {
-    let fixture = Fixture::start(64 << 20)?;
-    let calls = Arc::new(AtomicU64::new(0));
-    let counted = Arc::clone(&calls);
+/// Serves a namespace whose origin takes [`ORIGIN_TIME`] and counts its calls.
+async fn serve(fixture: &Fixture, calls: Arc<AtomicU64>) -> Result<SocketAddr, Failure> {
+    let service = &fixture.service;
     let answer = get(async move || {
-        counted.fetch_add(1, Ordering::SeqCst);
+        calls.fetch_add(1, Ordering::SeqCst);
         tokio::time::sleep(ORIGIN_TIME).await;
         "07:10 Saltmere"
     });
+    let origin = TcpListener::bind("127.0.0.1:0").await?;
+    let at = format!("http://{}/{{key}}", origin.local_addr()?);
+    let router = Router::new().route("/{*key}", answer);
+    tokio::spawn(async move { axum::serve(origin, router).await });
+    let caller = Caller::service("benchmark", vec![Scope::Admin]);
+    let (tenant, name) = (Name::new("ferrydesk")?, Name::new("boards")?);
+    let origin = CreateOrigin { name: "desk".into(), url: at, ..Default::default() };
+    service.control().create_origin(&caller, &tenant, &origin).await?;
+    let policy = PolicyChange {
+        origin: Some(Some(OriginChoice { name: "desk".into(), key_pattern: None })),
+        ..PolicyChange::default()
+    };
+    service.control().change_namespace(&caller, &tenant, &name, &policy, Expected::Any).await?;
+    let listener = TcpListener::bind("127.0.0.1:0").await?;
+    let wire = listener.local_addr()?;
+    let limits = WireLimits::default();
+    tokio::spawn(verax_server::serve_wire(listener, Arc::clone(service), None, limits));
+    Ok(wire)
+}
+
+pub(crate) fn run() -> Result<Table, Failure> {
+    let fixture = Fixture::start(64 << 20)?;
+    let calls = Arc::new(AtomicU64::new(0));
     let client_runtime = crate::fixture::runtime("callers")?;
-    let service = Arc::clone(&fixture.service);
-    let wire = fixture.runtime.block_on(async {
-        let origin = TcpListener::bind("127.0.0.1:0").await?;
-        let at = format!("http://{}/{{key}}", origin.local_addr()?);
-        let router = Router::new().route("/{*key}", answer);
-        tokio::spawn(async move { axum::serve(origin, router).await });
-        let caller = Caller::service("benchmark", vec![Scope::Admin]);
-        let (tenant, name) = (Name::new("ferrydesk")?, Name::new("boards")?);
-        let origin = CreateOrigin { name: "desk".into(), url: at, ..Default::default() };
-        service.control().create_origin(&caller, &tenant, &origin).await?;
-        let policy = PolicyChange {
-            origin: Some(Some(OriginChoice { name: "desk".into(), key_pattern: None })),
-            ..PolicyChange::default()
-        };
-        service.control().change_namespace(&caller, &tenant, &name, &policy, Expected::Any).await?;
-        let listener = TcpListener::bind("127.0.0.1:0").await?;
-        let wire = listener.local_addr()?;
-        let limits = WireLimits::default();
-        tokio::spawn(verax_server::serve_wire(listener, Arc::clone(&service), None, limits));
-        Ok::<_, Failure>(wire)
-    })?;
+    let wire = fixture.runtime.block_on(serve(&fixture, Arc::clone(&calls)))?;
     let options = ClientOptions {
         wire: wire.to_string(),
         token: Some(fixture.token.clone()),

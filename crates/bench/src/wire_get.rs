@@ -27,7 +27,7 @@ pub(crate) struct Served {
 }
 
 fn key(number: usize) -> String {
-    format!("board/harbour-{number:08}")
+    format!("board/harbor-{number:08}")
 }
 
 impl Served {

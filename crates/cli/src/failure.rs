@@ -60,7 +60,9 @@ impl From<ClientError> for Failure {
     fn from(error: ClientError) -> Self {
         let code = match &error {
             ClientError::Unreachable { .. } | ClientError::TimedOut { .. } => 5,
-            ClientError::NotVerax { .. } | ClientError::Unreadable { .. } => 1,
+            ClientError::NotVerax { .. }
+            | ClientError::Unreadable { .. }
+            | ClientError::NotStored(_) => 1,
             ClientError::Invalid(_) => 2,
             // Nobody serves at that address.
             ClientError::Refused(problem) if problem.failure() == Some(FailureKind::Standby) => 5,

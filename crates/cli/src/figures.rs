@@ -85,7 +85,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn numbers_read_well() {
+    fn numbers_are_formatted_for_people() {
         assert_eq!([count(7), count(1_234), count(1_234_567)], ["7", "1,234", "1,234,567"]);
         assert_eq!([rate(4.21), rate(3_120.4)], ["4.2/s", "3,120/s"]);
         assert_eq!(milliseconds(0.6144), "0.614 ms");

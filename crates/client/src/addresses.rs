@@ -78,7 +78,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn the_one_that_answered_is_tried_first() {
+    fn the_address_that_answered_is_tried_first() {
         let addresses = Addresses::new("a", vec!["b", "c"]);
         assert_eq!((addresses.current(), addresses.in_order()), ("a", vec!["a", "b", "c"]));
         addresses.answered(&"c");
@@ -86,7 +86,7 @@ mod tests {
     }
 
     #[test]
-    fn one_that_is_silent_is_left_for_the_next() {
+    fn a_silent_address_is_skipped() {
         let addresses = Addresses::new("a", vec!["b"]);
         addresses.was_silent(&"b");
         assert_eq!(addresses.current(), "a", "the run has already ended");
@@ -100,7 +100,7 @@ mod tests {
     }
 
     #[test]
-    fn learned_addresses_are_bounded_and_named_ones_stay() {
+    fn learned_addresses_are_bounded_and_configured_ones_stay() {
         let addresses = Addresses::new(0, vec![1]);
         (100..200).for_each(|learned| addresses.answered(&learned));
         let all = addresses.in_order();

@@ -40,6 +40,9 @@ pub enum ClientError {
         /// What is wrong with it.
         reason: String,
     },
+    /// A refilled value was returned without being stored, although nothing failed.
+    #[error("the value was not stored: {0}")]
+    NotStored(String),
     /// A given address, token or key is malformed.
     #[error("{0}")]
     Invalid(String),
@@ -59,6 +62,16 @@ impl ClientError {
         match self {
             Self::Refused(problem) => problem.failure(),
             _ => None,
+        }
+    }
+
+    /// Whether the same call may succeed later: Verax did not respond, or cannot serve now.
+    pub fn is_temporary(&self) -> bool {
+        let kinds =
+            [FailureKind::Overloaded, FailureKind::Standby, FailureKind::RecordsUnavailable];
+        match self {
+            Self::Unreachable { .. } | Self::TimedOut { .. } => true,
+            _ => self.failure().is_some_and(|kind| kinds.contains(&kind)),
         }
     }
 

@@ -34,5 +34,6 @@ pub use verax_api::{FailureKind, Problem};
 pub use verax_core::source::Source;
 pub use verax_core::store::{InvalidRate, Rate, RateLimitOutcome};
 pub use wire::{
-    Cache, CacheEvent, CacheOptions, Hit, NearCopies, Outdated, Page, PutMany, Written,
+    Cache, CacheEntry, CacheEvent, CacheEventKind, CacheOptions, Cached, CachedFrom, EventHook,
+    Hit, NearCopies, Outdated, Page, PutMany, Refilled, Written,
 };

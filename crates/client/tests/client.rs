@@ -62,7 +62,7 @@ fn hit() -> impl IntoResponse {
 }
 
 #[tokio::test]
-async fn a_look_up_sends_the_token_and_reads_every_field() {
+async fn get_sends_the_token_and_reads_every_field() {
     let (url, seen) = server(hit).await;
     let boards = client(&url).namespace("ferrydesk", "boards").unwrap();
     let found = boards.get("a/b ä").await.unwrap().unwrap();
@@ -123,7 +123,7 @@ fn problem(status: u16, name: &str) -> Response {
 }
 
 #[tokio::test]
-async fn hit_miss_and_failure_are_told_apart() {
+async fn hit_miss_and_failure_are_distinct_results() {
     let look_up = async |status: u16, name: &'static str| {
         let (url, _) = server(move || problem(status, name)).await;
         client(&url).namespace("a", "b").unwrap().look_up("k", ReadOptions::default()).await
@@ -139,7 +139,7 @@ async fn hit_miss_and_failure_are_told_apart() {
 }
 
 #[tokio::test]
-async fn what_is_not_verax_is_said_to_be_something_else() {
+async fn responses_of_another_server_are_reported_as_such() {
     let (page, _) = server(|| "<html>a router's sign-in page</html>").await;
     let (refusing, _) = server(|| (StatusCode::FORBIDDEN, "<html>no</html>")).await;
     for url in [page, refusing] {
@@ -150,7 +150,7 @@ async fn what_is_not_verax_is_said_to_be_something_else() {
 }
 
 #[tokio::test]
-async fn nobody_there_and_nobody_answering_are_two_things() {
+async fn refused_connections_and_timeouts_are_distinct_errors() {
     let error = client("http://127.0.0.1:1").tenants().await.unwrap_err();
     assert!(matches!(error, ClientError::Unreachable { .. }), "{error:?}");
     // Takes the connection and says nothing.
@@ -184,13 +184,13 @@ fn names_cannot_lead_elsewhere(#[case] tenant: &str, #[case] name: &str) {
 #[case(".")]
 #[case("..")]
 #[tokio::test]
-async fn keys_that_no_url_can_carry_are_refused_here(#[case] key: &str) {
+async fn keys_that_no_url_can_carry_are_refused_by_the_client(#[case] key: &str) {
     let boards = client("http://127.0.0.1:1").namespace("a", "b").unwrap();
     assert!(matches!(boards.get(key).await, Err(ClientError::Invalid(_))));
 }
 
 #[tokio::test]
-async fn streams_bring_events_in_order_and_pass_over_what_they_do_not_know() {
+async fn streams_deliver_events_in_order_and_skip_unknown_ones() {
     let run = |stored: u64, state: &str| {
         format!(
             r#"{{"id":1,"tenant":"a","namespace":"b","state":"{state}","started_at":"2031-05-02T06:00:00Z","elapsed_ms":1.0,"keys":2,"stored":{stored},"failed":0,"per_second":1.0,"failures":[]}}"#
@@ -202,22 +202,24 @@ async fn streams_bring_events_in_order_and_pass_over_what_they_do_not_know() {
         run(2, "done")
     );
     let (url, seen) = server(move || ([("content-type", "text/event-stream")], text.clone())).await;
-    let events: Vec<_> = client(&url).watch_warm_run(1).await.unwrap().collect().await;
+    let events: Vec<_> =
+        client(&url).watch_run::<verax_api::WarmRun>(1).await.unwrap().collect().await;
     let stored: Vec<u64> = events.iter().map(|e| e.as_ref().unwrap().stored).collect();
     assert_eq!(stored, [1, 2]);
     assert_eq!(seen.lock().unwrap()[0].path, "/v1/warm-runs/1/live");
 }
 
 #[tokio::test]
-async fn a_stream_that_cannot_be_read_is_an_error() {
+async fn an_unreadable_stream_is_an_error() {
     let (url, _) =
         server(|| ([("content-type", "text/event-stream")], "event: end\ndata: {\n\n")).await;
-    let events: Vec<_> = client(&url).watch_load_run(1).await.unwrap().collect().await;
+    let events: Vec<_> =
+        client(&url).watch_run::<verax_api::LoadRun>(1).await.unwrap().collect().await;
     assert!(matches!(&events[..], [Err(ClientError::NotVerax { .. })]), "{events:?}");
 }
 
 #[tokio::test]
-async fn connections_are_used_again() {
+async fn connections_are_reused() {
     let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
     let url = format!("http://{}", listener.local_addr().unwrap());
     let connections = Arc::new(Mutex::new(std::collections::HashSet::new()));

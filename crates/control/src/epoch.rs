@@ -19,17 +19,17 @@ const EVERY: Duration = Duration::from_secs(1);
 /// Keeps an epoch available. Without one, locks are refused and everything else works: a token must
 /// never be smaller than one granted before a restart.
 pub(crate) async fn keep_epoch(control: Arc<Control>) {
-    let mut told = false;
+    let mut warned = false;
     loop {
         let wanted = control.role() == Role::Active && control.records_available();
         if wanted && control.engine.needs_lock_epoch() {
-            let given = control.begin_lock_epoch().await;
-            if given && told {
-                tracing::info!("locks are given again");
-            } else if !given && !told {
+            let granted = control.begin_lock_epoch().await;
+            if granted && warned {
+                tracing::info!("locks are granted again");
+            } else if !granted && !warned {
                 tracing::warn!("locks are refused until MariaDB provides an epoch");
             }
-            told = !given;
+            warned = !granted;
         }
         tokio::time::sleep(EVERY).await;
     }

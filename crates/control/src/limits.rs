@@ -30,7 +30,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn the_last_one_is_let_in_and_one_more_is_not() {
+    fn the_last_allowed_one_is_admitted_and_one_more_is_refused() {
         assert_eq!(check("tenants", MAX_TENANTS - 1, MAX_TENANTS), Ok(()));
         let refused = check("tenants", MAX_TENANTS, MAX_TENANTS).unwrap_err();
         assert!(refused.to_string().contains("10000 tenants"), "{refused}");

@@ -38,7 +38,7 @@ impl Control {
             .get(tenant)
             .ok_or_else(|| ControlError::Unknown(Subject::Tenant(tenant.to_string())))?;
         let show = |(record, origin): &(OriginRecord, Arc<Origin>)| {
-            origin_to_to_api(caller, record, origin)
+            origin_as_seen_by(caller, record, origin)
         };
         Ok(found.origins.values().map(show).collect())
     }
@@ -359,7 +359,7 @@ fn word(breaker: BreakerState) -> String {
 
 /// An origin as a caller may see it: only administrators see internal addresses and the names of
 /// secrets.
-pub(crate) fn origin_to_to_api(
+pub(crate) fn origin_as_seen_by(
     caller: &Caller,
     record: &OriginRecord,
     origin: &Origin,

@@ -89,5 +89,5 @@ impl Control {
 /// A caller's session, for the API.
 pub fn session_of(caller: &Caller) -> Session {
     let scopes = caller.scopes().iter().map(Scope::to_string).collect();
-    Session { who: caller.who().to_owned(), scopes }
+    Session { who: caller.display_name().to_owned(), scopes }
 }

@@ -12,7 +12,7 @@ use verax_engine::events::{LockEvent, RefillRecord};
 
 use crate::access::Caller;
 use crate::control::Control;
-use crate::origins::origin_to_to_api;
+use crate::origins::origin_as_seen_by;
 use crate::registry::Registered;
 
 /// An item and its namespace.
@@ -63,7 +63,7 @@ impl Control {
             .iter()
             .filter(|(tenant, _)| caller.holds(&Scope::tenant(Right::Manage, tenant)))
             .flat_map(|(_, tenant)| tenant.origins.values())
-            .map(|(record, origin)| origin_to_to_api(caller, record, origin))
+            .map(|(record, origin)| origin_as_seen_by(caller, record, origin))
             .collect();
         origins.sort_by(|a, b| (&a.tenant, &a.name).cmp(&(&b.tenant, &b.name)));
         origins

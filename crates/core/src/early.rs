@@ -82,7 +82,7 @@ mod tests {
     const MS: fn(u64) -> Duration = Duration::from_millis;
 
     #[test]
-    fn nothing_measured_or_no_factor_is_never_due() {
+    fn without_a_refill_time_or_a_factor_no_entry_is_due_early() {
         let asked = || unreachable!("no draw is needed");
         assert!(!is_due(Duration::ZERO, MS(1), AS_PUBLISHED, asked));
         assert!(!is_due(MS(100), MS(1), 0, asked));
@@ -113,14 +113,14 @@ mod tests {
 
     proptest! {
         #[test]
-        fn a_refill_time_is_kept_to_three_percent(millis in 1u64..2_300_000) {
+        fn a_stored_refill_time_is_within_three_percent(millis in 1u64..2_300_000) {
             let kept = RefillTime::from_number(RefillTime::of(MS(millis)).number()).took();
             let ratio = kept.as_secs_f64() / MS(millis).as_secs_f64();
             prop_assert!((0.97..=1.03).contains(&ratio), "{ratio}");
         }
 
         #[test]
-        fn the_nearer_the_end_the_likelier(took in 1u64..10_000, left in 0u64..20_000, nearer in 0u64..20_000, draw in 0.0..1.0f64) {
+        fn early_refresh_grows_likelier_toward_the_end(took in 1u64..10_000, left in 0u64..20_000, nearer in 0u64..20_000, draw in 0.0..1.0f64) {
             let due = |left| is_due(MS(took), MS(left), AS_PUBLISHED, || draw);
             prop_assert!(!due(left) || due(left.min(nearer)));
         }

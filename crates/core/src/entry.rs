@@ -369,7 +369,7 @@ mod tests {
     }
 
     #[test]
-    fn usual_media_types_have_numbers_and_others_are_kept() {
+    fn common_media_types_are_numbered_and_others_interned() {
         for text in USUAL {
             let media_type = MediaType::new(text);
             assert_eq!(MediaType::usual(media_type.number().unwrap()).as_str(), text);

@@ -91,6 +91,8 @@ pub struct CacheControl {
     pub stale_while_revalidate: Option<Duration>,
     /// `stale-if-error`
     pub stale_if_error: Option<Duration>,
+    /// `must-revalidate` or `proxy-revalidate`: never serve the value stale.
+    pub must_revalidate: bool,
     /// `no-store`: do not store the value.
     pub no_store: bool,
     /// `no-cache`: on a request, do not answer from the cache.
@@ -147,6 +149,7 @@ impl CacheControl {
                     let given = seconds("stale-if-error", value)?;
                     control.stale_if_error.get_or_insert(given);
                 }
+                "must-revalidate" | "proxy-revalidate" => control.must_revalidate = true,
                 "no-store" => control.no_store = true,
                 "no-cache" => control.no_cache = true,
                 _ => {}
@@ -155,21 +158,18 @@ impl CacheControl {
         Ok(control)
     }
 
-    /// The lifetime, with absent parts from `fallback`.
-    ///
-    /// A field with `max-age` sets the whole lifetime: the stale times that it leaves out are then
-    /// zero, not those of the fallback.
+    /// The lifetime, with absent parts from `fallback`. With `must_revalidate` the stale times are
+    /// zero, whatever else is given (RFC 9111, section 5.2.2.2; RFC 5861, section 4).
     pub fn lifetime_or(&self, fallback: Lifetime) -> Lifetime {
-        let base = match self.max_age {
-            Some(max_age) => Lifetime::of(max_age),
-            None => fallback,
-        };
+        let max_age = self.max_age.unwrap_or(fallback.max_age);
+        if self.must_revalidate {
+            return Lifetime::of(max_age);
+        }
+        let while_revalidate = self.stale_while_revalidate;
         Lifetime {
-            max_age: base.max_age,
-            stale_while_revalidate: self
-                .stale_while_revalidate
-                .unwrap_or(base.stale_while_revalidate),
-            stale_if_error: self.stale_if_error.unwrap_or(base.stale_if_error),
+            max_age,
+            stale_while_revalidate: while_revalidate.unwrap_or(fallback.stale_while_revalidate),
+            stale_if_error: self.stale_if_error.unwrap_or(fallback.stale_if_error),
         }
     }
 }
@@ -211,7 +211,7 @@ mod tests {
     }
 
     #[test]
-    fn a_clock_that_steps_back_leaves_the_entry_fresh() {
+    fn a_clock_step_backwards_keeps_the_entry_fresh() {
         let lifetime = Lifetime::of(S(1));
         let stored = Timestamp::from_millis(9_000);
         let before = Timestamp::from_millis(0);
@@ -235,20 +235,25 @@ mod tests {
     #[case("max-age=315360001", MAX_LIFETIME)]
     #[case("max-age=99999999999999999999999999", MAX_LIFETIME)]
     #[case("max-age=5, max-age=50", S(5))]
-    #[case("immutable, private=\"x-harbour\", max-age=7, s-maxage=soon", S(7))]
+    #[case("immutable, private=\"x-harbor\", max-age=7, s-maxage=soon", S(7))]
     fn fields_are_read_leniently(#[case] field: &str, #[case] max_age: Duration) {
         assert_eq!(CacheControl::parse(field).unwrap().max_age, Some(max_age));
     }
 
     #[test]
-    fn a_field_with_max_age_replaces_the_whole_fallback() {
+    fn parts_left_out_come_from_the_fallback_unless_stale_serving_is_forbidden() {
         let fallback =
             Lifetime { max_age: S(30), stale_while_revalidate: S(10), stale_if_error: S(60) };
         let given = CacheControl::parse("Max-Age=\"5\", private, stale-if-error=7").unwrap();
         assert_eq!(
             given.lifetime_or(fallback),
-            Lifetime { max_age: S(5), stale_while_revalidate: S(0), stale_if_error: S(7) }
+            Lifetime { max_age: S(5), stale_while_revalidate: S(10), stale_if_error: S(7) }
         );
+        for field in ["max-age=5, must-revalidate", "Proxy-Revalidate, max-age=5, stale-if-error=7"]
+        {
+            let given = CacheControl::parse(field).unwrap();
+            assert_eq!(given.lifetime_or(fallback), Lifetime::of(S(5)), "{field}");
+        }
         assert_eq!(CacheControl::default().lifetime_or(fallback), fallback);
     }
 }

@@ -151,7 +151,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn a_sample_lies_below_its_edge_and_within_a_sixteenth(nanoseconds in 0u64..60_000_000_000) {
+        fn a_bucket_edge_is_within_a_sixteenth_above_its_sample(nanoseconds in 0u64..60_000_000_000) {
             let edge = upper_edge(bucket(nanoseconds));
             prop_assert!(nanoseconds < edge);
             prop_assert!(edge - nanoseconds <= (nanoseconds / 16).max(16) + 16);

@@ -97,7 +97,7 @@ mod tests {
     }
 
     #[test]
-    fn names_have_a_longest_length() {
+    fn names_are_bounded_in_length() {
         assert!(Name::new("a".repeat(MAX_NAME_BYTES)).is_ok());
         assert!(Name::new("a".repeat(MAX_NAME_BYTES + 1)).is_err());
     }

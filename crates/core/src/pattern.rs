@@ -8,7 +8,7 @@ use crate::key::{InvalidKey, Key};
 /// The most variables in one pattern.
 pub const MAX_VARIABLES: usize = 8;
 
-/// A shape of keys such as `board/{harbour}`: literal text and variables in braces.
+/// A shape of keys such as `board/{harbor}`: literal text and variables in braces.
 ///
 /// A variable matches one or more characters, up to the first occurrence of the literal that
 /// follows it; a variable at the end matches the rest.
@@ -16,9 +16,9 @@ pub const MAX_VARIABLES: usize = 8;
 /// ```
 /// use verax_core::KeyPattern;
 ///
-/// let pattern = KeyPattern::parse("board/{harbour}/{day}")?;
+/// let pattern = KeyPattern::parse("board/{harbor}/{day}")?;
 /// let values = pattern.values_of("board/aldermouth/2031-05-02").unwrap();
-/// assert_eq!(values, [("harbour", "aldermouth"), ("day", "2031-05-02")]);
+/// assert_eq!(values, [("harbor", "aldermouth"), ("day", "2031-05-02")]);
 /// assert_eq!(pattern.values_of("fare/aldermouth"), None);
 /// # Ok::<(), verax_core::pattern::InvalidPattern>(())
 /// ```
@@ -218,8 +218,8 @@ mod tests {
     }
 
     #[rstest]
-    #[case("board/{harbour}", "board/", None)]
-    #[case("board/{harbour}", "board/x", Some(vec![("harbour", "x")]))]
+    #[case("board/{harbor}", "board/", None)]
+    #[case("board/{harbor}", "board/x", Some(vec![("harbor", "x")]))]
     #[case("{a}-{b}", "x-y-z", Some(vec![("a", "x"), ("b", "y-z")]))]
     #[case("{a}-{b}", "-x-y", Some(vec![("a", "-x"), ("b", "y")]))]
     #[case("{a}.json", "tide.json.json", None)]
@@ -236,7 +236,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn a_made_key_reads_back_as_its_values(a in ".{0,6}", b in ".{0,6}", sep in "[-/:.]{1,2}") {
+        fn a_generated_key_parses_back_to_its_values(a in ".{0,6}", b in ".{0,6}", sep in "[-/:.]{1,2}") {
             let pattern = KeyPattern::parse(&format!("x{{a}}{sep}{{b}}")).unwrap();
             let value_of = |name: &str| Some(if name == "a" { a.as_str() } else { b.as_str() });
             if let Ok(key) = pattern.key_of(value_of) {

@@ -180,7 +180,7 @@ mod tests {
     }
 
     #[test]
-    fn absurd_lifetimes_are_refused_by_part() {
+    fn out_of_range_lifetimes_are_refused_by_member() {
         let mut policy = NamespacePolicy::default();
         policy.lifetime.stale_if_error = MAX_LIFETIME + Duration::from_secs(1);
         let message = policy.check().unwrap_err().to_string();

@@ -97,15 +97,15 @@ mod tests {
 
     #[test]
     fn wrong_values_are_named() {
-        let pattern = KeyPattern::parse("board/{harbour}").unwrap();
+        let pattern = KeyPattern::parse("board/{harbor}").unwrap();
         let error = |values| keys_of(&pattern, &values).unwrap_err();
-        assert_eq!(error(lists(&[])), InvalidPlan::NoValues("harbour".into()));
-        assert_eq!(error(lists(&[("harbour", &[])])), InvalidPlan::NoValues("harbour".into()));
+        assert_eq!(error(lists(&[])), InvalidPlan::NoValues("harbor".into()));
+        assert_eq!(error(lists(&[("harbor", &[])])), InvalidPlan::NoValues("harbor".into()));
         assert!(matches!(
-            error(lists(&[("harbour", &["a"]), ("port", &["b"])])),
+            error(lists(&[("harbor", &["a"]), ("port", &["b"])])),
             InvalidPlan::Unused { given, .. } if given == "port"
         ));
-        assert!(matches!(error(lists(&[("harbour", &[""])])), InvalidPlan::Key(_)));
+        assert!(matches!(error(lists(&[("harbor", &[""])])), InvalidPlan::Key(_)));
     }
 
     #[test]

@@ -31,10 +31,10 @@ async fn main() {
     let seconds = std::env::var("VERAX_PICTURE_SECONDS").ok().and_then(|s| s.parse().ok());
     tokio::time::sleep(Duration::from_secs(seconds.unwrap_or(75))).await;
     picture("console-overview").await;
-    browser.click(By::Css("button[aria-label='Use dark colours']")).await;
+    browser.click(By::Css("button[aria-label='Use dark colors']")).await;
     tokio::time::sleep(Duration::from_secs(2)).await;
     picture("console-overview-dark").await;
-    browser.click(By::Css("button[aria-label='Use light colours']")).await;
+    browser.click(By::Css("button[aria-label='Use light colors']")).await;
     browser.click(By::LinkText("Load")).await;
     browser.click(By::XPath("//button[contains(., 'Start the run')]")).await;
     browser.text_when("[data-run-state]", |text| text.contains("done")).await;
@@ -101,7 +101,7 @@ async fn guards(verax: &Verax, browser: &Browser, folder: &Path) {
     for berth in ["berth-3", "berth-7"] {
         berths.acquire_lock(berth, &options("berth desk 2", 0)).await.unwrap();
     }
-    let waiting: Vec<_> = ["berth desk 1", "berth desk 4", "harbour master"]
+    let waiting: Vec<_> = ["berth desk 1", "berth desk 4", "harbor master"]
         .map(|owner| {
             let (berths, options) = (berths.clone(), options(owner, 60));
             tokio::spawn(async move { berths.acquire_lock("berth-7", &options).await })
@@ -143,8 +143,8 @@ const TERMINALS: [(&str, &[&str]); 9] = [
     (
         "cli-warm",
         &[
-            "verax warm run ferrydesk/boards --values harbour=origin:/harbours",
-            "verax warm run ferrydesk/boards --values harbour=aldermouth,brinewick,nowhere",
+            "verax warm run ferrydesk/boards --values harbor=origin:/harbors",
+            "verax warm run ferrydesk/boards --values harbor=aldermouth,brinewick,nowhere",
             "verax warm list",
             "verax activity list --limit 6",
         ],
@@ -156,9 +156,9 @@ const TERMINALS: [(&str, &[&str]); 9] = [
             "verax counter add ferrydesk/boards boardings -- -1",
             "verax rate-limit acquire ferrydesk/boards gate-7 --rate 2 --period 10s",
             "verax rate-limit acquire ferrydesk/boards gate-7 2 --rate 2 --period 10s; echo \"exit code $?\"",
-            "verax key board harbour=aldermouth limit=10",
+            "verax key board harbor=aldermouth limit=10",
             "verax lifetime ferrydesk/boards board/aldermouth --max-age 5m",
-            "verax tag invalidate ferrydesk/boards harbour-aldermouth",
+            "verax tag invalidate ferrydesk/boards harbor-aldermouth",
             "printf '{\"get\":{\"key\":\"boardings\"}}' | verax batch ferrydesk/boards",
         ],
     ),

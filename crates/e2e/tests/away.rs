@@ -111,7 +111,7 @@ async fn verax_starts_without_mariadb_and_refuses_only_what_needs_it() {
     way.open().await;
     until("MariaDB is back", async || client.ready().await.unwrap().records == "available").await;
     let mut later = 0;
-    until("locks are given again", async || {
+    until("locks are granted again", async || {
         later = lock(&verax).await.parse().unwrap_or(0);
         later > 0
     })

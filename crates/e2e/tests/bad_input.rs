@@ -34,15 +34,11 @@ async fn raw(verax: &Verax, request: &[u8]) -> (u16, Value) {
     }
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn requests_are_refused_with_what_is_wrong() {
-    let verax = Verax::serve(&[]);
-    verax.run(&["tenant", "create", "ferrydesk"]).done();
-    verax.run(&["namespace", "create", "ferrydesk/boards", "--max-value", "1KiB"]).done();
-    let boards = verax.client().namespace("ferrydesk", "boards").unwrap();
-    boards.put("kept", "as it was", PutOptions::default()).await.unwrap();
-    let token = verax.token();
-    let entries = "/v1/tenants/ferrydesk/namespaces/boards/entries";
+const ENTRIES: &str = "/v1/tenants/ferrydesk/namespaces/boards/entries";
+
+/// Bad requests, each with the status of its refusal and a part of the reason.
+fn bad_requests(token: &str) -> Vec<(String, u16, &'static str)> {
+    let entries = ENTRIES;
     let long = "k".repeat(1_025);
     let with = |method: &str, path: &str, more: &str, body: &str| {
         format!(
@@ -54,7 +50,7 @@ async fn requests_are_refused_with_what_is_wrong() {
     let put = |more: &str| with("PUT", &format!("{entries}/kept"), more, "new");
     let create = |path: &str, body: &str| with("POST", path, json, body);
     let namespaces = "/v1/tenants/ferrydesk/namespaces";
-    let cases = [
+    vec![
         (with("GET", &format!("{entries}/a%zz"), "", ""), 400, "%zz"),
         (with("GET", &format!("{entries}/a%2"), "", ""), 400, "%2"),
         (with("GET", &format!("{entries}/%ff"), "", ""), 400, "UTF-8"),
@@ -136,8 +132,18 @@ async fn requests_are_refused_with_what_is_wrong() {
             401,
             "unknown",
         ),
-    ];
-    for (request, status, says) in cases {
+    ]
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn bad_requests_are_refused_with_a_reason() {
+    let verax = Verax::serve(&[]);
+    verax.run(&["tenant", "create", "ferrydesk"]).done();
+    verax.run(&["namespace", "create", "ferrydesk/boards", "--max-value", "1KiB"]).done();
+    let boards = verax.client().namespace("ferrydesk", "boards").unwrap();
+    boards.put("kept", "as it was", PutOptions::default()).await.unwrap();
+    let (token, entries) = (verax.token(), ENTRIES);
+    for (request, status, says) in bad_requests(&token) {
         let (answered, problem) = raw(&verax, request.as_bytes()).await;
         let line = request.lines().next().unwrap();
         let detail = problem["detail"].as_str().unwrap_or_default();
@@ -167,7 +173,7 @@ async fn requests_are_refused_with_what_is_wrong() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn commands_and_starts_fail_with_what_to_do() {
+async fn failing_commands_and_starts_say_what_to_do() {
     let verax = Verax::serve(&[]);
     let here = tempfile::tempdir().unwrap();
     let fails = |arguments: &[&str], code: i32, says: &[&str]| {

@@ -20,7 +20,7 @@ enum Door {
 }
 
 /// What a call came to, in words that both transports share.
-fn told<T>(result: Result<T, ClientError>, words: impl FnOnce(T) -> String) -> String {
+fn transcript_of<T>(result: Result<T, ClientError>, words: impl FnOnce(T) -> String) -> String {
     match result {
         Ok(value) => words(value),
         // HTTP tells what cannot be read from what cannot be; the wire, and the library for what it
@@ -34,7 +34,7 @@ fn told<T>(result: Result<T, ClientError>, words: impl FnOnce(T) -> String) -> S
 
 /// The same for a result within a batch.
 fn problem_of(problem: &verax_api::Problem) -> String {
-    told::<()>(Err(ClientError::Refused(Box::new(problem.clone()))), |()| String::new())
+    transcript_of::<()>(Err(ClientError::Refused(Box::new(problem.clone()))), |()| String::new())
 }
 
 fn replaced(replaced: bool) -> String {
@@ -48,10 +48,10 @@ fn shown(text: &[u8], source: impl Debug) -> String {
 impl Door {
     async fn get(&self, key: &str) -> String {
         match self {
-            Self::Http(names) => told(names.get(key).await, |found| {
+            Self::Http(names) => transcript_of(names.get(key).await, |found| {
                 found.map_or("miss".into(), |found| shown(&found.value, found.source))
             }),
-            Self::Wire(cache) => told(cache.get(key).await, |hit| {
+            Self::Wire(cache) => transcript_of(cache.get(key).await, |hit| {
                 hit.map_or("miss".into(), |hit| shown(&hit.value, hit.source))
             }),
         }
@@ -68,41 +68,43 @@ impl Door {
     async fn put(&self, key: &str, value: &str, options: &PutOptions) -> String {
         let (value, options) = (value.to_owned(), options.clone());
         match self {
-            Self::Http(names) => told(names.put(key, value, options).await, replaced),
-            Self::Wire(cache) => told(cache.put(key, value, options).await, replaced),
+            Self::Http(names) => transcript_of(names.put(key, value, options).await, replaced),
+            Self::Wire(cache) => transcript_of(cache.put(key, value, options).await, replaced),
         }
     }
 
     /// Over HTTP it is not told whether there was one, so it is left out.
     async fn delete(&self, key: &str) -> String {
         match self {
-            Self::Http(names) => told(names.delete(key).await, |()| "done".into()),
-            Self::Wire(cache) => told(cache.delete(key).await, |_| "done".into()),
+            Self::Http(names) => transcript_of(names.delete(key).await, |()| "done".into()),
+            Self::Wire(cache) => transcript_of(cache.delete(key).await, |_| "done".into()),
         }
     }
 
     async fn set_lifetime(&self, key: &str, lifetime: LifetimeOptions) -> String {
         let there = |there: bool| if there { "set" } else { "miss" }.to_owned();
         match self {
-            Self::Http(names) => told(names.set_lifetime(key, lifetime).await, there),
-            Self::Wire(cache) => told(cache.set_lifetime(key, lifetime).await, there),
+            Self::Http(names) => transcript_of(names.set_lifetime(key, lifetime).await, there),
+            Self::Wire(cache) => transcript_of(cache.set_lifetime(key, lifetime).await, there),
         }
     }
 
     async fn invalidate_tag(&self, tag: &str) -> String {
         match self {
-            Self::Http(names) => told(names.invalidate_tag(tag).await, |()| "done".into()),
-            Self::Wire(cache) => told(cache.invalidate_tag(tag).await, |()| "done".into()),
+            Self::Http(names) => transcript_of(names.invalidate_tag(tag).await, |()| "done".into()),
+            Self::Wire(cache) => transcript_of(cache.invalidate_tag(tag).await, |()| "done".into()),
         }
     }
 
     async fn add(&self, key: &str, amount: i64) -> String {
         let lifetime = LifetimeOptions::default();
         match self {
-            Self::Http(names) => {
-                told(names.add(key, amount, lifetime).await, |counter| counter.value.to_string())
+            Self::Http(names) => transcript_of(names.add(key, amount, lifetime).await, |counter| {
+                counter.value.to_string()
+            }),
+            Self::Wire(cache) => {
+                transcript_of(cache.add(key, amount, lifetime).await, |n| n.to_string())
             }
-            Self::Wire(cache) => told(cache.add(key, amount, lifetime).await, |n| n.to_string()),
         }
     }
 
@@ -112,8 +114,8 @@ impl Door {
             RateLimitOutcome::Later { retry_after } => format!("later, {}", !retry_after.is_zero()),
         };
         match self {
-            Self::Http(names) => told(names.acquire_rate(key, amount, rate).await, taken),
-            Self::Wire(cache) => told(cache.acquire_rate(key, amount, rate).await, taken),
+            Self::Http(names) => transcript_of(names.acquire_rate(key, amount, rate).await, taken),
+            Self::Wire(cache) => transcript_of(cache.acquire_rate(key, amount, rate).await, taken),
         }
     }
 
@@ -132,7 +134,7 @@ impl Door {
                 }
             };
             let mut next = None;
-            let refused = told(page, |(keys, cursor): (Vec<String>, _)| {
+            let refused = transcript_of(page, |(keys, cursor): (Vec<String>, _)| {
                 pages.push(keys);
                 next = cursor;
                 String::new()
@@ -183,7 +185,9 @@ impl Door {
                                 BatchResult::Failed(problem) => problem_of(&problem),
                             }))
                         }
-                        Err(error) => said.push(told::<()>(Err(error), |()| String::new())),
+                        Err(error) => {
+                            said.push(transcript_of::<()>(Err(error), |()| String::new()))
+                        }
                     }
                 }
             }
@@ -197,24 +201,28 @@ impl Door {
                     })
                     .collect();
                 match cache.put_many(&puts).await {
-                    Ok(results) => said.extend(results.into_iter().map(|r| told(r, replaced))),
-                    Err(error) => said.push(told::<()>(Err(error), |()| String::new())),
+                    Ok(results) => {
+                        said.extend(results.into_iter().map(|r| transcript_of(r, replaced)))
+                    }
+                    Err(error) => said.push(transcript_of::<()>(Err(error), |()| String::new())),
                 }
                 match cache.get_many(&keys).await {
                     Ok(results) => said.extend(results.into_iter().map(|result| {
-                        told(result, |hit| {
+                        transcript_of(result, |hit| {
                             hit.map_or("miss".into(), |hit| {
                                 String::from_utf8_lossy(&hit.value).into()
                             })
                         })
                     })),
-                    Err(error) => said.push(told::<()>(Err(error), |()| String::new())),
+                    Err(error) => said.push(transcript_of::<()>(Err(error), |()| String::new())),
                 }
                 match cache.delete_many(&keys).await {
                     Ok(results) => said.extend(
-                        results.into_iter().map(|r| told(r, |there| format!("deleted {there}"))),
+                        results
+                            .into_iter()
+                            .map(|r| transcript_of(r, |there| format!("deleted {there}"))),
                     ),
-                    Err(error) => said.push(told::<()>(Err(error), |()| String::new())),
+                    Err(error) => said.push(transcript_of::<()>(Err(error), |()| String::new())),
                 }
             }
         }
@@ -228,12 +236,12 @@ impl Door {
             Self::Http(names) => match names.hold_lock(name, options).await {
                 Ok(LockOutcome::Acquired(guard)) => ("held".into(), Some(guard)),
                 Ok(LockOutcome::HeldByOther(holder)) => (by_other(&holder.owner), None),
-                Err(error) => (told::<()>(Err(error), |()| String::new()), None),
+                Err(error) => (transcript_of::<()>(Err(error), |()| String::new()), None),
             },
             Self::Wire(cache) => match cache.hold_lock(name, options).await {
                 Ok(LockOutcome::Acquired(guard)) => ("held".into(), Some(guard)),
                 Ok(LockOutcome::HeldByOther(holder)) => (by_other(&holder.owner), None),
-                Err(error) => (told::<()>(Err(error), |()| String::new()), None),
+                Err(error) => (transcript_of::<()>(Err(error), |()| String::new()), None),
             },
         }
     }
@@ -241,10 +249,10 @@ impl Door {
     /// Who holds a lock.
     async fn peek_lock(&self, name: &str) -> String {
         match self {
-            Self::Http(names) => told(names.lock(name).await, |lock| {
+            Self::Http(names) => transcript_of(names.lock(name).await, |lock| {
                 lock.holder.map_or("free".into(), |holder| holder.owner)
             }),
-            Self::Wire(cache) => told(cache.peek_lock(name).await, |holder| {
+            Self::Wire(cache) => transcript_of(cache.peek_lock(name).await, |holder| {
                 holder.map_or("free".into(), |holder| holder.owner)
             }),
         }
@@ -334,11 +342,11 @@ async fn lifetimes(door: &Door, said: &mut Transcript) {
     let now = LifetimeOptions { max_age: Some(Duration::ZERO), ..Default::default() };
     said.say("no life any more", door.set_lifetime("stale", now).await);
     said.say("that is gone", door.get("stale").await);
-    let tagged = with(|o| o.tags = vec!["line 4".into(), "harbour".into()]);
+    let tagged = with(|o| o.tags = vec!["line 4".into(), "harbor".into()]);
     said.say("tags", door.put("t", "v", &tagged).await);
     said.say("another tag ends", door.invalidate_tag("line 5").await);
     said.say("it is there", door.get("t").await);
-    said.say("its tag ends", door.invalidate_tag("harbour").await);
+    said.say("its tag ends", door.invalidate_tag("harbor").await);
     said.say("it is not", door.get("t").await);
     for (what, tags) in [
         ("32 tags", (0..32).map(|n| n.to_string()).collect::<Vec<_>>()),
@@ -426,7 +434,7 @@ async fn many(door: &Door, said: &mut Transcript) {
     let many: Vec<(&str, &str, PutOptions)> =
         (0..1_001).map(|_| ("k", "v", PutOptions::default())).collect();
     for result in door.batches(&many).await.into_iter().take(1) {
-        said.say("too large a batch", result);
+        said.say("the first of more than a batch", result);
     }
 }
 
@@ -440,7 +448,7 @@ async fn locks(door: &Door, said: &mut Transcript) {
     said.say("who has it", door.peek_lock("berth").await);
     let before = held.unwrap();
     let token = before.fencing_token();
-    said.say("a release", told(before.release().await, |()| "done".into()));
+    said.say("a release", transcript_of(before.release().await, |()| "done".into()));
     let (again, held) = door.lock("berth", &of("other")).await;
     said.say("a claim after it", again);
     let held = held.unwrap();
@@ -478,7 +486,7 @@ async fn script(part: &str, door: &Door) -> Vec<String> {
 #[case("many")]
 #[case("locks")]
 #[tokio::test]
-async fn both_transports_say_the_same(#[case] part: &str) {
+async fn both_transports_conform(#[case] part: &str) {
     let verax = Verax::serve(&[]);
     verax.run(&["tenant", "create", "ferrydesk"]).done();
     for namespace in ["http", "wire"] {

@@ -15,7 +15,7 @@ fn axe() -> String {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn the_console_answers_its_two_questions() {
+async fn the_console_shows_memory_and_hit_ratio() {
     let verax = Verax::demo(&[]);
     let browser = Browser::start().await;
     let axe = axe();
@@ -44,7 +44,7 @@ async fn the_console_answers_its_two_questions() {
     browser.text_when("[data-figure=hit-ratio]", |text| text.contains('%')).await;
     browser.text_when("[data-figure=origin-latency]", |text| text.contains("ms ·")).await;
     check("overview, light").await;
-    browser.click(By::Css("button[aria-label='Use dark colours']")).await;
+    browser.click(By::Css("button[aria-label='Use dark colors']")).await;
     until("the dark theme is on", async || {
         let html = page.find(By::Css("html")).await.unwrap();
         html.attr("data-theme").await.unwrap().as_deref() == Some("chart-night")

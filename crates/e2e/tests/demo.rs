@@ -4,7 +4,7 @@
 
 use rstest::rstest;
 use serde_json::Value;
-use verax_client::{Lookup, ReadOptions, Source};
+use verax_client::{Lookup, Namespace, ReadOptions, Source};
 use verax_e2e::{Verax, is_running, until, until_some};
 
 #[rstest]
@@ -50,39 +50,8 @@ async fn a_first_session_with_the_demo() {
     let none = boards.look_up("board/nowhere", ReadOptions::default()).await.unwrap();
     assert!(matches!(none, Lookup::NoValue));
 
-    // Warm before the rush: every harbour from the origin's own listing, then only hits.
-    verax.run(&["clear", "ferrydesk/boards", "--yes"]).done();
-    let warm =
-        ["warm", "run", "ferrydesk/boards", "--values", "harbour=origin:/harbours", "--json"];
-    let warmed = verax.run(&warm).json();
-    assert_eq!((&warmed["state"], &warmed["stored"]), (&"done".into(), &48.into()), "{warmed}");
-    let page = boards.list("board/", None, 1_000).await.unwrap();
-    assert_eq!(page.items.len(), 48);
-    for entry in &page.items {
-        let found = boards.get(&entry.key).await.unwrap().unwrap();
-        assert_eq!(found.source, Source::Hit, "{}", entry.key);
-    }
-    // A list with a harbour that does not exist says which one failed, and that it failed.
-    let partly =
-        verax.run(&["warm", "run", "ferrydesk/boards", "--values", "harbour=aldermouth,x"]);
-    assert_eq!(partly.code, 1);
-    assert!(
-        partly.out.contains("warmed 1 of 2 keys") && partly.out.contains("board/x:"),
-        "{partly:?}"
-    );
-
-    // Both lanes side by side.
-    let run = verax.run(&["load", "run", "quick-look", "--json"]).json();
-    let (cached, direct) = (&run["report"]["cached"], &run["report"]["direct"]);
-    assert_eq!(run["state"], "done");
-    assert_eq!((&cached["errors"], &direct["errors"]), (&0.into(), &0.into()), "{run}");
-    assert!(cached["requests"].as_u64() > direct["requests"].as_u64(), "{run}");
-    assert_eq!(direct["origin_calls"], direct["requests"]);
-    assert_eq!(cached["hit_ratio"], 1.0);
-    assert!(run["report"]["comparison"]["times_faster_p50"].as_f64().unwrap() > 1.0, "{run}");
-    assert!(run["ticks"].as_array().unwrap().len() >= 4);
-    let summary = verax.run(&["load", "list"]).done();
-    assert!(summary.contains("quick-look") && summary.contains("done"), "{summary}");
+    warm_runs_fill_the_boards(&verax, &boards).await;
+    load_runs_compare_both_lanes(&verax);
 
     // Ctrl-C stops all of it, and the next start keeps the records but not the entries.
     let (mariadb, before) = (verax.mariadb().unwrap(), verax.token());
@@ -98,4 +67,39 @@ async fn a_first_session_with_the_demo() {
     })
     .await;
     assert_eq!(refilled.source, Source::Origin);
+}
+
+async fn warm_runs_fill_the_boards(verax: &Verax, boards: &Namespace) {
+    // Warm before the rush: every harbor from the origin's own listing, then only hits.
+    verax.run(&["clear", "ferrydesk/boards", "--yes"]).done();
+    let warm = ["warm", "run", "ferrydesk/boards", "--values", "harbor=origin:/harbors", "--json"];
+    let warmed = verax.run(&warm).json();
+    assert_eq!((&warmed["state"], &warmed["stored"]), (&"done".into(), &48.into()), "{warmed}");
+    let page = boards.list("board/", None, 1_000).await.unwrap();
+    assert_eq!(page.items.len(), 48);
+    for entry in &page.items {
+        let found = boards.get(&entry.key).await.unwrap().unwrap();
+        assert_eq!(found.source, Source::Hit, "{}", entry.key);
+    }
+    // A list with a harbor that does not exist says which one failed, and that it failed.
+    let partly = verax.run(&["warm", "run", "ferrydesk/boards", "--values", "harbor=aldermouth,x"]);
+    assert_eq!(partly.code, 1);
+    assert!(
+        partly.out.contains("warmed 1 of 2 keys") && partly.out.contains("board/x:"),
+        "{partly:?}"
+    );
+}
+
+fn load_runs_compare_both_lanes(verax: &Verax) {
+    let run = verax.run(&["load", "run", "quick-look", "--json"]).json();
+    let (cached, direct) = (&run["report"]["cached"], &run["report"]["direct"]);
+    assert_eq!(run["state"], "done");
+    assert_eq!((&cached["errors"], &direct["errors"]), (&0.into(), &0.into()), "{run}");
+    assert!(cached["requests"].as_u64() > direct["requests"].as_u64(), "{run}");
+    assert_eq!(direct["origin_calls"], direct["requests"]);
+    assert_eq!(cached["hit_ratio"], 1.0);
+    assert!(run["report"]["comparison"]["times_faster_p50"].as_f64().unwrap() > 1.0, "{run}");
+    assert!(run["ticks"].as_array().unwrap().len() >= 4);
+    let summary = verax.run(&["load", "list"]).done();
+    assert!(summary.contains("quick-look") && summary.contains("done"), "{summary}");
 }

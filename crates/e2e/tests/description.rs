@@ -53,13 +53,13 @@ fn run(command: &mut Command) {
 }
 
 #[test]
-fn the_description_is_valid() {
+fn the_openapi_description_is_valid() {
     let written = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/openapi.json");
     run(Command::new(tester("openapi-spec-validator")).arg(written));
 }
 
 #[test]
-fn what_is_answered_is_what_is_described() {
+fn responses_match_the_openapi_description() {
     let verax = Verax::serve(&[]);
     verax.run(&["tenant", "create", "ferrydesk"]).done();
     verax.run(&["namespace", "create", "ferrydesk/boards"]).done();

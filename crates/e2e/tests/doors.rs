@@ -26,7 +26,7 @@ fn signs_in(socket: &Path, user: &str) -> bool {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn the_private_mariadb_is_for_verax_alone() {
+async fn the_private_mariadb_admits_verax_only() {
     let verax = Verax::serve(&[]);
     let mariadb = verax.mariadb().unwrap();
     let socket = verax.data().join("records/data/mariadbd.sock");
@@ -93,7 +93,7 @@ fn a_first_start_that_is_killed_does_not_spoil_the_next() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_stop_is_quick_while_mariadb_stands_still() {
+async fn a_stop_is_quick_while_mariadb_hangs() {
     let verax = Verax::serve(&[]);
     verax.run(&["tenant", "create", "tideline"]).done();
     let (process, mariadb) = (verax.process(), verax.mariadb().unwrap());
@@ -110,7 +110,7 @@ async fn a_stop_is_quick_while_mariadb_stands_still() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_log_that_cannot_be_written_takes_nothing_apart() {
+async fn a_log_that_cannot_be_written_stops_nothing() {
     // Nobody reads the log: its pipe is full soon, and closed at last.
     let verax = Verax::serve_unread(&["--log", "debug"]);
     verax.run(&["tenant", "create", "tideline"]).done();
@@ -132,7 +132,7 @@ async fn a_log_that_cannot_be_written_takes_nothing_apart() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_damaged_administrator_token_is_told_and_not_replaced() {
+async fn a_damaged_administrator_token_is_reported_and_not_replaced() {
     let verax = Verax::serve(&[]);
     verax.run(&["tenant", "create", "tideline"]).done();
     let token = verax.token();
@@ -149,7 +149,7 @@ async fn a_damaged_administrator_token_is_told_and_not_replaced() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn runs_are_listed_whatever_becomes_of_the_process() {
+async fn runs_stay_listed_after_a_crash() {
     let origin = HeldOrigin::start("x").await;
     let verax = Verax::serve(&[]);
     verax.run(&["tenant", "create", "ferrydesk"]).done();
@@ -236,7 +236,7 @@ fn control_characters_do_not_reach_a_terminal() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_disk_that_is_full_is_told() {
+async fn a_full_disk_is_reported() {
     let directory = tempfile::tempdir().unwrap();
     let server = PrivateServer::start(directory.path()).await.unwrap();
     let disk = async |bytes: usize| {
@@ -257,7 +257,7 @@ async fn a_disk_that_is_full_is_told() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn running_out_of_descriptors_is_told_once_a_second_and_passes() {
+async fn running_out_of_descriptors_is_logged_once_a_second_and_recovers() {
     let verax = Verax::serve(&[]);
     let process = verax.process();
     let open = fs::read_dir(format!("/proc/{process}/fd")).unwrap().count();
@@ -281,7 +281,7 @@ async fn running_out_of_descriptors_is_told_once_a_second_and_passes() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_hangup_reads_settings_anew_and_loses_nothing() {
+async fn a_hangup_signal_reloads_settings_and_loses_nothing() {
     let scratch = tempfile::tempdir().unwrap();
     let config = scratch.path().join("verax.toml");
     let write = |limit: &str, filter: &str| {

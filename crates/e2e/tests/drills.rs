@@ -13,7 +13,7 @@ fn figure(run: &Value, side: usize, name: &str) -> f64 {
 }
 
 #[test]
-fn each_drill_shows_what_its_guarantee_is_worth() {
+fn each_drill_shows_its_guarantee_with_and_without() {
     let verax = Verax::demo(&["--no-traffic"]);
     let run = |arguments: &[&str]| {
         let mut whole = vec!["drill", "run"];
@@ -70,7 +70,7 @@ fn each_drill_shows_what_its_guarantee_is_worth() {
 }
 
 #[test]
-fn without_the_demo_there_are_none() {
+fn drills_exist_only_in_the_demo() {
     let verax = Verax::serve(&[]);
     let list = verax.run(&["drill", "list"]).done();
     assert!(list.contains("verax demo"), "{list}");

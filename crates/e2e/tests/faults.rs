@@ -186,6 +186,49 @@ async fn compare(verax: &Verax, model: &Mutex<Model>, after: &str) {
     }
 }
 
+/// What befalls the service in a round.
+#[derive(Debug, Clone, Copy)]
+enum Fault {
+    MariaDbHangs,
+    VeraxIsKilled,
+    MariaDbIsKilled,
+}
+
+impl Fault {
+    fn of(round: usize, rounds: &Rounds) -> Self {
+        match round {
+            round if round < rounds.stops => Fault::MariaDbHangs,
+            round if round < rounds.stops + rounds.kills => Fault::VeraxIsKilled,
+            _ => Fault::MariaDbIsKilled,
+        }
+    }
+
+    /// Brings it about; returns the service, which may be another process.
+    async fn cause(self, verax: Verax, stop: Duration) -> Verax {
+        match self {
+            Fault::MariaDbHangs => {
+                let mariadb = verax.mariadb().unwrap();
+                send(mariadb, Signal::SIGSTOP);
+                tokio::time::sleep(stop).await;
+                send(mariadb, Signal::SIGCONT);
+                verax
+            }
+            Fault::VeraxIsKilled => {
+                tokio::task::spawn_blocking(|| verax.kill_and_restart()).await.unwrap()
+            }
+            Fault::MariaDbIsKilled => {
+                let mariadb = verax.mariadb().unwrap();
+                send(mariadb, Signal::SIGKILL);
+                until("MariaDB runs again", async || {
+                    verax.mariadb().is_some_and(|p| p != mariadb && is_running(p))
+                })
+                .await;
+                verax
+            }
+        }
+    }
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn nothing_acknowledged_is_lost() {
     let full = std::env::var("VERAX_FAULTS").is_ok_and(|length| length == "full");
@@ -210,32 +253,10 @@ async fn nothing_acknowledged_is_lost() {
     let all = rounds.stops + rounds.kills + rounds.mariadb_kills;
     for round in 0..all {
         tokio::time::sleep(Duration::from_millis(100 + 37 * (round as u64 % 7))).await;
-        let what = match round {
-            round if round < rounds.stops => "MariaDB stood still",
-            round if round < rounds.stops + rounds.kills => "Verax was killed",
-            _ => "MariaDB was killed",
-        };
-        match what {
-            "MariaDB stood still" => {
-                let mariadb = verax.mariadb().unwrap();
-                send(mariadb, Signal::SIGSTOP);
-                let stop_ms = rounds.stop_ms[round % rounds.stop_ms.len()];
-                tokio::time::sleep(Duration::from_millis(stop_ms)).await;
-                send(mariadb, Signal::SIGCONT);
-            }
-            "Verax was killed" => {
-                verax = tokio::task::spawn_blocking(|| verax.kill_and_restart()).await.unwrap();
-                goes_to(&verax);
-            }
-            _ => {
-                let mariadb = verax.mariadb().unwrap();
-                send(mariadb, Signal::SIGKILL);
-                until("MariaDB runs again", async || {
-                    verax.mariadb().is_some_and(|p| p != mariadb && is_running(p))
-                })
-                .await;
-            }
-        }
+        let fault = Fault::of(round, &rounds);
+        let stop_ms = rounds.stop_ms[round % rounds.stop_ms.len()];
+        verax = fault.cause(verax, Duration::from_millis(stop_ms)).await;
+        goes_to(&verax);
         let began = Instant::now();
         let client = verax.client();
         until("the records are back", async || {
@@ -251,7 +272,7 @@ async fn nothing_acknowledged_is_lost() {
             // A change whose caller was told that nobody knows may still be on its way.
             until("changes are made", async || client.create_tenant("probe").await.is_ok()).await;
             client.delete_tenant("probe").await.unwrap();
-            compare(&verax, &model, &format!("round {round}, {what}")).await;
+            compare(&verax, &model, &format!("round {round}, {fault:?}")).await;
             pause.store(false, Ordering::SeqCst);
             if full {
                 let model = model.lock().unwrap();

@@ -13,8 +13,67 @@ fn members(value: &Value) -> Vec<&str> {
     names
 }
 
+const ORIGIN: [&str; 15] = [
+    "breaker",
+    "connect_timeout_ms",
+    "created_at",
+    "endpoints",
+    "guard",
+    "listings",
+    "max_response_bytes",
+    "name",
+    "open_to",
+    "pool",
+    "reads_in_flight",
+    "reads_queued",
+    "tenant",
+    "total_timeout_ms",
+    "url",
+];
+
+const POLICY: [&str; 11] = [
+    "cap_bytes",
+    "early_refresh_percent",
+    "jitter_percent",
+    "max_age_seconds",
+    "max_value_bytes",
+    "negative_max_age_seconds",
+    "origin",
+    "reserve_bytes",
+    "stale_if_error_seconds",
+    "stale_while_revalidate_seconds",
+    "write_through",
+];
+
+const READ: [&str; 12] = [
+    "age_seconds",
+    "entity_tag",
+    "key",
+    "media_type",
+    "origin_ms",
+    "revision",
+    "service_ms",
+    "source",
+    "stored",
+    "time_left_seconds",
+    "took_ms",
+    "value",
+];
+
+const ENTRY: [&str; 9] = [
+    "age_seconds",
+    "entity_tag",
+    "key",
+    "media_type",
+    "memory_bytes",
+    "revision",
+    "tags",
+    "time_left_seconds",
+    "value_bytes",
+];
+
 #[tokio::test(flavor = "multi_thread")]
-async fn every_command_answers_with_its_members() {
+async fn json_output_of_every_command_has_its_members() {
     let verax = Verax::serve(&[]);
     let answer = |arguments: &[&str]| {
         let with_json: Vec<&str> = arguments.iter().copied().chain(["--json"]).collect();
@@ -30,47 +89,17 @@ async fn every_command_answers_with_its_members() {
     };
     shape(&["tenant", "create", "ferrydesk"], &["created_at", "name"]);
     shape(&["tenant", "list"], &["created_at", "name"]);
-    let origin = [
-        "breaker",
-        "connect_timeout_ms",
-        "created_at",
-        "endpoints",
-        "guard",
-        "listings",
-        "max_response_bytes",
-        "name",
-        "open_to",
-        "pool",
-        "reads_in_flight",
-        "reads_queued",
-        "tenant",
-        "total_timeout_ms",
-        "url",
-    ];
     let at = "http://127.0.0.1:1/{key}";
-    shape(&["origin", "create", "ferrydesk/desk", "--at", at], &origin);
-    shape(&["origin", "change", "ferrydesk/desk", "--total-timeout", "3s"], &origin);
-    assert_eq!(shape(&["origin", "list", "ferrydesk"], &origin)[0]["total_timeout_ms"], 3_000);
-    let shown = shape(&["origin", "show", "ferrydesk/desk"], &origin);
+    shape(&["origin", "create", "ferrydesk/desk", "--at", at], &ORIGIN);
+    shape(&["origin", "change", "ferrydesk/desk", "--total-timeout", "3s"], &ORIGIN);
+    assert_eq!(shape(&["origin", "list", "ferrydesk"], &ORIGIN)[0]["total_timeout_ms"], 3_000);
+    let shown = shape(&["origin", "show", "ferrydesk/desk"], &ORIGIN);
     assert_eq!(members(&shown["endpoints"][0]), ["breaker", "reads_in_flight", "url"]);
     let namespace = ["created_at", "name", "policy", "tenant", "usage"];
     let create =
         ["namespace", "create", "ferrydesk/boards", "--max-age", "90s", "--max-value", "2KiB"];
     let created = shape(&create, &namespace);
-    let policy = [
-        "cap_bytes",
-        "early_refresh_percent",
-        "jitter_percent",
-        "max_age_seconds",
-        "max_value_bytes",
-        "negative_max_age_seconds",
-        "origin",
-        "reserve_bytes",
-        "stale_if_error_seconds",
-        "stale_while_revalidate_seconds",
-        "write_through",
-    ];
-    assert_eq!(members(&created["policy"]), policy);
+    assert_eq!(members(&created["policy"]), POLICY);
     assert_eq!(
         (&created["policy"]["max_age_seconds"], &created["policy"]["max_value_bytes"]),
         (&90.0.into(), &2_048.into())
@@ -86,37 +115,12 @@ async fn every_command_answers_with_its_members() {
         &["put", "ferrydesk/boards", "k", "{}"],
         &["key", "media_type", "replaced", "value_bytes"],
     );
-    let read = [
-        "age_seconds",
-        "entity_tag",
-        "key",
-        "media_type",
-        "origin_ms",
-        "revision",
-        "service_ms",
-        "source",
-        "stored",
-        "time_left_seconds",
-        "took_ms",
-        "value",
-    ];
-    assert_eq!(shape(&["get", "ferrydesk/boards", "k"], &read)["source"], "hit");
+    assert_eq!(shape(&["get", "ferrydesk/boards", "k"], &READ)["source"], "hit");
     verax.run_with(&verax.token(), &["put", "ferrydesk/boards", "bytes"], b"\xff\x00").done();
     let bytes = answer(&["get", "ferrydesk/boards", "bytes"]);
     assert_eq!((&bytes["value_base64"], bytes.get("value")), (&"/wA=".into(), None));
     let page = shape(&["list", "ferrydesk/boards", "--limit", "1"], &["cursor", "items"]);
-    let entry = [
-        "age_seconds",
-        "entity_tag",
-        "key",
-        "media_type",
-        "memory_bytes",
-        "revision",
-        "tags",
-        "time_left_seconds",
-        "value_bytes",
-    ];
-    assert_eq!(members(&page["items"][0]), entry);
+    assert_eq!(members(&page["items"][0]), ENTRY);
     shape(&["delete", "ferrydesk/boards", "k"], &["deleted", "key"]);
     assert_eq!(shape(&["clear", "ferrydesk/boards", "--yes"], &["entries"])["entries"], 1);
 

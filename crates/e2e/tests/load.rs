@@ -44,7 +44,7 @@ async fn load_runs_read_under_a_certificate_of_another_name() {
         "warm_up_seconds": 0.0, "clients": 1, "values": { "key": { "list": ["a"] } },
     } });
     let run = client.start_load_run(&from_value(request).unwrap()).await.unwrap();
-    let mut changes = Box::pin(client.watch_load_run(run.id).await.unwrap());
+    let mut changes = Box::pin(client.watch_run::<verax_api::LoadRun>(run.id).await.unwrap());
     let mut last = run;
     while let Some(change) = changes.next().await {
         last = change.unwrap();
@@ -65,7 +65,7 @@ async fn load_runs_read_under_a_certificate_of_another_name() {
 
 /// A run of which every read of a lane fails has nothing to compare, and says so.
 #[tokio::test(flavor = "multi_thread")]
-async fn a_load_run_that_reads_nothing_has_failed() {
+async fn a_load_run_that_reads_nothing_fails() {
     // A port that nobody listens on.
     let nobody = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
     let verax = Verax::serve(&[]);

@@ -63,18 +63,18 @@ fn a_command_runs_under_a_lock_and_its_exit_code_is_passed_on() {
     // Held by somebody else, it is refused, shown, forced open, and written down.
     let place = ["lock", "show", "quayside/berths", "berth-7"];
     let ended = std::thread::scope(|scope| {
-        let holder = scope.spawn(|| hold(&["--owner", "harbour master", "--", "sleep", "600"]));
+        let holder = scope.spawn(|| hold(&["--owner", "harbor master", "--", "sleep", "600"]));
         loop {
-            if verax.run(&place).done().contains("harbour master") {
+            if verax.run(&place).done().contains("harbor master") {
                 break;
             }
         }
         let refused = hold(&["--", "true"]);
-        assert!(refused.code == 4 && refused.err.contains("harbour master"), "{refused:?}");
+        assert!(refused.code == 4 && refused.err.contains("harbor master"), "{refused:?}");
         let waited = hold(&["--wait", "1s", "--", "true"]);
         assert_eq!(waited.code, 4);
         let list = verax.run(&["lock", "list", "quayside/berths"]).done();
-        assert!(list.contains("harbour master") && list.contains("timed out"), "{list}");
+        assert!(list.contains("harbor master") && list.contains("timed out"), "{list}");
         let force = ["lock", "release", "quayside/berths", "berth-7", "--force"];
         assert!(verax.run(&force).done().contains("forced open"));
         holder.join().unwrap()
@@ -85,7 +85,7 @@ fn a_command_runs_under_a_lock_and_its_exit_code_is_passed_on() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_lock_is_given_to_one_at_a_time_in_the_order_of_asking() {
+async fn a_lock_is_granted_to_one_caller_at_a_time_in_request_order() {
     let verax = started();
     let berths = berths(&verax);
     let first = held(berths.acquire_lock("berth-7", &options("first", 60, 0)).await.unwrap());
@@ -117,7 +117,7 @@ async fn a_lock_is_given_to_one_at_a_time_in_the_order_of_asking() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_guard_renews_its_hold_and_tells_when_it_was_lost() {
+async fn a_guard_renews_its_lease_and_reports_its_loss() {
     let verax = started();
     let berths = berths(&verax);
     let short = LockOptions { lease: Duration::from_millis(900), ..options("guard", 1, 0) };
@@ -139,7 +139,7 @@ async fn a_guard_renews_its_hold_and_tells_when_it_was_lost() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_holder_that_is_killed_is_followed_by_the_next_queued() {
+async fn a_killed_holder_is_followed_by_the_next_in_the_queue() {
     let verax = started();
     let berths = berths(&verax);
     // The command outlives whoever is killed, but not by long.
@@ -171,7 +171,7 @@ async fn a_holder_that_is_killed_is_followed_by_the_next_queued() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn fencing_tokens_grow_over_kills_and_locks_live_without_mariadb() {
+async fn fencing_tokens_grow_across_kills_and_locks_work_without_mariadb() {
     let mut verax = started();
     let mut last = 0;
     for _ in 0..3 {
@@ -195,7 +195,7 @@ async fn fencing_tokens_grow_over_kills_and_locks_live_without_mariadb() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn locks_need_the_right_of_their_namespace_and_stay_in_it() {
+async fn locks_need_a_scope_for_their_namespace_and_are_isolated() {
     let verax = started();
     verax.run(&["namespace", "create", "quayside/cranes"]).done();
     let token = verax.run(&["token", "create", "--scope", "read:quayside/berths"]).done();
@@ -221,7 +221,7 @@ async fn locks_need_the_right_of_their_namespace_and_stay_in_it() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn over_the_wire_a_hold_may_end_with_its_connection() {
+async fn a_lease_over_the_wire_may_end_with_its_connection() {
     let verax = started();
     let cache = |verax: &Verax| {
         let options = CacheOptions { connections: 1, ..CacheOptions::default() };

@@ -90,7 +90,7 @@ async fn fencing_token(client: &Client, name: &str) -> Option<u64> {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn clients_follow_when_the_active_one_is_killed_or_ends() {
+async fn clients_fail_over_when_the_active_node_is_killed_or_stops() {
     let mut pair = Pair::start().await;
     let both = [&pair.first, &pair.second];
     let (client, cache) = (pair.client(&both), pair.cache(&both));
@@ -140,7 +140,7 @@ async fn clients_follow_when_the_active_one_is_killed_or_ends() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_standby_says_what_it_is() {
+async fn a_standby_identifies_itself() {
     let pair = Pair::start().await;
     let (active, standby) = (&pair.first, &pair.second);
     let http = reqwest::Client::new();
@@ -200,7 +200,7 @@ async fn a_standby_says_what_it_is() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn one_that_stood_still_comes_back_as_a_standby_without_old_entries() {
+async fn a_paused_node_resumes_as_a_standby_without_old_entries() {
     let pair = Pair::start().await;
     let (old, new) = (&pair.first, &pair.second);
     // Each alone, so that neither is asked in the other's place.

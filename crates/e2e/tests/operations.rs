@@ -13,7 +13,7 @@ fn started() -> Verax {
 }
 
 #[test]
-fn commands_reach_every_operation() {
+fn every_operation_has_a_command() {
     let verax = started();
     let place = "ferrydesk/notes";
     verax.run(&["put", place, "fog", "thick", "--tag", "weather", "--max-age", "1h"]).done();
@@ -57,7 +57,7 @@ fn commands_reach_every_operation() {
 }
 
 #[test]
-fn a_batch_carries_out_what_it_can_and_reports_the_rest() {
+fn a_batch_executes_what_it_can_and_reports_the_rest() {
     let verax = started();
     let lines = "{\"put\":{\"key\":\"a\",\"text\":\"one\",\"tags\":[\"t\"]}}\n\n\
         {\"put\":{\"key\":\"b\",\"base64\":\"AAH/\",\"cache_control\":\"max-age=60\"}}\n\
@@ -96,7 +96,7 @@ fn a_batch_carries_out_what_it_can_and_reports_the_rest() {
 }
 
 #[tokio::test]
-async fn http_tells_what_programs_need() {
+async fn http_responses_carry_what_programs_need() {
     let verax = started();
     let http = verax.client().ready().await.map(|_| reqwest::Client::new()).unwrap();
     let at = |path: &str| format!("{}/v1/tenants/ferrydesk/namespaces/notes/{path}", verax.url());
@@ -128,7 +128,7 @@ async fn http_tells_what_programs_need() {
 }
 
 #[test]
-fn quotas_are_kept_and_are_for_administrators() {
+fn quotas_are_enforced_and_changed_by_administrators_only() {
     let verax = Verax::serve(&["--memory-limit", "32MiB"]);
     verax.run(&["tenant", "create", "ferrydesk"]).done();
     let create = [
@@ -171,17 +171,17 @@ fn quotas_are_kept_and_are_for_administrators() {
 }
 
 #[test]
-fn equal_criteria_meet_in_one_key() {
+fn equal_criteria_make_the_same_key() {
     let scratch = tempfile::tempdir().unwrap();
     let key = |arguments: &[&str]| {
         let mut all = vec!["key", "board"];
         all.extend(arguments);
         verax_e2e::run(&[], scratch.path(), &all, b"").done()
     };
-    let one = key(&["harbour=aldermouth", "limit=10"]);
-    assert_eq!(one, key(&["limit=10.0", "harbour=aldermouth"]));
-    assert_eq!(one, key(&[r#"{"limit": 10, "harbour": "aldermouth"}"#]));
-    assert_ne!(one, key(&["harbour=aldermouth", "limit=\"10\""]));
+    let one = key(&["harbor=aldermouth", "limit=10"]);
+    assert_eq!(one, key(&["limit=10.0", "harbor=aldermouth"]));
+    assert_eq!(one, key(&[r#"{"limit": 10, "harbor": "aldermouth"}"#]));
+    assert_ne!(one, key(&["harbor=aldermouth", "limit=\"10\""]));
     let wrong = verax_e2e::run(&[], scratch.path(), &["key", "a:b", "x=1"], b"");
     assert_eq!(wrong.code, 2, "{wrong:?}");
 }

@@ -29,7 +29,7 @@ impl Desk {
     async fn start() -> (Self, SocketAddr) {
         let desk = Self::default();
         let routes = get(read).put(write).delete(remove);
-        let router = Router::new().route("/notices/{harbour}", routes).with_state(desk.clone());
+        let router = Router::new().route("/notices/{harbor}", routes).with_state(desk.clone());
         let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
         let address = listener.local_addr().unwrap();
         tokio::spawn(async move { axum::serve(listener, router).await });
@@ -44,8 +44,8 @@ impl Desk {
         *self.calls.lock().unwrap()
     }
 
-    fn has(&self, harbour: &str) -> Option<String> {
-        self.notices.lock().unwrap().get(harbour).cloned()
+    fn has(&self, harbor: &str) -> Option<String> {
+        self.notices.lock().unwrap().get(harbor).cloned()
     }
 
     fn answer(&self, answer: impl FnOnce(&mut BTreeMap<String, String>) -> Response) -> Response {
@@ -57,22 +57,22 @@ impl Desk {
     }
 }
 
-async fn read(State(desk): State<Desk>, Path(harbour): Path<String>) -> Response {
-    desk.answer(|notices| match notices.get(&harbour) {
+async fn read(State(desk): State<Desk>, Path(harbor): Path<String>) -> Response {
+    desk.answer(|notices| match notices.get(&harbor) {
         Some(notice) => notice.clone().into_response(),
         None => StatusCode::NOT_FOUND.into_response(),
     })
 }
 
-async fn write(State(desk): State<Desk>, Path(harbour): Path<String>, text: String) -> Response {
+async fn write(State(desk): State<Desk>, Path(harbor): Path<String>, text: String) -> Response {
     desk.answer(|notices| {
-        notices.insert(harbour, text);
+        notices.insert(harbor, text);
         StatusCode::NO_CONTENT.into_response()
     })
 }
 
-async fn remove(State(desk): State<Desk>, Path(harbour): Path<String>) -> Response {
-    desk.answer(|notices| match notices.remove(&harbour) {
+async fn remove(State(desk): State<Desk>, Path(harbor): Path<String>) -> Response {
+    desk.answer(|notices| match notices.remove(&harbor) {
         Some(_) => StatusCode::NO_CONTENT.into_response(),
         None => StatusCode::NOT_FOUND.into_response(),
     })
@@ -88,19 +88,19 @@ async fn started() -> Started {
     let (desk, address) = Desk::start().await;
     let verax = Verax::serve(&[]);
     verax.run(&["tenant", "create", "ferrydesk"]).done();
-    let at = format!("http://{address}/notices/{{harbour}}");
+    let at = format!("http://{address}/notices/{{harbor}}");
     let create = ["origin", "create", "ferrydesk/desk", "--at", &at, "--retry-budget", "0"];
     verax.run(&create).done();
     let create =
         ["namespace", "create", "ferrydesk/notices", "--origin", "desk", "--max-age", "10m"];
-    let pattern = ["--key-pattern", "notice/{harbour}", "--write-through", "true"];
+    let pattern = ["--key-pattern", "notice/{harbor}", "--write-through", "true"];
     let negative = ["--negative-max-age", "10m"];
     verax.run(&[&create[..], &pattern, &negative].concat()).done();
     Started { verax, desk }
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn over_http_and_the_command_a_write_reaches_the_origin_first() {
+async fn write_through_over_http_and_the_cli_reaches_the_origin_first() {
     let Started { verax, desk } = started().await;
     let notices = verax.client().namespace("ferrydesk", "notices").unwrap();
     let put = ["put", "ferrydesk/notices", "notice/saltmere", "fog"];
@@ -146,7 +146,7 @@ async fn over_http_and_the_command_a_write_reaches_the_origin_first() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn over_the_wire_too() {
+async fn write_through_over_the_wire_reaches_the_origin_first() {
     let Started { verax, desk } = started().await;
     let timeout = Duration::from_secs(30);
     let options = CacheOptions { timeout, bound: timeout, ..CacheOptions::default() };
@@ -173,7 +173,7 @@ async fn over_the_wire_too() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn two_servers_serve_as_one_and_the_command_shows_which_is_well() {
+async fn an_origin_of_two_servers_shows_which_one_is_healthy() {
     let (one, first) = Desk::start().await;
     let (two, second) = Desk::start().await;
     for desk in [&one, &two] {
@@ -236,7 +236,7 @@ async fn two_servers_serve_as_one_and_the_command_shows_which_is_well() {
 }
 
 #[test]
-fn settings_that_cannot_serve_are_refused_in_words() {
+fn invalid_origin_settings_are_refused_with_a_reason() {
     let verax = Verax::serve(&[]);
     verax.run(&["tenant", "create", "ferrydesk"]).done();
     let (http, sql) = (["--at", "http://h/x"], ["--at", "mysql://a@h/db"]);

@@ -79,8 +79,26 @@ async fn entries_are_put_listed_shown_and_deleted() {
     let verax = Verax::serve(&[]);
     verax.run(&["tenant", "create", "quayside"]).done();
     verax.run(&["namespace", "create", "quayside/berths"]).done();
+    entries_by_command(&verax);
+    entries_by_http(&verax).await;
 
-    // By command: put with lifetime and tags, show, list by prefix in pages, delete.
+    // Clearing removes the rest, and the activity says who did it.
+    let cleared = verax.run(&["clear", "quayside/berths", "--yes", "--json"]).json();
+    assert_eq!(cleared["entries"], 5);
+    let activity = verax.run(&["activity", "list", "--json"]).json();
+    assert_eq!(activity[0]["action"], "namespace.clear");
+    assert!(activity[0]["actor"].as_str().unwrap().contains("administrator"), "{activity}");
+
+    // Metrics count what happened.
+    let metrics = reqwest_client().get(format!("{}/metrics", verax.url()));
+    let metrics = metrics.bearer_auth(verax.token()).send().await.unwrap();
+    let text = metrics.text().await.unwrap();
+    let expected = "verax_puts_total{tenant=\"quayside\",namespace=\"berths\"} 8";
+    assert!(text.contains(expected) && text.ends_with("# EOF\n"), "{text}");
+}
+
+/// Puts with a lifetime and a tag, shows, lists by prefix, and deletes.
+fn entries_by_command(verax: &Verax) {
     let put = [
         "put",
         "quayside/berths",
@@ -89,7 +107,7 @@ async fn entries_are_put_listed_shown_and_deleted() {
         "--max-age",
         "90s",
         "--tag",
-        "harbour-3",
+        "harbor-3",
         "--if-absent",
     ];
     verax.run(&put).done();
@@ -97,13 +115,21 @@ async fn entries_are_put_listed_shown_and_deleted() {
     assert_eq!(again.code, 4, "{again:?}");
     let shown = verax.run(&["show", "quayside/berths", "berth/1", "--json"]).json();
     assert_eq!(shown["media_type"], "application/json");
-    assert_eq!(shown["tags"], json!(["harbour-3"]));
+    assert_eq!(shown["tags"], json!(["harbor-3"]));
     let left = shown["time_left_seconds"].as_f64().unwrap();
     assert!((60.0..=90.0).contains(&left), "{shown}");
     for n in 2..=5 {
         verax.run(&["put", "quayside/berths", &format!("berth/{n}"), "free"]).done();
     }
     verax.run(&["put", "quayside/berths", "crane/1", "idle"]).done();
+    let keys = keys_in_pages(verax);
+    assert_eq!(keys, ["berth/1", "berth/2", "berth/3", "berth/4", "berth/5"]);
+    verax.run(&["delete", "quayside/berths", "berth/1"]).done();
+    assert_eq!(verax.run(&["get", "quayside/berths", "berth/1"]).code, 3);
+}
+
+/// The keys of the berths, listed two a page, in order.
+fn keys_in_pages(verax: &Verax) -> Vec<String> {
     let mut keys = Vec::new();
     let mut cursor: Option<String> = None;
     loop {
@@ -122,12 +148,11 @@ async fn entries_are_put_listed_shown_and_deleted() {
         }
     }
     keys.sort_unstable();
-    assert_eq!(keys, ["berth/1", "berth/2", "berth/3", "berth/4", "berth/5"]);
-    verax.run(&["delete", "quayside/berths", "berth/1"]).done();
-    assert_eq!(verax.run(&["get", "quayside/berths", "berth/1"]).code, 3);
+    keys
+}
 
-    // By HTTP: any UTF-8 key in one segment, validators, conditions, a deletion of what is not
-    // there.
+/// Any UTF-8 key in one path segment, validators, conditions, and the deletion of an absent entry.
+async fn entries_by_http(verax: &Verax) {
     let http = reqwest_client();
     let base = format!("{}/v1/tenants/quayside/namespaces/berths/entries", verax.url());
     let token = verax.token();
@@ -180,20 +205,6 @@ async fn entries_are_put_listed_shown_and_deleted() {
     let miss = get("accept", "*/*").await;
     assert_eq!(miss.headers()["cache-status"], "verax; fwd=uri-miss");
     assert_eq!(miss.status().as_u16(), 404);
-
-    // Clearing takes the rest, and the activity says who did it.
-    let cleared = verax.run(&["clear", "quayside/berths", "--yes", "--json"]).json();
-    assert_eq!(cleared["entries"], 5);
-    let activity = verax.run(&["activity", "list", "--json"]).json();
-    assert_eq!(activity[0]["action"], "namespace.clear");
-    assert!(activity[0]["actor"].as_str().unwrap().contains("administrator"), "{activity}");
-
-    // Metrics count what happened.
-    let metrics =
-        http.get(format!("{}/metrics", verax.url())).bearer_auth(&token).send().await.unwrap();
-    let text = metrics.text().await.unwrap();
-    let expected = "verax_puts_total{tenant=\"quayside\",namespace=\"berths\"} 8";
-    assert!(text.contains(expected) && text.ends_with("# EOF\n"), "{text}");
 }
 
 #[test]

@@ -26,6 +26,35 @@ enum Fault {
     StopMariaDb,
 }
 
+impl Fault {
+    /// Brings it about at the active node.
+    async fn cause(self, active: &mut Verax, server: &PrivateServer) {
+        match self {
+            Fault::KillActive => active.kill(),
+            Fault::EndActive => send(active.process(), Signal::SIGTERM),
+            Fault::StopActive => active.send(Signal::SIGSTOP),
+            Fault::StopMariaDb => {
+                send(server.process_id().unwrap(), Signal::SIGSTOP);
+                tokio::time::sleep(STOP).await;
+                send(server.process_id().unwrap(), Signal::SIGCONT);
+            }
+        }
+    }
+}
+
+/// The created namespaces that a node no longer lists.
+async fn lost(client: &Client, seen: &Seen) -> Vec<String> {
+    let created = seen.created.lock().unwrap().clone();
+    let mut served = HashSet::new();
+    until("the namespaces are listed", async || {
+        let listed = client.namespaces("quayside").await;
+        served = listed.map(|all| all.into_iter().map(|n| n.name).collect()).unwrap_or_default();
+        !served.is_empty()
+    })
+    .await;
+    created.difference(&served).cloned().collect()
+}
+
 const FAULTS: [Fault; 4] =
     [Fault::KillActive, Fault::StopActive, Fault::StopMariaDb, Fault::EndActive];
 
@@ -134,7 +163,7 @@ async fn active(pair: &[Verax; 2], token: &str) -> usize {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn never_do_both_serve_and_nothing_acknowledged_is_lost() {
+async fn two_nodes_never_both_serve_and_lose_nothing_acknowledged() {
     let full = std::env::var("VERAX_FAULTS").is_ok_and(|length| length == "full");
     let rounds = if full { 48 } else { 4 };
     let directory = tempfile::tempdir().unwrap();
@@ -164,16 +193,7 @@ async fn never_do_both_serve_and_nothing_acknowledged_is_lost() {
         tokio::time::sleep(Duration::from_millis(1_000 + 137 * (round as u64 % 8))).await;
         let fault = FAULTS[round % FAULTS.len()];
         let gave = |seen: &Seen| seen.locks.lock().unwrap().last().map(|given| given.asked);
-        match fault {
-            Fault::KillActive => pair[at].kill(),
-            Fault::EndActive => send(pair[at].process(), Signal::SIGTERM),
-            Fault::StopActive => pair[at].send(Signal::SIGSTOP),
-            Fault::StopMariaDb => {
-                send(server.process_id().unwrap(), Signal::SIGSTOP);
-                tokio::time::sleep(STOP).await;
-                send(server.process_id().unwrap(), Signal::SIGCONT);
-            }
-        }
+        fault.cause(&mut pair[at], &server).await;
         let began = Instant::now();
         if !matches!(fault, Fault::StopMariaDb) {
             until("the other one is active", async || {
@@ -184,7 +204,7 @@ async fn never_do_both_serve_and_nothing_acknowledged_is_lost() {
         }
         // What was asked for from here on.
         let active_since = Instant::now();
-        until("locks are given again", async || {
+        until("locks are granted again", async || {
             gave(&seen).is_some_and(|asked| asked > active_since)
         })
         .await;
@@ -204,16 +224,7 @@ async fn never_do_both_serve_and_nothing_acknowledged_is_lost() {
             Fault::StopMariaDb => {}
         }
         let at = active(&pair, &token).await;
-        let created = seen.created.lock().unwrap().clone();
-        let mut served = HashSet::new();
-        until("the namespaces are listed", async || {
-            let listed = pair[at].client_with(&token).namespaces("quayside").await;
-            served =
-                listed.map(|all| all.into_iter().map(|n| n.name).collect()).unwrap_or_default();
-            !served.is_empty()
-        })
-        .await;
-        let lost: Vec<_> = created.difference(&served).collect();
+        let lost = lost(&pair[at].client_with(&token), &seen).await;
         assert!(lost.is_empty(), "{fault:?}: {lost:?}");
         if full {
             println!("{} of {rounds}: {fault:?}", round + 1);
@@ -223,6 +234,13 @@ async fn never_do_both_serve_and_nothing_acknowledged_is_lost() {
     while let Some(caller) = callers.join_next().await {
         caller.unwrap();
     }
+    report(rounds, &seen, &back, again);
+    drop(pair);
+    server.stop().await.unwrap();
+}
+
+/// Prints what happened after all faults, and checks the fencing tokens.
+fn report(rounds: usize, seen: &Seen, back: &[(Duration, Fault)], mut again: Vec<Duration>) {
     let locks = seen.locks.lock().unwrap().clone();
     let created = seen.created.lock().unwrap().len();
     let (given, mut times): (_, Vec<_>) =
@@ -238,6 +256,4 @@ async fn never_do_both_serve_and_nothing_acknowledged_is_lost() {
     println!("{back:?}");
     assert_tokens_grow(locks);
     assert!(given > 50 && created > 10, "{given} locks, {created} namespaces");
-    drop(pair);
-    server.stop().await.unwrap();
 }

@@ -97,7 +97,7 @@ async fn ten_thousand_callers_make_one_origin_call() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn services_that_refill_themselves_refill_once_for_all() {
+async fn services_that_refill_themselves_share_one_refill() {
     let verax = started();
     let (gate, refills) = (Arc::new(Semaphore::new(0)), Arc::new(AtomicU64::new(0)));
     // Four instances with five hundred callers each.
@@ -126,7 +126,7 @@ async fn services_that_refill_themselves_refill_once_for_all() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_refill_that_fails_or_is_given_up_goes_to_the_next_caller() {
+async fn a_failed_or_abandoned_refill_passes_to_the_next_caller() {
     let verax = started();
     // Of three instances, since callers of one share what they ask for.
     let [cache, second, third] = [(); 3].map(|()| boards(&verax, patient(1)));
@@ -279,7 +279,7 @@ async fn the_permit_protocol_over_http() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn the_http_client_asks_stores_and_gives_back() {
+async fn the_http_client_acquires_stores_and_releases() {
     let verax = started();
     let boards = verax.client().namespace("ferrydesk", "boards").unwrap();
     let options = PermitOptions::default();
@@ -333,7 +333,7 @@ enum Step {
 /// A holder in a process of its own: it tells by files how far it is, and goes on when it may. It
 /// is this test run again, since no other program stops where a test wants it to.
 #[tokio::test]
-async fn a_holder_in_a_process_of_its_own() {
+async fn permit_holder_process() {
     let Ok(directory) = std::env::var("VERAX_TEST_HOLDER") else { return };
     let directory = std::path::PathBuf::from(directory);
     let tell = |step: Step| std::fs::write(directory.join(format!("{step:?}")), "").unwrap();
@@ -367,7 +367,7 @@ async fn a_holder_that_is_killed_is_replaced(#[case] step: Step, #[case] value: 
     let verax = started();
     let place = tempfile::tempdir().unwrap();
     let mut holder = std::process::Command::new(std::env::current_exe().unwrap())
-        .args(["--exact", "a_holder_in_a_process_of_its_own", "--nocapture"])
+        .args(["--exact", "permit_holder_process", "--nocapture"])
         .env("VERAX_TEST_HOLDER", place.path())
         .env("VERAX_TEST_STOPS_AT", format!("{step:?}"))
         .env("VERAX_URL", verax.url())

@@ -11,7 +11,7 @@ fn the_python_client_passes_its_own_tests() {
     let verax = Verax::serve(&[]);
     verax.run(&["tenant", "create", "ferrydesk"]).done();
     verax.run(&["namespace", "create", "ferrydesk/python", "--max-age", "5m"]).done();
-    let key = verax.run(&["key", "board", "limit=10", "harbour=aldermouth"]).done();
+    let key = verax.run(&["key", "board", "limit=10", "harbor=aldermouth"]).done();
     let tests = concat!(env!("CARGO_MANIFEST_DIR"), "/../../clients/python/tests/test_verax.py");
     let output = Command::new("python3")
         .args(["-B", tests])

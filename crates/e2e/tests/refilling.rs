@@ -6,10 +6,14 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
+use nix::sys::signal::Signal;
 use serde_json::{Value, json};
 use tokio::sync::Notify;
 use tokio::task::JoinSet;
-use verax_client::{Cache, CacheOptions, LockOptions, Outdated, PutOptions};
+use verax_client::{
+    Cache, CacheEventKind, CacheOptions, CachedFrom, LockOptions, Outdated, PutMany, PutOptions,
+    Refilled,
+};
 use verax_e2e::{Verax, until};
 
 const MINUTE: Duration = Duration::from_secs(60);
@@ -42,7 +46,7 @@ impl Desk {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn that_there_is_none_is_kept_for_its_own_time() {
+async fn negative_entries_have_a_max_age_of_their_own() {
     let (_verax, boards) = started(&[]);
     let desk = Desk::default();
     for _ in 0..5 {
@@ -68,7 +72,7 @@ async fn that_there_is_none_is_kept_for_its_own_time() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn one_caller_refills_early_and_a_failure_then_costs_nobody_the_value() {
+async fn one_caller_refills_early_and_a_failed_early_refill_keeps_the_value() {
     let (verax, boards) = started(&["--early-refresh", "1000"]);
     let refills = AtomicU64::new(0);
     let read = async |fails: bool| {
@@ -96,7 +100,7 @@ async fn one_caller_refills_early_and_a_failure_then_costs_nobody_the_value() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn after_a_write_nobody_reads_the_old_value() {
+async fn no_read_after_a_write_returns_the_old_value() {
     let (verax, boards) = started(&[]);
     let tagged = PutOptions { tags: vec!["saltmere".into()], ..PutOptions::default() };
     for key in ["a", "b"] {
@@ -108,7 +112,7 @@ async fn after_a_write_nobody_reads_the_old_value() {
         let outdated = [Outdated::key("c"), Outdated::tag("saltmere")];
         let write = async || Ok::<_, ()>(json!({ "row": 7 }));
         let written = boards.write_and_invalidate(outdated, write).await.unwrap();
-        written.told.unwrap();
+        written.invalidated.unwrap();
         assert_eq!(written.value["row"], 7);
         Ok::<_, ()>(read.to_owned())
     });
@@ -125,7 +129,7 @@ async fn after_a_write_nobody_reads_the_old_value() {
     boards.put("a", b"1".to_vec(), PutOptions::default()).await.unwrap();
     let outdated = [Outdated::key("x".repeat(2_000)), Outdated::key("a")];
     let written = boards.write_and_invalidate(outdated, async || Ok::<_, ()>(())).await.unwrap();
-    assert!(written.told.is_err(), "a key of 2,000 bytes is none");
+    assert!(written.invalidated.is_err(), "a key of 2,000 bytes is none");
     assert!(boards.get("a").await.unwrap().is_none());
     // Of one that is given up in the middle the same is true.
     boards.put("a", b"1".to_vec(), PutOptions::default()).await.unwrap();
@@ -138,10 +142,10 @@ async fn after_a_write_nobody_reads_the_old_value() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_value_is_stored_with_the_write() {
+async fn a_write_through_stores_the_value() {
     let (_verax, boards) = started(&[]);
     let write = async || Ok::<_, ()>("new".to_owned());
-    boards.write_and_store("a", MINUTE, write).await.unwrap().told.unwrap();
+    boards.write_and_store("a", MINUTE, write).await.unwrap().invalidated.unwrap();
     assert_eq!(boards.get_json::<String>("a").await.unwrap().as_deref(), Some("new"));
     let failed = boards.write_and_store("a", MINUTE, async || Err::<String, _>("refused")).await;
     assert_eq!(failed.unwrap_err(), "refused");
@@ -149,7 +153,7 @@ async fn a_value_is_stored_with_the_write() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn over_http_a_negative_result_is_told_from_a_miss() {
+async fn http_distinguishes_a_negative_entry_from_a_miss() {
     let (verax, _boards) = started(&[]);
     let at = format!("{}/v1/tenants/ferrydesk/namespaces/boards/entries/k", verax.url());
     let http = reqwest::Client::new();
@@ -175,7 +179,7 @@ async fn over_http_a_negative_result_is_told_from_a_miss() {
 
 /// Callers of one process that need the same cold key cause one refill, however many they are.
 #[tokio::test(flavor = "multi_thread")]
-async fn one_process_refills_a_cold_key_once_however_many_ask() {
+async fn one_process_refills_a_cold_key_once_for_all_its_callers() {
     let (_verax, boards) = started(&[]);
     let refills = Arc::new(AtomicU64::new(0));
     let mut callers = JoinSet::new();
@@ -216,7 +220,7 @@ async fn one_process_refills_a_cold_key_once_however_many_ask() {
 
 /// A refill that fails or is given up is taken over by one of those that wait for it.
 #[tokio::test(flavor = "multi_thread")]
-async fn a_refill_that_fails_is_taken_over_and_an_invalidation_is_heeded() {
+async fn a_failed_refill_is_taken_over_and_an_invalidation_is_respected() {
     let (_verax, boards) = started(&[]);
     let refills = Arc::new(AtomicU64::new(0));
     let mut callers = JoinSet::new();
@@ -282,7 +286,7 @@ async fn a_refill_that_fails_is_taken_over_and_an_invalidation_is_heeded() {
 /// Calls that wait leave room for those that do not, and lifetimes are the same over both
 /// transports.
 #[tokio::test(flavor = "multi_thread")]
-async fn hits_pass_calls_that_wait_and_lifetimes_are_the_same_over_both_transports() {
+async fn hits_overtake_waiting_calls_and_lifetimes_match_over_both_transports() {
     let (verax, _) = started(&[]);
     let options = CacheOptions { connections: 1, ..CacheOptions::default() };
     let boards = verax.client().cache("ferrydesk", "boards", options).unwrap();
@@ -322,4 +326,224 @@ async fn hits_pass_calls_that_wait_and_lifetimes_are_the_same_over_both_transpor
     }
     waiting.abort_all();
     drop(held);
+}
+
+/// What an entry is stored with: tags and lifetime of the call, and those that its refill found.
+#[tokio::test(flavor = "multi_thread")]
+async fn an_entry_is_refilled_with_its_tags_and_lifetime() {
+    let (verax, boards) = started(&["--stale-if-error", "1h"]);
+    let entry = boards.entry("board/saltmere").max_age(MINUTE).tag("boards");
+    let first = entry.get_or_refill(async || Ok::<_, ()>("07:10".to_owned())).await.unwrap();
+    assert_eq!((first.value.as_str(), first.from), ("07:10", CachedFrom::Refill));
+    assert!(first.not_stored.is_none(), "{first:?}");
+    let again = entry.get_or_refill(async || Err::<String, _>("not asked")).await.unwrap();
+    assert_eq!((again.value.as_str(), again.from), ("07:10", CachedFrom::Cache));
+    assert!(again.age.is_some() && again.time_left.unwrap() <= MINUTE, "{again:?}");
+
+    // A refill that knows more than the value.
+    let found: Option<String> = boards
+        .entry("board/quillsound")
+        .tags(["boards"])
+        .find_or_refill(async || {
+            let refilled = Refilled::value("08:20".to_owned()).tag("harbor-quillsound");
+            Ok::<_, ()>(refilled.max_age(MINUTE / 2))
+        })
+        .await
+        .unwrap()
+        .value;
+    assert_eq!(found.as_deref(), Some("08:20"));
+    let shown = verax.run(&["show", "ferrydesk/boards", "board/quillsound", "--json"]).json();
+    assert_eq!(shown["tags"], json!(["boards", "harbor-quillsound"]));
+    assert!(shown["time_left_seconds"].as_f64().unwrap() <= 30.0, "{shown}");
+    // Parts of the lifetime that were left out are the policy's, over both transports.
+    let http = verax.client().namespace("ferrydesk", "boards").unwrap();
+    let minute = PutOptions { max_age: Some(MINUTE), ..PutOptions::default() };
+    http.put("over-http", b"1".to_vec(), minute).await.unwrap();
+    for key in ["board%2Fsaltmere", "over-http"] {
+        let at = format!("{}/v1/tenants/ferrydesk/namespaces/boards/entries/{key}", verax.url());
+        let got = reqwest::Client::new().get(at).bearer_auth(verax.token()).send().await.unwrap();
+        let field = got.headers()["cache-control"].to_str().unwrap();
+        assert_eq!(field, "max-age=60, stale-if-error=3600", "{key}");
+    }
+
+    boards.invalidate_tag("boards").await.unwrap();
+    for key in ["board/saltmere", "board/quillsound"] {
+        assert!(boards.get(key).await.unwrap().is_none(), "{key} had the tag");
+    }
+    // No value, as the refill found, and one that is not to be stored.
+    let none = boards.entry("board/nowhere").negative_max_age(MINUTE);
+    let found = none.find_or_refill(async || Ok::<_, ()>(None::<String>)).await.unwrap();
+    assert_eq!((found.value, found.from), (None, CachedFrom::Refill));
+    let found = none.find_or_refill::<String, Option<String>, _>(async || Err("not asked")).await;
+    assert_eq!(found.unwrap().from, CachedFrom::Cache);
+    let private = boards.entry("private");
+    let refill = async || Ok::<_, ()>(Refilled::value("for one".to_owned()).not_stored());
+    assert!(private.find_or_refill(refill).await.unwrap().not_stored.is_some());
+    assert!(boards.get("private").await.unwrap().is_none());
+}
+
+/// When a refill fails, a copy within its stale-if-error time is served and marked.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_failed_refill_serves_the_stale_copy() {
+    let (verax, boards) = started(&["--stale-if-error", "1h"]);
+    let entry = boards.entry("board/saltmere").max_age(Duration::from_millis(1));
+    entry.get_or_refill(async || Ok::<_, &str>("07:10".to_owned())).await.unwrap();
+    until("it is stale", async || boards.get("board/saltmere").await.unwrap().is_none()).await;
+    let served = entry.get_or_refill(async || Err::<String, _>("the desk is closed")).await;
+    let served = served.unwrap();
+    assert_eq!((served.value.as_str(), served.from), ("07:10", CachedFrom::StaleOnError));
+    assert!(served.time_left.is_none() && served.age.is_some(), "{served:?}");
+    // Also for the simple form; and over HTTP, for whoever accepts it.
+    let simple =
+        boards.get_or_refill("board/saltmere", MINUTE, async || Err::<String, _>("closed"));
+    assert_eq!(simple.await.unwrap(), "07:10");
+    let at =
+        format!("{}/v1/tenants/ferrydesk/namespaces/boards/entries/board%2Fsaltmere", verax.url());
+    let get = async |accepts: &str| {
+        let get = reqwest::Client::new().get(&at).bearer_auth(verax.token());
+        get.header("cache-control", accepts).send().await.unwrap()
+    };
+    assert_eq!(get("only-if-cached").await.status(), 404);
+    assert_eq!(get("only-if-cached, stale-if-error=0").await.status(), 404);
+    let accepted = get("only-if-cached, stale-if-error=600").await;
+    assert_eq!(accepted.status(), 200);
+    let status = accepted.headers()["cache-status"].to_str().unwrap();
+    assert!(status.ends_with("detail=stale-if-error"), "{status}");
+    // After an invalidation there is none.
+    boards.delete("board/saltmere").await.unwrap();
+    let failed = entry.get_or_refill(async || Err::<String, _>("the desk is closed")).await;
+    assert_eq!(failed.unwrap_err(), "the desk is closed");
+}
+
+/// A caller that finds a stale copy does not wait for the refill, which runs in the background.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_stale_copy_is_refilled_in_the_background() {
+    let (_verax, boards) = started(&["--stale-while-revalidate", "1h"]);
+    let entry = boards.entry("k").max_age(Duration::from_millis(1));
+    entry.get_or_refill(async || Ok::<_, ()>(1)).await.unwrap();
+    until("it is stale", async || {
+        boards.get("k").await.unwrap().is_some_and(|hit| hit.time_left.is_none())
+    })
+    .await;
+    let go_on = Arc::new(Notify::new());
+    let refill = {
+        let go_on = Arc::clone(&go_on);
+        async move {
+            go_on.notified().await;
+            Ok::<_, ()>(Some(2))
+        }
+    };
+    let served = entry.find_or_refill_in_background(refill).await.unwrap();
+    assert_eq!((served.value, served.from), (Some(1), CachedFrom::BeingRefreshed));
+    // Another caller does not begin a second one.
+    let other = entry.find_or_refill_in_background(async { Ok::<_, ()>(Some(9)) }).await.unwrap();
+    assert_eq!(other.value, Some(1));
+    go_on.notify_one();
+    // The new value is soon stale as well, and is served nevertheless.
+    until("it is refreshed", async || boards.get_json::<i32>("k").await.unwrap() == Some(2)).await;
+}
+
+/// Instances before and after a change of a value's schema keep their own entries, and a write
+/// invalidates both.
+#[tokio::test(flavor = "multi_thread")]
+async fn schema_versions_do_not_refill_each_others_entries() {
+    let (_verax, boards) = started(&[]);
+    let refills = AtomicU64::new(0);
+    let old = boards.entry("k").schema(1);
+    let new = boards.entry("k").schema(2);
+    let read = async || {
+        let number = async || {
+            refills.fetch_add(1, Ordering::SeqCst);
+            Ok::<_, ()>(7u32)
+        };
+        let text = async || {
+            refills.fetch_add(1, Ordering::SeqCst);
+            Ok::<_, ()>("seven".to_owned())
+        };
+        assert_eq!(old.get_or_refill(number).await.unwrap().value, 7);
+        assert_eq!(new.get_or_refill(text).await.unwrap().value, "seven");
+    };
+    for _ in 0..8 {
+        read().await;
+    }
+    assert_eq!(refills.load(Ordering::SeqCst), 2);
+    let write = boards.write_and_invalidate([Outdated::key("k")], async || Ok::<_, ()>(()));
+    write.await.unwrap().invalidated.unwrap();
+    read().await;
+    assert_eq!(refills.load(Ordering::SeqCst), 4);
+}
+
+/// An invalidation that a hung service missed is delivered when it is back, and until then this
+/// process serves no value that it may concern. The whole write takes one timeout.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_lost_invalidation_is_delivered_later() {
+    let (verax, _) = started(&[]);
+    let events: Arc<std::sync::Mutex<Vec<CacheEventKind>>> = Arc::default();
+    let heard = Arc::clone(&events);
+    let options = CacheOptions {
+        timeout: Duration::from_millis(500),
+        hook: Some(Arc::new(move |event| heard.lock().unwrap().push(event.kind))),
+        ..CacheOptions::default()
+    };
+    let boards = verax.client().cache("ferrydesk", "boards", options).unwrap();
+    let tagged = PutOptions { tags: vec!["saltmere".into()], ..PutOptions::default() };
+    boards.put("a", b"\"old\"".to_vec(), PutOptions::default()).await.unwrap();
+    boards.put("b", b"\"old\"".to_vec(), tagged).await.unwrap();
+    boards.put("c", b"\"old\"".to_vec(), PutOptions::default()).await.unwrap();
+
+    verax.send(Signal::SIGSTOP);
+    let outdated = [Outdated::key("a"), Outdated::tag("saltmere"), Outdated::key("x")];
+    let written = boards.write_and_invalidate(outdated, async || Ok::<_, ()>(())).await.unwrap();
+    let error = written.invalidated.unwrap_err();
+    assert!(error.is_temporary(), "{error}");
+    let read = async |key| {
+        boards.get_or_refill(key, MINUTE, async || Ok::<_, ()>("new".to_owned())).await.unwrap()
+    };
+    assert_eq!(read("a").await, "new", "the reader does not depend on the service");
+    verax.send(Signal::SIGCONT);
+    // From here on it answers, and its copies are outdated until the invalidations arrive.
+    until("the invalidations are delivered", async || {
+        assert_eq!(read("a").await, "new");
+        assert_eq!(read("b").await, "new");
+        events.lock().unwrap().contains(&CacheEventKind::InvalidationDelivered)
+    })
+    .await;
+    let other = verax.client().cache("ferrydesk", "boards", CacheOptions::default()).unwrap();
+    for key in ["a", "b"] {
+        let value: Option<String> = other.get_json(key).await.unwrap();
+        assert_ne!(value.as_deref(), Some("old"), "{key}");
+    }
+    assert_eq!(other.get_json::<String>("c").await.unwrap().as_deref(), Some("old"));
+    let heard = events.lock().unwrap();
+    assert!(heard.contains(&CacheEventKind::InvalidationDelayed), "{heard:?}");
+}
+
+/// Larger batches than one frame carries are split.
+#[tokio::test(flavor = "multi_thread")]
+async fn batches_of_any_size_are_split() {
+    let (verax, boards) = started(&[]);
+    let keys: Vec<String> = (0..2_500).map(|n| format!("k/{n}")).collect();
+    let values: Vec<PutMany> = keys
+        .iter()
+        .map(|key| {
+            let (key, value) = (key.clone(), key.clone().into());
+            PutMany { key, value, options: PutOptions::default() }
+        })
+        .collect();
+    let stored = boards.put_many(&values).await.unwrap();
+    assert!(stored.len() == 2_500 && stored.into_iter().all(|replaced| !replaced.unwrap()));
+    let keys: Vec<&str> = keys.iter().map(String::as_str).collect();
+    let found = boards.get_many(&keys).await.unwrap();
+    for (key, hit) in keys.iter().zip(found) {
+        assert_eq!(hit.unwrap().unwrap().value, key.as_bytes());
+    }
+    // By size: forty values of half a MiB.
+    let large: Vec<PutMany> = (0..40)
+        .map(|n| {
+            let options = PutOptions::default();
+            PutMany { key: format!("large/{n}"), value: vec![7; 512 << 10].into(), options }
+        })
+        .collect();
+    assert!(boards.put_many(&large).await.unwrap().into_iter().all(|stored| stored.is_ok()));
+    drop(verax);
 }

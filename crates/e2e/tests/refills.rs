@@ -81,7 +81,7 @@ async fn text(namespace: &Namespace, key: &str) -> (String, Source) {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_thousand_callers_on_a_cold_key_are_one_origin_call() {
+async fn a_thousand_callers_on_a_cold_key_make_one_origin_call() {
     let (desk, url) = desk().await;
     let (verax, boards) = over(&url, &[]);
     desk.lease.store(true, Ordering::SeqCst);
@@ -135,7 +135,7 @@ async fn a_value_read_before_an_invalidation_is_not_stored_after_it(#[case] how:
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn callers_that_hang_up_do_not_cancel_a_refill_that_others_wait_for() {
+async fn callers_that_disconnect_do_not_cancel_a_refill_that_others_await() {
     let (desk, url) = desk().await;
     let (_verax, boards) = over(&url, &[]);
     desk.lease.store(true, Ordering::SeqCst);
@@ -209,7 +209,7 @@ async fn told(client: &Client, key: &str) -> (u16, String, String) {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn an_origin_at_fault_is_named_but_its_address_is_not() {
+async fn a_failing_origin_is_named_without_its_address() {
     let (desk, url) = desk().await;
     let (verax, _) = over(&url, &["--max-value", "3B"]);
     let client = verax.client();

@@ -13,8 +13,8 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
 use verax_api::FailureKind;
 use verax_client::{
-    Cache, CacheEvent, CacheOptions, ClientError, LifetimeOptions, NearCopies, PutCondition,
-    PutMany, PutOptions, Rate, RateLimitOutcome, Source,
+    Cache, CacheEvent, CacheEventKind, CacheOptions, ClientError, LifetimeOptions, Namespace,
+    NearCopies, PutCondition, PutMany, PutOptions, Rate, RateLimitOutcome, Source,
 };
 use verax_e2e::{HeldOrigin, Verax, until};
 use verax_wire::{Frame, GetFlags, Hello, Reply, Request, VERSION, next_frame};
@@ -41,7 +41,7 @@ async fn text(cache: &Cache, key: &str) -> Option<String> {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn every_operation_works_and_meets_what_http_stored() {
+async fn every_operation_works_on_entries_stored_over_http() {
     let verax = started();
     let cache = boards(&verax, CacheOptions::default());
     let over_http = verax.client().namespace("ferrydesk", "boards").unwrap();
@@ -55,7 +55,21 @@ async fn every_operation_works_and_meets_what_http_stored() {
     over_http.put("h", "by http", PutOptions::default()).await.unwrap();
     assert_eq!(text(&cache, "h").await.unwrap(), "by http");
 
-    // Conditions: only where nothing is, and only over what was seen.
+    conditions_hold(&cache, &over_http).await;
+    lifetimes_tags_and_numbers_work(&cache).await;
+    batches_and_listings_work(&cache).await;
+
+    // A large value goes through whole.
+    let large: Vec<u8> = (0..1_000_000u32).map(|n| n as u8).collect();
+    cache.put("large", &large, PutOptions::default()).await.unwrap();
+    assert_eq!(cache.get("large").await.unwrap().unwrap().value, large);
+    let refused =
+        cache.put("larger", vec![0; (1 << 20) + 1], PutOptions::default()).await.unwrap_err();
+    assert_eq!(refused.problem(), Some("value-too-large"));
+}
+
+/// A put only where there is no entry, and only over the entry that was read.
+async fn conditions_hold(cache: &Cache, over_http: &Namespace) {
     let absent = PutOptions { condition: PutCondition::IfAbsent, ..PutOptions::default() };
     let refused = cache.put("k", "three", absent.clone()).await.unwrap_err();
     assert_eq!(refused.problem(), Some("condition-failed"));
@@ -64,8 +78,9 @@ async fn every_operation_works_and_meets_what_http_stored() {
     assert!(cache.put("k", "three", same.clone()).await.unwrap());
     let refused = cache.put("k", "four", same).await.unwrap_err();
     assert_eq!(refused.problem(), Some("condition-failed"));
+}
 
-    // Lifetimes, deletion, tags.
+async fn lifetimes_tags_and_numbers_work(cache: &Cache) {
     let short =
         LifetimeOptions { max_age: Some(Duration::from_secs(5)), ..LifetimeOptions::default() };
     assert!(cache.set_lifetime("k", short).await.unwrap());
@@ -73,9 +88,9 @@ async fn every_operation_works_and_meets_what_http_stored() {
     assert!(cache.get("k").await.unwrap().unwrap().time_left.unwrap() <= Duration::from_secs(5));
     assert!(cache.delete("k").await.unwrap());
     assert!(!cache.delete("k").await.unwrap());
-    let tagged = PutOptions { tags: vec!["harbour-7".into()], ..PutOptions::default() };
+    let tagged = PutOptions { tags: vec!["harbor-7".into()], ..PutOptions::default() };
     cache.put("a", "v", tagged).await.unwrap();
-    cache.invalidate_tag("harbour-7").await.unwrap();
+    cache.invalidate_tag("harbor-7").await.unwrap();
     assert!(cache.get("a").await.unwrap().is_none());
 
     // Counters and rate limits.
@@ -98,8 +113,9 @@ async fn every_operation_works_and_meets_what_http_stored() {
         RateLimitOutcome::Later { .. }
     ));
     assert_eq!(cache.acquire_rate("n", 1, rate).await.unwrap_err().problem(), Some("wrong-kind"));
+}
 
-    // Batches and listings.
+async fn batches_and_listings_work(cache: &Cache) {
     let values: Vec<PutMany> = (0..250)
         .map(|n| PutMany {
             key: format!("b/{n}"),
@@ -125,18 +141,10 @@ async fn every_operation_works_and_meets_what_http_stored() {
     assert_eq!(keys.len(), 250);
     let deleted = cache.delete_many(&["b/1", "b/1x"]).await.unwrap();
     assert_eq!(deleted.into_iter().map(Result::unwrap).collect::<Vec<_>>(), [true, false]);
-
-    // A large value goes through whole.
-    let large: Vec<u8> = (0..1_000_000u32).map(|n| n as u8).collect();
-    cache.put("large", &large, PutOptions::default()).await.unwrap();
-    assert_eq!(cache.get("large").await.unwrap().unwrap().value, large);
-    let refused =
-        cache.put("larger", vec![0; (1 << 20) + 1], PutOptions::default()).await.unwrap_err();
-    assert_eq!(refused.problem(), Some("value-too-large"));
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_token_opens_its_scopes_and_no_more_and_ends_at_once() {
+async fn a_token_grants_its_scopes_only_and_is_revoked_immediately() {
     let verax = started();
     verax.run(&["tenant", "create", "tideline"]).done();
     verax.run(&["namespace", "create", "tideline/tables"]).done();
@@ -168,7 +176,7 @@ async fn a_token_opens_its_scopes_and_no_more_and_ends_at_once() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_slow_origin_holds_up_nothing_that_came_after() {
+async fn a_slow_origin_does_not_delay_later_requests() {
     let origin = HeldOrigin::start("slow").await;
     let verax = Verax::serve(&[]);
     verax.run(&["tenant", "create", "ferrydesk"]).done();
@@ -193,7 +201,7 @@ async fn a_slow_origin_holds_up_nothing_that_came_after() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn many_large_replies_that_were_asked_for_at_once_all_come() {
+async fn many_large_replies_arrive_on_one_connection() {
     let verax = started();
     let cache = boards(&verax, CacheOptions::default());
     cache.put("large", vec![7; 900_000], PutOptions::default()).await.unwrap();
@@ -217,7 +225,7 @@ async fn many_large_replies_that_were_asked_for_at_once_all_come() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_namespace_that_is_made_anew_is_another_one() {
+async fn a_recreated_namespace_is_a_different_one() {
     let verax = started();
     let cache = boards(&verax, near());
     cache.put("k", "old", PutOptions::default()).await.unwrap();
@@ -267,7 +275,10 @@ async fn next(stream: &mut TcpStream, received: &mut Vec<u8>) -> Option<(u32, St
 #[case::too_long(&[0xff, 0xff, 0xff, 0xff, 1, 0, 0, 0, 0, 0, 0, 0], "more than the limit")]
 #[case::wrong_mark(&[8, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0, b'N', b'O', b'P', b'E', 1, 0, 1, 0], "not the Verax wire protocol")]
 #[tokio::test(flavor = "multi_thread")]
-async fn what_is_not_the_protocol_is_told_so_and_cut_off(#[case] bytes: &[u8], #[case] says: &str) {
+async fn connections_that_speak_another_protocol_are_told_and_closed(
+    #[case] bytes: &[u8],
+    #[case] says: &str,
+) {
     let verax = Verax::serve(&[]);
     let mut stream = TcpStream::connect(verax.wire()).await.unwrap();
     stream.write_all(bytes).await.unwrap();
@@ -278,7 +289,7 @@ async fn what_is_not_the_protocol_is_told_so_and_cut_off(#[case] bytes: &[u8], #
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn hellos_are_refused_for_what_is_wrong_with_them() {
+async fn an_invalid_hello_is_refused_with_its_reason() {
     let verax = started();
     let token = verax.token();
     for (token, lowest, highest, code) in [
@@ -363,12 +374,12 @@ struct Board {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_value_comes_whatever_is_wrong_with_the_cache() {
+async fn a_value_is_served_whatever_fails_in_the_cache() {
     let verax = started();
     let (skipped, refills) = (Arc::new(AtomicU64::new(0)), AtomicU64::new(0));
     let noted = Arc::clone(&skipped);
-    let hook = move |event, _| {
-        if event == CacheEvent::Skipped {
+    let hook = move |event: &CacheEvent<'_>| {
+        if event.kind == CacheEventKind::Skipped {
             noted.fetch_add(1, Ordering::SeqCst);
         }
     };
@@ -410,7 +421,7 @@ async fn a_value_comes_whatever_is_wrong_with_the_cache() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn compressed_values_come_back_and_http_sees_what_they_are() {
+async fn compressed_values_round_trip_and_are_labeled_over_http() {
     let verax = started();
     let options = CacheOptions { compress_from: Some(1_000), ..CacheOptions::default() };
     let (cache, plain) = (boards(&verax, options), boards(&verax, CacheOptions::default()));
@@ -439,7 +450,7 @@ async fn compressed_values_come_back_and_http_sees_what_they_are() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn calls_that_are_given_up_leave_the_others_right() {
+async fn canceled_calls_do_not_disturb_others() {
     let verax = started();
     let cache = boards(&verax, CacheOptions { connections: 1, ..CacheOptions::default() });
     for n in 0..50 {
@@ -466,7 +477,7 @@ async fn calls_that_are_given_up_leave_the_others_right() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn jitter_spreads_the_ends_of_what_is_stored_together() {
+async fn jitter_spreads_expirations() {
     let verax = started();
     verax
         .run(&["namespace", "create", "ferrydesk/spread", "--max-age", "1h", "--jitter", "50"])
@@ -492,7 +503,7 @@ async fn jitter_spreads_the_ends_of_what_is_stored_together() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn the_example_of_the_client_runs() {
+async fn the_client_example_runs() {
     let verax = started();
     let run = || {
         let program = verax_e2e::program().with_file_name("examples/departure_board");
@@ -515,7 +526,7 @@ async fn the_example_of_the_client_runs() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_stop_tells_clients_and_a_new_start_is_found_again() {
+async fn clients_are_told_of_a_stop_and_reconnect_after_a_restart() {
     let verax = started();
     let mut stream = hello(&verax, &verax.token(), VERSION, VERSION).await;
     let mut received = Vec::new();
@@ -531,7 +542,7 @@ async fn a_stop_tells_clients_and_a_new_start_is_found_again() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn tls_serves_http_and_wire_and_takes_new_certificates() {
+async fn tls_serves_http_and_wire_and_reloads_certificates() {
     let scratch = tempfile::tempdir().unwrap();
     let at = |name: &str| scratch.path().join(name).display().to_string();
     let certify = || {

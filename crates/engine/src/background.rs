@@ -42,7 +42,7 @@ mod tests {
     use super::*;
 
     #[tokio::test(start_paused = true)]
-    async fn work_that_panics_is_begun_again() {
+    async fn a_background_task_that_panics_restarts() {
         let (begun, stop) = (Arc::new(AtomicU64::new(0)), watch::Sender::new(false));
         let restarts = AtomicU64::new(0);
         let begin = || -> Work {

@@ -121,7 +121,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn large_values_share_a_bound_and_small_ones_take_nothing() {
+    fn large_values_share_a_budget_and_small_ones_reserve_nothing() {
         let budget = InFlightBudget::new(1 << 20);
         let small: Vec<_> = (0..1_000).map(|_| budget.reserve(SMALL).unwrap()).collect();
         assert_eq!(budget.taken(), 0);
@@ -138,7 +138,7 @@ mod tests {
     }
 
     #[test]
-    fn a_share_leaves_room_for_others_and_refusals_take_nothing() {
+    fn a_share_leaves_room_for_others_and_refusals_reserve_nothing() {
         let whole = InFlightBudget::new(1 << 20);
         let (one, other) = (whole.share(512 << 10), whole.share(4 << 20));
         assert_eq!(other.limit(), 1 << 20, "a share is at most the whole");

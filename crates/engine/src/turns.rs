@@ -163,7 +163,7 @@ mod tests {
     }
 
     #[tokio::test]
-    async fn one_tenant_alone_waits_for_nothing() {
+    async fn a_tenant_alone_never_waits() {
         let turns = Turns::new(1);
         let alone = turns.of(&name("ferrydesk"));
         for _ in 0..10 {
@@ -172,7 +172,7 @@ mod tests {
     }
 
     #[tokio::test]
-    async fn those_of_a_tenant_wait_for_each_other_and_another_tenant_does_not_wait_for_them() {
+    async fn connections_of_a_tenant_wait_for_each_other_only() {
         let turns = Turns::new(3);
         let (flood, quiet) = (turns.of(&name("flood")), turns.of(&name("tideline")));
         assert!(Arc::ptr_eq(&flood, &turns.of(&name("flood"))));
@@ -188,7 +188,7 @@ mod tests {
     }
 
     #[tokio::test]
-    async fn what_waits_keeps_no_turn_and_what_is_done_takes_one() {
+    async fn waiting_requests_hold_no_turn() {
         let turns = Turns::new(2);
         let (flood, quiet) = (turns.of(&name("flood")), turns.of(&name("tideline")));
         assert!(flood.take().now_or_never().is_some() && quiet.take().now_or_never().is_some());

@@ -1,5 +1,6 @@
 //! A run: the clients of both lanes, and a report every second.
 
+use std::cmp::Reverse;
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
@@ -8,17 +9,17 @@ use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
 use tokio::sync::{mpsc, watch};
 use tokio::task::JoinSet;
-use verax_api::{LoadProgress, LoadReport, LoadTick};
+use verax_api::{LoadProgress, LoadReport, LoadTick, ReadErrors};
 use verax_core::Key;
 use verax_core::load::{Comparison, KeyChooser, Lane, LaneRecorder, LoadProfile, Outcome};
 
 use crate::lane::{CachedLane, DirectLane, LaneReader};
 
-/// The maximum number of distinct errors.
+/// How many distinct messages are counted for each lane.
 const MAX_ERRORS: usize = 100;
 
-/// How many errors a report lists.
-const TOLD_ERRORS: usize = 5;
+/// How many messages of each lane a report lists.
+const LISTED_ERRORS: usize = 5;
 
 /// How long a client pauses after an error, so as not to spin.
 const PAUSE_AFTER_ERROR: Duration = Duration::from_millis(10);
@@ -40,7 +41,31 @@ pub struct Plan {
 #[derive(Debug, Default)]
 struct Counted {
     recorder: LaneRecorder,
-    errors: HashMap<String, u64>,
+    errors: ErrorCounts,
+}
+
+/// How often each message was the reason of a failed read. Messages beyond [`MAX_ERRORS`] are not
+/// kept; the recorder counts their reads.
+#[derive(Debug, Default)]
+struct ErrorCounts(HashMap<String, u64>);
+
+impl ErrorCounts {
+    fn add(&mut self, message: String, count: u64) {
+        if self.0.len() < MAX_ERRORS || self.0.contains_key(&message) {
+            *self.0.entry(message).or_default() += count;
+        }
+    }
+
+    /// The most frequent ones, as a report lists them.
+    fn most_frequent(&self, lane: Lane) -> Vec<ReadErrors> {
+        let errors = self.0.iter();
+        let mut errors: Vec<_> = errors
+            .map(|(message, count)| ReadErrors { lane, message: message.clone(), count: *count })
+            .collect();
+        errors.sort_by(|a, b| b.count.cmp(&a.count).then_with(|| a.message.cmp(&b.message)));
+        errors.truncate(LISTED_ERRORS);
+        errors
+    }
 }
 
 type Shared = Arc<Mutex<Counted>>;
@@ -61,16 +86,16 @@ pub async fn run(
 ) -> Result<LoadReport, String> {
     plan.profile.check().map_err(|e| e.to_string())?;
     let chooser = plan.profile.popularity.chooser(plan.keys.len()).map_err(|e| e.to_string())?;
-    let (told, mut progresses) = mpsc::unbounded_channel();
+    let (sender, mut progresses) = mpsc::unbounded_channel();
     let thread = std::thread::Builder::new().name("load-run".into()).spawn(move || {
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
         let runtime = runtime.map_err(|e| e.to_string())?;
-        Ok(runtime.block_on(drive(plan, chooser, told, stop)))
+        Ok(runtime.block_on(drive(plan, chooser, sender, stop)))
     });
     let thread = thread.map_err(|e| format!("no thread for the run: {e}"))?;
     // The channel closes when the run is over.
-    while let Some(told) = progresses.recv().await {
-        progress(told);
+    while let Some(update) = progresses.recv().await {
+        progress(update);
     }
     let joined = tokio::task::spawn_blocking(move || thread.join()).await;
     match joined {
@@ -82,7 +107,7 @@ pub async fn run(
 async fn drive(
     plan: Plan,
     chooser: KeyChooser,
-    told: mpsc::UnboundedSender<LoadProgress>,
+    updates: mpsc::UnboundedSender<LoadProgress>,
     mut stop: watch::Receiver<bool>,
 ) -> LoadReport {
     let Plan { profile, keys, cached, direct } = plan;
@@ -100,7 +125,7 @@ async fn drive(
         }
     }
     let mut totals: [LaneRecorder; 2] = Default::default();
-    let mut errors = HashMap::new();
+    let mut errors: [ErrorCounts; 2] = Default::default();
     let (mut measured, mut elapsed) = (Duration::ZERO, Duration::ZERO);
     let (started, mut last) = (Instant::now(), Instant::now());
     let whole = profile.warm_up + profile.duration;
@@ -117,15 +142,13 @@ async fn drive(
         last = Instant::now();
         let warm_up = elapsed < profile.warm_up;
         elapsed = started.elapsed().max(next);
-        let counted = counts.each_ref().map(take);
+        let mut counted = counts.each_ref().map(take);
         if !warm_up {
             measured += length;
-            for (total, counted) in totals.iter_mut().zip(&counted) {
+            for ((total, errors), counted) in totals.iter_mut().zip(&mut errors).zip(&mut counted) {
                 total.add(&counted.recorder);
-            }
-            for (lane, counted) in Lane::ALL.iter().zip(&counted) {
-                for (text, times) in &counted.errors {
-                    *errors.entry(format!("{}: {text}", lane.name())).or_default() += times;
+                for (message, count) in counted.errors.0.drain() {
+                    errors.add(message, count);
                 }
             }
         }
@@ -138,7 +161,7 @@ async fn drive(
         let so_far = report_of(&totals, measured, keys.len(), &errors);
         report = Some(so_far.clone());
         // There may be no listener left.
-        let _ = told.send(LoadProgress { tick, so_far });
+        let _ = updates.send(LoadProgress { tick, so_far });
     }
     clients.shutdown().await;
     report.unwrap_or_else(|| report_of(&totals, measured, keys.len(), &errors))
@@ -161,11 +184,9 @@ async fn read_in_a_loop(
             let mut counted = shared.lock().unwrap_or_else(PoisonError::into_inner);
             match outcome {
                 Ok(outcome) => counted.recorder.record(latency, outcome),
-                Err(text) => {
+                Err(message) => {
                     counted.recorder.record(latency, Outcome::Error);
-                    if counted.errors.len() < MAX_ERRORS || counted.errors.contains_key(&text) {
-                        *counted.errors.entry(text).or_default() += 1;
-                    }
+                    counted.errors.add(message, 1);
                 }
             }
         }
@@ -179,13 +200,13 @@ fn report_of(
     totals: &[LaneRecorder; 2],
     measured: Duration,
     keys: usize,
-    errors: &HashMap<String, u64>,
+    errors: &[ErrorCounts; 2],
 ) -> LoadReport {
     let cached = totals[0].figures(measured, true);
     let direct = totals[1].figures(measured, false);
-    let mut errors: Vec<_> = errors.iter().map(|(text, times)| (text.clone(), *times)).collect();
-    errors.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
-    errors.truncate(TOLD_ERRORS);
+    let listed = Lane::ALL.into_iter().zip(errors);
+    let mut errors: Vec<_> = listed.flat_map(|(lane, errors)| errors.most_frequent(lane)).collect();
+    errors.sort_by_key(|errors| Reverse(errors.count));
     LoadReport {
         measured_seconds: measured.as_secs_f64(),
         keys: keys as u64,

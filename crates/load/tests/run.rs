@@ -12,7 +12,7 @@ use axum::response::{IntoResponse, Response};
 use tokio::sync::watch;
 use verax_api::{LoadProgress, LoadReport};
 use verax_client::{Client, ClientOptions};
-use verax_core::load::{LoadProfile, Popularity};
+use verax_core::load::{Lane, LoadProfile, Popularity};
 use verax_core::{Key, KeyPattern, Name, OriginSettings};
 use verax_load::{CachedLane, DirectLane, Plan, run};
 use verax_origin::Origin;
@@ -41,7 +41,7 @@ fn answer(cache_status: &'static str) -> Response {
 fn plan(verax: &str, origin: &str, warm_up: u64, duration: u64) -> Plan {
     let url = verax.to_owned();
     let client = Client::new(ClientOptions { url, ..Default::default() }).unwrap();
-    let settings = OriginSettings::http(format!("{origin}/boards/{{harbour}}"));
+    let settings = OriginSettings::http(format!("{origin}/boards/{{harbor}}"));
     Plan {
         profile: LoadProfile {
             name: Name::new("test").unwrap(),
@@ -55,23 +55,23 @@ fn plan(verax: &str, origin: &str, warm_up: u64, duration: u64) -> Plan {
         cached: CachedLane { namespace: client.namespace("ferrydesk", "boards").unwrap() },
         direct: DirectLane {
             origin: Arc::new(Origin::new(&settings, &Default::default()).unwrap()),
-            key_pattern: KeyPattern::parse("board/{harbour}").unwrap(),
+            key_pattern: KeyPattern::parse("board/{harbor}").unwrap(),
         },
     }
 }
 
 /// Carries a plan out and keeps what was told of it.
 async fn carry_out(plan: Plan, stop: watch::Receiver<bool>) -> (LoadReport, Vec<LoadProgress>) {
-    let told: Arc<Mutex<Vec<LoadProgress>>> = Arc::default();
-    let sink = Arc::clone(&told);
+    let updates: Arc<Mutex<Vec<LoadProgress>>> = Arc::default();
+    let sink = Arc::clone(&updates);
     let report =
         run(plan, move |progress| sink.lock().unwrap().push(progress), stop).await.unwrap();
-    let told = told.lock().unwrap().clone();
-    (report, told)
+    let updates = updates.lock().unwrap().clone();
+    (report, updates)
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn figures_leave_the_warm_up_out_and_add_up_over_seconds() {
+async fn figures_exclude_the_warm_up_and_add_up_over_seconds() {
     let (verax, cached_calls) = server(|n| match n {
         0 => answer("verax; fwd=uri-miss; fwd-status=200; ttl=30; stored"),
         _ => answer("verax; hit; ttl=30"),
@@ -79,11 +79,11 @@ async fn figures_leave_the_warm_up_out_and_add_up_over_seconds() {
     .await;
     let (origin, direct_calls) = server(|_| "board".into_response()).await;
     let (_keep, stop) = watch::channel(false);
-    let (report, told) = carry_out(plan(&verax, &origin, 1, 2), stop).await;
+    let (report, updates) = carry_out(plan(&verax, &origin, 1, 2), stop).await;
 
-    assert_eq!(told.iter().map(|p| p.tick.warm_up).collect::<Vec<_>>(), [true, false, false]);
-    assert_eq!(told.last().unwrap().so_far, report);
-    let measured = |lane: fn(&LoadProgress) -> u64| told[1..].iter().map(lane).sum::<u64>();
+    assert_eq!(updates.iter().map(|p| p.tick.warm_up).collect::<Vec<_>>(), [true, false, false]);
+    assert_eq!(updates.last().unwrap().so_far, report);
+    let measured = |lane: fn(&LoadProgress) -> u64| updates[1..].iter().map(lane).sum::<u64>();
     assert_eq!(report.cached.requests, measured(|p| p.tick.cached.requests));
     assert_eq!(report.direct.requests, measured(|p| p.tick.direct.requests));
     // The one miss lay in the warm-up.
@@ -100,7 +100,7 @@ async fn figures_leave_the_warm_up_out_and_add_up_over_seconds() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn errors_are_counted_by_what_they_said_and_have_no_latency() {
+async fn errors_are_counted_by_message_and_have_no_latency() {
     let problem =
         r#"{"type":"urn:verax:problem:overloaded","title":"T","status":503,"detail":"come back"}"#;
     let (verax, _) =
@@ -113,22 +113,24 @@ async fn errors_are_counted_by_what_they_said_and_have_no_latency() {
         assert_eq!((lane.p50_ms, lane.hit_ratio), (None, None));
     }
     assert_eq!(report.comparison.times_faster_p50, None);
-    let mut said: Vec<&str> = report.errors.iter().map(|(text, _)| text.as_str()).collect();
-    said.sort_unstable();
-    assert_eq!(said, ["cached: come back", "direct: the origin answered 500"]);
-    let counted: u64 = report.errors.iter().map(|(_, times)| times).sum();
+    let mut messages: Vec<_> =
+        report.errors.iter().map(|errors| (errors.lane, errors.message.as_str())).collect();
+    messages.sort_unstable();
+    let expected = [(Lane::Cached, "come back"), (Lane::Direct, "the origin answered 500")];
+    assert_eq!(messages, expected);
+    let counted: u64 = report.errors.iter().map(|errors| errors.count).sum();
     assert_eq!(counted, report.cached.errors + report.direct.errors);
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_run_that_is_stopped_reports_what_it_measured_so_far() {
+async fn a_stopped_run_reports_what_it_measured_so_far() {
     let (verax, _) = server(|_| answer("verax; hit; ttl=30")).await;
     let (origin, _) = server(|_| "board".into_response()).await;
     let (sender, stop) = watch::channel(false);
     let sender = Arc::new(sender);
-    let told = Arc::clone(&sender);
+    let updates = Arc::clone(&sender);
     let first = move |_: LoadProgress| {
-        told.send_replace(true);
+        updates.send_replace(true);
     };
     let report = run(plan(&verax, &origin, 0, 600), first, stop).await.unwrap();
     assert!(report.measured_seconds < 60.0, "{report:?}");

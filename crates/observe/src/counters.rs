@@ -157,7 +157,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_refusal_is_no_read_of_the_origin_and_takes_no_time() {
+    fn a_refusal_counts_as_no_origin_read() {
         let counters = Counters::default();
         for _ in 0..7 {
             let read = OriginRead::Failed(Duration::from_millis(80));

@@ -64,7 +64,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn what_threads_count_adds_up() {
+    fn counts_of_threads_add_up() {
         let counters = HitCounters::default();
         std::thread::scope(|scope| {
             for _ in 0..8 {

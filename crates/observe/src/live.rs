@@ -273,7 +273,7 @@ mod tests {
     }
 
     #[test]
-    fn a_sample_shows_two_hundred_namespaces_and_the_others_together() {
+    fn a_sample_lists_two_hundred_namespaces_and_sums_up_the_rest() {
         let all = sample_of(200);
         assert_eq!((all.namespaces.len(), all.others), (200, None));
         let most = sample_of(203);

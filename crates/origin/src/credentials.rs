@@ -118,7 +118,7 @@ mod tests {
     use super::*;
 
     #[tokio::test]
-    async fn a_secret_comes_from_a_file_without_its_line_end() {
+    async fn a_secret_file_is_read_without_its_line_end() {
         let directory = tempfile::tempdir().unwrap();
         std::fs::write(directory.path().join("tides"), "Bearer abc\n").unwrap();
         let credentials = Credentials::new(Some(directory.path()));

@@ -12,9 +12,9 @@
 //! use verax_core::OriginSettings;
 //! use verax_origin::{Credentials, Origin};
 //!
-//! let settings = OriginSettings::http("http://127.0.0.1:9/boards/{harbour}");
+//! let settings = OriginSettings::http("http://127.0.0.1:9/boards/{harbor}");
 //! let origin = Origin::new(&settings, &Credentials::default().into())?;
-//! let url = origin.http().expect("an HTTP service").url_of(&[("harbour", "Port Ulla")])?;
+//! let url = origin.http().expect("an HTTP service").url_of(&[("harbor", "Port Ulla")])?;
 //! assert_eq!(url.as_str(), "http://127.0.0.1:9/boards/Port%20Ulla");
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```

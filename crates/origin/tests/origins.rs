@@ -42,10 +42,10 @@ fn origin(url: String, change: impl FnOnce(&mut OriginSettings)) -> Origin {
 fn ferry_router() -> Router {
     let headers = [("content-type", "application/json"), ("cache-groups", "\"boards\"")];
     Router::new()
-        .route("/boards/{harbour}", get(async move || (headers, "[1]")))
-        .route("/harbours", get(async || r#"["aldermouth","port ulla"]"#))
+        .route("/boards/{harbor}", get(async move || (headers, "[1]")))
+        .route("/harbors", get(async || r#"["aldermouth","port ulla"]"#))
         .route("/odd", get(async || r#"{"a":1}"#))
-        .route("/moved", get(async || axum::response::Redirect::temporary("/harbours")))
+        .route("/moved", get(async || axum::response::Redirect::temporary("/harbors")))
         .route("/big", get(async || "x".repeat(5_000)))
         .route("/private", get(async || ([("cache-control", "no-store")], "secret")))
         .route("/none", get(async || axum::http::StatusCode::NOT_FOUND))
@@ -53,10 +53,10 @@ fn ferry_router() -> Router {
 }
 
 #[tokio::test]
-async fn a_value_comes_with_its_media_type_and_groups() {
+async fn a_read_returns_media_type_and_cache_groups() {
     let base = serve(ferry_router()).await;
-    let boards = origin(format!("{base}/boards/{{harbour}}"), |_| {});
-    let value = boards.read(&[("harbour", "aldermouth")], None).await.unwrap();
+    let boards = origin(format!("{base}/boards/{{harbor}}"), |_| {});
+    let value = boards.read(&[("harbor", "aldermouth")], None).await.unwrap();
     assert_eq!((&value.value[..], value.media_type.as_str()), (&b"[1]"[..], "application/json"));
     assert_eq!((value.cache_groups.as_deref(), value.no_store), (Some("\"boards\""), false));
     assert!(origin(format!("{base}/private"), |_| {}).read(&[], None).await.unwrap().no_store);
@@ -68,7 +68,11 @@ async fn a_value_comes_with_its_media_type_and_groups() {
 #[case("/big", "too-large", "more than 1000 bytes")]
 #[case("/slow", "timeout", "within 200 ms")]
 #[tokio::test]
-async fn failures_say_what_went_wrong(#[case] path: &str, #[case] kind: &str, #[case] says: &str) {
+async fn read_failures_name_their_cause(
+    #[case] path: &str,
+    #[case] kind: &str,
+    #[case] says: &str,
+) {
     let base = serve(ferry_router()).await;
     let failing = origin(format!("{base}{path}"), |settings| {
         settings.max_response_bytes = 1_000;
@@ -84,13 +88,13 @@ async fn failures_say_what_went_wrong(#[case] path: &str, #[case] kind: &str, #[
 #[case(b"HTTP/1.1 200 OK\r\nContent-Length: 100\r\n\r\nonly this")]
 #[case(b"")]
 #[tokio::test]
-async fn garbage_is_told_from_values(#[case] answer: &'static [u8]) {
+async fn malformed_responses_are_not_values(#[case] answer: &'static [u8]) {
     let error = origin(raw(answer).await, |_| {}).read(&[], None).await.unwrap_err();
     assert_eq!(error.kind(), "garbled", "{error}");
 }
 
 #[tokio::test]
-async fn an_endless_answer_is_cut_off() {
+async fn an_endless_response_is_cut_off() {
     let endless = Router::new().route(
         "/",
         get(async || {
@@ -105,43 +109,38 @@ async fn an_endless_answer_is_cut_off() {
 }
 
 #[tokio::test]
-async fn an_origin_that_is_not_there_cannot_be_connected() {
+async fn an_absent_origin_is_a_connection_failure() {
     let error = origin("http://127.0.0.1:1/x".into(), |_| {}).read(&[], None).await.unwrap_err();
     assert_eq!(error.kind(), "connect", "{error}");
 }
 
 #[tokio::test]
-async fn listings_stay_on_the_origins_server() {
+async fn listings_do_not_leave_the_origins_server() {
     let base = serve(ferry_router()).await;
-    let listings = [
-        "/harbours",
-        "/odd",
-        "http://127.0.0.1:1/harbours",
-        "//example.test/x",
-        "file:///etc/hosts",
-    ];
-    let boards = origin(format!("{base}/boards/{{harbour}}"), |settings| {
+    let listings =
+        ["/harbors", "/odd", "http://127.0.0.1:1/harbors", "//example.test/x", "file:///etc/hosts"];
+    let boards = origin(format!("{base}/boards/{{harbor}}"), |settings| {
         settings.listings = listings.map(str::to_owned).to_vec();
     });
-    assert_eq!(boards.read_listing("/harbours").await.unwrap(), ["aldermouth", "port ulla"]);
+    assert_eq!(boards.read_listing("/harbors").await.unwrap(), ["aldermouth", "port ulla"]);
     let shape = boards.read_listing("/odd").await.unwrap_err();
     assert!(matches!(shape, InvalidListing::Shape { .. }), "{shape}");
-    for elsewhere in ["http://127.0.0.1:1/harbours", "//example.test/x", "file:///etc/hosts"] {
+    for elsewhere in ["http://127.0.0.1:1/harbors", "//example.test/x", "file:///etc/hosts"] {
         let error = boards.read_listing(elsewhere).await.unwrap_err();
         assert!(matches!(error, InvalidListing::Origin(OriginError::KeyMismatch(_))), "{error}");
     }
     // What the settings do not name is not read, whatever it is.
     let refused = boards.read_listing("/boards/aldermouth").await.unwrap_err();
-    assert!(refused.to_string().contains("/harbours"), "{refused}");
+    assert!(refused.to_string().contains("/harbors"), "{refused}");
     assert!(matches!(refused, InvalidListing::NotAllowed { .. }));
 }
 
 #[tokio::test]
-async fn a_stand_in_fails_as_it_is_told() {
+async fn a_stand_in_fails_as_configured() {
     let (router, standin) = standin::around(ferry_router());
     let base = serve(router).await;
-    let boards = origin(format!("{base}/boards/{{harbour}}"), |_| {});
-    let read = async || boards.read(&[("harbour", "x")], None).await.map_err(|e| e.status());
+    let boards = origin(format!("{base}/boards/{{harbor}}"), |_| {});
+    let read = async || boards.read(&[("harbor", "x")], None).await.map_err(|e| e.status());
     assert!(read().await.is_ok());
     let set = async |json: &'static str| {
         let client = reqwest::Client::new();
@@ -163,11 +162,11 @@ async fn a_stand_in_fails_as_it_is_told() {
 }
 
 #[tokio::test]
-async fn an_origin_that_fails_in_a_row_is_left_alone_and_tried_again() {
+async fn consecutive_failures_open_the_circuit_and_a_trial_closes_it() {
     let (router, standin) = standin::around(ferry_router());
     let base = serve(router).await;
-    let origin = origin(format!("{base}/boards/{{harbour}}"), |s| s.guard.retry_budget_percent = 0);
-    let read = async || origin.read_guarded(&[("harbour", "aldermouth")], None).await;
+    let origin = origin(format!("{base}/boards/{{harbor}}"), |s| s.guard.retry_budget_percent = 0);
+    let read = async || origin.read_guarded(&[("harbor", "aldermouth")], None).await;
     standin.change(&serde_json::json!({ "outage": true })).unwrap();
     for _ in 0..5 {
         assert!(matches!(read().await, Err(OriginError::Status { status: 503, .. })));

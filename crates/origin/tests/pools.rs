@@ -25,7 +25,7 @@ struct Server {
 
 async fn server() -> Server {
     let answer = get(async || "[]").put(async || "").delete(async || "");
-    let (router, stand_in) = standin::around(Router::new().route("/boards/{harbour}", answer));
+    let (router, stand_in) = standin::around(Router::new().route("/boards/{harbor}", answer));
     let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
     let url = format!("http://{}", listener.local_addr().unwrap());
     tokio::spawn(async move { axum::serve(listener, router).await });
@@ -44,7 +44,7 @@ impl Server {
 
 fn pool(servers: &[Server], balance: Balance, change: impl FnOnce(&mut OriginSettings)) -> Origin {
     let mut settings = OriginSettings::of(OriginSource::Http {
-        url: format!("{}/boards/{{harbour}}", servers[0].url),
+        url: format!("{}/boards/{{harbor}}", servers[0].url),
         endpoints: servers[1..].iter().map(|server| server.url.clone()).collect(),
         balance,
         slow_after: None,
@@ -54,11 +54,11 @@ fn pool(servers: &[Server], balance: Balance, change: impl FnOnce(&mut OriginSet
 }
 
 async fn read(origin: &Origin) -> Result<(), OriginError> {
-    origin.read_guarded(&[("harbour", "aldermouth")], None).await.map(drop)
+    origin.read_guarded(&[("harbor", "aldermouth")], None).await.map(drop)
 }
 
 #[tokio::test]
-async fn servers_take_turns_and_one_that_fails_is_set_aside_and_tried_again() {
+async fn servers_rotate_and_a_failing_one_is_opened_and_retried() {
     let servers = [server().await, server().await, server().await];
     let origin = pool(&servers, Balance::RoundRobin, |settings| {
         settings.guard.failure_threshold = 2;
@@ -88,7 +88,7 @@ async fn servers_take_turns_and_one_that_fails_is_set_aside_and_tried_again() {
 }
 
 #[tokio::test]
-async fn the_server_with_the_fewest_reads_is_asked() {
+async fn the_server_with_the_fewest_reads_in_flight_is_picked() {
     let servers = [server().await, server().await];
     let origin = Arc::new(pool(&servers, Balance::LeastOutstanding, |_| {}));
     servers[0].set(json!({ "extra_latency_ms": 5_000 }));
@@ -109,7 +109,7 @@ async fn the_server_with_the_fewest_reads_is_asked() {
 }
 
 #[tokio::test]
-async fn a_slow_server_is_set_aside_while_another_is_well() {
+async fn a_slow_server_is_opened_while_another_is_healthy() {
     let servers = [server().await, server().await];
     let origin = pool(&servers, Balance::RoundRobin, |settings| {
         let OriginSource::Http { slow_after, .. } = &mut settings.source else { unreachable!() };
@@ -147,7 +147,7 @@ async fn retries_have_a_budget() {
 }
 
 #[tokio::test]
-async fn calls_beyond_the_bound_wait_and_beyond_the_queue_are_refused() {
+async fn calls_beyond_max_concurrency_queue_and_beyond_the_queue_are_refused() {
     let servers = [server().await];
     let origin = Arc::new(pool(&servers, Balance::RoundRobin, |settings| {
         settings.guard.max_concurrency = 1;
@@ -171,7 +171,7 @@ async fn calls_beyond_the_bound_wait_and_beyond_the_queue_are_refused() {
 }
 
 #[tokio::test]
-async fn a_credential_is_sent_and_read_again_and_a_missing_one_says_where_it_belongs() {
+async fn a_credential_is_sent_and_reloaded_and_a_missing_one_names_its_place() {
     let echo = get(async |headers: HeaderMap| {
         headers.get("authorization").map(|v| v.to_str().unwrap().to_owned()).unwrap_or_default()
     });
@@ -191,12 +191,12 @@ async fn a_credential_is_sent_and_read_again_and_a_missing_one_says_where_it_bel
 }
 
 #[tokio::test]
-async fn writes_go_to_one_server_and_are_not_tried_again() {
+async fn writes_go_to_one_server_and_are_not_retried() {
     let servers = [server().await, server().await];
     let origin = pool(&servers, Balance::RoundRobin, |_| {});
     let value = Bytes::from_static(b"[1]");
     let put = OriginWrite::Put { value: &value, media_type: "application/json" };
-    let values = [("harbour", "aldermouth")];
+    let values = [("harbor", "aldermouth")];
     origin.write_guarded(&values, put, None).await.unwrap();
     origin.write_guarded(&values, OriginWrite::Delete, None).await.unwrap();
     assert_eq!((servers[0].calls(), servers[1].calls()), (1, 1));
@@ -207,7 +207,7 @@ async fn writes_go_to_one_server_and_are_not_tried_again() {
 }
 
 #[test]
-fn servers_are_plain_addresses_and_named_once() {
+fn servers_are_plain_addresses_without_duplicates() {
     for (endpoint, says) in [
         ("ftp://h:1", "not the address of a server"),
         ("http://h:1/path", "not the address of a server"),

@@ -180,7 +180,7 @@ mod tests {
     }
 
     #[tokio::test(flavor = "multi_thread")]
-    async fn a_kill_at_any_statement_is_made_good_by_the_next_start() {
+    async fn a_migration_killed_at_any_statement_completes_at_the_next_start() {
         let directory = crate::launcher::scratch_directory();
         let server = PrivateServer::start(directory.path()).await.unwrap();
         let records = Records::open(server.url("verax")).await.unwrap();
@@ -202,7 +202,7 @@ mod tests {
     }
 
     #[tokio::test(flavor = "multi_thread")]
-    async fn tables_of_a_later_version_are_refused_with_both_versions() {
+    async fn tables_of_a_later_version_are_refused_naming_both_versions() {
         let directory = crate::launcher::scratch_directory();
         let server = PrivateServer::start(directory.path()).await.unwrap();
         let records = Records::open(server.url("verax")).await.unwrap();

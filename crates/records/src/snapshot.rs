@@ -96,7 +96,7 @@ mod tests {
     use crate::tables::NodeId;
 
     #[test]
-    fn a_snapshot_comes_back_as_it_was() {
+    fn a_snapshot_round_trips() {
         let (name, at) = (|text| Name::new(text).unwrap(), Timestamp::from_millis(1));
         let policy = NamespacePolicy {
             negative_max_age: Duration::from_millis(1_500),

@@ -42,7 +42,7 @@ impl Place {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn the_share_goes_from_one_node_to_the_next() {
+async fn the_lease_passes_from_one_node_to_the_next() {
     let place = Place::start().await;
     let (first, second) = (node("first"), node("second"));
     let (of_first, of_second) = (place.handle(), place.handle());
@@ -92,7 +92,7 @@ async fn the_share_goes_from_one_node_to_the_next() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_node_that_falls_silent_or_runs_twice_is_noticed() {
+async fn a_silent_or_duplicate_node_is_detected() {
     let place = Place::start().await;
     let (first, second) = (node("first"), node("second"));
     let mut one = place.handle().join(first.id).await.unwrap();
@@ -119,7 +119,7 @@ async fn a_node_that_falls_silent_or_runs_twice_is_noticed() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn nodes_that_are_away_are_remembered_up_to_a_number() {
+async fn absent_nodes_are_remembered_up_to_a_limit() {
     let place = Place::start().await;
     let present = node("present");
     let membership = place.records.join(present.id).await.unwrap();
@@ -139,7 +139,7 @@ async fn nodes_that_are_away_are_remembered_up_to_a_number() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn records_that_went_back_are_told_from_another_owner() {
+async fn restored_records_are_distinguished_from_another_owner() {
     let place = Place::start().await;
     let first = node("first");
     let mut one = place.records.join(first.id).await.unwrap();

@@ -103,7 +103,7 @@ async fn pass(mut here: TcpStream, mut there: TcpStream, cut: Arc<AtomicU8>) {
 #[case(Cut::Answer, true)]
 #[case(Cut::Request, false)]
 #[tokio::test(flavor = "multi_thread")]
-async fn a_lost_answer_to_commit_is_read_back(#[case] cut: Cut, #[case] made: bool) {
+async fn a_lost_commit_reply_is_resolved_by_reading(#[case] cut: Cut, #[case] made: bool) {
     let directory = tempfile::tempdir().unwrap();
     let server = PrivateServer::start(directory.path()).await.unwrap();
     let cutter = Cutter::before(server.port().unwrap()).await;
@@ -133,7 +133,7 @@ async fn a_lost_answer_to_commit_is_read_back(#[case] cut: Cut, #[case] made: bo
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn connections_that_lead_nowhere_are_given_up() {
+async fn unresponsive_connections_are_dropped() {
     let directory = tempfile::tempdir().unwrap();
     let server = PrivateServer::start(directory.path()).await.unwrap();
     let cutter = Cutter::before(server.port().unwrap()).await;
@@ -159,7 +159,7 @@ async fn connections_that_lead_nowhere_are_given_up() {
 /// MariaDB stands still while tenants and tokens are created and deleted: whatever the replies of
 /// that time are, none of them is taken for the answer to another question.
 #[tokio::test(flavor = "multi_thread")]
-async fn replies_after_a_standstill_answer_nothing_else() {
+async fn late_replies_answer_no_other_query() {
     let directory = tempfile::tempdir().unwrap();
     let server = PrivateServer::start_with(PrivateServerOptions {
         directory: directory.path().to_owned(),
@@ -231,7 +231,7 @@ async fn replies_after_a_standstill_answer_nothing_else() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn identities_and_epochs_go_on_above_what_is_known() {
+async fn identities_and_epochs_continue_above_what_is_known() {
     let directory = tempfile::tempdir().unwrap();
     let server = PrivateServer::start(directory.path()).await.unwrap();
     let records = Records::open(server.url("verax")).await.unwrap();
@@ -254,7 +254,7 @@ async fn identities_and_epochs_go_on_above_what_is_known() {
 /// Scopes end with what they open: a tenant made again under an old name is opened by no old token,
 /// and has none of its activity.
 #[tokio::test(flavor = "multi_thread")]
-async fn what_belongs_to_a_deleted_tenant_does_not_pass_to_the_next_of_its_name() {
+async fn a_new_tenant_inherits_nothing_from_a_deleted_one_of_its_name() {
     let directory = tempfile::tempdir().unwrap();
     let server = PrivateServer::start(directory.path()).await.unwrap();
     let records = Records::open(server.url("verax")).await.unwrap();

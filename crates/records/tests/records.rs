@@ -51,9 +51,33 @@ async fn records_survive_restarts_crashes_and_stale_files() {
     let directory = tempfile::tempdir().unwrap();
     let server = PrivateServer::start(directory.path()).await.unwrap();
     let records = Records::open(server.url("verax")).await.unwrap();
-    let actor = Actor::new("the test");
+    administer(&records).await;
+    let run = start_run(&records).await;
+    mariadb_crashes_and_hangs(&server, &records).await;
 
-    // Tenants, origins and namespaces, with every refusal.
+    // A clean stop, then a start over stale files.
+    let process = server.process_id().unwrap();
+    server.stop().await.unwrap();
+    assert!(!runs(process));
+    std::fs::write(directory.path().join("mariadbd.pid"), "1\n").unwrap();
+    std::fs::write(directory.path().join("data/mariadbd.sock"), "").unwrap();
+    let server = PrivateServer::start(directory.path()).await.unwrap();
+    let records = Records::open(server.url("verax")).await.unwrap();
+    // Runs that were active when the process ended are marked.
+    assert_eq!(records.interrupt_runs(at(20)).await.unwrap(), 1);
+    let ended = &records.runs(RunKind::Load, 10).await.unwrap()[0];
+    assert_eq!((ended.id, ended.state), (run, RunState::Interrupted));
+
+    // Who changed what, newest first.
+    let activity = records.activity(Some(&name("tideline")), 4).await.unwrap();
+    let actions: Vec<String> = activity.into_iter().map(|a| a.action).collect();
+    assert_eq!(actions, ["namespace.clear", "load.run", "namespace.change", "namespace.create"]);
+    server.stop().await.unwrap();
+}
+
+/// Creates a tenant, an origin, a namespace and a token, and tries every refusal.
+async fn administer(records: &Records) {
+    let actor = Actor::new("the test");
     records.create_tenant(&name("tideline"), &actor, at(1)).await.unwrap();
     let again = records.create_tenant(&name("tideline"), &actor, at(2)).await.unwrap_err();
     assert_eq!(again, RecordsError::Exists("tenant tideline".into()));
@@ -65,31 +89,7 @@ async fn records_survive_restarts_crashes_and_stale_files() {
         .create_origin(&name("tideline"), &name("gauges"), &settings, &actor, at(3))
         .await
         .unwrap();
-    let mut pooled = OriginSettings::http("http://127.0.0.1:9/tides/{gauge}");
-    pooled.source = OriginSource::Http {
-        url: "http://127.0.0.1:9/tides/{gauge}".into(),
-        endpoints: vec!["http://127.0.0.1:10".into(), "http://127.0.0.1:11".into()],
-        balance: Balance::LeastOutstanding,
-        slow_after: Some(Duration::from_millis(250)),
-    };
-    pooled.guard.failure_threshold = 3;
-    pooled.credential = Some(name("tides-api"));
-    let mut query = OriginSettings::sql("mysql://tide@127.0.0.1/tides", "SELECT 1");
-    if let OriginSource::Sql { result, max_rows, .. } = &mut query.source {
-        (*result, *max_rows) = (SqlResult::Row, 7);
-    }
-    for (origin, settings) in [("pooled", &pooled), ("query", &query)] {
-        let tenant = name("tideline");
-        let plain = OriginSettings::http("http://127.0.0.1:9/");
-        let origin = name(origin);
-        let created =
-            records.create_origin(&tenant, &origin, &plain, &actor, at(3)).await.unwrap().value;
-        records.change_origin(&created, settings, &actor, at(3)).await.unwrap();
-        let kept = records.origins().await.unwrap();
-        let kept = kept.iter().find(|kept| kept.name == origin).unwrap();
-        assert_eq!(&kept.settings, settings);
-        records.delete_origin(&tenant, &origin, &actor, at(3)).await.unwrap();
-    }
+    settings_round_trip(records, &actor).await;
     let mut policy = NamespacePolicy {
         negative_max_age: Duration::from_secs(5),
         early_refresh_percent: 100,
@@ -121,8 +121,40 @@ async fn records_survive_restarts_crashes_and_stale_files() {
     records.revoke_token(token.id, &actor, at(8)).await.unwrap();
     assert!(records.revoke_token(token.id, &actor, at(9)).await.is_err());
     assert_eq!(records.tokens().await.unwrap()[0].revoked_at, Some(at(8)));
+}
 
-    // Runs that were under way when the process ended are told apart.
+/// Origins of every source come back with the settings that were given.
+async fn settings_round_trip(records: &Records, actor: &Actor) {
+    let mut pooled = OriginSettings::http("http://127.0.0.1:9/tides/{gauge}");
+    pooled.source = OriginSource::Http {
+        url: "http://127.0.0.1:9/tides/{gauge}".into(),
+        endpoints: vec!["http://127.0.0.1:10".into(), "http://127.0.0.1:11".into()],
+        balance: Balance::LeastOutstanding,
+        slow_after: Some(Duration::from_millis(250)),
+    };
+    pooled.guard.failure_threshold = 3;
+    pooled.credential = Some(name("tides-api"));
+    let mut query = OriginSettings::sql("mysql://tide@127.0.0.1/tides", "SELECT 1");
+    if let OriginSource::Sql { result, max_rows, .. } = &mut query.source {
+        (*result, *max_rows) = (SqlResult::Row, 7);
+    }
+    for (origin, settings) in [("pooled", &pooled), ("query", &query)] {
+        let tenant = name("tideline");
+        let plain = OriginSettings::http("http://127.0.0.1:9/");
+        let origin = name(origin);
+        let created =
+            records.create_origin(&tenant, &origin, &plain, actor, at(3)).await.unwrap().value;
+        records.change_origin(&created, settings, actor, at(3)).await.unwrap();
+        let kept = records.origins().await.unwrap();
+        let kept = kept.iter().find(|kept| kept.name == origin).unwrap();
+        assert_eq!(&kept.settings, settings);
+        records.delete_origin(&tenant, &origin, actor, at(3)).await.unwrap();
+    }
+}
+
+/// Notes an active run and a bulk invalidation; returns the run.
+async fn start_run(records: &Records) -> u64 {
+    let actor = Actor::new("the test");
     let run = NewRun {
         kind: RunKind::Load,
         tenant: name("tideline"),
@@ -139,7 +171,11 @@ async fn records_survive_restarts_crashes_and_stale_files() {
         detail: json!({ "entries": 3 }),
     };
     records.note(&actor, at(11), note).await.unwrap();
+    run
+}
 
+/// After a crash and after a hang of MariaDB, the records are usable again.
+async fn mariadb_crashes_and_hangs(server: &PrivateServer, records: &Records) {
     // A crash of MariaDB: the keeper starts it again on the same port, with the same records.
     let first = server.process_id().unwrap();
     kill(Pid::from_raw(first as i32), Signal::SIGKILL).unwrap();
@@ -154,34 +190,11 @@ async fn records_survive_restarts_crashes_and_stale_files() {
     kill(second, Signal::SIGSTOP).unwrap();
     // A change whose commit still got through would wait for its outcome.
     until("all of MariaDB has stopped", async || has_stopped(second)).await;
+    let actor = Actor::new("the test");
     let hung = records.create_tenant(&name("late"), &actor, at(12)).await.unwrap_err();
     kill(second, Signal::SIGCONT).unwrap();
     assert!(matches!(hung, RecordsError::Unavailable(_)), "{hung:?}");
     until("MariaDB answers again", async || records.ping().await.is_ok()).await;
-
-    // A clean stop, then a start over stale files.
-    let third = server.process_id().unwrap();
-    server.stop().await.unwrap();
-    assert!(!runs(third));
-    std::fs::write(directory.path().join("mariadbd.pid"), "1\n").unwrap();
-    std::fs::write(directory.path().join("data/mariadbd.sock"), "").unwrap();
-    let server = PrivateServer::start(directory.path()).await.unwrap();
-    let records = Records::open(server.url("verax")).await.unwrap();
-    assert_eq!(records.interrupt_runs(at(20)).await.unwrap(), 1);
-    let ended = &records.runs(RunKind::Load, 10).await.unwrap()[0];
-    assert_eq!((ended.id, ended.state), (run, RunState::Interrupted));
-
-    // Who changed what, newest first.
-    let actions: Vec<String> = records
-        .activity(Some(&name("tideline")), 4)
-        .await
-        .unwrap()
-        .into_iter()
-        .map(|a| a.action)
-        .collect();
-    assert_eq!(actions, ["namespace.clear", "load.run", "namespace.change", "namespace.create"]);
-
-    server.stop().await.unwrap();
 }
 
 #[tokio::test]
@@ -209,7 +222,7 @@ async fn records_that_cannot_be_reached_are_unavailable() {
 
 /// As below root's home: the server's user cannot get there by the path.
 #[tokio::test(flavor = "multi_thread")]
-async fn a_directory_behind_a_closed_door_serves_too() {
+async fn a_data_directory_below_a_private_directory_works() {
     let closed = tempfile::tempdir().unwrap();
     std::fs::set_permissions(closed.path(), std::fs::Permissions::from_mode(0o700)).unwrap();
     let directory = closed.path().join("records");

@@ -169,7 +169,7 @@ mod tests {
     }
 
     #[test]
-    fn the_oldest_without_a_name_gives_way_and_those_with_one_stay() {
+    fn the_oldest_unauthenticated_connection_gives_way() {
         let limits = ConnectionLimits { connections: 10, per_address: 100 };
         let connections = Connections::new(limits);
         let named: Vec<_> = (0..3).map(|_| connections.admit(HERE).unwrap()).collect();
@@ -191,7 +191,7 @@ mod tests {
     }
 
     #[test]
-    fn a_tenth_of_the_places_is_for_those_who_have_signed_in() {
+    fn a_tenth_of_the_connections_is_reserved_for_authenticated_peers() {
         let connections = Connections::new(ConnectionLimits { connections: 10, per_address: 100 });
         let silent: Vec<_> = (0..9).map(|_| connections.admit(HERE).unwrap()).collect();
         assert!(!is_closed(&silent[0]));
@@ -200,7 +200,7 @@ mod tests {
     }
 
     #[test]
-    fn one_address_has_its_share_and_no_more() {
+    fn connections_of_one_address_are_bounded() {
         let connections = Connections::new(ConnectionLimits { connections: 10, per_address: 2 });
         let first = connections.admit(HERE).unwrap();
         let _second = connections.admit(HERE).unwrap();

@@ -72,7 +72,7 @@ impl Failure {
 impl From<ControlError> for Failure {
     fn from(error: ControlError) -> Self {
         let kind = match &error {
-            ControlError::Engine(_) => FailureKind::Internal,
+            ControlError::Engine(error) => return Self::of_engine(error),
             ControlError::NotSignedIn(_) => FailureKind::NotSignedIn,
             ControlError::MissingScope(_) => FailureKind::MissingScope,
             ControlError::Unknown(_) => FailureKind::NotFound,
@@ -82,19 +82,23 @@ impl From<ControlError> for Failure {
             ControlError::RecordsUnavailable(_) => FailureKind::RecordsUnavailable,
             ControlError::Overloaded(_) => FailureKind::Overloaded,
         };
+        let failure = Self::new(kind, error.to_string());
         match error {
-            ControlError::Engine(error) => error.into(),
-            ControlError::MissingScope(ref scope) => {
-                Self::new(kind, error.to_string()).with("missing_scope", scope.to_string())
-            }
-            _ => Self::new(kind, error.to_string()),
+            ControlError::MissingScope(scope) => failure.with("missing_scope", scope.to_string()),
+            _ => failure,
         }
     }
 }
 
 impl From<EngineError> for Failure {
     fn from(error: EngineError) -> Self {
-        let kind = match &error {
+        Self::of_engine(&error)
+    }
+}
+
+impl Failure {
+    fn of_engine(error: &EngineError) -> Self {
+        let kind = match error {
             EngineError::AccessEnded => FailureKind::NotSignedIn,
             EngineError::Invalid(InvalidInput::KeyMismatch { .. }) => FailureKind::KeyMismatch,
             EngineError::Invalid(_) => FailureKind::Invalid,
@@ -120,16 +124,14 @@ impl From<EngineError> for Failure {
         };
         let failure = Self::new(kind, error.to_string());
         match error {
-            EngineError::ValueTooLarge { limit, .. } => failure.with("limit_bytes", limit),
+            EngineError::ValueTooLarge { limit, .. } => failure.with("limit_bytes", *limit),
             EngineError::NegativeResult { left } => {
                 failure.with("valid_for_seconds", left.as_secs_f64())
             }
             _ => failure,
         }
     }
-}
 
-impl Failure {
     /// Applications learn what failed at an origin, but no internal address.
     fn of_origin(error: &OriginError, detail: String) -> Self {
         let kind = match error {

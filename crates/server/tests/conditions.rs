@@ -11,7 +11,7 @@ use serde_json::json;
 const ENTRY: &str = "/v1/tenants/ferrydesk/namespaces/boards/entries/k";
 
 #[tokio::test(flavor = "multi_thread")]
-async fn every_change_of_an_entry_keeps_to_its_condition() {
+async fn every_change_of_an_entry_checks_its_condition() {
     let fixture = Fixture::start().await;
     fixture.create("/v1/tenants", json!({ "name": "ferrydesk" })).await;
     fixture.create("/v1/tenants/ferrydesk/namespaces", json!({ "name": "boards" })).await;
@@ -67,10 +67,10 @@ async fn every_change_of_an_entry_keeps_to_its_condition() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn an_origin_is_changed_as_it_was_seen_or_not_at_all() {
+async fn an_origin_is_changed_only_at_the_expected_revision() {
     let fixture = Fixture::start().await;
     fixture.create("/v1/tenants", json!({ "name": "ferrydesk" })).await;
-    let desk = json!({ "name": "desk", "url": "http://127.0.0.1:9/boards/{harbour}" });
+    let desk = json!({ "name": "desk", "url": "http://127.0.0.1:9/boards/{harbor}" });
     fixture.create("/v1/tenants/ferrydesk/origins", desk).await;
     let path = "/v1/tenants/ferrydesk/origins/desk";
     let show = async || {

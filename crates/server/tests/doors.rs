@@ -52,7 +52,7 @@ async fn session(fixture: &Fixture, token: &str) -> String {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_stored_page_is_no_page_of_this_service() {
+async fn a_stored_html_value_cannot_act_as_a_console_page() {
     let fixture = with_namespace(HttpOptions::default()).await;
     let entry = format!("{PATH}/boards/entries/page");
     let script = "<script>fetch('/v1/tokens', { method: 'POST' })</script>";
@@ -98,7 +98,7 @@ async fn a_stored_page_is_no_page_of_this_service() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn little_is_read_of_somebody_unknown() {
+async fn unauthenticated_peers_are_read_only_briefly() {
     let fixture = Fixture::start().await;
     let padded = |size: usize| {
         let body = json!({ "token": "x" }).to_string();
@@ -142,7 +142,7 @@ async fn silent_connections_are_closed(#[case] said: &str) {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn silent_connections_keep_nobody_out() {
+async fn silent_connections_do_not_block_others() {
     let limits = ConnectionLimits { connections: 20, per_address: 20 };
     let fixture = with_namespace(HttpOptions { limits, ..Default::default() }).await;
     let tenants = async |http: &reqwest::Client| {
@@ -193,7 +193,7 @@ async fn a_foreign_host_is_refused() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn revocation_reaches_what_is_under_way() {
+async fn revocation_ends_requests_in_progress() {
     let fixture = with_namespace(HttpOptions::default()).await;
     let scopes = json!({ "scopes": ["read:ferrydesk", "write:ferrydesk"] });
     let token = fixture.create("/v1/tokens", scopes).await;
@@ -211,22 +211,17 @@ async fn revocation_reaches_what_is_under_way() {
     assert_eq!(held.status(), StatusCode::CREATED);
     lock(&fixture.token, "berth").send().await.unwrap().error_for_status().unwrap();
 
-    // Under way: streams by token and by session, a wait for a lock, and the body of a value.
+    // In progress: streams by token and by session, a wait for a lock, and the body of a value.
     let mut streams = Vec::new();
     for live in ["/v1/live", "/v1/waiting/live"] {
-        for by_session in [false, true] {
-            let get = fixture.request(Method::GET, live);
-            let get = match by_session {
-                true => get.header("cookie", &cookie),
-                false => get.bearer_auth(&secret),
-            };
+        let get = || fixture.request(Method::GET, live);
+        for get in [get().header("cookie", &cookie), get().bearer_auth(&secret)] {
             let response = get.send().await.unwrap();
             assert_eq!(response.status(), StatusCode::OK);
-            streams.push(response.bytes_stream());
+            let mut stream = response.bytes_stream();
+            stream.next().await.unwrap().unwrap();
+            streams.push(stream);
         }
-    }
-    for stream in &mut streams {
-        stream.next().await.unwrap().unwrap();
     }
     let waits = lock(&secret, "berth").header("prefer", "wait=300").send();
     let waits = tokio::spawn(waits);

@@ -29,7 +29,7 @@ fn in_flight_limit(bytes: u64) -> ServiceOptions {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn one_connection_too_many_is_told_and_takes_nobody_elses_place() {
+async fn a_connection_beyond_the_limit_is_refused_and_displaces_none() {
     let limits = WireLimits {
         connections: ConnectionLimits { connections: 2, per_address: 2 },
         ..WireLimits::default()
@@ -55,7 +55,7 @@ async fn one_connection_too_many_is_told_and_takes_nobody_elses_place() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn no_more_requests_wait_than_allowed_and_all_are_answered() {
+async fn waiting_requests_are_bounded_and_all_answered() {
     let (gate, now, most) = (Arc::new(Semaphore::new(0)), AtomicUsize::new(0), AtomicUsize::new(0));
     let counts = Arc::new((now, most));
     let (opened, counted) = (Arc::clone(&gate), Arc::clone(&counts));
@@ -97,7 +97,7 @@ async fn no_more_requests_wait_than_allowed_and_all_are_answered() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn the_silent_are_cut_off_and_the_others_are_not() {
+async fn silent_connections_are_closed_and_active_ones_stay() {
     let short = Duration::from_millis(500);
     let limits = WireLimits { idle: short, hello: short, ..WireLimits::default() };
     let fixture = Fixture::start(limits, ServiceOptions::default()).await;
@@ -125,7 +125,7 @@ async fn the_silent_are_cut_off_and_the_others_are_not() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn what_is_announced_costs_nothing_and_what_does_not_fit_is_refused_alone() {
+async fn announced_bytes_cost_nothing_and_an_oversized_request_is_refused_alone() {
     // A tenant's share is half of it.
     let fixture = Fixture::start(WireLimits::default(), in_flight_limit(2 << 20)).await;
     fixture.namespace(json!({ "name": "boards" })).await;
@@ -194,7 +194,7 @@ async fn what_is_announced_costs_nothing_and_what_does_not_fit_is_refused_alone(
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn replies_that_wait_are_counted_however_small_each_is() {
+async fn unread_replies_are_counted_however_small() {
     let fixture = Fixture::start(WireLimits::default(), in_flight_limit(4 << 20)).await;
     fixture.namespace(json!({ "name": "boards" })).await;
     let mut wire = fixture.opened().await;
@@ -226,7 +226,7 @@ async fn replies_that_wait_are_counted_however_small_each_is() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn who_takes_no_answers_is_given_up_and_holds_nothing_back() {
+async fn a_peer_that_reads_no_replies_is_dropped_and_frees_its_memory() {
     let limits = WireLimits { idle: Duration::from_millis(500), ..WireLimits::default() };
     let options = in_flight_limit(4 << 20);
     let fixture = Fixture::start(limits, options).await;
@@ -273,7 +273,7 @@ async fn an_idle_connection_ends_with_its_token() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_token_has_so_many_live_streams_and_no_more() {
+async fn live_streams_of_a_token_are_bounded() {
     let fixture = Fixture::start(WireLimits::default(), ServiceOptions::default()).await;
     let http = reqwest::Client::new();
     let open = async |path: &str| {

@@ -44,7 +44,7 @@ async fn ask(asked: Asked, fixture: &Fixture, boards: &Namespace) {
 #[case(Asked::List)]
 #[case(Asked::OverTheWire)]
 #[tokio::test(flavor = "multi_thread")]
-async fn a_tenant_waits_for_its_own_turns_and_not_for_those_of_others(#[case] asked: Asked) {
+async fn a_tenant_waits_for_its_own_turns_only(#[case] asked: Asked) {
     let engine = EngineOptions { processors: 2, ..EngineOptions::default() };
     let options = ServiceOptions { engine, ..ServiceOptions::default() };
     let fixture = Arc::new(Fixture::start(WireLimits::default(), options).await);

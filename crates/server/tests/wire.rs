@@ -31,7 +31,7 @@ fn ask(key: &str, wait: u64, refresh: bool) -> Request<'_> {
 }
 
 fn put<'a>(key: &'a str, value: &'a [u8], media_type: &'a str) -> Put<'a> {
-    let (tags, condition) = (Tags::of(&["harbour"]), PutCondition::Always);
+    let (tags, condition) = (Tags::of(&["harbor"]), PutCondition::Always);
     Put { key, value, media_type, lifetime: None, tags, condition, tell_revision: false }
 }
 
@@ -45,15 +45,15 @@ async fn send_together(wire: &mut Wire, requests: &[Request<'_>]) {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn first_come_first_served_holds_within_a_connection() {
+async fn requests_of_a_connection_are_served_in_order() {
     let (fixture, mut wire) = started().await;
     for round in 0..100 {
         let (name, key) = (format!("berth-{round}"), format!("board-{round}"));
         send_together(&mut wire, &[lock(&name, 30_000), lock(&name, 30_000)]).await;
-        let (id, said) = wire.next().await.unwrap();
-        assert_eq!((id, &said[..7]), (1, "Granted"), "round {round}");
+        let (id, text) = wire.next().await.unwrap();
+        assert_eq!((id, &text[..7]), (1, "Granted"), "round {round}");
         // The second one has it when the first gives it back.
-        let token = said.split("token: ").nth(1).unwrap().split(',').next().unwrap();
+        let token = text.split("token: ").nth(1).unwrap().split(',').next().unwrap();
         let release = Request::ReleaseLock { name: &name, fencing_token: token.parse().unwrap() };
         wire.send(1, 3, release).await;
         let mut replies = [wire.next().await.unwrap(), wire.next().await.unwrap()];
@@ -69,21 +69,21 @@ async fn first_come_first_served_holds_within_a_connection() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_batch_keeps_the_flags_of_its_look_ups() {
+async fn a_batch_respects_the_flags_of_its_gets() {
     let (fixture, mut wire) = started().await;
     wire.send(1, 1, Request::Put(put("k", b"v", "text/x-board"))).await;
     assert!(wire.next().await.unwrap().1.starts_with("Done"));
     let flags = GetFlags { details: true, ..GetFlags::default() };
     let operations = [Request::Get { key: "k", flags }, get_of("k")];
     wire.send(1, 2, Request::Batch(BatchOperations::of(&operations))).await;
-    let (_, said) = wire.next().await.unwrap();
-    assert_eq!(said.matches("details: Some").count(), 1, "{said}");
-    assert!(said.contains("text/x-board") && said.contains("harbour"), "{said}");
+    let (_, text) = wire.next().await.unwrap();
+    assert_eq!(text.matches("details: Some").count(), 1, "{text}");
+    assert!(text.contains("text/x-board") && text.contains("harbor"), "{text}");
     fixture.end().await;
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn what_a_field_cannot_hold_is_refused_everywhere() {
+async fn out_of_range_fields_are_refused_over_both_transports() {
     let (fixture, mut wire) = started().await;
     // Of another length, a tag is a breach of the protocol.
     let longest = "x".repeat(128);
@@ -109,7 +109,7 @@ async fn what_a_field_cannot_hold_is_refused_everywhere() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_watch_is_one_watch_and_outlives_its_namespace() {
+async fn a_second_watch_changes_nothing_and_a_watch_survives_a_deleted_namespace() {
     let (fixture, mut wire) = started().await;
     for id in 1..=100 {
         wire.send(1, id, Request::Watch).await;
@@ -121,10 +121,10 @@ async fn a_watch_is_one_watch_and_outlives_its_namespace() {
         assert!(writer.next().await.unwrap().1.starts_with("Done"));
     };
     write().await;
-    let (id, said) = wire.next().await.unwrap();
-    assert!(id == 0 && said.starts_with("Invalidated(Key"), "{said}");
+    let (id, text) = wire.next().await.unwrap();
+    assert!(id == 0 && text.starts_with("Invalidated(Key"), "{text}");
     wire.send(0, 7, Request::Ping).await;
-    assert_eq!(wire.next().await.unwrap(), (7, "Pong".into()), "told once");
+    assert_eq!(wire.next().await.unwrap(), (7, "Pong".into()), "notices once");
 
     // A waiter of a namespace that is deleted is told so, and its connection goes on.
     wire.send(1, 1, lock("berth", 0)).await;
@@ -142,23 +142,26 @@ async fn a_watch_is_one_watch_and_outlives_its_namespace() {
     let admin = fixture.service.control().token_caller(&fixture.token).unwrap();
     let deleted = fixture.service.control().delete_namespace(&admin, &ferrydesk, &boards);
     deleted.await.unwrap();
-    let mut told = Vec::new();
-    while told.len() < 3 {
-        told.push(wire.next().await.unwrap());
+    let mut notices = Vec::new();
+    while notices.len() < 3 {
+        notices.push(wire.next().await.unwrap());
     }
-    told.sort();
-    assert!(told[0].0 == 0 && told[0].1.starts_with("Invalidated(All"), "{told:?}");
+    notices.sort();
+    assert!(notices[0].0 == 0 && notices[0].1.starts_with("Invalidated(All"), "{notices:?}");
     let gone = format!("code: {}", FailureKind::NotFound.code());
-    assert!(told[1..].iter().all(|(_, said)| said.contains(&gone)), "{told:?}");
-    assert_eq!((told[1].0, told[2].0), (2, 4));
+    assert!(notices[1..].iter().all(|(_, text)| text.contains(&gone)), "{notices:?}");
+    assert_eq!((notices[1].0, notices[2].0), (2, 4));
     wire.send(1, 5, get_of("k")).await;
     wire.refused_as(FailureKind::NotFound).await;
 
     // One of the same name is another, of which nothing is true that was; it is watched as well.
     fixture.namespace(json!({ "name": "boards" })).await;
     wire.send(1, 6, get_of("k")).await;
-    let told = [wire.next().await.unwrap(), wire.next().await.unwrap()];
-    assert!(told[0].1.starts_with("Invalidated(All") && told[1].1.starts_with("Miss"), "{told:?}");
+    let notices = [wire.next().await.unwrap(), wire.next().await.unwrap()];
+    assert!(
+        notices[0].1.starts_with("Invalidated(All") && notices[1].1.starts_with("Miss"),
+        "{notices:?}"
+    );
     write().await;
     assert!(wire.next().await.unwrap().1.starts_with("Invalidated(Key"));
     fixture.end().await;

@@ -59,7 +59,7 @@ async fn many<F: Future<Output = ()> + Send + 'static>(call: impl Fn(usize) -> F
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn callers_that_vanish_leave_no_lock_held_and_no_line() {
+async fn vanished_callers_leave_no_lock_and_no_queue() {
     let (fixture, berths) = started().await;
     let call = |n: usize| {
         let berths = berths.clone();
@@ -96,7 +96,7 @@ async fn callers_that_vanish_leave_no_lock_held_and_no_line() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn callers_that_vanish_leave_nobody_waiting_for_a_permit() {
+async fn vanished_callers_leave_no_permit_and_no_waiter() {
     let (fixture, berths) = started().await;
     let call = |n: usize| {
         let berths = berths.clone();
@@ -126,7 +126,7 @@ async fn callers_that_vanish_leave_nobody_waiting_for_a_permit() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_namespace_that_is_deleted_ends_the_waits_in_it() {
+async fn deleting_a_namespace_ends_its_waits() {
     let (fixture, berths) = started().await;
     let service = Arc::clone(&fixture.service);
     let held =
@@ -146,7 +146,7 @@ async fn a_namespace_that_is_deleted_ends_the_waits_in_it() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn the_trace_tells_who_held_what_and_what_became_of_it() {
+async fn the_trace_records_holders_and_outcomes() {
     let (fixture, berths) = started().await;
     let service: &Arc<Service> = &fixture.service;
     let ask = async || match berths
@@ -168,7 +168,7 @@ async fn the_trace_tells_who_held_what_and_what_became_of_it() {
     berths.writer.store_with_permit(&key("k"), stored, value("new")).unwrap();
     let long_over = PermitNumber(12);
     berths.writer.store_with_permit(&key("k"), long_over, value("late")).unwrap_err();
-    let told: Vec<(String, String)> = service
+    let records: Vec<(String, String)> = service
         .control()
         .recent_refills(&berths.reader)
         .into_iter()
@@ -181,7 +181,7 @@ async fn the_trace_tells_who_held_what_and_what_became_of_it() {
         ("a test", "Stored"),
         ("somebody late", "Expired"),
     ];
-    assert_eq!(told, expected.map(|(who, what)| (who.to_owned(), what.to_owned())));
+    assert_eq!(records, expected.map(|(who, what)| (who.to_owned(), what.to_owned())));
     fixture.end().await;
 }
 
@@ -190,7 +190,7 @@ async fn the_trace_tells_who_held_what_and_what_became_of_it() {
 #[case::hold_too_long(permit(400_000, 0), "a lease of 400 s is out of range")]
 #[case::wait_too_long(permit(1_000, 400_000), "a wait of 400 s is out of range")]
 #[tokio::test(flavor = "multi_thread")]
-async fn requests_out_of_range_say_what_to_use(#[case] request: PermitRequest, #[case] says: &str) {
+async fn out_of_range_requests_name_the_range(#[case] request: PermitRequest, #[case] says: &str) {
     let (fixture, berths) = started().await;
     let refused = berths.refiller.acquire_permit(&key("k"), request).await.unwrap_err();
     assert!(refused.to_string().starts_with(says), "{refused}");

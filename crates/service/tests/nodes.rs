@@ -86,7 +86,7 @@ async fn cut_lease(fixture: &Fixture) {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_standby_follows_refuses_and_takes_over_without_delay_from_one_that_ends_in_order() {
+async fn a_standby_follows_refuses_and_takes_over_from_an_orderly_stop_without_delay() {
     let (fixture, standby) = pair().await;
     let (active, admin) = (&fixture.service, &fixture.admin);
     // What it follows.
@@ -130,7 +130,7 @@ async fn a_standby_follows_refuses_and_takes_over_without_delay_from_one_that_en
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn never_do_both_give_locks_when_the_lease_is_lost() {
+async fn two_nodes_never_both_grant_locks_when_the_lease_is_lost() {
     let (fixture, standby) = pair().await;
     is_known(&fixture).await;
     let active = Arc::clone(&fixture.service);
@@ -177,7 +177,7 @@ async fn never_do_both_give_locks_when_the_lease_is_lost() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_change_of_one_that_lost_the_share_is_not_made() {
+async fn a_node_without_the_lease_changes_nothing() {
     let options = in_control(ControlOptions { node: Some(node("first")), ..Default::default() });
     let fixture = Fixture::start(options).await;
     let (service, admin) = (&fixture.service, &fixture.admin);
@@ -213,7 +213,7 @@ async fn a_change_of_one_that_lost_the_share_is_not_made() {
 
 /// Promise 4 goes before 7 where a standby may take over, and 7 holds where there is none.
 #[tokio::test(flavor = "multi_thread")]
-async fn without_mariadb_locks_go_on_alone_and_end_beside_a_standby() {
+async fn without_mariadb_locks_continue_alone_and_end_beside_a_standby() {
     let options = in_control(ControlOptions { node: Some(node("first")), ..Default::default() });
     let fixture = Fixture::start(options).await;
     let active = Arc::clone(&fixture.service);
@@ -262,7 +262,7 @@ async fn without_mariadb_locks_go_on_alone_and_end_beside_a_standby() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn the_same_node_cannot_run_twice_and_a_start_without_mariadb_knows_its_part() {
+async fn a_node_cannot_run_twice_and_remembers_its_role_without_mariadb() {
     let directory = tempfile::tempdir().unwrap();
     let file = |of: &str| Some(directory.path().join(of));
     let (first, second) = (node("first"), node("second"));

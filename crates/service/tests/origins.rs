@@ -129,7 +129,7 @@ impl Started {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn that_there_is_no_value_is_kept_for_its_own_time_and_ends_with_a_write() {
+async fn negative_entries_have_their_own_max_age_and_end_with_a_write() {
     let kept = PolicyChange { negative_max_age_seconds: Some(3_600.0), ..Default::default() };
     let all = started(kept).await;
     assert_eq!(all.read("k").await, Err("no-value".into()));
@@ -155,7 +155,7 @@ async fn that_there_is_no_value_is_kept_for_its_own_time_and_ends_with_a_write()
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_copy_of_what_is_gone_is_not_served_again() {
+async fn a_stale_copy_of_a_deleted_value_is_not_served() {
     let short = PolicyChange {
         max_age_seconds: Some(0.001),
         stale_if_error_seconds: Some(3_600.0),
@@ -173,7 +173,7 @@ async fn a_copy_of_what_is_gone_is_not_served_again() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn callers_that_refill_by_themselves_bring_the_word_that_there_is_none() {
+async fn permit_holders_may_store_a_negative_entry() {
     let all = started(PolicyChange { origin: Some(None), ..Default::default() }).await;
     let k = key("k");
     let ask = |refresh| PermitRequest {
@@ -205,7 +205,7 @@ async fn callers_that_refill_by_themselves_bring_the_word_that_there_is_none() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_hot_entry_is_refreshed_before_its_end_and_nobody_waits() {
+async fn a_hot_entry_is_refreshed_early_and_no_caller_waits() {
     // The largest factor makes a refill of 50 ms reach half a second and more before the end.
     let early = PolicyChange {
         max_age_seconds: Some(2.0),
@@ -230,7 +230,7 @@ async fn a_hot_entry_is_refreshed_before_its_end_and_nobody_waits() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn without_an_origin_the_permit_comes_early_to_one_caller() {
+async fn without_an_origin_one_caller_gets_an_early_permit() {
     let early = PolicyChange {
         max_age_seconds: Some(1.0),
         early_refresh_percent: Some(1_000),
@@ -270,7 +270,7 @@ async fn without_an_origin_the_permit_comes_early_to_one_caller() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn what_is_written_through_reaches_the_origin_first() {
+async fn a_write_through_reaches_the_origin_first() {
     let through = PolicyChange { write_through: Some(true), ..Default::default() };
     let all = started(through).await;
     let k = key("k");
@@ -301,7 +301,7 @@ async fn what_is_written_through_reaches_the_origin_first() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_write_whose_outcome_is_not_known_removes_the_entry() {
+async fn a_write_of_unknown_outcome_removes_the_entry() {
     let through = PolicyChange { write_through: Some(true), ..Default::default() };
     let all = started(through).await;
     let (service, admin, k) = (&all.fixture.service, &all.fixture.admin, key("k"));
@@ -327,7 +327,7 @@ async fn a_write_whose_outcome_is_not_known_removes_the_entry() {
 #[case(502, false)]
 #[case(504, false)]
 #[tokio::test(flavor = "multi_thread")]
-async fn a_gateway_that_does_not_know_leaves_no_entry(#[case] status: u64, #[case] kept: bool) {
+async fn an_ambiguous_gateway_error_leaves_no_entry(#[case] status: u64, #[case] kept: bool) {
     let through = PolicyChange { write_through: Some(true), ..Default::default() };
     let all = started(through).await;
     let k = key("k");
@@ -340,7 +340,7 @@ async fn a_gateway_that_does_not_know_leaves_no_entry(#[case] status: u64, #[cas
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn writers_of_one_key_take_turns_and_entry_and_origin_agree() {
+async fn concurrent_writes_of_one_key_leave_entry_and_origin_equal() {
     let through = PolicyChange { write_through: Some(true), ..Default::default() };
     let all = started(through).await;
     all.desk.slow_ms.store(2, Ordering::SeqCst);
@@ -391,7 +391,7 @@ enum Tell {
 #[case(Tell::Prefix)]
 #[case(Tell::Through)]
 #[tokio::test(flavor = "multi_thread")]
-async fn nothing_older_is_read_after_a_write_was_told(#[case] tell: Tell) {
+async fn no_older_value_is_read_after_a_write_is_acknowledged(#[case] tell: Tell) {
     let restless = PolicyChange {
         max_age_seconds: Some(0.02),
         stale_while_revalidate_seconds: Some(600.0),
@@ -404,17 +404,21 @@ async fn nothing_older_is_read_after_a_write_was_told(#[case] tell: Tell) {
     let all = Arc::new(started(restless).await);
     all.desk.slow_ms.store(1, Ordering::SeqCst);
     // What was written last, and told.
-    let told = Arc::new(AtomicU64::new(0));
+    let acknowledged = Arc::new(AtomicU64::new(0));
     let stop = Arc::new(std::sync::atomic::AtomicBool::new(false));
     let readers: Vec<_> = (0..6)
         .map(|_| {
-            let (all, told, stop) = (Arc::clone(&all), Arc::clone(&told), Arc::clone(&stop));
+            let (all, acknowledged, stop) =
+                (Arc::clone(&all), Arc::clone(&acknowledged), Arc::clone(&stop));
             tokio::spawn(async move {
                 let mut reads = 0u64;
                 while !stop.load(Ordering::SeqCst) {
-                    let least = told.load(Ordering::SeqCst);
+                    let least = acknowledged.load(Ordering::SeqCst);
                     let read = all.read("k").await.map_or(0, |text| text.parse().unwrap());
-                    assert!(read >= least, "{read} was read after {least} was told ({tell:?})");
+                    assert!(
+                        read >= least,
+                        "{read} was read after {least} was acknowledged ({tell:?})"
+                    );
                     reads += 1;
                     // A hit waits for nothing, and others are to run as well.
                     tokio::task::yield_now().await;
@@ -444,7 +448,7 @@ async fn nothing_older_is_read_after_a_write_was_told(#[case] tell: Tell) {
                 all.boards.writer.put(&key("k"), request, None).await.unwrap();
             }
         }
-        told.store(written, Ordering::SeqCst);
+        acknowledged.store(written, Ordering::SeqCst);
         tokio::time::sleep(Duration::from_millis(written % 4)).await;
     }
     stop.store(true, Ordering::SeqCst);
@@ -570,7 +574,7 @@ fn query(text: &str, result: &str) -> SqlChange {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_query_is_an_origin() {
+async fn a_query_serves_as_an_origin() {
     let sql = sql().await;
     let all = "SELECT gauge, level, depth, taken, day, span, at, raw, note, flags, wide \
                FROM readings WHERE gauge = :gauge";
@@ -632,12 +636,9 @@ async fn a_query_is_bounded_and_changes_nothing() {
 #[rstest]
 #[case("DELETE FROM readings", "must be one SELECT")]
 #[case("SELECT ?", "without a name")]
-#[case("SELECT :harbour", "needs a value for {harbour}")]
+#[case("SELECT :harbor", "needs a value for {harbor}")]
 #[tokio::test(flavor = "multi_thread")]
-async fn a_query_that_cannot_serve_is_refused_when_it_is_given(
-    #[case] text: &str,
-    #[case] says: &str,
-) {
+async fn an_invalid_query_is_refused_at_registration(#[case] text: &str, #[case] says: &str) {
     let sql = sql().await;
     let error = sql.bind("gauges", query(text, "rows")).await.unwrap_err().to_string();
     assert!(error.contains(says), "{error}");
@@ -646,7 +647,7 @@ async fn a_query_that_cannot_serve_is_refused_when_it_is_given(
 
 /// Who asks for what the origin says now gets nothing that was read before that.
 #[tokio::test(flavor = "multi_thread")]
-async fn what_is_asked_for_anew_is_not_served_by_a_read_that_began_before() {
+async fn a_forced_refresh_does_not_join_an_earlier_read() {
     let all = started(PolicyChange::default()).await;
     all.desk.has("k", "old").await;
     all.desk.slow_ms.store(400, Ordering::SeqCst);

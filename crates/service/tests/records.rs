@@ -21,7 +21,7 @@ use verax_core::access::{Right, Scope};
 use verax_core::guard::lock::Grant;
 use verax_engine::cache::{PermitOutcome, PermitRequest, ReadOptions};
 use verax_engine::locks::{LockCounts, LockRequest};
-use verax_engine::{EngineError, EngineOptions};
+use verax_engine::{EngineError, EngineOptions, LeasedBy};
 use verax_service::{Service, ServiceOptions};
 
 /// Starts a call and leaves before its answer.
@@ -32,7 +32,7 @@ async fn leave<R>(call: impl Future<Output = R>) {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn what_callers_began_is_finished_without_them() {
+async fn changes_complete_after_their_caller_vanishes() {
     let fixture = Fixture::start(ServiceOptions::default()).await;
     let (service, admin) = (&fixture.service, &fixture.admin);
     service.control().create_tenant(admin, "tideline").await.unwrap();
@@ -77,7 +77,7 @@ async fn what_callers_began_is_finished_without_them() {
 /// MariaDB stands still for longer than a caller waits: the caller is told that the outcome is not
 /// known, and memory follows as soon as it is.
 #[tokio::test(flavor = "multi_thread")]
-async fn memory_follows_what_was_answered_too_late() {
+async fn a_late_commit_reply_still_reaches_memory() {
     let fixture = Fixture::start(ServiceOptions::default()).await;
     let (service, admin) = (&fixture.service, &fixture.admin);
     service.control().create_tenant(admin, "tideline").await.unwrap();
@@ -121,8 +121,27 @@ async fn memory_follows_what_was_answered_too_late() {
     fixture.end().await;
 }
 
+const TABLES: [&str; 8] =
+    ["tenants", "origins", "namespaces", "tokens", "activity", "runs", "lock_epochs", "revisions"];
+
+async fn dump(connection: &mut AsyncMysqlConnection) {
+    let mut dump = String::from("CREATE DATABASE dump;");
+    for table in TABLES {
+        dump += &format!("CREATE TABLE dump.{table} AS SELECT * FROM {table};");
+    }
+    connection.batch_execute(&dump).await.unwrap();
+}
+
+async fn restore(connection: &mut AsyncMysqlConnection) {
+    let mut restore = String::from("SET foreign_key_checks = 0;");
+    for table in TABLES {
+        restore += &format!("TRUNCATE {table}; INSERT INTO {table} SELECT * FROM dump.{table};");
+    }
+    connection.batch_execute(&restore).await.unwrap();
+}
+
 #[tokio::test(flavor = "multi_thread")]
-async fn a_dump_that_is_restored_is_noticed() {
+async fn a_restored_dump_is_detected() {
     let directory = tempfile::tempdir().unwrap();
     let options = in_control(ControlOptions {
         records_snapshot: Some(directory.path().join("records.snapshot")),
@@ -133,21 +152,7 @@ async fn a_dump_that_is_restored_is_noticed() {
     let (service, admin) = (&fixture.service, &fixture.admin);
     fixture.namespace("quayside", "berths", None).await;
     let mut connection = AsyncMysqlConnection::establish(fixture.records.url()).await.unwrap();
-    let tables = [
-        "tenants",
-        "origins",
-        "namespaces",
-        "tokens",
-        "activity",
-        "runs",
-        "lock_epochs",
-        "revisions",
-    ];
-    let mut dump = String::from("CREATE DATABASE dump;");
-    for table in tables {
-        dump += &format!("CREATE TABLE dump.{table} AS SELECT * FROM {table};");
-    }
-    connection.batch_execute(&dump).await.unwrap();
+    dump(&mut connection).await;
 
     // Since the dump: a token, a namespace with an entry and a lock.
     let lost = fixture.token(&["admin"]).await;
@@ -158,11 +163,7 @@ async fn a_dump_that_is_restored_is_noticed() {
     let (token, in_lost) = (lock(&fixture, "berths").await, lock(&fixture, "pilots").await);
     assert!(in_lost.token > token.token);
 
-    let mut restore = String::from("SET foreign_key_checks = 0;");
-    for table in tables {
-        restore += &format!("TRUNCATE {table}; INSERT INTO {table} SELECT * FROM dump.{table};");
-    }
-    connection.batch_execute(&restore).await.unwrap();
+    restore(&mut connection).await;
     until("memory holds what the dump says", async || {
         service.control().token_caller(&lost).is_err()
             && service.control().namespaces(admin, &name("quayside")).unwrap().len() == 1
@@ -181,19 +182,21 @@ async fn a_dump_that_is_restored_is_noticed() {
     assert!(pilots.reader.read(&key("p"), ReadOptions::default()).await.unwrap().is_none());
     let again = lock(&fixture, "pilots").await;
     assert!(again.token > in_lost.token, "{again:?} after {in_lost:?}");
-    fixture.token(&["read:quayside"]).await;
+    let scopes = ["read:quayside".to_owned()];
+    service.control().create_token(admin, &scopes, "the latest token").await.unwrap();
     let new_id = service.control().tokens(admin, 0, 1_000).await.unwrap().last().unwrap().id;
     assert!(new_id > lost_id, "token {new_id} after {lost_id}");
 
     // The same while Verax is away: the files of its data directory know what the records have
     // forgotten.
-    until("the snapshot is written", async || {
-        let text = std::fs::read_to_string(options.control.records_snapshot.as_ref().unwrap());
-        text.unwrap().contains("pilots")
+    let snapshot = options.control.records_snapshot.clone().unwrap();
+    until("the snapshot has the latest namespace and token", async || {
+        let text = std::fs::read_to_string(&snapshot).unwrap_or_default();
+        text.contains("pilots") && text.contains("the latest token")
     })
     .await;
     service.stop();
-    connection.batch_execute(&restore).await.unwrap();
+    restore(&mut connection).await;
     let next = Service::start(fixture.records.clone(), options).await.unwrap();
     let request = lock_request();
     let berths = open(&next, admin, "quayside/berths").unwrap();
@@ -215,8 +218,13 @@ async fn lock(fixture: &Fixture, namespace: &str) -> Grant {
     opened.writer.acquire_lock(&key("lock"), lock_request()).await.unwrap().granted().unwrap()
 }
 
+fn permit_request(access: Option<LeasedBy>) -> PermitRequest {
+    let (wait, lease) = (Duration::from_secs(50), Duration::from_secs(50));
+    PermitRequest { owner: "desk".into(), wait, lease, stale: false, refresh: false, access }
+}
+
 #[tokio::test(flavor = "multi_thread")]
-async fn access_that_is_withdrawn_takes_everything_along() {
+async fn revoked_access_ends_everything_it_granted() {
     let fixture = Fixture::start(ServiceOptions::default()).await;
     let (service, admin) = (&fixture.service, &fixture.admin);
     fixture.namespace("quayside", "berths", None).await;
@@ -225,14 +233,7 @@ async fn access_that_is_withdrawn_takes_everything_along() {
     let id = service.control().tokens(admin, 0, 1_000).await.unwrap().last().unwrap().id;
     let berths = open(service, &caller, "quayside/berths").unwrap();
     // It refills a key for which somebody else waits.
-    let permit = |access| PermitRequest {
-        owner: "desk".into(),
-        wait: Duration::from_secs(50),
-        lease: Duration::from_secs(50),
-        stale: false,
-        refresh: false,
-        access,
-    };
+    let permit = permit_request;
     let asked =
         berths.refiller.acquire_permit(&key("board"), permit(caller.access())).await.unwrap();
     let PermitOutcome::Permit(held) = asked else { panic!("{asked:?}") };
@@ -258,7 +259,7 @@ async fn access_that_is_withdrawn_takes_everything_along() {
         let request = LockRequest { wait: Duration::from_secs(50), ..request };
         async move { berths.writer.acquire_lock(&key("other"), request).await }
     });
-    until("both are in line", async || {
+    until("both are queued", async || {
         service.engine().lock_counts() == LockCounts { held: 2, queued: 2 }
     })
     .await;
@@ -273,12 +274,12 @@ async fn access_that_is_withdrawn_takes_everything_along() {
     assert!(matches!(turn, PermitOutcome::Permit(_)), "{turn:?}");
     let late = berths.writer.store_with_permit(&key("board"), held.number, value("late"));
     assert!(matches!(late, Err(EngineError::Permit(_))), "{late:?}");
-    assert!(waits.await.unwrap().is_err(), "it is no longer in line");
+    assert!(waits.await.unwrap().is_err(), "it is no longer queued");
     assert!(matches!(
         caller.needs(Scope::Admin),
         Err(ControlError::Engine(EngineError::AccessEnded))
     ));
-    // Neither does a claim that is on its way get anything any more.
+    // A request in transit is refused as well.
     let late = LockRequest { access: caller.access(), ..lock_request() };
     let late = berths.writer.acquire_lock(&key("third"), late).await;
     assert!(matches!(late, Err(EngineError::AccessEnded)), "{late:?}");
@@ -293,7 +294,14 @@ async fn access_that_is_withdrawn_takes_everything_along() {
     let code = link.path.strip_prefix("/sign-in#").unwrap().to_owned();
     assert!(service.control().start_session(&CreateSession::Code(code)).is_err());
 
-    // A tenant that is made again under an old name is opened by no old token.
+    fixture.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_recreated_tenant_is_opened_by_no_old_token() {
+    let fixture = Fixture::start(ServiceOptions::default()).await;
+    let (service, admin) = (&fixture.service, &fixture.admin);
+    fixture.namespace("quayside", "berths", None).await;
     let old = fixture.token(&["read:quayside", "read:tideline"]);
     service.control().create_tenant(admin, "tideline").await.unwrap();
     let old = old.await;
@@ -309,7 +317,7 @@ async fn access_that_is_withdrawn_takes_everything_along() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn queries_keep_their_connections_and_leave_the_records_alone() {
+async fn query_origins_do_not_use_the_connections_of_records() {
     let fixture = Fixture::start(ServiceOptions::default()).await;
     let (service, admin) = (&fixture.service, &fixture.admin);
     service.control().create_tenant(admin, "tideline").await.unwrap();
@@ -378,7 +386,7 @@ async fn queries_keep_their_connections_and_leave_the_records_alone() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn managers_see_no_addresses_and_bind_to_what_is_opened_to_them() {
+async fn managers_see_no_origin_addresses_and_bind_shared_origins_only() {
     let fixture = Fixture::start(ServiceOptions::default()).await;
     let (service, admin) = (&fixture.service, &fixture.admin);
     let ferrydesk = name("ferrydesk");
@@ -438,7 +446,7 @@ async fn managers_see_no_addresses_and_bind_to_what_is_opened_to_them() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn sums_are_checked_where_changes_are_made() {
+async fn reserve_sums_are_checked_within_the_change() {
     let options = ServiceOptions {
         engine: EngineOptions { memory_limit: 64 << 20, ..Default::default() },
         ..Default::default()
@@ -468,7 +476,7 @@ async fn sums_are_checked_where_changes_are_made() {
 /// Each of two callers changes another part of a policy at the same time: both are there
 /// afterwards.
 #[tokio::test(flavor = "multi_thread")]
-async fn changes_of_a_policy_at_the_same_time_are_all_made_or_told() {
+async fn concurrent_policy_changes_are_applied_or_refused() {
     let fixture = Fixture::start(ServiceOptions::default()).await;
     let (control, admin) = (fixture.service.control(), &fixture.admin);
     fixture.namespace("quayside", "berths", None).await;

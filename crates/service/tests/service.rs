@@ -17,8 +17,8 @@ use axum::response::IntoResponse;
 use axum::routing::get;
 use rstest::rstest;
 use verax_api::{
-    CreateSession, LoadProgress, LoadReport, LoadRequest, LoadRun, OriginChange, PolicyChange,
-    ProfileChoice, WarmRequest, WarmRun, WarmValues,
+    CreateOrigin, CreateSession, LoadProgress, LoadReport, LoadRequest, LoadRun, OriginChange,
+    PolicyChange, ProfileChoice, WarmRequest, WarmRun, WarmValues,
 };
 use verax_control::ControlError;
 use verax_control::Expected;
@@ -54,7 +54,7 @@ async fn origin() -> (String, Arc<AtomicU64>) {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn callers_see_their_own_part_of_what_goes_on() {
+async fn callers_see_only_their_own_samples_lists_and_activity() {
     let fixture = Fixture::start(ServiceOptions::default()).await;
     fixture.namespace("ferrydesk", "boards", None).await;
     fixture.namespace("ferrydesk", "fares", None).await;
@@ -115,6 +115,62 @@ async fn callers_see_their_own_part_of_what_goes_on() {
     fixture.end().await;
 }
 
+/// Promise of the activity list: one row for each change, with its author, and none for a refusal.
+#[tokio::test(flavor = "multi_thread")]
+async fn every_administrative_change_is_one_activity_and_a_refused_one_is_none() {
+    let fixture = Fixture::start(ServiceOptions::default()).await;
+    let (control, admin) = (fixture.service.control(), &fixture.admin);
+    let (tenant, origin, boards) = (name("ferrydesk"), name("desk"), name("boards"));
+    control.create_tenant(admin, "ferrydesk").await.unwrap();
+    let url = "http://127.0.0.1:9/{key}".to_owned();
+    let create = CreateOrigin { name: "desk".into(), url, ..CreateOrigin::default() };
+    control.create_origin(admin, &tenant, &create).await.unwrap();
+    let change = OriginChange { total_timeout_ms: Some(500), ..OriginChange::default() };
+    control.change_origin(admin, &tenant, &origin, &change, Expected::Any).await.unwrap();
+    let policy = PolicyChange { max_age_seconds: Some(30.0), ..PolicyChange::default() };
+    control.create_namespace(admin, &tenant, "boards", &policy).await.unwrap();
+    let longer = PolicyChange { max_age_seconds: Some(60.0), ..PolicyChange::default() };
+    control.change_namespace(admin, &tenant, &boards, &longer, Expected::Any).await.unwrap();
+    let scopes = ["read:ferrydesk".to_owned()];
+    let token = control.create_token(admin, &scopes, "boards").await.unwrap();
+
+    // Refused: by a condition, by what is there, by a value out of range, and by a missing scope.
+    let other = Expected::OneOf(vec![verax_core::entry::EntityTag::of("text/plain", b"other")]);
+    let refused = control.change_namespace(admin, &tenant, &boards, &policy, other).await;
+    assert!(matches!(refused, Err(ControlError::NotExpected(_))), "{refused:?}");
+    assert!(control.create_tenant(admin, "ferrydesk").await.is_err());
+    assert!(control.delete_tenant(admin, &tenant).await.is_err());
+    let absurd = PolicyChange { max_age_seconds: Some(-1.0), ..PolicyChange::default() };
+    let refused = control.change_namespace(admin, &tenant, &boards, &absurd, Expected::Any).await;
+    assert!(matches!(refused, Err(ControlError::Invalid(_))), "{refused:?}");
+    let reader = control.token_caller(&token.secret).unwrap();
+    assert!(control.delete_namespace(&reader, &tenant, &boards).await.is_err());
+    assert_eq!(control.namespaces(admin, &tenant).unwrap()[0].policy.max_age_seconds, 60.0);
+
+    control.revoke_token(admin, token.token.id).await.unwrap();
+    control.delete_namespace(admin, &tenant, &boards).await.unwrap();
+    control.delete_origin(admin, &tenant, &origin).await.unwrap();
+    control.delete_tenant(admin, &tenant).await.unwrap();
+    let mut activity = control.activity(admin, None, 100).await.unwrap();
+    activity.reverse();
+    assert!(activity.iter().all(|item| item.actor == activity[0].actor), "{activity:?}");
+    let actions: Vec<&str> = activity.iter().map(|item| item.action.as_str()).collect();
+    let expected = [
+        "tenant.create",
+        "origin.create",
+        "origin.change",
+        "namespace.create",
+        "namespace.change",
+        "token.create",
+        "token.revoke",
+        "namespace.delete",
+        "origin.delete",
+        "tenant.delete",
+    ];
+    assert_eq!(actions, expected);
+    fixture.end().await;
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn sessions_end_with_their_tokens() {
     let fixture = Fixture::start(ServiceOptions::default()).await;
@@ -161,7 +217,7 @@ async fn sessions_end_with_their_tokens() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn what_is_created_survives_and_what_is_deleted_takes_its_entries() {
+async fn created_namespaces_survive_and_deleted_ones_lose_their_entries() {
     let fixture = Fixture::start(ServiceOptions::default()).await;
     let (url, calls) = origin().await;
     fixture.namespace("quayside", "berths", Some(&url)).await;
@@ -232,7 +288,7 @@ fn list(values: &[&str]) -> BTreeMap<String, WarmValues> {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn warm_runs_store_what_they_can_and_say_what_they_could_not() {
+async fn warm_runs_store_what_they_can_and_report_the_rest() {
     let fixture = Fixture::start(ServiceOptions::default()).await;
     let (url, calls) = origin().await;
     fixture.namespace("ferrydesk", "boards", Some(&url)).await;
@@ -345,7 +401,7 @@ impl LoadRunner for Played {
 #[case::to_a_failure(Ending::Failure, "failed", Some("it broke"))]
 #[case::to_a_panic(Ending::Panic, "failed", Some("the run failed inside Verax"))]
 #[tokio::test(flavor = "multi_thread")]
-async fn one_load_run_at_a_time_and_every_end_is_remembered(
+async fn load_runs_exclude_each_other_and_keep_their_end_state(
     #[case] ending: Ending,
     #[case] state: &str,
     #[case] reason: Option<&str>,

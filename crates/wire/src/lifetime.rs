@@ -7,8 +7,7 @@ use verax_core::lifetime::{CacheControl, LifetimeTooLong, within_limit};
 use crate::bytes::Reader;
 use crate::error::WireError;
 
-/// The parts of a lifetime, in milliseconds. Those that are absent come from the namespace's policy
-/// or, beside a max-age, are zero.
+/// The parts of a lifetime, in milliseconds. Absent ones come from the namespace's policy.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Lifetime {
     /// How long the entry is fresh.

@@ -181,6 +181,8 @@ flag_set! {
         may_refill = 8, "may refill";
         /// Return the revision of the entry.
         revision = 16, "revision";
+        /// Also return a copy within its stale-if-error time: the caller's own refill failed.
+        stale_if_error = 32, "stale if error";
     }
 }
 

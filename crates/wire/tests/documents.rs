@@ -92,7 +92,7 @@ fn the_tables_are_documented() {
 }
 
 #[test]
-fn replies_that_requests_name_exist() {
+fn replies_named_by_requests_exist() {
     for row in OPERATIONS {
         for reply in row.replies {
             assert!(REPLIES.iter().any(|known| known.name == *reply), "{}: {reply}", row.name);

@@ -38,7 +38,7 @@ fn survives(request: Request<'_>, frame: Frame) {
 
 proptest! {
     #[test]
-    fn requests_survive(
+    fn requests_round_trip(
         key in ".{1,60}", value in prop::collection::vec(any::<u8>(), 0..500),
         media_type in "[a-z]{0,20}/[a-z]{0,20}", tags in prop::collection::vec("[ -~]{1,40}", 0..5),
         lifetime in lifetime(), condition in condition(), numbers: (i64, u64, u64, u64, u64),
@@ -49,6 +49,7 @@ proptest! {
         let (amount, take, count, period, burst) = numbers;
         let flags = GetFlags {
             only_if_cached: bits.0, refresh: bits.1, details: bits.2, may_refill: bits.3, revision,
+            stale_if_error: revision,
         };
         let put = Put {
             key: &key, value: &value, media_type: &media_type, lifetime, tags: Tags::of(&tags), condition,
@@ -91,7 +92,7 @@ proptest! {
     }
 
     #[test]
-    fn frames_are_found_wherever_a_read_ends(sizes in prop::collection::vec(0..300usize, 1..6), cut: prop::sample::Index) {
+    fn frames_decode_across_read_boundaries(sizes in prop::collection::vec(0..300usize, 1..6), cut: prop::sample::Index) {
         let mut bytes = Vec::new();
         for (size, id) in sizes.iter().zip(1..) {
             let value = vec![7; *size];

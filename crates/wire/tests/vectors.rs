@@ -44,6 +44,7 @@ const NO_FLAGS: GetFlags = GetFlags {
     details: false,
     may_refill: false,
     revision: false,
+    stale_if_error: false,
 };
 
 fn requests() -> Vec<(u16, u32, Request<'static>)> {
@@ -79,7 +80,7 @@ fn requests() -> Vec<(u16, u32, Request<'static>)> {
             9,
             Request::Put(Put {
                 lifetime: Some(lifetime()),
-                tags: Tags::of(&["boards", "harbour-7"]),
+                tags: Tags::of(&["boards", "harbor-7"]),
                 condition: PutCondition::IfAbsent,
                 ..put()
             }),
@@ -169,6 +170,14 @@ fn requests() -> Vec<(u16, u32, Request<'static>)> {
                 owner: "desk 2",
                 lease: 10_000,
                 wait: 0,
+            },
+        ),
+        (
+            1,
+            60,
+            Request::Get {
+                key: "board/aldermouth",
+                flags: GetFlags { only_if_cached: true, stale_if_error: true, ..NO_FLAGS },
             },
         ),
         (
@@ -334,7 +343,7 @@ fn lines() -> Vec<String> {
 }
 
 #[test]
-fn what_is_made_is_what_was_written_down() {
+fn encoded_frames_equal_the_vectors() {
     let made = lines().join("\n") + "\n";
     if std::env::var_os("VERAX_WRITE_VECTORS").is_some() {
         std::fs::write(path(), &made).unwrap();
@@ -343,7 +352,7 @@ fn what_is_made_is_what_was_written_down() {
 }
 
 #[test]
-fn what_was_written_down_is_read_as_it_was_meant() {
+fn vectors_decode_to_the_frames_they_stand_for() {
     let (requests, replies) = (requests(), replies());
     let text = std::fs::read_to_string(path()).unwrap();
     assert_eq!(text.lines().count(), requests.len() + replies.len());
@@ -373,7 +382,7 @@ fn what_was_written_down_is_read_as_it_was_meant() {
 /// Every frame cut short, made longer, or changed in one byte is either refused or read as
 /// something that is written back as the same bytes: nothing is passed over, and nothing panics.
 #[test]
-fn damaged_frames_are_refused_or_mean_something() {
+fn damaged_frames_are_refused_or_decode_to_valid_frames() {
     for line in std::fs::read_to_string(path()).unwrap().lines() {
         let whole = unhex(line.rsplit(' ').next().unwrap());
         let request = line.starts_with("request");
@@ -447,7 +456,7 @@ fn breaches() -> Vec<(&'static str, Vec<u8>)> {
 }
 
 #[test]
-fn breaches_are_what_was_written_down() {
+fn breaches_equal_the_vectors() {
     let path = concat!(env!("CARGO_MANIFEST_DIR"), "/vectors/breaches.txt");
     let mut made = String::new();
     for (what, bytes) in breaches() {

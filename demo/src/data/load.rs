@@ -6,7 +6,7 @@ use diesel_async::{AsyncConnection, AsyncMysqlConnection, RunQueryDsl, SimpleAsy
 use jiff::ToSpan;
 use jiff::civil::Date;
 
-use super::names::{LINES, VESSELS, gauges, harbours};
+use super::names::{LINES, VESSELS, gauges, harbors};
 use super::rows::{days, readings, sailings};
 use crate::error::DemoError;
 
@@ -110,19 +110,19 @@ async fn fill(
         )
         .await?;
     connection.batch_execute(include_str!("../../schema.sql")).await?;
-    let (harbours, gauges) = (harbours(), gauges());
-    let row = |h: &super::Harbour| format!("({},'{}','{}')", h.id, h.slug, h.name);
-    insert(connection, "harbours", &harbours.iter().map(row).collect::<Vec<_>>()).await?;
+    let (harbors, gauges) = (harbors(), gauges());
+    let row = |h: &super::Harbor| format!("({},'{}','{}')", h.id, h.slug, h.name);
+    insert(connection, "harbors", &harbors.iter().map(row).collect::<Vec<_>>()).await?;
     let row = |(id, (code, name)): (usize, &(&str, &str))| format!("({id},'{code}','{name}')");
     insert(connection, "ferry_lines", &(1..).zip(&LINES).map(row).collect::<Vec<_>>()).await?;
     let row = |(id, (name, places)): (usize, &(&str, u16))| format!("({id},'{name}',{places})");
     insert(connection, "vessels", &(1..).zip(&VESSELS).map(row).collect::<Vec<_>>()).await?;
-    let row = |g: &super::Gauge| format!("({},'{}',{})", g.id, g.slug, g.harbour);
+    let row = |g: &super::Gauge| format!("({},'{}',{})", g.id, g.slug, g.harbor);
     insert(connection, "gauges", &gauges.iter().map(row).collect::<Vec<_>>()).await?;
-    let berths: Vec<String> = harbours
+    let berths: Vec<String> = harbors
         .iter()
         .flat_map(|h| (1..=4u16).map(move |n| (h.id, n)))
-        .map(|(harbour, n)| format!("({},{harbour},{n},{})", (harbour - 1) * 4 + n, 60 + 20 * n))
+        .map(|(harbor, n)| format!("({},{harbor},{n},{})", (harbor - 1) * 4 + n, 60 + 20 * n))
         .collect();
     insert(connection, "berths", &berths).await?;
     let (first, last) = (today - DAYS_BACK.days(), today + DAYS_AHEAD.days());
@@ -130,7 +130,7 @@ async fn fill(
     let mut next_id = 1;
     for (done, day) in (1..).zip(&all) {
         connection.batch_execute("START TRANSACTION").await?;
-        insert(connection, "sailings", &sailings(SEED, *day, &harbours, &mut next_id)).await?;
+        insert(connection, "sailings", &sailings(SEED, *day, &harbors, &mut next_id)).await?;
         insert(connection, "readings", &readings(SEED, *day, &gauges)).await?;
         connection.batch_execute("COMMIT").await?;
         progress(done, all.len() as u64);

@@ -5,4 +5,4 @@ mod names;
 mod rows;
 
 pub use load::{LoadedData, load};
-pub use names::{Gauge, Harbour, gauges, harbours};
+pub use names::{Gauge, Harbor, gauges, harbors};

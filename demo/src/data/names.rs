@@ -1,8 +1,8 @@
-//! Invented names: harbours, gauges, lines and vessels.
+//! Invented names: harbors, gauges, lines and vessels.
 
-/// A harbour.
+/// A harbor.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Harbour {
+pub struct Harbor {
     /// Its identifier.
     pub id: u16,
     /// Its name in keys.
@@ -18,8 +18,8 @@ pub struct Gauge {
     pub id: u16,
     /// Its name in keys.
     pub slug: String,
-    /// The harbour it stands in.
-    pub harbour: u16,
+    /// The harbor it stands in.
+    pub harbor: u16,
 }
 
 const FIRST: [&str; 24] = [
@@ -29,23 +29,23 @@ const FIRST: [&str; 24] = [
 ];
 const LAST: [[&str; 2]; 3] = [["mouth", "haven"], ["wick", "sound"], ["ness", "holm"]];
 
-/// All harbours, busiest first.
-pub fn harbours() -> Vec<Harbour> {
+/// All harbors, busiest first.
+pub fn harbors() -> Vec<Harbor> {
     let named = (0..2).flat_map(|round| {
         FIRST.iter().enumerate().map(move |(at, first)| format!("{first}{}", LAST[at % 3][round]))
     });
-    (1..).zip(named).map(|(id, name)| Harbour { id, slug: name.to_lowercase(), name }).collect()
+    (1..).zip(named).map(|(id, name)| Harbor { id, slug: name.to_lowercase(), name }).collect()
 }
 
-/// All gauges: one in every second harbour.
+/// All gauges: one in every second harbor.
 pub fn gauges() -> Vec<Gauge> {
-    let harbours = harbours();
-    let of = |(id, harbour): (u16, &Harbour)| Gauge {
+    let harbors = harbors();
+    let of = |(id, harbor): (u16, &Harbor)| Gauge {
         id,
-        slug: format!("{}-pier", harbour.slug),
-        harbour: harbour.id,
+        slug: format!("{}-pier", harbor.slug),
+        harbor: harbor.id,
     };
-    (1..).zip(harbours.iter().step_by(2)).map(of).collect()
+    (1..).zip(harbors.iter().step_by(2)).map(of).collect()
 }
 
 pub(super) const LINES: [(&str, &str); 12] = [
@@ -70,7 +70,7 @@ pub(super) const VESSELS: [(&str, u16); 20] = [
     ("Dusk Heron", 140),
     ("Early Plover", 160),
     ("Far Skua", 320),
-    ("Grey Dunlin", 120),
+    ("Gray Dunlin", 120),
     ("High Shearwater", 380),
     ("Ivory Gull", 240),
     ("Jade Turnstone", 150),
@@ -94,8 +94,8 @@ mod tests {
 
     #[test]
     fn slugs_are_distinct() {
-        let harbours: HashSet<_> = harbours().into_iter().map(|h| h.slug).collect();
+        let harbors: HashSet<_> = harbors().into_iter().map(|h| h.slug).collect();
         let gauges: HashSet<_> = gauges().into_iter().map(|g| g.slug).collect();
-        assert_eq!((harbours.len(), gauges.len()), (48, 24));
+        assert_eq!((harbors.len(), gauges.len()), (48, 24));
     }
 }

@@ -6,9 +6,9 @@ use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use rand_distr::{Distribution, Exp, Normal};
 
-use super::names::{Gauge, Harbour, LINES, VESSELS};
+use super::names::{Gauge, Harbor, LINES, VESSELS};
 
-/// Departures of a harbour on one day.
+/// Departures of a harbor on one day.
 const DEPARTURES: u16 = 72;
 
 /// Minutes between two readings of a gauge.
@@ -20,25 +20,20 @@ pub(super) fn days(first: Date, last: Date) -> impl Iterator<Item = Date> {
 }
 
 /// The sailings of one day as SQL value lists, numbered from `next_id` on.
-pub(super) fn sailings(
-    seed: u64,
-    day: Date,
-    harbours: &[Harbour],
-    next_id: &mut u32,
-) -> Vec<String> {
+pub(super) fn sailings(seed: u64, day: Date, harbors: &[Harbor], next_id: &mut u32) -> Vec<String> {
     // A day's rows depend only on the seed and the day.
     let day_number = day.since(Date::constant(2000, 1, 1)).map_or(0, |span| span.get_days());
     let mut random = ChaCha8Rng::seed_from_u64(seed ^ (day_number as u64) << 20);
     // Most boats leave within a few minutes; some wait for weather.
     let (calm, rough) = (Normal::new(1.0, 3.0), Exp::new(0.08));
-    let mut rows = Vec::with_capacity(harbours.len() * usize::from(DEPARTURES));
-    for harbour in harbours {
+    let mut rows = Vec::with_capacity(harbors.len() * usize::from(DEPARTURES));
+    for harbor in harbors {
         for n in 0..DEPARTURES {
             let minute = 5 * 60 + u32::from(n) * 15 + random.random_range(0..10);
             let departs = day.at(0, 0, 0, 0) + i64::from(minute).minutes();
-            let step = random.random_range(1..harbours.len() as u16);
-            let to = (harbour.id - 1 + step) % harbours.len() as u16 + 1;
-            let line = usize::from(harbour.id + n) % LINES.len();
+            let step = random.random_range(1..harbors.len() as u16);
+            let to = (harbor.id - 1 + step) % harbors.len() as u16 + 1;
+            let line = usize::from(harbor.id + n) % LINES.len();
             let vessel = random.random_range(0..VESSELS.len());
             let late: f64 = match (&calm, &rough) {
                 (Ok(calm), Ok(_)) if random.random_bool(0.85) => calm.sample(&mut random),
@@ -50,7 +45,7 @@ pub(super) fn sailings(
                 "({next_id},{},{},{},{to},'{}',{},{passengers})",
                 line + 1,
                 vessel + 1,
-                harbour.id,
+                harbor.id,
                 departs.strftime("%Y-%m-%d %H:%M:00"),
                 late.clamp(-5.0, 240.0) as i16,
             ));
@@ -83,7 +78,7 @@ pub(super) fn readings(seed: u64, day: Date, gauges: &[Gauge]) -> Vec<String> {
 
 #[cfg(test)]
 mod tests {
-    use super::super::names::{gauges, harbours};
+    use super::super::names::{gauges, harbors};
     use super::*;
 
     #[test]
@@ -91,7 +86,7 @@ mod tests {
         let day = Date::constant(2031, 5, 2);
         let once = |seed| {
             let mut next = 1;
-            (sailings(seed, day, &harbours(), &mut next), readings(seed, day, &gauges()), next)
+            (sailings(seed, day, &harbors(), &mut next), readings(seed, day, &gauges()), next)
         };
         assert_eq!(once(7), once(7));
         assert_ne!(once(7).0, once(8).0);

@@ -62,7 +62,7 @@ async fn taken(connection: &mut AsyncMysqlConnection) -> Result<bool, String> {
     if count.rows > 0 {
         return Ok(true);
     }
-    // Between check and write is what real desks do there: a query on how the harbour's berths were
+    // Between check and write is what real desks do there: a query on how the harbor's berths were
     // used.
     queries::berths(connection, "aldermouth").await.map_err(text)?;
     Ok(false)

@@ -95,7 +95,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn quantiles_are_of_the_times_that_there_are() {
+    fn quantiles_are_observed_times() {
         let mut times: Vec<Duration> = (1..=100).rev().map(Duration::from_millis).collect();
         assert_eq!((quantile(&mut times, 0.5), quantile(&mut times, 0.99)), (50.0, 99.0));
         assert_eq!((quantile(&mut times[..1], 0.99), quantile(&mut [], 0.5)), (1.0, 0.0));

@@ -137,7 +137,7 @@ impl Drills {
 
     /// Creates an empty namespace.
     async fn open(&self, place: &Place) -> Result<(), String> {
-        let url = format!("http://{}/boards/{{harbour}}", self.stand_in.address);
+        let url = format!("http://{}/boards/{{harbor}}", self.stand_in.address);
         let origins = self.verax.origins(TENANT).await.map_err(text)?;
         match origins.iter().find(|origin| origin.name == ORIGIN) {
             Some(origin) if origin.url == url => {}
@@ -154,7 +154,7 @@ impl Drills {
         }
         self.remove(place).await?;
         let choice =
-            OriginChoice { name: ORIGIN.into(), key_pattern: Some("board/{harbour}".into()) };
+            OriginChoice { name: ORIGIN.into(), key_pattern: Some("board/{harbor}".into()) };
         let namespace = CreateNamespace {
             name: place.name.into(),
             policy: PolicyChange {

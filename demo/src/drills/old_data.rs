@@ -68,13 +68,9 @@ impl Drills {
         side: &Side<'_, '_>,
     ) -> Result<(), String> {
         let mut connection = self.connection().await?;
-        connection
-            .batch_execute(
-                "CREATE TABLE IF NOT EXISTS drill_notices (edition INT NOT NULL); \
-                 DELETE FROM drill_notices; INSERT INTO drill_notices VALUES (1)",
-            )
-            .await
-            .map_err(text)?;
+        let first = "CREATE TABLE IF NOT EXISTS drill_notices (edition INT NOT NULL); \
+                     DELETE FROM drill_notices; INSERT INTO drill_notices VALUES (1)";
+        connection.batch_execute(first).await.map_err(text)?;
         let long = Duration::from_secs(10);
         let options = CacheOptions { timeout: long, bound: long, ..CacheOptions::default() };
         let cache = self.cache(&NOTICES, options)?;

@@ -10,7 +10,7 @@ use verax_client::{Cache, CacheOptions, Source};
 
 use super::course::{Course, Side};
 use super::{Drills, ORIGIN, Place, TENANT, text};
-use crate::data::harbours;
+use crate::data::harbors;
 
 /// When the origin goes down, when it comes back, and when the drill ends.
 const DOWN: Duration = Duration::from_secs(2);
@@ -40,7 +40,7 @@ struct Counts {
 
 async fn read_for_ever(cache: Cache, number: usize, counts: Arc<Counts>) {
     let keys: Vec<String> =
-        harbours().into_iter().take(BOARDS).map(|h| format!("board/{}", h.slug)).collect();
+        harbors().into_iter().take(BOARDS).map(|h| format!("board/{}", h.slug)).collect();
     let mut at = number;
     while !counts.over.load(Ordering::Relaxed) {
         let read = cache.get(&keys[at % keys.len()]).await;
@@ -56,6 +56,15 @@ async fn read_for_ever(cache: Cache, number: usize, counts: Arc<Counts>) {
         }
         at += 1;
         tokio::time::sleep(PAUSE).await;
+    }
+}
+
+/// How open a circuit is, for a chart.
+fn openness(breaker: &str) -> f64 {
+    match breaker {
+        "closed" => 0.0,
+        "open" => 1.0,
+        _ => 0.5,
     }
 }
 
@@ -124,17 +133,12 @@ impl Drills {
                 origin() - began,
             ];
             let each_second = 1.0 / SAMPLE_EVERY.as_secs_f64();
-            let open = match breaker.as_str() {
-                "closed" => 0.0,
-                "open" => 1.0,
-                _ => 0.5,
-            };
             let rate = |at: usize| (now[at] - before[at]) as f64 * each_second;
             side.tick(&[
                 ("errors each second", rate(1)),
                 ("stale answers each second", rate(2)),
                 ("origin calls each second", rate(3)),
-                ("breaker (1 open, ½ half open)", open),
+                ("breaker (1 open, ½ half open)", openness(&breaker)),
             ]);
             before = now;
         }

@@ -15,7 +15,7 @@ use super::course::{Course, Side, quantile};
 use super::{Drills, Place, text};
 
 const KEY: &str = "board/aldermouth";
-const HARBOUR: &str = "aldermouth";
+const HARBOR: &str = "aldermouth";
 
 /// How many concurrent calls the origin serves; more are refused, as by a busy service.
 const ORIGIN_LIMIT: u64 = 8;
@@ -39,7 +39,7 @@ async fn read(cache: &Cache, origin: Option<&Origin>) -> bool {
     match (cache.get(KEY).await, origin) {
         (Ok(Some(_)), _) => true,
         // Get, miss, read the origin, put: what services do without a guard.
-        (Ok(None), Some(origin)) => match origin.read(&[("harbour", HARBOUR)], None).await {
+        (Ok(None), Some(origin)) => match origin.read(&[("harbor", HARBOR)], None).await {
             Ok(value) => {
                 let _ = cache.put(KEY, &value.value, PutOptions::default()).await;
                 true
@@ -82,7 +82,7 @@ impl Drills {
         let long = Duration::from_secs(30);
         let options = CacheOptions { connections: 4, timeout: long, ..CacheOptions::default() };
         let cache = self.cache(place, options)?;
-        let url = format!("http://{}/boards/{{harbour}}", self.stand_in.address);
+        let url = format!("http://{}/boards/{{harbor}}", self.stand_in.address);
         let origin = Origin::new(&OriginSettings::http(url), &Default::default()).map_err(text)?;
         let origin = Arc::new((!place.through).then_some(origin));
         // Connections are opened before the rush, as in a running service.

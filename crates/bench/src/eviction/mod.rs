@@ -70,7 +70,7 @@ mod tests {
     }
 
     #[test]
-    fn nothing_beats_the_optimum() {
+    fn no_policy_beats_the_optimum() {
         for (seed, largest) in [(1, 1), (2, 1), (3, 9), (4, 40)] {
             let trace = random(seed, 400, largest);
             let optimum = optimum::optimum(&trace);
@@ -88,7 +88,7 @@ mod tests {
     }
 
     #[test]
-    fn the_optimum_keeps_what_comes_back_soonest() {
+    fn the_optimum_keeps_the_key_that_returns_soonest() {
         // Room for two: by hand, 3 is not kept, so the second 1, the second 2 and the last 1 are
         // hits.
         let requests = [1, 2, 1, 3, 2, 1].map(|key| (key, 1)).to_vec();

@@ -53,7 +53,7 @@ pub(crate) struct PolicyFlags {
     /// The name of the tenant's origin to read through to
     #[arg(long, value_name = "ORIGIN")]
     pub(crate) origin: Option<String>,
-    /// The pattern of the keys, such as 'board/{harbour}'
+    /// The pattern of the keys, such as 'board/{harbor}'
     #[arg(long, value_name = "PATTERN", requires = "origin")]
     pub(crate) key_pattern: Option<String>,
 }
@@ -121,7 +121,7 @@ pub(crate) struct OriginFlags {
     /// server
     #[arg(long = "endpoint", value_name = "URL", help_heading = "For an HTTP service")]
     pub(crate) endpoints: Vec<String>,
-    /// A path on its server that runs may read a list of values from, such as /harbours;
+    /// A path on its server that runs may read a list of values from, such as /harbors;
     /// repeatable, and a single empty one clears the list
     #[arg(long = "listing", value_name = "PATH", help_heading = "For an HTTP service")]
     pub(crate) listings: Vec<String>,
@@ -166,7 +166,7 @@ pub(crate) enum OriginCommand {
     Create {
         /// The origin, as TENANT/ORIGIN
         place: NamespacePath,
-        /// A URL template, such as 'http://127.0.0.1:8752/boards/{harbour}', or a database, as
+        /// A URL template, such as 'http://127.0.0.1:8752/boards/{harbor}', or a database, as
         /// mysql://USER@HOST:PORT/DATABASE
         #[arg(long, value_name = "URL")]
         at: String,

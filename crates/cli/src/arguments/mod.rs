@@ -125,7 +125,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn the_commands_are_well_formed() {
+    fn command_definitions_are_consistent() {
         Arguments::command().debug_assert();
     }
 
@@ -146,13 +146,13 @@ mod tests {
     fn values_come_from_lists_files_and_the_origin() {
         let file = tempfile::NamedTempFile::new().unwrap();
         std::fs::write(file.path(), "# busiest\naldermouth\n\n brinewick \n").unwrap();
-        let from_file = values(&format!("harbour=@{}", file.path().display())).unwrap().1;
+        let from_file = values(&format!("harbor=@{}", file.path().display())).unwrap().1;
         let listed = WarmValues::List(vec!["aldermouth".into(), "brinewick".into()]);
         assert_eq!(from_file, listed);
-        assert_eq!(values("harbour=aldermouth, brinewick").unwrap().1, listed);
-        let listing = WarmValues::Listing("/harbours".into());
-        assert_eq!(values("harbour=origin:/harbours").unwrap().1, listing);
-        assert!(values("harbour").is_err());
-        assert!(values("harbour=@/nowhere").unwrap_err().contains("/nowhere"));
+        assert_eq!(values("harbor=aldermouth, brinewick").unwrap().1, listed);
+        let listing = WarmValues::Listing("/harbors".into());
+        assert_eq!(values("harbor=origin:/harbors").unwrap().1, listing);
+        assert!(values("harbor").is_err());
+        assert!(values("harbor=@/nowhere").unwrap_err().contains("/nowhere"));
     }
 }

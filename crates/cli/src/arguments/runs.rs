@@ -10,8 +10,8 @@ use super::values::{GivenValues, NamespacePath, length_of_time, values};
 pub(crate) enum WarmCommand {
     /// Refill many keys of a namespace ahead of time
     #[command(after_help = "Examples:\n  \
-        verax warm run ferrydesk/boards --values harbour=origin:/harbours\n  \
-        verax warm run ferrydesk/boards --values harbour=aldermouth,brinewick --concurrency 2")]
+        verax warm run ferrydesk/boards --values harbor=origin:/harbors\n  \
+        verax warm run ferrydesk/boards --values harbor=aldermouth,brinewick --concurrency 2")]
     Run {
         /// The namespace, as TENANT/NAMESPACE
         place: NamespacePath,

@@ -223,7 +223,7 @@ pub(super) async fn node(
     let NodeCommand::List = command;
     output.answer(&verax.nodes().await?, |nodes| {
         let or_unknown = |address: &str| match address {
-            "" => "not told".to_owned(),
+            "" => "not stated".to_owned(),
             address => address.to_owned(),
         };
         let row = |node: &verax_api::Node| {

@@ -1,10 +1,10 @@
 //! Drills: live while they run, then both sides beside each other.
 
-use futures_util::StreamExt;
 use indicatif::{ProgressBar, ProgressStyle};
 use verax_api::{DrillFigure, DrillRequest, DrillRun, DrillSide, DrillTick};
 use verax_client::Client;
 
+use super::runs;
 use crate::arguments::DrillCommand;
 use crate::failure::Failure;
 use crate::figures;
@@ -41,26 +41,25 @@ pub(super) async fn drill(
 }
 
 async fn run(verax: &Client, output: Output, request: &DrillRequest) -> Result<(), Failure> {
-    let mut run = verax.start_drill(request).await?;
+    let run = verax.start_drill(request).await?;
     output.remark(format!("{} {}", run.drill.title, run.drill.about));
     let bar = if output.json { ProgressBar::hidden() } else { ProgressBar::new_spinner() };
     if let Ok(style) = ProgressStyle::with_template("{spinner} {msg}") {
         bar.set_style(style);
     }
-    let mut changes = Box::pin(verax.watch_drill(run.id).await?);
-    while let Some(change) = changes.next().await {
-        run = change?;
+    let run = runs::follow(verax, run, |run| {
         if let Some(side) = run.sides.last() {
             bar.set_message(now(side));
             bar.tick();
         }
-    }
+    })
+    .await?;
     bar.finish_and_clear();
-    match (&run.reason, run.state.as_str()) {
-        (Some(reason), _) => Err(Failure::failed(format!("the drill failed: {reason}"))),
-        (None, "running") => Err(Failure::failed("Verax stopped before the drill ended")),
-        (None, _) => output.answer(&run, summary),
+    if let Some(reason) = &run.reason {
+        return Err(Failure::failed(format!("the drill failed: {reason}")));
     }
+    runs::completed(&run)?;
+    output.answer(&run, summary)
 }
 
 /// A side at this moment, in a line.

@@ -2,12 +2,11 @@
 
 use std::path::Path;
 
-use futures_util::StreamExt;
-use serde_json::json;
 use verax_api::{LoadRequest, LoadRun, ProfileChoice};
 use verax_client::Client;
 
 use super::load_view::{LoadView, summary};
+use super::runs;
 use crate::arguments::LoadCommand;
 use crate::failure::Failure;
 use crate::figures;
@@ -52,13 +51,10 @@ pub(super) async fn load(
             run(verax, output, &LoadRequest { profile }).await
         }
         LoadCommand::List => {
-            let runs = verax.load_runs().await?;
+            let runs = verax.runs::<LoadRun>().await?;
             output.answer(&runs, |runs| table_of(runs))
         }
-        LoadCommand::Stop { run } => {
-            verax.stop_load_run(run).await?;
-            output.answer(&json!({ "stopping": run }), |_| format!("load run {run} stops"))
-        }
+        LoadCommand::Stop { run } => runs::stop::<LoadRun>(verax, output, run).await,
         LoadCommand::Profiles => {
             let profiles = verax.load_profiles().await?;
             output.answer(&profiles, |profiles| {
@@ -80,35 +76,15 @@ pub(super) async fn load(
 }
 
 async fn run(verax: &Client, output: Output, request: &LoadRequest) -> Result<(), Failure> {
-    let mut run = verax.start_load_run(request).await?;
+    let run = verax.start_load_run(request).await?;
     let view = LoadView::new(output, &run);
-    let mut changes = Box::pin(verax.watch_load_run(run.id).await?);
-    let mut interrupted = false;
-    loop {
-        tokio::select! {
-            change = changes.next() => match change {
-                Some(change) => run = change?,
-                None => break,
-            },
-            // Ctrl-C ends the run itself, and its report so far is shown.
-            _ = tokio::signal::ctrl_c(), if !interrupted => {
-                interrupted = true;
-                verax.stop_load_run(run.id).await?;
-            }
-        }
-        view.show(&run);
-    }
+    let run = runs::follow(verax, run, |run| view.show(run)).await?;
     view.end();
     if let Some(reason) = &run.reason {
         return Err(Failure::failed(format!("the load run failed: {reason}")));
     }
     output.answer(&run, summary)?;
-    match run.state.as_str() {
-        "running" | "interrupted" => {
-            Err(Failure::failed("Verax stopped before the load run ended"))
-        }
-        _ => Ok(()),
-    }
+    runs::completed(&run)
 }
 
 fn table_of(runs: &[LoadRun]) -> String {

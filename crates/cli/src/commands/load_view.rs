@@ -3,7 +3,7 @@
 use std::cell::Cell;
 
 use indicatif::{ProgressBar, ProgressStyle};
-use verax_api::{LaneFigures, LoadRun};
+use verax_api::{LaneFigures, LoadRun, ReadErrors};
 
 use crate::figures;
 use crate::output::{Output, table};
@@ -13,7 +13,7 @@ pub(super) struct LoadView {
     bar: ProgressBar,
     output: Output,
     seconds: f64,
-    told: Cell<usize>,
+    shown_ticks: Cell<usize>,
 }
 
 /// Columns of a latency bar for each power of ten.
@@ -38,13 +38,13 @@ impl LoadView {
         if let Ok(style) = ProgressStyle::with_template("{bar:60} {prefix}\n{msg}") {
             bar.set_style(style);
         }
-        Self { bar, output, seconds, told: Cell::new(0) }
+        Self { bar, output, seconds, shown_ticks: Cell::new(0) }
     }
 
     pub(super) fn show(&self, run: &LoadRun) {
         let Some(tick) = run.ticks.last() else { return };
         // The end of a run brings no new second.
-        if self.told.replace(run.ticks.len()) == run.ticks.len() {
+        if self.shown_ticks.replace(run.ticks.len()) == run.ticks.len() {
             return;
         }
         let phase = if tick.warm_up { "warm-up" } else { "measuring" };
@@ -163,8 +163,8 @@ pub(super) fn summary(run: &LoadRun) -> String {
             figures::milliseconds(direct)
         ));
     }
-    for (error, times) in &report.errors {
-        text.push_str(&format!("\n  {} × {error}", figures::count(*times)));
+    for ReadErrors { lane, message, count } in &report.errors {
+        text.push_str(&format!("\n  {} × {}: {message}", figures::count(*count), lane.name()));
     }
     text
 }
@@ -174,7 +174,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn bars_end_where_the_scale_says() {
+    fn bars_end_at_the_scale() {
         assert_eq!([0.01, 0.1, 1.0, 100.0].map(|ms| width(Some(ms))), [1, 11, 22, 44]);
         assert_eq!((width(None), width(Some(1e9))), (1, WIDEST));
         let scale = scale();

@@ -13,6 +13,7 @@ mod lock_holder;
 mod locks;
 mod origins;
 mod rate_limits;
+mod runs;
 mod tags;
 mod under_lock;
 mod warm;

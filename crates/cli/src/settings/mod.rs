@@ -336,7 +336,7 @@ mod tests {
     }
 
     #[test]
-    fn public_addresses_are_as_long_as_the_wire_can_tell_them() {
+    fn public_addresses_fit_the_wire_field() {
         let host = |length: usize| "h".repeat(length);
         assert!(public_wire(&format!("{}:1", host(MAX_PUBLIC - 2))).is_ok());
         assert!(public_wire(&format!("{}:1", host(MAX_PUBLIC - 1))).is_err());

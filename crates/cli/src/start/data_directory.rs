@@ -117,7 +117,7 @@ impl DataDirectory {
     }
 
     /// The administrator token of an earlier start; `None` when the file is not there. One that
-    /// others can read is told of, and protected from then on.
+    /// others can read is reported, and protected from then on.
     pub(super) fn token(&self) -> Result<Option<String>, Failure> {
         let path = self.token_path();
         let text = match fs::read_to_string(&path) {
@@ -207,7 +207,7 @@ mod tests {
     }
 
     #[test]
-    fn what_others_could_read_is_protected() {
+    fn files_readable_by_others_are_protected() {
         let mode = |path: &Path| fs::metadata(path).unwrap().permissions().mode() & 0o777;
         let open = |path: &Path, mode| {
             fs::set_permissions(path, fs::Permissions::from_mode(mode)).unwrap();

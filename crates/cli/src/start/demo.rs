@@ -55,7 +55,7 @@ impl Steps {
     }
 }
 
-/// Runs the demo until it is told to stop.
+/// Runs the demo until a stop signal.
 pub(crate) async fn demo(options: DemoOptions) -> Result<(), Failure> {
     let mut signals = Signals::catch()?;
     let settings = Settings::for_demo(&options, &environment)?;

@@ -41,7 +41,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn connections_fit_into_the_descriptors_that_there_are() {
+    fn connection_limits_fit_the_available_descriptors() {
         let wanted = ConnectionLimits { connections: 10_000, per_address: 5_000 };
         assert_eq!(fitting(wanted, 21_500), wanted);
         assert_eq!(fitting(wanted, 21_499).connections, 9_999);

@@ -105,7 +105,7 @@ async fn listen(address: SocketAddr, setting: &str) -> Result<TcpListener, Failu
     })
 }
 
-/// Starts the service with `settings`. `step` is told of what takes long.
+/// Starts the service with `settings`. `step` receives the name of each long step.
 pub(super) async fn start(
     settings: &Settings,
     profiles: Vec<LoadProfileSpec>,
@@ -371,8 +371,8 @@ impl Running {
 }
 
 /// The administrator token: that of an earlier start, or at the very first start a new one, kept in
-/// the data directory. When the one that was kept is damaged or lost, that is told with what to do,
-/// and serving goes on without it.
+/// the data directory. A kept one that is damaged or lost is reported with what to do, and the
+/// service continues without it.
 async fn administrator_token(
     service: &Arc<Service>,
     directory: &DataDirectory,
@@ -442,7 +442,7 @@ pub(crate) fn read_profile(path: &Path) -> Result<LoadProfileSpec, Failure> {
         .map_err(|e| Failure::usage(format!("the load profile {}: {e}", path.display())))
 }
 
-/// Runs the service until it is told to stop.
+/// Runs the service until a stop signal.
 pub(crate) async fn serve(options: ServeOptions) -> Result<(), Failure> {
     let settings = Settings::for_serve(&options, &environment)?;
     let profiles = settings.load_profiles.as_deref().map(read_profiles).transpose()?;

@@ -145,7 +145,7 @@ mod tests {
     }
 
     #[test]
-    fn timings_are_found_by_name() {
+    fn server_timings_are_found_by_name() {
         let field = "service;dur=53.118, origin;desc=\"x\";dur=52.900";
         assert_eq!(timing(field, "service"), Some(53.118));
         assert_eq!(timing(field, "origin"), Some(52.9));

@@ -1,4 +1,4 @@
-//! Warm runs, load runs, and the live samples.
+//! Warm runs, load runs, drills, and the live samples.
 
 use eventsource_stream::Eventsource;
 use futures_util::{Stream, StreamExt};
@@ -6,7 +6,7 @@ use serde::de::DeserializeOwned;
 use url::Url;
 use verax_api::{
     DrillRequest, DrillRun, DrillSpec, Items, LiveSample, LoadProfileSpec, LoadRequest, LoadRun,
-    WarmRequest, WarmRun,
+    Run, WarmRequest, WarmRun,
 };
 
 use crate::error::ClientError;
@@ -51,32 +51,32 @@ impl Client {
         self.events(self.url_of(["v1", "live"]), &["sample"]).await
     }
 
-    /// Streams a warm run; the last item is its end.
+    /// Streams a run; the last item is its end.
     ///
     /// # Errors
     /// [`ClientError`].
-    pub async fn watch_warm_run(
+    pub async fn watch_run<R: Run>(
         &self,
         id: u64,
-    ) -> Result<impl Stream<Item = Result<WarmRun, ClientError>> + Send + use<>, ClientError> {
-        let url = self.url_of(["v1", "warm-runs", &id.to_string(), "live"]);
+    ) -> Result<impl Stream<Item = Result<R, ClientError>> + Send + use<R>, ClientError> {
+        let url = self.url_of(["v1", R::COLLECTION, &id.to_string(), "live"]);
         self.events(url, &["progress", "end"]).await
     }
 
-    /// The latest warm runs, newest first.
+    /// The latest runs of a kind, newest first.
     ///
     /// # Errors
     /// [`ClientError`].
-    pub async fn warm_runs(&self) -> Result<Vec<WarmRun>, ClientError> {
-        Ok(self.get::<Items<WarmRun>>(self.url_of(["v1", "warm-runs"])).await?.items)
+    pub async fn runs<R: Run>(&self) -> Result<Vec<R>, ClientError> {
+        Ok(self.get::<Items<R>>(self.url_of(["v1", R::COLLECTION])).await?.items)
     }
 
-    /// Stops a warm run after its active refills.
+    /// Ends a run early: a warm run after its active refills. Drills cannot be stopped.
     ///
     /// # Errors
     /// [`ClientError`].
-    pub async fn stop_warm_run(&self, id: u64) -> Result<(), ClientError> {
-        self.delete(self.url_of(["v1", "warm-runs", &id.to_string()])).await
+    pub async fn stop_run<R: Run>(&self, id: u64) -> Result<(), ClientError> {
+        self.delete(self.url_of(["v1", R::COLLECTION, &id.to_string()])).await
     }
 
     /// The configured load profiles.
@@ -88,14 +88,6 @@ impl Client {
         Ok(self.get::<Items<LoadProfileSpec>>(url).await?.items)
     }
 
-    /// The latest load runs, newest first.
-    ///
-    /// # Errors
-    /// [`ClientError`].
-    pub async fn load_runs(&self) -> Result<Vec<LoadRun>, ClientError> {
-        Ok(self.get::<Items<LoadRun>>(self.url_of(["v1", "load-runs"])).await?.items)
-    }
-
     /// Starts a load run.
     ///
     /// # Errors
@@ -104,28 +96,6 @@ impl Client {
         self.post(self.url_of(["v1", "load-runs"]), request).await
     }
 
-    /// Streams a load run; the last item is its end.
-    ///
-    /// # Errors
-    /// [`ClientError`].
-    pub async fn watch_load_run(
-        &self,
-        id: u64,
-    ) -> Result<impl Stream<Item = Result<LoadRun, ClientError>> + Send + use<>, ClientError> {
-        let url = self.url_of(["v1", "load-runs", &id.to_string(), "live"]);
-        self.events(url, &["progress", "end"]).await
-    }
-
-    /// Ends a load run early.
-    ///
-    /// # Errors
-    /// [`ClientError`].
-    pub async fn stop_load_run(&self, id: u64) -> Result<(), ClientError> {
-        self.delete(self.url_of(["v1", "load-runs", &id.to_string()])).await
-    }
-}
-
-impl Client {
     /// The available drills; none without the demo.
     ///
     /// # Errors
@@ -140,18 +110,6 @@ impl Client {
     /// [`ClientError`].
     pub async fn start_drill(&self, request: &DrillRequest) -> Result<DrillRun, ClientError> {
         self.post(self.url_of(["v1", "drill-runs"]), request).await
-    }
-
-    /// Streams a drill; the last item is its end.
-    ///
-    /// # Errors
-    /// [`ClientError`].
-    pub async fn watch_drill(
-        &self,
-        id: u64,
-    ) -> Result<impl Stream<Item = Result<DrillRun, ClientError>> + Send + use<>, ClientError> {
-        let url = self.url_of(["v1", "drill-runs", &id.to_string(), "live"]);
-        self.events(url, &["progress", "end"]).await
     }
 }
 

@@ -23,7 +23,7 @@ pub(super) enum RefillResult {
     Nothing,
 }
 
-/// What is told of a active_refill.
+/// The state of an active refill.
 #[derive(Debug, Default)]
 struct ActiveRefill {
     /// Whether the value is being fetched.
@@ -40,11 +40,11 @@ pub(super) enum Safe {
     Early,
 }
 
-type Told = watch::Receiver<ActiveRefill>;
+type Updates = watch::Receiver<ActiveRefill>;
 
 /// The active refills, by key.
 #[derive(Debug, Default, Clone)]
-pub(super) struct ActiveRefills(Arc<Mutex<HashMap<String, Told>>>);
+pub(super) struct ActiveRefills(Arc<Mutex<HashMap<String, Updates>>>);
 
 /// The role of a caller.
 pub(super) enum Joined {
@@ -60,38 +60,38 @@ pub(super) enum Joined {
 pub(super) struct Lead {
     active_refills: ActiveRefills,
     key: String,
-    tell: watch::Sender<ActiveRefill>,
+    sender: watch::Sender<ActiveRefill>,
 }
 
 /// A caller that waits for the leader's value.
 #[derive(Debug)]
 pub(super) struct Follow {
-    told: Told,
+    updates: Updates,
     early: bool,
 }
 
 impl ActiveRefills {
-    fn active_refills(&self) -> MutexGuard<'_, HashMap<String, Told>> {
+    fn active_refills(&self) -> MutexGuard<'_, HashMap<String, Updates>> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Joins the active refill of a key, or begins one.
     pub(super) fn join(&self, key: &str) -> Joined {
         let mut active_refills = self.active_refills();
-        if let Some(told) = active_refills.get(key) {
-            let early = !told.borrow().began;
-            return Joined::Follow(Follow { told: told.clone(), early });
+        if let Some(updates) = active_refills.get(key) {
+            let early = !updates.borrow().began;
+            return Joined::Follow(Follow { updates: updates.clone(), early });
         }
-        let (tell, told) = watch::channel(ActiveRefill::default());
-        active_refills.insert(key.to_owned(), told);
-        Joined::Lead(Lead { active_refills: self.clone(), key: key.to_owned(), tell })
+        let (sender, updates) = watch::channel(ActiveRefill::default());
+        active_refills.insert(key.to_owned(), updates);
+        Joined::Lead(Lead { active_refills: self.clone(), key: key.to_owned(), sender })
     }
 }
 
 impl Lead {
     /// Notes that fetching begins.
     pub(super) fn begin(&self) {
-        self.tell.send_modify(|active_refill| active_refill.began = true);
+        self.sender.send_modify(|active_refill| active_refill.began = true);
     }
 
     /// Closes the refill: later callers begin another one.
@@ -100,7 +100,7 @@ impl Lead {
         // The key may have another active refill by now.
         if active_refills
             .get(&self.key)
-            .is_some_and(|told| told.same_channel(&self.tell.subscribe()))
+            .is_some_and(|updates| updates.same_channel(&self.sender.subscribe()))
         {
             active_refills.remove(&self.key);
         }
@@ -109,7 +109,7 @@ impl Lead {
     /// Ends the refill: later callers begin another one.
     pub(super) fn land(self, landed: RefillResult, safe: Safe) {
         self.close();
-        self.tell.send_modify(|active_refill| active_refill.landed = Some((landed, safe)));
+        self.sender.send_modify(|active_refill| active_refill.landed = Some((landed, safe)));
     }
 }
 
@@ -117,7 +117,7 @@ impl Drop for Lead {
     fn drop(&mut self) {
         self.close();
         // Every follower was notified before, or is now.
-        self.tell.send_modify(|active_refill| {
+        self.sender.send_modify(|active_refill| {
             active_refill.landed.get_or_insert((RefillResult::Nothing, Safe::All));
         });
     }
@@ -127,7 +127,7 @@ impl Follow {
     /// Waits for the end of the refill.
     pub(super) async fn landed(mut self) -> RefillResult {
         let active_refill =
-            self.told.wait_for(|active_refill| active_refill.landed.is_some()).await;
+            self.updates.wait_for(|active_refill| active_refill.landed.is_some()).await;
         match active_refill.ok().and_then(|active_refill| active_refill.landed.clone()) {
             Some((landed, safe)) if self.early || safe == Safe::All => landed,
             _ => RefillResult::Nothing,
@@ -154,7 +154,7 @@ mod tests {
     }
 
     #[tokio::test]
-    async fn one_leads_and_all_others_have_what_it_brings() {
+    async fn followers_share_the_result_of_the_leader() {
         let active_refills = ActiveRefills::default();
         let leading = lead(&active_refills, "k");
         let mut following: Vec<Follow> = (0..100).map(|_| follow(&active_refills, "k")).collect();

@@ -8,8 +8,32 @@ use super::link::{RawReply, refusal};
 use super::options::{Hit, PutMany};
 use crate::error::ClientError;
 
+/// The values of one batch take at most so many bytes, unless it has only one.
+const MAX_BATCH_BYTES: usize = 4 << 20;
+
+/// Splits operations into batches that fit.
+fn parts<'s, 'r>(mut operations: &'s [Request<'r>]) -> Vec<&'s [Request<'r>]> {
+    let size = |operation: &Request<'_>| match operation {
+        Request::Put(put) => put.value.len() + put.key.len(),
+        _ => 0,
+    };
+    let mut parts = Vec::new();
+    while !operations.is_empty() {
+        let mut bytes = 0;
+        let fitting = operations.iter().take(MAX_BATCH_OPERATIONS).take_while(|operation| {
+            bytes += size(operation);
+            bytes <= MAX_BATCH_BYTES
+        });
+        let (part, rest) = operations.split_at(fitting.count().max(1));
+        parts.push(part);
+        operations = rest;
+    }
+    parts
+}
+
 impl Cache {
-    /// Sends the valid operations; an invalid one fails in its place.
+    /// Sends the valid operations, in as many batches as they need; an invalid one fails in its
+    /// place.
     async fn batch<T>(
         &self,
         operations: impl Iterator<Item = Result<Request<'_>, ClientError>>,
@@ -25,17 +49,19 @@ impl Cache {
                 Err(error) => places.push(Some(error)),
             }
         }
-        if places.len() > MAX_BATCH_OPERATIONS {
-            let many = places.len();
-            return Err(ClientError::Invalid(format!(
-                "a batch of {many} operations is too large: use at most {MAX_BATCH_OPERATIONS}"
-            )));
+        let parts: Vec<&[Request<'_>]> = parts(&sent);
+        let mut answered = Vec::with_capacity(sent.len());
+        for part in &parts {
+            let raw = self.request(Request::Batch(BatchOperations::of(part))).await;
+            let results = raw.and_then(|raw| each(&raw, |reply| read(&raw, reply)));
+            match results {
+                Ok(results) => answered.extend(results),
+                Err(error) if parts.len() == 1 => return Err(error),
+                // Earlier parts were carried out.
+                Err(error) => answered.extend(part.iter().map(|_| Err(error.clone()))),
+            }
         }
-        if sent.is_empty() {
-            return Ok(places.into_iter().flatten().map(Err).collect());
-        }
-        let raw = self.request(Request::Batch(BatchOperations::of(&sent))).await?;
-        let mut answered = each(&raw, |reply| read(&raw, reply))?.into_iter();
+        let mut answered = answered.into_iter();
         let in_order = places.into_iter().map(|place| match place {
             Some(error) => Err(error),
             None => answered.next().unwrap_or_else(|| Err(unexpected())),

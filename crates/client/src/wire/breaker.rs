@@ -54,7 +54,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_cache_that_does_not_answer_is_left_alone_and_seen_to_again() {
+    fn failures_open_the_breaker_and_a_probe_closes_it() {
         let breaker = Breaker::default();
         let start = Instant::now();
         (0..5).for_each(|_| breaker.failed(start, 1.0));

@@ -1,8 +1,8 @@
 //! A handle for service instances: fast reads that never make a service less available.
 
 use std::fmt;
-use std::sync::Arc;
 use std::sync::atomic::Ordering;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use verax_wire::Request;
@@ -10,9 +10,11 @@ use verax_wire::Request;
 use super::active_refills::ActiveRefills;
 use super::breaker::Breaker;
 use super::connect::Target;
+use super::events::{CacheEvent, CacheEventKind};
 use super::link::{Link, RawReply};
+use super::lost::LostInvalidations;
 use super::near::Near;
-use super::options::{CacheEvent, CacheOptions};
+use super::options::CacheOptions;
 use super::pool::Pool;
 use crate::addresses::Addresses;
 use crate::error::ClientError;
@@ -23,6 +25,9 @@ pub(super) struct Inner {
     pub(super) namespace: String,
     pub(super) pool: Pool,
     pub(super) breaker: Breaker,
+    /// The last failure that counted for the breaker.
+    pub(super) last_failure: Mutex<Option<ClientError>>,
+    pub(super) lost: LostInvalidations,
     pub(super) near: Option<Arc<Near>>,
     pub(super) options: CacheOptions,
     /// The active refills of this process.
@@ -79,6 +84,8 @@ impl Client {
             namespace: namespace.to_owned(),
             pool: Pool::new(targets, own, token, options.connections),
             breaker: Breaker::default(),
+            last_failure: Mutex::default(),
+            lost: LostInvalidations::default(),
             near: options.near_copies.map(|near| Arc::new(Near::new(near))),
             options,
             active_refills: ActiveRefills::default(),
@@ -87,10 +94,44 @@ impl Client {
 }
 
 impl Cache {
-    pub(super) fn note(&self, event: CacheEvent, started: Instant) {
+    pub(super) fn note(&self, kind: CacheEventKind, started: Instant) {
+        self.note_with(kind, started, 0, None);
+    }
+
+    pub(super) fn note_with(
+        &self,
+        kind: CacheEventKind,
+        started: Instant,
+        bytes: usize,
+        reason: Option<&ClientError>,
+    ) {
         if let Some(hook) = &self.0.options.hook {
-            hook(event, started.elapsed());
+            let (tenant, namespace) = (&*self.0.tenant, &*self.0.namespace);
+            hook(&CacheEvent { kind, tenant, namespace, took: started.elapsed(), bytes, reason });
         }
+    }
+
+    /// Refuses a call while the circuit is open.
+    ///
+    /// # Errors
+    /// [`ClientError::Unreachable`] with the last failure.
+    pub(super) fn admitted(&self) -> Result<(), ClientError> {
+        if self.0.breaker.admits(Instant::now()) {
+            return Ok(());
+        }
+        let last = self.0.last_failure.lock().unwrap_or_else(PoisonError::into_inner);
+        Err(ClientError::Unreachable {
+            url: self.0.pool.address(),
+            reason: format!(
+                "the client's circuit is open for a while after several failures, the last: {}",
+                last.as_ref().map_or_else(String::new, ToString::to_string)
+            ),
+        })
+    }
+
+    pub(super) fn timed_out(&self, bound: Duration) -> ClientError {
+        let url = self.0.pool.address();
+        ClientError::TimedOut { url, milliseconds: bound.as_millis() }
     }
 
     pub(super) async fn within<T>(
@@ -99,14 +140,14 @@ impl Cache {
         may_wait: bool,
         call: impl Future<Output = Result<T, ClientError>>,
     ) -> Result<T, ClientError> {
-        let outcome = tokio::time::timeout(bound, call).await.unwrap_or_else(|_| {
-            let url = self.0.pool.address();
-            Err(ClientError::TimedOut { url, milliseconds: bound.as_millis() })
-        });
+        let outcome =
+            tokio::time::timeout(bound, call).await.unwrap_or_else(|_| Err(self.timed_out(bound)));
         match &outcome {
             // A slow origin does not mean a slow Verax, which still sends heartbeats.
             Err(ClientError::TimedOut { .. }) if may_wait => {}
             Err(ClientError::Unreachable { .. } | ClientError::TimedOut { .. }) => {
+                let mut last = self.0.last_failure.lock().unwrap_or_else(PoisonError::into_inner);
+                *last = outcome.as_ref().err().cloned();
                 self.0.breaker.failed(Instant::now(), rand::random());
             }
             _ => self.0.breaker.succeeded(),
@@ -124,6 +165,7 @@ impl Cache {
     }
 
     pub(super) async fn request(&self, request: Request<'_>) -> Result<RawReply, ClientError> {
+        self.admitted()?;
         let call = async {
             let link = self.0.pool.link().await?;
             self.request_on(&link, request).await
@@ -143,10 +185,10 @@ impl Cache {
         }
         let link = self.0.pool.first().await?;
         let number = link.open(&self.0.tenant, &self.0.namespace).await?;
-        let told = Arc::downgrade(near);
+        let weak = Arc::downgrade(near);
         let watching = Arc::downgrade(&link);
         let sink = move |pushed: super::link::Invalidation| {
-            let Some(near) = told.upgrade() else { return };
+            let Some(near) = weak.upgrade() else { return };
             near.pushed(&pushed);
             if watching.upgrade().is_none_or(|link| link.is_broken()) {
                 near.lost();

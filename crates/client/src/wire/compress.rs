@@ -71,7 +71,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn what_was_packed_comes_back(value in prop::collection::vec(0u8..4, 0..5_000), from in 0usize..2_000) {
+        fn compressed_values_round_trip(value in prop::collection::vec(0u8..4, 0..5_000), from in 0usize..2_000) {
             let packed = packed(&value, "text/plain; charset=utf-8", Some(from));
             prop_assert!(packed.value.len() <= value.len());
             let bytes = Bytes::copy_from_slice(&packed.value);
@@ -89,14 +89,14 @@ mod tests {
     }
 
     #[test]
-    fn what_does_not_get_smaller_stays_as_it_is() {
+    fn incompressible_values_stay_as_they_are() {
         // No byte repeats, so compression cannot shorten it.
         let noise: Vec<u8> = (0..=255).collect();
         assert_eq!(packed(&noise, "a/b", Some(1)).media_type, "a/b");
     }
 
     #[test]
-    fn a_wrong_mark_and_a_bomb_are_told() {
+    fn false_marks_and_decompression_bombs_are_errors() {
         let wrong = unpacked("k", Bytes::from_static(b"plain"), "a/b+gzip").unwrap_err();
         assert!(wrong.to_string().contains("not gzip"), "{wrong}");
         let large = vec![0; MAX_VALUE_BYTES as usize + 1];

@@ -84,10 +84,10 @@ impl Target {
         Ok(Self { address, tls: Some((connector, name.map_err(|_| wrong())?)) })
     }
 
-    /// Reads an address that a peer told. The token must not be sent without TLS if the configured
-    /// address has it.
-    pub(super) fn told(&self, text: &str, ca: Option<&Path>) -> Option<Self> {
-        Self::new(text, ca).ok().filter(|told| told.tls.is_some() || self.tls.is_none())
+    /// Parses an address that a peer announced. The token must not be sent without TLS if the
+    /// configured address has it.
+    pub(super) fn announced(&self, text: &str, ca: Option<&Path>) -> Option<Self> {
+        Self::new(text, ca).ok().filter(|announced| announced.tls.is_some() || self.tls.is_none())
     }
 
     pub(super) fn address(&self) -> &str {

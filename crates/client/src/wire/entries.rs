@@ -12,11 +12,23 @@ use verax_wire::{GetFlags, Reply, Request};
 
 use super::cache::Cache;
 use super::compress::{self, Packed};
+use super::events::CacheEventKind;
 use super::frames::{checked, hit, put_frame, unexpected, was_there};
 use super::link::RawReply;
-use super::options::{CacheEvent, Hit, LookupOutcome, Page};
+use super::options::{Hit, LookupOutcome, Page};
 use crate::error::ClientError;
 use crate::options::PutOptions;
+
+/// The kind of event for a value from Verax. To the application, a value that the service read from
+/// the origin is a miss.
+fn kind_of(source: Source) -> CacheEventKind {
+    match source {
+        Source::Hit => CacheEventKind::Hit,
+        Source::Stale => CacheEventKind::Stale,
+        Source::StaleOnError => CacheEventKind::StaleOnError,
+        Source::Origin | Source::Joined => CacheEventKind::Miss,
+    }
+}
 
 impl Cache {
     /// Gets an entry; if the namespace has an origin, a miss reads it through. `None` is a miss or
@@ -68,29 +80,30 @@ impl Cache {
         // A near copy has no revision, and may be slightly outdated.
         let near = self.0.near.as_ref().filter(|_| !flags.revision);
         if let Some(found) = near.and_then(|near| near.get(key)) {
-            self.note(CacheEvent::NearHit, started);
+            self.note_with(CacheEventKind::NearHit, started, found.bytes().len(), None);
             let time_left = match found.freshness() {
                 verax_core::Freshness::Fresh(left) => Some(left),
                 _ => None,
             };
             let value = found.bytes();
             let (source, near, due) = (Source::Hit, true, false);
-            let revision = None;
-            return Ok(LookupOutcome::Hit(Hit { value, source, time_left, near, due, revision }));
+            let (revision, age) = (None, None);
+            let hit = Hit { value, source, time_left, age, near, due, revision };
+            return Ok(LookupOutcome::Hit(hit));
         }
-        if !self.0.breaker.admits(started) {
-            self.note(CacheEvent::Skipped, started);
-            return Err(ClientError::Unreachable {
-                url: self.0.pool.address(),
-                reason:
-                    "it failed several times in a row, so the client's circuit is open for a while"
-                        .into(),
-            });
+        if self.0.lost.concerns(key) {
+            let settled = tokio::time::timeout(bound, self.settle_lost(key)).await;
+            settled.unwrap_or_else(|_| Err(self.timed_out(bound)))?;
+        }
+        if let Err(error) = self.admitted() {
+            self.note_with(CacheEventKind::Skipped, started, 0, Some(&error));
+            return Err(error);
         }
         let call = async {
             self.watch().await?;
             let mark = self.0.near.as_ref().map(|near| near.mark());
-            let flags = GetFlags { details: mark.is_some() || self.compresses(), ..flags };
+            let flags =
+                GetFlags { details: flags.details || mark.is_some() || self.compresses(), ..flags };
             let link = self.0.pool.link().await?;
             // When the limit of waiting calls is reached, a cached value need not queue behind
             // them.
@@ -106,14 +119,13 @@ impl Cache {
             self.found(key, &raw, mark)
         };
         let outcome = self.within(bound, !flags.only_if_cached, call).await;
-        self.note(
-            match &outcome {
-                Ok(LookupOutcome::Hit(_)) => CacheEvent::Hit,
-                Ok(LookupOutcome::Miss | LookupOutcome::NoValue) => CacheEvent::Miss,
-                Err(_) => CacheEvent::Failure,
-            },
-            started,
-        );
+        let (kind, bytes) = match &outcome {
+            Ok(LookupOutcome::Hit(hit)) => (kind_of(hit.source), hit.value.len()),
+            Ok(LookupOutcome::NoValue) => (CacheEventKind::Negative, 0),
+            Ok(LookupOutcome::Miss) => (CacheEventKind::Miss, 0),
+            Err(_) => (CacheEventKind::Failure, 0),
+        };
+        self.note_with(kind, started, bytes, outcome.as_ref().err());
         outcome
     }
 

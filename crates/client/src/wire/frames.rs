@@ -90,6 +90,7 @@ pub(super) fn hit(raw: &RawReply, value: &Value<'_>) -> Hit {
             .ok()
             .filter(|t| *t > 0)
             .map(Duration::from_millis),
+        age: value.details.map(|details| Duration::from_millis(details.age)),
         near: false,
         due: value.due,
         revision: value.revision,

@@ -135,7 +135,7 @@ mod tests {
     const FRESH: Duration = Duration::from_secs(60);
 
     #[test]
-    fn pushes_drop_what_they_name() {
+    fn a_push_drops_the_named_copies() {
         let near = near();
         for (key, tag) in [("a", Some("t")), ("b", None), ("c", Some("u"))] {
             near.keep(key, near.mark(), FRESH, entry(tag));
@@ -149,7 +149,7 @@ mod tests {
     }
 
     #[test]
-    fn a_value_asked_for_before_a_push_is_not_kept_after_it() {
+    fn a_value_requested_before_a_push_is_not_kept_after_it() {
         let near = near();
         let mark = near.mark();
         near.pushed(&Invalidation::Key("other".into()));
@@ -158,7 +158,7 @@ mod tests {
     }
 
     #[test]
-    fn nothing_is_kept_or_served_without_a_watch() {
+    fn without_a_watch_no_copy_is_kept_or_served() {
         let near = near();
         near.keep("a", near.mark(), FRESH, entry(None));
         near.lost();
@@ -169,7 +169,7 @@ mod tests {
     }
 
     #[test]
-    fn memory_is_bounded() {
+    fn near_copies_are_bounded_in_memory() {
         let near = near();
         for n in 0..10_000 {
             let big = Entry::new(vec![0; 1_000], "a/b", Lifetime::default(), Timestamp::default());

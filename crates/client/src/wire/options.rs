@@ -1,33 +1,14 @@
 //! A handle's options, events, and results.
 
 use std::fmt;
-use std::sync::Arc;
 use std::time::Duration;
 
 use bytes::Bytes;
 
+use super::events::EventHook;
 use super::near::NearCopies;
 use crate::options::PutOptions;
 use verax_core::source::Source;
-
-/// An event, for an application's own metrics.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum CacheEvent {
-    /// A read was served from a near copy.
-    NearHit,
-    /// A read was served by Verax.
-    Hit,
-    /// A read was a miss.
-    Miss,
-    /// A read timed out or failed.
-    Failure,
-    /// A read was not tried, since Verax failed to respond several times in a row.
-    Skipped,
-    /// `get_or_refill` called the refill.
-    Refill,
-}
-
-pub(super) type Hook = Arc<dyn Fn(CacheEvent, Duration) + Send + Sync>;
 
 /// Options of a [`Cache`](super::Cache).
 #[derive(Clone)]
@@ -50,8 +31,8 @@ pub struct CacheOptions {
     /// with `+gzip` behind their media type (RFC 8460, section 6.2); `None` compresses nothing.
     /// Only handles with this option decompress, so set it for all that share a namespace.
     pub compress_from: Option<usize>,
-    /// Receives every event and its duration.
-    pub hook: Option<Hook>,
+    /// Receives every event, for the application's own metrics and logs.
+    pub hook: Option<EventHook>,
 }
 
 impl Default for CacheOptions {
@@ -92,6 +73,8 @@ pub struct Hit {
     pub source: Source,
     /// The time until it is stale; `None` when it is.
     pub time_left: Option<Duration>,
+    /// How long ago it was stored, if requested; see [`CacheEntry`](super::CacheEntry).
+    pub age: Option<Duration>,
     /// Whether it was a near copy.
     pub near: bool,
     /// Whether it is due for early refresh: for callers that refill by themselves, if the

@@ -167,8 +167,9 @@ impl Inner {
                     }
                     active => {
                         link.fail();
-                        let told = active.and_then(|text| target.told(text, self.ca.as_deref()));
-                        told.into_iter().for_each(|active| targets.push_front(active));
+                        let announced =
+                            active.and_then(|text| target.announced(text, self.ca.as_deref()));
+                        announced.into_iter().for_each(|active| targets.push_front(active));
                         error = Some(refusal(
                             FailureKind::Standby.code(),
                             false,

@@ -2,19 +2,23 @@
 
 use std::time::{Duration, Instant};
 
+use bytes::Bytes;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use verax_core::entry::NEGATIVE_TYPE;
+use verax_core::source::Source;
 use verax_wire::{GetFlags, PermitFlags, Reply, Request};
 
 use super::active_refills::{Joined, Lead, RefillResult, Safe};
 use super::cache::Cache;
+use super::cached::{Cached, CachedFrom, Refilled};
+use super::entry::CacheEntry;
+use super::events::CacheEventKind;
 use super::frames::{milliseconds, put_frame, unexpected, was_there};
 use super::link::Undo;
-use super::options::{CacheEvent, Hit, LookupOutcome};
+use super::options::{Hit, LookupOutcome};
 use crate::error::ClientError;
 use crate::options::PutOptions;
-use verax_core::source::Source;
 
 /// The outcome of requesting a key.
 enum Acquisition {
@@ -29,57 +33,98 @@ enum Acquisition {
 }
 
 /// The state of a caller before it refills.
-enum Before<'c, T> {
+enum Before<T> {
     /// Done: a value, or a negative entry.
-    Known(Option<T>),
+    Known(Cached<Option<T>>),
     /// A refill is needed.
-    Refill {
-        /// The permit to store the value.
-        holding: Holding<'c>,
-        /// A value to fall back on if the refill fails.
-        previous: Option<T>,
-    },
+    Refill(Holding, Option<Cached<T>>),
 }
 
 /// What to do about the cached state.
 enum CachedState<T> {
     /// It is sufficient.
-    Enough(Option<T>),
+    Enough(Cached<Option<T>>),
     /// It must be refilled; the present value is acceptable meanwhile.
-    Refill { refresh: bool, previous: Option<T> },
+    Refill { refresh: bool, previous: Option<Cached<T>> },
     /// Verax cannot be reached.
-    Unknown,
+    Unknown(ClientError),
 }
 
-/// A permit, released if the refill fails or is abandoned, and the waiting callers of this process.
-struct Holding<'c> {
-    cache: &'c Cache,
-    key: &'c str,
+/// What a caller that refills has: the permit to store the value, released if the refill fails or
+/// is abandoned, and the waiting callers of this process.
+struct Holding {
+    cache: Cache,
+    key: String,
     permit: Option<u64>,
     lead: Option<Lead>,
+    /// Why there is no permit.
+    no_permit: Option<ClientError>,
 }
 
-impl<'c> Holding<'c> {
-    fn nothing(cache: &'c Cache, key: &'c str) -> Self {
-        Self { cache, key, permit: None, lead: None }
+/// A value to be stored, encoded.
+struct Encoded {
+    value: Bytes,
+    options: PutOptions,
+}
+
+/// Another caller is still refilling.
+fn refilled_by_another() -> ClientError {
+    ClientError::NotStored("another caller is refilling the key".into())
+}
+
+impl Holding {
+    fn nothing(cache: &Cache, key: &str, why: Option<ClientError>) -> Self {
+        let (cache, key) = (cache.clone(), key.to_owned());
+        Self { cache, key, permit: None, lead: None, no_permit: why }
     }
-}
 
-impl Holding<'_> {
     /// Notifies the waiting callers of this process.
     fn land(&mut self, landed: RefillResult, safe: Safe) {
         if let Some(lead) = self.lead.take() {
             lead.land(landed, safe);
         }
     }
+
+    /// Shares the result of a refill, and stores it if allowed; returns why it was not stored.
+    async fn keep(mut self, encoded: Encoded) -> Option<ClientError> {
+        let Encoded { value, options } = encoded;
+        let none = options.media_type.as_deref() == Some(NEGATIVE_TYPE);
+        let landed = if none { RefillResult::NoValue } else { RefillResult::Value(value.clone()) };
+        let Some(permit) = self.permit else {
+            self.land(landed, Safe::Early);
+            return Some(self.no_permit.take().unwrap_or_else(refilled_by_another));
+        };
+        // A later caller may know of an invalidation that the store does not.
+        if let Some(lead) = &self.lead {
+            lead.close();
+        }
+        let cache = self.cache.clone();
+        let bound = cache.0.options.bound;
+        let stored = cache.store_refilled(&self.key, &value, &options, permit);
+        // An unused permit is released, so that the next queued caller need not wait.
+        let outcome = tokio::time::timeout(bound, stored)
+            .await
+            .unwrap_or_else(|_| Err(cache.timed_out(bound)));
+        match outcome {
+            Ok(_) => {
+                self.permit = None;
+                self.land(landed, Safe::All);
+                None
+            }
+            Err(error) => {
+                self.land(landed, Safe::Early);
+                Some(error)
+            }
+        }
+    }
 }
 
-impl Drop for Holding<'_> {
+impl Drop for Holding {
     fn drop(&mut self) {
         let Some(permit) = self.permit else { return };
         // In the background, since `drop` cannot wait; otherwise the permit expires.
         if let Ok(runtime) = tokio::runtime::Handle::try_current() {
-            let (cache, key) = (self.cache.clone(), self.key.to_owned());
+            let (cache, key) = (self.cache.clone(), std::mem::take(&mut self.key));
             runtime.spawn(async move {
                 let release = Request::ReleasePermit { key: &key, permit, fail_all: false };
                 drop(cache.request(release).await);
@@ -88,16 +133,25 @@ impl Drop for Holding<'_> {
     }
 }
 
+/// A decoded hit.
+fn cached<T>(hit: &Hit, value: T) -> Cached<T> {
+    let from = match hit.source {
+        _ if hit.near => CachedFrom::NearCopy,
+        Source::Hit if hit.due => CachedFrom::BeingRefreshed,
+        Source::Hit => CachedFrom::Cache,
+        Source::Stale => CachedFrom::BeingRefreshed,
+        Source::StaleOnError => CachedFrom::StaleOnError,
+        Source::Origin | Source::Joined => CachedFrom::SharedRefill,
+    };
+    Cached { age: hit.age, time_left: hit.time_left, ..Cached::new(value, from) }
+}
+
+fn no_value<T>(from: CachedFrom) -> Cached<Option<T>> {
+    Cached::new(None, from)
+}
+
 impl Cache {
-    /// Returns the value of a key, as JSON: from the cache if present, otherwise from `refill`,
-    /// whose value is stored for `lifetime`. Of all callers that miss a key at the same time, in
-    /// any process, one refills; the others wait for its value, or take over when it fails. A value
-    /// read before an invalidation is never stored after it. If the namespace's policy enables it,
-    /// one caller refills early while the others still get the value.
-    ///
-    /// The value does not depend on the cache: if Verax does not respond within the options'
-    /// timeout, another caller takes too long, or the cached value is of another form, `refill` is
-    /// called.
+    /// [`CacheEntry::get_or_refill`] for the simple case: a value, fresh for `lifetime`.
     ///
     /// # Errors
     /// Only errors of `refill`.
@@ -107,25 +161,12 @@ impl Cache {
         lifetime: Duration,
         refill: impl AsyncFnOnce() -> Result<T, E>,
     ) -> Result<T, E> {
-        let (holding, previous) = match self.before(key, false).await {
-            Before::Known(Some(value)) => return Ok(value),
-            Before::Known(None) => (Holding::nothing(self, key), None),
-            Before::Refill { holding, previous } => (holding, previous),
-        };
-        let started = Instant::now();
-        let value = match (refill().await, previous) {
-            (Err(_), Some(previous)) => return Ok(previous),
-            (refilled, _) => refilled?,
-        };
-        self.note(CacheEvent::Refill, started);
-        if let Ok(bytes) = serde_json::to_vec(&value) {
-            self.keep(holding, &bytes, "application/json", lifetime).await;
-        }
-        Ok(value)
+        let entry = self.entry(key).max_age(lifetime);
+        entry.get_or_refill(refill).await.map(|cached| cached.value)
     }
 
-    /// [`get_or_refill`](Self::get_or_refill) for values that may not exist: a negative entry is
-    /// kept for `negative_lifetime`, so that the origin is not read again and again.
+    /// [`CacheEntry::find_or_refill`] for the simple case: a value, fresh for `lifetime`, or the
+    /// knowledge that there is none, kept for `negative_lifetime`.
     ///
     /// # Errors
     /// Only errors of `refill`.
@@ -136,161 +177,269 @@ impl Cache {
         negative_lifetime: Duration,
         refill: impl AsyncFnOnce() -> Result<Option<T>, E>,
     ) -> Result<Option<T>, E> {
-        let (holding, previous) = match self.before(key, true).await {
-            Before::Known(known) => return Ok(known),
-            Before::Refill { holding, previous } => (holding, previous),
-        };
-        let started = Instant::now();
-        let value = match (refill().await, previous) {
-            (Err(_), Some(previous)) => return Ok(Some(previous)),
-            (refilled, _) => refilled?,
-        };
-        self.note(CacheEvent::Refill, started);
-        match &value {
-            Some(value) => {
-                if let Ok(bytes) = serde_json::to_vec(value) {
-                    self.keep(holding, &bytes, "application/json", lifetime).await;
+        let entry = self.entry(key).max_age(lifetime).negative_max_age(negative_lifetime);
+        entry.find_or_refill(refill).await.map(|cached| cached.value)
+    }
+}
+
+impl CacheEntry {
+    /// Reads the key and, if that is not sufficient, refills it. `negative` says whether a negative
+    /// entry is sufficient.
+    pub(super) async fn refill<T: Serialize + DeserializeOwned, E>(
+        &self,
+        negative: bool,
+        refill: impl AsyncFnOnce() -> Result<Refilled<T>, E>,
+    ) -> Result<Cached<Option<T>>, E> {
+        match self.before(negative).await {
+            Before::Known(known) => Ok(known),
+            Before::Refill(holding, previous) => {
+                let started = Instant::now();
+                match refill().await {
+                    Ok(refilled) => Ok(self.keep(holding, refilled, started).await),
+                    Err(error) => self.after_failure(holding, previous, started).await.ok_or(error),
                 }
             }
-            None => self.keep(holding, b"", NEGATIVE_TYPE, negative_lifetime).await,
         }
-        Ok(value)
     }
 
-    /// Reads a key and, if that is not sufficient, acquires its permit. `negative` says whether a
-    /// negative entry is sufficient. Of all callers of this process that get this far for one key,
-    /// one refills, and the others share its result.
-    async fn before<'c, T: DeserializeOwned>(
-        &'c self,
-        key: &'c str,
-        negative: bool,
-    ) -> Before<'c, T> {
-        let deadline = Instant::now() + self.0.options.refill_wait;
+    pub(super) async fn refill_in_background<T, E>(
+        &self,
+        refill: impl Future<Output = Result<Refilled<T>, E>> + Send + 'static,
+    ) -> Result<Cached<Option<T>>, E>
+    where
+        T: Serialize + DeserializeOwned + Send + Sync + 'static,
+        E: Send + 'static,
+    {
+        match self.before(true).await {
+            Before::Known(known) => Ok(known),
+            Before::Refill(holding, Some(previous)) => {
+                let entry = self.clone();
+                tokio::spawn(async move {
+                    let started = Instant::now();
+                    match refill.await {
+                        Ok(refilled) => drop(entry.keep(holding, refilled, started).await),
+                        Err(_) => entry.cache.note(CacheEventKind::RefillFailed, started),
+                    }
+                });
+                Ok(previous.map(Some))
+            }
+            Before::Refill(holding, None) => {
+                let started = Instant::now();
+                match refill.await {
+                    Ok(refilled) => Ok(self.keep(holding, refilled, started).await),
+                    Err(error) => self.after_failure(holding, None, started).await.ok_or(error),
+                }
+            }
+        }
+    }
+
+    /// Stores what a refill found and returns it.
+    async fn keep<T: Serialize>(
+        &self,
+        holding: Holding,
+        refilled: Refilled<T>,
+        started: Instant,
+    ) -> Cached<Option<T>> {
+        let not_stored = match self.encoded(&refilled) {
+            Ok(encoded) => {
+                let bytes = encoded.value.len();
+                self.cache.note_with(CacheEventKind::Refill, started, bytes, None);
+                holding.keep(encoded).await
+            }
+            Err(error) => {
+                self.cache.note(CacheEventKind::Refill, started);
+                Some(error)
+            }
+        };
+        if let Some(error) = &not_stored {
+            self.cache.note_with(CacheEventKind::NotStored, started, 0, Some(error));
+        }
+        let age = Some(Duration::ZERO);
+        Cached { age, not_stored, ..Cached::new(refilled.value, CachedFrom::Refill) }
+    }
+
+    /// A refilled value as it is stored.
+    fn encoded<T: Serialize>(&self, refilled: &Refilled<T>) -> Result<Encoded, ClientError> {
+        if !refilled.is_storable {
+            return Err(ClientError::NotStored("the refill asked for it".into()));
+        }
+        let mut options = self.put_options();
+        options.tags.extend(refilled.tags.iter().cloned());
+        options.max_age = refilled.lifetime.max_age.or(options.max_age);
+        let Some(value) = &refilled.value else {
+            // Nothing to serve stale.
+            options.max_age = self.negative_max_age.or(options.max_age);
+            options.stale_while_revalidate = Some(Duration::ZERO);
+            options.stale_if_error = Some(Duration::ZERO);
+            options.media_type = Some(NEGATIVE_TYPE.into());
+            return Ok(Encoded { value: Bytes::new(), options });
+        };
+        options.media_type = Some("application/json".into());
+        let value = serde_json::to_vec(value).map_err(|e| {
+            ClientError::Invalid(format!(
+                "the value of {:?} cannot be written as JSON: {e}",
+                self.key
+            ))
+        })?;
+        Ok(Encoded { value: value.into(), options })
+    }
+
+    /// What to serve although a refill failed: the present copy, or one within its stale-if-error
+    /// time.
+    async fn after_failure<T: DeserializeOwned>(
+        &self,
+        holding: Holding,
+        previous: Option<Cached<T>>,
+        started: Instant,
+    ) -> Option<Cached<Option<T>>> {
+        self.cache.note(CacheEventKind::RefillFailed, started);
+        // Another caller may try.
+        drop(holding);
+        if let Some(previous) = previous {
+            let from = CachedFrom::StaleOnError;
+            return Some(Cached { from, ..previous.map(Some) });
+        }
+        let flags = GetFlags {
+            only_if_cached: true,
+            stale_if_error: true,
+            details: true,
+            ..GetFlags::default()
+        };
+        match self.cache.look_up(&self.key, flags, self.cache.0.options.bound).await {
+            Ok(LookupOutcome::Hit(hit)) => {
+                let value = serde_json::from_slice(&hit.value).ok()?;
+                Some(cached(&hit, Some(value)))
+            }
+            _ => None,
+        }
+    }
+
+    /// Reads the key and, if that is not sufficient, acquires its permit. Of all callers of this
+    /// process that get this far for one key, one refills, and the others share its result.
+    async fn before<T: DeserializeOwned>(&self, negative: bool) -> Before<T> {
+        let (cache, key) = (&self.cache, &self.key);
+        let deadline = Instant::now() + cache.0.options.refill_wait;
         loop {
-            let (ask, refresh, previous) = match self.cached_state(key, negative).await {
+            let (refresh, previous, unknown) = match self.cached_state(negative).await {
                 CachedState::Enough(known) => return Before::Known(known),
-                CachedState::Refill { refresh, previous } => (true, refresh, previous),
-                CachedState::Unknown => (false, false, None),
+                CachedState::Refill { refresh, previous } => (refresh, previous, None),
+                CachedState::Unknown(error) => (false, None, Some(error)),
             };
-            let lead = match self.0.active_refills.join(key) {
+            let lead = match cache.0.active_refills.join(key) {
                 Joined::Lead(lead) => lead,
-                Joined::Follow(_) if previous.is_some() => return Before::Known(previous),
+                Joined::Follow(_) if previous.is_some() => {
+                    return Before::Known(previous.map_or_else(
+                        || no_value(CachedFrom::Cache),
+                        |previous| previous.map(Some),
+                    ));
+                }
                 Joined::Follow(follow) => {
                     let landed = tokio::time::timeout_at(deadline.into(), follow.landed()).await;
                     match landed {
                         Ok(RefillResult::Value(bytes)) => {
                             // This caller may expect another type of value.
                             if let Ok(value) = serde_json::from_slice(&bytes) {
-                                return Before::Known(Some(value));
+                                let shared = CachedFrom::SharedRefill;
+                                return Before::Known(Cached::new(Some(value), shared));
                             }
                         }
-                        Ok(RefillResult::NoValue) if negative => return Before::Known(None),
+                        Ok(RefillResult::NoValue) if negative => {
+                            return Before::Known(no_value(CachedFrom::SharedRefill));
+                        }
                         Ok(RefillResult::Nothing) => continue,
                         Ok(RefillResult::NoValue) | Err(_) => {}
                     }
-                    return Before::Refill { holding: Holding::nothing(self, key), previous };
+                    let why = Some(refilled_by_another());
+                    return Before::Refill(Holding::nothing(cache, key, why), previous);
                 }
             };
-            if !ask {
+            if unknown.is_some() {
                 // Others that missed at this moment join before it is fetched.
                 tokio::task::yield_now().await;
             }
             lead.begin();
-            let mut holding = Holding { lead: Some(lead), ..Holding::nothing(self, key) };
+            let mut holding = Holding::nothing(cache, key, unknown);
+            holding.lead = Some(lead);
             // Without Verax, nothing is stored.
-            if !ask {
-                return Before::Refill { holding, previous };
+            if holding.no_permit.is_some() {
+                return Before::Refill(holding, previous);
             }
-            return self
-                .acquire_leading(&mut holding, refresh, negative, previous)
-                .await
-                .unwrap_or_else(|previous| Before::Refill { holding, previous });
+            return self.acquire_leading(holding, refresh, negative, previous).await;
         }
     }
 
-    /// Reads a key, and decides what to do about the cached state.
-    async fn cached_state<T: DeserializeOwned>(&self, key: &str, negative: bool) -> CachedState<T> {
-        let flags = GetFlags { only_if_cached: true, may_refill: true, ..GetFlags::default() };
-        match self.look_up(key, flags, self.0.options.bound).await {
-            Ok(LookupOutcome::NoValue) if negative => CachedState::Enough(None),
+    /// Reads the key, and decides what to do about the cached state.
+    async fn cached_state<T: DeserializeOwned>(&self, negative: bool) -> CachedState<T> {
+        let flags = GetFlags {
+            only_if_cached: true,
+            may_refill: true,
+            details: true,
+            ..GetFlags::default()
+        };
+        let started = Instant::now();
+        match self.cache.look_up(&self.key, flags, self.cache.0.options.bound).await {
+            Ok(LookupOutcome::NoValue) if negative => {
+                CachedState::Enough(no_value(CachedFrom::Cache))
+            }
             Ok(LookupOutcome::NoValue) => CachedState::Refill { refresh: true, previous: None },
             Ok(LookupOutcome::Miss) => CachedState::Refill { refresh: false, previous: None },
             Ok(LookupOutcome::Hit(hit)) => match serde_json::from_slice(&hit.value) {
                 Ok(value) if !hit.due && hit.source != Source::Stale => {
-                    CachedState::Enough(Some(value))
+                    CachedState::Enough(cached(&hit, Some(value)))
                 }
-                Ok(value) => CachedState::Refill { refresh: true, previous: Some(value) },
+                Ok(value) => {
+                    CachedState::Refill { refresh: true, previous: Some(cached(&hit, value)) }
+                }
                 // A value of another form is replaced by the caller that gets the permit.
-                Err(_) => CachedState::Refill { refresh: true, previous: None },
+                Err(error) => {
+                    let error = ClientError::Unreadable {
+                        key: self.key.clone(),
+                        reason: error.to_string(),
+                    };
+                    let bytes = hit.value.len();
+                    self.cache.note_with(CacheEventKind::Unreadable, started, bytes, Some(&error));
+                    CachedState::Refill { refresh: true, previous: None }
+                }
             },
-            Err(_) => CachedState::Unknown,
+            Err(error) => CachedState::Unknown(error),
         }
     }
 
-    /// Requests a key on behalf of all callers in this process. `Err` means that this caller must
-    /// refill, with a value to fall back on.
-    async fn acquire_leading<'c, T: DeserializeOwned>(
-        &'c self,
-        holding: &mut Holding<'c>,
+    /// Requests the key on behalf of all callers in this process.
+    async fn acquire_leading<T: DeserializeOwned>(
+        &self,
+        mut holding: Holding,
         refresh: bool,
         negative: bool,
-        previous: Option<T>,
-    ) -> Result<Before<'c, T>, Option<T>> {
-        match self.acquire_permit(holding.key, refresh).await {
+        previous: Option<Cached<T>>,
+    ) -> Before<T> {
+        match self.cache.acquire_permit(&self.key, refresh).await {
             Ok(Acquisition::Value(hit)) => {
                 if let Ok(value) = serde_json::from_slice(&hit.value) {
+                    let known = cached(&hit, Some(value));
                     holding.land(RefillResult::Value(hit.value), Safe::Early);
-                    return Ok(Before::Known(Some(value)));
+                    return Before::Known(known);
                 }
+                holding.no_permit = Some(refilled_by_another());
             }
             Ok(Acquisition::NoValue) if negative => {
                 holding.land(RefillResult::NoValue, Safe::Early);
-                return Ok(Before::Known(None));
+                return Before::Known(no_value(CachedFrom::SharedRefill));
             }
             Ok(Acquisition::Permit(permit)) => holding.permit = Some(permit),
             // Without a permit, nothing is stored, since it could be outdated.
-            Ok(Acquisition::Later | Acquisition::NoValue) | Err(_) => {
-                if previous.is_some() {
-                    return Ok(Before::Known(previous));
+            outcome => {
+                if let Some(previous) = previous {
+                    return Before::Known(previous.map(Some));
                 }
+                holding.no_permit = Some(outcome.err().unwrap_or_else(refilled_by_another));
             }
         }
-        Err(previous)
+        Before::Refill(holding, previous)
     }
+}
 
-    /// Shares the result of a refill, and stores it if allowed.
-    async fn keep(
-        &self,
-        mut holding: Holding<'_>,
-        value: &[u8],
-        media_type: &str,
-        lifetime: Duration,
-    ) {
-        let none = media_type == NEGATIVE_TYPE;
-        let landed =
-            if none { RefillResult::NoValue } else { RefillResult::Value(value.to_vec().into()) };
-        let Some(permit) = holding.permit else { return holding.land(landed, Safe::Early) };
-        let put = PutOptions {
-            media_type: Some(media_type.into()),
-            max_age: Some(lifetime),
-            ..PutOptions::default()
-        };
-        // A later caller may know of an invalidation that the store does not.
-        if let Some(lead) = &holding.lead {
-            lead.close();
-        }
-        let stored = self.store_refilled(holding.key, value, &put, permit);
-        // An unused permit is released, so that the next queued caller need not wait.
-        let safe = match tokio::time::timeout(self.0.options.bound, stored).await {
-            Ok(Ok(_)) => {
-                holding.permit = None;
-                Safe::All
-            }
-            _ => Safe::Early,
-        };
-        holding.land(landed, safe);
-    }
-
+impl Cache {
     /// Requests a key, and waits while another caller refills it. With `refresh`, refills even if a
     /// value is present.
     async fn acquire_permit(&self, key: &str, refresh: bool) -> Result<Acquisition, ClientError> {
@@ -299,7 +448,7 @@ impl Cache {
             let mark = self.0.near.as_ref().map(|near| near.mark());
             let details = mark.is_some() || self.compresses();
             let link = self.0.pool.link().await?;
-            let ask = Request::AcquirePermit {
+            let acquire = Request::AcquirePermit {
                 key,
                 flags: PermitFlags { stale: true, details, refresh },
                 owner: "",
@@ -308,7 +457,7 @@ impl Cache {
             };
             let number = link.open(&self.0.tenant, &self.0.namespace).await?;
             let undo = Some(Undo::Permit(key.to_owned()));
-            let raw = link.call_or_undo(number, ask, undo).await?;
+            let raw = link.call_or_undo(number, acquire, undo).await?;
             match raw.reply() {
                 Ok(Reply::Permit { permit, .. }) => Ok(Acquisition::Permit(permit)),
                 Ok(Reply::Later { .. }) => Ok(Acquisition::Later),
@@ -330,7 +479,8 @@ impl Cache {
         permit: u64,
     ) -> Result<bool, ClientError> {
         let packed = self.packed(value, options);
-        let put = put_frame(key, &packed, options, &[])?;
+        let tags: Vec<&str> = options.tags.iter().map(String::as_str).collect();
+        let put = put_frame(key, &packed, options, &tags)?;
         let raw = self.request(Request::PutWithPermit { permit, put }).await;
         self.forget(key);
         was_there(&raw?)

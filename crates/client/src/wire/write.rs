@@ -1,45 +1,37 @@
 //! Writes to an origin and updates the cache, in the order that leaves no outdated value behind.
 
-use std::time::Duration;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
 
+use futures_util::future::join_all;
 use serde::Serialize;
 
 use super::cache::Cache;
+use super::entry::schema_tag;
+use super::events::CacheEventKind;
+use super::lost::Kept;
+use super::outdated::Outdated;
 use crate::error::ClientError;
 use crate::options::PutOptions;
 
-/// How often an invalidation is attempted.
-const TRIES: u32 = 3;
+/// The pause before the first attempt to deliver a lost invalidation; it doubles with each failure.
+const FIRST_PAUSE: Duration = Duration::from_millis(100);
 
-/// The entries that a write outdates.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Outdated {
-    /// The entry of one key.
-    Key(String),
-    /// Every entry with a tag.
-    Tag(String),
-}
+/// The longest such pause.
+const MAX_PAUSE: Duration = Duration::from_secs(2);
 
-impl Outdated {
-    /// The entry of one key.
-    pub fn key(key: impl Into<String>) -> Self {
-        Self::Key(key.into())
-    }
-
-    /// Every entry with a tag.
-    pub fn tag(tag: impl Into<String>) -> Self {
-        Self::Tag(tag.into())
-    }
-}
+/// How many lost invalidations are sent together.
+const DELIVERED_TOGETHER: usize = 100;
 
 /// A write that the origin accepted.
 #[derive(Debug)]
 pub struct Written<T> {
     /// The write's result.
     pub value: T,
-    /// Whether the cache was updated. If not, outdated values may be served until their lifetimes
-    /// end: retry, or wait for that.
-    pub told: Result<(), ClientError>,
+    /// Whether the cache was updated. If Verax did not respond, the invalidations are kept and sent
+    /// when it is back; until then this process serves no cached value that they may concern, while
+    /// other processes may.
+    pub invalidated: Result<(), ClientError>,
 }
 
 /// Invalidates on drop if that was not done yet: the write may have happened.
@@ -56,7 +48,7 @@ impl Drop for PendingInvalidation<'_> {
         }
         if let Ok(runtime) = tokio::runtime::Handle::try_current() {
             let cache = self.cache.clone();
-            runtime.spawn(async move { drop(cache.end(&outdated).await) });
+            runtime.spawn(async move { drop(cache.invalidate_all(&outdated).await) });
         }
     }
 }
@@ -68,18 +60,18 @@ impl Cache {
     /// this call is dropped midway, since the write may have happened.
     ///
     /// # Errors
-    /// Only errors of `write`; [`Written::told`] says whether the cache was updated.
+    /// Only errors of `write`; [`Written::invalidated`] says whether the cache was updated.
     pub async fn write_and_invalidate<T, E>(
         &self,
         outdated: impl IntoIterator<Item = Outdated>,
         write: impl AsyncFnOnce() -> Result<T, E>,
     ) -> Result<Written<T>, E> {
-        let mut telling =
+        let mut pending =
             PendingInvalidation { cache: self, outdated: outdated.into_iter().collect() };
         let written = write().await;
-        let told = self.end(&telling.outdated).await;
-        telling.outdated.clear();
-        Ok(Written { value: written?, told })
+        let invalidated = self.invalidate_all(&pending.outdated).await;
+        pending.outdated.clear();
+        Ok(Written { value: written?, invalidated })
     }
 
     /// Writes to the origin by `write`, and then stores its result as the entry of `key`, as JSON.
@@ -89,57 +81,141 @@ impl Cache {
     /// through, keeps them in order.
     ///
     /// # Errors
-    /// Only errors of `write`; [`Written::told`] says whether the cache was updated.
+    /// Only errors of `write`; [`Written::invalidated`] says whether the cache was updated.
     pub async fn write_and_store<T: Serialize, E>(
         &self,
         key: &str,
         lifetime: Duration,
         write: impl AsyncFnOnce() -> Result<T, E>,
     ) -> Result<Written<T>, E> {
-        let mut telling = PendingInvalidation { cache: self, outdated: vec![Outdated::key(key)] };
+        let mut pending = PendingInvalidation { cache: self, outdated: vec![Outdated::key(key)] };
         let value = match write().await {
             Ok(value) => value,
             Err(error) => {
-                telling.outdated.clear();
+                pending.outdated.clear();
                 return Err(error);
             }
         };
         let put = PutOptions { max_age: Some(lifetime), ..PutOptions::default() };
         // Without the new value, at least the old one is removed.
-        let told = match self.put_json(key, &value, put).await {
+        let invalidated = match self.put_json(key, &value, put).await {
             Ok(_) => Ok(()),
-            Err(_) => self.end(&telling.outdated).await,
+            Err(_) => self.invalidate_all(&pending.outdated).await,
         };
-        telling.outdated.clear();
-        Ok(Written { value, told })
+        pending.outdated.clear();
+        Ok(Written { value, invalidated })
     }
 
-    /// Invalidates entries, with retries. A failure does not stop the others.
+    /// Invalidates entries, all together within the timeout of a call. What was not delivered is
+    /// kept, and sent when Verax is back.
     ///
     /// # Errors
     /// The first failure.
-    async fn end(&self, outdated: &[Outdated]) -> Result<(), ClientError> {
-        let mut told = Ok(());
-        for one in outdated {
-            let mut tries = 0;
-            while let Err(error) = self.end_one(one).await {
-                tries += 1;
-                let again =
-                    matches!(error, ClientError::Unreachable { .. } | ClientError::TimedOut { .. });
-                if tries == TRIES || !again {
-                    told = told.and(Err(error));
-                    break;
-                }
-                tokio::time::sleep(Duration::from_millis(20 << tries)).await;
+    async fn invalidate_all(&self, outdated: &[Outdated]) -> Result<(), ClientError> {
+        let started = Instant::now();
+        let results = self.deliver(outdated).await;
+        let mut invalidated = Ok(());
+        for (outdated, result) in outdated.iter().zip(results) {
+            let Err(error) = result else { continue };
+            if error.is_temporary() {
+                self.keep_lost(outdated.clone(), &error, started);
             }
+            invalidated = invalidated.and(Err(error));
         }
-        told
+        invalidated
     }
 
-    async fn end_one(&self, one: &Outdated) -> Result<(), ClientError> {
-        match one {
-            Outdated::Key(key) => self.delete(key).await.map(drop),
-            Outdated::Tag(tag) => self.invalidate_tag(tag).await.map(drop),
+    /// Sends invalidations together; the results are in their order.
+    async fn deliver(&self, outdated: &[Outdated]) -> Vec<Result<(), ClientError>> {
+        join_all(outdated.iter().map(|outdated| self.deliver_one(outdated))).await
+    }
+
+    async fn deliver_one(&self, outdated: &Outdated) -> Result<(), ClientError> {
+        match outdated {
+            Outdated::Key(key) => {
+                let tag = schema_tag(key);
+                let (deleted, invalidated) =
+                    tokio::join!(self.delete(key), self.invalidate_tag(&tag));
+                deleted.and(invalidated)
+            }
+            Outdated::Tag(tag) => self.invalidate_tag(tag).await,
         }
+    }
+
+    fn keep_lost(&self, outdated: Outdated, error: &ClientError, started: Instant) {
+        let kind = match self.0.lost.add(outdated) {
+            Kept::Yes { start } => {
+                if start {
+                    self.deliver_lost_in_background();
+                }
+                CacheEventKind::InvalidationDelayed
+            }
+            Kept::Overflow => CacheEventKind::InvalidationLost,
+        };
+        self.note_with(kind, started, 0, Some(error));
+    }
+
+    /// Delivers kept invalidations until there are none, or every handle is gone.
+    fn deliver_lost_in_background(&self) {
+        let Ok(runtime) = tokio::runtime::Handle::try_current() else {
+            self.0.lost.stopped();
+            return;
+        };
+        let weak = Arc::downgrade(&self.0);
+        runtime.spawn(async move {
+            let mut pause = FIRST_PAUSE;
+            loop {
+                tokio::time::sleep(pause).await;
+                let Some(inner) = weak.upgrade() else { return };
+                let cache = Cache(inner);
+                match cache.deliver_lost().await {
+                    Ok(true) => return,
+                    Ok(false) => pause = FIRST_PAUSE,
+                    Err(_) => pause = (pause * 2).min(MAX_PAUSE),
+                }
+            }
+        });
+    }
+
+    /// Delivers some of the kept invalidations; returns whether there are no more.
+    ///
+    /// # Errors
+    /// Why one was not delivered. Refusals are not tried again.
+    async fn deliver_lost(&self) -> Result<bool, ClientError> {
+        let started = Instant::now();
+        let Some(oldest) = self.0.lost.oldest(DELIVERED_TOGETHER) else { return Ok(true) };
+        let outdated: Vec<Outdated> = oldest.iter().map(|(outdated, _)| outdated.clone()).collect();
+        let results = self.deliver(&outdated).await;
+        let mut failed = Ok(false);
+        let mut settled = Vec::new();
+        for (kept, result) in oldest.into_iter().zip(results) {
+            match result {
+                Err(error) if error.is_temporary() => failed = Err(error),
+                Err(error) => {
+                    self.note_with(CacheEventKind::InvalidationLost, started, 0, Some(&error));
+                    settled.push(kept);
+                }
+                Ok(()) => settled.push(kept),
+            }
+        }
+        if !settled.is_empty() {
+            self.0.lost.delivered(&settled);
+            self.note(CacheEventKind::InvalidationDelivered, started);
+        }
+        failed
+    }
+
+    /// Before a cached value is read: if an invalidation that may concern it was lost, it is
+    /// delivered first.
+    ///
+    /// # Errors
+    /// Why it could not be delivered: the cached value may be outdated.
+    pub(super) async fn settle_lost(&self, key: &str) -> Result<(), ClientError> {
+        while self.0.lost.concerns(key) {
+            if self.deliver_lost().await? {
+                break;
+            }
+        }
+        Ok(())
     }
 }

@@ -140,7 +140,7 @@ mod tests {
     }
 
     #[test]
-    fn a_code_works_once_and_not_for_ever() {
+    fn a_sign_in_code_works_once_and_expires() {
         let sessions = Sessions::default();
         let at = Timestamp::from_millis;
         let code = sessions.new_code(holder(1), at(0)).unwrap();
@@ -151,7 +151,7 @@ mod tests {
     }
 
     #[test]
-    fn sessions_end_by_sign_out_and_by_time() {
+    fn sessions_end_at_sign_out_and_at_expiry() {
         let sessions = Sessions::default();
         let at = Timestamp::from_millis;
         let first = sessions.start(holder(1), at(0)).unwrap();
@@ -164,7 +164,7 @@ mod tests {
     }
 
     #[test]
-    fn one_token_pushes_out_its_own_sessions_alone() {
+    fn sessions_of_a_token_evict_only_each_other() {
         let sessions = Sessions::default();
         let at = Timestamp::from_millis;
         let others = sessions.start(holder(1), at(0)).unwrap();

@@ -69,7 +69,7 @@ impl Caller {
     }
 
     /// The display name.
-    pub fn who(&self) -> &str {
+    pub fn display_name(&self) -> &str {
         &self.who
     }
 

@@ -28,16 +28,16 @@ const LEAVE_TIMEOUT: Duration = Duration::from_secs(1);
 
 /// Maintains this node's membership: confirms the lease while it has it, otherwise waits for it.
 pub(crate) async fn membership_loop(control: Arc<Control>) {
-    let mut told = false;
+    let mut warned = false;
     loop {
         let step = control.membership_step().await;
         match &step {
-            Err(error) if !told => {
+            Err(error) if !warned => {
                 tracing::warn!(%error, "the lease on the records is not confirmed");
-                told = true;
+                warned = true;
             }
             Err(_) => {}
-            Ok(()) => told = false,
+            Ok(()) => warned = false,
         }
         // A standby that got a response has already waited.
         if step.is_err() || control.role() == Role::Active {

@@ -148,11 +148,10 @@ fn nothing_read(report: &LoadReport) -> Option<String> {
     let failed = |figures: &LaneFigures| figures.requests > 0 && figures.errors == figures.requests;
     let lanes = [(Lane::Cached, &report.cached), (Lane::Direct, &report.direct)];
     let (lane, _) = lanes.into_iter().find(|(_, figures)| failed(figures))?;
-    let prefix = format!("{}: ", lane.name());
-    let said = report.errors.iter().find_map(|(text, _)| text.strip_prefix(&prefix));
+    let most_frequent = report.errors.iter().find(|errors| errors.lane == lane);
     Some(format!(
         "every read of the {} lane failed, most with: {}",
         lane.name(),
-        said.unwrap_or("an error that was too rare to be named")
+        most_frequent.map_or("an error that was not recorded", |errors| &errors.message)
     ))
 }

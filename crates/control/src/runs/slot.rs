@@ -29,7 +29,7 @@ mod tests {
     use super::SlotOwner;
 
     #[test]
-    fn one_run_at_a_time_has_the_slot() {
+    fn a_slot_admits_one_run_at_a_time() {
         let owner = SlotOwner::default();
         let first = owner.take();
         assert!(first.is_some() && owner.take().is_none());

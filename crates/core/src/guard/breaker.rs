@@ -141,7 +141,7 @@ mod tests {
     }
 
     #[test]
-    fn one_source_alone_never_opens_it_and_several_do() {
+    fn one_caller_alone_never_opens_the_circuit_and_several_do() {
         let mut breaker = Breaker::new(RULE);
         (0..100).for_each(|_| breaker.failed_for(1, at(0), 1.0));
         assert_eq!(breaker.state(at(0)), BreakerState::Closed);
@@ -160,7 +160,7 @@ mod tests {
     }
 
     #[test]
-    fn it_opens_tries_once_and_closes_again() {
+    fn the_circuit_opens_probes_once_and_closes() {
         let mut breaker = Breaker::new(RULE);
         for _ in 0..FAILURES {
             assert_eq!(breaker.admit(at(0)), Ok(()));
@@ -188,7 +188,7 @@ mod tests {
         /// Whatever happens: it never stays open longer than the maximum, it opens only after
         /// failures, and while it is open at most one call goes through each time.
         #[test]
-        fn pauses_are_bounded(steps in prop::collection::vec((0u64..400, 0u8..3, 0.0..1.0f64), 1..200)) {
+        fn open_times_are_bounded(steps in prop::collection::vec((0u64..400, 0u8..3, 0.0..1.0f64), 1..200)) {
             let mut breaker = Breaker::new(RULE);
             let (mut now, mut failed) = (0, 0u32);
             for (pass, step, draw) in steps {

@@ -164,13 +164,13 @@ mod tests {
     }
 
     #[test]
-    fn servers_take_turns() {
+    fn servers_rotate() {
         let mut servers = Endpoints::new(3, RULE, Balance::RoundRobin);
         assert_eq!(chosen(&mut servers, 7, 0), [0, 1, 2, 0, 1, 2, 0]);
     }
 
     #[test]
-    fn the_one_with_the_fewest_reads_is_asked() {
+    fn the_server_with_the_fewest_reads_is_picked() {
         let mut servers = Endpoints::new(3, RULE, Balance::LeastOutstanding);
         assert_eq!(chosen(&mut servers, 3, 0), [0, 1, 2]);
         servers.ended(1, Health::Well, at(1));
@@ -180,7 +180,7 @@ mod tests {
     }
 
     #[test]
-    fn one_that_fails_is_set_aside_and_tried_again() {
+    fn a_failing_server_is_opened_and_retried() {
         let mut servers = Endpoints::new(2, RULE, Balance::RoundRobin);
         for _ in 0..2 {
             assert_eq!(servers.choose(Some(1), at(0)), Ok(0));
@@ -197,7 +197,7 @@ mod tests {
     #[rstest]
     #[case(2, BreakerState::Open(PAUSE))]
     #[case(1, BreakerState::Closed)]
-    fn slowness_counts_only_while_another_is_well(
+    fn slowness_counts_only_while_another_server_is_healthy(
         #[case] number: usize,
         #[case] expected: BreakerState,
     ) {
@@ -210,7 +210,7 @@ mod tests {
     }
 
     #[test]
-    fn a_second_try_goes_elsewhere_if_it_can() {
+    fn a_retry_prefers_another_server() {
         let mut servers = Endpoints::new(2, RULE, Balance::RoundRobin);
         assert_eq!(servers.choose(Some(0), at(0)), Ok(1));
         let mut alone = Endpoints::new(1, RULE, Balance::RoundRobin);
@@ -222,7 +222,7 @@ mod tests {
         /// everywhere refuse, reads in flight are counted, and every server is called again in the
         /// end.
         #[test]
-        fn only_servers_that_are_not_set_aside_are_asked(
+        fn open_servers_are_not_picked(
             number in 1usize..5,
             least in any::<bool>(),
             steps in prop::collection::vec((0u64..300, 0u8..6), 1..150),

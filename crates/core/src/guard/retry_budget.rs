@@ -59,7 +59,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn retries_never_exceed_their_share(percent in 0u8..=100, reads in prop::collection::vec(any::<bool>(), 0..500)) {
+        fn retries_never_exceed_their_budget(percent in 0u8..=100, reads in prop::collection::vec(any::<bool>(), 0..500)) {
             let mut budget = RetryBudget::new(percent);
             let (mut earned, mut taken) = (0u32, 0u32);
             for wants in reads {

@@ -87,7 +87,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn one_that_takes_all_leaves_others_what_is_guaranteed() {
+    fn a_greedy_tenant_leaves_others_their_guaranteed_share() {
         let limits = ShareLimits { per_namespace: 10, guaranteed: 2, in_all: 15 };
         let mut shares = Shares::new(limits);
         let mut take = |namespace| {

@@ -162,7 +162,7 @@ mod tests {
     }
 
     #[test]
-    fn nothing_answered_gives_no_latency_and_no_ratio() {
+    fn without_answers_there_is_no_latency_and_no_ratio() {
         let mut direct = LaneRecorder::default();
         direct.record(Duration::from_secs(1), Outcome::Error);
         let direct = direct.figures(Duration::from_secs(1), false);

@@ -82,7 +82,7 @@ mod tests {
     }
 
     #[test]
-    fn uniform_reads_every_key_alike() {
+    fn uniform_reads_every_key_equally_often() {
         assert!(counts(Popularity::Uniform, 10).iter().all(|n| (9_000..11_000).contains(n)));
     }
 

@@ -17,6 +17,7 @@ pub const DURATIONS: RangeInclusive<Duration> = Duration::from_secs(1)..=Duratio
 /// One way of reading inside a load run.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub enum Lane {
     /// Through Verax.
     Cached,

@@ -192,7 +192,7 @@ mod tests {
     }
 
     #[test]
-    fn large_values_keep_their_entity_tag_and_small_ones_take_nothing_for_it() {
+    fn large_values_store_their_entity_tag_and_small_ones_compute_it() {
         let blob = |length| Blob::new("k", &vec![1; length], 0, RefillTime::default(), tag);
         let (small, large) = (blob(TAG_KEPT_FROM - 1), blob(TAG_KEPT_FROM));
         assert_eq!((small.entity_tag(), large.entity_tag()), (None, Some(tag())));
@@ -202,7 +202,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn what_goes_in_comes_out(key in ".{0,40}", value in prop::collection::vec(any::<u8>(), 0..300), media: u8, time: u8) {
+        fn blobs_round_trip(key in ".{0,40}", value in prop::collection::vec(any::<u8>(), 0..300), media: u8, time: u8) {
             let blob = Blob::new(&key, &value, media, RefillTime::from_number(time), tag);
             let other = blob.clone();
             drop(blob);

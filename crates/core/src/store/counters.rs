@@ -84,7 +84,7 @@ mod tests {
     use crate::{NamespaceId, store::Quota};
 
     #[test]
-    fn a_tagged_counter_ends_with_its_tag_whatever_is_added_to_it() {
+    fn invalidating_a_tag_ends_its_counters_despite_additions() {
         let (store, now) = (Store::new(1 << 20), Timestamp::from_millis(1_000));
         let partition = store.open(NamespaceId(1), Quota::default());
         let key = Key::new("sailings/today").unwrap();
@@ -99,7 +99,7 @@ mod tests {
     }
 
     #[test]
-    fn nothing_can_be_added_to_a_rate_limit() {
+    fn additions_to_a_rate_limit_are_refused() {
         let (store, now) = (Store::new(1 << 20), Timestamp::from_millis(1_000));
         let partition = store.open(NamespaceId(1), Quota::default());
         let key = Key::new("quay-7").unwrap();
@@ -132,7 +132,7 @@ mod tests {
     }
 
     #[test]
-    fn additions_at_once_are_all_counted() {
+    fn concurrent_additions_are_all_counted() {
         let store = Store::new(1 << 20);
         let partition = store.open(NamespaceId(1), Quota::default());
         let key = Key::new("boardings").unwrap();
@@ -149,7 +149,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_no_number_or_would_overflow_is_left_alone() {
+    fn non_numbers_and_overflows_are_refused_unchanged() {
         let store = Store::new(1 << 20);
         let partition = store.open(NamespaceId(1), Quota::default());
         let key = Key::new("k").unwrap();

@@ -124,7 +124,7 @@ mod tests {
     proptest! {
         /// The index holds what a plain map would hold, whatever is being moved.
         #[test]
-        fn it_holds_what_a_plain_map_does(
+        fn the_index_behaves_like_a_plain_map(
             steps in prop::collection::vec((any::<bool>(), 0..3_000u32, 1..200u32), 1..60)
         ) {
             let (mut index, mut model) = (Index::default(), HashMap::new());
@@ -150,7 +150,7 @@ mod tests {
     }
 
     #[test]
-    fn a_growing_table_moves_over_bit_by_bit_and_gives_its_memory_back_in_the_end() {
+    fn a_growing_table_migrates_in_steps_and_frees_the_old_one() {
         let mut index = Index::default();
         let (mut max_left, mut renewed) = (0, 0);
         for slot in 0..100_000u32 {

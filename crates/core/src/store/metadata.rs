@@ -453,12 +453,12 @@ mod tests {
     }
 
     #[test]
-    fn what_many_entries_have_is_there_once_in_whatever_order_it_comes() {
+    fn shared_metadata_is_interned_once_in_any_order() {
         let plain = each(|_| entry("text/plain", &[]));
         let types = ["a", "b"].map(|letter| format!("application/{}", letter.repeat(250)));
         let alternating = each(|n| entry(&types[(n % 2) as usize], &[]));
         assert!(alternating <= plain + 8, "{alternating} and {plain}");
-        let names: Vec<String> = (0..32).map(|n| format!("harbour-{n}")).collect();
+        let names: Vec<String> = (0..32).map(|n| format!("harbor-{n}")).collect();
         let names: Vec<&str> = names.iter().map(String::as_str).collect();
         let tagged = each(|_| entry("text/plain", &names));
         assert!(tagged <= plain + 8, "{tagged} and {plain}");
@@ -471,7 +471,7 @@ mod tests {
     }
 
     #[test]
-    fn what_no_entry_has_any_more_takes_nothing() {
+    fn unused_metadata_takes_no_memory() {
         let store = Store::new(64 << 20);
         let partition = store.open(NamespaceId(1), Quota::default());
         let unique = |n: u64| entry(&format!("application/x-{n}"), &[&format!("sailing-{n}")]);
@@ -513,7 +513,7 @@ mod tests {
     }
 
     #[test]
-    fn a_look_for_invalidated_entries_ends_while_tags_are_invalidated() {
+    fn a_scan_for_invalidated_entries_ends_despite_new_invalidations() {
         let store = Store::new(256 << 20);
         let partition = store.open(NamespaceId(1), Quota::default());
         for n in 0..50_000 {
@@ -535,7 +535,7 @@ mod tests {
     }
 
     #[test]
-    fn a_tag_that_was_forgotten_is_another_one_when_it_comes_again() {
+    fn a_forgotten_tag_is_a_new_tag_when_it_returns() {
         let store = Store::new(1 << 20);
         let partition = store.open(NamespaceId(1), Quota::default());
         let put = || {

@@ -186,7 +186,7 @@ mod tests {
     }
 
     #[test]
-    fn a_burst_may_be_taken_and_then_comes_back_evenly() {
+    fn a_burst_is_granted_and_refills_evenly() {
         let store = Store::new(1 << 20);
         let partition = store.open(NamespaceId(1), Quota::default());
         let key = Key::new("quay-7").unwrap();
@@ -201,7 +201,7 @@ mod tests {
     }
 
     #[test]
-    fn what_can_never_be_is_refused() {
+    fn impossible_requests_are_refused() {
         let store = Store::new(1 << 20);
         let partition = store.open(NamespaceId(1), Quota::default());
         let key = Key::new("k").unwrap();
@@ -224,7 +224,7 @@ mod tests {
         /// No window of time allows more than the burst and what comes back in the window; and a
         /// caller that returns when told succeeds, unless others acquired meanwhile.
         #[test]
-        fn no_window_has_more_than_burst_and_rate(
+        fn no_window_exceeds_burst_plus_rate(
             count in 1..50u64, burst in 1..20u64, steps in prop::collection::vec((0..400u64, 1..6u64), 1..60)
         ) {
             let store = Store::new(1 << 20);

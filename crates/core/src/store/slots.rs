@@ -374,7 +374,7 @@ mod tests {
     }
 
     #[test]
-    fn times_hold_a_distant_moment_and_a_long_age() {
+    fn slot_times_cover_distant_moments_and_long_ages() {
         let stored_at = Timestamp::from_millis(4_386_614_399_999); // the end of 2108
         let years = |years: u64| Duration::from_secs(years * 366 * 24 * 3_600);
         let times = Times::new(stored_at, years(20));
@@ -400,7 +400,7 @@ mod tests {
     }
 
     #[test]
-    fn chunks_come_and_go() {
+    fn chunks_are_allocated_and_freed() {
         let mut slots = Slots::default();
         let filled: Vec<u32> = (0..100).map(|n| slots.fill(n, blob("k"), times())).collect();
         assert_eq!(filled, (0..100).collect::<Vec<_>>());
@@ -413,7 +413,7 @@ mod tests {
     proptest! {
         /// Numbers stay with their entries, and no two entries get the same one.
         #[test]
-        fn numbers_are_stable(steps in prop::collection::vec(any::<(bool, u8)>(), 1..400)) {
+        fn slot_numbers_are_stable(steps in prop::collection::vec(any::<(bool, u8)>(), 1..400)) {
             let mut slots = Slots::default();
             let mut held: Vec<(u32, String)> = Vec::new();
             for (serial, (fill, which)) in steps.into_iter().enumerate() {

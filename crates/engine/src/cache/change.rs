@@ -48,13 +48,13 @@ impl Namespace {
     }
 
     /// Changes a key for a caller and voids the key's active refills. Callers waiting for one are
-    /// notified with what `told` returns for the outcome.
+    /// notified with what `outcome_of` returns for the outcome.
     pub(super) fn change<T, E>(
         &self,
         key: &Key,
         kind: ChangeKind,
         make: impl FnOnce(&Partition, Timestamp) -> Result<Attempt<T>, E>,
-        told: impl FnOnce(&T) -> WaitOutcome,
+        outcome_of: impl FnOnce(&T) -> WaitOutcome,
     ) -> Result<T, E> {
         let mut guarded = self.guard(key);
         // Only a change that took effect outdates what a refill is reading.
@@ -67,7 +67,7 @@ impl Namespace {
         guarded.publish(kind);
         drop(guarded);
         if let Some(voided) = voided.filter(|voided| !voided.waiters.is_empty()) {
-            notify_all(voided.waiters, &told(&made));
+            notify_all(voided.waiters, &outcome_of(&made));
         }
         Ok(made)
     }

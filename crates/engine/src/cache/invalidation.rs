@@ -29,13 +29,13 @@ impl Watchers {
         let Some(sender) = self.0.get().filter(|sender| sender.receiver_count() > 0) else {
             return;
         };
-        let told = match change.scope {
+        let invalidated = match change.scope {
             ChangeScope::Key(key) => Invalidated::Key(key.as_str().into()),
             ChangeScope::Tag(tag) => Invalidated::Tag(tag.into()),
             ChangeScope::All => Invalidated::All,
         };
         // The last watcher may have gone in the meantime.
-        let _ = sender.send(told);
+        let _ = sender.send(invalidated);
     }
 
     pub(super) fn watch(&self) -> broadcast::Receiver<Invalidated> {
@@ -51,7 +51,7 @@ impl InvalidationWatch {
     /// The next invalidation; `None` when the namespace is gone.
     pub async fn next(&mut self) -> Option<Invalidated> {
         match self.0.recv().await {
-            Ok(told) => Some(told),
+            Ok(invalidated) => Some(invalidated),
             Err(broadcast::error::RecvError::Lagged(_)) => Some(Invalidated::All),
             Err(broadcast::error::RecvError::Closed) => None,
         }

@@ -92,7 +92,7 @@ struct QueuedWait<'s> {
     namespace: &'s Arc<Namespace>,
     key: &'s Key,
     ticket: WaitTicket,
-    told: oneshot::Receiver<WaitOutcome>,
+    outcome: oneshot::Receiver<WaitOutcome>,
     done: bool,
 }
 
@@ -100,12 +100,12 @@ impl QueuedWait<'_> {
     /// Waits for at most `time`; `None` on timeout.
     async fn wait(mut self, time: Duration) -> Option<WaitOutcome> {
         let mut stopping = self.namespace.engine().stopping();
-        let told = tokio::select! {
-            told = tokio::time::timeout(time, &mut self.told) => told.ok().and_then(Result::ok),
+        let outcome = tokio::select! {
+            outcome = tokio::time::timeout(time, &mut self.outcome) => outcome.ok().and_then(Result::ok),
             _ = stopping.wait_for(|stopping| *stopping) => None,
         };
-        self.done = told.is_some();
-        told
+        self.done = outcome.is_some();
+        outcome
     }
 }
 
@@ -120,8 +120,8 @@ impl Drop for QueuedWait<'_> {
         }
         // A grant may be in transit: closing the channel makes sure it has either arrived or is
         // refused.
-        self.told.close();
-        if let Ok(WaitOutcome::Turn(permit)) = self.told.try_recv() {
+        self.outcome.close();
+        if let Ok(WaitOutcome::Turn(permit)) = self.outcome.try_recv() {
             self.namespace.engine().pass_on(&permit);
         }
     }
@@ -165,8 +165,8 @@ impl Namespace {
         loop {
             self.engine().needs_serving()?;
             self.needs_open()?;
-            let (ticket, told) = match self.look(key, &request, deadline) {
-                KeyState::Wait(ticket, told) => (ticket, told),
+            let (ticket, outcome) = match self.look(key, &request, deadline) {
+                KeyState::Wait(ticket, outcome) => (ticket, outcome),
                 KeyState::Full(why) => return Err(why.into()),
                 KeyState::Done(outcome) => {
                     self.count_outcome(&outcome, began);
@@ -177,7 +177,7 @@ impl Namespace {
                     return self.known_to_be_missing(error);
                 }
             };
-            let queued = QueuedWait { namespace: self, key, ticket, told, done: false };
+            let queued = QueuedWait { namespace: self, key, ticket, outcome, done: false };
             let outcome = match queued.wait(deadline.since(self.engine().now())).await {
                 Some(WaitOutcome::Refilled(refilled)) => match self.refilled(refilled, true) {
                     Ok(answer) => PermitOutcome::Value(Box::new(answer)),
@@ -298,10 +298,10 @@ impl Namespace {
                                 KeyState::Done(PermitOutcome::Later(live.ends_at.since(now)))
                             }
                             AcquireRefused::Live(_) => {
-                                let ((waiter, told), caller) =
+                                let ((waiter, outcome), caller) =
                                     (Waiter::new(now), request.refiller());
                                 match permits.wait(id, key, &caller, waiter, request.lease) {
-                                    Ok(ticket) => KeyState::Wait(ticket, told),
+                                    Ok(ticket) => KeyState::Wait(ticket, outcome),
                                     Err(_) => KeyState::Full(Overload::WaitingCallers),
                                 }
                             }
@@ -361,8 +361,8 @@ impl Writer {
         self.notify(&Event::CallerRead(held.took));
         // Waiting callers receive the value even if it does not fit.
         let (stored_entry, origin_took) = (entry.clone(), held.took);
-        let told = Refilled { entry: stored_entry, stored: is_stored, origin_took };
-        notify_all(waiters, &WaitOutcome::Refilled(told));
+        let refilled = Refilled { entry: stored_entry, stored: is_stored, origin_took };
+        notify_all(waiters, &WaitOutcome::Refilled(refilled));
         stored.map(|_| entry)
     }
 

@@ -21,6 +21,9 @@ pub struct ReadOptions {
     pub refresh: bool,
     /// Do not read the origin: return a cached value or a miss.
     pub only_if_cached: bool,
+    /// When the origin is not read: also return a copy that has been stale for at most this long
+    /// within its stale-if-error time, for a caller whose own refill failed.
+    pub stale_if_error: Option<Duration>,
     /// Forwarded to the origin when it is read for this caller.
     pub trace: Option<TraceContext>,
 }
@@ -174,6 +177,18 @@ impl Manager {
     }
 }
 
+/// A copy within its stale-if-error time, if the caller accepts one that has been stale for so
+/// long. Its own refill has failed.
+fn accepted_on_error(
+    entry: Entry,
+    accepts: Option<Duration>,
+    now: Timestamp,
+) -> Option<ReadResult> {
+    let Freshness::OnlyOnError(since) = entry.freshness(now) else { return None };
+    let (age, source) = (now.since(entry.stored_at), Source::StaleOnError(since));
+    (since <= accepts?).then_some(ReadResult { age, time_left: None, source, entry })
+}
+
 impl Namespace {
     async fn answer(
         self: &Arc<Self>,
@@ -210,7 +225,7 @@ impl Namespace {
             }
         }
         if options.only_if_cached || self.binding().origin.is_none() {
-            return Ok(None);
+            return Ok(kept.and_then(|entry| accepted_on_error(entry, options.stale_if_error, now)));
         }
         let unless_fresh = !options.refresh;
         match self.refill_and_wait(key, unless_fresh, options.trace).await {
@@ -282,7 +297,7 @@ impl Namespace {
         let mut began_before = !unless_fresh;
         loop {
             let now = self.engine().now();
-            let (waiter, told) = Waiter::new(now);
+            let (waiter, outcome) = Waiter::new(now);
             let joined = {
                 let mut guard = self.engine().cache.guard(id, key);
                 // Another caller may have stored the value since the miss.
@@ -298,7 +313,7 @@ impl Namespace {
                 }
                 JoinOutcome::Waiting(_) if std::mem::take(&mut began_before) => {
                     // The grant begins a new refill, which is recent enough.
-                    if let Ok(WaitOutcome::Turn(permit)) = told.await {
+                    if let Ok(WaitOutcome::Turn(permit)) = outcome.await {
                         self.take_over(permit, trace.clone());
                     }
                     continue;
@@ -308,7 +323,7 @@ impl Namespace {
                     return Err(Overload::WaitingCallers.into());
                 }
             };
-            match told.await {
+            match outcome.await {
                 Ok(WaitOutcome::Refilled(refilled)) => return Ok((refilled, joined)),
                 Ok(WaitOutcome::OriginFailed(error)) => return Err(EngineError::Origin(error)),
                 // Another caller was refilling by itself; now the service does.

@@ -141,7 +141,7 @@ impl Namespace {
             Err(refused) => (refused.reason.into(), refused.waiters),
         };
         let now = self.engine().now();
-        let (took, told) = match outcome {
+        let (took, wait_outcome) = match outcome {
             Ok((entry, _, origin_took)) => {
                 let stored = ended == RefillOutcome::Stored;
                 (origin_took, WaitOutcome::Refilled(Refilled { entry, stored, origin_took }))
@@ -150,7 +150,7 @@ impl Namespace {
         };
         // Counted first, so that a caller with the result finds it counted.
         self.refill_ended(key, "the service", took, ended, Waited::of(&waiters, now), now);
-        notify_all(waiters, &told);
+        notify_all(waiters, &wait_outcome);
     }
 
     /// The origin has no value: an earlier copy is removed, and a negative entry is kept as long as

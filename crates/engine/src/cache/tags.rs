@@ -28,8 +28,8 @@ pub enum InvalidTags {
 /// [`InvalidTags`] says what is wrong with it.
 ///
 /// ```
-/// let tags = verax_engine::cache::parse_tags(r#""boards", "harbour-7""#)?;
-/// assert_eq!(&*tags[1], "harbour-7");
+/// let tags = verax_engine::cache::parse_tags(r#""boards", "harbor-7""#)?;
+/// assert_eq!(&*tags[1], "harbor-7");
 /// # Ok::<(), verax_engine::cache::InvalidTags>(())
 /// ```
 pub fn parse_tags(field: &str) -> Result<Vec<Tag>, InvalidTags> {

@@ -43,13 +43,13 @@ pub(crate) struct Waiter {
 
 impl Waiter {
     pub(crate) fn new(now: Timestamp) -> (Self, oneshot::Receiver<WaitOutcome>) {
-        let (sender, told) = oneshot::channel();
-        (Self { sender, since: now }, told)
+        let (sender, outcome) = oneshot::channel();
+        (Self { sender, since: now }, outcome)
     }
 
     /// Notifies the caller; returns whether it is still there.
-    pub(crate) fn notify(self, told: WaitOutcome) -> bool {
-        self.sender.send(told).is_ok()
+    pub(crate) fn notify(self, outcome: WaitOutcome) -> bool {
+        self.sender.send(outcome).is_ok()
     }
 }
 
@@ -69,9 +69,9 @@ impl Waited {
 }
 
 /// Notifies every caller of the same outcome.
-pub(crate) fn notify_all(waiters: Vec<Waiter>, told: &WaitOutcome) {
+pub(crate) fn notify_all(waiters: Vec<Waiter>, outcome: &WaitOutcome) {
     for waiter in waiters {
         // A caller that has gone need not be notified.
-        waiter.notify(told.clone());
+        waiter.notify(outcome.clone());
     }
 }

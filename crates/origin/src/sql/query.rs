@@ -231,7 +231,7 @@ mod tests {
         let parsed = Database::parse(url);
         let parts = parsed.as_ref().ok().map(|d| (&*d.user, &*d.host, d.port, &*d.name));
         assert_eq!(parts, expected);
-        let told = parsed.map_or_else(|e| e.to_string(), |_| String::new());
-        assert!(!told.contains("secret"), "{told}");
+        let message = parsed.map_or_else(|e| e.to_string(), |_| String::new());
+        assert!(!message.contains("secret"), "{message}");
     }
 }

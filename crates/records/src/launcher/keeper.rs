@@ -14,7 +14,7 @@ use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 
 use super::error::LaunchError;
-use super::initialise::{self, Paths};
+use super::initialize::{self, Paths};
 
 const LOOK_EVERY: Duration = Duration::from_millis(50);
 /// How long a stop may take before the server is killed, which loses nothing: its log restores what
@@ -131,7 +131,7 @@ fn command(
     listen: ListenAddress,
     lock: &File,
 ) -> Result<Command, LaunchError> {
-    let mut command = initialise::command(paths, program, "TERM", lock)?;
+    let mut command = initialize::command(paths, program, "TERM", lock)?;
     command
         .arg(format!("--datadir={}", paths.seen(&paths.data).display()))
         .arg(format!("--init-file={}", paths.seen(&paths.accounts).display()))

@@ -8,7 +8,7 @@ use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 
 use super::error::LaunchError;
-use super::initialise::{Paths, files};
+use super::initialize::{Paths, files};
 
 /// How long an earlier server may take to stop before it is killed.
 const STOP_TIMEOUT: Duration = Duration::from_secs(20);

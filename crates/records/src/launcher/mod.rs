@@ -9,7 +9,7 @@
 //! (parent-death signal, prctl(2)), and a start first ends the processes of an earlier one.
 
 mod error;
-mod initialise;
+mod initialize;
 mod keeper;
 mod leftover;
 mod server;

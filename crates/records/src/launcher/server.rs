@@ -6,9 +6,9 @@ use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 use super::error::LaunchError;
-use super::initialise::Account;
+use super::initialize::Account;
 use super::keeper::{Keeper, ListenAddress, SOCKET};
-use super::{initialise, leftover, user};
+use super::{initialize, leftover, user};
 use crate::connection::connect;
 
 /// How long a start may take, including crash recovery.
@@ -74,7 +74,7 @@ impl PrivateServer {
     /// [`LaunchError`] says what is missing or where the server's log is.
     pub async fn start_with(options: PrivateServerOptions) -> Result<Self, LaunchError> {
         let PrivateServerOptions { directory, mariadbd, listen } = options;
-        let program = initialise::find_program(&mariadbd)?;
+        let program = initialize::find_program(&mariadbd)?;
         let password = random_password();
         let (paths, lock, opened) = {
             let (of, password, program) = (directory.clone(), password.clone(), program.clone());
@@ -83,12 +83,12 @@ impl PrivateServer {
                 Listen::Loopback => Account::Loopback,
             };
             let prepare = move || {
-                let paths = initialise::Paths::of(&of)?;
+                let paths = initialize::Paths::of(&of)?;
                 let lock = leftover::take_hold(&paths)?;
-                initialise::initialise(&paths, &program, &lock)?;
-                initialise::write_accounts(&paths, account, &password)?;
+                initialize::initialize(&paths, &program, &lock)?;
+                initialize::write_accounts(&paths, account, &password)?;
                 let opened = File::open(&paths.data)
-                    .map_err(initialise::files("could not open", &paths.data))?;
+                    .map_err(initialize::files("could not open", &paths.data))?;
                 Ok::<_, LaunchError>((paths, lock, opened))
             };
             // A dedicated thread: its children must end with it, not with a pool's idle thread.
@@ -103,7 +103,7 @@ impl PrivateServer {
         };
         let listen = match listen {
             Listen::Socket => ListenAddress::Socket,
-            Listen::Loopback => ListenAddress::Loopback(free_port().map_err(initialise::files(
+            Listen::Loopback => ListenAddress::Loopback(free_port().map_err(initialize::files(
                 "could not find a free loopback port for MariaDB in",
                 &directory,
             ))?),

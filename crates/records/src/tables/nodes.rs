@@ -250,7 +250,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn identities_are_read_as_they_are_written() {
+    fn identities_round_trip() {
         let id = NodeId::random();
         assert_eq!(id.to_string().parse(), Ok(id));
         let short = &id.to_string()[1..];

@@ -9,8 +9,8 @@ use axum::http::{HeaderMap, HeaderValue, StatusCode};
 use axum::response::{IntoResponse, Response};
 use serde::{Deserialize, Serialize};
 use verax_api::{
-    ActivityItem, CreateNamespace, CreateOrigin, CreateTenant, CreateToken, CreatedToken, ItemPage,
-    Items, Namespace, Origin, OriginChange, PolicyChange, Tenant, Token,
+    ActivityItem, CreateNamespace, CreateOrigin, CreateTenant, CreateToken, ItemPage, Items,
+    Namespace, Origin, OriginChange, PolicyChange, Tenant, Token,
 };
 use verax_control::{Expected, origin_tag, policy_tag};
 use verax_core::{EntityTag, Name, Precondition};
@@ -28,8 +28,8 @@ fn created(location: String, body: impl Serialize) -> Response {
 }
 
 /// List the tenants in which the token has any scope.
-#[utoipa::path(get, path = "/v1/tenants", tag = "tenants",
-    responses((status = 200, body = Items<Tenant>)))]
+#[cfg_attr(test, utoipa::path(get, path = "/v1/tenants", tag = "tenants",
+    responses((status = 200, body = Items<Tenant>))))]
 pub(crate) async fn tenants(
     State(service): Verax,
     Authenticated(caller): Authenticated,
@@ -38,8 +38,8 @@ pub(crate) async fn tenants(
 }
 
 /// Create a tenant.
-#[utoipa::path(post, path = "/v1/tenants", tag = "tenants", request_body = CreateTenant,
-    responses((status = 201, body = Tenant), (status = 409, body = verax_api::Problem)))]
+#[cfg_attr(test, utoipa::path(post, path = "/v1/tenants", tag = "tenants", request_body = CreateTenant,
+    responses((status = 201, body = Tenant), (status = 409, body = verax_api::Problem))))]
 pub(crate) async fn create_tenant(
     State(service): Verax,
     Authenticated(caller): Authenticated,
@@ -50,9 +50,9 @@ pub(crate) async fn create_tenant(
 }
 
 /// Delete a tenant that owns nothing.
-#[utoipa::path(delete, path = "/v1/tenants/{tenant}", tag = "tenants",
+#[cfg_attr(test, utoipa::path(delete, path = "/v1/tenants/{tenant}", tag = "tenants",
     params(("tenant" = String, Path)),
-    responses((status = 204), (status = 409, body = verax_api::Problem)))]
+    responses((status = 204), (status = 409, body = verax_api::Problem))))]
 pub(crate) async fn delete_tenant(
     State(service): Verax,
     Authenticated(caller): Authenticated,
@@ -63,8 +63,8 @@ pub(crate) async fn delete_tenant(
 }
 
 /// List a tenant's origins.
-#[utoipa::path(get, path = "/v1/tenants/{tenant}/origins", tag = "origins",
-    params(("tenant" = String, Path)), responses((status = 200, body = Items<Origin>)))]
+#[cfg_attr(test, utoipa::path(get, path = "/v1/tenants/{tenant}/origins", tag = "origins",
+    params(("tenant" = String, Path)), responses((status = 200, body = Items<Origin>))))]
 pub(crate) async fn origins(
     State(service): Verax,
     Authenticated(caller): Authenticated,
@@ -74,9 +74,9 @@ pub(crate) async fn origins(
 }
 
 /// Create an origin of a tenant.
-#[utoipa::path(post, path = "/v1/tenants/{tenant}/origins", tag = "origins",
+#[cfg_attr(test, utoipa::path(post, path = "/v1/tenants/{tenant}/origins", tag = "origins",
     params(("tenant" = String, Path)), request_body = CreateOrigin,
-    responses((status = 201, body = Origin), (status = 409, body = verax_api::Problem)))]
+    responses((status = 201, body = Origin), (status = 409, body = verax_api::Problem))))]
 pub(crate) async fn create_origin(
     State(service): Verax,
     Authenticated(caller): Authenticated,
@@ -88,10 +88,10 @@ pub(crate) async fn create_origin(
 }
 
 /// Show an origin: its settings and the state of its servers.
-#[utoipa::path(get, path = "/v1/tenants/{tenant}/origins/{origin}", tag = "origins",
+#[cfg_attr(test, utoipa::path(get, path = "/v1/tenants/{tenant}/origins/{origin}", tag = "origins",
     params(("tenant" = String, Path), ("origin" = String, Path)),
     responses((status = 200, body = Origin, description = "its ETag names the settings"),
-        (status = 404, body = verax_api::Problem)))]
+        (status = 404, body = verax_api::Problem))))]
 pub(crate) async fn origin(
     State(service): Verax,
     Authenticated(caller): Authenticated,
@@ -104,13 +104,13 @@ pub(crate) async fn origin(
 }
 
 /// Change parts of an origin's settings.
-#[utoipa::path(patch, path = "/v1/tenants/{tenant}/origins/{origin}", tag = "origins",
+#[cfg_attr(test, utoipa::path(patch, path = "/v1/tenants/{tenant}/origins/{origin}", tag = "origins",
     params(("tenant" = String, Path), ("origin" = String, Path),
         ("If-Match" = Option<String>, Header, description = "changes only the settings with this entity tag")),
     request_body = OriginChange,
     responses((status = 200, body = Origin),
         (status = 412, description = "the settings have changed since", body = verax_api::Problem),
-        (status = 422, body = verax_api::Problem)))]
+        (status = 422, body = verax_api::Problem))))]
 pub(crate) async fn change_origin(
     State(service): Verax,
     Authenticated(caller): Authenticated,
@@ -127,9 +127,9 @@ pub(crate) async fn change_origin(
 }
 
 /// Delete an origin that no namespace is bound to.
-#[utoipa::path(delete, path = "/v1/tenants/{tenant}/origins/{origin}", tag = "origins",
+#[cfg_attr(test, utoipa::path(delete, path = "/v1/tenants/{tenant}/origins/{origin}", tag = "origins",
     params(("tenant" = String, Path), ("origin" = String, Path)),
-    responses((status = 204), (status = 409, body = verax_api::Problem)))]
+    responses((status = 204), (status = 409, body = verax_api::Problem))))]
 pub(crate) async fn delete_origin(
     State(service): Verax,
     Authenticated(caller): Authenticated,
@@ -141,8 +141,8 @@ pub(crate) async fn delete_origin(
 }
 
 /// List a tenant's namespaces.
-#[utoipa::path(get, path = "/v1/tenants/{tenant}/namespaces", tag = "namespaces",
-    params(("tenant" = String, Path)), responses((status = 200, body = Items<Namespace>)))]
+#[cfg_attr(test, utoipa::path(get, path = "/v1/tenants/{tenant}/namespaces", tag = "namespaces",
+    params(("tenant" = String, Path)), responses((status = 200, body = Items<Namespace>))))]
 pub(crate) async fn namespaces(
     State(service): Verax,
     Authenticated(caller): Authenticated,
@@ -152,9 +152,9 @@ pub(crate) async fn namespaces(
 }
 
 /// Create a namespace of a tenant.
-#[utoipa::path(post, path = "/v1/tenants/{tenant}/namespaces", tag = "namespaces",
+#[cfg_attr(test, utoipa::path(post, path = "/v1/tenants/{tenant}/namespaces", tag = "namespaces",
     params(("tenant" = String, Path)), request_body = CreateNamespace,
-    responses((status = 201, body = Namespace), (status = 409, body = verax_api::Problem)))]
+    responses((status = 201, body = Namespace), (status = 409, body = verax_api::Problem))))]
 pub(crate) async fn create_namespace(
     State(service): Verax,
     Authenticated(caller): Authenticated,
@@ -167,9 +167,9 @@ pub(crate) async fn create_namespace(
 }
 
 /// Show a namespace: its policy and contents.
-#[utoipa::path(get, path = "/v1/tenants/{tenant}/namespaces/{namespace}", tag = "namespaces",
+#[cfg_attr(test, utoipa::path(get, path = "/v1/tenants/{tenant}/namespaces/{namespace}", tag = "namespaces",
     params(("tenant" = String, Path), ("namespace" = String, Path)),
-    responses((status = 200, body = Namespace, description = "its ETag names the policy"), (status = 404, body = verax_api::Problem)))]
+    responses((status = 200, body = Namespace, description = "its ETag names the policy"), (status = 404, body = verax_api::Problem))))]
 pub(crate) async fn namespace(
     State(service): Verax,
     Authenticated(caller): Authenticated,
@@ -203,13 +203,13 @@ fn expected(headers: &HeaderMap) -> Result<Expected> {
 }
 
 /// Change parts of a namespace's policy.
-#[utoipa::path(patch, path = "/v1/tenants/{tenant}/namespaces/{namespace}", tag = "namespaces",
+#[cfg_attr(test, utoipa::path(patch, path = "/v1/tenants/{tenant}/namespaces/{namespace}", tag = "namespaces",
     params(("tenant" = String, Path), ("namespace" = String, Path),
         ("If-Match" = Option<String>, Header, description = "changes only the policy with this entity tag")),
     request_body = PolicyChange,
     responses((status = 200, body = Namespace),
         (status = 412, description = "the policy has changed since", body = verax_api::Problem),
-        (status = 422, body = verax_api::Problem)))]
+        (status = 422, body = verax_api::Problem))))]
 pub(crate) async fn change_namespace(
     State(service): Verax,
     Authenticated(caller): Authenticated,
@@ -225,9 +225,9 @@ pub(crate) async fn change_namespace(
 }
 
 /// Delete a namespace and everything in it.
-#[utoipa::path(delete, path = "/v1/tenants/{tenant}/namespaces/{namespace}", tag = "namespaces",
+#[cfg_attr(test, utoipa::path(delete, path = "/v1/tenants/{tenant}/namespaces/{namespace}", tag = "namespaces",
     params(("tenant" = String, Path), ("namespace" = String, Path)),
-    responses((status = 204), (status = 404, body = verax_api::Problem)))]
+    responses((status = 204), (status = 404, body = verax_api::Problem))))]
 pub(crate) async fn delete_namespace(
     State(service): Verax,
     Authenticated(caller): Authenticated,
@@ -240,8 +240,9 @@ pub(crate) async fn delete_namespace(
 /// The maximum and default number of tokens on a page.
 pub(crate) const MAX_TOKENS_LISTED: u16 = 1_000;
 
-#[derive(Debug, Deserialize, utoipa::IntoParams)]
-#[into_params(parameter_in = Query)]
+#[derive(Debug, Deserialize)]
+#[cfg_attr(test, derive(utoipa::IntoParams))]
+#[cfg_attr(test, into_params(parameter_in = Query))]
 #[serde(deny_unknown_fields)]
 pub(crate) struct TokenQuery {
     /// The cursor of the previous page.
@@ -251,8 +252,8 @@ pub(crate) struct TokenQuery {
 }
 
 /// List tokens, without their secrets, oldest first, page by page.
-#[utoipa::path(get, path = "/v1/tokens", tag = "tokens", params(TokenQuery),
-    responses((status = 200, body = ItemPage<Token>)))]
+#[cfg_attr(test, utoipa::path(get, path = "/v1/tokens", tag = "tokens", params(TokenQuery),
+    responses((status = 200, body = ItemPage<Token>))))]
 pub(crate) async fn tokens(
     State(service): Verax,
     Authenticated(caller): Authenticated,
@@ -275,8 +276,8 @@ pub(crate) async fn tokens(
 }
 
 /// Create a token; only this response contains its secret.
-#[utoipa::path(post, path = "/v1/tokens", tag = "tokens", request_body = CreateToken,
-    responses((status = 201, body = CreatedToken), (status = 422, body = verax_api::Problem)))]
+#[cfg_attr(test, utoipa::path(post, path = "/v1/tokens", tag = "tokens", request_body = CreateToken,
+    responses((status = 201, body = verax_api::CreatedToken), (status = 422, body = verax_api::Problem))))]
 pub(crate) async fn create_token(
     State(service): Verax,
     Authenticated(caller): Authenticated,
@@ -287,8 +288,8 @@ pub(crate) async fn create_token(
 }
 
 /// Revoke a token.
-#[utoipa::path(delete, path = "/v1/tokens/{id}", tag = "tokens", params(("id" = u64, Path)),
-    responses((status = 204), (status = 404, body = verax_api::Problem)))]
+#[cfg_attr(test, utoipa::path(delete, path = "/v1/tokens/{id}", tag = "tokens", params(("id" = u64, Path)),
+    responses((status = 204), (status = 404, body = verax_api::Problem))))]
 pub(crate) async fn revoke_token(
     State(service): Verax,
     Authenticated(caller): Authenticated,
@@ -298,8 +299,9 @@ pub(crate) async fn revoke_token(
     Ok(StatusCode::NO_CONTENT)
 }
 
-#[derive(Debug, Deserialize, utoipa::IntoParams)]
-#[into_params(parameter_in = Query)]
+#[derive(Debug, Deserialize)]
+#[cfg_attr(test, derive(utoipa::IntoParams))]
+#[cfg_attr(test, into_params(parameter_in = Query))]
 #[serde(deny_unknown_fields)]
 pub(crate) struct ActivityQuery {
     /// Only this tenant's activity; required without the scope `admin`.
@@ -309,8 +311,8 @@ pub(crate) struct ActivityQuery {
 }
 
 /// List who changed what, newest first.
-#[utoipa::path(get, path = "/v1/activity", tag = "activity", params(ActivityQuery),
-    responses((status = 200, body = Items<ActivityItem>)))]
+#[cfg_attr(test, utoipa::path(get, path = "/v1/activity", tag = "activity", params(ActivityQuery),
+    responses((status = 200, body = Items<ActivityItem>))))]
 pub(crate) async fn activity(
     State(service): Verax,
     Authenticated(caller): Authenticated,

@@ -179,7 +179,7 @@ mod tests {
     }
 
     #[test]
-    fn over_tls_the_cookie_is_for_tls_alone() {
+    fn the_session_cookie_is_secure_under_tls() {
         let cookie = OverTls(true).cookie("abc", 60);
         assert!(cookie.starts_with("__Host-verax_session=abc; Path=/;"), "{cookie}");
         assert!(cookie.contains("; Secure") && cookie.contains("; HttpOnly"), "{cookie}");

@@ -24,13 +24,13 @@ use crate::http::entry_fields::{CacheStatus, cache_control_of, storable};
 use crate::http::extract::{Json, NamespacePath};
 
 /// Execute several operations.
-#[utoipa::path(
+#[cfg_attr(test, utoipa::path(
     post, path = "/v1/tenants/{tenant}/namespaces/{namespace}/batch", tag = "entries",
     params(("tenant" = String, Path), ("namespace" = String, Path)),
     request_body = BatchRequest,
     responses((status = 200, body = BatchAnswer, description = "one result for each operation; failed ones stop no others"),
         (status = 422, description = "too many operations", body = verax_api::Problem))
-)]
+))]
 pub(crate) async fn batch(
     State(service): State<Arc<Service>>,
     Authenticated(caller): Authenticated,

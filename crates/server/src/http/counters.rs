@@ -12,13 +12,13 @@ use crate::http::entry_fields::cache_control_of;
 use crate::http::extract::{Json, NamespacePath, WithKey};
 
 /// Add to a counter, and create it if missing.
-#[utoipa::path(
+#[cfg_attr(test, utoipa::path(
     post, path = "/v1/tenants/{tenant}/namespaces/{namespace}/counters/{key}", tag = "entries",
     params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path)),
     request_body = AddRequest,
     responses((status = 200, body = Counter),
         (status = 409, description = "the entry is not a number, or the sum is beyond 64 bits", body = verax_api::Problem))
-)]
+))]
 pub(crate) async fn add(
     State(service): State<Arc<Service>>,
     Authenticated(caller): Authenticated,

@@ -16,8 +16,8 @@ use crate::http::runs::{started, watched};
 type Verax = State<Arc<Service>>;
 
 /// List the available drills; there are none without the demo.
-#[utoipa::path(get, path = "/v1/drills", tag = "drills",
-    responses((status = 200, body = Items<DrillSpec>)))]
+#[cfg_attr(test, utoipa::path(get, path = "/v1/drills", tag = "drills",
+    responses((status = 200, body = Items<DrillSpec>))))]
 pub(crate) async fn specs(
     State(service): Verax,
     Authenticated(caller): Authenticated,
@@ -26,8 +26,8 @@ pub(crate) async fn specs(
 }
 
 /// List the latest drills of this process, newest first.
-#[utoipa::path(get, path = "/v1/drill-runs", tag = "drills",
-    responses((status = 200, body = Items<DrillRun>)))]
+#[cfg_attr(test, utoipa::path(get, path = "/v1/drill-runs", tag = "drills",
+    responses((status = 200, body = Items<DrillRun>))))]
 pub(crate) async fn recent(
     State(service): Verax,
     Authenticated(caller): Authenticated,
@@ -37,8 +37,8 @@ pub(crate) async fn recent(
 }
 
 /// Start a drill.
-#[utoipa::path(post, path = "/v1/drill-runs", tag = "drills", request_body = DrillRequest,
-    responses((status = 202, body = DrillRun), (status = 409, body = verax_api::Problem)))]
+#[cfg_attr(test, utoipa::path(post, path = "/v1/drill-runs", tag = "drills", request_body = DrillRequest,
+    responses((status = 202, body = DrillRun), (status = 409, body = verax_api::Problem))))]
 pub(crate) async fn start(
     State(service): Verax,
     Authenticated(caller): Authenticated,
@@ -50,8 +50,8 @@ pub(crate) async fn start(
 }
 
 /// Show a drill.
-#[utoipa::path(get, path = "/v1/drill-runs/{id}", tag = "drills", params(("id" = u64, Path)),
-    responses((status = 200, body = DrillRun), (status = 404, body = verax_api::Problem)))]
+#[cfg_attr(test, utoipa::path(get, path = "/v1/drill-runs/{id}", tag = "drills", params(("id" = u64, Path)),
+    responses((status = 200, body = DrillRun), (status = 404, body = verax_api::Problem))))]
 pub(crate) async fn show(
     State(service): Verax,
     Authenticated(caller): Authenticated,
@@ -61,8 +61,8 @@ pub(crate) async fn show(
 }
 
 /// Stream a drill: the run as `progress` whenever it changes, then `end`.
-#[utoipa::path(get, path = "/v1/drill-runs/{id}/live", tag = "drills", params(("id" = u64, Path)),
-    responses((status = 200, content_type = "text/event-stream", body = DrillRun)))]
+#[cfg_attr(test, utoipa::path(get, path = "/v1/drill-runs/{id}/live", tag = "drills", params(("id" = u64, Path)),
+    responses((status = 200, content_type = "text/event-stream", body = DrillRun))))]
 pub(crate) async fn watch(
     State(service): Verax,
     Authenticated(caller): Authenticated,

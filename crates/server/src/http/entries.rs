@@ -46,7 +46,7 @@ pub(crate) async fn no_key() -> Failure {
 }
 
 /// Get an entry; a miss reads the namespace's origin, if it has one.
-#[utoipa::path(
+#[cfg_attr(test, utoipa::path(
     get, path = "/v1/tenants/{tenant}/namespaces/{namespace}/entries/{key}", tag = "entries",
     params(("tenant" = String, Path), ("namespace" = String, Path),
         ("key" = String, Path, description = "one percent-encoded segment, 1 to 1024 bytes of UTF-8"),
@@ -56,7 +56,7 @@ pub(crate) async fn no_key() -> Failure {
         (status = 404, description = "a miss (`miss`), a negative entry (`no-value`), or no such namespace", body = verax_api::Problem),
         (status = 502, description = "the origin failed", body = verax_api::Problem),
         (status = 504, description = "the origin did not answer in time", body = verax_api::Problem))
-)]
+))]
 pub(crate) async fn read(
     State(service): State<Arc<Service>>,
     Authenticated(caller): Authenticated,
@@ -76,7 +76,7 @@ pub(crate) async fn read(
 }
 
 /// Store a value.
-#[utoipa::path(
+#[cfg_attr(test, utoipa::path(
     put, path = "/v1/tenants/{tenant}/namespaces/{namespace}/entries/{key}", tag = "entries",
     params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path),
         ("Cache-Control" = Option<String>, Header, description = "`max-age`, `stale-while-revalidate`, `stale-if-error`; else the namespace's"),
@@ -92,7 +92,7 @@ pub(crate) async fn read(
         (status = 412, description = "the condition does not hold", body = verax_api::Problem),
         (status = 413, description = "the value is too large", body = verax_api::Problem),
         (status = 502, description = "the namespace writes through, and the origin did not take it", body = verax_api::Problem))
-)]
+))]
 pub(crate) async fn put(
     State(service): State<Arc<Service>>,
     Authenticated(caller): Authenticated,
@@ -187,7 +187,7 @@ async fn body_within(
 }
 
 /// Set how long an entry may still be served, counted from now, without sending its value again.
-#[utoipa::path(
+#[cfg_attr(test, utoipa::path(
     patch, path = "/v1/tenants/{tenant}/namespaces/{namespace}/entries/{key}", tag = "entries",
     params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path),
         ("Cache-Control" = Option<String>, Header, description = "the lifetime, as for PUT; the namespace's when absent"),
@@ -197,7 +197,7 @@ async fn body_within(
     responses((status = 204, description = "its fields describe the entry as it is now"),
         (status = 404, description = "there is no such entry", body = verax_api::Problem),
         (status = 412, description = "the condition does not hold", body = verax_api::Problem))
-)]
+))]
 pub(crate) async fn change_lifetime(
     State(service): State<Arc<Service>>,
     Authenticated(caller): Authenticated,
@@ -216,7 +216,7 @@ pub(crate) async fn change_lifetime(
 }
 
 /// Delete an entry.
-#[utoipa::path(
+#[cfg_attr(test, utoipa::path(
     delete, path = "/v1/tenants/{tenant}/namespaces/{namespace}/entries/{key}", tag = "entries",
     params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path),
         ("If-None-Match" = Option<String>, Header, description = "as for PUT"),
@@ -225,7 +225,7 @@ pub(crate) async fn change_lifetime(
     responses((status = 204, description = "it was deleted"),
         (status = 412, description = "the condition does not hold", body = verax_api::Problem),
         (status = 502, description = "the namespace writes through, and the origin did not take it", body = verax_api::Problem))
-)]
+))]
 pub(crate) async fn delete(
     State(service): State<Arc<Service>>,
     Authenticated(caller): Authenticated,
@@ -238,8 +238,9 @@ pub(crate) async fn delete(
     Ok(StatusCode::NO_CONTENT)
 }
 
-#[derive(Debug, Deserialize, utoipa::IntoParams)]
-#[into_params(parameter_in = Query)]
+#[derive(Debug, Deserialize)]
+#[cfg_attr(test, derive(utoipa::IntoParams))]
+#[cfg_attr(test, into_params(parameter_in = Query))]
 #[serde(deny_unknown_fields)]
 pub(crate) struct ListQuery {
     /// Only the entry with exactly this key.
@@ -254,11 +255,11 @@ pub(crate) struct ListQuery {
 }
 
 /// List entries, page by page; each page is in the order of its keys.
-#[utoipa::path(
+#[cfg_attr(test, utoipa::path(
     get, path = "/v1/tenants/{tenant}/namespaces/{namespace}/entries", tag = "entries",
     params(("tenant" = String, Path), ("namespace" = String, Path), ListQuery),
     responses((status = 200, body = EntryPage))
-)]
+))]
 pub(crate) async fn list(
     State(service): State<Arc<Service>>,
     Authenticated(caller): Authenticated,
@@ -306,21 +307,22 @@ fn summary(listed: &ListedEntry, now: Timestamp) -> EntrySummary {
     }
 }
 
-#[derive(Debug, Deserialize, utoipa::IntoParams)]
-#[into_params(parameter_in = Query)]
+#[derive(Debug, Deserialize)]
+#[cfg_attr(test, derive(utoipa::IntoParams))]
+#[cfg_attr(test, into_params(parameter_in = Query))]
 #[serde(deny_unknown_fields)]
 pub(crate) struct ClearQuery {
     /// Only entries whose keys start with this.
-    #[param(min_length = 1)]
+    #[cfg_attr(test, param(min_length = 1))]
     prefix: Option<String>,
 }
 
 /// Remove every entry of a namespace, or those whose keys start with a prefix.
-#[utoipa::path(
+#[cfg_attr(test, utoipa::path(
     delete, path = "/v1/tenants/{tenant}/namespaces/{namespace}/entries", tag = "entries",
     params(("tenant" = String, Path), ("namespace" = String, Path), ClearQuery),
     responses((status = 200, description = "how many there were", body = Object))
-)]
+))]
 pub(crate) async fn clear(
     State(service): State<Arc<Service>>,
     Authenticated(caller): Authenticated,

@@ -80,8 +80,8 @@ pub(crate) fn read_options(headers: &HeaderMap) -> Result<ReadOptions> {
     let directives = joined(headers, &CACHE_CONTROL)?.unwrap_or_default();
     let only_if_cached =
         directives.split(',').any(|d| d.trim().eq_ignore_ascii_case("only-if-cached"));
-    let (refresh, trace) = (cache_control(headers)?.no_cache, trace_of(headers));
-    Ok(ReadOptions { refresh, only_if_cached, trace })
+    let CacheControl { no_cache: refresh, stale_if_error, .. } = cache_control(headers)?;
+    Ok(ReadOptions { refresh, only_if_cached, stale_if_error, trace: trace_of(headers) })
 }
 
 /// The caller's trace context, to forward.
@@ -399,7 +399,7 @@ mod tests {
     }
 
     #[test]
-    fn a_revision_is_one_number_and_the_only_condition() {
+    fn a_revision_condition_is_one_number_and_stands_alone() {
         let of = |lines: &[(&'static str, &str)]| {
             let lines: Vec<_> =
                 lines.iter().map(|(name, text)| (*name, (*text).to_owned())).collect();
@@ -418,7 +418,7 @@ mod tests {
     }
 
     #[test]
-    fn further_lines_of_a_field_count() {
+    fn repeated_header_lines_are_combined() {
         let line = |name, line: &str| (name, line.to_owned());
         let headers =
             fields(&[line("cache-control", "max-age=5"), line("cache-control", "no-store")]);

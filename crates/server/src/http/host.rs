@@ -88,7 +88,7 @@ mod tests {
     }
 
     #[test]
-    fn a_target_in_absolute_form_is_checked_too() {
+    fn absolute_request_targets_are_checked() {
         let request = Request::builder().uri("http://evil.example/v1/tenants");
         let request = request.header(HOST, "localhost").body(Body::empty()).unwrap();
         let refused = HostNames::default().check(&request).unwrap();

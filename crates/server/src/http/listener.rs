@@ -178,7 +178,7 @@ async fn serve_connection<A, F>(
         .max_buf_size(MAX_HEADER_BYTES);
     let connection = builder.serve_connection(TokioIo::new(Box::pin(stream)), service);
     tokio::pin!(connection);
-    let mut told = false;
+    let mut shutting_down = false;
     loop {
         tokio::select! {
             ended = connection.as_mut() => {
@@ -188,8 +188,8 @@ async fn serve_connection<A, F>(
                 return;
             }
             () = place.closed() => return,
-            _ = stopping.wait_for(|stopping| *stopping), if !told => {
-                told = true;
+            _ = stopping.wait_for(|stopping| *stopping), if !shutting_down => {
+                shutting_down = true;
                 connection.as_mut().graceful_shutdown();
             }
         }

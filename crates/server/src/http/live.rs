@@ -35,8 +35,8 @@ pub(crate) fn until_stop(
 }
 
 /// Stream live samples: the last two minutes as `history`, then a `sample` each second.
-#[utoipa::path(get, path = "/v1/live", tag = "live",
-    responses((status = 200, description = "server-sent events", content_type = "text/event-stream", body = verax_api::LiveSample)))]
+#[cfg_attr(test, utoipa::path(get, path = "/v1/live", tag = "live",
+    responses((status = 200, description = "server-sent events", content_type = "text/event-stream", body = verax_api::LiveSample))))]
 pub(crate) async fn samples(
     State(service): State<Arc<Service>>,
     Authenticated(caller): Authenticated,

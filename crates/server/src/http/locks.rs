@@ -92,7 +92,7 @@ fn locked(name: &Key, holder: &Holder, now: Timestamp) -> Response {
 }
 
 /// Acquire a lock, waiting as long as `Prefer: wait=SECONDS` says.
-#[utoipa::path(
+#[cfg_attr(test, utoipa::path(
     post, path = "/v1/tenants/{tenant}/namespaces/{namespace}/locks/{key}", tag = "locks",
     params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path, description = "the lock's name"),
         ("Prefer" = Option<String>, Header, description = "`wait=SECONDS`, at most 3600; without it the answer comes at once")),
@@ -100,7 +100,7 @@ fn locked(name: &Key, holder: &Holder, now: Timestamp) -> Response {
     responses((status = 201, body = LockLease),
         (status = 423, description = "another caller holds it; Retry-After tells for how long at most", body = verax_api::Problem),
         (status = 503, description = "no fencing tokens are available at the moment", body = verax_api::Problem))
-)]
+))]
 pub(crate) async fn acquire(
     State(service): State<Arc<Service>>,
     Authenticated(caller): Authenticated,
@@ -113,7 +113,7 @@ pub(crate) async fn acquire(
     let wait = preferred_wait(&headers, MAX_WAIT);
     let lease =
         request.lease_seconds.map_or(Ok(DEFAULT_LEASE), |s| seconds_of("lease_seconds", s))?;
-    let owner = request.owner.unwrap_or_else(|| caller.who().to_owned());
+    let owner = request.owner.unwrap_or_else(|| caller.display_name().to_owned());
     // HTTP has no connection a lease could end with.
     let request = LockRequest { owner, lease, wait, session: None, access: caller.access() };
     let acquired = writer.acquire_lock(&name, request).await?;
@@ -129,11 +129,11 @@ pub(crate) async fn acquire(
 }
 
 /// Show a lock.
-#[utoipa::path(
+#[cfg_attr(test, utoipa::path(
     get, path = "/v1/tenants/{tenant}/namespaces/{namespace}/locks/{key}", tag = "locks",
     params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path)),
     responses((status = 200, description = "its holder is null when it is free", body = Lock))
-)]
+))]
 pub(crate) async fn show(
     State(service): State<Arc<Service>>,
     Authenticated(caller): Authenticated,
@@ -149,13 +149,13 @@ pub(crate) async fn show(
 }
 
 /// Renew a lease.
-#[utoipa::path(
+#[cfg_attr(test, utoipa::path(
     patch, path = "/v1/tenants/{tenant}/namespaces/{namespace}/locks/{key}", tag = "locks",
     params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path)),
     request_body = RenewLock,
     responses((status = 200, body = LockLease),
         (status = 409, description = "the lease is over", body = verax_api::Problem))
-)]
+))]
 pub(crate) async fn renew(
     State(service): State<Arc<Service>>,
     Authenticated(caller): Authenticated,
@@ -170,8 +170,9 @@ pub(crate) async fn renew(
     Ok(axum::Json(lease_to_api(&grant, service.engine().now())))
 }
 
-#[derive(Debug, Deserialize, utoipa::IntoParams)]
-#[into_params(parameter_in = Query)]
+#[derive(Debug, Deserialize)]
+#[cfg_attr(test, derive(utoipa::IntoParams))]
+#[cfg_attr(test, into_params(parameter_in = Query))]
 #[serde(deny_unknown_fields)]
 pub(crate) struct ReleaseQuery {
     /// The lease's fencing token.
@@ -182,13 +183,13 @@ pub(crate) struct ReleaseQuery {
 }
 
 /// Release a lease, or force it open.
-#[utoipa::path(
+#[cfg_attr(test, utoipa::path(
     delete, path = "/v1/tenants/{tenant}/namespaces/{namespace}/locks/{key}", tag = "locks",
     params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path), ReleaseQuery),
     responses((status = 204, description = "it was released"),
         (status = 200, description = "it was forced open; the body says who held it", body = Lock),
         (status = 409, description = "the lease has already ended", body = verax_api::Problem))
-)]
+))]
 pub(crate) async fn release(
     State(service): State<Arc<Service>>,
     Authenticated(caller): Authenticated,
@@ -214,11 +215,11 @@ pub(crate) async fn release(
 }
 
 /// List a namespace's held locks and recent lock events.
-#[utoipa::path(
+#[cfg_attr(test, utoipa::path(
     get, path = "/v1/tenants/{tenant}/namespaces/{namespace}/locks", tag = "locks",
     params(("tenant" = String, Path), ("namespace" = String, Path)),
     responses((status = 200, body = Locks))
-)]
+))]
 pub(crate) async fn list(
     State(service): State<Arc<Service>>,
     Authenticated(caller): Authenticated,

@@ -52,8 +52,8 @@ struct Reading {
 }
 
 /// Show the metrics of the namespaces the token may see.
-#[utoipa::path(get, path = "/metrics", tag = "health", operation_id = "metrics",
-    responses((status = 200, content_type = "application/openmetrics-text", body = String)))]
+#[cfg_attr(test, utoipa::path(get, path = "/metrics", tag = "health", operation_id = "metrics",
+    responses((status = 200, content_type = "application/openmetrics-text", body = String))))]
 pub(crate) async fn show(
     State(service): State<Arc<Service>>,
     Authenticated(caller): Authenticated,

@@ -7,6 +7,7 @@ mod authenticated;
 mod batches;
 mod console;
 mod counters;
+mod description;
 mod drills;
 mod entries;
 mod entry_fields;
@@ -20,6 +21,7 @@ mod live;
 mod locks;
 mod metrics;
 mod nodes;
+#[cfg(test)]
 mod openapi;
 mod permits;
 mod preferences;

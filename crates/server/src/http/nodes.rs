@@ -17,7 +17,7 @@ use crate::http::authenticated::Authenticated;
 const AT_STANDBY: [&str; 4] = ["/v1/session", "/v1/sign-in-links", "/v1/nodes", "/v1/live"];
 
 /// List the nodes that use the same records: the active one and the standbys.
-#[utoipa::path(get, path = "/v1/nodes", tag = "health", responses((status = 200, body = Items<Node>)))]
+#[cfg_attr(test, utoipa::path(get, path = "/v1/nodes", tag = "health", responses((status = 200, body = Items<Node>))))]
 pub(crate) async fn list(
     State(service): State<Arc<Service>>,
     Authenticated(_caller): Authenticated,

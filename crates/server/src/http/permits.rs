@@ -31,7 +31,7 @@ const DEFAULT_LEASE: Duration = Duration::from_secs(10);
 /// Responds with 200 and the value if it is cached or another caller stores it within `Prefer:
 /// wait`, with 201 and a permit if the caller may refill it, and with 423 while another caller
 /// holds the permit.
-#[utoipa::path(
+#[cfg_attr(test, utoipa::path(
     post, path = "/v1/tenants/{tenant}/namespaces/{namespace}/permits/{key}", tag = "permits",
     params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path),
         ("Prefer" = Option<String>, Header, description = "`wait=SECONDS`, at most 300; without it the answer comes at once")),
@@ -41,7 +41,7 @@ const DEFAULT_LEASE: Duration = Duration::from_secs(10);
         (status = 404, description = "a negative entry (`no-value`)", body = verax_api::Problem),
         (status = 423, description = "another caller refills it; Retry-After tells for how long at most", body = verax_api::Problem),
         (status = 502, description = "the permit holder abandoned the refill for all waiting callers", body = verax_api::Problem))
-)]
+))]
 pub(crate) async fn acquire(
     State(service): State<Arc<Service>>,
     Authenticated(caller): Authenticated,
@@ -57,7 +57,7 @@ pub(crate) async fn acquire(
     let wait = preferred_wait(&headers, MAX_WAIT);
     let lease =
         request.lease_seconds.map_or(Ok(DEFAULT_LEASE), |s| seconds_of("lease_seconds", s))?;
-    let owner = request.owner.as_deref().unwrap_or(caller.who()).into();
+    let owner = request.owner.as_deref().unwrap_or(caller.display_name()).into();
     let (stale, refresh, access) = (request.stale, request.refresh, caller.access());
     let request = PermitRequest { owner, wait, lease, stale, refresh, access };
     let mut response = match refiller.acquire_permit(&key, request).await? {
@@ -87,8 +87,9 @@ pub(crate) async fn acquire(
     Ok(response)
 }
 
-#[derive(Debug, Deserialize, utoipa::IntoParams)]
-#[into_params(parameter_in = Query)]
+#[derive(Debug, Deserialize)]
+#[cfg_attr(test, derive(utoipa::IntoParams))]
+#[cfg_attr(test, into_params(parameter_in = Query))]
 #[serde(deny_unknown_fields)]
 pub(crate) struct ReleasePermitQuery {
     /// The permit's number.
@@ -104,12 +105,12 @@ fn next() -> String {
 }
 
 /// Release a permit without a value.
-#[utoipa::path(
+#[cfg_attr(test, utoipa::path(
     delete, path = "/v1/tenants/{tenant}/namespaces/{namespace}/permits/{key}", tag = "permits",
     params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path), ReleasePermitQuery),
     responses((status = 204, description = "it was given back"),
         (status = 409, description = "it was over already", body = verax_api::Problem))
-)]
+))]
 pub(crate) async fn release(
     State(service): State<Arc<Service>>,
     Authenticated(caller): Authenticated,
@@ -130,11 +131,11 @@ pub(crate) async fn release(
 }
 
 /// List the live permits of a namespace, and its latest refills.
-#[utoipa::path(
+#[cfg_attr(test, utoipa::path(
     get, path = "/v1/tenants/{tenant}/namespaces/{namespace}/permits", tag = "permits",
     params(("tenant" = String, Path), ("namespace" = String, Path)),
     responses((status = 200, body = Permits))
-)]
+))]
 pub(crate) async fn list(
     State(service): State<Arc<Service>>,
     Authenticated(caller): Authenticated,

@@ -16,7 +16,7 @@ use crate::http::authenticated::Authenticated;
 use crate::http::extract::{Json, NamespacePath, WithKey};
 
 /// Acquire from a rate limit, if enough is left.
-#[utoipa::path(
+#[cfg_attr(test, utoipa::path(
     post, path = "/v1/tenants/{tenant}/namespaces/{namespace}/rate-limits/{key}", tag = "entries",
     params(("tenant" = String, Path), ("namespace" = String, Path), ("key" = String, Path)),
     request_body = AcquireRate,
@@ -24,7 +24,7 @@ use crate::http::extract::{Json, NamespacePath, WithKey};
         (status = 409, description = "the entry is not a rate limit", body = verax_api::Problem),
         (status = 422, description = "the rate is out of range, or more than the burst was asked for", body = verax_api::Problem),
         (status = 429, description = "nothing was acquired; Retry-After and `retry_after_seconds` tell when to retry", body = verax_api::Problem))
-)]
+))]
 pub(crate) async fn acquire(
     State(service): State<Arc<Service>>,
     Authenticated(caller): Authenticated,

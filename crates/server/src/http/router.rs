@@ -7,8 +7,8 @@ use axum::routing::{delete, get, post};
 use verax_service::Service;
 
 use super::{
-    administration, batches, console, counters, drills, entries, health, live, locks, metrics,
-    nodes, openapi, permits, problem, rate_limits, runs, sessions, tags, waiting,
+    administration, batches, console, counters, description, drills, entries, health, live, locks,
+    metrics, nodes, permits, problem, rate_limits, runs, sessions, tags, waiting,
 };
 
 const NAMESPACE: &str = "/v1/tenants/{tenant}/namespaces/{namespace}";
@@ -95,7 +95,7 @@ pub(super) fn router(service: Arc<Service>) -> Router {
         .route("/healthz", get(health::healthz))
         .route("/readyz", get(health::readyz))
         .route("/metrics", get(metrics::show))
-        .route("/openapi.json", get(openapi::show))
+        .route("/openapi.json", get(description::show))
         .fallback(console::file)
         .method_not_allowed_fallback(problem::no_such_method)
         .with_state(service)

@@ -31,9 +31,9 @@ pub(crate) fn watched<R: Run>(service: &Service, caller: &Caller, id: u64) -> Re
 }
 
 /// Start a warm run.
-#[utoipa::path(post, path = "/v1/tenants/{tenant}/namespaces/{namespace}/warm-runs", tag = "warm",
+#[cfg_attr(test, utoipa::path(post, path = "/v1/tenants/{tenant}/namespaces/{namespace}/warm-runs", tag = "warm",
     params(("tenant" = String, Path), ("namespace" = String, Path)), request_body = WarmRequest,
-    responses((status = 202, body = WarmRun), (status = 422, body = verax_api::Problem)))]
+    responses((status = 202, body = WarmRun), (status = 422, body = verax_api::Problem))))]
 pub(crate) async fn start_warm(
     State(service): Verax,
     Authenticated(caller): Authenticated,
@@ -46,8 +46,8 @@ pub(crate) async fn start_warm(
 }
 
 /// List the latest warm runs, newest first; active ones are always included.
-#[utoipa::path(get, path = "/v1/warm-runs", tag = "warm",
-    responses((status = 200, body = Items<WarmRun>)))]
+#[cfg_attr(test, utoipa::path(get, path = "/v1/warm-runs", tag = "warm",
+    responses((status = 200, body = Items<WarmRun>))))]
 pub(crate) async fn recent_warm(
     State(service): Verax,
     Authenticated(caller): Authenticated,
@@ -56,8 +56,8 @@ pub(crate) async fn recent_warm(
 }
 
 /// Show a warm run.
-#[utoipa::path(get, path = "/v1/warm-runs/{id}", tag = "warm", params(("id" = u64, Path)),
-    responses((status = 200, body = WarmRun), (status = 404, body = verax_api::Problem)))]
+#[cfg_attr(test, utoipa::path(get, path = "/v1/warm-runs/{id}", tag = "warm", params(("id" = u64, Path)),
+    responses((status = 200, body = WarmRun), (status = 404, body = verax_api::Problem))))]
 pub(crate) async fn warm(
     State(service): Verax,
     Authenticated(caller): Authenticated,
@@ -67,8 +67,8 @@ pub(crate) async fn warm(
 }
 
 /// Stop a warm run after its active refills.
-#[utoipa::path(delete, path = "/v1/warm-runs/{id}", tag = "warm", params(("id" = u64, Path)),
-    responses((status = 202, description = "it ends soon")))]
+#[cfg_attr(test, utoipa::path(delete, path = "/v1/warm-runs/{id}", tag = "warm", params(("id" = u64, Path)),
+    responses((status = 202, description = "it ends soon"))))]
 pub(crate) async fn stop_warm(
     State(service): Verax,
     Authenticated(caller): Authenticated,
@@ -79,8 +79,8 @@ pub(crate) async fn stop_warm(
 }
 
 /// Stream a warm run's progress: events `progress`, then `end`.
-#[utoipa::path(get, path = "/v1/warm-runs/{id}/live", tag = "warm", params(("id" = u64, Path)),
-    responses((status = 200, content_type = "text/event-stream", body = WarmRun)))]
+#[cfg_attr(test, utoipa::path(get, path = "/v1/warm-runs/{id}/live", tag = "warm", params(("id" = u64, Path)),
+    responses((status = 200, content_type = "text/event-stream", body = WarmRun))))]
 pub(crate) async fn watch_warm(
     State(service): Verax,
     Authenticated(caller): Authenticated,
@@ -90,8 +90,8 @@ pub(crate) async fn watch_warm(
 }
 
 /// List the configured load profiles.
-#[utoipa::path(get, path = "/v1/load-profiles", tag = "load",
-    responses((status = 200, body = Items<LoadProfileSpec>)))]
+#[cfg_attr(test, utoipa::path(get, path = "/v1/load-profiles", tag = "load",
+    responses((status = 200, body = Items<LoadProfileSpec>))))]
 pub(crate) async fn profiles(
     State(service): Verax,
     Authenticated(caller): Authenticated,
@@ -100,8 +100,8 @@ pub(crate) async fn profiles(
 }
 
 /// List the latest load runs, newest first.
-#[utoipa::path(get, path = "/v1/load-runs", tag = "load",
-    responses((status = 200, body = Items<LoadRun>)))]
+#[cfg_attr(test, utoipa::path(get, path = "/v1/load-runs", tag = "load",
+    responses((status = 200, body = Items<LoadRun>))))]
 pub(crate) async fn recent_load(
     State(service): Verax,
     Authenticated(caller): Authenticated,
@@ -110,8 +110,8 @@ pub(crate) async fn recent_load(
 }
 
 /// Start a load run.
-#[utoipa::path(post, path = "/v1/load-runs", tag = "load", request_body = LoadRequest,
-    responses((status = 202, body = LoadRun), (status = 409, body = verax_api::Problem)))]
+#[cfg_attr(test, utoipa::path(post, path = "/v1/load-runs", tag = "load", request_body = LoadRequest,
+    responses((status = 202, body = LoadRun), (status = 409, body = verax_api::Problem))))]
 pub(crate) async fn start_load(
     State(service): Verax,
     Authenticated(caller): Authenticated,
@@ -123,8 +123,8 @@ pub(crate) async fn start_load(
 }
 
 /// Show a load run.
-#[utoipa::path(get, path = "/v1/load-runs/{id}", tag = "load", params(("id" = u64, Path)),
-    responses((status = 200, body = LoadRun), (status = 404, body = verax_api::Problem)))]
+#[cfg_attr(test, utoipa::path(get, path = "/v1/load-runs/{id}", tag = "load", params(("id" = u64, Path)),
+    responses((status = 200, body = LoadRun), (status = 404, body = verax_api::Problem))))]
 pub(crate) async fn load(
     State(service): Verax,
     Authenticated(caller): Authenticated,
@@ -134,8 +134,8 @@ pub(crate) async fn load(
 }
 
 /// End a load run early.
-#[utoipa::path(delete, path = "/v1/load-runs/{id}", tag = "load", params(("id" = u64, Path)),
-    responses((status = 202, description = "it ends soon")))]
+#[cfg_attr(test, utoipa::path(delete, path = "/v1/load-runs/{id}", tag = "load", params(("id" = u64, Path)),
+    responses((status = 202, description = "it ends soon"))))]
 pub(crate) async fn stop_load(
     State(service): Verax,
     Authenticated(caller): Authenticated,
@@ -146,8 +146,8 @@ pub(crate) async fn stop_load(
 }
 
 /// Stream a load run: the run with all its seconds as `progress` after each, then `end`.
-#[utoipa::path(get, path = "/v1/load-runs/{id}/live", tag = "load", params(("id" = u64, Path)),
-    responses((status = 200, content_type = "text/event-stream", body = LoadRun)))]
+#[cfg_attr(test, utoipa::path(get, path = "/v1/load-runs/{id}/live", tag = "load", params(("id" = u64, Path)),
+    responses((status = 200, content_type = "text/event-stream", body = LoadRun))))]
 pub(crate) async fn watch_load(
     State(service): Verax,
     Authenticated(caller): Authenticated,

@@ -49,7 +49,7 @@ fn serve_until(
         };
         let answer = move |request, place| answering.clone().answer(request, place);
         let serving = serve_connections(listener, tls, &options, service.stopping(), answer);
-        let told = async move {
+        let stopped = async move {
             stop.await;
             // This also ends live streams, which would otherwise never finish.
             service.stop();
@@ -61,7 +61,7 @@ fn serve_until(
         };
         tokio::select! {
             () = serving => {}
-            () = told => {}
+            () = stopped => {}
             () = overdue => tracing::warn!("some requests did not finish in time and were aborted"),
         }
         Ok(())

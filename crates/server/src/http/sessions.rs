@@ -22,8 +22,8 @@ const SECONDS: u64 = 12 * 3_600;
 const MAX_BODY: usize = 4 << 10;
 
 /// Start a console session, with the code of a sign-in link or with a token.
-#[utoipa::path(post, path = "/v1/session", tag = "session", security(()), request_body = CreateSession,
-    responses((status = 201, body = Session), (status = 401, body = verax_api::Problem)))]
+#[cfg_attr(test, utoipa::path(post, path = "/v1/session", tag = "session", security(()), request_body = CreateSession,
+    responses((status = 201, body = Session), (status = 401, body = verax_api::Problem))))]
 pub(crate) async fn start(
     State(service): State<Arc<Service>>,
     Extension(over): Extension<OverTls>,
@@ -36,14 +36,14 @@ pub(crate) async fn start(
 }
 
 /// Show who is signed in.
-#[utoipa::path(get, path = "/v1/session", tag = "session",
-    responses((status = 200, body = Session), (status = 401, body = verax_api::Problem)))]
+#[cfg_attr(test, utoipa::path(get, path = "/v1/session", tag = "session",
+    responses((status = 200, body = Session), (status = 401, body = verax_api::Problem))))]
 pub(crate) async fn show(Authenticated(caller): Authenticated) -> ReadResult<Session> {
     ReadResult(session_of(&caller))
 }
 
 /// End the console session.
-#[utoipa::path(delete, path = "/v1/session", tag = "session", responses((status = 204)))]
+#[cfg_attr(test, utoipa::path(delete, path = "/v1/session", tag = "session", responses((status = 204))))]
 pub(crate) async fn end(
     State(service): State<Arc<Service>>,
     Extension(over): Extension<OverTls>,
@@ -57,8 +57,8 @@ pub(crate) async fn end(
 }
 
 /// Create a one-time link that signs its opener in with this token's scopes.
-#[utoipa::path(post, path = "/v1/sign-in-links", tag = "session",
-    responses((status = 201, body = SignInLink)))]
+#[cfg_attr(test, utoipa::path(post, path = "/v1/sign-in-links", tag = "session",
+    responses((status = 201, body = SignInLink))))]
 pub(crate) async fn new_link(
     State(service): State<Arc<Service>>,
     Authenticated(caller): Authenticated,

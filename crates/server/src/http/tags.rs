@@ -11,11 +11,11 @@ use crate::http::authenticated::Authenticated;
 use crate::http::extract::{NamespacePath, WithTag};
 
 /// Invalidate every entry with a tag.
-#[utoipa::path(
+#[cfg_attr(test, utoipa::path(
     delete, path = "/v1/tenants/{tenant}/namespaces/{namespace}/tags/{tag}", tag = "entries",
     params(("tenant" = String, Path), ("namespace" = String, Path), ("tag" = String, Path)),
     responses((status = 204, description = "every entry with this tag is invalidated"))
-)]
+))]
 pub(crate) async fn invalidate(
     State(service): State<Arc<Service>>,
     Authenticated(caller): Authenticated,

@@ -62,8 +62,8 @@ fn now(service: &Service, caller: &Caller) -> Waiting {
 }
 
 /// Stream who waits for what: live permits and locks, and recent events, twice a second.
-#[utoipa::path(get, path = "/v1/waiting/live", tag = "live",
-    responses((status = 200, description = "server-sent events named `waiting`", content_type = "text/event-stream", body = Waiting)))]
+#[cfg_attr(test, utoipa::path(get, path = "/v1/waiting/live", tag = "live",
+    responses((status = 200, description = "server-sent events named `waiting`", content_type = "text/event-stream", body = Waiting))))]
 pub(crate) async fn live(
     State(service): State<Arc<Service>>,
     Authenticated(caller): Authenticated,

@@ -115,7 +115,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_refused_frame_has_to_come_on_until_it_is_whole() {
+    fn a_refused_frame_is_skipped_to_its_end() {
         let (mut whole, mut arrival) = (Vec::new(), Arrival::default());
         let tag = "x".repeat(1 << 20);
         let request = verax_wire::Request::InvalidateTag { tag: &tag };

@@ -3,11 +3,11 @@
 use std::sync::Arc;
 
 use verax_control::ControlError;
-use verax_engine::cache::{Operation, Outcome, ReadOptions, Stored};
+use verax_engine::cache::{Operation, Outcome, Stored};
 use verax_service::Service;
-use verax_wire::{BatchOperations, BatchReplies, Frame, GetFlags, Reply, Request};
+use verax_wire::{BatchOperations, BatchReplies, Frame, Reply, Request};
 
-use super::entries::revised;
+use super::entries::{read_options, revised};
 use super::outbox::Encoded;
 use super::session::{Session, fail};
 use super::values::{ValueFields, key, put_request, value_of};
@@ -69,11 +69,7 @@ impl Session {
 
 fn operation(request: Request<'_>) -> Result<Operation, Failure> {
     match request {
-        Request::Get { key: text, flags } => {
-            let GetFlags { refresh, only_if_cached, .. } = flags;
-            let options = ReadOptions { refresh, only_if_cached, trace: None };
-            Ok(Operation::Get(key(text)?, options))
-        }
+        Request::Get { key: text, flags } => Ok(Operation::Get(key(text)?, read_options(flags))),
         Request::Put(put) => Ok(Operation::Put(key(put.key)?, put_request(&put)?)),
         Request::Delete { key: text } => Ok(Operation::Delete(key(text)?)),
         _ => Err(Failure::invalid("a batch holds look-ups, puts and deletes")),

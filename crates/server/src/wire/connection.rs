@@ -111,7 +111,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                 Some(done) = self.session.waiting.join_next(), if !self.session.waiting.is_empty() => {
                     self.add_answered(done.unwrap_or_default());
                 }
-                Some(told) = self.session.watches.next(), if !self.session.watches.is_empty() => self.session.push(told)?,
+                Some(notice) = self.session.watches.next(), if !self.session.watches.is_empty() => self.session.push(notice)?,
                 () = &mut access_end => self.session.check_peer()?,
                 () = self.session.arrival.overdue(), if !full && !self.session.ending => {
                     return Err(self.refused(FailureKind::Invalid, "a request took too long to arrive"));

@@ -1,6 +1,7 @@
 //! Entries: get, put, delete, and list.
 
 use std::sync::Arc;
+use std::time::Duration;
 
 use verax_core::entry::MediaType;
 use verax_core::store::Position;
@@ -27,6 +28,7 @@ impl Session {
         // Only the usual case is on the fast path; errors are determined below.
         if let Some(Opened { reads: Ok(reader), .. }) = opened
             && !flags.refresh
+            && !flags.stale_if_error
         {
             let (outbox, now) = (&mut self.outbox, hits.begin(&self.service));
             let mut busy = None;
@@ -66,11 +68,7 @@ impl Session {
     fn read_through(&mut self, frame: Frame, text: &str, flags: GetFlags) -> Result<(), Failure> {
         let reader = self.opened(frame.namespace)?.reads()?.clone();
         let (service, key) = (Arc::clone(&self.service), key(text)?);
-        let options = ReadOptions {
-            refresh: flags.refresh,
-            only_if_cached: flags.only_if_cached,
-            trace: None,
-        };
+        let options = read_options(flags);
         let replies = self.replies.clone();
         self.carry_out(frame, async move {
             let answer = reader.read(&key, options).await.and_then(|answer| {
@@ -128,6 +126,13 @@ impl Session {
         self.outbox.add(frame, &Reply::Page { cursor: &cursor, entries });
         Ok(())
     }
+}
+
+/// The read options of a get.
+pub(super) fn read_options(flags: GetFlags) -> ReadOptions {
+    let GetFlags { refresh, only_if_cached, .. } = flags;
+    let stale_if_error = flags.stale_if_error.then_some(Duration::MAX);
+    ReadOptions { refresh, only_if_cached, stale_if_error, trace: None }
 }
 
 fn described<'a>(

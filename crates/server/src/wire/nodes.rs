@@ -49,7 +49,7 @@ mod tests {
     }
 
     #[test]
-    fn the_active_one_comes_first_and_a_standby_never_names_itself_first() {
+    fn the_active_node_is_listed_first_even_by_a_standby() {
         use NodeState::{Active, Away, Standby};
         let (pair, ids) = topology(&[("b:1", Standby), ("gone:1", Away), ("a:1", Active)]);
         assert_eq!(addresses(&pair, Some(ids[2]), Role::Active), ["", "b:1"]);

@@ -123,7 +123,7 @@ impl Session {
                     let (token, revision) =
                         (hello.token.to_owned(), self.service.control().access_revision());
                     tracing::debug!(
-                        who = caller.who(),
+                        who = caller.display_name(),
                         client = hello.client,
                         "a wire client connected"
                     );

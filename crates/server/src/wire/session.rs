@@ -193,14 +193,14 @@ impl Session {
     }
 
     /// The peer's display name.
-    pub(super) fn who(&self) -> String {
-        self.peer.as_ref().map_or_else(String::new, |peer| peer.caller.who().to_owned())
+    pub(super) fn display_name(&self) -> String {
+        self.peer.as_ref().map_or_else(String::new, |peer| peer.caller.display_name().to_owned())
     }
 
     /// The owner's name of a request, by default the peer's display name.
     pub(super) fn owner(&self, given: &str) -> String {
         match given {
-            "" => self.who(),
+            "" => self.display_name(),
             given => given.to_owned(),
         }
     }
@@ -257,11 +257,14 @@ impl Session {
         }
     }
 
-    pub(super) fn push(&mut self, (number, watch, told): InvalidationNotice) -> Result<(), Ended> {
+    pub(super) fn push(
+        &mut self,
+        (number, watch, invalidated): InvalidationNotice,
+    ) -> Result<(), Ended> {
         // A revoked token must not even learn the names of keys.
         self.check_peer()?;
         let frame = Frame { namespace: number, id: 0 };
-        let reply = match &told {
+        let reply = match &invalidated {
             Some(Invalidated::Key(key)) => Reply::Invalidated(verax_wire::Invalidated::Key(key)),
             Some(Invalidated::Tag(tag)) => Reply::Invalidated(verax_wire::Invalidated::Tag(tag)),
             Some(Invalidated::All) => Reply::Invalidated(verax_wire::Invalidated::All),
@@ -340,7 +343,7 @@ fn next_invalidation(
     mut watch: InvalidationWatch,
 ) -> BoxFuture<'static, InvalidationNotice> {
     Box::pin(async move {
-        let told = watch.next().await;
-        (number, watch, told)
+        let invalidated = watch.next().await;
+        (number, watch, invalidated)
     })
 }

@@ -10,6 +10,8 @@
 //! must run again.
 
 mod lease;
+#[cfg(test)]
+mod model;
 mod table;
 #[cfg(test)]
 pub(super) mod tests;

@@ -1,9 +1,8 @@
-use std::collections::{BTreeMap, HashSet};
+use std::time::Duration;
 
 use proptest::prelude::*;
 
-use std::time::Duration;
-
+use super::model::{Beside, Step};
 use super::*;
 use crate::guard::ShareLimits;
 use crate::key::{Key, NamespaceId};
@@ -11,20 +10,20 @@ use crate::time::Timestamp;
 
 const N: NamespaceId = NamespaceId(1);
 
-fn counted<W>(table: &LockTable<W>) -> (usize, usize) {
+pub(super) fn counted<W>(table: &LockTable<W>) -> (usize, usize) {
     let LockCounts { held, queued } = table.counts();
     (held, queued)
 }
 
-fn at(millis: u64) -> Timestamp {
+pub(super) fn at(millis: u64) -> Timestamp {
     Timestamp::from_millis(millis)
 }
 
-fn name(text: &str) -> LockName {
+pub(super) fn name(text: &str) -> LockName {
     (N, Key::new(text).unwrap())
 }
 
-fn request(owner: &str, lease: u64, wait: u64) -> AcquireRequest {
+pub(super) fn request(owner: &str, lease: u64, wait: u64) -> AcquireRequest {
     let [lease, wait] = [lease, wait].map(Duration::from_millis);
     AcquireRequest { owner: owner.into(), lease, wait, session: None, access: None }
 }
@@ -43,7 +42,7 @@ fn granted<W>(outcome: LockOutcome<W>) -> Grant {
 }
 
 #[test]
-fn a_lock_goes_from_hand_to_hand_in_the_order_of_asking() {
+fn a_lock_passes_on_in_request_order() {
     let (mut table, mut notices, berth) = (table(), Vec::new(), name("berth-7"));
     let first =
         granted(table.acquire(&berth, request("a", 100, 0), 0, at(0), &mut notices).unwrap());
@@ -79,7 +78,7 @@ fn a_lock_goes_from_hand_to_hand_in_the_order_of_asking() {
 }
 
 #[test]
-fn without_an_epoch_nothing_is_given_and_a_new_one_only_grows() {
+fn without_an_epoch_no_lock_is_granted_and_epochs_only_grow() {
     let (mut table, mut notices, berth) =
         (LockTable::new(ShareLimits::each(10)), Vec::new(), name("berth-7"));
     let refused = table.acquire(&berth, request("a", 100, 0), 0, at(0), &mut notices).unwrap_err();
@@ -101,7 +100,7 @@ fn without_an_epoch_nothing_is_given_and_a_new_one_only_grows() {
 }
 
 #[test]
-fn nothing_is_given_or_renewed_from_the_moment_that_somebody_else_may_give() {
+fn no_lock_is_granted_or_renewed_after_the_lease_of_the_node() {
     let (mut table, mut notices, berth) = (table(), Vec::new(), name("berth-7"));
     table.give_until(Some(at(100)));
     let held =
@@ -132,7 +131,7 @@ fn nothing_is_given_or_renewed_from_the_moment_that_somebody_else_may_give() {
 }
 
 #[test]
-fn all_holds_and_waits_end_together_and_a_later_epoch_begins_anew() {
+fn the_end_of_an_epoch_ends_all_leases_and_waits() {
     let (mut table, mut notices, berth) = (table(), Vec::new(), name("berth-7"));
     let held =
         granted(table.acquire(&berth, request("a", 500, 0), 0, at(0), &mut notices).unwrap());
@@ -153,7 +152,7 @@ fn all_holds_and_waits_end_together_and_a_later_epoch_begins_anew() {
 }
 
 #[test]
-fn holds_and_waits_of_a_namespace_are_bounded_and_others_are_not_touched() {
+fn leases_and_waits_are_bounded_per_namespace() {
     let (mut table, mut notices) = (LockTable::new(ShareLimits::each(3)), Vec::new());
     table.begin_epoch(1);
     for n in 0..2 {
@@ -177,7 +176,7 @@ fn holds_and_waits_of_a_namespace_are_bounded_and_others_are_not_touched() {
 }
 
 #[test]
-fn what_is_over_cannot_be_renewed_and_says_who_has_it_now() {
+fn an_expired_lease_cannot_be_renewed_and_names_the_new_holder() {
     let (mut table, mut notices, berth) = (table(), Vec::new(), name("berth-7"));
     let first =
         granted(table.acquire(&berth, request("a", 100, 0), 0, at(0), &mut notices).unwrap());
@@ -194,80 +193,6 @@ fn what_is_over_cannot_be_renewed_and_says_who_has_it_now() {
     assert_eq!(other, NotHeld::Other { token: first.token, owner, now: second.token });
 }
 
-#[derive(Debug, Clone)]
-enum Step {
-    Acquire { lock: u8, lease: u8, wait: u8, session: Option<u8> },
-    Renew { which: usize, lease: u8 },
-    Release(usize),
-    Force(u8),
-    Leave(usize),
-    Disconnect(u8),
-    Advance,
-    Pass(u8),
-    Epoch,
-}
-
-fn step() -> impl Strategy<Value = Step> {
-    prop_oneof![
-        6 => (0..3u8, 1..60u8, prop_oneof![1 => Just(0u8), 4 => 1..90u8], prop::option::of(0..3u8))
-            .prop_map(|(lock, lease, wait, session)| Step::Acquire { lock, lease, wait, session }),
-        2 => (0..12usize, 1..60u8).prop_map(|(which, lease)| Step::Renew { which, lease }),
-        3 => (0..12usize).prop_map(Step::Release),
-        1 => (0..3u8).prop_map(Step::Force),
-        2 => (0..12usize).prop_map(Step::Leave),
-        1 => (0..3u8).prop_map(Step::Disconnect),
-        2 => Just(Step::Advance),
-        4 => (0..50u8).prop_map(Step::Pass),
-        1 => Just(Step::Epoch),
-    ]
-}
-
-/// A lock by the plain reading of the rules: a holder and a queue.
-#[derive(Debug, Default, Clone)]
-struct Plain {
-    held: Option<(u32, u64, Option<u8>)>,
-    queue: Vec<(u32, u64, u64, Option<u8>)>,
-}
-
-/// What a caller learned, by its number.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Heard {
-    Granted(u64),
-    TimedOut,
-}
-
-impl Plain {
-    /// Grants the lock to the first queued caller.
-    fn pass_on(&mut self, now: u64, heard: &mut Vec<(u32, Heard)>) {
-        self.held = None;
-        if !self.queue.is_empty() {
-            let (who, lease, _, session) = self.queue.remove(0);
-            self.held = Some((who, now + lease, session));
-            heard.push((who, Heard::Granted(now + lease)));
-        }
-    }
-
-    fn settle(&mut self, now: u64, heard: &mut Vec<(u32, Heard)>) {
-        let Some((_, ends, _)) = self.held else { return };
-        let due = |(_, _, gives_up, _): &(u32, u64, u64, Option<u8>)| *gives_up <= now;
-        if ends > now && !self.queue.iter().any(due) {
-            return;
-        }
-        let until = ends.min(now);
-        self.queue.retain(|(who, _, gives_up, _)| {
-            let stays = *gives_up > until;
-            if !stays {
-                heard.push((*who, Heard::TimedOut));
-            }
-            stays
-        });
-        if ends <= now {
-            self.pass_on(now, heard);
-        }
-        self.settle(now, heard);
-    }
-}
-
 /// How many random schedules are tried; `VERAX_PROPERTY_CASES` sets more.
 pub(crate) fn cases() -> u32 {
     let set = std::env::var("VERAX_PROPERTY_CASES").ok();
@@ -280,171 +205,17 @@ proptest! {
     /// Promise 4 over random schedules, step by step beside the plain reading of the rules: who is
     /// granted what, who times out, in which order; tokens only grow; nobody is notified twice.
     #[test]
-    fn locks_follow_the_plain_rules(steps in prop::collection::vec(step(), 1..50)) {
-        let mut table = LockTable::new(ShareLimits::each(1_000));
-        let (mut epoch, mut now, mut callers) = (1, 0u64, 0u32);
-        table.begin_epoch(epoch);
-        let mut plain: BTreeMap<u8, Plain> = BTreeMap::new();
-        // Callers that were granted something, by their number: lock and token.
-        let mut grants: Vec<(u32, u8, FencingToken)> = Vec::new();
-        let mut tickets: Vec<(u32, u8, Ticket)> = Vec::new();
-        let (mut last, mut answered) = (FencingToken(0), HashSet::new());
-        let session = |id: u8| SessionId(id.into());
-        (0..3).for_each(|id| table.connect(session(id)));
-        let of = |lock: u8| name(&lock.to_string());
+    fn locks_match_the_model(steps in prop::collection::vec(Step::any(), 1..50)) {
+        let mut beside = Beside::new();
         for step in steps {
-            let (mut notices, mut heard) = (Vec::new(), Vec::new());
-            match step {
-                Step::Pass(time) => now += u64::from(time),
-                Step::Epoch => {
-                    epoch += 1;
-                    table.begin_epoch(epoch);
-                }
-                Step::Advance => {
-                    table.advance(at(now), &mut notices);
-                    plain.values_mut().for_each(|lock| lock.settle(now, &mut heard));
-                    if let Some(next) = table.next_moment() {
-                        prop_assert!(next > at(now), "what is due stays undone");
-                    }
-                }
-                Step::Acquire { lock, lease, wait, session: of_session } => {
-                    callers += 1;
-                    let mut asked = request("x", lease.into(), wait.into());
-                    asked.session = of_session.map(session);
-                    let outcome = table.acquire(&of(lock), asked, callers, at(now), &mut notices).unwrap();
-                    let model = plain.entry(lock).or_default();
-                    model.settle(now, &mut heard);
-                    match (outcome, model.held) {
-                        (LockOutcome::Granted(grant, _), None) => {
-                            prop_assert!(grant.token > last, "tokens only grow");
-                            last = grant.token;
-                            prop_assert_eq!(grant.ends_at, at(now + u64::from(lease)));
-                            grants.push((callers, lock, grant.token));
-                            model.held = Some((callers, now + u64::from(lease), of_session));
-                        }
-                        (LockOutcome::Queued(ticket), Some(_)) if wait > 0 => {
-                            let gives_up = now + u64::from(wait);
-                            model.queue.push((callers, lease.into(), gives_up, of_session));
-                            tickets.push((callers, lock, ticket));
-                        }
-                        (LockOutcome::HeldByOther(_, waiter), Some(_)) if wait == 0 => {
-                            prop_assert_eq!(waiter, callers);
-                        }
-                        other => prop_assert!(false, "{:?}", other),
-                    }
-                }
-                Step::Renew { which, lease } if !grants.is_empty() => {
-                    let (who, lock, token) = grants[which % grants.len()];
-                    let lease = u64::from(lease);
-                    let renewed =
-                        table.renew(&of(lock), token, Duration::from_millis(lease), at(now), &mut notices);
-                    let model = plain.entry(lock).or_default();
-                    model.settle(now, &mut heard);
-                    match &mut model.held {
-                        Some((holder, ends, _)) if *holder == who => {
-                            *ends = now + lease;
-                            prop_assert_eq!(renewed, Ok(at(*ends)));
-                        }
-                        _ => prop_assert!(renewed.is_err()),
-                    }
-                }
-                Step::Release(which) if !grants.is_empty() => {
-                    let (who, lock, token) = grants[which % grants.len()];
-                    let released = table.release(&of(lock), token, at(now), &mut notices);
-                    let model = plain.entry(lock).or_default();
-                    model.settle(now, &mut heard);
-                    let holds = model.held.is_some_and(|(holder, ..)| holder == who);
-                    prop_assert_eq!(released.is_ok(), holds);
-                    if holds {
-                        model.pass_on(now, &mut heard);
-                    }
-                }
-                Step::Force(lock) => {
-                    let forced = table.force_release(&of(lock), at(now), &mut notices);
-                    let model = plain.entry(lock).or_default();
-                    model.settle(now, &mut heard);
-                    prop_assert_eq!(forced.is_some(), model.held.is_some());
-                    if forced.is_some() {
-                        model.pass_on(now, &mut heard);
-                    }
-                }
-                Step::Leave(which) if !tickets.is_empty() => {
-                    let (who, lock, ticket) = tickets[which % tickets.len()];
-                    let left = table.leave(&of(lock), ticket);
-                    let model = plain.entry(lock).or_default();
-                    let before = model.queue.len();
-                    model.queue.retain(|(waiting, ..)| *waiting != who);
-                    prop_assert_eq!(left, model.queue.len() < before);
-                    answered.insert(who);
-                }
-                Step::Disconnect(id) => {
-                    table.disconnect(session(id), at(now), &mut notices);
-                    table.connect(session(id));
-                    // The locks of the session, in the order of their leases.
-                    let mut order: Vec<(u32, u8)> = plain
-                        .iter()
-                        .filter(|(_, model)| {
-                            model.held.is_some_and(|(_, _, s)| s == Some(id))
-                                || model.queue.iter().any(|(.., s)| *s == Some(id))
-                        })
-                        .filter_map(|(lock, model)| Some((model.held?.0, *lock)))
-                        .collect();
-                    let token = |who: u32| grants.iter().find(|(w, ..)| *w == who).map(|g| g.2);
-                    order.sort_by_key(|(who, _)| token(*who));
-                    for (_, lock) in order {
-                        let model = plain.get_mut(&lock).unwrap();
-                        model.settle(now, &mut heard);
-                        model.queue.retain(|(who, _, _, s)| {
-                            if *s == Some(id) {
-                                answered.insert(*who);
-                            }
-                            *s != Some(id)
-                        });
-                        if model.held.is_some_and(|(_, _, s)| s == Some(id)) {
-                            model.pass_on(now, &mut heard);
-                        }
-                    }
-                }
-                Step::Renew { .. } | Step::Release(_) | Step::Leave(_) => {}
-            }
-            let mut said = Vec::new();
-            for notices in notices {
-                match notices {
-                    LockNotice::Granted(who, grant) => {
-                        prop_assert!(grant.token > last, "tokens only grow");
-                        last = grant.token;
-                        let lock: u8 = grant.name.1.as_str().parse().unwrap();
-                        grants.push((who, lock, grant.token));
-                        said.push((who, Heard::Granted(grant.ends_at.as_millis())));
-                    }
-                    LockNotice::TimedOut(who, _) => said.push((who, Heard::TimedOut)),
-                    LockNotice::Ended(..) => {}
-                }
-            }
-            for (who, _) in &said {
-                prop_assert!(answered.insert(*who), "{} is notified twice, or after it left", who);
-            }
-            // Locks are independent, so the rules fix only the order within one.
-            said.sort_by_key(|(who, _)| *who);
-            heard.sort_by_key(|(who, _)| *who);
-            prop_assert_eq!(&said, &heard);
-            let waiting: usize = plain.values().map(|model| model.queue.len()).sum();
-            let held = plain.values().filter(|model| model.held.is_some()).count();
-            prop_assert_eq!(counted(&table), (held, waiting));
+            beside.step(step)?;
         }
-        // Time alone ends every lease and every wait.
-        let mut notices = Vec::new();
-        for _ in 0..200 {
-            now += 60;
-            table.advance(at(now), &mut notices);
-        }
-        prop_assert_eq!((counted(&table), table.next_moment()), ((0, 0), None));
-        prop_assert!(table.namespaces().is_empty(), "places are left over");
+        beside.end()?;
     }
 }
 
 #[test]
-fn an_epoch_that_ended_is_followed_by_a_larger_one_alone() {
+fn an_ended_epoch_is_followed_only_by_a_larger_one() {
     let (mut table, mut notices) = (LockTable::new(ShareLimits::each(10)), Vec::new());
     let mut ask = |table: &mut LockTable<u32>| {
         let name = (NamespaceId(1), Key::new("gate").unwrap());
@@ -466,7 +237,7 @@ fn an_epoch_that_ended_is_followed_by_a_larger_one_alone() {
 }
 
 #[test]
-fn a_claim_of_a_connection_that_has_ended_is_refused() {
+fn a_request_of_an_ended_connection_is_refused() {
     let (mut table, mut notices, berth) = (table(), Vec::new(), name("berth-7"));
     let by = |session, wait| AcquireRequest {
         session: Some(SessionId(session)),
@@ -487,7 +258,7 @@ fn a_claim_of_a_connection_that_has_ended_is_refused() {
 }
 
 #[test]
-fn access_that_is_withdrawn_ends_holds_and_waits() {
+fn revoked_access_ends_leases_and_waits() {
     let (mut table, mut notices) = (LockTable::new(ShareLimits::each(10)), Vec::new());
     table.begin_epoch(1);
     let name = (NamespaceId(1), Key::new("gate").unwrap());
@@ -514,7 +285,7 @@ fn access_that_is_withdrawn_ends_holds_and_waits() {
 /// A long queue whose callers arrive, time out and leave at different moments costs little for
 /// each; what is shown of it is bounded.
 #[test]
-fn a_long_queue_is_counted_whole_and_shown_in_part() {
+fn a_long_queue_is_counted_in_full_and_listed_in_part() {
     let (mut table, mut notices) = (LockTable::new(ShareLimits::each(10_000)), Vec::new());
     table.begin_epoch(1);
     let name = (NamespaceId(1), Key::new("berth-7").unwrap());
@@ -561,7 +332,7 @@ fn a_long_queue_is_counted_whole_and_shown_in_part() {
 }
 
 #[test]
-fn many_that_are_over_at_once_end_in_steps_and_the_lock_goes_to_one_that_is_still_there() {
+fn mass_expiry_ends_leases_in_steps_and_passes_locks_to_live_waiters() {
     let (mut table, mut notices, berth) =
         (LockTable::new(ShareLimits::each(20_000)), Vec::new(), name("berth-7"));
     table.begin_epoch(1);
@@ -600,7 +371,7 @@ fn many_that_are_over_at_once_end_in_steps_and_the_lock_goes_to_one_that_is_stil
 }
 
 #[test]
-fn views_are_bounded_and_show_the_longest_holds() {
+fn views_are_bounded_and_show_the_longest_leases() {
     let (mut table, mut notices) = (LockTable::new(ShareLimits::each(10_000)), Vec::new());
     table.begin_epoch(1);
     for n in 0..300u64 {

@@ -52,7 +52,7 @@ fn a_thousand_callers_get_one_permit() {
 }
 
 #[test]
-fn a_late_holder_is_refused_and_its_waiters_follow_the_new_one() {
+fn a_late_holder_is_refused_and_its_waiters_follow_the_new_holder() {
     let mut table = RefillTable::new(limits(10), 0);
     let JoinOutcome::Holder(first) = table.join(N, &key("k"), 'a', at(0), LEASE) else { panic!() };
     let JoinOutcome::Holder(second) = table.join(N, &key("k"), 'b', at(100), LEASE) else {
@@ -65,7 +65,7 @@ fn a_late_holder_is_refused_and_its_waiters_follow_the_new_one() {
 }
 
 #[test]
-fn an_invalidation_voids_and_newcomers_start_afresh() {
+fn an_invalidation_voids_the_permit_and_later_callers_get_a_new_one() {
     let mut table = RefillTable::new(limits(10), 0);
     let JoinOutcome::Holder(old) = table.join(N, &key("k"), 'a', at(0), LEASE) else { panic!() };
     assert_eq!(table.void(N, &key("k")).permits, 1);
@@ -89,7 +89,7 @@ fn voiding_a_namespace_leaves_others_alone() {
 }
 
 #[test]
-fn callers_take_turns_until_one_brings_the_value() {
+fn the_permit_passes_on_until_a_caller_stores_the_value() {
     let (mut table, mut turns) = (RefillTable::new(limits(2), 0), Vec::new());
     let first = table.acquire(N, &key("k"), &me(), at(0), LEASE, &mut turns).unwrap();
     let refused = table.acquire(N, &key("k"), &me(), at(1), LEASE, &mut turns).unwrap_err();
@@ -113,7 +113,7 @@ fn callers_take_turns_until_one_brings_the_value() {
 }
 
 #[test]
-fn a_turn_may_be_left_to_the_service() {
+fn a_permit_may_be_left_to_the_service() {
     let (mut table, mut turns) = (RefillTable::new(limits(9), 0), Vec::new());
     let first = table.acquire(N, &key("k"), &me(), at(0), LEASE, &mut turns).unwrap();
     table.join(N, &key("k"), 'a', at(1), LEASE);
@@ -127,7 +127,7 @@ fn a_turn_may_be_left_to_the_service() {
 }
 
 #[test]
-fn access_that_is_withdrawn_ends_permits_and_waits_and_no_others() {
+fn revoked_access_ends_its_permits_and_waits_only() {
     let (mut table, mut turns) = (RefillTable::new(limits(10), 0), Vec::new());
     let (gone, stays) = (with_access(7), with_access(8));
     let held = table.acquire(N, &key("k"), &gone, at(0), LEASE, &mut turns).unwrap();
@@ -157,7 +157,7 @@ proptest! {
     /// at most one permit is live for a key, a value is accepted only when nothing voided or
     /// outlived its permit, turns come in order, and every waiter is returned exactly once.
     #[test]
-    fn one_live_permit_no_old_data_no_lost_waiter(
+    fn permits_match_the_model(
         steps in prop::collection::vec(Step::any(), 1..60),
     ) {
         let mut model = Model::new();
@@ -167,7 +167,7 @@ proptest! {
 }
 
 #[test]
-fn permits_of_callers_are_bounded_by_namespace_and_voided_ones_altogether() {
+fn live_permits_are_bounded_per_namespace_and_voided_ones_in_all() {
     const OTHER: NamespaceId = NamespaceId(2);
     let permits = ShareLimits { in_all: 100, ..ShareLimits::each(3) };
     let few = RefillLimits { permits, voided: 2, ..Default::default() };
@@ -213,7 +213,7 @@ fn permits_of_callers_are_bounded_by_namespace_and_voided_ones_altogether() {
 }
 
 #[test]
-fn permits_that_an_invalidation_voids_together_are_told_so_and_leave_bit_by_bit() {
+fn voided_permits_are_notified_and_removed_in_steps() {
     let permits = ShareLimits::each(100);
     let limits = RefillLimits { permits, voided: 1_000, ..Default::default() };
     let (mut table, mut turns) = (RefillTable::new(limits, 0), Vec::new());

@@ -38,7 +38,7 @@ fn conditions_hold_for_deletes_and_lifetimes_too() {
 }
 
 #[test]
-fn what_look_ups_do_not_find_is_not_there_for_conditions() {
+fn conditions_see_what_reads_see() {
     let store = Store::new(1 << 20);
     let a = store.open(A, Quota::default());
     let second = Duration::from_secs(1);
@@ -59,7 +59,7 @@ fn what_look_ups_do_not_find_is_not_there_for_conditions() {
 }
 
 #[test]
-fn conditions_are_checked_against_what_is_there() {
+fn conditions_are_checked_against_the_stored_entry() {
     let store = Store::new(1 << 20);
     let a = store.open(A, Quota::default());
     let try_put = |value: &str, condition, now| {

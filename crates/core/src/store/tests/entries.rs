@@ -3,7 +3,7 @@
 use super::*;
 
 #[test]
-fn a_negative_result_is_an_entry_and_no_value() {
+fn a_negative_entry_has_no_value() {
     let store = Store::new(1 << 20);
     let partition = store.open(A, Quota::default());
     let (k, second) = (key("k"), Duration::from_secs(1));
@@ -33,7 +33,7 @@ fn a_negative_result_is_an_entry_and_no_value() {
 }
 
 #[test]
-fn an_entry_remembers_how_long_its_refill_took_at_no_cost() {
+fn an_entry_stores_its_refill_time_without_extra_memory() {
     let store = Store::new(1 << 20);
     let partition = store.open(A, Quota::default());
     put(&partition, "k", "v");
@@ -80,7 +80,7 @@ fn stale_parts_keep_an_entry_after_its_max_age() {
 }
 
 #[test]
-fn an_entry_comes_back_as_it_was_stored() {
+fn an_entry_round_trips() {
     let store = Store::new(8 << 20);
     let a = store.open(A, Quota::default());
     for (name, size, media_type) in [
@@ -91,7 +91,7 @@ fn an_entry_comes_back_as_it_was_stored() {
         let mut stored = Entry::new(vec![7; size], media_type, Lifetime::default(), at(5));
         stored.lifetime.max_age = Duration::from_secs(3);
         stored.lifetime.stale_if_error = Duration::from_secs(2);
-        let stored = stored.with_tags(tags(&["boards", "harbour-7"]));
+        let stored = stored.with_tags(tags(&["boards", "harbor-7"]));
         a.put(&key(name), &stored, Precondition::Always, at(5)).unwrap();
         let found = a.get(name, at(6)).unwrap().entry();
         assert_eq!(found.value, stored.value);
@@ -103,7 +103,7 @@ fn an_entry_comes_back_as_it_was_stored() {
 }
 
 #[test]
-fn another_lifetime_counts_from_now_and_leaves_value_tags_and_age() {
+fn a_new_lifetime_counts_from_now_and_keeps_value_tags_and_age() {
     let store = Store::new(1 << 20);
     let a = store.open(A, Quota::default());
     let tagged = entry("v", 1_000, at(0)).with_tags(tags(&["t"]));
@@ -122,7 +122,7 @@ fn another_lifetime_counts_from_now_and_leaves_value_tags_and_age() {
 }
 
 #[test]
-fn invalidating_a_tag_ends_all_that_carry_it_and_nothing_else() {
+fn invalidating_a_tag_ends_exactly_its_entries() {
     let store = Store::new(8 << 20);
     let (a, b) = (store.open(A, Quota::default()), store.open(B, Quota::default()));
     for n in 0..300 {

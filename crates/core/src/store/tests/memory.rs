@@ -3,7 +3,7 @@
 use super::*;
 
 #[test]
-fn dropping_a_partition_gives_its_memory_back() {
+fn dropping_a_partition_frees_its_memory() {
     let store = Store::new(8 << 20);
     let a = store.open(A, Quota::default());
     for n in 0..5_000 {
@@ -18,7 +18,7 @@ fn dropping_a_partition_gives_its_memory_back() {
 }
 
 #[test]
-fn an_ended_entry_is_not_found_and_its_memory_comes_back() {
+fn an_expired_entry_is_not_found_and_its_memory_is_freed() {
     let store = Store::new(1 << 20);
     let a = store.open(A, Quota::default());
     put(&a, "k", "v");
@@ -31,7 +31,7 @@ fn an_ended_entry_is_not_found_and_its_memory_comes_back() {
 }
 
 #[test]
-fn many_entries_that_end_together_go_in_small_steps() {
+fn mass_expiry_proceeds_in_small_steps() {
     let store = Store::new(64 << 20);
     let a = store.open(A, Quota::default());
     for n in 0..50_000 {
@@ -48,7 +48,7 @@ fn many_entries_that_end_together_go_in_small_steps() {
 #[rstest]
 #[case(4_096)]
 #[case(100_000)]
-fn an_entry_larger_than_the_limit_is_refused_and_nothing_is_lost(#[case] cap: u64) {
+fn an_entry_beyond_the_limit_is_refused_and_nothing_is_lost(#[case] cap: u64) {
     let store = Store::new(80_000);
     let a = store.open(A, Quota { reserve: 0, cap });
     put(&a, "k", "v");
@@ -59,7 +59,7 @@ fn an_entry_larger_than_the_limit_is_refused_and_nothing_is_lost(#[case] cap: u6
 }
 
 #[test]
-fn clearing_is_at_once_and_memory_comes_back_later() {
+fn clearing_is_immediate_and_memory_is_freed_later() {
     let store = Store::new(16 << 20);
     let a = store.open(A, Quota::default());
     (0..20_000).for_each(|n| put(&a, &format!("k{n}"), "v"));
@@ -73,7 +73,7 @@ fn clearing_is_at_once_and_memory_comes_back_later() {
 }
 
 #[test]
-fn what_was_cleared_goes_before_anything_is_evicted() {
+fn cleared_entries_are_freed_before_any_eviction() {
     let store = Store::new(4 << 20);
     let (a, b) = (store.open(A, Quota::default()), store.open(B, Quota::default()));
     (0..10_000).for_each(|n| put(&a, &format!("k{n}"), "v"));
@@ -84,7 +84,7 @@ fn what_was_cleared_goes_before_anything_is_evicted() {
 }
 
 #[test]
-fn what_is_asked_for_stays_while_newcomers_pass_through() {
+fn read_entries_survive_a_scan_of_new_ones() {
     let store = Store::new(1 << 20);
     let a = store.open(A, Quota::default());
     (0..500).for_each(|n| put(&a, &format!("hot{n}"), &"x".repeat(100)));
@@ -98,7 +98,7 @@ fn what_is_asked_for_stays_while_newcomers_pass_through() {
 }
 
 #[test]
-fn a_noisy_namespace_leaves_a_quiet_ones_hit_ratio_where_it_was() {
+fn a_noisy_namespace_does_not_lower_a_quiet_ones_hit_ratio() {
     let store = Store::new(4 << 20);
     let quiet = store.open(A, Quota { reserve: 1 << 20, ..Quota::default() });
     let noisy = store.open(B, Quota::default());
@@ -144,7 +144,7 @@ fn without_reserves_memory_is_shared_evenly() {
 }
 
 #[test]
-fn a_cap_is_kept_although_there_is_room() {
+fn a_cap_is_enforced_while_memory_is_free() {
     let store = Store::new(8 << 20);
     let a = store.open(A, Quota { reserve: 0, cap: 1 << 20 });
     for n in 0..20_000 {
@@ -158,7 +158,7 @@ fn a_cap_is_kept_although_there_is_room() {
 }
 
 #[test]
-fn readers_and_writers_at_once_see_whole_values_of_their_own_namespace() {
+fn concurrent_readers_and_writers_see_whole_values_of_their_namespace() {
     let store = Store::new(2 << 20);
     let partitions = [store.open(A, Quota::default()), store.open(B, Quota::default())];
     std::thread::scope(|scope| {
@@ -192,7 +192,7 @@ fn readers_and_writers_at_once_see_whole_values_of_their_own_namespace() {
 }
 
 #[test]
-fn tags_that_an_entry_brings_are_made_room_for_like_its_value() {
+fn new_tags_of_an_entry_count_against_the_limit() {
     let store = Store::new(64 << 10);
     let partition = store.open(A, Quota { reserve: 0, cap: 32 << 10 });
     for n in 0..500u32 {
@@ -213,7 +213,7 @@ fn tags_that_an_entry_brings_are_made_room_for_like_its_value() {
 }
 
 #[test]
-fn a_lowered_cap_shrinks_a_namespace_in_small_steps_and_leaves_it_of_use() {
+fn a_lowered_cap_shrinks_a_namespace_in_small_steps_while_it_serves() {
     let store = Store::new(1 << 30);
     let partition = store.open(NamespaceId(1), Quota::default());
     let mut put = |n: u64| {
@@ -243,7 +243,7 @@ fn a_lowered_cap_shrinks_a_namespace_in_small_steps_and_leaves_it_of_use() {
 }
 
 #[test]
-fn a_lowered_limit_shrinks_the_store_in_small_steps_and_a_raised_one_holds_at_once() {
+fn a_lowered_limit_shrinks_the_store_in_steps_and_a_raised_one_applies_immediately() {
     let store = Store::new(32 << 20);
     let partitions = [A, B].map(|id| store.open(id, Quota::default()));
     let fill = |most: u64| {

@@ -3,7 +3,7 @@
 use super::*;
 
 #[test]
-fn a_revision_tells_every_storing_of_a_key_from_every_other() {
+fn revisions_distinguish_all_puts_of_a_key() {
     let store = Store::new(1 << 20);
     let a = store.open(A, Quota::default());
     let put = |condition| a.put(&key("k"), &entry("v", 60_000, at(0)), condition, at(0));
@@ -34,7 +34,7 @@ fn a_revision_tells_every_storing_of_a_key_from_every_other() {
 }
 
 #[test]
-fn a_counter_has_another_revision_after_each_addition_and_ends_when_it_did() {
+fn an_addition_changes_the_revision_and_keeps_the_lifetime() {
     let store = Store::new(1 << 20);
     let a = store.open(A, Quota::default());
     let minute = Lifetime::of(Duration::from_secs(60));

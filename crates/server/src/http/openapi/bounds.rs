@@ -229,7 +229,7 @@ mod tests {
     }
 
     #[rstest::rstest]
-    fn the_pattern_of_names_accepts_what_names_may_be(
+    fn the_name_pattern_accepts_every_valid_name(
         #[values("a", "a1", "a-b", "", "1a", "-a", "a-", "A", "a_b", "a--b", "é")] text: &str,
         #[values(1, 31, 63)] times: usize,
     ) {
@@ -238,7 +238,7 @@ mod tests {
     }
 
     #[test]
-    fn the_pattern_of_names_ends_where_names_do() {
+    fn the_name_pattern_refuses_invalid_names() {
         for (letters, valid) in [(62, true), (63, true), (64, false)] {
             let text = "a".repeat(letters);
             assert_eq!(fits(NAME, &text), valid, "{letters}");
@@ -247,7 +247,7 @@ mod tests {
     }
 
     #[rstest::rstest]
-    fn the_pattern_of_tags_accepts_what_tags_may_be(
+    fn the_tag_pattern_accepts_every_valid_tag(
         #[values("a", "line 4", "~", "\u{7f}", "\t", "é", "")] text: &str,
         #[values(1, 127, 128, 129)] times: usize,
     ) {
@@ -256,7 +256,7 @@ mod tests {
     }
 
     #[rstest::rstest]
-    fn the_pattern_of_scopes_accepts_what_scopes_may_be(
+    fn the_scope_pattern_accepts_every_valid_scope(
         #[values(
             "admin",
             "read:tideline",
@@ -278,7 +278,7 @@ mod tests {
     }
 
     #[rstest::rstest]
-    fn the_pattern_of_entity_tags_accepts_what_conditions_may_be(
+    fn the_entity_tag_pattern_accepts_every_valid_condition(
         #[values("*", "\"a\"", "W/\"a\"", "\"a\", \"b\" ,W/\"\"", "a", "\"a", "w/\"a\"")]
         text: &str,
     ) {
@@ -288,7 +288,7 @@ mod tests {
     }
 
     #[rstest::rstest]
-    fn the_pattern_of_cache_groups_accepts_no_more_than_lists_of_tags(
+    fn the_cache_groups_pattern_accepts_only_tag_lists(
         #[values("\"a\"", "\"a\", \"line 4\"", "\"a\" , \"b\"", "a", "\"a", "\"\"", "\"a\",", "1")]
         text: &str,
     ) {

@@ -1,8 +1,8 @@
-//! The interface's own description (OpenAPI 3.1).
+//! How the interface's description (OpenAPI 3.1) is derived from handlers and types. Only tests
+//! derive it: they keep `docs/openapi.json`, which the service embeds and serves, current.
 
 mod bounds;
 
-use axum::Json;
 use utoipa::openapi::path::Operation;
 use utoipa::openapi::schema::AdditionalProperties;
 use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
@@ -10,8 +10,8 @@ use utoipa::openapi::{Content, Ref, RefOr, Response, Schema};
 use utoipa::{Modify, OpenApi};
 
 use crate::http::{
-    administration, batches, counters, drills, entries, health, live, locks, metrics, nodes,
-    permits, rate_limits, runs, sessions, tags, waiting,
+    administration, batches, counters, description, drills, entries, health, live, locks, metrics,
+    nodes, permits, rate_limits, runs, sessions, tags, waiting,
 };
 
 #[derive(OpenApi)]
@@ -34,7 +34,7 @@ use crate::http::{
         runs::profiles, runs::recent_load, runs::start_load, runs::load, runs::stop_load,
         runs::watch_load,
         drills::specs, drills::recent, drills::start, drills::show, drills::watch,
-        health::healthz, health::readyz, nodes::list, metrics::show, show,
+        health::healthz, health::readyz, nodes::list, metrics::show, description::show,
     ),
     modifiers(&Bearer, &Complete),
     security(("token" = []))
@@ -143,13 +143,6 @@ fn words(status: &str) -> &'static str {
     }
 }
 
-/// Show this description.
-#[utoipa::path(get, path = "/openapi.json", tag = "health", operation_id = "description", security(()),
-    responses((status = 200, body = Object)))]
-pub(crate) async fn show() -> Json<utoipa::openapi::OpenApi> {
-    Json(Description::openapi())
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -157,7 +150,7 @@ mod tests {
     /// Checks that names are unique, path parameters match the path, every response is described,
     /// and every failure is a problem.
     #[test]
-    fn every_operation_is_described_whole() {
+    fn every_operation_is_fully_described() {
         let written = serde_json::to_value(Description::openapi()).unwrap();
         let mut names = std::collections::HashSet::new();
         for (path, methods) in written["paths"].as_object().unwrap() {
@@ -189,7 +182,7 @@ mod tests {
     }
 
     #[test]
-    fn every_bounded_member_is_in_the_description() {
+    fn every_bounded_member_is_described() {
         let shapes = &mut Description::openapi().components.unwrap().schemas;
         for (shape, member, of) in bounds::members() {
             let there = shapes.get_mut(shape).is_some_and(|s| bounds::bound_member(s, member, &of));

@@ -191,7 +191,7 @@ pub(super) fn command(
 /// Initializes the data directory if it is missing. It is created aside, synced, and moved into
 /// place when complete, so a directory in place is complete. `lock` is held, so no process of an
 /// interrupted start still writes.
-pub(super) fn initialise(
+pub(super) fn initialize(
     paths: &Paths,
     mariadbd: &Path,
     lock: &fs::File,

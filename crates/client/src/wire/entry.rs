@@ -1,0 +1,208 @@
+//! One entry, with everything that it is stored with: the fluent form of reading and refilling.
+
+use std::time::Duration;
+
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use sha2::{Digest, Sha256};
+
+use super::cache::Cache;
+use super::cached::{Cached, Refilled};
+use crate::error::ClientError;
+use crate::options::{LifetimeOptions, PutOptions};
+
+/// One entry of a [`Cache`], with what it is stored with when this caller refills it. Parts of the
+/// lifetime that are not set come from the namespace's policy.
+///
+/// ```no_run
+/// use std::time::Duration;
+/// # use verax_client::{Cache, ClientError};
+/// # async fn read_board(harbor: &str) -> Result<Vec<String>, std::io::Error> { Ok(vec![]) }
+/// # async fn example(boards: &Cache) -> Result<(), Box<dyn std::error::Error>> {
+/// let board = boards
+///     .entry("board/saltmere")
+///     .max_age(Duration::from_secs(30))
+///     .stale_if_error(Duration::from_secs(3_600))
+///     .tag("harbor-saltmere")
+///     .get_or_refill(async || read_board("saltmere").await)
+///     .await?;
+/// println!("{} sailings, {:?}", board.value.len(), board.from);
+/// # Ok(())
+/// # }
+/// ```
+#[derive(Debug, Clone)]
+#[must_use = "nothing is read before a terminal method, such as get_or_refill, is awaited"]
+pub struct CacheEntry {
+    pub(super) cache: Cache,
+    pub(super) key: String,
+    pub(super) lifetime: LifetimeOptions,
+    pub(super) negative_max_age: Option<Duration>,
+    pub(super) tags: Vec<String>,
+}
+
+/// The tag that all schema versions of a key's entry carry.
+pub(super) fn schema_tag(key: &str) -> String {
+    let hash = Sha256::digest(key.as_bytes());
+    let number = hash.iter().take(16).fold(0u128, |number, byte| number << 8 | u128::from(*byte));
+    format!("every-schema-of:{number:032x}")
+}
+
+impl Cache {
+    /// An entry, to be read or refilled with more than a lifetime.
+    pub fn entry(&self, key: impl Into<String>) -> CacheEntry {
+        CacheEntry {
+            cache: self.clone(),
+            key: key.into(),
+            lifetime: LifetimeOptions::default(),
+            negative_max_age: None,
+            tags: Vec::new(),
+        }
+    }
+}
+
+impl CacheEntry {
+    /// How long it is fresh.
+    pub fn max_age(mut self, time: Duration) -> Self {
+        self.lifetime.max_age = Some(time);
+        self
+    }
+
+    /// How long after that the previous copy is served while one caller refreshes it.
+    pub fn stale_while_revalidate(mut self, time: Duration) -> Self {
+        self.lifetime.stale_while_revalidate = Some(time);
+        self
+    }
+
+    /// How long after max-age the previous copy is served when a refill fails.
+    pub fn stale_if_error(mut self, time: Duration) -> Self {
+        self.lifetime.stale_if_error = Some(time);
+        self
+    }
+
+    /// How long the knowledge that there is no value is kept.
+    pub fn negative_max_age(mut self, time: Duration) -> Self {
+        self.negative_max_age = Some(time);
+        self
+    }
+
+    /// Adds a tag, by which the entry can be invalidated together with others.
+    pub fn tag(mut self, tag: impl Into<String>) -> Self {
+        self.tags.push(tag.into());
+        self
+    }
+
+    /// Adds several tags.
+    pub fn tags(mut self, tags: impl IntoIterator<Item = impl Into<String>>) -> Self {
+        self.tags.extend(tags.into_iter().map(Into::into));
+        self
+    }
+
+    /// The version of the value's schema. Each version has an entry of its own, under the key with
+    /// `;schema=VERSION` behind it, so that instances of the application before and after a change
+    /// of the schema do not refill each other's entries.
+    /// [`Outdated::key`](super::Outdated::key) invalidates all of them. Call it once.
+    pub fn schema(mut self, version: u32) -> Self {
+        self.tags.push(schema_tag(&self.key));
+        self.key = format!("{};schema={version}", self.key);
+        self
+    }
+
+    /// The key of the entry, with the schema's version.
+    pub fn key(&self) -> &str {
+        &self.key
+    }
+
+    /// The cached value, as JSON; `None` is a miss or a negative entry. Nothing is refilled, unless
+    /// the namespace has an origin.
+    ///
+    /// # Errors
+    /// [`ClientError`]; [`ClientError::Unreadable`] if the value is not such JSON.
+    pub async fn get<T: DeserializeOwned>(&self) -> Result<Option<T>, ClientError> {
+        self.cache.get_json(&self.key).await
+    }
+
+    /// Stores a value as JSON; returns whether it replaced one.
+    ///
+    /// # Errors
+    /// [`ClientError`]; [`ClientError::Invalid`] if the value cannot be serialized as JSON.
+    pub async fn put(&self, value: &impl Serialize) -> Result<bool, ClientError> {
+        self.cache.put_json(&self.key, value, self.put_options()).await
+    }
+
+    /// Deletes the entry; returns whether it existed.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn delete(&self) -> Result<bool, ClientError> {
+        self.cache.delete(&self.key).await
+    }
+
+    /// Returns the value, as JSON: from the cache if present, otherwise from `refill`, whose value
+    /// is stored. Of all callers that miss a key at the same time, in any process, one refills; the
+    /// others wait for its value, or take over when it fails. A value read before an invalidation
+    /// is never stored after it. When `refill` fails, a copy within its stale time is served
+    /// instead, marked as such.
+    ///
+    /// The value does not depend on the cache: if Verax does not respond in time, another caller
+    /// takes too long, or the cached value is of another form, `refill` is called.
+    ///
+    /// # Errors
+    /// Only errors of `refill`; [`Cached::not_stored`] says why its value was not stored.
+    pub async fn get_or_refill<T: Serialize + DeserializeOwned, E>(
+        &self,
+        refill: impl AsyncFnOnce() -> Result<T, E>,
+    ) -> Result<Cached<T>, E> {
+        let refill = async move || refill().await.map(Refilled::value);
+        let cached = self.refill(false, refill).await?;
+        // Without negative entries there is always a value.
+        match cached {
+            Cached { value: Some(value), from, age, time_left, not_stored } => {
+                Ok(Cached { value, from, age, time_left, not_stored })
+            }
+            Cached { value: None, .. } => unreachable!("a refill without a value"),
+        }
+    }
+
+    /// [`get_or_refill`](Self::get_or_refill) for values that may not exist, and for refills that
+    /// know more: tags and lifetimes found while reading. The knowledge that there is no value is
+    /// kept as a negative entry.
+    ///
+    /// # Errors
+    /// Only errors of `refill`.
+    pub async fn find_or_refill<T: Serialize + DeserializeOwned, R: Into<Refilled<T>>, E>(
+        &self,
+        refill: impl AsyncFnOnce() -> Result<R, E>,
+    ) -> Result<Cached<Option<T>>, E> {
+        self.refill(true, async move || refill().await.map(Into::into)).await
+    }
+
+    /// [`find_or_refill`](Self::find_or_refill) by a task: a caller that finds a stale copy, or one
+    /// that is due for early refresh, gets it without waiting, while `refill` runs in the
+    /// background of the process.
+    ///
+    /// # Errors
+    /// Only errors of `refill`, when there was no copy to serve.
+    pub async fn find_or_refill_in_background<T, R, E, F>(
+        &self,
+        refill: F,
+    ) -> Result<Cached<Option<T>>, E>
+    where
+        T: Serialize + DeserializeOwned + Clone + Send + Sync + 'static,
+        R: Into<Refilled<T>>,
+        E: Send + 'static,
+        F: Future<Output = Result<R, E>> + Send + 'static,
+    {
+        self.refill_in_background(async move { refill.await.map(Into::into) }).await
+    }
+
+    pub(super) fn put_options(&self) -> PutOptions {
+        let LifetimeOptions { max_age, stale_while_revalidate, stale_if_error } = self.lifetime;
+        PutOptions {
+            max_age,
+            stale_while_revalidate,
+            stale_if_error,
+            tags: self.tags.clone(),
+            ..PutOptions::default()
+        }
+    }
+}
