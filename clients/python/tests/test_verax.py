@@ -89,7 +89,28 @@ class AgainstVerax(unittest.TestCase):
 
         with self.assertRaises(RuntimeError):
             self.notes.get_or_refill("written", 60, fails)
-        self.assertIsInstance(self.notes.acquire_permit("written"), int, "the permit was given back")
+        self.assertIsInstance(self.notes.acquire_permit("written"), int, "the permit was released")
+
+    def test_a_failed_refill_returns_the_stale_copy(self):
+        def fails():
+            raise RuntimeError("the desk is closed")
+
+        read = lambda refill: self.notes.get_or_refill(  # noqa: E731
+            "stale", 1, refill, tags=["harbor-saltmere"], stale_if_error=3600)
+        self.assertEqual(read(lambda: "07:10"), "07:10")
+        until = time.monotonic() + 60
+        while self.notes.get("stale") is not None:
+            self.assertLess(time.monotonic(), until, "it does not end")
+            time.sleep(0.05)
+        self.assertEqual(read(fails), "07:10")
+        self.notes.invalidate_tag("harbor-saltmere")
+        with self.assertRaises(RuntimeError):
+            read(fails)
+
+    def test_a_value_that_is_no_json_is_an_error_and_spoils_no_later_call(self):
+        with self.assertRaises(TypeError):
+            self.notes.get_or_refill("odd", 60, lambda: {1, 2})
+        self.assertEqual(self.notes.get_or_refill("odd", 60, lambda: [1, 2]), [1, 2])
 
     def test_several_addresses_find_the_one_that_answers(self):
         both = Verax("http://127.0.0.1:1, " + os.environ["VERAX_URL"], os.environ["VERAX_TOKEN"])

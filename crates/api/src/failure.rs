@@ -85,6 +85,8 @@ failures! {
     RefillAbandoned = 20, "refill-abandoned", 502, "Refill abandoned";
     /// The key does not match the pattern from which the namespace derives its origin's URL.
     KeyMismatch = 21, "key-mismatch", 422, "The key does not match the namespace's pattern";
+    /// The namespace's origin refills it, so its callers get no permits.
+    HasOrigin = 22, "has-origin", 409, "The namespace has an origin";
 
     /// The HTTP request is malformed.
     BadRequest = 64, "bad-request", 400, "Malformed request";

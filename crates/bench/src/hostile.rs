@@ -253,7 +253,7 @@ pub(crate) fn attackers(orders: &str) -> Result<(), Failure> {
 }
 
 fn client(wire: SocketAddr, token: &str) -> Result<Client, Failure> {
-    let token = Some(token.to_owned());
+    let token = Some(token.into());
     Ok(Client::new(ClientOptions { wire: wire.to_string(), token, ..Default::default() })?)
 }
 

@@ -103,7 +103,8 @@ pub(crate) fn run(options: &Options) -> Result<Table, Failure> {
             None,
             WireLimits::default(),
         ));
-        let own = ClientOptions { wire, token: Some(fixture.token.clone()), ..Default::default() };
+        let own =
+            ClientOptions { wire, token: Some(fixture.token.clone().into()), ..Default::default() };
         let client = Client::new(own)?;
         let started = Instant::now();
         let mut clients = tokio::task::JoinSet::new();

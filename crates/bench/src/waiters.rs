@@ -94,7 +94,7 @@ pub(crate) fn run() -> Result<Table, Failure> {
     let wire = fixture.runtime.block_on(serve(&fixture, Arc::clone(&calls)))?;
     let options = ClientOptions {
         wire: wire.to_string(),
-        token: Some(fixture.token.clone()),
+        token: Some(fixture.token.clone().into()),
         ..ClientOptions::default()
     };
     let patient = CacheOptions {

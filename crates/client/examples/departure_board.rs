@@ -1,7 +1,8 @@
 //! A service instance of the ferry network that shows departure boards.
 //!
 //! Start a Verax, give its address and a token in VERAX_WIRE_URL and VERAX_TOKEN, create the
-//! namespace, and run it twice: the second run finds what the first one stored.
+//! namespace, and run it twice: the second run finds what the first one stored. With `cancel`
+//! behind the harbor it writes as well, which ends the stored board.
 //!
 //!     verax tenant create ferrydesk
 //!     verax namespace create ferrydesk/boards
@@ -11,7 +12,7 @@
 
 use std::time::Duration;
 
-use verax_client::{CacheOptions, Client, PutOptions, stable_key};
+use verax_client::{CacheOptions, Client, Outdated, stable_key};
 
 #[derive(Debug, serde::Serialize, serde::Deserialize)]
 struct Board {
@@ -33,17 +34,20 @@ async fn main() -> Result<(), Box<dyn std::error::Error>> {
 
     // Equal criteria make equal keys, in whatever order and language they are written.
     let key = stable_key("board", &serde_json::json!({ "harbor": harbor, "limit": 10 }))?;
-    let lifetime = Duration::from_secs(30);
-    let board: Board =
-        boards.get_or_refill(&key, lifetime, async || read_database(&harbor).await).await?;
-    println!("{}: {}", board.harbor, board.sailings.join(", "));
+    let tag = format!("harbor-{harbor}");
+    let entry = boards
+        .entry(key)
+        .max_age(Duration::from_secs(30))
+        .stale_if_error(Duration::from_secs(3_600))
+        .tag(&tag);
+    let board = entry.get_or_refill(async || read_database(&harbor).await).await?;
+    println!("{}: {}", board.value.harbor, board.value.sailings.join(", "));
 
-    // What is stored by hand: with tags, to be ended together.
-    let options = PutOptions { tags: vec![format!("harbor-{harbor}")], ..PutOptions::default() };
-    boards.put_json("notice", &"fog over the sound", options).await?;
-    let notice: Option<String> = boards.get_json("notice").await?;
-    println!("notice: {}", notice.unwrap_or_default());
-    boards.invalidate_tag(&format!("harbor-{harbor}")).await?;
-    println!("after the invalidation: {:?}", boards.get_json::<String>("notice").await?);
+    // A write, and the end of everything that it outdates.
+    if std::env::args().nth(2).is_some_and(|argument| argument == "cancel") {
+        let cancel = async || Ok::<_, std::io::Error>(println!("canceling the 07:10"));
+        boards.write_and_invalidate([Outdated::tag(tag)], cancel).await?.invalidated?;
+        println!("after the invalidation: {:?}", entry.get::<Board>().await?.map(|b| b.sailings));
+    }
     Ok(())
 }

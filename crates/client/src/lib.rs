@@ -9,6 +9,9 @@
 #![doc = include_str!("../examples/departure_board.rs")]
 //! ```
 //!
+//! Applications see what happens by events: see [`CacheOptions::hook`]. The feature `metrics`
+//! counts them for OpenMetrics, and the feature `tracing` writes them to the application's log.
+//!
 //! A [`Namespace`] does the same operations over HTTP, one request each; for tools that read
 //! seldom, and for the listings and descriptions that only HTTP has.
 //!
@@ -18,8 +21,13 @@ mod addresses;
 mod error;
 mod http;
 mod lock_guard;
+#[cfg(feature = "metrics")]
+mod metrics;
 mod options;
 mod stable_key;
+mod token;
+#[cfg(feature = "tracing")]
+mod traced;
 mod wire;
 
 pub use error::ClientError;
@@ -28,12 +36,23 @@ pub use http::connection::{Client, ClientOptions, DEFAULT_URL, DEFAULT_WIRE};
 pub use http::entries::{Lookup, Namespace, ReadOptions};
 pub use http::permits::{PermitOptions, PermitOutcome};
 pub use lock_guard::LockGuard;
+#[cfg(feature = "metrics")]
+pub use metrics::CacheMetrics;
 pub use options::{LifetimeOptions, LockOptions, LockOutcome, PutCondition, PutOptions};
 pub use stable_key::stable_key;
+pub use token::TokenSource;
+#[cfg(feature = "tracing")]
+pub use traced::traced;
 pub use verax_api::{FailureKind, Problem};
 pub use verax_core::source::Source;
 pub use verax_core::store::{InvalidRate, Rate, RateLimitOutcome};
 pub use wire::{
-    Cache, CacheEntry, CacheEvent, CacheEventKind, CacheOptions, Cached, CachedFrom, EventHook,
-    Hit, NearCopies, Outdated, Page, PutMany, Refilled, Written,
+    Cache, CacheEntry, CacheEvent, CacheEventKind, CacheOptions, Cached, CachedFrom, Codec,
+    EventHook, Hit, Json, NearCopies, Outdated, Page, PutMany, RateDecision, Raw, Refilled,
+    WithoutService, Written,
 };
+
+/// The guide for application developers, whose code is compiled here.
+#[cfg(doctest)]
+#[doc = include_str!("../../../docs/application-guide.md")]
+mod guide {}

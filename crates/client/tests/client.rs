@@ -46,7 +46,7 @@ async fn server<A: IntoResponse + 'static>(
 }
 
 fn client(url: &str) -> Client {
-    let (url, token) = (url.to_owned(), Some("secret".to_owned()));
+    let (url, token) = (url.to_owned(), Some("secret".into()));
     Client::new(ClientOptions { url, token, ..Default::default() }).unwrap()
 }
 

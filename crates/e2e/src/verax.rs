@@ -9,7 +9,7 @@ use std::sync::{Arc, Mutex};
 use nix::sys::signal::Signal;
 use serde_json::Value;
 use tempfile::TempDir;
-use verax_client::{Client, ClientOptions};
+use verax_client::{Client, ClientOptions, TokenSource};
 
 use crate::process::{end, send};
 use crate::secrets::assert_no_secret;
@@ -319,7 +319,12 @@ impl Verax {
 
     /// A client with a token.
     pub fn client_with(&self, token: &str) -> Client {
-        let (url, wire, token) = (self.url.clone(), self.wire.clone(), Some(token.to_owned()));
+        self.client_with_source(token.into())
+    }
+
+    /// A client that gets its token from a source.
+    pub fn client_with_source(&self, source: TokenSource) -> Client {
+        let (url, wire, token) = (self.url.clone(), self.wire.clone(), Some(source));
         Client::new(ClientOptions { url, wire, token, ..Default::default() }).unwrap()
     }
 

@@ -495,7 +495,7 @@ async fn both_transports_conform(#[case] part: &str) {
     let client = Client::new(ClientOptions {
         url: verax.url().to_owned(),
         wire: verax.wire().to_owned(),
-        token: Some(verax.token()),
+        token: Some(verax.token().into()),
         ..Default::default()
     })
     .unwrap();

@@ -77,7 +77,7 @@ impl Place {
     fn client(&self) -> Client {
         let (url, token) = self.0.lock().unwrap().clone();
         let timeout = Duration::from_secs(20);
-        Client::new(ClientOptions { url, token: Some(token), timeout, ..Default::default() })
+        Client::new(ClientOptions { url, token: Some(token.into()), timeout, ..Default::default() })
             .unwrap()
     }
 }

@@ -28,7 +28,7 @@ async fn load_runs_read_under_a_certificate_of_another_name() {
     let client = Client::new(ClientOptions {
         url: verax.url().to_owned(),
         pinned: Some(at("cert.pem").into()),
-        token: Some(verax.token()),
+        token: Some(verax.token().into()),
         ..Default::default()
     });
     let client = client.unwrap();

@@ -54,7 +54,7 @@ impl Pair {
         Client::new(ClientOptions {
             url: joined(&|verax| verax.url().to_owned()),
             wire: joined(&|verax| verax.wire().to_owned()),
-            token: Some(self.token.clone()),
+            token: Some(self.token.clone().into()),
             ..Default::default()
         })
         .unwrap()
@@ -277,7 +277,7 @@ async fn the_demo_starts_a_pair_and_leaves_no_process_behind() {
     let standby = nodes.iter().find(|node| node.state == "standby").unwrap();
     let second = Client::new(ClientOptions {
         url: standby.http.clone(),
-        token: Some(token.trim().to_owned()),
+        token: Some(token.trim().to_owned().into()),
         ..Default::default()
     })
     .unwrap();

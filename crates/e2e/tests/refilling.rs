@@ -11,8 +11,8 @@ use serde_json::{Value, json};
 use tokio::sync::Notify;
 use tokio::task::JoinSet;
 use verax_client::{
-    Cache, CacheEventKind, CacheOptions, CachedFrom, LockOptions, Outdated, PutMany, PutOptions,
-    Refilled,
+    Cache, CacheEventKind, CacheMetrics, CacheOptions, CachedFrom, LockOptions, Outdated, PutMany,
+    PutOptions, Rate, Raw, Refilled, TokenSource, WithoutService,
 };
 use verax_e2e::{Verax, until};
 
@@ -546,4 +546,119 @@ async fn batches_of_any_size_are_split() {
         .collect();
     assert!(boards.put_many(&large).await.unwrap().into_iter().all(|stored| stored.is_ok()));
     drop(verax);
+}
+
+/// Bytes are stored as they are, and other codecs share refills like JSON does.
+#[tokio::test(flavor = "multi_thread")]
+async fn values_are_stored_as_their_codec_encodes_them() {
+    let (verax, boards) = started(&[]);
+    let image = bytes::Bytes::from(vec![0xff; 10_000]);
+    let entry = boards.entry("image").codec(Raw).max_age(MINUTE);
+    let stored = entry.get_or_refill(async || Ok::<_, ()>(image.clone())).await.unwrap();
+    assert_eq!((stored.value, stored.not_stored.is_none()), (image.clone(), true));
+    let shown = verax.run(&["show", "ferrydesk/boards", "image", "--json"]).json();
+    assert_eq!(shown["value_bytes"], 10_000, "{shown}");
+    assert_eq!(shown["media_type"], "application/octet-stream");
+    assert_eq!(entry.get::<bytes::Bytes>().await.unwrap(), Some(image));
+    // Text that is none is refilled by whoever expects text.
+    let text = boards.entry("image").codec(Raw);
+    let read = text.get_or_refill(async || Ok::<_, ()>("a fog horn".to_owned())).await.unwrap();
+    assert_eq!((read.value.as_str(), read.from), ("a fog horn", CachedFrom::Refill));
+    let value = boards.get("image").await.unwrap().unwrap().value;
+    assert_eq!(value, "a fog horn");
+}
+
+/// The values of a namespace with an origin are the origin's: a refill stores nothing and says why.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_refill_in_a_namespace_with_an_origin_is_not_stored() {
+    let (verax, boards) = started(&[]);
+    let at = "http://127.0.0.1:1/{key}";
+    verax.run(&["origin", "create", "ferrydesk/desk", "--at", at]).done();
+    verax.run(&["namespace", "change", "ferrydesk/boards", "--origin", "desk"]).done();
+    let read = boards.entry("k").get_or_refill(async || Ok::<_, ()>(7)).await.unwrap();
+    assert_eq!(read.value, 7);
+    let why = read.not_stored.unwrap();
+    assert_eq!(why.problem(), Some("has-origin"), "{why}");
+    assert!(why.to_string().contains("namespace ferrydesk/boards has an origin"), "{why}");
+    let cached = verax.run(&["get", "ferrydesk/boards", "k", "--only-if-cached"]);
+    assert_eq!(cached.code, 3, "{cached:?}");
+}
+
+/// Every call says why it failed, also while the client waits before it tries again, and a token
+/// that is replaced is read anew.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_refusal_keeps_its_reason_and_a_replaced_token_is_read() {
+    let (verax, _) = started(&[]);
+    let file = tempfile::NamedTempFile::new().unwrap();
+    std::fs::write(file.path(), "verax-token-unknown").unwrap();
+    let client = verax.client_with_source(TokenSource::file(file.path()));
+    let boards = client.cache("ferrydesk", "boards", CacheOptions::default()).unwrap();
+    for _ in 0..20 {
+        let error = boards.get("k").await.unwrap_err();
+        assert_eq!(error.problem(), Some("not-signed-in"), "{error}");
+        let read = boards.entry("k").get_or_refill(async || Ok::<_, ()>(7)).await.unwrap();
+        assert_eq!(read.not_stored.unwrap().problem(), Some("not-signed-in"));
+    }
+    let refused = client.tenants().await.unwrap_err();
+    assert_eq!(refused.problem(), Some("not-signed-in"));
+    std::fs::write(file.path(), verax.token()).unwrap();
+    until("the new token is read", async || boards.get("k").await.is_ok()).await;
+    assert_eq!(client.tenants().await.unwrap().len(), 1);
+    // A token that may only read: the value comes, and why it was not stored.
+    let reader = verax.run(&["token", "create", "--scope", "read:ferrydesk", "--json"]).json();
+    let secret = reader["secret"].as_str().unwrap();
+    let boards = verax.client_with(secret).cache("ferrydesk", "boards", CacheOptions::default());
+    let boards = boards.unwrap();
+    let read = boards.entry("k").get_or_refill(async || Ok::<_, ()>(7)).await.unwrap();
+    let why = read.not_stored.unwrap();
+    assert_eq!(why.problem(), Some("missing-scope"), "{why}");
+    assert!(why.to_string().contains("write:ferrydesk"), "{why}");
+    let elsewhere = verax.client().cache("ferrydesk", "nowhere", CacheOptions::default()).unwrap();
+    let read = elsewhere.entry("k").get_or_refill(async || Ok::<_, ()>(7)).await.unwrap();
+    assert_eq!(read.not_stored.unwrap().problem(), Some("not-found"));
+}
+
+/// The application sees its hit ratio, and decides by itself who passes a rate limit when the
+/// service hangs, within the bound of a call and at no cost once the circuit is open.
+#[tokio::test(flavor = "multi_thread")]
+async fn applications_count_events_and_decide_without_the_service() {
+    let (verax, _) = started(&[]);
+    let metrics = CacheMetrics::default();
+    let options = CacheOptions { hook: Some(metrics.hook()), ..CacheOptions::default() };
+    let boards = verax.client().cache("ferrydesk", "boards", options).unwrap();
+    let entry = boards.entry("k").max_age(MINUTE);
+    for _ in 0..4 {
+        until("it is read", async || {
+            let read = entry.get_or_refill(async || Ok::<_, ()>(7)).await.unwrap();
+            read.not_stored.is_none()
+        })
+        .await;
+    }
+    assert_eq!(metrics.hit_ratio(), Some(0.75));
+    let mut registry = prometheus_client::registry::Registry::default();
+    metrics.register(&mut registry);
+    let mut page = String::new();
+    prometheus_client::encoding::text::encode(&mut page, &registry).unwrap();
+    let hits =
+        "verax_client_events_total{tenant=\"ferrydesk\",namespace=\"boards\",event=\"hit\"} 3";
+    assert!(page.contains(hits), "{page}");
+
+    let rate = Rate::new(1, MINUTE, 1).unwrap();
+    let allows = async |without| boards.allows("search", 1, rate, without).await;
+    let first = allows(WithoutService::Refuse).await;
+    assert!(first.is_allowed && first.undecided.is_none(), "{first:?}");
+    let second = allows(WithoutService::Allow).await;
+    assert!(!second.is_allowed && second.retry_after.is_some(), "{second:?}");
+    verax.send(Signal::SIGSTOP);
+    for _ in 0..20 {
+        let decision = allows(WithoutService::Allow).await;
+        assert!(decision.is_allowed && decision.undecided.is_some(), "{decision:?}");
+        assert!(!allows(WithoutService::Refuse).await.is_allowed);
+    }
+    let why = allows(WithoutService::Allow).await.undecided.unwrap().to_string();
+    assert!(
+        why.contains("circuit is open") && why.contains("did not answer within 50 ms"),
+        "{why}"
+    );
+    verax.send(Signal::SIGCONT);
 }

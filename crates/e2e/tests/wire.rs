@@ -13,8 +13,9 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
 use verax_api::FailureKind;
 use verax_client::{
-    Cache, CacheEvent, CacheEventKind, CacheOptions, ClientError, LifetimeOptions, Namespace,
-    NearCopies, PutCondition, PutMany, PutOptions, Rate, RateLimitOutcome, Source,
+    Cache, CacheEvent, CacheEventKind, CacheOptions, Client, ClientError, ClientOptions,
+    LifetimeOptions, Namespace, NearCopies, PutCondition, PutMany, PutOptions, Rate,
+    RateLimitOutcome, Source,
 };
 use verax_e2e::{HeldOrigin, Verax, until};
 use verax_wire::{Frame, GetFlags, Hello, Reply, Request, VERSION, next_frame};
@@ -505,10 +506,10 @@ async fn jitter_spreads_expirations() {
 #[tokio::test(flavor = "multi_thread")]
 async fn the_client_example_runs() {
     let verax = started();
-    let run = || {
+    let run = |arguments: &[&str]| {
         let program = verax_e2e::program().with_file_name("examples/departure_board");
         let output = std::process::Command::new(program)
-            .arg("saltmere")
+            .args(arguments)
             .env("VERAX_WIRE_URL", verax.wire())
             .env("VERAX_TOKEN", verax.token())
             .output()
@@ -516,13 +517,37 @@ async fn the_client_example_runs() {
         assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
         String::from_utf8(output.stdout).unwrap()
     };
-    let (first, second) = (run(), run());
-    assert!(first.starts_with("reading the database\n"), "{first}");
-    assert!(second.starts_with("saltmere: 07:10"), "{second}");
-    assert!(
-        second.ends_with("notice: fog over the sound\nafter the invalidation: None\n"),
-        "{second}"
-    );
+    assert_eq!(run(&["saltmere"]), "reading the database\nsaltmere: 07:10 Saltmere\n");
+    let written = "canceling the 07:10\nafter the invalidation: None\n";
+    assert_eq!(run(&["saltmere", "cancel"]), format!("saltmere: 07:10 Saltmere\n{written}"));
+    assert_eq!(run(&["saltmere"]), "reading the database\nsaltmere: 07:10 Saltmere\n");
+}
+
+/// A handle in a static serves one test after another, each on a runtime of its own.
+#[test]
+fn a_handle_outlives_the_runtime_it_connected_on() {
+    let verax = started();
+    let cache = boards(&verax, near());
+    for round in 0..4u32 {
+        let runtime = tokio::runtime::Runtime::new().unwrap();
+        runtime.block_on(async {
+            cache.put("k", round.to_string(), PutOptions::default()).await.unwrap();
+            assert_eq!(text(&cache, "k").await.unwrap(), round.to_string());
+        });
+    }
+    // A runtime that ends while it connects.
+    let nobody = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let wire = nobody.local_addr().unwrap().to_string();
+    let options = ClientOptions { wire, ..ClientOptions::default() };
+    let silent = Client::new(options).unwrap();
+    let options = CacheOptions { connections: 1, ..CacheOptions::default() };
+    let silent = silent.cache("ferrydesk", "boards", options).unwrap();
+    for _ in 0..2 {
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+        runtime.block_on(until("it waits for a connection", async || {
+            tokio::time::timeout(Duration::from_millis(50), silent.get("k")).await.is_err()
+        }));
+    }
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -559,7 +584,7 @@ async fn tls_serves_http_and_wire_and_reloads_certificates() {
             url: verax.url().to_owned(),
             wire: format!("tls://{}", verax.wire()),
             ca: Some(ca.into()),
-            token: Some(verax.token()),
+            token: Some(verax.token().into()),
             ..Default::default()
         };
         verax_client::Client::new(options).unwrap()

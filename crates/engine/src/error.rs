@@ -65,6 +65,14 @@ pub enum EngineError {
         /// Why.
         error: Arc<OriginError>,
     },
+    /// The namespace's origin refills it; callers do not.
+    #[error(
+        "namespace {namespace} has an origin, which refills it: read its keys with get, or refill by permit in a namespace without an origin"
+    )]
+    HasOrigin {
+        /// The namespace.
+        namespace: String,
+    },
     /// The refill permit has ended.
     #[error("{0}; nothing was stored")]
     Permit(RefusedReason),

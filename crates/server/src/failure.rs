@@ -116,6 +116,7 @@ impl Failure {
                 return failure;
             }
             EngineError::NegativeResult { .. } => FailureKind::NoValue,
+            EngineError::HasOrigin { .. } => FailureKind::HasOrigin,
             EngineError::Permit(RefusedReason::Voided) => FailureKind::PermitVoided,
             EngineError::Permit(RefusedReason::Expired) => FailureKind::PermitExpired,
             EngineError::RefillAbandoned => FailureKind::RefillAbandoned,

@@ -38,9 +38,9 @@ fn client(connection: &Connection) -> Result<Client, Failure> {
             let text = std::fs::read_to_string(path).map_err(|e| {
                 Failure::usage(format!("the token file {} cannot be read: {e}", path.display()))
             })?;
-            Some(text.trim().to_owned())
+            Some(text.into())
         }
-        None => environment("VERAX_TOKEN"),
+        None => environment("VERAX_TOKEN").map(Into::into),
     };
     Ok(Client::new(options)?)
 }

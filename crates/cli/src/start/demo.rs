@@ -108,7 +108,7 @@ async fn prepare(
         url: running.url(),
         ca: settings.tls.as_ref().map(|(certificate, _)| certificate.clone()),
         wire: running.wire_url(),
-        token: Some(token),
+        token: Some(token.into()),
         ..Default::default()
     };
     let center =
@@ -135,7 +135,7 @@ async fn prepare_pair(
     let client = ClientOptions {
         url: pair.urls(),
         wire: pair.wire_addresses(),
-        token: Some(pair.token()?),
+        token: Some(pair.token()?.into()),
         ..Default::default()
     };
     let center = Center { client, directory: pair.directory(), credentials: pair.credentials() };

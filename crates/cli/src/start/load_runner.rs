@@ -21,7 +21,7 @@ impl LoadRunner for LocalLoad {
         let options = ClientOptions {
             url: self.url.clone(),
             pinned: self.certificate.clone(),
-            token: Some(plan.token.clone()),
+            token: Some(plan.token.clone().into()),
             ..Default::default()
         };
         Box::pin(async move {

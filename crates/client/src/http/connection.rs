@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
-use reqwest::header::{AUTHORIZATION, HeaderMap, HeaderValue};
+use reqwest::header::AUTHORIZATION;
 use reqwest::{Method, RequestBuilder, Response, StatusCode};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -15,6 +15,7 @@ use verax_api::{FailureKind, Problem};
 use crate::addresses::Addresses;
 use crate::error::ClientError;
 use crate::http::pinned;
+use crate::token::TokenSource;
 
 /// The default address of Verax.
 pub const DEFAULT_URL: &str = "http://127.0.0.1:8750";
@@ -43,8 +44,8 @@ pub struct ClientOptions {
     /// A file with the one certificate (PEM) the server must present over HTTP: no authority is
     /// consulted, and the names in the certificate do not matter.
     pub pinned: Option<PathBuf>,
-    /// The token to send; without one, most requests are refused.
-    pub token: Option<String>,
+    /// Where the token comes from; without one, most requests are refused.
+    pub token: Option<TokenSource>,
     /// The timeout to connect.
     pub connect_timeout: Duration,
     /// The timeout of a call, except live streams.
@@ -66,8 +67,8 @@ impl Default for ClientOptions {
 }
 
 impl ClientOptions {
-    /// Reads `VERAX_URL`, `VERAX_WIRE_URL`, `VERAX_TOKEN` and `VERAX_CA`, with defaults for the
-    /// rest.
+    /// Reads `VERAX_URL`, `VERAX_WIRE_URL`, `VERAX_TOKEN` or else `VERAX_TOKEN_FILE`, and
+    /// `VERAX_CA`, with defaults for the rest.
     pub fn from_environment() -> Self {
         let given = |name| std::env::var(name).ok().filter(|text| !text.is_empty());
         let defaults = Self::default();
@@ -75,7 +76,10 @@ impl ClientOptions {
             url: given("VERAX_URL").unwrap_or(defaults.url),
             wire: given("VERAX_WIRE_URL").unwrap_or(defaults.wire),
             ca: given("VERAX_CA").map(PathBuf::from),
-            token: given("VERAX_TOKEN"),
+            token: match (given("VERAX_TOKEN"), given("VERAX_TOKEN_FILE")) {
+                (Some(token), _) => Some(token.into()),
+                (None, file) => file.map(TokenSource::file),
+            },
             ..Self::default()
         }
     }
@@ -148,14 +152,7 @@ impl Client {
         let mut named = options.url.split(',').map(|text| base_of(text.trim()));
         let first = named.next().unwrap_or_else(|| base_of(""))?;
         let bases = Addresses::new(first, named.collect::<Result<_, _>>()?);
-        let mut headers = HeaderMap::new();
-        if let Some(token) = &options.token {
-            let field = HeaderValue::try_from(format!("Bearer {}", token.trim()));
-            let mut field = field
-                .map_err(|_| ClientError::Invalid("the token has invalid characters".into()))?;
-            field.set_sensitive(true);
-            headers.insert(AUTHORIZATION, field);
-        }
+        options.token.as_ref().map_or(Ok(()), TokenSource::check)?;
         // Another crate may have installed a provider already; either works.
         let _ = rustls::crypto::ring::default_provider().install_default();
         let mut builder = reqwest::Client::builder();
@@ -170,7 +167,6 @@ impl Client {
             builder = builder.tcp_user_timeout(UNACKNOWLEDGED_TIMEOUT);
         }
         let http = builder
-            .default_headers(headers)
             .connect_timeout(options.connect_timeout)
             .tcp_nodelay(true)
             .no_proxy()
@@ -185,7 +181,7 @@ impl Client {
         &self.0.options
     }
 
-    /// Creates a client from `VERAX_URL`, `VERAX_WIRE_URL`, `VERAX_TOKEN` and `VERAX_CA`.
+    /// Creates a client from the environment: see [`ClientOptions::from_environment`].
     ///
     /// # Errors
     /// [`ClientError::Invalid`] when one of them cannot be used.
@@ -236,7 +232,10 @@ impl Client {
     /// has changed nothing, so the next one is tried. One that does not respond may have acted: the
     /// call fails, and the next call begins with another address.
     pub(crate) async fn send_any(&self, request: RequestBuilder) -> Result<Response, ClientError> {
-        let request = request.build().map_err(|e| self.failure(&e))?;
+        let mut request = request.build().map_err(|e| self.failure(&e))?;
+        if let Some(token) = &self.0.options.token {
+            request.headers_mut().insert(AUTHORIZATION, token.field()?);
+        }
         let mut bases: VecDeque<Url> = self.0.bases.in_order().into();
         let is_made_for = |base: &&Url| base.origin() == request.url().origin();
         let made_for = bases.iter().find(is_made_for).cloned();

@@ -78,11 +78,10 @@ impl Client {
         let mut named = own.wire.split(',').map(|a| Target::new(a.trim(), own.ca.as_deref()));
         let first = named.next().unwrap_or_else(|| Target::new("", None))?;
         let targets = Addresses::new(first, named.collect::<Result<_, _>>()?);
-        let token = own.token.clone().unwrap_or_default();
         Ok(Cache(Arc::new(Inner {
             tenant: tenant.to_owned(),
             namespace: namespace.to_owned(),
-            pool: Pool::new(targets, own, token, options.connections),
+            pool: Pool::new(targets, own, options.connections),
             breaker: Breaker::default(),
             last_failure: Mutex::default(),
             lost: LostInvalidations::default(),
@@ -165,12 +164,20 @@ impl Cache {
     }
 
     pub(super) async fn request(&self, request: Request<'_>) -> Result<RawReply, ClientError> {
+        self.request_within(self.0.options.timeout, request).await
+    }
+
+    pub(super) async fn request_within(
+        &self,
+        bound: Duration,
+        request: Request<'_>,
+    ) -> Result<RawReply, ClientError> {
         self.admitted()?;
         let call = async {
             let link = self.0.pool.link().await?;
             self.request_on(&link, request).await
         };
-        self.within(self.0.options.timeout, false, call).await
+        self.within(bound, false, call).await
     }
 
     /// Makes sure that Verax pushes invalidations, if near copies are enabled.

@@ -2,12 +2,11 @@
 
 use std::time::Duration;
 
-use serde::Serialize;
-use serde::de::DeserializeOwned;
 use sha2::{Digest, Sha256};
 
 use super::cache::Cache;
 use super::cached::{Cached, Refilled};
+use super::codec::{Codec, Json};
 use crate::error::ClientError;
 use crate::options::{LifetimeOptions, PutOptions};
 
@@ -32,7 +31,8 @@ use crate::options::{LifetimeOptions, PutOptions};
 /// ```
 #[derive(Debug, Clone)]
 #[must_use = "nothing is read before a terminal method, such as get_or_refill, is awaited"]
-pub struct CacheEntry {
+pub struct CacheEntry<C = Json> {
+    pub(super) codec: C,
     pub(super) cache: Cache,
     pub(super) key: String,
     pub(super) lifetime: LifetimeOptions,
@@ -51,6 +51,7 @@ impl Cache {
     /// An entry, to be read or refilled with more than a lifetime.
     pub fn entry(&self, key: impl Into<String>) -> CacheEntry {
         CacheEntry {
+            codec: Json,
             cache: self.clone(),
             key: key.into(),
             lifetime: LifetimeOptions::default(),
@@ -60,7 +61,13 @@ impl Cache {
     }
 }
 
-impl CacheEntry {
+impl<C> CacheEntry<C> {
+    /// How its values are encoded.
+    pub fn codec<D>(self, codec: D) -> CacheEntry<D> {
+        let Self { cache, key, lifetime, negative_max_age, tags, .. } = self;
+        CacheEntry { codec, cache, key, lifetime, negative_max_age, tags }
+    }
+
     /// How long it is fresh.
     pub fn max_age(mut self, time: Duration) -> Self {
         self.lifetime.max_age = Some(time);
@@ -112,21 +119,34 @@ impl CacheEntry {
         &self.key
     }
 
-    /// The cached value, as JSON; `None` is a miss or a negative entry. Nothing is refilled, unless
-    /// the namespace has an origin.
+    /// The cached value; `None` is a miss or a negative entry. Nothing is refilled, unless the
+    /// namespace has an origin.
     ///
     /// # Errors
-    /// [`ClientError`]; [`ClientError::Unreadable`] if the value is not such JSON.
-    pub async fn get<T: DeserializeOwned>(&self) -> Result<Option<T>, ClientError> {
-        self.cache.get_json(&self.key).await
+    /// [`ClientError`]; [`ClientError::Unreadable`] if the value cannot be decoded.
+    pub async fn get<T>(&self) -> Result<Option<T>, ClientError>
+    where
+        C: Codec<T>,
+    {
+        let Some(hit) = self.cache.get(&self.key).await? else { return Ok(None) };
+        let unreadable = |reason| ClientError::Unreadable { key: self.key.clone(), reason };
+        self.codec.decode(&hit.value).map(Some).map_err(unreadable)
     }
 
-    /// Stores a value as JSON; returns whether it replaced one.
+    /// Stores a value; returns whether it replaced one.
     ///
     /// # Errors
-    /// [`ClientError`]; [`ClientError::Invalid`] if the value cannot be serialized as JSON.
-    pub async fn put(&self, value: &impl Serialize) -> Result<bool, ClientError> {
-        self.cache.put_json(&self.key, value, self.put_options()).await
+    /// [`ClientError`]; [`ClientError::Invalid`] if the value cannot be encoded.
+    pub async fn put<T>(&self, value: &T) -> Result<bool, ClientError>
+    where
+        C: Codec<T>,
+    {
+        let encoded = self.codec.encode(value).map_err(|reason| {
+            ClientError::Invalid(format!("the value of {:?} cannot be encoded: {reason}", self.key))
+        })?;
+        let media_type = Some(self.codec.media_type().to_owned());
+        let options = PutOptions { media_type, ..self.put_options() };
+        self.cache.put(&self.key, encoded, options).await
     }
 
     /// Deletes the entry; returns whether it existed.
@@ -137,7 +157,7 @@ impl CacheEntry {
         self.cache.delete(&self.key).await
     }
 
-    /// Returns the value, as JSON: from the cache if present, otherwise from `refill`, whose value
+    /// Returns the value: from the cache if present, otherwise from `refill`, whose value
     /// is stored. Of all callers that miss a key at the same time, in any process, one refills; the
     /// others wait for its value, or take over when it fails. A value read before an invalidation
     /// is never stored after it. When `refill` fails, a copy within its stale time is served
@@ -148,10 +168,13 @@ impl CacheEntry {
     ///
     /// # Errors
     /// Only errors of `refill`; [`Cached::not_stored`] says why its value was not stored.
-    pub async fn get_or_refill<T: Serialize + DeserializeOwned, E>(
+    pub async fn get_or_refill<T, E>(
         &self,
         refill: impl AsyncFnOnce() -> Result<T, E>,
-    ) -> Result<Cached<T>, E> {
+    ) -> Result<Cached<T>, E>
+    where
+        C: Codec<T>,
+    {
         let refill = async move || refill().await.map(Refilled::value);
         let cached = self.refill(false, refill).await?;
         // Without negative entries there is always a value.
@@ -169,10 +192,13 @@ impl CacheEntry {
     ///
     /// # Errors
     /// Only errors of `refill`.
-    pub async fn find_or_refill<T: Serialize + DeserializeOwned, R: Into<Refilled<T>>, E>(
+    pub async fn find_or_refill<T, R: Into<Refilled<T>>, E>(
         &self,
         refill: impl AsyncFnOnce() -> Result<R, E>,
-    ) -> Result<Cached<Option<T>>, E> {
+    ) -> Result<Cached<Option<T>>, E>
+    where
+        C: Codec<T>,
+    {
         self.refill(true, async move || refill().await.map(Into::into)).await
     }
 
@@ -187,7 +213,8 @@ impl CacheEntry {
         refill: F,
     ) -> Result<Cached<Option<T>>, E>
     where
-        T: Serialize + DeserializeOwned + Clone + Send + Sync + 'static,
+        T: Send + Sync + 'static,
+        C: Codec<T>,
         R: Into<Refilled<T>>,
         E: Send + 'static,
         F: Future<Output = Result<R, E>> + Send + 'static,

@@ -183,6 +183,15 @@ impl Drop for Waiting<'_> {
     }
 }
 
+/// Ends the connection however a task of it ends, also with the runtime that it ran on.
+struct FailOnDrop(Arc<Link>);
+
+impl Drop for FailOnDrop {
+    fn drop(&mut self) {
+        self.0.fail();
+    }
+}
+
 impl Link {
     /// Connects and sends the hello; also returns the nodes' addresses from the welcome.
     pub(super) async fn connect(
@@ -353,6 +362,7 @@ impl Link {
     }
 
     async fn write(self: Arc<Self>, mut writer: WriteHalf<Box<dyn Stream>>) {
+        let _ended = FailOnDrop(Arc::clone(&self));
         let mut bytes = Vec::new();
         loop {
             self.to_write.notified().await;
@@ -378,6 +388,7 @@ impl Link {
     }
 
     async fn read(self: Arc<Self>, mut reader: ReadHalf<Box<dyn Stream>>) {
+        let _ended = FailOnDrop(Arc::clone(&self));
         let mut received = BytesMut::with_capacity(READ);
         loop {
             received.reserve(READ);

@@ -15,6 +15,7 @@ use super::link::{Link, refusal};
 use crate::addresses::Addresses;
 use crate::error::ClientError;
 use crate::http::connection::ClientOptions;
+use crate::token::TokenSource;
 
 /// The first and the maximum delay after a failed attempt to connect.
 const SHORTEST: Duration = Duration::from_millis(20);
@@ -32,6 +33,8 @@ struct Slot {
     connecting: Option<Connecting>,
     pause: Duration,
     not_before: Option<Instant>,
+    /// Why the last attempt failed.
+    failure: Option<ClientError>,
 }
 
 /// The connections.
@@ -40,7 +43,7 @@ pub(super) struct Pool(Arc<Inner>);
 struct Inner {
     targets: Addresses<Target>,
     ca: Option<PathBuf>,
-    token: String,
+    token: Option<TokenSource>,
     connect_timeout: Duration,
     slots: Box<[Mutex<Slot>]>,
     next: AtomicUsize,
@@ -68,11 +71,11 @@ impl Pool {
     pub(super) fn new(
         targets: Addresses<Target>,
         options: &ClientOptions,
-        token: String,
         connections: usize,
     ) -> Self {
         let slots = (0..connections.max(1)).map(|_| Mutex::default()).collect();
-        let (ca, connect_timeout) = (options.ca.clone(), options.connect_timeout);
+        let (ca, token) = (options.ca.clone(), options.token.clone());
+        let connect_timeout = options.connect_timeout;
         let (next, closed) = (AtomicUsize::new(0), AtomicBool::new(false));
         Self(Arc::new(Inner { targets, ca, token, connect_timeout, slots, next, closed }))
     }
@@ -84,7 +87,7 @@ impl Pool {
 
     /// The next working connection, round-robin. A broken one is reopened; after a failed attempt
     /// the next one waits with exponential backoff and jitter, and until then every call fails
-    /// immediately.
+    /// immediately, for the same reason.
     pub(super) async fn link(&self) -> Result<Arc<Link>, ClientError> {
         let turn = self.0.next.fetch_add(1, Ordering::Relaxed) % self.0.slots.len();
         self.link_of(turn).await
@@ -105,8 +108,10 @@ impl Pool {
             match &slot.connecting {
                 Some(connecting) => connecting.clone(),
                 None if slot.not_before.is_some_and(|at| Instant::now() < at) => {
-                    let reason = "the last attempt to connect failed recently";
-                    return Err(unreachable(&self.0.targets.current(), reason));
+                    return Err(slot.failure.clone().unwrap_or_else(|| {
+                        let reason = "the last attempt to connect failed recently";
+                        unreachable(&self.0.targets.current(), reason)
+                    }));
                 }
                 None => slot.connecting.insert(Arc::clone(&self.0).begin(number)).clone(),
             }
@@ -124,12 +129,18 @@ impl Inner {
     /// ones.
     fn begin(self: Arc<Self>, number: usize) -> Connecting {
         let target = self.targets.current();
+        let inner = Arc::clone(&self);
         let task = tokio::spawn(async move {
             let connected = self.connect().await;
             self.finish(number, &connected);
             connected
         });
-        let given_up = move |_| Err(unreachable(&target, "connecting was given up"));
+        // The runtime of the task may end before it, as a test's does.
+        let given_up = move |_| {
+            let failed = Err(unreachable(&target, "connecting was given up"));
+            inner.finish(number, &failed);
+            failed
+        };
         async move { task.await.unwrap_or_else(given_up) }.boxed().shared()
     }
 
@@ -139,7 +150,8 @@ impl Inner {
         match connected {
             Ok(link) if self.closed.load(Ordering::Acquire) => link.fail(),
             Ok(link) => *slot = Slot { link: Some(Arc::clone(link)), ..Slot::default() },
-            Err(_) => {
+            Err(error) => {
+                slot.failure = Some(error.clone());
                 slot.pause = (slot.pause * 2).clamp(SHORTEST, LONGEST);
                 let spread = 0.5 + rand::random::<f64>() / 2.0;
                 slot.not_before = Some(Instant::now() + slot.pause.mul_f64(spread));
@@ -150,6 +162,7 @@ impl Inner {
     /// Connects to the active node: each address is tried in turn, and a standby names the active
     /// one.
     async fn connect(&self) -> Result<Arc<Link>, ClientError> {
+        let token = self.token.as_ref().map_or(Ok(String::new()), TokenSource::current)?;
         let mut targets: VecDeque<Target> = self.targets.in_order().into();
         let (mut tried, mut error) = (Vec::new(), None);
         while let Some(target) = targets.pop_front() {
@@ -157,7 +170,7 @@ impl Inner {
                 continue;
             }
             tried.push(target.clone());
-            let attempt = Link::connect(&target, &self.token);
+            let attempt = Link::connect(&target, &token);
             match tokio::time::timeout(self.connect_timeout, attempt).await {
                 Ok(Ok((link, nodes))) => match nodes.first() {
                     // The active node comes first, with an empty address for itself.

@@ -12,6 +12,7 @@ use verax_wire::{GetFlags, PermitFlags, Reply, Request};
 use super::active_refills::{Joined, Lead, RefillResult, Safe};
 use super::cache::Cache;
 use super::cached::{Cached, CachedFrom, Refilled};
+use super::codec::Codec;
 use super::entry::CacheEntry;
 use super::events::CacheEventKind;
 use super::frames::{milliseconds, put_frame, unexpected, was_there};
@@ -182,14 +183,17 @@ impl Cache {
     }
 }
 
-impl CacheEntry {
+impl<C> CacheEntry<C> {
     /// Reads the key and, if that is not sufficient, refills it. `negative` says whether a negative
     /// entry is sufficient.
-    pub(super) async fn refill<T: Serialize + DeserializeOwned, E>(
+    pub(super) async fn refill<T, E>(
         &self,
         negative: bool,
         refill: impl AsyncFnOnce() -> Result<Refilled<T>, E>,
-    ) -> Result<Cached<Option<T>>, E> {
+    ) -> Result<Cached<Option<T>>, E>
+    where
+        C: Codec<T>,
+    {
         match self.before(negative).await {
             Before::Known(known) => Ok(known),
             Before::Refill(holding, previous) => {
@@ -207,7 +211,8 @@ impl CacheEntry {
         refill: impl Future<Output = Result<Refilled<T>, E>> + Send + 'static,
     ) -> Result<Cached<Option<T>>, E>
     where
-        T: Serialize + DeserializeOwned + Send + Sync + 'static,
+        T: Send + Sync + 'static,
+        C: Codec<T>,
         E: Send + 'static,
     {
         match self.before(true).await {
@@ -234,12 +239,15 @@ impl CacheEntry {
     }
 
     /// Stores what a refill found and returns it.
-    async fn keep<T: Serialize>(
+    async fn keep<T>(
         &self,
         holding: Holding,
         refilled: Refilled<T>,
         started: Instant,
-    ) -> Cached<Option<T>> {
+    ) -> Cached<Option<T>>
+    where
+        C: Codec<T>,
+    {
         let not_stored = match self.encoded(&refilled) {
             Ok(encoded) => {
                 let bytes = encoded.value.len();
@@ -259,7 +267,10 @@ impl CacheEntry {
     }
 
     /// A refilled value as it is stored.
-    fn encoded<T: Serialize>(&self, refilled: &Refilled<T>) -> Result<Encoded, ClientError> {
+    fn encoded<T>(&self, refilled: &Refilled<T>) -> Result<Encoded, ClientError>
+    where
+        C: Codec<T>,
+    {
         if !refilled.is_storable {
             return Err(ClientError::NotStored("the refill asked for it".into()));
         }
@@ -274,24 +285,24 @@ impl CacheEntry {
             options.media_type = Some(NEGATIVE_TYPE.into());
             return Ok(Encoded { value: Bytes::new(), options });
         };
-        options.media_type = Some("application/json".into());
-        let value = serde_json::to_vec(value).map_err(|e| {
-            ClientError::Invalid(format!(
-                "the value of {:?} cannot be written as JSON: {e}",
-                self.key
-            ))
+        options.media_type = Some(self.codec.media_type().to_owned());
+        let value = self.codec.encode(value).map_err(|reason| {
+            ClientError::Invalid(format!("the value of {:?} cannot be encoded: {reason}", self.key))
         })?;
-        Ok(Encoded { value: value.into(), options })
+        Ok(Encoded { value, options })
     }
 
     /// What to serve although a refill failed: the present copy, or one within its stale-if-error
     /// time.
-    async fn after_failure<T: DeserializeOwned>(
+    async fn after_failure<T>(
         &self,
         holding: Holding,
         previous: Option<Cached<T>>,
         started: Instant,
-    ) -> Option<Cached<Option<T>>> {
+    ) -> Option<Cached<Option<T>>>
+    where
+        C: Codec<T>,
+    {
         self.cache.note(CacheEventKind::RefillFailed, started);
         // Another caller may try.
         drop(holding);
@@ -307,7 +318,7 @@ impl CacheEntry {
         };
         match self.cache.look_up(&self.key, flags, self.cache.0.options.bound).await {
             Ok(LookupOutcome::Hit(hit)) => {
-                let value = serde_json::from_slice(&hit.value).ok()?;
+                let value = self.codec.decode(&hit.value).ok()?;
                 Some(cached(&hit, Some(value)))
             }
             _ => None,
@@ -316,7 +327,10 @@ impl CacheEntry {
 
     /// Reads the key and, if that is not sufficient, acquires its permit. Of all callers of this
     /// process that get this far for one key, one refills, and the others share its result.
-    async fn before<T: DeserializeOwned>(&self, negative: bool) -> Before<T> {
+    async fn before<T>(&self, negative: bool) -> Before<T>
+    where
+        C: Codec<T>,
+    {
         let (cache, key) = (&self.cache, &self.key);
         let deadline = Instant::now() + cache.0.options.refill_wait;
         loop {
@@ -338,7 +352,7 @@ impl CacheEntry {
                     match landed {
                         Ok(RefillResult::Value(bytes)) => {
                             // This caller may expect another type of value.
-                            if let Ok(value) = serde_json::from_slice(&bytes) {
+                            if let Ok(value) = self.codec.decode(&bytes) {
                                 let shared = CachedFrom::SharedRefill;
                                 return Before::Known(Cached::new(Some(value), shared));
                             }
@@ -369,7 +383,10 @@ impl CacheEntry {
     }
 
     /// Reads the key, and decides what to do about the cached state.
-    async fn cached_state<T: DeserializeOwned>(&self, negative: bool) -> CachedState<T> {
+    async fn cached_state<T>(&self, negative: bool) -> CachedState<T>
+    where
+        C: Codec<T>,
+    {
         let flags = GetFlags {
             only_if_cached: true,
             may_refill: true,
@@ -383,7 +400,7 @@ impl CacheEntry {
             }
             Ok(LookupOutcome::NoValue) => CachedState::Refill { refresh: true, previous: None },
             Ok(LookupOutcome::Miss) => CachedState::Refill { refresh: false, previous: None },
-            Ok(LookupOutcome::Hit(hit)) => match serde_json::from_slice(&hit.value) {
+            Ok(LookupOutcome::Hit(hit)) => match self.codec.decode(&hit.value) {
                 Ok(value) if !hit.due && hit.source != Source::Stale => {
                     CachedState::Enough(cached(&hit, Some(value)))
                 }
@@ -391,11 +408,8 @@ impl CacheEntry {
                     CachedState::Refill { refresh: true, previous: Some(cached(&hit, value)) }
                 }
                 // A value of another form is replaced by the caller that gets the permit.
-                Err(error) => {
-                    let error = ClientError::Unreadable {
-                        key: self.key.clone(),
-                        reason: error.to_string(),
-                    };
+                Err(reason) => {
+                    let error = ClientError::Unreadable { key: self.key.clone(), reason };
                     let bytes = hit.value.len();
                     self.cache.note_with(CacheEventKind::Unreadable, started, bytes, Some(&error));
                     CachedState::Refill { refresh: true, previous: None }
@@ -406,16 +420,19 @@ impl CacheEntry {
     }
 
     /// Requests the key on behalf of all callers in this process.
-    async fn acquire_leading<T: DeserializeOwned>(
+    async fn acquire_leading<T>(
         &self,
         mut holding: Holding,
         refresh: bool,
         negative: bool,
         previous: Option<Cached<T>>,
-    ) -> Before<T> {
+    ) -> Before<T>
+    where
+        C: Codec<T>,
+    {
         match self.cache.acquire_permit(&self.key, refresh).await {
             Ok(Acquisition::Value(hit)) => {
-                if let Ok(value) = serde_json::from_slice(&hit.value) {
+                if let Ok(value) = self.codec.decode(&hit.value) {
                     let known = cached(&hit, Some(value));
                     holding.land(RefillResult::Value(hit.value), Safe::Early);
                     return Before::Known(known);

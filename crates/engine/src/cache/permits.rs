@@ -132,13 +132,16 @@ impl Refiller {
     /// otherwise the right to refill it. Dropping the call leaves the queue.
     ///
     /// # Errors
-    /// [`EngineError`]: a request out of range, too many queued callers, or a refill that its
-    /// holder abandoned.
+    /// [`EngineError`]: a namespace with an origin, a request out of range, too many queued
+    /// callers, or a refill that its holder abandoned.
     pub async fn acquire_permit(
         &self,
         key: &Key,
         request: PermitRequest,
     ) -> Result<PermitOutcome, EngineError> {
+        if self.shared().has_origin() {
+            return Err(EngineError::HasOrigin { namespace: self.shared().path() });
+        }
         let access = request.access.clone();
         let outcome = self.shared().acquire_while_open(key, request).await?;
         // Revoking access raises its signal first and then ends its permits: a permit granted in

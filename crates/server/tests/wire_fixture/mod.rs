@@ -54,7 +54,7 @@ impl Fixture {
     }
 
     pub fn client(&self) -> Client {
-        let (url, token) = (format!("http://{}", self.http), Some(self.token.clone()));
+        let (url, token) = (format!("http://{}", self.http), Some(self.token.as_str().into()));
         Client::new(ClientOptions { url, token, ..Default::default() }).unwrap()
     }
 

@@ -167,9 +167,12 @@ class Namespace:
         body = json.dumps(request).encode()
         return json.loads(self._ask("POST", path, body, {"Content-Type": "application/json"})[2])
 
-    def get(self, key: str, only_if_cached: bool = False) -> Optional[Found]:
-        """Gets an entry; `None` is a miss or a negative entry."""
-        fields = {"Cache-Control": "only-if-cached"} if only_if_cached else {}
+    def get(self, key: str, only_if_cached: bool = False, stale_if_error: bool = False) -> Optional[Found]:
+        """Gets an entry; `None` is a miss or a negative entry. With `only_if_cached`, no origin is read;
+        with `stale_if_error` as well, a copy within its stale-if-error time is returned too."""
+        wanted = {"only-if-cached": only_if_cached, "stale-if-error=315360000": stale_if_error}
+        directives = [directive for directive, is_wanted in wanted.items() if is_wanted]
+        fields = {"Cache-Control": ", ".join(directives)} if directives else {}
         try:
             _, answered, value = self._ask("GET", f"/entries/{_segment(key)}", fields=fields)
         except Refused as refused:
@@ -181,11 +184,15 @@ class Namespace:
 
     def put(self, key: str, value: bytes, media_type: str = "application/octet-stream",
             max_age: Optional[int] = None, tags: Iterable[str] = (), if_absent: bool = False,
-            if_match: Optional[str] = None, permit: Optional[int] = None) -> bool:
-        """Stores a value, with a permit if it was read with one; returns whether it replaced one."""
+            if_match: Optional[str] = None, permit: Optional[int] = None,
+            stale_if_error: Optional[int] = None) -> bool:
+        """Stores a value, with a permit if it was read with one; returns whether it replaced one. Parts
+        of the lifetime that are left out come from the namespace's policy."""
         fields = {"Content-Type": media_type}
-        if max_age is not None:
-            fields["Cache-Control"] = f"max-age={max_age}"
+        lifetime = {"max-age": max_age, "stale-if-error": stale_if_error}
+        directives = [f"{part}={seconds}" for part, seconds in lifetime.items() if seconds is not None]
+        if directives:
+            fields["Cache-Control"] = ", ".join(directives)
         quoted = ['"' + tag.replace("\\", "\\\\").replace('"', '\\"') + '"' for tag in tags]
         if quoted:
             fields["Cache-Groups"] = ", ".join(quoted)
@@ -262,43 +269,65 @@ class Namespace:
         return Found(value, answered.get("Content-Type", ""), answered.get("ETag"),
                      answered.get("Cache-Status", ""))
 
-    def give_back(self, key: str, permit: int) -> None:
+    def release_permit(self, key: str, permit: int) -> None:
         """Releases a permit without a value; the next queued caller may refill."""
         self._ask("DELETE", f"/permits/{_segment(key)}?permit={permit}")
 
-    def get_or_refill(self, key: str, max_age: int, refill: Callable[[], Any]) -> Any:
+    def get_or_refill(self, key: str, max_age: Optional[int], refill: Callable[[], Any],
+                      tags: Iterable[str] = (), stale_if_error: Optional[int] = None) -> Any:
         """Returns the JSON value of a key: from the cache, otherwise from `refill`, whose value is stored.
         Of all callers that miss it at the same time, in any process, one refills and the others wait for
-        its value. A value read before an invalidation is never stored after it. The value does not depend
-        on the cache; only errors of `refill` are raised."""
-        permit, replace = None, False
+        its value. A value read before an invalidation is never stored after it. When `refill` fails, a
+        copy within its stale-if-error time is returned. The value does not depend on the cache: only
+        errors of `refill` are raised, and `TypeError` or `ValueError` for a value that is no JSON."""
+        permit = None
         try:
             found = self.get(key, only_if_cached=True)
-            outcome = found or self.acquire_permit(key, wait=self._verax.max_wait, refresh=True)
+            if found is not None:
+                try:
+                    return json.loads(found.value)
+                except ValueError:
+                    pass  # a value of another form is replaced by the caller that gets the permit
+            outcome = self.acquire_permit(key, wait=self._verax.max_wait, refresh=True)
             if isinstance(outcome, Found):
                 return json.loads(outcome.value)
             permit = outcome
-        except ValueError:
-            replace = True  # what is no such value is put right
-        except (Unreachable, Refused):
+        except (ValueError, Unreachable, Refused):
             pass
         try:
             value = refill()
-        except BaseException:
-            self._give_back_quietly(key, permit)
+        except BaseException as failure:
+            self._release_quietly(key, permit)
+            stale = self._stale_copy(key) if isinstance(failure, Exception) else None
+            if stale is not None:
+                return stale
             raise
-        # Without a permit nothing is stored, since it could be old.
-        if permit is not None or replace:
-            try:
-                self.put(key, json.dumps(value).encode(), "application/json", max_age, permit=permit)
-            except (Unreachable, Refused, TypeError, ValueError):
-                self._give_back_quietly(key, permit)
-        return value
-
-    def _give_back_quietly(self, key: str, permit: Optional[int]) -> None:
+        try:
+            body = json.dumps(value).encode()
+        except (TypeError, ValueError):
+            self._release_quietly(key, permit)
+            raise
+        # Without a permit nothing is stored, since it could be outdated.
         if permit is not None:
             try:
-                self.give_back(key, permit)
+                self.put(key, body, "application/json", max_age, tags=tags, permit=permit,
+                         stale_if_error=stale_if_error)
+            except (Unreachable, Refused):
+                self._release_quietly(key, permit)
+        return value
+
+    def _stale_copy(self, key: str) -> Any:
+        """The value of a copy within its stale-if-error time, for a caller whose refill failed."""
+        try:
+            found = self.get(key, only_if_cached=True, stale_if_error=True)
+            return json.loads(found.value) if found is not None else None
+        except (ValueError, Unreachable, Refused):
+            return None
+
+    def _release_quietly(self, key: str, permit: Optional[int]) -> None:
+        if permit is not None:
+            try:
+                self.release_permit(key, permit)
             except (Unreachable, Refused):
                 pass  # its end time does the rest
 
