@@ -1,6 +1,7 @@
 """Runs against the Verax that VERAX_URL and VERAX_TOKEN name, in the namespace ferrydesk/python."""
 
 import os
+import socket
 import pathlib
 import sys
 import threading
@@ -111,6 +112,19 @@ class AgainstVerax(unittest.TestCase):
         with self.assertRaises(TypeError):
             self.notes.get_or_refill("odd", 60, lambda: {1, 2})
         self.assertEqual(self.notes.get_or_refill("odd", 60, lambda: [1, 2]), [1, 2])
+
+    def test_a_service_that_hangs_costs_little(self):
+        with socket.create_server(("127.0.0.1", 0)) as silent:
+            verax = Verax(f"http://127.0.0.1:{silent.getsockname()[1]}", "verax-token-0", bound=0.1)
+            notes, began = verax.namespace("ferrydesk", "python"), time.monotonic()
+            for number in range(100):
+                self.assertEqual(notes.get_or_refill("board", 60, lambda: number), number)
+            # Without a circuit a hundred calls would take at least ten seconds.
+            self.assertLess(time.monotonic() - began, 5)
+            with self.assertRaisesRegex(Unreachable, "circuit is open .* timed out"):
+                for _ in range(3):
+                    notes.get("board")
+            self.assertNotIn("verax-token-0", repr(verax))
 
     def test_several_addresses_find_the_one_that_answers(self):
         both = Verax("http://127.0.0.1:1, " + os.environ["VERAX_URL"], os.environ["VERAX_TOKEN"])

@@ -15,6 +15,7 @@ import math
 import os
 import ssl
 import threading
+import time
 import urllib.parse
 from dataclasses import dataclass
 from typing import Any, Callable, Iterable, Iterator, Optional, Union
@@ -54,16 +55,21 @@ class Found:
 class Verax:
     """The address of Verax, and the token to send. Threads can share it: each has a connection of its
     own, which is kept open. `url` may have the addresses of a pair, separated by commas; the client
-    follows the active node."""
+    follows the active node. A request takes at most about `timeout` seconds, and what `get_or_refill`
+    does about the cache at most about `bound`. After several failures in a row requests fail at once
+    for a while, with the last reason. The token is never printed."""
 
     def __init__(self, url: str = "http://127.0.0.1:8750", token: Optional[str] = None,
-                 timeout: float = 5.0, ca: Optional[str] = None):
+                 timeout: float = 5.0, ca: Optional[str] = None, bound: float = 0.25):
         self._all = [urllib.parse.urlsplit(one.strip()) for one in url.split(",")]
         for parts in self._all:
             if parts.scheme not in ("http", "https") or not parts.hostname:
                 raise ValueError(f"{parts.geturl()!r} is not an address of Verax: use something like "
                                  "http://127.0.0.1:8750")
         self._at, self._token, self._timeout = 0, token, timeout
+        self._circuit = _Circuit()
+        #: The longest time, in seconds, that `get_or_refill` waits for each answer about the cache.
+        self.bound = bound
         secure = any(parts.scheme == "https" for parts in self._all)
         self._tls = ssl.create_default_context(cafile=ca) if secure else None
         self._local = threading.local()
@@ -80,17 +86,21 @@ class Verax:
         """A handle on one namespace of one tenant."""
         return Namespace(self, tenant, name)
 
-    def _connection(self, at: int) -> tuple[http.client.HTTPConnection, bool]:
+    def __repr__(self) -> str:
+        return f"Verax({', '.join(parts.geturl() for parts in self._all)})"
+
+    def _connection(self, at: int, timeout: float) -> tuple[http.client.HTTPConnection, bool]:
         kept, kept_at = getattr(self._local, "connection", None), getattr(self._local, "at", None)
-        if kept is not None and kept_at == at:
+        if kept is not None and kept_at == at and kept.sock is not None:
+            kept.sock.settimeout(timeout)
             return kept, True
         self._drop()
         parts = self._all[at]
         if parts.scheme == "https":
-            made = http.client.HTTPSConnection(parts.hostname, parts.port, timeout=self._timeout,
+            made = http.client.HTTPSConnection(parts.hostname, parts.port, timeout=timeout,
                                                context=self._tls)
         else:
-            made = http.client.HTTPConnection(parts.hostname, parts.port, timeout=self._timeout)
+            made = http.client.HTTPConnection(parts.hostname, parts.port, timeout=timeout)
         made.connect()
         self._local.connection, self._local.at = made, at
         return made, False
@@ -101,17 +111,28 @@ class Verax:
         if connection is not None:
             connection.close()
 
-    def request(self, method: str, path: str, body: Optional[bytes] = None,
-                fields: Optional[dict] = None) -> tuple[int, http.client.HTTPMessage, bytes]:
+    def request(self, method: str, path: str, body: Optional[bytes] = None, fields: Optional[dict] = None,
+                timeout: Optional[float] = None) -> tuple[int, http.client.HTTPMessage, bytes]:
         """Sends one request. A kept connection that the server has closed is reopened once. An address
         that cannot be reached, or is a standby, has changed nothing, so the next one is tried."""
+        self._circuit.admit()
+        try:
+            answered = self._request(method, path, body, fields, timeout or self._timeout)
+        except Unreachable as failure:
+            self._circuit.failed(str(failure))
+            raise
+        self._circuit.succeeded()
+        return answered
+
+    def _request(self, method: str, path: str, body: Optional[bytes], fields: Optional[dict],
+                 timeout: float) -> tuple[int, http.client.HTTPMessage, bytes]:
         fields = dict(fields or {})
         if self._token:
             fields["Authorization"] = f"Bearer {self._token}"
         at, left = self._at, len(self._all) - 1
         while True:
             try:
-                connection, kept = self._connection(at)
+                connection, kept = self._connection(at, timeout)
             except OSError as error:
                 self._drop()
                 if left == 0:
@@ -138,6 +159,38 @@ class Verax:
                 raise Unreachable(str(error)) from error
 
 
+class _Circuit:
+    """A circuit breaker: a service that does not answer must not cost a timeout on every call."""
+
+    FAILURES, SHORTEST, LONGEST = 3, 0.25, 2.0
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._in_a_row, self._pause, self._not_before, self._reason = 0, self.SHORTEST, 0.0, ""
+
+    def admit(self) -> None:
+        """Raises `Unreachable` while the circuit is open; after a pause one call tries again."""
+        with self._lock:
+            if self._in_a_row < self.FAILURES:
+                return
+            now = time.monotonic()
+            if now < self._not_before:
+                raise Unreachable("the client's circuit is open for a while after several failures, "
+                                  f"the last: {self._reason}")
+            self._not_before = now + self._pause
+
+    def failed(self, reason: str) -> None:
+        with self._lock:
+            self._in_a_row, self._reason = self._in_a_row + 1, reason
+            if self._in_a_row >= self.FAILURES:
+                self._not_before = time.monotonic() + self._pause
+                self._pause = min(self._pause * 2, self.LONGEST)
+
+    def succeeded(self) -> None:
+        with self._lock:
+            self._in_a_row, self._pause = 0, self.SHORTEST
+
+
 def _is_standby(value: bytes) -> bool:
     try:
         return json.loads(value).get("type") == "urn:verax:problem:standby"
@@ -153,8 +206,9 @@ class Namespace:
         self._base = f"/v1/tenants/{_segment(tenant)}/namespaces/{_segment(name)}"
 
     def _ask(self, method: str, path: str, body: Optional[bytes] = None, fields: Optional[dict] = None,
-             accept: Iterable[int] = ()) -> tuple[int, http.client.HTTPMessage, bytes]:
-        status, answered, value = self._verax.request(method, self._base + path, body, fields)
+             accept: Iterable[int] = (), timeout: Optional[float] = None,
+             ) -> tuple[int, http.client.HTTPMessage, bytes]:
+        status, answered, value = self._verax.request(method, self._base + path, body, fields, timeout)
         if 200 <= status < 300 or status in accept:
             return status, answered, value
         try:
@@ -167,14 +221,16 @@ class Namespace:
         body = json.dumps(request).encode()
         return json.loads(self._ask("POST", path, body, {"Content-Type": "application/json"})[2])
 
-    def get(self, key: str, only_if_cached: bool = False, stale_if_error: bool = False) -> Optional[Found]:
+    def get(self, key: str, only_if_cached: bool = False, stale_if_error: bool = False,
+            timeout: Optional[float] = None) -> Optional[Found]:
         """Gets an entry; `None` is a miss or a negative entry. With `only_if_cached`, no origin is read;
         with `stale_if_error` as well, a copy within its stale-if-error time is returned too."""
         wanted = {"only-if-cached": only_if_cached, "stale-if-error=315360000": stale_if_error}
         directives = [directive for directive, is_wanted in wanted.items() if is_wanted]
         fields = {"Cache-Control": ", ".join(directives)} if directives else {}
         try:
-            _, answered, value = self._ask("GET", f"/entries/{_segment(key)}", fields=fields)
+            path = f"/entries/{_segment(key)}"
+            _, answered, value = self._ask("GET", path, fields=fields, timeout=timeout)
         except Refused as refused:
             if refused.name in ("miss", "no-value"):
                 return None
@@ -185,7 +241,7 @@ class Namespace:
     def put(self, key: str, value: bytes, media_type: str = "application/octet-stream",
             max_age: Optional[int] = None, tags: Iterable[str] = (), if_absent: bool = False,
             if_match: Optional[str] = None, permit: Optional[int] = None,
-            stale_if_error: Optional[int] = None) -> bool:
+            stale_if_error: Optional[int] = None, timeout: Optional[float] = None) -> bool:
         """Stores a value, with a permit if it was read with one; returns whether it replaced one. Parts
         of the lifetime that are left out come from the namespace's policy."""
         fields = {"Content-Type": media_type}
@@ -202,7 +258,8 @@ class Namespace:
             fields["If-Match"] = if_match
         if permit is not None:
             fields["Verax-Permit"] = str(permit)
-        return self._ask("PUT", f"/entries/{_segment(key)}", value, fields)[0] == 204
+        path = f"/entries/{_segment(key)}"
+        return self._ask("PUT", path, value, fields, timeout=timeout)[0] == 204
 
     def delete(self, key: str) -> None:
         """Deletes an entry, present or not."""
@@ -252,7 +309,7 @@ class Namespace:
                 return
 
     def acquire_permit(self, key: str, wait: int = 0, lease: float = 10.0,
-            refresh: bool = False) -> Union[Found, int, None]:
+            refresh: bool = False, timeout: Optional[float] = None) -> Union[Found, int, None]:
         """Requests a key that the caller can refill: returns the value if it is cached or another caller
         stores it within `wait` seconds; the number of a permit if the caller may refill it, to store with
         or to release; `None` while another caller refills. With `refresh`, requests the permit even if a
@@ -261,7 +318,8 @@ class Namespace:
         if wait:
             fields["Prefer"] = f"wait={wait}"
         body = json.dumps({"lease_seconds": lease, "refresh": refresh}).encode()
-        status, answered, value = self._ask("POST", f"/permits/{_segment(key)}", body, fields, accept=(423,))
+        status, answered, value = self._ask("POST", f"/permits/{_segment(key)}", body, fields,
+                                            accept=(423,), timeout=timeout)
         if status == 201:
             return json.loads(value)["permit"]
         if status == 423:
@@ -280,15 +338,15 @@ class Namespace:
         its value. A value read before an invalidation is never stored after it. When `refill` fails, a
         copy within its stale-if-error time is returned. The value does not depend on the cache: only
         errors of `refill` are raised, and `TypeError` or `ValueError` for a value that is no JSON."""
-        permit = None
+        permit, bound, wait = None, self._verax.bound, self._verax.max_wait
         try:
-            found = self.get(key, only_if_cached=True)
+            found = self.get(key, only_if_cached=True, timeout=bound)
             if found is not None:
                 try:
                     return json.loads(found.value)
                 except ValueError:
                     pass  # a value of another form is replaced by the caller that gets the permit
-            outcome = self.acquire_permit(key, wait=self._verax.max_wait, refresh=True)
+            outcome = self.acquire_permit(key, wait=wait, refresh=True, timeout=wait + bound)
             if isinstance(outcome, Found):
                 return json.loads(outcome.value)
             permit = outcome
@@ -311,7 +369,7 @@ class Namespace:
         if permit is not None:
             try:
                 self.put(key, body, "application/json", max_age, tags=tags, permit=permit,
-                         stale_if_error=stale_if_error)
+                         stale_if_error=stale_if_error, timeout=bound)
             except (Unreachable, Refused):
                 self._release_quietly(key, permit)
         return value
@@ -319,7 +377,7 @@ class Namespace:
     def _stale_copy(self, key: str) -> Any:
         """The value of a copy within its stale-if-error time, for a caller whose refill failed."""
         try:
-            found = self.get(key, only_if_cached=True, stale_if_error=True)
+            found = self.get(key, only_if_cached=True, stale_if_error=True, timeout=self._verax.bound)
             return json.loads(found.value) if found is not None else None
         except (ValueError, Unreachable, Refused):
             return None

@@ -18,8 +18,8 @@ enum Source {
     Callback(Callback),
 }
 
-/// Where a client gets its token from: each HTTP request and each connection over the wire reads it,
-/// so a token can be replaced while the application runs.
+/// Where a client gets its token from: each HTTP request and each connection over the wire reads
+/// it, so a token can be replaced while the application runs.
 ///
 /// ```
 /// use verax_client::{ClientOptions, TokenSource};

@@ -4,8 +4,8 @@ use std::sync::Arc;
 
 use crate::wire::EventHook;
 
-/// A hook for [`CacheOptions`](crate::CacheOptions) that writes each event to the application's log:
-/// with a reason at level `warn`, others at level `trace`.
+/// A hook for [`CacheOptions`](crate::CacheOptions) that writes each event to the application's
+/// log: with a reason at level `warn`, others at level `trace`.
 ///
 /// ```
 /// use verax_client::{CacheOptions, traced};

@@ -121,12 +121,14 @@ impl Control {
         self.administer(async move |control| {
             caller.needs(Scope::within(Right::Manage, &tenant, &name))?;
             let namespace = control.registry.namespace(&tenant, &name)?;
+            let present = namespace.binding().policy.clone();
+            let tag = policy_tag(&policy_to_api(&present));
+            // What can never be is refused as such, whatever the condition says.
+            let (policy, origin) = control.changed(&caller, (&tenant, &name), present, &change)?;
             // Changes are serialized, so no other change comes in between.
-            if !expected.includes(policy_tag(&policy_to_api(&namespace.binding().policy))) {
+            if !expected.includes(tag) {
                 return Err(ControlError::NotExpected("policy"));
             }
-            let policy = namespace.binding().policy.clone();
-            let (policy, origin) = control.changed(&caller, (&tenant, &name), policy, &change)?;
             control.check_quota(&caller, &change, Some(namespace.id()), &policy)?;
             let (actor, now) = (caller.actor(), control.engine.now());
             let changed = control.records.change_policy(namespace.record(), &policy, &actor, now);

@@ -127,11 +127,12 @@ impl Control {
         let found = self.registry.read().get(&tenant).and_then(|t| t.origins.get(&name).cloned());
         let (mut record, before) = found
             .ok_or_else(|| ControlError::Unknown(Subject::Origin(format!("{tenant}/{name}"))))?;
+        // What can never be is refused as such, whatever the condition says.
+        let (settings, origin) = self.changed_origin(record.settings.clone(), change).await?;
         // Changes are serialized, so no other change comes in between.
         if !expected.includes(origin_tag(&origin_to_api(&record, &before))) {
             return Err(ControlError::NotExpected("origin"));
         }
-        let (settings, origin) = self.changed_origin(record.settings.clone(), change).await?;
         let bound = |n: &Arc<Registered>| {
             let binding = n.binding();
             let choice = binding.policy.origin.clone().filter(|choice| choice.origin == name);

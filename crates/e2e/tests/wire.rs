@@ -523,6 +523,20 @@ async fn the_client_example_runs() {
     assert_eq!(run(&["saltmere"]), "reading the database\nsaltmere: 07:10 Saltmere\n");
 }
 
+/// A wrong port is named as such, by every call.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_port_for_http_is_told_from_the_port_for_the_wire() {
+    let verax = started();
+    let wire = verax.url().trim_start_matches("http://").to_owned();
+    let token = Some(verax.token().into());
+    let client = Client::new(ClientOptions { wire, token, ..ClientOptions::default() }).unwrap();
+    let boards = client.cache("ferrydesk", "boards", CacheOptions::default()).unwrap();
+    for _ in 0..5 {
+        let error = boards.get("k").await.unwrap_err();
+        assert!(error.to_string().contains("it speaks HTTP"), "{error}");
+    }
+}
+
 /// A handle in a static serves one test after another, each on a runtime of its own.
 #[test]
 fn a_handle_outlives_the_runtime_it_connected_on() {

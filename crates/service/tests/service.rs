@@ -138,6 +138,10 @@ async fn every_administrative_change_is_one_activity_and_a_refused_one_is_none()
     let other = Expected::OneOf(vec![verax_core::entry::EntityTag::of("text/plain", b"other")]);
     let refused = control.change_namespace(admin, &tenant, &boards, &policy, other).await;
     assert!(matches!(refused, Err(ControlError::NotExpected(_))), "{refused:?}");
+    let other = Expected::OneOf(vec![verax_core::entry::EntityTag::of("text/plain", b"other")]);
+    let absurd = PolicyChange { negative_max_age_seconds: Some(-1.0), ..PolicyChange::default() };
+    let refused = control.change_namespace(admin, &tenant, &boards, &absurd, other).await;
+    assert!(matches!(refused, Err(ControlError::Invalid(_))), "never valid: {refused:?}");
     assert!(control.create_tenant(admin, "ferrydesk").await.is_err());
     assert!(control.delete_tenant(admin, &tenant).await.is_err());
     let absurd = PolicyChange { max_age_seconds: Some(-1.0), ..PolicyChange::default() };

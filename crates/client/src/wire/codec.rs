@@ -4,8 +4,8 @@ use bytes::Bytes;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
-/// How the values of a [`CacheEntry`](super::CacheEntry) are encoded. [`Json`] is the default; [`Raw`]
-/// stores bytes and text as they are.
+/// How the values of a [`CacheEntry`](super::CacheEntry) are encoded. [`Json`] is the default;
+/// [`Raw`] stores bytes and text as they are.
 ///
 /// A codec of one's own, here a compact binary one:
 ///

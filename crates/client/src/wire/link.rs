@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::Duration;
 
 use bytes::{Bytes, BytesMut};
@@ -113,6 +113,8 @@ pub(super) struct Link {
     to_write: Notify,
     last_id: AtomicU32,
     broken: AtomicBool,
+    /// Why the peer is not Verax.
+    not_verax: OnceLock<String>,
     closed: Notify,
     /// How many requests may be in flight, out of the number the server reads.
     in_flight: Semaphore,
@@ -208,6 +210,7 @@ impl Link {
             to_write: Notify::new(),
             last_id: AtomicU32::new(0),
             broken: AtomicBool::new(false),
+            not_verax: OnceLock::new(),
             closed: Notify::new(),
             in_flight: Semaphore::new(0),
             may_wait: Semaphore::new(0),
@@ -277,9 +280,10 @@ impl Link {
     }
 
     fn unreachable(&self) -> ClientError {
-        ClientError::Unreachable {
-            url: self.address.clone(),
-            reason: "the connection broke".into(),
+        let url = self.address.clone();
+        match self.not_verax.get() {
+            Some(reason) => ClientError::NotVerax { url, reason: reason.clone() },
+            None => ClientError::Unreachable { url, reason: "the connection broke".into() },
         }
     }
 
@@ -408,7 +412,14 @@ impl Link {
             let (head, taken) = match next_frame(received, MAX_BODY_BYTES) {
                 Ok(Some((frame, taken))) => (frame.head, taken),
                 Ok(None) => return true,
-                Err(_) => return false,
+                Err(error) => {
+                    let reason = match received.starts_with(b"HTTP/") {
+                        true => "it speaks HTTP: use its address for the wire protocol".into(),
+                        false => format!("it does not speak the wire protocol: {error}"),
+                    };
+                    let _ = self.not_verax.set(reason);
+                    return false;
+                }
             };
             let body = received.split_to(taken).freeze().slice(HEAD..);
             if head.id != 0 {
