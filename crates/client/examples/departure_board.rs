@@ -5,7 +5,7 @@
 //! behind the harbor it writes as well, which ends the stored board.
 //!
 //!     verax tenant create ferrydesk
-//!     verax namespace create ferrydesk/boards
+//!     verax namespace create ferrydesk/departures
 //!     cargo run --package verax-client --example departure_board -- aldermouth
 
 #![allow(clippy::print_stdout)]
@@ -30,7 +30,7 @@ async fn read_database(harbor: &str) -> Result<Board, std::io::Error> {
 async fn main() -> Result<(), Box<dyn std::error::Error>> {
     let harbor = std::env::args().nth(1).unwrap_or_else(|| "aldermouth".into());
     let verax = Client::from_environment()?;
-    let boards = verax.cache("ferrydesk", "boards", CacheOptions::default())?;
+    let boards = verax.cache("ferrydesk", "departures", CacheOptions::default())?;
 
     // Equal criteria make equal keys, in whatever order and language they are written.
     let key = stable_key("board", &serde_json::json!({ "harbor": harbor, "limit": 10 }))?;
@@ -42,6 +42,9 @@ async fn main() -> Result<(), Box<dyn std::error::Error>> {
         .tag(&tag);
     let board = entry.get_or_refill(async || read_database(&harbor).await).await?;
     println!("{}: {}", board.value.harbor, board.value.sailings.join(", "));
+    if let Some(reason) = &board.not_stored {
+        println!("not stored: {reason}");
+    }
 
     // A write, and the end of everything that it outdates.
     if std::env::args().nth(2).is_some_and(|argument| argument == "cancel") {

@@ -506,6 +506,7 @@ async fn jitter_spreads_expirations() {
 #[tokio::test(flavor = "multi_thread")]
 async fn the_client_example_runs() {
     let verax = started();
+    verax.run(&["namespace", "create", "ferrydesk/departures"]).done();
     let run = |arguments: &[&str]| {
         let program = verax_e2e::program().with_file_name("examples/departure_board");
         let output = std::process::Command::new(program)

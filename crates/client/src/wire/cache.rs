@@ -44,7 +44,7 @@ pub(super) struct Inner {
 /// # #[derive(serde::Serialize, serde::Deserialize)] struct Board { sailings: Vec<String> }
 /// # async fn read_database() -> Result<Board, std::io::Error> { Ok(Board { sailings: vec![] }) }
 /// # async fn example() -> Result<(), Box<dyn std::error::Error>> {
-/// // Reads VERAX_WIRE_URL and VERAX_TOKEN.
+/// // Reads VERAX_WIRE_URL, and VERAX_TOKEN or VERAX_TOKEN_FILE.
 /// let boards = Client::from_environment()?.cache("ferrydesk", "boards", CacheOptions::default())?;
 /// let lifetime = Duration::from_secs(30);
 /// let board: Board =
