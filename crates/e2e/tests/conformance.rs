@@ -157,7 +157,6 @@ impl Door {
     /// Puts, then gets, then deletes several keys in batches.
     async fn batches(&self, values: &[(&str, &str, PutOptions)]) -> Vec<String> {
         let mut said = Vec::new();
-        let keys: Vec<&str> = values.iter().map(|(key, ..)| *key).collect();
         match self {
             Self::Http(names) => {
                 let puts = values.iter().map(|(key, value, options)| {
@@ -169,7 +168,7 @@ impl Door {
                         tags: options.tags.clone(),
                     })
                 });
-                let own = || keys.iter().map(|key| (*key).to_owned());
+                let own = || values.iter().map(|(key, ..)| (*key).to_owned());
                 let gets = own().map(|key| BatchOperation::Get { key });
                 let deletes = own().map(|key| BatchOperation::Delete { key });
                 for operations in [puts.collect::<Vec<_>>(), gets.collect(), deletes.collect()] {
@@ -191,40 +190,7 @@ impl Door {
                     }
                 }
             }
-            Self::Wire(cache) => {
-                let puts: Vec<PutMany> = values
-                    .iter()
-                    .map(|(key, value, options)| PutMany {
-                        key: (*key).to_owned(),
-                        value: (*value).to_owned().into(),
-                        options: options.clone(),
-                    })
-                    .collect();
-                match cache.put_many(&puts).await {
-                    Ok(results) => {
-                        said.extend(results.into_iter().map(|r| transcript_of(r, replaced)))
-                    }
-                    Err(error) => said.push(transcript_of::<()>(Err(error), |()| String::new())),
-                }
-                match cache.get_many(&keys).await {
-                    Ok(results) => said.extend(results.into_iter().map(|result| {
-                        transcript_of(result, |hit| {
-                            hit.map_or("miss".into(), |hit| {
-                                String::from_utf8_lossy(&hit.value).into()
-                            })
-                        })
-                    })),
-                    Err(error) => said.push(transcript_of::<()>(Err(error), |()| String::new())),
-                }
-                match cache.delete_many(&keys).await {
-                    Ok(results) => said.extend(
-                        results
-                            .into_iter()
-                            .map(|r| transcript_of(r, |there| format!("deleted {there}"))),
-                    ),
-                    Err(error) => said.push(transcript_of::<()>(Err(error), |()| String::new())),
-                }
-            }
+            Self::Wire(cache) => said = wire_batches(cache, values).await,
         }
         said
     }
@@ -436,6 +402,39 @@ async fn many(door: &Door, said: &mut Transcript) {
     for result in door.batches(&many).await.into_iter().take(1) {
         said.say("the first of more than a batch", result);
     }
+}
+
+/// Puts, then gets, then deletes several keys in batches over the wire.
+async fn wire_batches(cache: &Cache, values: &[(&str, &str, PutOptions)]) -> Vec<String> {
+    let mut said = Vec::new();
+    let keys: Vec<&str> = values.iter().map(|(key, ..)| *key).collect();
+    let puts: Vec<PutMany> = values
+        .iter()
+        .map(|(key, value, options)| PutMany {
+            key: (*key).to_owned(),
+            value: (*value).to_owned().into(),
+            options: options.clone(),
+        })
+        .collect();
+    match cache.put_many(&puts).await {
+        Ok(results) => said.extend(results.into_iter().map(|r| transcript_of(r, replaced))),
+        Err(error) => said.push(transcript_of::<()>(Err(error), |()| String::new())),
+    }
+    match cache.get_many(&keys).await {
+        Ok(results) => said.extend(results.into_iter().map(|result| {
+            transcript_of(result, |hit| {
+                hit.map_or("miss".into(), |hit| String::from_utf8_lossy(&hit.value).into())
+            })
+        })),
+        Err(error) => said.push(transcript_of::<()>(Err(error), |()| String::new())),
+    }
+    match cache.delete_many(&keys).await {
+        Ok(results) => said.extend(
+            results.into_iter().map(|r| transcript_of(r, |there| format!("deleted {there}"))),
+        ),
+        Err(error) => said.push(transcript_of::<()>(Err(error), |()| String::new())),
+    }
+    said
 }
 
 /// Locks.

@@ -87,8 +87,9 @@ async fn json_output_of_every_command_has_its_members() {
         assert_eq!(members(first), expected, "{arguments:?}");
         answer
     };
-    shape(&["tenant", "create", "ferrydesk"], &["created_at", "name"]);
-    shape(&["tenant", "list"], &["created_at", "name"]);
+    let tenant = ["created_at", "name"];
+    shape(&["tenant", "create", "ferrydesk"], &tenant);
+    shape(&["tenant", "list"], &tenant);
     let at = "http://127.0.0.1:1/{key}";
     shape(&["origin", "create", "ferrydesk/desk", "--at", at], &ORIGIN);
     shape(&["origin", "change", "ferrydesk/desk", "--total-timeout", "3s"], &ORIGIN);
@@ -100,10 +101,8 @@ async fn json_output_of_every_command_has_its_members() {
         ["namespace", "create", "ferrydesk/boards", "--max-age", "90s", "--max-value", "2KiB"];
     let created = shape(&create, &namespace);
     assert_eq!(members(&created["policy"]), POLICY);
-    assert_eq!(
-        (&created["policy"]["max_age_seconds"], &created["policy"]["max_value_bytes"]),
-        (&90.0.into(), &2_048.into())
-    );
+    assert_eq!(created["policy"]["max_age_seconds"], 90.0);
+    assert_eq!(created["policy"]["max_value_bytes"], 2_048);
     let bound = shape(&["namespace", "change", "ferrydesk/boards", "--origin", "desk"], &namespace);
     assert_eq!(bound["policy"]["origin"]["key_pattern"], "{key}");
     let unbound = shape(&["namespace", "change", "ferrydesk/boards", "--no-origin"], &namespace);
@@ -111,10 +110,8 @@ async fn json_output_of_every_command_has_its_members() {
     shape(&["namespace", "list"], &namespace);
     shape(&["namespace", "show", "ferrydesk/boards"], &namespace);
 
-    shape(
-        &["put", "ferrydesk/boards", "k", "{}"],
-        &["key", "media_type", "replaced", "value_bytes"],
-    );
+    let stored = ["key", "media_type", "replaced", "value_bytes"];
+    shape(&["put", "ferrydesk/boards", "k", "{}"], &stored);
     assert_eq!(shape(&["get", "ferrydesk/boards", "k"], &READ)["source"], "hit");
     verax.run_with(&verax.token(), &["put", "ferrydesk/boards", "bytes"], b"\xff\x00").done();
     let bytes = answer(&["get", "ferrydesk/boards", "bytes"]);

@@ -184,15 +184,10 @@ async fn two_nodes_never_both_serve_and_lose_nothing_acknowledged() {
     let (mut back, mut again) = (Vec::new(), Vec::new());
     for round in 0..rounds {
         let at = active(&pair, &token).await;
-        until("the active one knows of the standby", async || {
-            let nodes = current(&clients).nodes().await;
-            nodes.is_ok_and(|nodes| nodes.iter().any(|node| node.state == "standby"))
-        })
-        .await;
+        until_standby(&clients).await;
         // At another moment of the second between two confirmations each time.
         tokio::time::sleep(Duration::from_millis(1_000 + 137 * (round as u64 % 8))).await;
         let fault = FAULTS[round % FAULTS.len()];
-        let gave = |seen: &Seen| seen.locks.lock().unwrap().last().map(|given| given.asked);
         fault.cause(&mut pair[at], &server).await;
         let began = Instant::now();
         if !matches!(fault, Fault::StopMariaDb) {
@@ -205,7 +200,7 @@ async fn two_nodes_never_both_serve_and_lose_nothing_acknowledged() {
         // What was asked for from here on.
         let active_since = Instant::now();
         until("locks are granted again", async || {
-            gave(&seen).is_some_and(|asked| asked > active_since)
+            seen.locks.lock().unwrap().last().is_some_and(|given| given.asked > active_since)
         })
         .await;
         again.push(began.elapsed());
@@ -237,6 +232,15 @@ async fn two_nodes_never_both_serve_and_lose_nothing_acknowledged() {
     report(rounds, &seen, &back, again);
     drop(pair);
     server.stop().await.unwrap();
+}
+
+/// Waits until the active node knows of a standby.
+async fn until_standby(clients: &Current) {
+    until("the active one knows of the standby", async || {
+        let nodes = current(clients).nodes().await;
+        nodes.is_ok_and(|nodes| nodes.iter().any(|node| node.state == "standby"))
+    })
+    .await;
 }
 
 /// Prints what happened after all faults, and checks the fencing tokens.

@@ -233,10 +233,9 @@ async fn revoked_access_ends_everything_it_granted() {
     let id = service.control().tokens(admin, 0, 1_000).await.unwrap().last().unwrap().id;
     let berths = open(service, &caller, "quayside/berths").unwrap();
     // It refills a key for which somebody else waits.
-    let permit = permit_request;
-    let asked =
-        berths.refiller.acquire_permit(&key("board"), permit(caller.access())).await.unwrap();
-    let PermitOutcome::Permit(held) = asked else { panic!("{asked:?}") };
+    let (permit, board) = (permit_request, key("board"));
+    let outcome = berths.refiller.acquire_permit(&board, permit(caller.access())).await.unwrap();
+    let PermitOutcome::Permit(held) = outcome else { panic!("{outcome:?}") };
     let next_refiller = tokio::spawn({
         let (berths, request) = (berths.clone(), permit(None));
         async move { berths.refiller.acquire_permit(&key("board"), request).await.unwrap() }
@@ -275,10 +274,8 @@ async fn revoked_access_ends_everything_it_granted() {
     let late = berths.writer.store_with_permit(&key("board"), held.number, value("late"));
     assert!(matches!(late, Err(EngineError::Permit(_))), "{late:?}");
     assert!(waits.await.unwrap().is_err(), "it is no longer queued");
-    assert!(matches!(
-        caller.needs(Scope::Admin),
-        Err(ControlError::Engine(EngineError::AccessEnded))
-    ));
+    let ended = caller.needs(Scope::Admin);
+    assert!(matches!(ended, Err(ControlError::Engine(EngineError::AccessEnded))), "{ended:?}");
     // A request in transit is refused as well.
     let late = LockRequest { access: caller.access(), ..lock_request() };
     let late = berths.writer.acquire_lock(&key("third"), late).await;
