@@ -26,6 +26,12 @@ async fn read_database(harbor: &str) -> Result<Board, std::io::Error> {
     Ok(Board { harbor: harbor.to_owned(), sailings: vec!["07:10 Saltmere".into()] })
 }
 
+/// A write to the database.
+async fn cancel() -> Result<(), std::io::Error> {
+    println!("canceling the 07:10");
+    Ok(())
+}
+
 #[tokio::main]
 async fn main() -> Result<(), Box<dyn std::error::Error>> {
     let harbor = std::env::args().nth(1).unwrap_or_else(|| "aldermouth".into());
@@ -48,7 +54,6 @@ async fn main() -> Result<(), Box<dyn std::error::Error>> {
 
     // A write, and the end of everything that it outdates.
     if std::env::args().nth(2).is_some_and(|argument| argument == "cancel") {
-        let cancel = async || Ok::<_, std::io::Error>(println!("canceling the 07:10"));
         boards.write_and_invalidate([Outdated::tag(tag)], cancel).await?.invalidated?;
         println!("after the invalidation: {:?}", entry.get::<Board>().await?.map(|b| b.sailings));
     }
