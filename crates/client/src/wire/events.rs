@@ -65,7 +65,7 @@ impl CacheEventKind {
     }
 }
 
-/// Something that happened in a [`Cache`].
+/// Something that happened in a [`Cache`](super::Cache).
 #[derive(Debug, Clone, Copy)]
 #[non_exhaustive]
 pub struct CacheEvent<'e> {
