@@ -209,10 +209,12 @@ impl Cache {
         let tags: Vec<&str> = options.tags.iter().map(String::as_str).collect();
         let packed = self.packed(value, options);
         let put = put_frame(key, &packed, options, &tags)?;
-        let raw = self.request(Request::Put(put)).await;
+        let started = Instant::now();
+        let outcome = self.request(Request::Put(put)).await.and_then(|raw| was_there(&raw));
         // Even a failed put may have been stored.
         self.forget(key);
-        was_there(&raw?)
+        self.note_with(CacheEventKind::Put, started, value.len(), outcome.as_ref().err());
+        outcome
     }
 
     pub(super) fn forget(&self, key: &str) {
@@ -239,9 +241,11 @@ impl Cache {
     /// # Errors
     /// [`ClientError`].
     pub async fn delete(&self, key: &str) -> Result<bool, ClientError> {
-        let raw = self.request(Request::Delete { key: checked(key)? }).await;
+        let (started, delete) = (Instant::now(), Request::Delete { key: checked(key)? });
+        let outcome = self.request(delete).await.and_then(|raw| was_there(&raw));
         self.forget(key);
-        was_there(&raw?)
+        self.note_with(CacheEventKind::Delete, started, 0, outcome.as_ref().err());
+        outcome
     }
 
     /// Lists a page of the keys that start with `prefix`, from `cursor` on.

@@ -33,6 +33,16 @@ pub enum CacheEventKind {
     NotStored,
     /// A cached value could not be decoded as what the application expects.
     Unreadable,
+    /// A value was put, or not, with a reason.
+    Put,
+    /// An entry was deleted, or not, with a reason.
+    Delete,
+    /// A tag was invalidated, or not, with a reason.
+    Invalidate,
+    /// A rate limit was acquired or exhausted, or failed, with a reason.
+    RateLimit,
+    /// A lock was acquired or held by another caller, or failed, with a reason.
+    Lock,
     /// An invalidation was not delivered and is kept, to be sent when Verax is back.
     InvalidationDelayed,
     /// Delayed invalidations were delivered.
@@ -58,6 +68,11 @@ impl CacheEventKind {
             Self::RefillFailed => "refill-failed",
             Self::NotStored => "not-stored",
             Self::Unreadable => "unreadable",
+            Self::Put => "put",
+            Self::Delete => "delete",
+            Self::Invalidate => "invalidate",
+            Self::RateLimit => "rate-limit",
+            Self::Lock => "lock",
             Self::InvalidationDelayed => "invalidation-delayed",
             Self::InvalidationDelivered => "invalidation-delivered",
             Self::InvalidationLost => "invalidation-lost",

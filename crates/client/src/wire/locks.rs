@@ -8,6 +8,7 @@ use verax_api::{LockHolder, LockLease};
 use verax_wire::{Reply, Request};
 
 use super::cache::Cache;
+use super::events::CacheEventKind;
 use super::frames::{checked, milliseconds, unexpected, was_there};
 use super::link::{Link, RawReply, Undo};
 use crate::error::ClientError;
@@ -107,7 +108,9 @@ impl Cache {
         options: &LockOptions,
     ) -> Result<LockOutcome<LockGuard>, ClientError> {
         let requested_at = Instant::now();
-        let (acquired, link) = self.acquire_with_link(name, options).await?;
+        let outcome = self.acquire_with_link(name, options).await;
+        self.note_with(CacheEventKind::Lock, requested_at, 0, outcome.as_ref().err());
+        let (acquired, link) = outcome?;
         Ok(match acquired {
             LockOutcome::HeldByOther(holder) => LockOutcome::HeldByOther(holder),
             LockOutcome::Acquired(held) => {

@@ -1,11 +1,12 @@
 //! Rate limits.
 
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use verax_core::store::{Rate, RateLimitOutcome};
 use verax_wire::{Reply, Request};
 
 use super::cache::Cache;
+use super::events::CacheEventKind;
 use super::frames::{checked, milliseconds, unexpected};
 use crate::error::ClientError;
 
@@ -95,13 +96,16 @@ impl Cache {
             period: milliseconds(rate.period()),
             burst: rate.burst(),
         };
-        let raw = self.request_within(bound, request).await?;
-        match raw.reply()? {
+        let started = Instant::now();
+        let raw = self.request_within(bound, request).await;
+        let outcome = raw.and_then(|raw| match raw.reply()? {
             Reply::RateAcquired { left } => Ok(RateLimitOutcome::Allowed { left }),
             Reply::Later { retry_after } => {
                 Ok(RateLimitOutcome::Later { retry_after: Duration::from_millis(retry_after) })
             }
             _ => Err(unexpected()),
-        }
+        });
+        self.note_with(CacheEventKind::RateLimit, started, 0, outcome.as_ref().err());
+        outcome
     }
 }

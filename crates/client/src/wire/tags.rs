@@ -1,8 +1,11 @@
 //! Invalidation by tag.
 
+use std::time::Instant;
+
 use verax_wire::Request;
 
 use super::cache::Cache;
+use super::events::CacheEventKind;
 use super::frames::{checked_tag, was_there};
 use super::link::Invalidation;
 use crate::error::ClientError;
@@ -13,10 +16,13 @@ impl Cache {
     /// # Errors
     /// [`ClientError`].
     pub async fn invalidate_tag(&self, tag: &str) -> Result<(), ClientError> {
-        let raw = self.request(Request::InvalidateTag { tag: checked_tag(tag)? }).await;
+        let (started, request) =
+            (Instant::now(), Request::InvalidateTag { tag: checked_tag(tag)? });
+        let outcome = self.request(request).await.and_then(|raw| was_there(&raw).map(drop));
         if let Some(near) = &self.0.near {
             near.pushed(&Invalidation::Tag(tag.to_owned()));
         }
-        was_there(&raw?).map(drop)
+        self.note_with(CacheEventKind::Invalidate, started, 0, outcome.as_ref().err());
+        outcome
     }
 }
