@@ -11,8 +11,8 @@ use serde_json::{Value, json};
 use tokio::sync::Notify;
 use tokio::task::JoinSet;
 use verax_client::{
-    Cache, CacheEventKind, CacheMetrics, CacheOptions, CachedFrom, LockOptions, Outdated, PutMany,
-    PutOptions, Rate, Raw, Refilled, TokenSource, WithoutService,
+    Cache, CacheEventKind, CacheMetrics, CacheOptions, CachedFrom, LockOptions, LockOutcome,
+    Outdated, PutMany, PutOptions, Rate, Raw, Refilled, TokenSource, WithoutService,
 };
 use verax_e2e::{Verax, until};
 
@@ -471,7 +471,7 @@ async fn schema_versions_do_not_refill_each_others_entries() {
         read().await;
     }
     assert_eq!(refills.load(Ordering::SeqCst), 2);
-    let write = boards.write_and_invalidate([Outdated::key("k")], async || Ok::<_, ()>(()));
+    let write = boards.write_and_invalidate(Outdated::schema("k", 1), async || Ok::<_, ()>(()));
     write.await.unwrap().invalidated.unwrap();
     read().await;
     assert_eq!(refills.load(Ordering::SeqCst), 4);
@@ -677,4 +677,33 @@ async fn applications_count_events_and_decide_without_the_service() {
         "{why}"
     );
     verax.send(Signal::SIGCONT);
+}
+
+/// Reads that time out open the circuit, which must not cost a lease: renewing and releasing are
+/// tried in any case. Nor does a write of one key disturb the refill of another.
+#[tokio::test(flavor = "multi_thread")]
+async fn an_open_circuit_does_not_keep_a_lock() {
+    let (verax, other) = started(&[]);
+    let options = CacheOptions { bound: Duration::from_millis(20), ..patient() };
+    let boards = verax.client().cache("ferrydesk", "boards", options).unwrap();
+    let held = boards.hold_lock("berth", &LockOptions::default()).await.unwrap();
+    let LockOutcome::Acquired(guard) = held else { panic!("{held:?}") };
+    let rate = Rate::new(1_000, MINUTE, 1_000).unwrap();
+    verax.send(Signal::SIGSTOP);
+    until("the circuit is open", async || {
+        let decision = boards.allows("search", 1, rate, WithoutService::Allow).await;
+        decision.undecided.is_some_and(|why| why.to_string().contains("circuit is open"))
+    })
+    .await;
+    verax.send(Signal::SIGCONT);
+    guard.release().await.unwrap();
+
+    let entry = other.entry("a");
+    let stored = entry.get_or_refill(async || {
+        let write = async || Ok::<_, ()>(());
+        let written = other.write_and_invalidate([Outdated::key("b")], write).await.unwrap();
+        written.invalidated.unwrap();
+        Ok::<_, ()>(7)
+    });
+    assert!(stored.await.unwrap().not_stored.is_none(), "only its own key is outdated");
 }

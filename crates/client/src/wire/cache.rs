@@ -172,7 +172,14 @@ impl Cache {
         bound: Duration,
         request: Request<'_>,
     ) -> Result<RawReply, ClientError> {
-        self.admitted()?;
+        // A slow read must not cost a lease, nor keep what others wait for.
+        let always = matches!(
+            request,
+            Request::RenewLock { .. } | Request::ReleaseLock { .. } | Request::ReleasePermit { .. }
+        );
+        if !always {
+            self.admitted()?;
+        }
         let call = async {
             let link = self.0.pool.link().await?;
             self.request_on(&link, request).await

@@ -2,11 +2,10 @@
 
 use std::time::Duration;
 
-use sha2::{Digest, Sha256};
-
 use super::cache::Cache;
 use super::cached::{Cached, Refilled};
 use super::codec::{Codec, Json};
+use super::outdated::versioned;
 use crate::error::ClientError;
 use crate::options::{LifetimeOptions, PutOptions};
 
@@ -38,13 +37,6 @@ pub struct CacheEntry<C = Json> {
     pub(super) lifetime: LifetimeOptions,
     pub(super) negative_max_age: Option<Duration>,
     pub(super) tags: Vec<String>,
-}
-
-/// The tag that all schema versions of a key's entry carry.
-pub(super) fn schema_tag(key: &str) -> String {
-    let hash = Sha256::digest(key.as_bytes());
-    let number = hash.iter().take(16).fold(0u128, |number, byte| number << 8 | u128::from(*byte));
-    format!("every-schema-of:{number:032x}")
 }
 
 impl Cache {
@@ -86,7 +78,7 @@ impl<C> CacheEntry<C> {
         self
     }
 
-    /// How long the knowledge that there is no value is kept.
+    /// How long the knowledge that there is no value is kept; the max-age when not set.
     pub fn negative_max_age(mut self, time: Duration) -> Self {
         self.negative_max_age = Some(time);
         self
@@ -107,10 +99,9 @@ impl<C> CacheEntry<C> {
     /// The version of the value's schema. Each version has an entry of its own, under the key with
     /// `;schema=VERSION` behind it, so that instances of the application before and after a change
     /// of the schema do not refill each other's entries.
-    /// [`Outdated::key`](super::Outdated::key) invalidates all of them. Call it once.
+    /// [`Outdated::schema`](super::Outdated::schema) invalidates them. Call it once.
     pub fn schema(mut self, version: u32) -> Self {
-        self.tags.push(schema_tag(&self.key));
-        self.key = format!("{};schema={version}", self.key);
+        self.key = versioned(&self.key, version);
         self
     }
 

@@ -47,8 +47,8 @@ pub enum CacheEventKind {
     InvalidationDelayed,
     /// Delayed invalidations were delivered.
     InvalidationDelivered,
-    /// An invalidation was not delivered, and there are too many to keep it: outdated values may be
-    /// served until their lifetimes end.
+    /// An invalidation was refused, or there are too many to keep it: outdated values may be served
+    /// until their lifetimes end.
     InvalidationLost,
 }
 

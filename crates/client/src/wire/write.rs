@@ -1,13 +1,12 @@
 //! Writes to an origin and updates the cache, in the order that leaves no outdated value behind.
 
-use std::sync::Arc;
+use std::sync::{Arc, Weak};
 use std::time::{Duration, Instant};
 
 use futures_util::future::join_all;
 use serde::Serialize;
 
-use super::cache::Cache;
-use super::entry::schema_tag;
+use super::cache::{Cache, Inner};
 use super::events::CacheEventKind;
 use super::lost::Kept;
 use super::outdated::Outdated;
@@ -49,6 +48,18 @@ impl Drop for PendingInvalidation<'_> {
         if let Ok(runtime) = tokio::runtime::Handle::try_current() {
             let cache = self.cache.clone();
             runtime.spawn(async move { drop(cache.invalidate_all(&outdated).await) });
+        }
+    }
+}
+
+/// The task that delivers lost invalidations. Its runtime may end before it; then the next loss
+/// starts another one.
+struct Delivery(Weak<Inner>);
+
+impl Drop for Delivery {
+    fn drop(&mut self) {
+        if let Some(inner) = self.0.upgrade() {
+            inner.lost.stopped();
         }
     }
 }
@@ -117,8 +128,9 @@ impl Cache {
         let mut invalidated = Ok(());
         for (outdated, result) in outdated.iter().zip(results) {
             let Err(error) = result else { continue };
-            if error.is_temporary() {
-                self.keep_lost(outdated.clone(), &error, started);
+            match error.is_temporary() {
+                true => self.keep_lost(outdated.clone(), &error, started),
+                false => self.note_with(CacheEventKind::InvalidationLost, started, 0, Some(&error)),
             }
             invalidated = invalidated.and(Err(error));
         }
@@ -132,12 +144,7 @@ impl Cache {
 
     async fn deliver_one(&self, outdated: &Outdated) -> Result<(), ClientError> {
         match outdated {
-            Outdated::Key(key) => {
-                let tag = schema_tag(key);
-                let (deleted, invalidated) =
-                    tokio::join!(self.delete(key), self.invalidate_tag(&tag));
-                deleted.and(invalidated)
-            }
+            Outdated::Key(key) => self.delete(key).await.map(drop),
             Outdated::Tag(tag) => self.invalidate_tag(tag).await,
         }
     }
@@ -162,7 +169,9 @@ impl Cache {
             return;
         };
         let weak = Arc::downgrade(&self.0);
+        let delivery = Delivery(Weak::clone(&weak));
         runtime.spawn(async move {
+            let _delivery = delivery;
             let mut pause = FIRST_PAUSE;
             loop {
                 tokio::time::sleep(pause).await;
