@@ -375,11 +375,17 @@ async fn an_entry_is_refilled_with_its_tags_and_lifetime() {
         assert!(boards.get(key).await.unwrap().is_none(), "{key} had the tag");
     }
     // No value, as the refill found, and one that is not to be stored.
-    let none = boards.entry("board/nowhere").negative_max_age(MINUTE);
+    let none = boards.entry("board/nowhere").max_age(MINUTE * 60).negative_max_age(MINUTE);
     let found = none.find_or_refill(async || Ok::<_, ()>(None::<String>)).await.unwrap();
     assert_eq!((found.value, found.from), (None, CachedFrom::Refill));
     let found = none.find_or_refill::<String, Option<String>, _>(async || Err("not asked")).await;
     assert_eq!(found.unwrap().from, CachedFrom::Cache);
+    // Without a time of its own, a negative entry is kept as long as the namespace says.
+    verax.run(&["namespace", "change", "ferrydesk/boards", "--negative-max-age", "7s"]).done();
+    let none = boards.entry("board/elsewhere").max_age(MINUTE);
+    none.find_or_refill(async || Ok::<_, ()>(None::<String>)).await.unwrap();
+    let shown = verax.run(&["show", "ferrydesk/boards", "board/elsewhere", "--json"]).json();
+    assert!(shown["time_left_seconds"].as_f64().unwrap() <= 7.0, "{shown}");
     let private = boards.entry("private");
     let refill = async || Ok::<_, ()>(Refilled::value("for one".to_owned()).not_stored());
     assert!(private.find_or_refill(refill).await.unwrap().not_stored.is_some());

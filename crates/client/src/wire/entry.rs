@@ -78,7 +78,8 @@ impl<C> CacheEntry<C> {
         self
     }
 
-    /// How long the knowledge that there is no value is kept; the max-age when not set.
+    /// How long the knowledge that there is no value is kept; by default as long as the namespace
+    /// keeps negative entries.
     pub fn negative_max_age(mut self, time: Duration) -> Self {
         self.negative_max_age = Some(time);
         self

@@ -417,7 +417,11 @@ impl Link {
                         true => "it speaks HTTP: use its address for the wire protocol".into(),
                         false => format!("it does not speak the wire protocol: {error}"),
                     };
-                    let _ = self.not_verax.set(reason);
+                    // Before the welcome only the hello is sent. Later on a connection of Verax has
+                    // broken, and the next one may work.
+                    if self.last_id.load(Ordering::Relaxed) <= 1 {
+                        let _ = self.not_verax.set(reason);
+                    }
                     return false;
                 }
             };

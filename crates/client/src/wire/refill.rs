@@ -279,7 +279,7 @@ impl<C> CacheEntry<C> {
         options.max_age = refilled.lifetime.max_age.or(options.max_age);
         let Some(value) = &refilled.value else {
             // Nothing to serve stale.
-            options.max_age = self.negative_max_age.or(options.max_age);
+            options.max_age = refilled.lifetime.max_age.or(self.negative_max_age);
             options.stale_while_revalidate = Some(Duration::ZERO);
             options.stale_if_error = Some(Duration::ZERO);
             options.media_type = Some(NEGATIVE_TYPE.into());
