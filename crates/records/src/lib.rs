@@ -1,6 +1,7 @@
 //! Verax's durable records: tenants, namespaces, origins, tokens, runs and activity.
 //!
-//! They are in MariaDB, accessed through Diesel. [`Records`] is the handle. Every administrative
+//! They are in MariaDB, accessed through Diesel, or in memory for a service that keeps nothing.
+//! [`Records`] is the handle. Every administrative
 //! change is one transaction that increments the records' revision and writes its [`Activity`], so
 //! an acknowledged change is never lost and always has an author. A run writes an activity when it
 //! starts; its progress and end are written without one. Exchanges with MariaDB have timeouts, and
@@ -25,24 +26,23 @@
 //! # }
 //! ```
 
-mod changes;
-mod connection;
+mod changed;
 mod error;
 mod identities;
-pub mod launcher;
-mod membership;
-mod migrations;
-mod schema;
+mod mariadb;
+mod memory;
+mod model;
+mod records;
 mod snapshot;
-pub mod tables;
 
-pub use changes::Changed;
-pub use connection::Records;
+pub use changed::Changed;
 pub use error::RecordsError;
 pub use identities::Identities;
-pub use membership::{LEASE_VALIDITY, Membership, Ownership};
-pub use snapshot::RecordsSnapshot;
-pub use tables::{
-    Activity, Actor, Change, InvalidNodeId, NamespaceRecord, NewRun, Node, NodeId, NodeState,
-    OriginRecord, RunKind, RunRecord, RunState, TenantRecord, TokenRecord, Topology,
+pub use mariadb::{LEASE_VALIDITY, Membership, Ownership, launcher};
+pub use model::{
+    Activity, Actor, Change, InvalidNodeId, NamespaceRecord, NewRun, NewToken, Node, NodeId,
+    NodeState, OriginRecord, Rotated, RunKind, RunRecord, RunState, TenantRecord, TokenRecord,
+    Topology,
 };
+pub use records::Records;
+pub use snapshot::RecordsSnapshot;

@@ -6,16 +6,9 @@ use std::io::{self, Write};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 
-use diesel_async::SimpleAsyncConnection;
 use serde::{Deserialize, Serialize};
 
-use crate::changes::revision;
-use crate::connection::Records;
-use crate::error::RecordsError;
-use crate::tables::{
-    NamespaceRecord, OriginRecord, TenantRecord, TokenRecord, Topology, namespaces, nodes, origins,
-    tenants, tokens,
-};
+use crate::model::{NamespaceRecord, OriginRecord, TenantRecord, TokenRecord, Topology};
 
 /// What serving needs: who may do what, where. It has no secrets: only hashes of tokens and names
 /// of credentials.
@@ -39,29 +32,6 @@ pub struct RecordsSnapshot {
 }
 
 impl RecordsSnapshot {
-    /// Reads a consistent snapshot of the records.
-    ///
-    /// # Errors
-    /// [`RecordsError::Unavailable`], [`RecordsError::Unreadable`].
-    pub async fn of(records: &Records) -> Result<Self, RecordsError> {
-        records
-            .exchange(async |connection| {
-                // REPEATABLE READ: every query sees the state of the first one.
-                connection.batch_execute("START TRANSACTION READ ONLY").await?;
-                let snapshot = Self {
-                    revision: revision(connection).await?,
-                    tenants: tenants::load(connection).await?,
-                    origins: origins::load(connection).await?,
-                    namespaces: namespaces::load(connection).await?,
-                    tokens: tokens::load(connection).await?,
-                    topology: nodes::load(connection).await?,
-                };
-                connection.batch_execute("COMMIT").await?;
-                Ok(snapshot)
-            })
-            .await
-    }
-
     /// Reads a file of [`write`](Self::write).
     ///
     /// # Errors
@@ -93,7 +63,7 @@ mod tests {
     };
 
     use super::*;
-    use crate::tables::NodeId;
+    use crate::model::NodeId;
 
     #[test]
     fn a_snapshot_round_trips() {
@@ -131,6 +101,8 @@ mod tests {
                 note: String::new(),
                 created_at: at,
                 revoked_at: Some(at),
+                expires_at: None,
+                last_used_at: Some(at),
             }],
             topology: Topology {
                 revision: 2,

@@ -37,7 +37,7 @@ impl Place {
 
     /// A handle as another process has it.
     fn handle(&self) -> Records {
-        Records::later(self.records.url())
+        Records::later(self.records.url().unwrap())
     }
 }
 
@@ -146,7 +146,8 @@ async fn restored_records_are_distinguished_from_another_owner() {
     assert!(one.acquire_lease(Duration::ZERO).await.unwrap());
     let before = one.begin_epoch(0, NOW).await.unwrap();
     let now = one.begin_epoch(0, NOW).await.unwrap();
-    let mut connection = AsyncMysqlConnection::establish(place.records.url()).await.unwrap();
+    let mut connection =
+        AsyncMysqlConnection::establish(place.records.url().unwrap()).await.unwrap();
     let back = format!("UPDATE shares SET epoch = {before}");
     connection.batch_execute(&back).await.unwrap();
     assert!(!one.confirm().await.unwrap());

@@ -15,7 +15,7 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
 use verax_core::{Name, Timestamp};
 use verax_records::launcher::{Listen, PrivateServer, PrivateServerOptions};
-use verax_records::{Actor, Identities, Records, RecordsError, RecordsSnapshot};
+use verax_records::{Actor, Identities, NewToken, Records, RecordsError};
 
 const NOW: Timestamp = Timestamp::from_millis(1);
 
@@ -190,7 +190,9 @@ async fn late_replies_answer_no_other_query() {
                     let mut hash = [0; 32];
                     hash[..3].copy_from_slice(&[round as u8, worker as u8, n as u8]);
                     hash[3..11].copy_from_slice(&u64::to_le_bytes(n as u64));
-                    if let Ok(made) = records.create_token(hash, "admin", "", &actor(), NOW).await {
+                    if let Ok(made) =
+                        records.create_token(&NewToken::new(hash, "admin", ""), &actor(), NOW).await
+                    {
                         tokens.push(made.value);
                     }
                 }
@@ -235,18 +237,19 @@ async fn identities_and_epochs_continue_above_what_is_known() {
     let directory = tempfile::tempdir().unwrap();
     let server = PrivateServer::start(directory.path()).await.unwrap();
     let records = Records::open(server.url("verax")).await.unwrap();
-    records.create_token([1; 32], "admin", "", &actor(), NOW).await.unwrap();
+    records.create_token(&NewToken::new([1; 32], "admin", ""), &actor(), NOW).await.unwrap();
     assert_eq!(records.next_lock_epoch(0, NOW).await.unwrap(), 1);
     // As after a dump that has forgotten what was known.
     let known = Identities { tenant: 7, origin: 0, token: 41, run: 3 };
     records.raise_identities(&known).await.unwrap();
-    let token = records.create_token([2; 32], "admin", "", &actor(), NOW).await.unwrap();
+    let token =
+        records.create_token(&NewToken::new([2; 32], "admin", ""), &actor(), NOW).await.unwrap();
     let tenant = records.create_tenant(&name("tideline"), &actor(), NOW).await.unwrap();
     assert_eq!((token.value.id, tenant.value.id), (42, 8));
     assert_eq!(records.next_lock_epoch(9, NOW).await.unwrap(), 10);
     assert_eq!(records.next_lock_epoch(10, NOW).await.unwrap(), 11);
     assert_eq!(records.next_lock_epoch(3, NOW).await.unwrap(), 12);
-    let snapshot = RecordsSnapshot::of(&records).await.unwrap();
+    let snapshot = records.snapshot().await.unwrap();
     assert_eq!(Identities::of(&snapshot), Identities { tenant: 8, origin: 0, token: 42, run: 0 });
     server.stop().await.unwrap();
 }
@@ -261,7 +264,11 @@ async fn a_new_tenant_inherits_nothing_from_a_deleted_one_of_its_name() {
     let tideline = name("tideline");
     records.create_tenant(&tideline, &actor(), NOW).await.unwrap();
     let token = async |n: u8, scopes: &str| {
-        records.create_token([n; 32], scopes, "", &actor(), NOW).await.unwrap().value
+        records
+            .create_token(&NewToken::new([n; 32], scopes, ""), &actor(), NOW)
+            .await
+            .unwrap()
+            .value
     };
     let whole = token(1, "read:tideline manage:tideline/tables").await;
     let mixed = token(2, "read:tideline read:tideline-north").await;

@@ -7,11 +7,12 @@ use std::time::{Duration, Instant};
 
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
+use rstest::rstest;
 use serde_json::json;
 use verax_core::origin::{Balance, OriginSource, SqlResult};
 use verax_core::{KeyPattern, Name, NamespacePolicy, OriginBinding, OriginSettings, Timestamp};
 use verax_records::launcher::{LaunchError, Listen, PrivateServer, PrivateServerOptions};
-use verax_records::{Actor, Change, NewRun, Records, RecordsError, RunKind, RunState};
+use verax_records::{Actor, Change, NewRun, NewToken, Records, RecordsError, RunKind, RunState};
 
 fn name(text: &str) -> Name {
     Name::new(text).unwrap()
@@ -75,6 +76,160 @@ async fn records_survive_restarts_crashes_and_stale_files() {
     server.stop().await.unwrap();
 }
 
+#[tokio::test]
+async fn records_in_memory_keep_the_same_promises() {
+    let records = Records::in_memory();
+    records.prepare().await.unwrap();
+    administer(&records).await;
+    let run = start_run(&records).await;
+    let activity = records.activity(Some(&name("tideline")), 4).await.unwrap();
+    let actions: Vec<String> = activity.into_iter().map(|a| a.action).collect();
+    assert_eq!(actions, ["namespace.clear", "load.run", "namespace.change", "namespace.create"]);
+    assert_eq!(records.interrupt_runs(at(20)).await.unwrap(), 1);
+    let ended = &records.runs(RunKind::Load, 10).await.unwrap()[0];
+    assert_eq!((ended.id, ended.state), (run, RunState::Interrupted));
+    // A run that has ended does not change.
+    records.keep_run(run, RunState::Done, &json!(1), Some(at(21))).await.unwrap();
+    assert_eq!(records.runs(RunKind::Load, 10).await.unwrap()[0].state, RunState::Interrupted);
+    assert_eq!(records.next_lock_epoch(7, at(22)).await.unwrap(), 8);
+    assert_eq!(records.next_lock_epoch(3, at(22)).await.unwrap(), 9);
+    let joined = records.join(verax_records::NodeId::random()).await;
+    assert!(matches!(joined, Err(RecordsError::Unavailable(_))));
+}
+
+#[rstest]
+#[case("in memory")]
+#[case("in MariaDB")]
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_deleted_is_forgotten_and_what_is_refused_changes_nothing(#[case] place: &str) {
+    let directory = tempfile::tempdir().unwrap();
+    let server = match place {
+        "in memory" => None,
+        _ => Some(PrivateServer::start(directory.path()).await.unwrap()),
+    };
+    let records = match &server {
+        None => Records::in_memory(),
+        Some(server) => Records::open(server.url("verax")).await.unwrap(),
+    };
+    let (actor, tenant, tables) = (Actor::new("the test"), name("tideline"), name("tables"));
+    records.create_tenant(&tenant, &actor, at(1)).await.unwrap();
+    let policy = NamespacePolicy::default();
+    let created = records.create_namespace(&tenant, &tables, &policy, &actor, at(2)).await;
+    let namespace = created.unwrap().value;
+    let scopes = ["read:tideline/tables write:ferrydesk", "read:tideline", "write:tideline/tables"];
+    for (number, scopes) in (1..).zip(scopes) {
+        records
+            .create_token(&NewToken::new([number; 32], scopes, ""), &actor, at(3))
+            .await
+            .unwrap();
+    }
+    let before = records.snapshot().await.unwrap();
+    let origin = Some(OriginBinding {
+        origin: name("nowhere"),
+        key_pattern: KeyPattern::parse("tide/{gauge}").unwrap(),
+    });
+    let unbound = NamespacePolicy { origin, ..NamespacePolicy::default() };
+    for refused in [
+        records.change_policy(&namespace, &unbound, &actor, at(4)).await.map(drop),
+        records.create_namespace(&tenant, &tables, &policy, &actor, at(4)).await.map(drop),
+        records.create_namespace(&tenant, &name("b"), &unbound, &actor, at(4)).await.map(drop),
+        records.create_namespace(&name("b"), &tables, &policy, &actor, at(4)).await.map(drop),
+        records.delete_origin(&tenant, &name("nowhere"), &actor, at(4)).await.map(drop),
+        records.delete_tenant(&tenant, &actor, at(4)).await.map(drop),
+        records.delete_tenant(&name("b"), &actor, at(4)).await.map(drop),
+        records.revoke_token(9, &actor, at(4)).await.map(drop),
+    ] {
+        assert!(
+            matches!(
+                refused,
+                Err(RecordsError::Missing(_)
+                    | RecordsError::Exists(_)
+                    | RecordsError::InUse { .. })
+            ),
+            "{refused:?}"
+        );
+    }
+    assert_eq!(records.snapshot().await.unwrap(), before);
+    assert_eq!(records.activity(None, 100).await.unwrap().len(), 5);
+
+    assert_eq!(
+        records.delete_namespace(&namespace, &actor, at(5)).await.unwrap().revision,
+        before.revision + 1
+    );
+    assert!(records.delete_namespace(&namespace, &actor, at(5)).await.is_err());
+    let open = |tokens: Vec<verax_records::TokenRecord>| -> Vec<(u64, String, bool)> {
+        tokens.into_iter().map(|t| (t.id, t.scopes, t.revoked_at.is_some())).collect()
+    };
+    let kept = |second: &str, gone| {
+        vec![
+            (1, "write:ferrydesk".to_owned(), false),
+            (2, second.to_owned(), gone),
+            (3, String::new(), true),
+        ]
+    };
+    assert_eq!(open(records.tokens().await.unwrap()), kept("read:tideline", false));
+    records.delete_tenant(&tenant, &actor, at(6)).await.unwrap();
+    assert_eq!(open(records.tokens_after(0, 9).await.unwrap()), kept("", true));
+    assert_eq!(records.tokens_after(1, 1).await.unwrap()[0].id, 2);
+    // A later tenant of the same name does not get the activity of the earlier one.
+    records.create_tenant(&tenant, &actor, at(7)).await.unwrap();
+    assert_eq!(records.activity(Some(&tenant), 100).await.unwrap().len(), 1);
+    if let Some(server) = server {
+        server.stop().await.unwrap();
+    }
+}
+
+#[rstest]
+#[case("in memory")]
+#[case("in MariaDB")]
+#[tokio::test(flavor = "multi_thread")]
+async fn a_rotated_token_has_a_follower_and_an_end(#[case] place: &str) {
+    let directory = tempfile::tempdir().unwrap();
+    let server = match place {
+        "in memory" => None,
+        _ => Some(PrivateServer::start(directory.path()).await.unwrap()),
+    };
+    let records = match &server {
+        None => Records::in_memory(),
+        Some(server) => Records::open(server.url("verax")).await.unwrap(),
+    };
+    let actor = Actor::new("the test");
+    let new =
+        NewToken { expires_at: Some(at(1_000)), ..NewToken::new([1; 32], "read:tideline", "desk") };
+    let first = records.create_token(&new, &actor, at(100)).await.unwrap().value;
+    assert!(!first.has_expired(at(999)) && first.has_expired(at(1_000)));
+    // The follower lasts as long as the first one was to last.
+    let rotated = records.rotate_token(first.id, [2; 32], at(500), &actor, at(400)).await;
+    let rotated = rotated.unwrap().value;
+    assert_eq!(
+        (rotated.previous.expires_at, rotated.record.expires_at),
+        (Some(at(500)), Some(at(1_300)))
+    );
+    assert_eq!((&*rotated.record.scopes, &*rotated.record.note), ("read:tideline", "desk"));
+    // An overlap never makes a token last longer.
+    let again = records.rotate_token(first.id, [3; 32], at(9_000), &actor, at(450)).await.unwrap();
+    assert_eq!(again.value.previous.expires_at, Some(at(500)));
+    let revision = records.revision().await.unwrap();
+    records.note_uses(&[(first.id, at(460)), (99, at(460))]).await.unwrap();
+    assert_eq!(records.revision().await.unwrap(), revision, "a use is no change");
+    let kept = records.tokens().await.unwrap();
+    assert_eq!(kept[0].last_used_at, Some(at(460)));
+    assert_eq!((kept[0].expires_at, kept.len()), (Some(at(500)), 3));
+    assert_eq!(kept[1..], [rotated.record, again.value.record]);
+    records.revoke_token(first.id, &actor, at(470)).await.unwrap();
+    for gone in [first.id, 99] {
+        let refused = records.rotate_token(gone, [4; 32], at(500), &actor, at(480)).await;
+        assert_eq!(refused.unwrap_err(), RecordsError::Missing(format!("token {gone}")));
+    }
+    assert_eq!(records.tokens().await.unwrap().len(), 3);
+    let actions: Vec<String> =
+        records.activity(None, 3).await.unwrap().into_iter().map(|a| a.action).collect();
+    assert_eq!(actions, ["token.revoke", "token.rotate", "token.rotate"]);
+    if let Some(server) = server {
+        server.stop().await.unwrap();
+    }
+}
+
 /// Creates a tenant, an origin, a namespace and a token, and tries every refusal.
 async fn administer(records: &Records) {
     let actor = Actor::new("the test");
@@ -116,7 +271,9 @@ async fn administer(records: &Records) {
     }
 
     // Tokens are known by hash and revoked once.
-    let token = records.create_token([7; 32], "read:tideline", "for tests", &actor, at(7)).await;
+    let token = records
+        .create_token(&NewToken::new([7; 32], "read:tideline", "for tests"), &actor, at(7))
+        .await;
     let token = token.unwrap().value;
     records.revoke_token(token.id, &actor, at(8)).await.unwrap();
     assert!(records.revoke_token(token.id, &actor, at(9)).await.is_err());
@@ -235,7 +392,10 @@ async fn a_data_directory_below_a_private_directory_works() {
         let server = server.await.unwrap();
         let records = Records::open(server.url("verax")).await.unwrap();
         let actor = Actor::new("the test");
-        records.create_token([round; 32], "admin", "", &actor, at(1)).await.unwrap();
+        records
+            .create_token(&NewToken::new([round; 32], "admin", ""), &actor, at(1))
+            .await
+            .unwrap();
         assert_eq!(records.tokens().await.unwrap().len(), usize::from(round) + 1);
         let process = server.process_id().unwrap();
         let command = std::fs::read(format!("/proc/{process}/cmdline")).unwrap();

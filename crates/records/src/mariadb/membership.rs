@@ -17,9 +17,10 @@ use diesel::sql_types::{BigInt, Binary, Integer, Nullable, Text, TinyInt, Unsign
 use diesel_async::{AsyncConnection, AsyncMysqlConnection, RunQueryDsl, SimpleAsyncConnection};
 use verax_core::Timestamp;
 
-use crate::connection::{Records, close, connect};
 use crate::error::RecordsError;
-use crate::tables::{NODE_LOCK, NodeId, SHARE, next_epoch, raise_topology};
+use crate::mariadb::connection::{MariaDb, close, connect};
+use crate::mariadb::tables::{NODE_LOCK, SHARE, next_epoch, raise_topology};
+use crate::model::NodeId;
 
 /// How long a confirmation of the lease is valid, from the moment it is requested.
 pub const LEASE_VALIDITY: Duration = Duration::from_secs(3);
@@ -35,7 +36,7 @@ const ANSWER_TIMEOUT: Duration = Duration::from_secs(2);
 
 /// A node's membership, while this value and its connection live.
 pub struct Membership {
-    records: Records,
+    records: MariaDb,
     id: NodeId,
     connection: Option<AsyncMysqlConnection>,
 }
@@ -82,13 +83,13 @@ fn share_lock() -> String {
     format!("CONCAT('verax.share.{SHARE}.', DATABASE())")
 }
 
-impl Records {
+impl MariaDb {
     /// Joins as a node. Nothing is recorded: the tables may not exist yet.
     ///
     /// # Errors
     /// [`RecordsError::SameNode`] if another process has the same identifier,
     /// [`RecordsError::Unavailable`].
-    pub async fn join(&self, id: NodeId) -> Result<Membership, RecordsError> {
+    pub(crate) async fn join(&self, id: NodeId) -> Result<Membership, RecordsError> {
         // From here on the connection is closed with the membership.
         let connection = Some(connect(self.url()).await?);
         let mut membership = Membership { records: self.clone(), id, connection };
@@ -112,12 +113,12 @@ impl Records {
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`].
-    pub async fn leave(&self, id: NodeId) -> Result<(), RecordsError> {
+    pub(crate) async fn leave(&self, id: NodeId) -> Result<(), RecordsError> {
         let epoch = self.owned_epoch();
         self.exchange(async |connection| {
             let left = connection.transaction(async |connection| {
                 // After this, changes in progress find that the share has no owner.
-                crate::changes::locked_revision(connection).await?;
+                crate::mariadb::changes::locked_revision(connection).await?;
                 raise_topology(connection).await?;
                 diesel::sql_query(
                     "UPDATE shares SET owner = NULL WHERE id = ? AND owner = ? AND epoch = ?",
@@ -269,10 +270,10 @@ impl Membership {
         }
         // On the connection with the lease: while it responds, the lease holds.
         let epoch = self
-            .ask(crate::connection::EXCHANGE_TIMEOUT, async |connection| {
+            .ask(crate::mariadb::connection::EXCHANGE_TIMEOUT, async |connection| {
                 let begun = connection.transaction(async |connection| {
                     // Waits for changes in progress, as the next change waits for this.
-                    crate::changes::locked_revision(connection).await?;
+                    crate::mariadb::changes::locked_revision(connection).await?;
                     let epoch = next_epoch(connection, known, now).await?;
                     raise_topology(connection).await?;
                     diesel::sql_query(

@@ -5,9 +5,9 @@ use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
 use verax_core::Timestamp;
 
 use super::columns::ReturningId;
-use crate::connection::Records;
 use crate::error::RecordsError;
-use crate::schema::lock_epochs;
+use crate::mariadb::connection::MariaDb;
+use crate::mariadb::schema::lock_epochs;
 
 /// Begins an epoch larger than `known` and every earlier one.
 pub(crate) async fn next_epoch(
@@ -34,13 +34,17 @@ pub(crate) async fn next_epoch(
     Ok(epoch)
 }
 
-impl Records {
+impl MariaDb {
     /// An epoch that is larger than `known` and than every one that was given before, whatever the
     /// clocks say. `known` is the latest the caller has used: a restored dump may not have it.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`]; then no epoch may be used.
-    pub async fn next_lock_epoch(&self, known: u32, now: Timestamp) -> Result<u32, RecordsError> {
+    pub(crate) async fn next_lock_epoch(
+        &self,
+        known: u32,
+        now: Timestamp,
+    ) -> Result<u32, RecordsError> {
         self.exchange(async |connection| next_epoch(connection, known, now).await).await
     }
 }

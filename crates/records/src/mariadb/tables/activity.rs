@@ -7,57 +7,10 @@ use serde_json::Value;
 use verax_core::{Name, Timestamp};
 
 use super::tenant_ids::tenant_id;
-use crate::connection::Records;
 use crate::error::RecordsError;
-use crate::schema::activity;
-
-/// The actor of a change, for the activity.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Actor(String);
-
-impl Actor {
-    /// An actor by description, cut to 250 characters.
-    pub fn new(description: impl Into<String>) -> Self {
-        Self(description.into().chars().take(250).collect())
-    }
-
-    /// The description.
-    pub fn as_str(&self) -> &str {
-        &self.0
-    }
-}
-
-/// An activity to record.
-#[derive(Debug, Clone)]
-pub struct Change {
-    /// The tenant it belongs to; `None` for the whole service.
-    pub tenant: Option<Name>,
-    /// The action, as `noun.verb`.
-    pub action: &'static str,
-    /// The subject of the change.
-    pub subject: String,
-    /// Details.
-    pub detail: Value,
-}
-
-/// A recorded activity.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Activity {
-    /// Its number; later ones are larger.
-    pub id: u64,
-    /// When it happened.
-    pub at: Timestamp,
-    /// Its actor.
-    pub actor: String,
-    /// The tenant it belongs to; `None` for the whole service.
-    pub tenant: Option<String>,
-    /// The action, as `noun.verb`.
-    pub action: String,
-    /// The subject of the change.
-    pub subject: String,
-    /// Details.
-    pub detail: Value,
-}
+use crate::mariadb::connection::MariaDb;
+use crate::mariadb::schema::activity;
+use crate::model::{Activity, Actor, Change};
 
 type Row = (u64, u64, String, Option<String>, String, String, String);
 
@@ -86,12 +39,12 @@ pub(crate) async fn write(
     diesel::insert_into(activity::table).values(row).execute(connection).await.map(drop)
 }
 
-impl Records {
+impl MariaDb {
     /// Records something done outside the records, such as clearing a namespace.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`].
-    pub async fn note(
+    pub(crate) async fn note(
         &self,
         actor: &Actor,
         now: Timestamp,
@@ -106,7 +59,7 @@ impl Records {
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`].
-    pub async fn activity(
+    pub(crate) async fn activity(
         &self,
         tenant: Option<&Name>,
         most: u32,

@@ -5,35 +5,21 @@ use std::time::Duration;
 use diesel::prelude::*;
 use diesel::result::Error;
 use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
-use serde::{Deserialize, Serialize};
-use serde_json::{Value, json};
+use serde_json::json;
 use verax_core::{
     KeyPattern, Lifetime, Name, NamespaceId, NamespacePolicy, OriginBinding, Quota, Timestamp,
 };
 
-use super::activity::{Actor, Change};
 use super::columns::{millis, read_name};
 use super::scopes::withdraw_scopes;
 use super::tenant_ids::tenant_id;
-use crate::changes::Changed;
-use crate::connection::Records;
+use crate::changed::Changed;
 use crate::error::RecordsError;
-use crate::schema::{namespaces, origins, tenants};
-
-/// A namespace of a tenant.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct NamespaceRecord {
-    /// Its identifier: random, so it is never reused, not even after an older dump is restored.
-    pub id: NamespaceId,
-    /// The tenant that owns it.
-    pub tenant: Name,
-    /// Its name within the tenant.
-    pub name: Name,
-    /// Its policy.
-    pub policy: NamespacePolicy,
-    /// When it was created.
-    pub created_at: Timestamp,
-}
+use crate::mariadb::connection::MariaDb;
+use crate::mariadb::schema::{namespaces, origins, tenants};
+use crate::model::{
+    Actor, NamespaceRecord, cap_of, namespace_change, new_namespace_id, policy_detail,
+};
 
 #[derive(Queryable)]
 struct Row {
@@ -104,11 +90,6 @@ impl PolicyColumns {
     }
 }
 
-/// A namespace without a cap has none in the records either.
-fn cap_of(policy: &NamespacePolicy) -> Option<u64> {
-    Some(policy.quota.cap).filter(|cap| *cap != u64::MAX)
-}
-
 fn policy_of(row: &Row, origin: Option<String>) -> Result<NamespacePolicy, RecordsError> {
     let origin = match origin {
         Some(origin) => {
@@ -135,29 +116,12 @@ fn policy_of(row: &Row, origin: Option<String>) -> Result<NamespacePolicy, Recor
     })
 }
 
-fn detail_of(policy: &NamespacePolicy) -> Value {
-    json!({
-        "max_age_seconds": policy.lifetime.max_age.as_secs_f64(),
-        "stale_while_revalidate_seconds": policy.lifetime.stale_while_revalidate.as_secs_f64(),
-        "stale_if_error_seconds": policy.lifetime.stale_if_error.as_secs_f64(),
-        "jitter_percent": policy.jitter_percent,
-        "max_value_bytes": policy.max_value_bytes,
-        "reserve_bytes": policy.quota.reserve,
-        "cap_bytes": cap_of(policy),
-        "negative_max_age_seconds": policy.negative_max_age.as_secs_f64(),
-        "early_refresh_percent": policy.early_refresh_percent,
-        "write_through": policy.write_through,
-        "origin": policy.origin.as_ref().map(|o| o.origin.as_str()),
-        "key_pattern": policy.origin.as_ref().map(|o| o.key_pattern.to_string()),
-    })
-}
-
-impl Records {
+impl MariaDb {
     /// All namespaces, by tenant and name.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`], [`RecordsError::Unreadable`].
-    pub async fn namespaces(&self) -> Result<Vec<NamespaceRecord>, RecordsError> {
+    pub(crate) async fn namespaces(&self) -> Result<Vec<NamespaceRecord>, RecordsError> {
         self.exchange(async |connection| load(connection).await).await
     }
 
@@ -166,7 +130,7 @@ impl Records {
     /// # Errors
     /// [`RecordsError::Exists`], [`RecordsError::Missing`] (the tenant or the policy's origin),
     /// [`RecordsError::Unavailable`].
-    pub async fn create_namespace(
+    pub(crate) async fn create_namespace(
         &self,
         tenant: &Name,
         name: &Name,
@@ -174,8 +138,7 @@ impl Records {
         actor: &Actor,
         now: Timestamp,
     ) -> Result<Changed<NamespaceRecord>, RecordsError> {
-        // 63 bits, since some programs handle no more.
-        let id = NamespaceId(rand::random::<u64>() >> 1);
+        let id = new_namespace_id();
         self.change(actor, now, async |connection| {
             let (of_tenant, columns) = look_up(connection, tenant, policy).await?;
             let row = (
@@ -190,7 +153,8 @@ impl Records {
                 .execute(connection)
                 .await
                 .map_err(|e| RecordsError::of(format!("namespace {tenant}/{name}"), e, ""))?;
-            let change = change_of("namespace.create", (tenant, name), detail_of(policy));
+            let change =
+                namespace_change("namespace.create", (tenant, name), policy_detail(policy));
             let (tenant, name, policy) = (tenant.clone(), name.clone(), policy.clone());
             Ok((NamespaceRecord { id, tenant, name, policy, created_at: now }, change))
         })
@@ -202,7 +166,7 @@ impl Records {
     /// # Errors
     /// [`RecordsError::Missing`] (the namespace or the policy's origin),
     /// [`RecordsError::Unavailable`].
-    pub async fn change_policy(
+    pub(crate) async fn change_policy(
         &self,
         namespace: &NamespaceRecord,
         policy: &NamespacePolicy,
@@ -216,7 +180,7 @@ impl Records {
             let found = namespaces::table.find(id.0).select(namespaces::id);
             found.first::<u64>(connection).await.map_err(error)?;
             diesel::update(namespaces::table.find(id.0)).set(columns).execute(connection).await?;
-            Ok(((), change_of("namespace.change", (tenant, name), detail_of(policy))))
+            Ok(((), namespace_change("namespace.change", (tenant, name), policy_detail(policy))))
         })
         .await
     }
@@ -225,7 +189,7 @@ impl Records {
     ///
     /// # Errors
     /// [`RecordsError::Missing`], [`RecordsError::Unavailable`].
-    pub async fn delete_namespace(
+    pub(crate) async fn delete_namespace(
         &self,
         namespace: &NamespaceRecord,
         actor: &Actor,
@@ -237,14 +201,10 @@ impl Records {
                 return Err(RecordsError::Missing(format!("namespace {tenant}/{name}")));
             }
             withdraw_scopes(connection, &format!("{tenant}/{name}"), now).await?;
-            Ok(((), change_of("namespace.delete", (tenant, name), json!({}))))
+            Ok(((), namespace_change("namespace.delete", (tenant, name), json!({}))))
         })
         .await
     }
-}
-
-fn change_of(action: &'static str, (tenant, name): (&Name, &Name), detail: Value) -> Change {
-    Change { tenant: Some(tenant.clone()), action, subject: format!("{tenant}/{name}"), detail }
 }
 
 /// All namespaces, by tenant and name.

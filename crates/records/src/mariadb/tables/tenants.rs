@@ -2,36 +2,23 @@
 
 use diesel::prelude::*;
 use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
-use serde::{Deserialize, Serialize};
-use serde_json::json;
 use verax_core::{Name, Timestamp};
 
-use super::activity::{Actor, Change};
 use super::columns::{ReturningId, read_name};
 use super::scopes::withdraw_scopes;
 use super::tenant_ids::tenant_id;
-use crate::changes::Changed;
-use crate::connection::Records;
+use crate::changed::Changed;
 use crate::error::RecordsError;
-use crate::schema::tenants;
+use crate::mariadb::connection::MariaDb;
+use crate::mariadb::schema::tenants;
+use crate::model::{Actor, TENANT_USED_BY, TenantRecord, tenant_change};
 
-/// A tenant.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct TenantRecord {
-    /// Its identifier.
-    pub id: u64,
-    /// Its name.
-    pub name: Name,
-    /// When it was created.
-    pub created_at: Timestamp,
-}
-
-impl Records {
+impl MariaDb {
     /// All tenants, by name.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`].
-    pub async fn tenants(&self) -> Result<Vec<TenantRecord>, RecordsError> {
+    pub(crate) async fn tenants(&self) -> Result<Vec<TenantRecord>, RecordsError> {
         self.exchange(async |connection| load(connection).await).await
     }
 
@@ -39,7 +26,7 @@ impl Records {
     ///
     /// # Errors
     /// [`RecordsError::Exists`], [`RecordsError::Unavailable`].
-    pub async fn create_tenant(
+    pub(crate) async fn create_tenant(
         &self,
         name: &Name,
         actor: &Actor,
@@ -52,12 +39,7 @@ impl Records {
                 .get_result(connection)
                 .await
                 .map_err(|e| RecordsError::of(format!("tenant {name}"), e, ""))?;
-            let change = Change {
-                tenant: Some(name.clone()),
-                action: "tenant.create",
-                subject: name.to_string(),
-                detail: json!({}),
-            };
+            let change = tenant_change("tenant.create", name);
             Ok((TenantRecord { id, name: name.clone(), created_at: now }, change))
         })
         .await
@@ -68,24 +50,18 @@ impl Records {
     ///
     /// # Errors
     /// [`RecordsError::Missing`], [`RecordsError::InUse`], [`RecordsError::Unavailable`].
-    pub async fn delete_tenant(
+    pub(crate) async fn delete_tenant(
         &self,
         name: &Name,
         actor: &Actor,
         now: Timestamp,
     ) -> Result<Changed<()>, RecordsError> {
-        let used_by = "it owns namespaces or origins; delete those first";
-        let error = |e| RecordsError::of(format!("tenant {name}"), e, used_by);
+        let error = |e| RecordsError::of(format!("tenant {name}"), e, TENANT_USED_BY);
         self.change(actor, now, async |connection| {
             let id = tenant_id(connection, name).await.map_err(error)?;
             diesel::delete(tenants::table.find(id)).execute(connection).await.map_err(error)?;
             withdraw_scopes(connection, name.as_str(), now).await?;
-            let change = Change {
-                tenant: Some(name.clone()),
-                action: "tenant.delete",
-                subject: name.to_string(),
-                detail: json!({}),
-            };
+            let change = tenant_change("tenant.delete", name);
             Ok(((), change))
         })
         .await

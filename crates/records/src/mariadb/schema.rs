@@ -60,6 +60,8 @@ diesel::table! {
         note -> Varchar,
         created_at -> Unsigned<BigInt>,
         revoked_at -> Nullable<Unsigned<BigInt>>,
+        expires_at -> Nullable<Unsigned<BigInt>>,
+        last_used_at -> Nullable<Unsigned<BigInt>>,
     }
 }
 

@@ -2,130 +2,32 @@
 
 use diesel::prelude::*;
 use diesel_async::{AsyncConnection, RunQueryDsl};
-use serde_json::{Value, json};
-use verax_core::{Name, Timestamp};
+use serde_json::Value;
+use verax_core::Timestamp;
 
-use super::activity::{Actor, Change, write};
+use super::activity::write;
 use super::columns::{ReturningId, read_name};
 use super::tenant_ids::tenant_id;
-use crate::changes::locked_revision;
-use crate::connection::Records;
 use crate::error::RecordsError;
-use crate::schema::{runs, tenants};
-
-/// The kind of a run.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum RunKind {
-    /// A warm run.
-    Warm,
-    /// A load run.
-    Load,
-}
-
-/// The state of a run.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum RunState {
-    /// It is active.
-    Running,
-    /// It ended by itself.
-    Done,
-    /// It failed.
-    Failed,
-    /// It was stopped.
-    Stopped,
-    /// The service ended before it did.
-    Interrupted,
-}
-
-/// A run.
-#[derive(Debug, Clone, PartialEq)]
-pub struct RunRecord {
-    /// Its identifier.
-    pub id: u64,
-    /// The tenant whose namespace it read.
-    pub tenant: Name,
-    /// The namespace it read.
-    pub namespace: Name,
-    /// Its title.
-    pub title: String,
-    /// When it started.
-    pub started_at: Timestamp,
-    /// When it ended.
-    pub ended_at: Option<Timestamp>,
-    /// Its state.
-    pub state: RunState,
-    /// Its result so far.
-    pub result: Value,
-}
-
-impl RunKind {
-    const fn name(self) -> &'static str {
-        match self {
-            RunKind::Warm => "warm",
-            RunKind::Load => "load",
-        }
-    }
-
-    const fn action(self) -> &'static str {
-        match self {
-            RunKind::Warm => "warm.run",
-            RunKind::Load => "load.run",
-        }
-    }
-}
-
-impl RunState {
-    /// Its name in the records and in the API.
-    pub const fn name(self) -> &'static str {
-        match self {
-            RunState::Running => "running",
-            RunState::Done => "done",
-            RunState::Failed => "failed",
-            RunState::Stopped => "stopped",
-            RunState::Interrupted => "interrupted",
-        }
-    }
-
-    fn read(name: &str) -> Result<Self, RecordsError> {
-        use RunState::{Done, Failed, Interrupted, Running, Stopped};
-        [Running, Done, Failed, Stopped, Interrupted]
-            .into_iter()
-            .find(|state| state.name() == name)
-            .ok_or_else(|| RecordsError::Unreadable(format!("a run has the state {name:?}")))
-    }
-}
+use crate::mariadb::changes::locked_revision;
+use crate::mariadb::connection::MariaDb;
+use crate::mariadb::schema::{runs, tenants};
+use crate::model::{Actor, NewRun, RunKind, RunRecord, RunState};
 
 type Row = (u64, String, String, String, u64, Option<u64>, String, String);
 
-/// A run to start.
-#[derive(Debug, Clone)]
-pub struct NewRun {
-    /// Its kind.
-    pub kind: RunKind,
-    /// The tenant whose namespace it reads.
-    pub tenant: Name,
-    /// The namespace it reads.
-    pub namespace: Name,
-    /// Its title.
-    pub title: String,
-    /// Details for the activity.
-    pub detail: Value,
-    /// Its result so far.
-    pub result: Value,
-}
-
-impl Records {
+impl MariaDb {
     /// Records the start of a run and its actor; returns its identifier.
     ///
     /// # Errors
     /// [`RecordsError::Missing`] (the tenant), [`RecordsError::Unavailable`].
-    pub async fn start_run(
+    pub(crate) async fn start_run(
         &self,
         run: &NewRun,
         actor: &Actor,
         now: Timestamp,
     ) -> Result<u64, RecordsError> {
-        let NewRun { kind, tenant, namespace, title, detail, result } = run;
+        let NewRun { kind, tenant, namespace, result, .. } = run;
         self.exchange(async |connection| {
             let of_tenant = tenant_id(connection, tenant)
                 .await
@@ -138,22 +40,14 @@ impl Records {
                     runs::tenant.eq(tenant.as_str()),
                     runs::tenant_id.eq(of_tenant),
                     runs::namespace.eq(namespace.as_str()),
-                    runs::title.eq(title.chars().take(200).collect::<String>()),
+                    runs::title.eq(run.short_title()),
                     runs::started_at.eq(now.as_millis()),
                     runs::state.eq(RunState::Running.name()),
                     runs::result.eq(result.to_string()),
                 );
                 let row = diesel::insert_into(runs::table).values(row);
                 let id: u64 = ReturningId(row).get_result(connection).await?;
-                let mut detail = detail.clone();
-                detail["run"] = json!(id);
-                let change = Change {
-                    tenant: Some(tenant.clone()),
-                    action: kind.action(),
-                    subject: format!("{tenant}/{namespace}"),
-                    detail,
-                };
-                write(connection, actor, now, &change, None).await?;
+                write(connection, actor, now, &run.change(id), None).await?;
                 Ok::<_, RecordsError>(id)
             });
             started.await
@@ -166,7 +60,7 @@ impl Records {
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`].
-    pub async fn keep_run(
+    pub(crate) async fn keep_run(
         &self,
         id: u64,
         state: RunState,
@@ -190,7 +84,7 @@ impl Records {
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`].
-    pub async fn interrupt_runs(&self, now: Timestamp) -> Result<usize, RecordsError> {
+    pub(crate) async fn interrupt_runs(&self, now: Timestamp) -> Result<usize, RecordsError> {
         self.exchange(async |connection| {
             let running = runs::table.filter(runs::state.eq(RunState::Running.name()));
             let columns =
@@ -204,7 +98,11 @@ impl Records {
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`], [`RecordsError::Unreadable`].
-    pub async fn runs(&self, kind: RunKind, most: u32) -> Result<Vec<RunRecord>, RecordsError> {
+    pub(crate) async fn runs(
+        &self,
+        kind: RunKind,
+        most: u32,
+    ) -> Result<Vec<RunRecord>, RecordsError> {
         self.exchange(async |connection| {
             let rows: Vec<Row> = runs::table
                 .inner_join(tenants::table)

@@ -10,8 +10,8 @@ use diesel::sql_types::{Integer, Text};
 use diesel::{QueryableByName, sql_query};
 use diesel_async::{AsyncMysqlConnection, RunQueryDsl, SimpleAsyncConnection};
 
-use crate::connection::{Records, connect};
 use crate::error::RecordsError;
+use crate::mariadb::connection::{MariaDb, connect};
 
 /// One step of the schema, by version.
 struct Migration {
@@ -23,18 +23,19 @@ macro_rules! migration {
     ($version:literal, $name:literal) => {
         Migration {
             version: $version,
-            statements: include_str!(concat!("../migrations/", $version, "_", $name, ".sql")),
+            statements: include_str!(concat!("../../migrations/", $version, "_", $name, ".sql")),
         }
     };
 }
 
-static MIGRATIONS: [Migration; 6] = [
+static MIGRATIONS: [Migration; 7] = [
     migration!("0001", "records"),
     migration!("0002", "quotas"),
     migration!("0003", "lock_epochs"),
     migration!("0004", "refills"),
     migration!("0005", "revisions"),
     migration!("0006", "nodes"),
+    migration!("0007", "token_lifetimes"),
 ];
 
 /// How long one process waits for another that migrates the same tables, in seconds.
@@ -71,13 +72,13 @@ fn statements(migration: &Migration) -> impl Iterator<Item = String> {
     statements.into_iter()
 }
 
-impl Records {
+impl MariaDb {
     /// Migrates the tables.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`] if MariaDB cannot be reached or refuses,
     /// [`RecordsError::NewerSchema`] if a later version of Verax has used them.
-    pub async fn prepare(&self) -> Result<(), RecordsError> {
+    pub(crate) async fn prepare(&self) -> Result<(), RecordsError> {
         // Usually there is nothing to do, which one exchange determines.
         match self.is_prepared().await? {
             true => Ok(()),
@@ -90,7 +91,7 @@ impl Records {
     ///
     /// # Errors
     /// As [`prepare`](Self::prepare).
-    pub async fn is_prepared(&self) -> Result<bool, RecordsError> {
+    pub(crate) async fn is_prepared(&self) -> Result<bool, RecordsError> {
         self.exchange(async |connection| Ok(pending(connection).await?.is_empty())).await
     }
 
@@ -101,7 +102,7 @@ impl Records {
         let mut connection = connect(self.url()).await?;
         let migrating = migrate(&mut connection, max_statements);
         let result = tokio::time::timeout(MIGRATION_TIMEOUT, migrating).await;
-        crate::connection::close(connection);
+        crate::mariadb::connection::close(connection);
         result.unwrap_or_else(|_| {
             Err(RecordsError::Unavailable("the tables were not migrated in time".into()))
         })
@@ -160,7 +161,7 @@ async fn migrate(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::launcher::PrivateServer;
+    use crate::mariadb::launcher::PrivateServer;
 
     #[derive(QueryableByName, PartialEq, Debug)]
     struct Column {
@@ -181,9 +182,10 @@ mod tests {
 
     #[tokio::test(flavor = "multi_thread")]
     async fn a_migration_killed_at_any_statement_completes_at_the_next_start() {
-        let directory = crate::launcher::scratch_directory();
+        let directory = crate::mariadb::launcher::scratch_directory();
         let server = PrivateServer::start(directory.path()).await.unwrap();
-        let records = Records::open(server.url("verax")).await.unwrap();
+        let records = MariaDb::later(server.url("verax"));
+        records.prepare().await.unwrap();
         let mut connection = connect(records.url()).await.unwrap();
         let whole = shape(&mut connection).await;
         let steps = MIGRATIONS.iter().map(|m| statements(m).count() + 1).sum::<usize>();
@@ -203,9 +205,10 @@ mod tests {
 
     #[tokio::test(flavor = "multi_thread")]
     async fn tables_of_a_later_version_are_refused_naming_both_versions() {
-        let directory = crate::launcher::scratch_directory();
+        let directory = crate::mariadb::launcher::scratch_directory();
         let server = PrivateServer::start(directory.path()).await.unwrap();
-        let records = Records::open(server.url("verax")).await.unwrap();
+        let records = MariaDb::later(server.url("verax"));
+        records.prepare().await.unwrap();
         let mut connection = connect(records.url()).await.unwrap();
         let later = "INSERT INTO __diesel_schema_migrations (version) VALUES ('0099')";
         connection.batch_execute(later).await.unwrap();

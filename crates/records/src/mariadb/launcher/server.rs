@@ -9,7 +9,7 @@ use super::error::LaunchError;
 use super::initialize::Account;
 use super::keeper::{Keeper, ListenAddress, SOCKET};
 use super::{initialize, leftover, user};
-use crate::connection::connect;
+use crate::mariadb::connection::connect;
 
 /// How long a start may take, including crash recovery.
 const START_TIMEOUT: Duration = Duration::from_secs(90);

@@ -5,32 +5,17 @@ use std::time::Duration;
 use diesel::prelude::*;
 use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
 use serde::{Deserialize, Serialize};
-use serde_json::{Value, json};
+use serde_json::json;
 use verax_core::origin::{Balance, OriginGuard, OriginSource, SqlResult};
 use verax_core::{Name, OriginSettings, Timestamp};
 
-use super::activity::{Actor, Change};
 use super::columns::{ReturningId, millis, read_name};
 use super::tenant_ids::tenant_id;
-use crate::changes::Changed;
-use crate::connection::Records;
+use crate::changed::Changed;
 use crate::error::RecordsError;
-use crate::schema::{origins, tenants};
-
-/// An origin of a tenant.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct OriginRecord {
-    /// Its identifier.
-    pub id: u64,
-    /// The tenant that owns it.
-    pub tenant: Name,
-    /// Its name within the tenant.
-    pub name: Name,
-    /// Its settings.
-    pub settings: OriginSettings,
-    /// When it was created.
-    pub created_at: Timestamp,
-}
+use crate::mariadb::connection::MariaDb;
+use crate::mariadb::schema::{origins, tenants};
+use crate::model::{Actor, ORIGIN_USED_BY, OriginRecord, origin_change, settings_detail};
 
 #[derive(Queryable, Selectable)]
 #[diesel(table_name = origins, check_for_backend(diesel::mysql::Mysql))]
@@ -180,25 +165,12 @@ impl SettingsColumns {
     }
 }
 
-/// The details of a change for the activity; a query may be long, and does not tell where it goes.
-fn detail_of(settings: &OriginSettings) -> Value {
-    let endpoints = match &settings.source {
-        OriginSource::Http { endpoints, .. } => endpoints.as_slice(),
-        OriginSource::Sql { .. } => &[],
-    };
-    json!({
-        "url": settings.url(),
-        "endpoints": endpoints,
-        "credential": settings.credential.as_ref().map(Name::as_str),
-    })
-}
-
-impl Records {
+impl MariaDb {
     /// All origins, by tenant and name.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`], [`RecordsError::Unreadable`].
-    pub async fn origins(&self) -> Result<Vec<OriginRecord>, RecordsError> {
+    pub(crate) async fn origins(&self) -> Result<Vec<OriginRecord>, RecordsError> {
         self.exchange(async |connection| load(connection).await).await
     }
 
@@ -207,7 +179,7 @@ impl Records {
     /// # Errors
     /// [`RecordsError::Exists`], [`RecordsError::Missing`] (the tenant),
     /// [`RecordsError::Unavailable`].
-    pub async fn create_origin(
+    pub(crate) async fn create_origin(
         &self,
         tenant: &Name,
         name: &Name,
@@ -230,7 +202,7 @@ impl Records {
                 .get_result(connection)
                 .await
                 .map_err(|e| RecordsError::of(format!("origin {tenant}/{name}"), e, ""))?;
-            let change = change_of("origin.create", (tenant, name), detail_of(settings));
+            let change = origin_change("origin.create", (tenant, name), settings_detail(settings));
             let (tenant, name, settings) = (tenant.clone(), name.clone(), settings.clone());
             Ok((OriginRecord { id, tenant, name, settings, created_at: now }, change))
         })
@@ -241,7 +213,7 @@ impl Records {
     ///
     /// # Errors
     /// [`RecordsError::Missing`], [`RecordsError::Unavailable`].
-    pub async fn change_origin(
+    pub(crate) async fn change_origin(
         &self,
         origin: &OriginRecord,
         settings: &OriginSettings,
@@ -255,7 +227,7 @@ impl Records {
             found.first::<u64>(connection).await.map_err(error)?;
             let columns = SettingsColumns::of(settings);
             diesel::update(origins::table.find(id)).set(columns).execute(connection).await?;
-            Ok(((), change_of("origin.change", (tenant, name), detail_of(settings))))
+            Ok(((), origin_change("origin.change", (tenant, name), settings_detail(settings))))
         })
         .await
     }
@@ -264,15 +236,14 @@ impl Records {
     ///
     /// # Errors
     /// [`RecordsError::Missing`], [`RecordsError::InUse`], [`RecordsError::Unavailable`].
-    pub async fn delete_origin(
+    pub(crate) async fn delete_origin(
         &self,
         tenant: &Name,
         name: &Name,
         actor: &Actor,
         now: Timestamp,
     ) -> Result<Changed<()>, RecordsError> {
-        let used_by = "a namespace reads through it; unbind or delete the namespace first";
-        let error = |e| RecordsError::of(format!("origin {tenant}/{name}"), e, used_by);
+        let error = |e| RecordsError::of(format!("origin {tenant}/{name}"), e, ORIGIN_USED_BY);
         self.change(actor, now, async |connection| {
             let of_tenant = tenant_id(connection, tenant).await.map_err(error)?;
             let rows = origins::table
@@ -281,14 +252,10 @@ impl Records {
             if diesel::delete(rows).execute(connection).await.map_err(error)? == 0 {
                 return Err(error(diesel::result::Error::NotFound));
             }
-            Ok(((), change_of("origin.delete", (tenant, name), json!({}))))
+            Ok(((), origin_change("origin.delete", (tenant, name), json!({}))))
         })
         .await
     }
-}
-
-fn change_of(action: &'static str, (tenant, name): (&Name, &Name), detail: Value) -> Change {
-    Change { tenant: Some(tenant.clone()), action, subject: format!("{tenant}/{name}"), detail }
 }
 
 /// All origins, by tenant and name.

@@ -5,7 +5,7 @@ use diesel::result::Error;
 use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
 use verax_core::Name;
 
-use crate::schema::tenants;
+use crate::mariadb::schema::tenants;
 
 /// The identifier of a tenant, within a transaction.
 pub(super) async fn tenant_id(

@@ -2,7 +2,7 @@
 //!
 //! A change is one transaction. It first increments the records' revision, whose row it locks until
 //! it ends, so changes are serialized and each has its own revision. It checks that its node still
-//! owns the share of the keys (see [`membership`](crate::membership)), writes the rows, and last
+//! owns the share of the keys (see [`membership`](super::membership)), writes the rows, and last
 //! the activity that says who changed what, under a random change id.
 //!
 //! When the response to COMMIT is lost, the outcome is unknown. Reading the change log determines
@@ -16,10 +16,12 @@ use diesel::result::Error;
 use diesel_async::{AsyncConnection, AsyncMysqlConnection, RunQueryDsl, TransactionManager};
 use verax_core::Timestamp;
 
-use crate::connection::{EXCHANGE_TIMEOUT, Records};
+use crate::changed::Changed;
 use crate::error::RecordsError;
-use crate::schema::{activity, revisions, shares};
-use crate::tables::{Actor, Change, SHARE, write_activity};
+use crate::mariadb::connection::{EXCHANGE_TIMEOUT, MariaDb};
+use crate::mariadb::schema::{activity, revisions, shares};
+use crate::mariadb::tables::{SHARE, write_activity};
+use crate::model::{Actor, Change};
 
 /// The delay before an unknown outcome is queried again.
 const ASK_AGAIN_AFTER: Duration = Duration::from_millis(250);
@@ -28,15 +30,6 @@ const ASK_AGAIN_AFTER: Duration = Duration::from_millis(250);
 const ROW: u8 = 1;
 
 type Transactions = <AsyncMysqlConnection as AsyncConnection>::TransactionManager;
-
-/// A committed change.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Changed<R> {
-    /// Its result.
-    pub value: R,
-    /// The records' revision after it.
-    pub revision: u64,
-}
 
 /// Reads the records' revision and locks it until the transaction ends.
 pub(crate) async fn locked_revision(connection: &mut AsyncMysqlConnection) -> Result<u64, Error> {
@@ -47,7 +40,7 @@ pub(crate) async fn revision(connection: &mut AsyncMysqlConnection) -> Result<u6
     Ok(revisions::table.find(ROW).select(revisions::number).first(connection).await?)
 }
 
-impl Records {
+impl MariaDb {
     /// Makes a change: `make` writes the rows and returns the activity.
     ///
     /// Returns only when the outcome is known, however long that takes; a caller that cannot wait
@@ -153,7 +146,7 @@ impl Records {
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`].
-    pub async fn revision(&self) -> Result<u64, RecordsError> {
+    pub(crate) async fn revision(&self) -> Result<u64, RecordsError> {
         self.exchange(async |connection| revision(connection).await).await
     }
 }

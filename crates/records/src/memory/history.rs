@@ -1,0 +1,79 @@
+//! Activity and runs in memory.
+
+use serde_json::Value;
+use verax_core::{Name, Timestamp};
+
+use super::{Memory, OfTenant, push_bounded};
+use crate::error::RecordsError;
+use crate::model::{Activity, Actor, Change, NewRun, RunKind, RunRecord, RunState};
+
+impl Memory {
+    pub(crate) fn note(&self, actor: &Actor, now: Timestamp, change: Change) {
+        self.state().write_activity(actor, now, change);
+    }
+
+    pub(crate) fn activity(&self, tenant: Option<&Name>, most: u32) -> Vec<Activity> {
+        let state = self.state();
+        let id = tenant.map(|tenant| state.tenant_id(tenant));
+        // Of a tenant that is gone, nothing is listed under its name.
+        let is_of =
+            |row: &&OfTenant<Activity>| id.is_none_or(|id| id.is_some() && row.tenant == id);
+        let latest = state.activity.iter().rev().filter(is_of);
+        latest.take(most as usize).map(|row| row.row.clone()).collect()
+    }
+
+    pub(crate) fn start_run(
+        &self,
+        run: &NewRun,
+        actor: &Actor,
+        now: Timestamp,
+    ) -> Result<u64, RecordsError> {
+        let mut state = self.state();
+        let tenant = Some(state.needed_tenant_id(&run.tenant)?);
+        state.used.run += 1;
+        let id = state.used.run;
+        let record = RunRecord {
+            id,
+            tenant: run.tenant.clone(),
+            namespace: run.namespace.clone(),
+            title: run.short_title(),
+            started_at: now,
+            ended_at: None,
+            state: RunState::Running,
+            result: run.result.clone(),
+        };
+        push_bounded(&mut state.runs, OfTenant { tenant, row: (run.kind, record) });
+        state.write_activity(actor, now, run.change(id));
+        Ok(id)
+    }
+
+    pub(crate) fn keep_run(
+        &self,
+        id: u64,
+        run_state: RunState,
+        result: &Value,
+        ended_at: Option<Timestamp>,
+    ) {
+        let mut state = self.state();
+        let mut runs = state.runs.iter_mut().map(|run| &mut run.row.1);
+        if let Some(run) = runs.find(|run| run.id == id && run.ended_at.is_none()) {
+            (run.state, run.ended_at) = (run_state, ended_at);
+            run.result = result.clone();
+        }
+    }
+
+    pub(crate) fn interrupt_runs(&self, now: Timestamp) -> usize {
+        let mut state = self.state();
+        let runs = state.runs.iter_mut().map(|run| &mut run.row.1);
+        let running = runs.filter(|run| run.state == RunState::Running);
+        running.map(|run| (run.state, run.ended_at) = (RunState::Interrupted, Some(now))).count()
+    }
+
+    pub(crate) fn runs(&self, kind: RunKind, most: u32) -> Vec<RunRecord> {
+        let state = self.state();
+        let exists = |id: Option<u64>| state.tenants.iter().any(|tenant| Some(tenant.id) == id);
+        let latest = state.runs.iter().rev();
+        let latest = latest.filter(|run| run.row.0 == kind && exists(run.tenant));
+        latest.take(most as usize).map(|run| run.row.1.clone()).collect()
+    }
+}

@@ -1,0 +1,24 @@
+//! What the records hold, apart from where they are kept.
+
+mod activity;
+mod namespaces;
+mod nodes;
+mod origins;
+mod runs;
+mod scopes;
+mod tenants;
+mod tokens;
+
+pub use activity::{Activity, Actor, Change};
+pub use namespaces::NamespaceRecord;
+pub use nodes::{InvalidNodeId, Node, NodeId, NodeState, Topology};
+pub use origins::OriginRecord;
+pub use runs::{NewRun, RunKind, RunRecord, RunState};
+pub use tenants::TenantRecord;
+pub use tokens::{NewToken, Rotated, TokenRecord};
+
+pub(crate) use namespaces::{cap_of, namespace_change, new_namespace_id, policy_detail};
+pub(crate) use origins::{ORIGIN_USED_BY, origin_change, settings_detail};
+pub(crate) use scopes::scopes_without;
+pub(crate) use tenants::{TENANT_USED_BY, tenant_change};
+pub(crate) use tokens::token_change;
