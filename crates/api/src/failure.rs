@@ -45,7 +45,7 @@ macro_rules! failures {
 failures! {
     /// The request is well-formed but out of range or not allowed.
     Invalid = 1, "invalid", 422, "Invalid request";
-    /// The token is missing, unknown, or revoked.
+    /// The token is missing, unknown, expired, or revoked.
     NotSignedIn = 2, "not-signed-in", 401, "Authentication required";
     /// The token lacks a scope.
     MissingScope = 3, "missing-scope", 403, "Missing scope";

@@ -62,7 +62,9 @@ pub use tenants::{
     ActivityItem, CreateNamespace, CreateTenant, InvalidSeconds, Namespace, OriginChoice, Policy,
     PolicyChange, Tenant, Usage, duration_of,
 };
-pub use tokens::{CreateSession, CreateToken, CreatedToken, Session, SignInLink, Token};
+pub use tokens::{
+    CreateSession, CreateToken, CreatedToken, RotateToken, RotatedToken, Session, SignInLink, Token,
+};
 pub use verax_core::load::{Comparison, Lane, LaneFigures, Popularity};
 pub use waiting::{Waiting, WaitingLock, WaitingLockEvent, WaitingPermit, WaitingRefill};
 pub use warm::{WarmFailure, WarmRequest, WarmRun, WarmValues};

@@ -14,6 +14,38 @@ pub struct CreateToken {
     /// What it is for.
     #[serde(default)]
     pub note: String,
+    /// How long it lasts, at most 10 years; it does not end by itself when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub expires_in_seconds: Option<f64>,
+}
+
+impl CreateToken {
+    /// A token that does not end by itself.
+    pub fn new(scopes: &[String], note: &str) -> Self {
+        Self { scopes: scopes.to_vec(), note: note.to_owned(), expires_in_seconds: None }
+    }
+}
+
+/// Replaces a token by another with the same scopes and note.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct RotateToken {
+    /// How long the previous token stays valid, at most 10 years; 86400 (a day) when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub overlap_seconds: Option<f64>,
+}
+
+/// The token that replaces another. Its secret is shown only once.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct RotatedToken {
+    /// The token as it is sent in `Authorization: Bearer`.
+    pub secret: String,
+    /// Its entry.
+    pub token: Token,
+    /// The previous token, valid until it expires.
+    pub previous: Token,
 }
 
 /// A token, without its secret.
@@ -32,6 +64,12 @@ pub struct Token {
     /// When it was revoked.
     #[cfg_attr(feature = "openapi", schema(value_type = Option<String>, format = DateTime))]
     pub revoked_at: Option<Timestamp>,
+    /// When it ends by itself.
+    #[cfg_attr(feature = "openapi", schema(value_type = Option<String>, format = DateTime))]
+    pub expires_at: Option<Timestamp>,
+    /// When it was last used, to about ten seconds.
+    #[cfg_attr(feature = "openapi", schema(value_type = Option<String>, format = DateTime))]
+    pub last_used_at: Option<Timestamp>,
 }
 
 /// A new token with its secret, which is shown only once.

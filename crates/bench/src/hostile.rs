@@ -315,7 +315,8 @@ async fn prepare(fixture: &Fixture) -> Result<(SocketAddr, String), Failure> {
     control.create_namespace(&admin, &Name::new("flood")?, "junk", &junk).await?;
     control.create_namespace(&admin, &Name::new("tideline")?, "levels", &reserve).await?;
     let scopes = ["read:flood", "write:flood"].map(str::to_owned);
-    let hostile = control.create_token(&admin, &scopes, "").await?.secret;
+    let hostile =
+        control.create_token(&admin, &verax_api::CreateToken::new(&scopes, "")).await?.secret;
     let listener = TcpListener::bind("127.0.0.1:0").await?;
     let wire = listener.local_addr()?;
     let limits = WireLimits::default();

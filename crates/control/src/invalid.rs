@@ -1,6 +1,7 @@
 //! Inputs that the control plane refuses.
 
 use std::ops::RangeInclusive;
+use std::time::Duration;
 
 use verax_api::InvalidSeconds;
 use verax_core::Name;
@@ -18,6 +19,17 @@ use crate::subject::Subject;
 /// An input that the control plane refuses.
 #[derive(Debug, Clone, PartialEq, thiserror::Error)]
 pub enum InvalidInput {
+    /// A token that would last too long.
+    #[error("{field} is more than the maximum of {} seconds, ten years", .max.as_secs())]
+    Validity {
+        /// The field.
+        field: &'static str,
+        /// The maximum.
+        max: Duration,
+    },
+    /// A token's secret that cannot be one.
+    #[error("a token's secret has {} to {} visible ASCII characters", .0.start(), .0.end())]
+    Secret(RangeInclusive<usize>),
     /// A malformed name.
     #[error(transparent)]
     Name(#[from] InvalidName),

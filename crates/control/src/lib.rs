@@ -43,6 +43,7 @@ mod sessions;
 mod start;
 mod subject;
 mod tenants;
+mod token_times;
 mod tokens;
 mod waiting;
 

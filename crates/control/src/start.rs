@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use verax_engine::{Engine, Work};
-use verax_records::{Actor, Records};
+use verax_records::{Actor, NewToken, Records};
 
 use crate::access::{hash_of, new_secret};
 use crate::control::Control;
@@ -13,6 +13,7 @@ use crate::live::sample_every_second;
 use crate::membership::membership_loop;
 use crate::options::ControlOptions;
 use crate::records_sync::sync_loop;
+use crate::token_times::follow_token_times;
 
 impl Control {
     /// Loads everything from the records or, while MariaDB is away, from the snapshot of an earlier
@@ -31,12 +32,13 @@ impl Control {
     }
 
     /// The control plane's background work, one task for each kind.
-    pub fn tasks() -> [fn(Arc<Self>) -> Work; 4] {
+    pub fn tasks() -> [fn(Arc<Self>) -> Work; 5] {
         [
             |control| Box::pin(sample_every_second(control)),
             |control| Box::pin(sync_loop(control)),
             |control| Box::pin(membership_loop(control)),
             |control| Box::pin(keep_epoch(control)),
+            |control| Box::pin(follow_token_times(control)),
         ]
     }
 
@@ -72,8 +74,8 @@ impl Control {
         let hash = hash_of(&secret);
         self.administer(async move |control| {
             let (actor, now) = (Actor::new("Verax at its start"), control.engine.now());
-            let created =
-                control.records.create_token(hash, "admin", "administrator", &actor, now).await?;
+            let new = NewToken::new(hash, "admin", "administrator");
+            let created = control.records.create_token(&new, &actor, now).await?;
             control.tokens.add(&control.follow_change(created));
             Ok(())
         })

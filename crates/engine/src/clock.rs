@@ -1,7 +1,8 @@
 //! The engine's clock: wall time at the start, monotonic from then on.
 
-use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
+use tokio::time::Instant;
 use verax_core::Timestamp;
 
 /// A clock that never runs backwards within a process, even when the wall clock is set.

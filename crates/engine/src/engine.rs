@@ -75,9 +75,16 @@ impl Engine {
         namespace
     }
 
-    /// Changes a namespace's policy and origin. Stored entries keep their lifetimes.
+    /// Changes a namespace's policy and origin. Stored entries keep their lifetimes. Refills that
+    /// began before another origin, by callers or from the previous one, store nothing over its
+    /// values.
     pub fn bind(&self, namespace: &Arc<Namespace>, binding: Binding) {
+        let before = namespace.binding().origin.as_ref().map(Arc::as_ptr);
+        let is_other = before != binding.origin.as_ref().map(Arc::as_ptr);
         namespace.bind(binding);
+        if is_other {
+            namespace.void_prefix("");
+        }
     }
 
     /// Closes a deleted namespace: its entries, waits and leases end now.

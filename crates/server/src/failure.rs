@@ -10,6 +10,8 @@ use verax_engine::{EngineError, InvalidInput, OriginError};
 /// A failure to report. HTTP writes it as a problem document, the wire protocol as a reply.
 #[derive(Debug)]
 pub(crate) struct Failure {
+    /// The number under which the log has it.
+    id: u64,
     kind: FailureKind,
     detail: String,
     /// Whether a write certainly left the origin unchanged; `None` if nothing was written.
@@ -21,7 +23,8 @@ pub(crate) type Result<T> = std::result::Result<T, Failure>;
 
 impl Failure {
     pub(crate) fn new(kind: FailureKind, detail: impl Into<String>) -> Self {
-        Self { kind, detail: detail.into(), unchanged: None, members: Map::new() }
+        let id = rand::random();
+        Self { id, kind, detail: detail.into(), unchanged: None, members: Map::new() }
     }
 
     /// The entry is of another kind, or its number would overflow.
@@ -43,6 +46,11 @@ impl Failure {
     pub(crate) fn with(mut self, member: &str, value: impl Into<Value>) -> Self {
         self.members.insert(member.to_owned(), value.into());
         self
+    }
+
+    /// The number under which the log has it.
+    pub(crate) fn id(&self) -> u64 {
+        self.id
     }
 
     pub(crate) fn kind(&self) -> FailureKind {

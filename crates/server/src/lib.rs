@@ -28,4 +28,4 @@ mod wire;
 pub use connections::ConnectionLimits;
 pub use http::{HostNames, HttpOptions, serve};
 pub use tls::{InvalidCertificate, Tls};
-pub use wire::{WireLimits, serve_wire};
+pub use wire::{WireLimits, serve_wire, serve_wire_stream};

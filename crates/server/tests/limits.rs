@@ -249,7 +249,7 @@ async fn an_idle_connection_ends_with_its_token() {
     fixture.namespace(serde_json::json!({ "name": "boards" })).await;
     let admin = fixture.client();
     let scopes = vec!["read:ferrydesk".to_owned(), "write:ferrydesk".to_owned()];
-    let request = verax_api::CreateToken { scopes, note: String::new() };
+    let request = verax_api::CreateToken::new(&scopes, "");
     let token = admin.create_token(&request).await.unwrap();
     fixture.token.clone_from(&token.secret);
     let mut wire = fixture.opened().await;

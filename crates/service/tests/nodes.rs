@@ -75,7 +75,7 @@ async fn lease(connection: &mut AsyncMysqlConnection) -> Option<i64> {
 }
 
 async fn connect(fixture: &Fixture) -> AsyncMysqlConnection {
-    AsyncMysqlConnection::establish(fixture.records.url()).await.unwrap()
+    AsyncMysqlConnection::establish(fixture.records.url().unwrap()).await.unwrap()
 }
 
 /// Ends the session that has the lease, as a broken connection does.
@@ -183,7 +183,7 @@ async fn a_node_without_the_lease_changes_nothing() {
     let (service, admin) = (&fixture.service, &fixture.admin);
     service.control().create_tenant(admin, "before").await.unwrap();
     // Another takes over between two looks of the first at its lease.
-    let records = Records::later(fixture.records.url());
+    let records = Records::later(fixture.records.url().unwrap());
     let second = node("second");
     let mut membership = records.join(second.id).await.unwrap();
     records.register(&second, verax_core::Timestamp::default()).await.unwrap();
@@ -271,7 +271,7 @@ async fn a_node_cannot_run_twice_and_remembers_its_role_without_mariadb() {
         in_control(ControlOptions { node, records_snapshot, ..Default::default() })
     };
     let fixture = Fixture::start(options(&first, "first")).await;
-    let records = || Records::later(fixture.records.url());
+    let records = || Records::later(fixture.records.url().unwrap());
     let twice = Service::start(records(), options(&first, "first")).await.unwrap_err();
     assert!(twice.to_string().contains("remove node.id"), "{twice}");
     let standby = Service::start(records(), options(&second, "second")).await.unwrap();
@@ -303,7 +303,7 @@ async fn a_start_whose_records_are_read_slowly_keeps_its_lease() {
     fixture.service.stop();
     let mut connection = connect(&fixture).await;
     connection.batch_execute("LOCK TABLES tenants WRITE").await.unwrap();
-    let records = Records::later(fixture.records.url());
+    let records = Records::later(fixture.records.url().unwrap());
     let options = ControlOptions { node: Some(node("first")), ..Default::default() };
     let starting = tokio::spawn(Service::start(records, in_control(options)));
     let other = async { lease(&mut connect(&fixture).await).await };

@@ -40,7 +40,13 @@ async fn changes_complete_after_their_caller_vanishes() {
     let mut tokens = Vec::new();
     for n in 0..20 {
         let scopes = ["read:tideline".to_owned()];
-        tokens.push(service.control().create_token(admin, &scopes, "").await.unwrap());
+        tokens.push(
+            service
+                .control()
+                .create_token(admin, &verax_api::CreateToken::new(&scopes, ""))
+                .await
+                .unwrap(),
+        );
         let policy = PolicyChange::default();
         service
             .control()
@@ -151,7 +157,8 @@ async fn a_restored_dump_is_detected() {
     let fixture = Fixture::start(options.clone()).await;
     let (service, admin) = (&fixture.service, &fixture.admin);
     fixture.namespace("quayside", "berths", None).await;
-    let mut connection = AsyncMysqlConnection::establish(fixture.records.url()).await.unwrap();
+    let mut connection =
+        AsyncMysqlConnection::establish(fixture.records.url().unwrap()).await.unwrap();
     dump(&mut connection).await;
 
     // Since the dump: a token, a namespace with an entry and a lock.
@@ -183,7 +190,11 @@ async fn a_restored_dump_is_detected() {
     let again = lock(&fixture, "pilots").await;
     assert!(again.token > in_lost.token, "{again:?} after {in_lost:?}");
     let scopes = ["read:quayside".to_owned()];
-    service.control().create_token(admin, &scopes, "the latest token").await.unwrap();
+    service
+        .control()
+        .create_token(admin, &verax_api::CreateToken::new(&scopes, "the latest token"))
+        .await
+        .unwrap();
     let new_id = service.control().tokens(admin, 0, 1_000).await.unwrap().last().unwrap().id;
     assert!(new_id > lost_id, "token {new_id} after {lost_id}");
 
@@ -202,7 +213,11 @@ async fn a_restored_dump_is_detected() {
     let berths = open(&next, admin, "quayside/berths").unwrap();
     let after = berths.writer.acquire_lock(&key("lock"), request).await.unwrap().granted().unwrap();
     assert!(after.token > again.token, "{after:?} after {again:?}");
-    let created = next.control().create_token(admin, &["admin".into()], "").await.unwrap();
+    let created = next
+        .control()
+        .create_token(admin, &verax_api::CreateToken::new(&["admin".into()], ""))
+        .await
+        .unwrap();
     assert!(created.token.id > new_id);
     next.stop();
     fixture.end().await;

@@ -107,7 +107,13 @@ async fn callers_see_only_their_own_samples_lists_and_activity() {
     ));
     assert!(service.control().clear(&reader, &name("ferrydesk"), &name("boards")).await.is_err());
     assert!(service.control().clear(&manager, &name("tideline"), &name("tables")).await.is_ok());
-    assert!(service.control().create_token(&manager, &["admin".into()], "").await.is_err());
+    assert!(
+        service
+            .control()
+            .create_token(&manager, &verax_api::CreateToken::new(&["admin".into()], ""))
+            .await
+            .is_err()
+    );
     assert!(service.control().activity(&manager, None, 10).await.is_err());
     let activity = service.control().activity(&manager, Some(name("tideline")), 10).await.unwrap();
     assert_eq!(activity[0].action, "namespace.clear");
@@ -132,7 +138,8 @@ async fn every_administrative_change_is_one_activity_and_a_refused_one_is_none()
     let longer = PolicyChange { max_age_seconds: Some(60.0), ..PolicyChange::default() };
     control.change_namespace(admin, &tenant, &boards, &longer, Expected::Any).await.unwrap();
     let scopes = ["read:ferrydesk".to_owned()];
-    let token = control.create_token(admin, &scopes, "boards").await.unwrap();
+    let token =
+        control.create_token(admin, &verax_api::CreateToken::new(&scopes, "boards")).await.unwrap();
 
     // Refused: by a condition, by what is there, by a value out of range, and by a missing scope.
     let other = Expected::OneOf(vec![verax_core::entry::EntityTag::of("text/plain", b"other")]);

@@ -66,6 +66,11 @@ frames! {
         /// Milliseconds until a retry may succeed.
         retry_after: u64 => U64,
     };
+    /// To a clear.
+    Cleared = 0x9a, "cleared", { batched: false } {
+        /// The number of entries removed.
+        entries: u64 => U64,
+    };
     /// To the acquisition or the renewal of a lock: the lease is the caller's.
     Granted = 0xa0, "granted", { batched: false } {
         /// Its fencing token.
@@ -79,6 +84,8 @@ frames! {
         fencing_token: u64 => U64,
         /// Milliseconds until it ends unless it is renewed.
         ends_in: u64 => U64,
+        /// How long it has been held, in milliseconds.
+        held_for: u64 => U64,
         /// How many callers are queued.
         queued: u32 => U32,
         /// The holder's display name.
@@ -97,6 +104,8 @@ frames! {
         unchanged: bool => Flag<1>,
         /// Why, for programs: the code of a kind of failure.
         code: u16 => U16,
+        /// A number under which the server's log has more, if the server failed.
+        request_id: u64 => U64,
         /// Why, for people.
         detail: &'a str => Rest,
     };

@@ -37,6 +37,13 @@ frames! {
     Goodbye = 0x04, "goodbye", { needs: Needs::Nothing, batched: false, replies: &[] };
     /// Subscribes to the invalidations of the namespace, for near copies.
     Watch = 0x05, "watch", { needs: READ, batched: false, replies: &["done", "invalidated"] };
+    /// Gives the trace context of the next request on this connection.
+    Trace = 0x06, "trace", { needs: Needs::Nothing, batched: false, replies: &[] } {
+        /// The `traceparent` field of W3C Trace Context.
+        traceparent: &'a str => ShortText,
+        /// The `tracestate` field; empty for none.
+        tracestate: &'a str => Rest,
+    };
     /// Looks an entry up.
     Get = 0x10, "get", { needs: READ, batched: true, replies: &["value", "miss"] } {
         /// How.
@@ -98,6 +105,13 @@ frames! {
         burst: u64 => U64,
         /// Its key.
         key: &'a str => Key,
+    };
+    /// Removes every entry of the namespace, or those whose keys start with a prefix.
+    Clear = 0x19, "clear", {
+        needs: Needs::One(Right::Manage), batched: false, replies: &["cleared"]
+    } {
+        /// The prefix; `None` for every entry.
+        prefix: Option<&'a str> => IfFlag<1, Key>,
     };
     /// Acquires a lock.
     AcquireLock = 0x20, "acquire lock", {

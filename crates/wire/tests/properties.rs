@@ -66,6 +66,8 @@ proptest! {
         survives(Request::RenewLock { name, fencing_token: token, lease }, frame);
         survives(Request::ReleaseLock { name, fencing_token: token }, frame);
         survives(Request::PeekLock { name }, frame);
+        survives(Request::Clear { prefix: bits.0.then_some(&key) }, frame);
+        survives(Request::Trace { traceparent: &media_type, tracestate: &key }, frame);
         let flags = PermitFlags { stale: bits.1, details: bits.2, refresh: bits.3 };
         survives(Request::AcquirePermit { key: &key, flags, owner, lease, wait }, frame);
         let put = Put { condition: PutCondition::Always, ..put };

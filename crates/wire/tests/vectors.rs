@@ -96,6 +96,16 @@ fn requests() -> Vec<(u16, u32, Request<'static>)> {
         (1, 14, Request::Batch(BatchOperations::of(&OPERATIONS))),
         (1, 15, Request::List { prefix: "board/", cursor: "3-20", limit: 100 }),
         (1, 16, Request::InvalidateTag { tag: "boards" }),
+        (
+            0,
+            0,
+            Request::Trace {
+                traceparent: "00-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01",
+                tracestate: "desk=7",
+            },
+        ),
+        (1, 32, Request::Clear { prefix: Some("board/") }),
+        (1, 33, Request::Clear { prefix: None }),
         (1, 17, Request::Add { key: "boardings", amount: -3, lifetime: Some(lifetime()) }),
         (1, 18, Request::Add { key: "boardings", amount: 1, lifetime: None }),
         (
@@ -223,7 +233,12 @@ fn replies() -> Vec<(u16, u32, Reply<'static>)> {
         }),
         Reply::Miss,
         Reply::done(true),
-        Reply::Failed { code: FailureKind::Overloaded.code(), unchanged: false, detail: "later" },
+        Reply::Failed {
+            code: FailureKind::Overloaded.code(),
+            unchanged: false,
+            request_id: 0,
+            detail: "later",
+        },
     ];
     let mut replies = vec![
         (
@@ -277,10 +292,12 @@ fn replies() -> Vec<(u16, u32, Reply<'static>)> {
             Reply::Held {
                 fencing_token: 0x1_0000_0001,
                 ends_in: 29_000,
+                held_for: 1_000,
                 queued: 3,
                 owner: "desk 1",
             },
         ),
+        (1, 32, Reply::Cleared { entries: 12 }),
         (1, 25, Reply::Permit { permit: 77, ends_in: 10_000 }),
         (
             1,
@@ -288,13 +305,19 @@ fn replies() -> Vec<(u16, u32, Reply<'static>)> {
             Reply::Failed {
                 code: FailureKind::MissingScope.code(),
                 unchanged: false,
+                request_id: 0,
                 detail: "no",
             },
         ),
         (
             1,
             26,
-            Reply::Failed { code: FailureKind::OriginFailed.code(), unchanged: true, detail: "no" },
+            Reply::Failed {
+                code: FailureKind::OriginFailed.code(),
+                unchanged: true,
+                request_id: 0x0102_0304,
+                detail: "no",
+            },
         ),
     ];
     // Every source and every code.
@@ -304,11 +327,9 @@ fn replies() -> Vec<(u16, u32, Reply<'static>)> {
     }
     replies.push((1, 30, Reply::Value(Value { due: true, ..value })));
     let kinds = FailureKind::ALL.iter().filter(|kind| kind.is_on_wire());
-    replies.extend(
-        kinds.map(|kind| {
-            (1, 31, Reply::Failed { code: kind.code(), unchanged: false, detail: "why" })
-        }),
-    );
+    replies.extend(kinds.map(|kind| {
+        (1, 31, Reply::Failed { code: kind.code(), unchanged: false, request_id: 0, detail: "why" })
+    }));
     replies
 }
 

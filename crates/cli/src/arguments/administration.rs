@@ -211,6 +211,17 @@ pub(crate) enum TokenCommand {
         /// What it is for
         #[arg(long, default_value = "", hide_default_value = true)]
         note: String,
+        /// How long it lasts, such as 90d [default: until it is revoked]
+        #[arg(long, value_name = "TIME", value_parser = length_of_time)]
+        expires_in: Option<Duration>,
+    },
+    /// Replace a token by another with the same scopes and note, shown only once
+    Rotate {
+        /// Its number
+        id: u64,
+        /// How long the previous token stays valid [default: 1d]
+        #[arg(long, value_name = "TIME", value_parser = length_of_time)]
+        overlap: Option<Duration>,
     },
     /// List tokens, without their secrets
     List,

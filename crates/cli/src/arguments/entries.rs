@@ -25,6 +25,9 @@ pub(crate) struct GetOptions {
     /// Answer from the cache or not at all
     #[arg(long)]
     pub(crate) only_if_cached: bool,
+    /// Accept a copy within its stale-if-error time
+    #[arg(long, conflicts_with = "refresh")]
+    pub(crate) stale_if_error: bool,
     /// Print the value as stored, even when it is JSON and the output is a terminal
     #[arg(long)]
     pub(crate) raw: bool,

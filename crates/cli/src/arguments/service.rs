@@ -79,6 +79,17 @@ pub(crate) struct ServeOptions {
     /// A directory of load profiles (*.json) to offer [env: VERAX_LOAD_PROFILES]
     #[arg(long, value_name = "DIR")]
     pub(crate) load_profiles: Option<String>,
+    /// Keep nothing: no data directory and no MariaDB, records in memory, free ports unless given.
+    /// For tests
+    #[arg(long, conflicts_with_all = ["data_dir", "records_url", "new_admin_token", "mariadbd"])]
+    pub(crate) ephemeral: bool,
+    /// Tenants, namespaces, origins and tokens to begin with (TOML)
+    #[arg(long, value_name = "FILE", requires = "ephemeral")]
+    pub(crate) bootstrap: Option<PathBuf>,
+    /// Write the addresses to this file as JSON once the service can be used, with the
+    /// administrator token if it is ephemeral; removed at the end
+    #[arg(long, value_name = "FILE")]
+    pub(crate) ready_file: Option<PathBuf>,
     #[command(flatten)]
     pub(crate) flags: ServiceFlags,
 }

@@ -26,14 +26,16 @@ impl FromStr for NamespacePath {
     }
 }
 
-/// A length of time: `30s`, `5m`, `1h 30m`, or a number of seconds.
+/// A length of time: `30s`, `5m`, `1h 30m`, `90d`, or a number of seconds. A day has 24 hours.
 pub(crate) fn length_of_time(text: &str) -> Result<Duration, String> {
-    let wrong = || format!("{text:?} is not a length of time of 0 or more: write 30s, 5m or 1h");
+    let wrong =
+        || format!("{text:?} is not a length of time of 0 or more: write 30s, 5m, 1h or 7d");
     if let Ok(seconds) = text.parse::<f64>() {
         return Duration::try_from_secs_f64(seconds).map_err(|_| wrong());
     }
-    let parsed: jiff::SignedDuration = text.parse().map_err(|_| wrong())?;
-    Duration::try_from(parsed).map_err(|_| wrong())
+    let span: jiff::Span = text.parse().map_err(|_| wrong())?;
+    let days = jiff::SpanRelativeTo::days_are_24_hours();
+    Duration::try_from(span.to_duration(days).map_err(|_| wrong())?).map_err(|_| wrong())
 }
 
 /// A size: `512KiB`, `1MiB`, or a number of bytes.

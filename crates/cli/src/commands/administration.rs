@@ -1,7 +1,7 @@
 //! Tenants, namespaces, tokens, activity, sign-in links.
 
 use serde_json::json;
-use verax_api::{CreateNamespace, CreateToken, Namespace, OriginChoice, PolicyChange};
+use verax_api::{CreateNamespace, CreateToken, Namespace, OriginChoice, PolicyChange, RotateToken};
 use verax_client::Client;
 
 use super::entries::namespace as handle;
@@ -183,13 +183,26 @@ pub(super) async fn token(
     command: TokenCommand,
 ) -> Result<(), Failure> {
     match command {
-        TokenCommand::Create { scopes, note } => {
-            let created = verax.create_token(&CreateToken { scopes, note }).await?;
+        TokenCommand::Create { scopes, note, expires_in } => {
+            let expires_in_seconds = expires_in.map(|time| time.as_secs_f64());
+            let request = CreateToken { scopes, note, expires_in_seconds };
+            let created = verax.create_token(&request).await?;
             output.answer(&created, |c| c.secret.clone())?;
             output.remark(format!(
                 "token {} has the scopes {}; it is shown only once, so store it now",
                 created.token.id,
                 created.token.scopes.join(", ")
+            ));
+            Ok(())
+        }
+        TokenCommand::Rotate { id, overlap } => {
+            let overlap_seconds = overlap.map(|time| time.as_secs_f64());
+            let rotated = verax.rotate_token(id, &RotateToken { overlap_seconds }).await?;
+            output.answer(&rotated, |rotated| rotated.secret.clone())?;
+            let ends = rotated.previous.expires_at.map_or_else(|| "now".into(), moment);
+            output.remark(format!(
+                "token {} replaces token {id}, which ends at {ends}; it is shown only once, so store it now",
+                rotated.token.id
             ));
             Ok(())
         }
@@ -202,10 +215,19 @@ pub(super) async fn token(
                         t.scopes.join(", "),
                         t.note.clone(),
                         moment(t.created_at),
-                        t.revoked_at.map_or_else(|| "–".into(), moment),
+                        t.last_used_at.map_or_else(|| "–".into(), moment),
+                        match (t.revoked_at, t.expires_at) {
+                            (Some(at), _) => format!("revoked {}", moment(at)),
+                            (None, Some(at)) if at <= jiff::Timestamp::now() => {
+                                format!("expired {}", moment(at))
+                            }
+                            (None, Some(at)) => moment(at),
+                            (None, None) => "–".into(),
+                        },
                     ]
                 };
-                table(&[">token", "scopes", "note", "created", "revoked"], tokens.iter().map(row))
+                let head = [">token", "scopes", "note", "created", "last used", "ends"];
+                table(&head, tokens.iter().map(row))
             })
         }
         TokenCommand::Revoke { id } => {

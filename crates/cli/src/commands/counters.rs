@@ -18,7 +18,7 @@ pub(super) async fn counter(
     let counter = namespace(verax, &entry.place)?.add(&entry.key, amount, lifetime(flags)).await?;
     let answer = json!({ "key": entry.key, "value": counter.value, "created": counter.created });
     output.answer(&answer, |_| {
-        let how = if counter.created { "created" } else { "counted on" };
+        let how = if counter.created { "created" } else { "added" };
         format!("{} · {how}", counter.value)
     })
 }

@@ -78,7 +78,12 @@ pub(super) async fn get(
 ) -> Result<(), Failure> {
     let EntryName { place, key } = options.entry;
     let namespace = namespace(verax, &place)?;
-    let reading = ReadOptions { refresh: options.refresh, only_if_cached: options.only_if_cached };
+    let reading = ReadOptions {
+        refresh: options.refresh,
+        only_if_cached: options.only_if_cached,
+        stale_if_error: options.stale_if_error,
+        ..ReadOptions::default()
+    };
     // Connected before it is timed: the time to connect is not the cache's.
     verax.ready().await?;
     let started = Instant::now();
@@ -89,7 +94,7 @@ pub(super) async fn get(
         Failure::not_found(format!("miss · {took} · {}/{} {why} {key:?}", place.tenant, place.name))
     };
     let found = match lookup {
-        Lookup::Found(found) => *found,
+        Lookup::Found(found) => found,
         Lookup::Miss => return Err(miss("has no entry")),
         Lookup::NoValue => return Err(miss("has a negative entry: no value for")),
     };
@@ -187,8 +192,10 @@ pub(super) async fn delete(
     output: Output,
     entry: EntryName,
 ) -> Result<(), Failure> {
-    namespace(verax, &entry.place)?.delete(&entry.key).await?;
-    output.answer(&json!({ "key": entry.key, "deleted": true }), |_| "deleted".to_owned())
+    let deleted = namespace(verax, &entry.place)?.delete(&entry.key).await?;
+    output.answer(&json!({ "key": entry.key, "deleted": deleted }), |_| {
+        if deleted { "deleted" } else { "there was none" }.to_owned()
+    })
 }
 
 fn row(entry: &EntrySummary) -> Vec<String> {

@@ -26,6 +26,12 @@ const SMALLEST_LIMIT: u64 = 1 << 20;
 #[derive(Debug, Clone)]
 pub(crate) struct Settings {
     pub(crate) data_directory: PathBuf,
+    /// Whether nothing is kept: no data directory, and records in memory.
+    pub(crate) is_ephemeral: bool,
+    /// What an ephemeral service begins with.
+    pub(crate) bootstrap: Option<PathBuf>,
+    /// A file that exists while the service can be used.
+    pub(crate) ready_file: Option<PathBuf>,
     pub(crate) http: SocketAddr,
     pub(crate) wire: SocketAddr,
     /// The files with certificate and key.
@@ -47,6 +53,9 @@ pub(crate) struct Settings {
     /// Where the secrets of origins lie; under the data directory without it.
     pub(crate) credentials_directory: Option<PathBuf>,
 }
+
+/// The ports for HTTP and the wire.
+const DEFAULT_PORTS: (u16, u16) = (8_750, 8_751);
 
 type Environment<'e> = &'e dyn Fn(&str) -> Option<String>;
 
@@ -134,13 +143,21 @@ impl Settings {
     ) -> Result<Self, Failure> {
         let path = options.config.clone().or_else(|| environment("VERAX_CONFIG").map(Into::into));
         let file = path.as_deref().map(SettingsFile::read).transpose()?.unwrap_or_default();
-        Self::resolve(
+        // The ports of a service that tests start do not matter, and must not collide.
+        let ports = if options.ephemeral { (0, 0) } else { DEFAULT_PORTS };
+        let settings = Self::resolve(
             &options.flags,
             (options.records_url.as_deref(), options.load_profiles.as_deref()),
             &file,
             environment,
-            "verax-data",
-        )
+            ("verax-data", ports),
+        )?;
+        Ok(Self {
+            is_ephemeral: options.ephemeral,
+            bootstrap: options.bootstrap.clone(),
+            ready_file: options.ready_file.clone(),
+            ..settings
+        })
     }
 
     /// The settings of `verax demo`, which reads no file.
@@ -149,8 +166,13 @@ impl Settings {
         environment: Environment<'_>,
     ) -> Result<Self, Failure> {
         let file = SettingsFile::default();
-        let mut settings =
-            Self::resolve(&options.flags, (None, None), &file, environment, "verax-demo")?;
+        let mut settings = Self::resolve(
+            &options.flags,
+            (None, None),
+            &file,
+            environment,
+            ("verax-demo", DEFAULT_PORTS),
+        )?;
         // The demo's data needs the private MariaDB.
         (settings.records_url, settings.load_profiles) = (None, None);
         Ok(settings)
@@ -161,12 +183,12 @@ impl Settings {
         (records_url, load_profiles): (Option<&str>, Option<&str>),
         file: &SettingsFile,
         environment: Environment<'_>,
-        data_directory: &str,
+        (data_directory, ports): (&str, (u16, u16)),
     ) -> Result<Self, Failure> {
         let layers = Layers { flags, file, environment };
         let text = |text: &str| Ok(text.to_owned());
         let path = |text: &str| Ok(PathBuf::from(text));
-        let (http, wire, tls) = layers.listening()?;
+        let (http, wire, tls) = layers.listening(ports)?;
         let (public_http, public_wire) = layers.public()?;
         let records_url =
             layers.given("--records-url", records_url, "VERAX_RECORDS_URL", file.records_url());
@@ -214,6 +236,9 @@ impl Settings {
             host_names: source::parse(names, host_names)?.unwrap_or_default(),
             connections: layers.connections()?,
             new_admin_token: flags.new_admin_token,
+            is_ephemeral: false,
+            bootstrap: None,
+            ready_file: None,
         })
     }
 }
@@ -241,14 +266,17 @@ impl Layers<'_> {
 
     /// Where the service listens, and with which certificate. Without TLS it listens beyond
     /// loopback only if that is asked for.
-    fn listening(&self) -> Result<(SocketAddr, SocketAddr, TlsFiles), Failure> {
+    fn listening(
+        &self,
+        (http_port, wire_port): (u16, u16),
+    ) -> Result<(SocketAddr, SocketAddr, TlsFiles), Failure> {
         let (flags, file) = (self.flags, self.file);
         let path = |text: &str| Ok(PathBuf::from(text));
         let local = |port| SocketAddr::from(([127, 0, 0, 1], port));
         let http = self.given("--http", flags.http.as_deref(), "VERAX_HTTP", file.http_address());
         let wire = self.given("--wire", flags.wire.as_deref(), "VERAX_WIRE", file.wire_address());
-        let http = source::parse(http, address)?.unwrap_or_else(|| local(8_750));
-        let wire = source::parse(wire, address)?.unwrap_or_else(|| local(8_751));
+        let http = source::parse(http, address)?.unwrap_or_else(|| local(http_port));
+        let wire = source::parse(wire, address)?.unwrap_or_else(|| local(wire_port));
         let certificate = self.given(
             "--tls-certificate",
             flags.tls_certificate.as_deref(),
@@ -352,6 +380,7 @@ mod tests {
             resolve(flags, variables, file).unwrap().http.port()
         };
         assert_eq!(resolve(&[], &[], "").unwrap().http.port(), 8_750);
+        assert_eq!(resolve(&["--ephemeral"], &[], "").unwrap().http.port(), 0);
         assert_eq!(port(&[], &[]), 1);
         assert_eq!(port(&[], &[("VERAX_HTTP", "127.0.0.1:2")]), 2);
         assert_eq!(port(&["--http", "127.0.0.1:3"], &[("VERAX_HTTP", "127.0.0.1:2")]), 3);

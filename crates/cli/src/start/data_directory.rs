@@ -139,7 +139,7 @@ impl DataDirectory {
     }
 
     /// Tells of secrets of origins that others can read.
-    pub(super) fn check_credentials(&self, directory: &Path) {
+    pub(super) fn check_credentials(directory: &Path) {
         let Ok(files) = fs::read_dir(directory) else { return };
         for file in files.flatten().filter(|file| is_exposed(&file.path())) {
             tracing::warn!(

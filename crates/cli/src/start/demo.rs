@@ -111,8 +111,10 @@ async fn prepare(
         token: Some(token.into()),
         ..Default::default()
     };
-    let center =
-        Center { client, directory: &running.directory, credentials: &running.credentials };
+    let (Some(directory), Some(credentials)) = (&running.directory, &running.credentials) else {
+        return Err(Failure::failed("the demo needs a data directory"));
+    };
+    let center = Center { client, directory, credentials };
     let network = surround(&center, options, settings, steps).await?;
     let drills = Drills::prepare(network.verax.clone(), &network.ferry_url).await;
     let drills = DemoDrills(Arc::new(drills.map_err(|e| failed(&e))?));

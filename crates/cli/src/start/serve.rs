@@ -18,9 +18,11 @@ use verax_records::launcher::{Listen, PrivateServer, PrivateServerOptions};
 use verax_server::{HostNames, HttpOptions, Tls, WireLimits};
 use verax_service::{Service, ServiceOptions};
 
+use super::bootstrap::Bootstrap;
 use super::data_directory::DataDirectory;
 use super::descriptors;
 use super::load_runner::LocalLoad;
+use super::ready_file::ReadyFile;
 use crate::arguments::ServeOptions;
 use crate::failure::Failure;
 use crate::logging;
@@ -81,8 +83,10 @@ pub(super) struct Running {
     private: Option<PrivateServer>,
     /// Servers of the demo, which end with it.
     pub(super) more_servers: Vec<PrivateServer>,
-    pub(super) directory: DataDirectory,
-    pub(super) credentials: PathBuf,
+    /// `None` for a service that keeps nothing.
+    pub(super) directory: Option<DataDirectory>,
+    pub(super) credentials: Option<PathBuf>,
+    _ready_file: Option<ReadyFile>,
     tls: Option<Arc<Tls>>,
     stop: watch::Sender<bool>,
     serving: JoinHandle<std::io::Result<()>>,
@@ -112,20 +116,32 @@ pub(super) async fn start(
     step: impl Fn(&str),
 ) -> Result<Running, Failure> {
     let connections = descriptors::raise(settings.connections);
-    let directory = DataDirectory::hold(&settings.data_directory, settings.records_url.is_none())?;
+    let bootstrap = settings.bootstrap.as_deref().map(Bootstrap::read).transpose()?;
+    let directory = match settings.is_ephemeral {
+        true => None,
+        false => {
+            let private = settings.records_url.is_none();
+            Some(DataDirectory::hold(&settings.data_directory, private)?)
+        }
+    };
     // Before MariaDB, which takes longer to find out about.
     let listener = listen(settings.http, "--http, VERAX_HTTP or http.address").await?;
     let wire_listener = listen(settings.wire, "--wire, VERAX_WIRE or wire.address").await?;
     let (address, wire) = (listener.local_addr()?, wire_listener.local_addr()?);
+    // Only now: the file may be that of a Verax that runs with these settings.
+    settings.ready_file.as_deref().map_or(Ok(()), ReadyFile::prepare)?;
     let tls = settings.tls.as_ref().map(|(certificate, key)| Tls::read(certificate, key));
     let tls = tls.transpose().map_err(|e| Failure::usage(e.to_string()))?;
-    let (private, url) = records_of(settings, &directory, step).await?;
+    let (private, records) = match &directory {
+        Some(directory) => records_of(settings, directory, step).await?,
+        None => (None, Records::in_memory()),
+    };
     let scheme = if tls.is_some() { "https" } else { "http" };
-    let node = node_of(settings, &directory, (scheme, address), wire)?;
+    let node = directory.as_ref().map(|own| node_of(settings, own, (scheme, address), wire));
     let credentials = settings.credentials_directory.clone();
-    let credentials = credentials.unwrap_or_else(|| directory.credentials());
-    let records = Records::later(url);
-    let options = options_of(settings, &directory, profiles, node, credentials.clone());
+    let credentials = credentials.or_else(|| directory.as_ref().map(DataDirectory::credentials));
+    let node = node.transpose()?;
+    let options = options_of(settings, directory.as_ref(), profiles, node, credentials.clone());
     let service = Service::start(records, options).await.map_err(|error| match error {
         // Its other words are about a service that is already running.
         ControlError::RecordsUnavailable(what) => Failure::failed(what),
@@ -136,8 +152,13 @@ pub(super) async fn start(
         settings.tls.as_ref().map(|(certificate, _)| certificate.clone()),
     );
     service.control().set_load_runner(Arc::new(LocalLoad { url, certificate }));
-    directory.check_credentials(&credentials);
-    let token = administrator_token(&service, &directory, settings.new_admin_token).await?;
+    credentials.as_deref().into_iter().for_each(DataDirectory::check_credentials);
+    let token = match &directory {
+        Some(directory) => {
+            administrator_token(&service, directory, settings.new_admin_token).await?
+        }
+        None => Some(begin_ephemeral(&service, bootstrap.unwrap_or_default()).await?),
+    };
     let (stop, mut stopped) = watch::channel(false);
     if let Some(tls) = &tls {
         let tls = Arc::clone(tls);
@@ -157,7 +178,7 @@ pub(super) async fn start(
     };
     let serving = verax_server::serve(listener, Arc::clone(&service), tls.clone(), http, until);
     let serving = tokio::spawn(serving);
-    Ok(Running {
+    let mut running = Running {
         service,
         address,
         wire,
@@ -171,7 +192,24 @@ pub(super) async fn start(
         stop,
         serving,
         wire_serving,
-    })
+        _ready_file: None,
+    };
+    if let Some(path) = &settings.ready_file {
+        let token = running.token.as_deref().filter(|_| settings.is_ephemeral);
+        let addresses = (&*running.url(), &*running.wire_url());
+        running._ready_file = Some(ReadyFile::write(path, addresses, token)?);
+    }
+    Ok(running)
+}
+
+/// Creates what an ephemeral service begins with; returns its administrator token.
+async fn begin_ephemeral(service: &Arc<Service>, bootstrap: Bootstrap) -> Result<String, Failure> {
+    let control = service.control();
+    let failed = |error: ControlError| Failure::failed(error.to_string());
+    let token = control.new_administrator_token().await.map_err(failed)?;
+    let administrator = control.token_caller(&token).map_err(failed)?;
+    bootstrap.create(control, &administrator).await?;
+    Ok(token)
 }
 
 /// Where the records are: the MariaDB of the settings, or a private one that is started here.
@@ -179,9 +217,9 @@ async fn records_of(
     settings: &Settings,
     directory: &DataDirectory,
     step: impl Fn(&str),
-) -> Result<(Option<PrivateServer>, String), Failure> {
+) -> Result<(Option<PrivateServer>, Records), Failure> {
     if let Some(url) = &settings.records_url {
-        return Ok((None, url.clone()));
+        return Ok((None, Records::later(url.clone())));
     }
     step("starting MariaDB");
     let options = PrivateServerOptions {
@@ -191,8 +229,8 @@ async fn records_of(
     };
     let server = PrivateServer::start_with(options).await;
     let server = server.map_err(|e| Failure::failed(e.to_string()))?;
-    let url = server.url("verax");
-    Ok((Some(server), url))
+    let records = Records::later(server.url("verax"));
+    Ok((Some(server), records))
 }
 
 /// This node, as it announces itself to others.
@@ -215,19 +253,19 @@ fn node_of(
 
 fn options_of(
     settings: &Settings,
-    directory: &DataDirectory,
+    directory: Option<&DataDirectory>,
     profiles: Vec<LoadProfileSpec>,
-    node: Node,
-    credentials: PathBuf,
+    node: Option<Node>,
+    credentials: Option<PathBuf>,
 ) -> ServiceOptions {
     ServiceOptions {
         engine: EngineOptions { memory_limit: settings.memory_limit, ..Default::default() },
         control: ControlOptions {
             profiles,
-            records_snapshot: Some(directory.records_snapshot()),
-            epoch_file: Some(directory.epoch_file()),
-            node: Some(node),
-            credentials_dir: Some(credentials),
+            records_snapshot: directory.map(DataDirectory::records_snapshot),
+            epoch_file: directory.map(DataDirectory::epoch_file),
+            node,
+            credentials_dir: credentials,
         },
     }
 }
@@ -264,12 +302,13 @@ impl Running {
         let link = self.token.as_ref().and_then(|token| {
             let caller = self.service.control().token_caller(token).ok()?;
             let link = self.service.control().sign_in_link(&caller).ok()?;
-            let path = self.directory.token_path();
-            Some(format!(
-                " · administrator token in {} · sign in: {http}{}",
-                path.display(),
-                link.path
-            ))
+            let kept = match &self.directory {
+                Some(directory) => {
+                    format!("administrator token in {}", directory.token_path().display())
+                }
+                None => "ephemeral: nothing is kept".to_owned(),
+            };
+            Some(format!(" · {kept} · sign in: {http}{}", link.path))
         });
         let link = link.unwrap_or_default();
         // Nobody may be reading, which is no reason to stop.
@@ -329,8 +368,8 @@ impl Running {
                 }
                 _ = role.changed() => {
                     let now = *role.borrow_and_update();
-                    if now == Role::Active && self.token.is_none() {
-                        self.token = match administrator_token(&self.service, &self.directory, false).await {
+                    if let (Role::Active, None, Some(directory)) = (now, &self.token, &self.directory) {
+                        self.token = match administrator_token(&self.service, directory, false).await {
                             Ok(token) => token,
                             Err(error) => {
                                 error.tell();

@@ -135,6 +135,8 @@ mod tests {
             note: String::new(),
             created_at,
             revoked_at: None,
+            expires_at: None,
+            last_used_at: None,
         });
         tokens.by_hash(&[id; 32]).unwrap()
     }

@@ -1,13 +1,14 @@
 //! Tokens in memory, known by their hashes.
 
 use std::collections::HashMap;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, PoisonError, RwLock, RwLockWriteGuard};
 
 use sha2::{Digest, Sha256};
 use tokio::sync::{OwnedSemaphorePermit, Semaphore};
-use verax_core::Name;
 use verax_core::access::{Right, Scope};
 use verax_core::guard::lock::AccessId;
+use verax_core::{Name, Timestamp};
 use verax_engine::{AccessSignal, EngineError, LeasedBy, Namespace};
 use verax_records::{Actor, TokenRecord};
 
@@ -21,6 +22,29 @@ pub struct Caller {
     token: Option<TokenIdentity>,
     signal: AccessSignal,
     streams: Arc<Semaphore>,
+    times: Arc<TokenTimes>,
+}
+
+/// When a token ends by itself, and whether it was used.
+#[derive(Debug)]
+struct TokenTimes {
+    /// In milliseconds; [`NEVER`] if it does not.
+    expires_at: AtomicU64,
+    was_used: AtomicBool,
+    /// In milliseconds; 0 if it is not known.
+    last_used_at: AtomicU64,
+}
+
+const NEVER: u64 = u64::MAX;
+
+impl TokenTimes {
+    fn of(expires_at: Option<Timestamp>, last_used_at: Option<Timestamp>) -> Self {
+        Self {
+            expires_at: AtomicU64::new(expires_at.map_or(NEVER, Timestamp::as_millis)),
+            was_used: AtomicBool::new(false),
+            last_used_at: AtomicU64::new(last_used_at.map_or(0, Timestamp::as_millis)),
+        }
+    }
 }
 
 /// The maximum number of live streams of one token, including those of its sessions.
@@ -53,7 +77,20 @@ impl Caller {
             token: Some(TokenIdentity { id: record.id, hash: record.hash }),
             signal: AccessSignal::default(),
             streams: Arc::new(Semaphore::new(MAX_STREAMS)),
+            times: Arc::new(TokenTimes::of(record.expires_at, record.last_used_at)),
         }
+    }
+
+    /// Notes that its token is in use. Cheap: it is written down later.
+    pub fn note_use(&self) {
+        if !self.times.was_used.load(Ordering::Relaxed) {
+            self.times.was_used.store(true, Ordering::Relaxed);
+        }
+    }
+
+    fn set_expiry(&self, moment: Option<Timestamp>) {
+        let millis = moment.map_or(NEVER, Timestamp::as_millis);
+        self.times.expires_at.store(millis, Ordering::Relaxed);
     }
 
     /// Whether it equals a record.
@@ -65,7 +102,8 @@ impl Caller {
     /// The service itself, with the given scopes.
     pub fn service(what: &str, scopes: Vec<Scope>) -> Self {
         let (signal, streams) = (AccessSignal::default(), Arc::new(Semaphore::new(MAX_STREAMS)));
-        Self { who: what.to_owned(), scopes, token: None, signal, streams }
+        let times = Arc::new(TokenTimes::of(None, None));
+        Self { who: what.to_owned(), scopes, token: None, signal, streams, times }
     }
 
     /// The display name.
@@ -194,6 +232,8 @@ pub fn new_secret() -> String {
 #[derive(Debug, Default)]
 pub struct TokenTable {
     by_hash: RwLock<HashMap<[u8; 32], Arc<Caller>>>,
+    /// No token ends by itself before this, in milliseconds.
+    earliest_expiry: AtomicU64,
 }
 
 impl TokenTable {
@@ -204,14 +244,21 @@ impl TokenTable {
     /// Adds a token.
     pub(crate) fn add(&self, record: &TokenRecord) {
         self.write().insert(record.hash, Arc::new(Caller::of(record)));
+        self.expect_expiry(record.expires_at);
+    }
+
+    fn expect_expiry(&self, moment: Option<Timestamp>) {
+        let millis = moment.map_or(NEVER, Timestamp::as_millis);
+        self.earliest_expiry.fetch_min(millis, Ordering::AcqRel);
     }
 
     /// Replaces the known tokens by those of the records. Access that was removed or changed ends;
     /// unchanged access continues. Lent tokens are kept. Returns the identifiers of tokens that are
     /// no longer valid.
-    pub(crate) fn replace_all(&self, records: &[TokenRecord]) -> Vec<u64> {
+    pub(crate) fn replace_all(&self, records: &[TokenRecord], now: Timestamp) -> Vec<u64> {
+        let is_open = |r: &&TokenRecord| r.revoked_at.is_none() && !r.has_expired(now);
         let open: HashMap<[u8; 32], &TokenRecord> =
-            records.iter().filter(|r| r.revoked_at.is_none()).map(|r| (r.hash, r)).collect();
+            records.iter().filter(is_open).map(|r| (r.hash, r)).collect();
         let mut table = self.write();
         let mut ended = Vec::new();
         table.retain(|hash, caller| {
@@ -225,9 +272,58 @@ impl TokenTable {
             stays
         });
         for (hash, record) in open {
-            table.entry(hash).or_insert_with(|| Arc::new(Caller::of(record)));
+            let caller = table.entry(hash).or_insert_with(|| Arc::new(Caller::of(record)));
+            caller.set_expiry(record.expires_at);
+            self.expect_expiry(record.expires_at);
         }
         ended
+    }
+
+    /// Sets when a token ends by itself.
+    pub(crate) fn set_expiry(&self, id: u64, moment: Option<Timestamp>) {
+        let table = self.by_hash.read().unwrap_or_else(PoisonError::into_inner);
+        let of_token = |caller: &&Arc<Caller>| caller.token().is_some_and(|token| token.id == id);
+        table.values().filter(of_token).for_each(|caller| caller.set_expiry(moment));
+        self.expect_expiry(moment);
+    }
+
+    /// The tokens that have ended by themselves.
+    pub(crate) fn expired(&self, now: Timestamp) -> Vec<u64> {
+        let now = now.as_millis();
+        if now < self.earliest_expiry.load(Ordering::Acquire) {
+            return Vec::new();
+        }
+        // First, so that an expiry that is set meanwhile counts, whether it is seen below or not.
+        self.earliest_expiry.store(NEVER, Ordering::Release);
+        let (mut expired, mut earliest) = (Vec::new(), NEVER);
+        let table = self.by_hash.read().unwrap_or_else(PoisonError::into_inner);
+        for caller in table.values() {
+            match caller.times.expires_at.load(Ordering::Relaxed) {
+                end if end <= now => expired.extend(caller.token().map(|token| token.id)),
+                end => earliest = earliest.min(end),
+            }
+        }
+        self.earliest_expiry.fetch_min(earliest, Ordering::AcqRel);
+        expired
+    }
+
+    /// The tokens that were used since the last call, which is the time they are given.
+    pub(crate) fn take_uses(&self, now: Timestamp) -> Vec<u64> {
+        let table = self.by_hash.read().unwrap_or_else(PoisonError::into_inner);
+        let used = table.values().filter_map(|caller| {
+            let token = caller.token()?;
+            caller.times.was_used.swap(false, Ordering::Relaxed).then(|| {
+                caller.times.last_used_at.store(now.as_millis(), Ordering::Relaxed);
+                token.id
+            })
+        });
+        used.collect()
+    }
+
+    /// When a token was last used, if that is known here.
+    pub(crate) fn last_used_at(&self, hash: &[u8; 32]) -> Option<Timestamp> {
+        let millis = self.by_hash(hash)?.times.last_used_at.load(Ordering::Relaxed);
+        (millis > 0).then(|| Timestamp::from_millis(millis))
     }
 
     /// Creates a token for the service itself, in memory only; returns its secret.
@@ -298,16 +394,14 @@ impl TokenTable {
     /// The caller with this token.
     ///
     /// # Errors
-    /// [`ControlError::NotSignedIn`] if it is unknown or revoked, which are not distinguished.
+    /// [`ControlError::NotSignedIn`] if it is unknown, expired or revoked, which are not
+    /// distinguished.
     pub fn caller(&self, secret: &str) -> Result<Arc<Caller>, ControlError> {
-        self.by_hash
-            .read()
-            .unwrap_or_else(PoisonError::into_inner)
-            .get(&hash_of(secret))
-            .cloned()
-            .ok_or(ControlError::NotSignedIn(
-                "this token is unknown or revoked: check VERAX_TOKEN, or get a new token",
-            ))
+        let caller = self.by_hash(&hash_of(secret)).ok_or(ControlError::NotSignedIn(
+            "this token is unknown, expired or revoked: check VERAX_TOKEN, or get a new token",
+        ))?;
+        caller.note_use();
+        Ok(caller)
     }
 
     /// The caller that currently holds the token with this hash.

@@ -268,6 +268,11 @@ impl Control {
         tracing::warn!("another node is active: this one is a standby and serves no entries");
     }
 
+    /// Loses every entry of every namespace, as a cache may at any time; for tests.
+    pub fn lose_entries(&self) {
+        self.empty_all();
+    }
+
     /// Empties every namespace: entries that another node invalidated must never be served.
     pub(crate) fn empty_all(&self) {
         for namespace in self.registry.namespaces() {

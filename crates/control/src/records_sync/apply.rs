@@ -30,7 +30,7 @@ impl Control {
         for record in &snapshot.namespaces {
             self.apply_namespace(record);
         }
-        let ended = self.tokens.replace_all(&snapshot.tokens);
+        let ended = self.tokens.replace_all(&snapshot.tokens, self.engine.now());
         self.access_changed();
         ended.into_iter().for_each(|id| self.engine.withdraw(AccessId(id)));
     }

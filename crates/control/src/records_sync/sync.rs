@@ -176,7 +176,7 @@ impl Control {
         self.records.prepare().await?;
         self.records.interrupt_runs(self.engine.now()).await?;
         let known = self.sync.file.as_ref().and_then(|path| RecordsSnapshot::read(path).ok());
-        let snapshot = RecordsSnapshot::of(&self.records).await?;
+        let snapshot = self.records.snapshot().await?;
         if let Some(known) = known.filter(|known| known.revision > snapshot.revision) {
             self.sync.applied.store(known.revision, Ordering::Release);
             self.restored(&known, &snapshot).await?;
@@ -220,7 +220,7 @@ impl Control {
         }
         // A change in progress is compared next time.
         let Ok(order) = self.sync.order.try_lock() else { return Ok(()) };
-        let snapshot = RecordsSnapshot::of(&self.records).await?;
+        let snapshot = self.records.snapshot().await?;
         let applied = self.sync.applied.load(Ordering::Acquire);
         if snapshot.revision < applied && self.role() == Role::Active {
             let known = self.identities();

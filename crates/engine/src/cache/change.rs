@@ -113,7 +113,7 @@ impl Namespace {
     }
 
     /// Voids the refills of the keys that start with a prefix, whose entries are about to go.
-    pub(super) fn void_prefix(&self, prefix: &str) {
+    pub(crate) fn void_prefix(&self, prefix: &str) {
         let starts = |key: &Key| key.as_str().starts_with(prefix);
         let waiters = self.void_refills(|permits| permits.void_where(self.id(), starts));
         notify_all(waiters, &WaitOutcome::AskAgain);

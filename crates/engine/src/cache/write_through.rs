@@ -33,23 +33,9 @@ impl Writer {
         if !self.writes_through() {
             return Written::Now(self.put_request(key, request));
         }
-        // The value is held until the origin has responded, even if its sender disconnects.
-        let held = self.in_flight().reserve_wait().and_then(|mut held| {
-            held.join(self.in_flight().reserve_all(request.value.len())?);
-            Ok(held)
-        });
-        let held = match held {
-            Ok(held) => held,
-            Err(busy) => return Written::Now(Err(busy)),
-        };
-        let (namespace, key) = (Arc::clone(self.shared()), key.clone());
-        to_its_end(async move {
-            let _held = held;
-            let engine = Arc::clone(namespace.engine());
-            let writer = engine.cache.writes.of((namespace.id(), key.clone()));
-            let _turn = writer.turn.lock().await;
+        self.in_turn(key, request.value.len(), move |namespace, key| async move {
             // Anything that can be refused is refused before the origin is written.
-            let entry = namespace.entry_of(request.clone(), engine.now())?;
+            let entry = namespace.entry_of(request.clone(), namespace.engine().now())?;
             namespace.holds(&key, &request.condition)?;
             let write = match entry.is_negative() {
                 true => OriginWrite::Delete,
@@ -83,7 +69,32 @@ impl Writer {
         if !self.writes_through() {
             return Written::Now(self.delete_entry(key, &condition));
         }
-        let held = match self.in_flight().reserve_wait() {
+        self.in_turn(key, 0, move |namespace, key| async move {
+            namespace.holds(&key, &condition)?;
+            namespace.send(&key, OriginWrite::Delete, trace.as_ref()).await?;
+            Ok(namespace.delete_always(&key))
+        })
+    }
+}
+
+impl Writer {
+    /// Writes to the origin once earlier writes of the key have ended. Its value is held until the
+    /// origin has responded, even if its sender disconnects.
+    fn in_turn<T, W>(
+        &self,
+        key: &Key,
+        value_bytes: usize,
+        write: impl FnOnce(Arc<Namespace>, Key) -> W + Send + 'static,
+    ) -> Written<T>
+    where
+        T: Send + 'static,
+        W: Future<Output = Result<T, EngineError>> + Send,
+    {
+        let held = self.in_flight().reserve_wait().and_then(|mut held| {
+            held.join(self.in_flight().reserve_all(value_bytes)?);
+            Ok(held)
+        });
+        let held = match held {
             Ok(held) => held,
             Err(busy) => return Written::Now(Err(busy)),
         };
@@ -93,9 +104,7 @@ impl Writer {
             let engine = Arc::clone(namespace.engine());
             let writer = engine.cache.writes.of((namespace.id(), key.clone()));
             let _turn = writer.turn.lock().await;
-            namespace.holds(&key, &condition)?;
-            namespace.send(&key, OriginWrite::Delete, trace.as_ref()).await?;
-            Ok(namespace.delete_always(&key))
+            write(namespace, key).await
         })
     }
 }

@@ -10,7 +10,7 @@ use axum::response::{IntoResponse, Response};
 use serde::{Deserialize, Serialize};
 use verax_api::{
     ActivityItem, CreateNamespace, CreateOrigin, CreateTenant, CreateToken, ItemPage, Items,
-    Namespace, Origin, OriginChange, PolicyChange, Tenant, Token,
+    Namespace, Origin, OriginChange, PolicyChange, RotateToken, Tenant, Token,
 };
 use verax_control::{Expected, origin_tag, policy_tag};
 use verax_core::{EntityTag, Name, Precondition};
@@ -283,8 +283,24 @@ pub(crate) async fn create_token(
     Authenticated(caller): Authenticated,
     Json(request): Json<CreateToken>,
 ) -> Result<Response> {
-    let token = service.control().create_token(&caller, &request.scopes, &request.note).await?;
+    let token = service.control().create_token(&caller, &request).await?;
     Ok(created(format!("/v1/tokens/{}", token.token.id), token))
+}
+
+/// Replace a token by another with the same scopes and note; the previous one stays valid for a
+/// while. Only this response contains the new secret.
+#[cfg_attr(test, utoipa::path(post, path = "/v1/tokens/{id}/rotate", tag = "tokens", params(("id" = u64, Path)),
+    request_body = RotateToken,
+    responses((status = 201, body = verax_api::RotatedToken), (status = 404, body = verax_api::Problem),
+        (status = 422, body = verax_api::Problem))))]
+pub(crate) async fn rotate_token(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+    WithId(id): WithId,
+    Json(request): Json<RotateToken>,
+) -> Result<Response> {
+    let rotated = service.control().rotate_token(&caller, id, &request).await?;
+    Ok(created(format!("/v1/tokens/{}", rotated.token.id), rotated))
 }
 
 /// Revoke a token.

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use axum::body::Body;
 use axum::extract::{Request, State};
 use axum::http::header::{CONNECTION, CONTENT_LENGTH};
-use axum::http::{HeaderMap, HeaderValue, StatusCode};
+use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode};
 use axum::response::{IntoResponse, Response};
 use bytes::{Bytes, BytesMut};
 use http_body_util::BodyExt;
@@ -39,6 +39,9 @@ const MIN_RATE: u64 = 256 << 10;
 /// How much is reserved ahead of the received part of a body, in bytes.
 const MAX_AHEAD: usize = 256 << 10;
 
+/// Whether a delete found an entry.
+const DELETED: HeaderName = HeaderName::from_static("verax-deleted");
+
 const DEFAULT_PAGE: usize = 100;
 
 pub(crate) async fn no_key() -> Failure {
@@ -50,7 +53,7 @@ pub(crate) async fn no_key() -> Failure {
     get, path = "/v1/tenants/{tenant}/namespaces/{namespace}/entries/{key}", tag = "entries",
     params(("tenant" = String, Path), ("namespace" = String, Path),
         ("key" = String, Path, description = "one percent-encoded segment, 1 to 1024 bytes of UTF-8"),
-        ("Cache-Control" = Option<String>, Header, description = "`no-cache` reads the origin anew, `only-if-cached` never does")),
+        ("Cache-Control" = Option<String>, Header, description = "`no-cache` reads the origin anew, `only-if-cached` never does; `stale-if-error=SECONDS` accepts a copy within its stale-if-error time")),
     responses((status = 200, description = "the value, with Cache-Status, Age, ETag and Cache-Control"),
         (status = 304, description = "the value that If-None-Match names is current"),
         (status = 404, description = "a miss (`miss`), a negative entry (`no-value`), or no such namespace", body = verax_api::Problem),
@@ -222,7 +225,7 @@ pub(crate) async fn change_lifetime(
         ("If-None-Match" = Option<String>, Header, description = "as for PUT"),
         ("If-Match" = Option<String>, Header, description = "as for PUT"),
         ("Verax-If-Revision" = Option<u64>, Header, description = "as for PUT")),
-    responses((status = 204, description = "it was deleted"),
+    responses((status = 204, description = "it was deleted, or was not there: Verax-Deleted tells which"),
         (status = 412, description = "the condition does not hold", body = verax_api::Problem),
         (status = 502, description = "the namespace writes through, and the origin did not take it", body = verax_api::Problem))
 ))]
@@ -232,10 +235,12 @@ pub(crate) async fn delete(
     NamespacePath(tenant, namespace): NamespacePath,
     WithKey(key): WithKey,
     headers: HeaderMap,
-) -> Result<StatusCode> {
+) -> Result<(StatusCode, [(HeaderName, &'static str); 1])> {
     let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
-    writer.delete(&key, entry_condition(&headers)?, trace_of(&headers)).await?;
-    Ok(StatusCode::NO_CONTENT)
+    let was_there = writer.delete(&key, entry_condition(&headers)?, trace_of(&headers)).await?;
+    // A Boolean of RFC 9651.
+    let deleted = if was_there { "?1" } else { "?0" };
+    Ok((StatusCode::NO_CONTENT, [(DELETED, deleted)]))
 }
 
 #[derive(Debug, Deserialize)]

@@ -85,6 +85,7 @@ fn locked(name: &Key, holder: &Holder, now: Timestamp) -> Response {
     let mut response = Failure::new(FailureKind::Locked, detail)
         .with("owner", shown.owner)
         .with("fencing_token", shown.fencing_token)
+        .with("held_seconds", shown.held_seconds)
         .with("ends_in_seconds", shown.ends_in_seconds)
         .into_response();
     come_back_in(&mut response, holder.ends_at.since(now));

@@ -75,6 +75,7 @@ pub(super) fn router(service: Arc<Service>) -> Router {
         )
         .route("/v1/tokens", get(administration::tokens).post(administration::create_token))
         .route("/v1/tokens/{id}", delete(administration::revoke_token))
+        .route("/v1/tokens/{id}/rotate", post(administration::rotate_token))
         .route("/v1/nodes", get(nodes::list))
         .route("/v1/activity", get(administration::activity))
         .route("/v1/session", post(sessions::start).get(sessions::show).delete(sessions::end))

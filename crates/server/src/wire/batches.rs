@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use verax_control::ControlError;
+use verax_engine::TraceContext;
 use verax_engine::cache::{Operation, Outcome, Stored};
 use verax_service::Service;
 use verax_wire::{BatchOperations, BatchReplies, Frame, Reply, Request};
@@ -20,7 +21,8 @@ impl Session {
         requests: &BatchOperations<'_>,
     ) -> Result<(), Failure> {
         // A malformed operation fails in its place; the others are executed.
-        let operations: Vec<_> = requests.iter().map(operation).collect();
+        let operations: Vec<_> =
+            requests.iter().map(|request| operation(request, self.trace.as_ref())).collect();
         let fields: Vec<ValueFields> = requests.iter().map(fields).collect();
         let opened = self.opened(frame.namespace)?;
         let (access, budget) = (opened.batch_access(), opened.in_flight().cloned());
@@ -67,9 +69,11 @@ impl Session {
     }
 }
 
-fn operation(request: Request<'_>) -> Result<Operation, Failure> {
+fn operation(request: Request<'_>, trace: Option<&TraceContext>) -> Result<Operation, Failure> {
     match request {
-        Request::Get { key: text, flags } => Ok(Operation::Get(key(text)?, read_options(flags))),
+        Request::Get { key: text, flags } => {
+            Ok(Operation::Get(key(text)?, read_options(flags, trace.cloned())))
+        }
         Request::Put(put) => Ok(Operation::Put(key(put.key)?, put_request(&put)?)),
         Request::Delete { key: text } => Ok(Operation::Delete(key(text)?)),
         _ => Err(Failure::invalid("a batch holds look-ups, puts and deletes")),

@@ -32,6 +32,7 @@ pub(super) fn dispatch(
             session.acquire_rate(frame, key, amount, rate.map_err(Failure::invalid)?)
         }
         Request::List { prefix, cursor, limit } => session.list(frame, prefix, cursor, limit),
+        Request::Clear { prefix } => session.clear(frame, prefix),
         Request::Batch(operations) => session.batch(frame, &operations),
         Request::AcquireLock { name, owner, lease, wait, ends_with_connection } => {
             let arguments = LockArguments { name, owner, lease, wait, ends_with_connection };
@@ -57,8 +58,10 @@ pub(super) fn dispatch(
             session.outbox.add(frame, &Reply::done(true));
             Ok(())
         }
-        Request::Hello(_) | Request::Open { .. } | Request::Ping | Request::Goodbye => {
-            Err(Failure::invalid("this request is not about a namespace"))
-        }
+        Request::Hello(_)
+        | Request::Open { .. }
+        | Request::Ping
+        | Request::Goodbye
+        | Request::Trace { .. } => Err(Failure::invalid("this request is not about a namespace")),
     }
 }

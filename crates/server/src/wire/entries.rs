@@ -6,8 +6,8 @@ use std::time::Duration;
 use verax_core::entry::MediaType;
 use verax_core::store::Position;
 use verax_core::{EntryRevision, Precondition, Timestamp};
-use verax_engine::EngineError;
 use verax_engine::cache::{Cached, ReadOptions, ReadResult, Stored};
+use verax_engine::{EngineError, TraceContext};
 use verax_wire::{Frame, GetFlags, ListedEntries, ListedEntry, Put, Reply};
 
 use super::hits::Hits;
@@ -68,7 +68,7 @@ impl Session {
     fn read_through(&mut self, frame: Frame, text: &str, flags: GetFlags) -> Result<(), Failure> {
         let reader = self.opened(frame.namespace)?.reads()?.clone();
         let (service, key) = (Arc::clone(&self.service), key(text)?);
-        let options = read_options(flags);
+        let options = read_options(flags, self.trace.take());
         let replies = self.replies.clone();
         self.carry_out(frame, async move {
             let answer = reader.read(&key, options).await.and_then(|answer| {
@@ -94,14 +94,36 @@ impl Session {
 
     pub(super) fn put(&mut self, frame: Frame, put: &Put<'_>) -> Result<(), Failure> {
         let writer = self.opened(frame.namespace)?.writes()?;
-        let written = writer.put(&key(put.key)?, put_request(put)?, None);
+        let written = writer.put(&key(put.key)?, put_request(put)?, self.trace.clone());
         self.written(frame, written, done_of(put))
     }
 
     pub(super) fn delete(&mut self, frame: Frame, text: &str) -> Result<(), Failure> {
         let writer = self.opened(frame.namespace)?.writes()?;
-        let written = writer.delete(&key(text)?, Precondition::Always, None);
+        let written = writer.delete(&key(text)?, Precondition::Always, self.trace.clone());
         self.written(frame, written, Reply::done)
+    }
+
+    /// Removes entries in a task of its own, since that writes an activity.
+    pub(super) fn clear(&mut self, frame: Frame, prefix: Option<&str>) -> Result<(), Failure> {
+        let opened = self.opened(frame.namespace)?;
+        let (tenant, name) = (opened.tenant.clone(), opened.name.clone());
+        let caller = self.peer.as_ref().map(|peer| Arc::clone(&peer.caller));
+        let caller = caller.ok_or_else(|| Failure::invalid("a clear needs a hello"))?;
+        let (service, prefix) = (Arc::clone(&self.service), prefix.map(str::to_owned));
+        self.carry_out(frame, async move {
+            let control = service.control();
+            let cleared = match &prefix {
+                Some(prefix) => control.clear_prefix(&caller, (&tenant, &name), prefix).await,
+                None => control.clear(&caller, &tenant, &name).await,
+            };
+            let mut encoded = Encoded::default();
+            match cleared {
+                Ok(entries) => Reply::Cleared { entries }.encode(frame, &mut encoded.frames),
+                Err(error) => fail(frame, &error.into(), &mut encoded.frames),
+            }
+            encoded
+        })
     }
 
     pub(super) fn list(
@@ -129,10 +151,10 @@ impl Session {
 }
 
 /// The read options of a get.
-pub(super) fn read_options(flags: GetFlags) -> ReadOptions {
+pub(super) fn read_options(flags: GetFlags, trace: Option<TraceContext>) -> ReadOptions {
     let GetFlags { refresh, only_if_cached, .. } = flags;
     let stale_if_error = flags.stale_if_error.then_some(Duration::MAX);
-    ReadOptions { refresh, only_if_cached, stale_if_error, trace: None }
+    ReadOptions { refresh, only_if_cached, stale_if_error, trace }
 }
 
 fn described<'a>(

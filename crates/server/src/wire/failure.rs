@@ -1,15 +1,24 @@
 //! Failures as wire replies.
 
+use verax_api::FailureKind;
 use verax_wire::Reply;
 
 use crate::failure::Failure;
 
 impl Failure {
-    /// As a reply.
+    /// As a reply. Failures of the service are logged under their id.
     pub(super) fn reply(&self) -> Reply<'_> {
+        // Refusals by a standby and under overload are expected, and a peer can repeat them.
+        let is_refusal = matches!(self.kind(), FailureKind::Standby | FailureKind::Overloaded);
+        if self.kind().status() >= 500 && !is_refusal {
+            let request_id = format!("{:016x}", self.id());
+            let problem = self.kind().name();
+            tracing::warn!(%request_id, problem, detail = self.detail(), "a request failed");
+        }
         Reply::Failed {
             code: self.kind().code(),
             unchanged: self.is_unchanged(),
+            request_id: self.id(),
             detail: self.detail(),
         }
     }

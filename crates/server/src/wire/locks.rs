@@ -24,6 +24,7 @@ fn held(holder: &Holder, queued: usize, now: Timestamp) -> Reply<'_> {
     Reply::Held {
         fencing_token: holder.token.number(),
         ends_in: milliseconds(holder.ends_at.since(now)),
+        held_for: milliseconds(now.since(holder.since)),
         queued: u32::try_from(queued).unwrap_or(u32::MAX),
         owner: &holder.owner,
     }

@@ -24,6 +24,7 @@ mod session;
 mod tags;
 mod values;
 
+use std::net::Ipv4Addr;
 use std::sync::Arc;
 
 use futures_util::future::BoxFuture;
@@ -33,7 +34,7 @@ use tokio_io_timeout::TimeoutWriter;
 use verax_service::Service;
 
 use crate::accept::{STOP_TIMEOUT, accept};
-use crate::connections::{ConnectionSlot, NoSlot};
+use crate::connections::{ConnectionSlot, Connections, NoSlot};
 use crate::tls::Tls;
 use connection::Connection;
 pub use limits::WireLimits;
@@ -51,6 +52,21 @@ pub fn serve_wire(
     limits: WireLimits,
 ) -> BoxFuture<'static, ()> {
     Box::pin(serve_all(listener, service, tls, limits))
+}
+
+/// Serves the wire protocol on one byte stream, until either side ends it: for tests that have the
+/// service in their process.
+pub fn serve_wire_stream(
+    stream: impl AsyncRead + AsyncWrite + Send + 'static,
+    service: Arc<Service>,
+    limits: WireLimits,
+) -> BoxFuture<'static, ()> {
+    let slot = Connections::new(limits.connections).admit(Ipv4Addr::LOCALHOST.into());
+    Box::pin(async move {
+        if let Err(error) = converse(stream, service, limits, slot).await {
+            tracing::debug!(%error, "a wire connection ended");
+        }
+    })
 }
 
 async fn serve_all(

@@ -9,7 +9,7 @@ use verax_control::Role;
 use verax_control::access::Caller;
 use verax_core::Name;
 use verax_engine::turns::TURN;
-use verax_engine::{EngineError, Writer};
+use verax_engine::{EngineError, TraceContext, Writer};
 use verax_wire::{
     Frame, Hello, Nodes, RawFrame, Reply, Request, VERSION, Welcome, WireError, next_frame,
 };
@@ -28,8 +28,23 @@ const BEYOND_VALUE: u64 = 64 << 10;
 /// it always is.
 const LOOK_EVERY: u32 = 8;
 
+/// Longer vendor data of a trace context is dropped (W3C Trace Context, section 3.3.1.5).
+const MAX_TRACESTATE_BYTES: usize = 512;
+
 /// The maximum number of namespaces one connection opens.
 const MAX_OPENED: usize = 4_096;
+
+/// The trace context of a request. Values that no HTTP field can have are ignored, as the standard
+/// asks for malformed ones.
+fn trace_context(traceparent: &str, tracestate: &str) -> Option<TraceContext> {
+    let is_field = |text: &str| text.bytes().all(|byte| (0x20..0x7f).contains(&byte));
+    (!traceparent.is_empty() && is_field(traceparent)).then(|| TraceContext {
+        traceparent: traceparent.to_owned(),
+        tracestate: Some(tracestate)
+            .filter(|state| (1..=MAX_TRACESTATE_BYTES).contains(&state.len()) && is_field(state))
+            .map(str::to_owned),
+    })
+}
 
 impl Session {
     /// Handles complete requests; returns whether some are left because the turn is over or too
@@ -39,6 +54,9 @@ impl Session {
             return Ok(false);
         }
         self.check_peer()?;
+        if let Some(peer) = &self.peer {
+            peer.caller.note_use();
+        }
         self.arrival.discard(&mut self.received);
         // Taken out, so that requests can borrow from it while they are handled.
         let received = std::mem::take(&mut self.received);
@@ -91,6 +109,10 @@ impl Session {
                 self.ending = true;
                 Ok(())
             }
+            (_, Request::Trace { traceparent, tracestate }) => {
+                self.trace = trace_context(traceparent, tracestate);
+                Ok(())
+            }
             (_, _) if self.service.control().role() == Role::Standby => {
                 self.fail(frame, &EngineError::Standby.into());
                 Ok(())
@@ -105,6 +127,7 @@ impl Session {
                 if let Err(failure) = dispatch(self, frame, request, hits) {
                     self.fail(frame, &failure);
                 }
+                self.trace = None;
                 Ok(())
             }
         }
@@ -164,7 +187,10 @@ impl Session {
         let reads = control.open_reader(caller, &tenant, &name);
         let writes = control.open_writer(caller, &tenant, &name);
         match (&reads, &writes) {
-            (Err(error), Err(_)) => Err(error.clone().into()),
+            // Who may only manage it may clear it.
+            (Err(error), Err(_)) if control.open_manager(caller, &tenant, &name).is_err() => {
+                Err(error.clone().into())
+            }
             _ => Ok(Opened { tenant, name, reads, writes, watched: false }),
         }
     }

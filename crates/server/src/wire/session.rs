@@ -17,7 +17,7 @@ use verax_engine::cache::{BatchAccess, Invalidated, InvalidationWatch, Written};
 use verax_engine::in_flight::InFlightBudget;
 use verax_engine::locks::LockSession;
 use verax_engine::turns::TenantTurns;
-use verax_engine::{LeasedBy, Reader, Refiller, Writer};
+use verax_engine::{LeasedBy, Reader, Refiller, TraceContext, Writer};
 use verax_service::Service;
 use verax_wire::{Frame, MAX_HELLO_BYTES, Reply, WireError, frame};
 
@@ -74,6 +74,8 @@ pub(super) struct Session {
     pub(super) waiting: JoinSet<Encoded>,
     pub(super) watches: FuturesUnordered<BoxFuture<'static, InvalidationNotice>>,
     pub(super) peer: Option<Peer>,
+    /// The trace context of the next request.
+    pub(super) trace: Option<TraceContext>,
     pub(super) opened: Vec<Opened>,
     pub(super) max_body_bytes: u32,
     pub(super) arrival: Arrival,
@@ -148,6 +150,7 @@ impl Session {
             waiting: JoinSet::new(),
             watches: FuturesUnordered::new(),
             peer: None,
+            trace: None,
             opened: Vec::new(),
             max_body_bytes: MAX_HELLO_BYTES,
             arrival: Arrival::default(),

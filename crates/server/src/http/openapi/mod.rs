@@ -27,6 +27,7 @@ use crate::http::{
         administration::namespaces, administration::create_namespace, administration::namespace,
         administration::change_namespace, administration::delete_namespace,
         administration::tokens, administration::create_token, administration::revoke_token,
+        administration::rotate_token,
         administration::activity,
         sessions::start, sessions::show, sessions::end, sessions::new_link,
         live::samples, waiting::live,

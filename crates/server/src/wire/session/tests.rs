@@ -203,7 +203,10 @@ async fn a_revoked_token_ends_the_session_before_the_next_request() {
     let caller = Caller::service("test", vec![Scope::Admin]);
     let control = Arc::clone(fixture.service.control());
     let scopes = ["read:ferrydesk".to_owned(), "write:ferrydesk".to_owned()];
-    let created = control.create_token(&caller, &scopes, "board service").await.unwrap();
+    let created = control
+        .create_token(&caller, &verax_api::CreateToken::new(&scopes, "board service"))
+        .await
+        .unwrap();
     fixture.token = created.secret;
     let mut session = fixture.session(16);
     feed(&mut session, &fixture.frames(&[put("board", b"v"), lock("berth"), lock("berth")]))
