@@ -18,39 +18,47 @@
 //! A cache may lose any entry at any time: read `None` as "ask the origin", never as an error.
 
 mod addresses;
+mod cache;
 mod error;
 mod http;
 mod lock_guard;
+mod lookup;
 #[cfg(feature = "metrics")]
 mod metrics;
 mod options;
 mod stable_key;
 mod token;
+mod trace;
 #[cfg(feature = "tracing")]
 mod traced;
 mod wire;
 
+pub use cache::{
+    Cache, CacheEntry, CacheEvent, CacheEventKind, CacheOptions, Cached, CachedFrom, Codec,
+    Details, EventHook, Hit, Json, NearCopies, Outdated, Page, PutMany, RateDecision, Raw,
+    Refilled, WithoutService, Written,
+};
 pub use error::ClientError;
 pub use http::answer::ReadResult;
 pub use http::connection::{Client, ClientOptions, DEFAULT_URL, DEFAULT_WIRE};
-pub use http::entries::{Lookup, Namespace, ReadOptions};
+pub use http::entries::Namespace;
 pub use http::permits::{PermitOptions, PermitOutcome};
 pub use lock_guard::LockGuard;
+pub use lookup::{Lookup, ReadOptions};
 #[cfg(feature = "metrics")]
 pub use metrics::CacheMetrics;
 pub use options::{LifetimeOptions, LockOptions, LockOutcome, PutCondition, PutOptions};
 pub use stable_key::stable_key;
 pub use token::TokenSource;
+pub use trace::{TraceContext, TraceHook};
 #[cfg(feature = "tracing")]
 pub use traced::traced;
-pub use verax_api::{FailureKind, Problem};
+/// The shapes of the HTTP interface, which calls of [`Client`] and [`Namespace`] take and return.
+pub use verax_api as api;
+pub use verax_api::{FailureKind, LockHolder, Problem};
 pub use verax_core::source::Source;
 pub use verax_core::store::{InvalidRate, Rate, RateLimitOutcome};
-pub use wire::{
-    Cache, CacheEntry, CacheEvent, CacheEventKind, CacheOptions, Cached, CachedFrom, Codec,
-    EventHook, Hit, Json, NearCopies, Outdated, Page, PutMany, RateDecision, Raw, Refilled,
-    WithoutService, Written,
-};
+pub use wire::connect::{ByteStream, Connector};
 
 /// The guide for application developers, whose code is compiled here.
 #[cfg(doctest)]

@@ -1,11 +1,12 @@
 //! A lease that renews itself, and notifies its holder when it is lost.
 
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use futures_util::future::BoxFuture;
 use tokio::sync::watch;
 use tokio::task::JoinHandle;
+use tokio::time::Instant;
 
 use crate::error::ClientError;
 

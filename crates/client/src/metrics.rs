@@ -7,7 +7,7 @@ use prometheus_client::metrics::counter::Counter;
 use prometheus_client::metrics::family::Family;
 use prometheus_client::registry::{Registry, Unit};
 
-use crate::wire::{CacheEvent, CacheEventKind, EventHook};
+use crate::cache::{CacheEvent, CacheEventKind, EventHook};
 
 #[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
 struct Labels {

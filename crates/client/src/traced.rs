@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use crate::wire::EventHook;
+use crate::cache::EventHook;
 
 /// A hook for [`CacheOptions`](crate::CacheOptions) that writes each event to the application's
 /// log: with a reason at level `warn`, others at level `trace`.

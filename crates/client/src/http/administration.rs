@@ -3,8 +3,8 @@
 use reqwest::Method;
 use verax_api::{
     ActivityItem, CreateNamespace, CreateOrigin, CreateTenant, CreateToken, CreatedToken, ItemPage,
-    Items, Namespace as NamespaceInfo, Node, Origin, OriginChange, PolicyChange, Ready, SignInLink,
-    Tenant, Token,
+    Items, Namespace as NamespaceInfo, Node, Origin, OriginChange, PolicyChange, Ready,
+    RotateToken, RotatedToken, SignInLink, Tenant, Token,
 };
 
 use crate::error::ClientError;
@@ -139,6 +139,19 @@ impl Client {
     /// [`ClientError`].
     pub async fn create_token(&self, request: &CreateToken) -> Result<CreatedToken, ClientError> {
         self.post(self.url_of(["v1", "tokens"]), request).await
+    }
+
+    /// Replaces a token by another with the same scopes and note; the previous one stays valid for
+    /// the overlap.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn rotate_token(
+        &self,
+        id: u64,
+        request: &RotateToken,
+    ) -> Result<RotatedToken, ClientError> {
+        self.post(self.url_of(["v1", "tokens", &id.to_string(), "rotate"]), request).await
     }
 
     /// Revokes a token.

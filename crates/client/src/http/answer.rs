@@ -16,6 +16,8 @@ pub struct ReadResult {
     pub media_type: String,
     /// Its entity tag, with quotes.
     pub entity_tag: Option<String>,
+    /// Its tags.
+    pub tags: Vec<String>,
     /// The revision of its entry; `None` if it is not stored.
     pub revision: Option<u64>,
     /// How long ago it was stored.
@@ -82,6 +84,20 @@ fn text<'h>(headers: &'h HeaderMap, name: &str) -> Option<&'h str> {
     headers.get(name)?.to_str().ok()
 }
 
+/// The members of a `Cache-Groups` field.
+fn tags(field: &str) -> Vec<String> {
+    let list: List = Parser::new(field).parse().unwrap_or_default();
+    list.into_iter()
+        .filter_map(|member| match member {
+            ListEntry::Item(item) => match item.bare_item {
+                BareItem::String(tag) => Some(String::from(tag)),
+                _ => None,
+            },
+            ListEntry::InnerList(_) => None,
+        })
+        .collect()
+}
+
 /// One duration of a `Server-Timing` field (W3C), in milliseconds.
 fn timing(field: &str, wanted: &str) -> Option<f64> {
     field.split(',').find_map(|metric| {
@@ -102,6 +118,7 @@ impl ReadResult {
             value,
             media_type: text(headers, CONTENT_TYPE.as_str()).unwrap_or_default().to_owned(),
             entity_tag: text(headers, ETAG.as_str()).map(str::to_owned),
+            tags: tags(text(headers, "cache-groups").unwrap_or("")),
             revision: text(headers, "verax-revision").and_then(|number| number.parse().ok()),
             age: Duration::from_secs(
                 text(headers, AGE.as_str()).and_then(|age| age.parse().ok()).unwrap_or(0),

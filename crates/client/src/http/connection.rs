@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
-use reqwest::header::AUTHORIZATION;
+use reqwest::header::{AUTHORIZATION, HeaderValue};
 use reqwest::{Method, RequestBuilder, Response, StatusCode};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -16,6 +16,8 @@ use crate::addresses::Addresses;
 use crate::error::ClientError;
 use crate::http::pinned;
 use crate::token::TokenSource;
+use crate::trace::TraceContext;
+use crate::wire::connect::Connector;
 
 /// The default address of Verax.
 pub const DEFAULT_URL: &str = "http://127.0.0.1:8750";
@@ -39,6 +41,9 @@ pub struct ClientOptions {
     /// The address for the wire protocol, such as `127.0.0.1:8751`, or `tls://HOST:PORT`; several
     /// separated by commas.
     pub wire: String,
+    /// Opens the byte streams of the wire protocol in place of `wire`: through a tunnel, or in
+    /// tests.
+    pub connector: Option<Arc<dyn Connector>>,
     /// A file with the certificates (PEM) to trust instead of the system's.
     pub ca: Option<PathBuf>,
     /// A file with the one certificate (PEM) the server must present over HTTP: no authority is
@@ -46,9 +51,9 @@ pub struct ClientOptions {
     pub pinned: Option<PathBuf>,
     /// Where the token comes from; without one, most requests are refused.
     pub token: Option<TokenSource>,
-    /// The timeout to connect.
+    /// The timeout to connect; 2 seconds by default.
     pub connect_timeout: Duration,
-    /// The timeout of a call, except live streams.
+    /// The timeout of a call, except live streams; 30 seconds by default.
     pub timeout: Duration,
 }
 
@@ -57,6 +62,7 @@ impl Default for ClientOptions {
         Self {
             url: DEFAULT_URL.into(),
             wire: DEFAULT_WIRE.into(),
+            connector: None,
             ca: None,
             pinned: None,
             token: None,
@@ -141,7 +147,11 @@ fn moved(url: &Url, from: &Url, to: &Url) -> Url {
 
 /// A client of a node or a pair. Cloning shares its connections.
 #[derive(Debug, Clone)]
-pub struct Client(Arc<Inner>);
+pub struct Client {
+    inner: Arc<Inner>,
+    /// The trace that requests belong to.
+    trace: Option<Arc<TraceContext>>,
+}
 
 impl Client {
     /// Creates a client with `options`. It connects on first use.
@@ -174,11 +184,12 @@ impl Client {
             .user_agent(concat!("verax-client/", env!("CARGO_PKG_VERSION")))
             .build()
             .map_err(|e| ClientError::Invalid(e.to_string()))?;
-        Ok(Self(Arc::new(Inner { http, bases, timeout: options.timeout, options })))
+        let inner = Arc::new(Inner { http, bases, timeout: options.timeout, options });
+        Ok(Self { inner, trace: None })
     }
 
     pub(crate) fn options(&self) -> &ClientOptions {
-        &self.0.options
+        &self.inner.options
     }
 
     /// Creates a client from the environment: see [`ClientOptions::from_environment`].
@@ -191,31 +202,36 @@ impl Client {
 
     /// The address of Verax: of several, the one that last responded.
     pub fn url(&self) -> Url {
-        self.0.bases.current()
+        self.inner.bases.current()
     }
 
     /// The URL of a path whose segments are percent-encoded here.
     pub(crate) fn url_of<'s>(&self, segments: impl IntoIterator<Item = &'s str>) -> Url {
-        let mut url = self.0.bases.current();
+        let mut url = self.inner.bases.current();
         if let Ok(mut path) = url.path_segments_mut() {
             path.pop_if_empty().extend(segments);
         }
         url
     }
 
+    /// The same client, with requests that belong to a trace.
+    pub(crate) fn traced(&self, trace: Option<TraceContext>) -> Self {
+        Self { inner: Arc::clone(&self.inner), trace: trace.map(Arc::new) }
+    }
+
     /// A request, with a timeout.
     pub(crate) fn request(&self, method: Method, url: Url) -> RequestBuilder {
-        self.0.http.request(method, url).timeout(self.0.timeout)
+        self.inner.http.request(method, url).timeout(self.inner.timeout)
     }
 
     /// A request to which the peer may take `wait` longer to respond.
     pub(crate) fn request_for(&self, wait: Duration, method: Method, url: Url) -> RequestBuilder {
-        self.0.http.request(method, url).timeout(self.0.timeout + wait)
+        self.inner.http.request(method, url).timeout(self.inner.timeout + wait)
     }
 
     /// A request for a stream, without a timeout.
     pub(crate) fn stream_request(&self, url: Url) -> RequestBuilder {
-        self.0.http.get(url)
+        self.inner.http.get(url)
     }
 
     /// Sends a request; refusals are errors.
@@ -233,13 +249,24 @@ impl Client {
     /// call fails, and the next call begins with another address.
     pub(crate) async fn send_any(&self, request: RequestBuilder) -> Result<Response, ClientError> {
         let mut request = request.build().map_err(|e| self.failure(&e))?;
-        if let Some(token) = &self.0.options.token {
+        if let Some(token) = &self.inner.options.token {
             request.headers_mut().insert(AUTHORIZATION, token.field()?);
         }
-        let mut bases: VecDeque<Url> = self.0.bases.in_order().into();
+        if let Some(trace) = &self.trace {
+            let tracestate = trace.tracestate.as_deref().unwrap_or_default();
+            for (name, text) in [("traceparent", &*trace.traceparent), ("tracestate", tracestate)] {
+                // A malformed context is ignored, as the standard asks.
+                if let Ok(field) = HeaderValue::from_str(text)
+                    && !text.is_empty()
+                {
+                    request.headers_mut().insert(name, field);
+                }
+            }
+        }
+        let mut bases: VecDeque<Url> = self.inner.bases.in_order().into();
         let is_made_for = |base: &&Url| base.origin() == request.url().origin();
         let made_for = bases.iter().find(is_made_for).cloned();
-        let made_for = made_for.unwrap_or_else(|| self.0.bases.current());
+        let made_for = made_for.unwrap_or_else(|| self.inner.bases.current());
         let (mut tried, mut outcome) = (Vec::new(), None);
         while let Some(base) = bases.pop_front() {
             if tried.contains(&base) || tried.len() == MAX_TRIES {
@@ -248,10 +275,10 @@ impl Client {
             let Some(mut copy) = request.try_clone() else { break };
             *copy.url_mut() = moved(request.url(), &made_for, &base);
             tried.push(base.clone());
-            match self.0.http.execute(copy).await {
+            match self.inner.http.execute(copy).await {
                 Ok(response) => match standby(response).await {
                     Err(response) => {
-                        self.0.bases.answered(&base);
+                        self.inner.bases.answered(&base);
                         return Ok(response);
                     }
                     Ok(problem) => {
@@ -270,7 +297,7 @@ impl Client {
                 // It may have been done, so it is not sent again. The next call tries another
                 // address.
                 Err(error) => {
-                    self.0.bases.was_silent(&base);
+                    self.inner.bases.was_silent(&base);
                     return Err(self.failure_at(&base, &error));
                 }
             }
@@ -279,13 +306,13 @@ impl Client {
     }
 
     pub(crate) fn failure(&self, error: &reqwest::Error) -> ClientError {
-        self.failure_at(&self.0.bases.current(), error)
+        self.failure_at(&self.inner.bases.current(), error)
     }
 
     fn failure_at(&self, base: &Url, error: &reqwest::Error) -> ClientError {
         let url = base.to_string();
         if error.is_timeout() && !error.is_connect() {
-            return ClientError::TimedOut { url, milliseconds: self.0.timeout.as_millis() };
+            return ClientError::TimedOut { url, milliseconds: self.inner.timeout.as_millis() };
         }
         let mut reason = error.to_string();
         let mut source = std::error::Error::source(error);
@@ -302,7 +329,7 @@ impl Client {
         match response.json::<Problem>().await {
             Ok(problem) => ClientError::Refused(Box::new(problem)),
             Err(_) => ClientError::NotVerax {
-                url: self.0.bases.current().to_string(),
+                url: self.inner.bases.current().to_string(),
                 reason: format!("it answered {status} without a problem document"),
             },
         }
@@ -314,7 +341,7 @@ impl Client {
     ) -> Result<T, ClientError> {
         let text = response.bytes().await.map_err(|e| self.failure(&e))?;
         serde_json::from_slice(&text).map_err(|e| ClientError::NotVerax {
-            url: self.0.bases.current().to_string(),
+            url: self.inner.bases.current().to_string(),
             reason: format!("its response cannot be read: {e}"),
         })
     }

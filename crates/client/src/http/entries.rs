@@ -10,27 +10,12 @@ use verax_api::{EntryPage, EntrySummary, FailureKind};
 use crate::error::ClientError;
 use crate::http::answer::ReadResult;
 use crate::http::connection::Client;
+use crate::lookup::{Lookup, ReadOptions};
 use crate::options::{LifetimeOptions, PutCondition, PutOptions};
+use crate::trace::TraceContext;
 
-/// The outcome of a read.
-#[derive(Debug, Clone)]
-pub enum Lookup {
-    /// A value.
-    Found(Box<ReadResult>),
-    /// A miss, and no origin was read.
-    Miss,
-    /// A negative entry: the origin has no value.
-    NoValue,
-}
-
-/// How to read an entry.
-#[derive(Debug, Clone, Copy, Default)]
-pub struct ReadOptions {
-    /// Bypass the cache: read the origin and store its value.
-    pub refresh: bool,
-    /// Return a cached value or a miss.
-    pub only_if_cached: bool,
-}
+/// A copy within its stale-if-error time, however long it has been stale (RFC 5861).
+const STALE_IF_ERROR: &str = "stale-if-error=315360000";
 
 /// A handle on one namespace of one tenant.
 #[derive(Debug, Clone)]
@@ -84,28 +69,34 @@ impl Namespace {
     /// # Errors
     /// [`ClientError`].
     pub async fn get(&self, key: &str) -> Result<Option<ReadResult>, ClientError> {
-        match self.look_up(key, ReadOptions::default()).await? {
-            Lookup::Found(found) => Ok(Some(*found)),
-            Lookup::Miss | Lookup::NoValue => Ok(None),
-        }
+        Ok(self.look_up(key, ReadOptions::default()).await?.found())
     }
 
     /// Gets an entry with options.
     ///
     /// # Errors
     /// [`ClientError`].
-    pub async fn look_up(&self, key: &str, options: ReadOptions) -> Result<Lookup, ClientError> {
+    pub async fn look_up(
+        &self,
+        key: &str,
+        options: ReadOptions,
+    ) -> Result<Lookup<ReadResult>, ClientError> {
         let mut request = self.client.request(Method::GET, self.of_key("entries", key)?);
-        if options.refresh {
-            request = request.header(CACHE_CONTROL, "no-cache");
-        } else if options.only_if_cached {
-            request = request.header(CACHE_CONTROL, "only-if-cached");
+        let directives = [
+            (options.refresh, "no-cache"),
+            (options.only_if_cached, "only-if-cached"),
+            (options.stale_if_error, STALE_IF_ERROR),
+        ];
+        let set = directives.into_iter().filter(|(set, _)| *set).map(|(_, name)| name);
+        let set = set.collect::<Vec<_>>().join(", ");
+        if !set.is_empty() {
+            request = request.header(CACHE_CONTROL, set);
         }
         let response = self.client.send_any(request).await?;
         if response.status().as_u16() != 200 {
             return self.absent(response).await;
         }
-        Ok(Lookup::Found(Box::new(self.value_of(response).await?)))
+        Ok(Lookup::Found(self.value_of(response).await?))
     }
 
     /// The value of a response.
@@ -118,7 +109,7 @@ impl Namespace {
         })
     }
 
-    async fn absent(&self, response: Response) -> Result<Lookup, ClientError> {
+    async fn absent(&self, response: Response) -> Result<Lookup<ReadResult>, ClientError> {
         let error = self.client.refusal(response).await;
         match error.failure() {
             Some(FailureKind::Miss) => Ok(Lookup::Miss),
@@ -143,12 +134,14 @@ impl Namespace {
         Ok(response.status().as_u16() == 204)
     }
 
-    /// Deletes an entry, present or not.
+    /// Deletes an entry; returns whether it existed.
     ///
     /// # Errors
     /// [`ClientError`].
-    pub async fn delete(&self, key: &str) -> Result<(), ClientError> {
-        self.client.delete(self.of_key("entries", key)?).await
+    pub async fn delete(&self, key: &str) -> Result<bool, ClientError> {
+        let request = self.client.request(Method::DELETE, self.of_key("entries", key)?);
+        let response = self.client.send(request).await?;
+        Ok(response.headers().get("verax-deleted").is_some_and(|deleted| deleted == "?1"))
     }
 
     /// Lists a page of the entries whose keys start with `prefix`, from `cursor` on.
@@ -208,6 +201,11 @@ impl Namespace {
         }
         let response = self.client.send(self.client.request(Method::DELETE, url)).await?;
         Ok(self.client.json::<Cleared>(response).await?.entries)
+    }
+
+    /// The same namespace, with requests that belong to a trace.
+    pub(crate) fn traced(&self, trace: Option<TraceContext>) -> Self {
+        Self { client: self.client.traced(trace), base: self.base.clone() }
     }
 
     pub(crate) fn client(&self) -> &Client {

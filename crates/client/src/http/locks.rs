@@ -1,9 +1,10 @@
 //! Named locks over HTTP.
 
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use futures_util::future::BoxFuture;
+use tokio::time::Instant;
 
 use reqwest::Method;
 use verax_api::{AcquireLock, FailureKind, Lock, LockHolder, LockLease, Locks, RenewLock};
@@ -87,7 +88,7 @@ impl Namespace {
                 Ok(LockOutcome::HeldByOther(LockHolder {
                     owner: text("owner").unwrap_or_default().to_owned(),
                     fencing_token: number("fencing_token").unwrap_or(0.0) as u64,
-                    held_seconds: 0.0,
+                    held_seconds: number("held_seconds").unwrap_or(0.0),
                     ends_in_seconds: number("ends_in_seconds").unwrap_or(0.0),
                 }))
             }

@@ -3,6 +3,7 @@
 pub(crate) mod administration;
 pub(crate) mod answer;
 pub(crate) mod batches;
+pub(crate) mod carry_out;
 pub(crate) mod connection;
 pub(crate) mod counters;
 pub(crate) mod entries;

@@ -38,7 +38,7 @@ impl Default for PermitOptions {
 #[derive(Debug, Clone)]
 pub enum PermitOutcome {
     /// The value: a copy in the cache, or the one another caller stored.
-    Value(Box<ReadResult>),
+    Value(ReadResult),
     /// A negative entry.
     NoValue,
     /// The caller may refill: read the origin, and store the value with this permit.
@@ -76,7 +76,7 @@ impl Namespace {
             Ok(response) if response.status().as_u16() == 201 => {
                 Ok(PermitOutcome::Permit(self.client().json(response).await?))
             }
-            Ok(response) => Ok(PermitOutcome::Value(Box::new(self.value_of(response).await?))),
+            Ok(response) => Ok(PermitOutcome::Value(self.value_of(response).await?)),
             Err(ClientError::Refused(problem)) => match problem.failure() {
                 Some(FailureKind::NoValue) => Ok(PermitOutcome::NoValue),
                 Some(FailureKind::BeingRefilled) => {

@@ -3,6 +3,7 @@
 use std::path::Path;
 use std::sync::Arc;
 
+use futures_util::future::BoxFuture;
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, ServerName};
 use rustls::{ClientConfig, RootCertStore};
@@ -12,16 +13,34 @@ use tokio_rustls::TlsConnector;
 
 use crate::error::ClientError;
 
-/// A byte stream.
-pub(super) trait Stream: AsyncRead + AsyncWrite + Send + Unpin {}
+/// A byte stream in both directions.
+pub trait ByteStream: AsyncRead + AsyncWrite + Send + Unpin {}
 
-impl<S: AsyncRead + AsyncWrite + Send + Unpin> Stream for S {}
+impl<S: AsyncRead + AsyncWrite + Send + Unpin> ByteStream for S {}
 
-/// The address of the wire listener, and its TLS configuration.
+/// Opens the byte streams of the wire protocol in place of TCP: through a tunnel, or in tests to a
+/// service in the same process.
+pub trait Connector: std::fmt::Debug + Send + Sync {
+    /// Opens a byte stream to the service.
+    ///
+    /// # Errors
+    /// Why there is none.
+    fn connect(&self) -> BoxFuture<'_, std::io::Result<Box<dyn ByteStream>>>;
+}
+
+/// How a target is reached.
 #[derive(Clone)]
-pub(super) struct Target {
+enum Way {
+    Tcp,
+    Tls(TlsConnector, ServerName<'static>),
+    Custom(Arc<dyn Connector>),
+}
+
+/// The address of the wire listener, and the way to it.
+#[derive(Clone)]
+pub(crate) struct Target {
     address: String,
-    tls: Option<(TlsConnector, ServerName<'static>)>,
+    way: Way,
 }
 
 impl std::fmt::Debug for Target {
@@ -32,7 +51,7 @@ impl std::fmt::Debug for Target {
 
 impl PartialEq for Target {
     fn eq(&self, other: &Self) -> bool {
-        (&self.address, self.tls.is_some()) == (&other.address, other.tls.is_some())
+        (&self.address, self.is_secure()) == (&other.address, other.is_secure())
     }
 }
 
@@ -55,7 +74,7 @@ fn roots(ca: Option<&Path>) -> Result<RootCertStore, ClientError> {
 
 impl Target {
     /// Parses an address.
-    pub(super) fn new(text: &str, ca: Option<&Path>) -> Result<Self, ClientError> {
+    pub(crate) fn new(text: &str, ca: Option<&Path>) -> Result<Self, ClientError> {
         let (secure, address) = match text.strip_prefix("tls://") {
             Some(address) => (true, address),
             None => (false, text),
@@ -71,7 +90,7 @@ impl Target {
         }
         let address = address.to_owned();
         if !secure {
-            return Ok(Self { address, tls: None });
+            return Ok(Self { address, way: Way::Tcp });
         }
         let name = ServerName::try_from(host.trim_matches(['[', ']']).to_owned());
         let provider = Arc::new(rustls::crypto::ring::default_provider());
@@ -81,26 +100,42 @@ impl Target {
             .with_root_certificates(roots(ca)?)
             .with_no_client_auth();
         let connector = TlsConnector::from(Arc::new(config));
-        Ok(Self { address, tls: Some((connector, name.map_err(|_| wrong())?)) })
+        Ok(Self { address, way: Way::Tls(connector, name.map_err(|_| wrong())?) })
+    }
+
+    /// A target that a connector reaches.
+    pub(crate) fn custom(connector: Arc<dyn Connector>) -> Self {
+        Self { address: format!("{connector:?}"), way: Way::Custom(connector) }
+    }
+
+    fn is_secure(&self) -> bool {
+        matches!(self.way, Way::Tls(..))
     }
 
     /// Parses an address that a peer announced. The token must not be sent without TLS if the
     /// configured address has it.
-    pub(super) fn announced(&self, text: &str, ca: Option<&Path>) -> Option<Self> {
-        Self::new(text, ca).ok().filter(|announced| announced.tls.is_some() || self.tls.is_none())
+    pub(crate) fn announced(&self, text: &str, ca: Option<&Path>) -> Option<Self> {
+        // What a tunnel leads to has its addresses at the other end.
+        if matches!(self.way, Way::Custom(_)) {
+            return None;
+        }
+        Self::new(text, ca).ok().filter(|announced| announced.is_secure() || !self.is_secure())
     }
 
-    pub(super) fn address(&self) -> &str {
+    pub(crate) fn address(&self) -> &str {
         &self.address
     }
 
     /// Connects.
-    pub(super) async fn connect(&self) -> std::io::Result<Box<dyn Stream>> {
+    pub(crate) async fn connect(&self) -> std::io::Result<Box<dyn ByteStream>> {
+        if let Way::Custom(connector) = &self.way {
+            return connector.connect().await;
+        }
         let stream = TcpStream::connect(&self.address).await?;
         stream.set_nodelay(true)?;
-        Ok(match &self.tls {
-            None => Box::new(stream),
-            Some((connector, name)) => Box::new(connector.connect(name.clone(), stream).await?),
+        Ok(match &self.way {
+            Way::Tls(connector, name) => Box::new(connector.connect(name.clone(), stream).await?),
+            Way::Tcp | Way::Custom(_) => Box::new(stream),
         })
     }
 }

@@ -10,14 +10,15 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt, ReadHalf, WriteHalf};
 use tokio::sync::{Notify, Semaphore, oneshot};
 use verax_api::{FailureKind, Problem};
 use verax_wire::{
-    Frame, Head, Hello, Invalidated, Reply, Request, VERSION, frame::HEAD, next_frame,
+    Frame, Head, Hello, Invalidated, Reply, Request, VERSION, WireError, frame::HEAD, next_frame,
 };
 
-use super::connect::{Stream, Target};
+use super::connect::{ByteStream, Target};
 use crate::error::ClientError;
+use crate::trace::TraceContext;
 
 /// How often a heartbeat is requested; a connection without one for twice as long is broken.
-pub(super) const PING_EVERY: Duration = Duration::from_secs(1);
+pub(crate) const PING_EVERY: Duration = Duration::from_secs(1);
 
 /// The maximum body size accepted from a server, in bytes.
 const MAX_BODY_BYTES: u32 = 128 << 20;
@@ -27,36 +28,79 @@ const MAX_IN_FLIGHT: usize = 65_536;
 
 const READ: usize = 16 << 10;
 
+/// The place of the flags in a header.
+const FLAGS_AT: usize = 5;
+
 /// A reply that is not yet decoded.
 #[derive(Debug)]
-pub(super) struct RawReply {
+pub(crate) struct RawReply {
     head: Head,
     body: Bytes,
 }
 
 impl RawReply {
     /// Decodes the reply; refusals are errors.
-    pub(super) fn reply(&self) -> Result<Reply<'_>, ClientError> {
+    pub(crate) fn reply(&self) -> Result<Reply<'_>, ClientError> {
         match Reply::decode(self.head, &self.body) {
-            Ok(Reply::Failed { code, unchanged, detail }) => Err(refusal(code, unchanged, detail)),
-            Ok(reply) => Ok(reply),
-            Err(error) => {
-                Err(ClientError::NotVerax { url: "the wire".into(), reason: error.to_string() })
+            Ok(Reply::Failed { code, unchanged, request_id, detail }) => {
+                Err(refusal(code, unchanged, request_id, detail))
             }
+            Ok(reply) => Ok(reply),
+            Err(error) => Err(unreadable(&error)),
         }
     }
 
+    /// Decodes the reply, of whatever kind.
+    pub(crate) fn decoded(&self) -> Result<Reply<'_>, ClientError> {
+        Reply::decode(self.head, &self.body).map_err(|error| unreadable(&error))
+    }
+
+    /// A reply that did not come over a connection.
+    pub(crate) fn of(reply: &Reply<'_>) -> Self {
+        let mut bytes = Vec::new();
+        reply.encode(Frame::default(), &mut bytes);
+        let head = Head { kind: reply.kind(), flags: bytes[FLAGS_AT], namespace: 0, id: 0 };
+        Self { head, body: Bytes::from(bytes).slice(HEAD..) }
+    }
+
+    /// The reply of a refusal.
+    pub(crate) fn refused(problem: &Problem) -> Self {
+        let kind = problem.failure().unwrap_or(FailureKind::Internal);
+        let id = problem.request_id.as_deref().and_then(|id| u64::from_str_radix(id, 16).ok());
+        Self::of(&Reply::Failed {
+            code: kind.code(),
+            unchanged: problem.more.get("unchanged").is_some_and(|unchanged| unchanged == true),
+            request_id: id.unwrap_or_default(),
+            detail: &problem.detail,
+        })
+    }
+
     /// The part of the body that is `slice`, without copying.
-    pub(super) fn share(&self, part: &[u8]) -> Bytes {
+    pub(crate) fn share(&self, part: &[u8]) -> Bytes {
         if part.is_empty() { Bytes::new() } else { self.body.slice_ref(part) }
     }
 }
 
+/// The error of a reply that is a refusal.
+pub(crate) fn refused(reply: &Reply<'_>) -> ClientError {
+    match reply {
+        Reply::Failed { code, unchanged, request_id, detail } => {
+            refusal(*code, *unchanged, *request_id, detail)
+        }
+        other => unreadable(&WireError::Kind(other.kind())),
+    }
+}
+
+fn unreadable(error: &WireError) -> ClientError {
+    ClientError::NotVerax { url: "the wire".into(), reason: error.to_string() }
+}
+
 /// A refusal, as a problem document.
-pub(super) fn refusal(code: u16, unchanged: bool, detail: &str) -> ClientError {
+pub(crate) fn refusal(code: u16, unchanged: bool, request_id: u64, detail: &str) -> ClientError {
     // Unknown codes of later versions count as internal errors.
     let kind = FailureKind::of_code(code).unwrap_or(FailureKind::Internal);
-    let problem = Problem::of(kind, detail);
+    let mut problem = Problem::of(kind, detail);
+    problem.request_id = Some(request_id).filter(|id| *id != 0).map(|id| format!("{id:016x}"));
     ClientError::Refused(Box::new(match unchanged {
         true => problem.with("unchanged", true),
         false => problem,
@@ -65,7 +109,7 @@ pub(super) fn refusal(code: u16, unchanged: bool, detail: &str) -> ClientError {
 
 /// The receiver of pushes to one opened namespace.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) enum Invalidation {
+pub(crate) enum Invalidation {
     Key(String),
     Tag(String),
     All,
@@ -75,7 +119,7 @@ type PushSink = Box<dyn Fn(Invalidation) + Send + Sync>;
 
 /// How to return what a request was granted if its caller is gone.
 #[derive(Debug, Clone)]
-pub(super) enum Undo {
+pub(crate) enum Undo {
     /// Release the lease of this lock.
     Lock(String),
     /// Release the permit of this key.
@@ -108,7 +152,7 @@ struct Shared {
 }
 
 /// One connection. After its first failure every call on it fails.
-pub(super) struct Link {
+pub(crate) struct Link {
     shared: Mutex<Shared>,
     to_write: Notify,
     last_id: AtomicU32,
@@ -196,7 +240,7 @@ impl Drop for FailOnDrop {
 
 impl Link {
     /// Connects and sends the hello; also returns the nodes' addresses from the welcome.
-    pub(super) async fn connect(
+    pub(crate) async fn connect(
         target: &Target,
         token: &str,
     ) -> Result<(Arc<Self>, Vec<String>), ClientError> {
@@ -254,17 +298,17 @@ impl Link {
         self.shared.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    pub(super) fn is_broken(&self) -> bool {
+    pub(crate) fn is_broken(&self) -> bool {
         self.broken.load(Ordering::Acquire)
     }
 
     /// Whether the limit of waiting calls is reached.
-    pub(super) fn is_crowded(&self) -> bool {
+    pub(crate) fn is_crowded(&self) -> bool {
         self.may_wait.available_permits() == 0
     }
 
     /// Ends the connection and every call on it; watchers drop every near copy.
-    pub(super) fn fail(&self) {
+    pub(crate) fn fail(&self) {
         self.broken.store(true, Ordering::Release);
         let watched = {
             let mut shared = self.shared();
@@ -288,21 +332,22 @@ impl Link {
     }
 
     /// Sends a request and waits for its reply. Dropping the call forgets the reply.
-    pub(super) async fn call(
+    pub(crate) async fn call(
         &self,
         namespace: u16,
         request: Request<'_>,
     ) -> Result<RawReply, ClientError> {
-        self.call_or_undo(namespace, request, None).await
+        self.call_or_undo(namespace, request, None, None).await
     }
 
     /// [`call`](Self::call) for a request that may be granted something: if the call is dropped,
     /// `undo` returns it.
-    pub(super) async fn call_or_undo(
+    pub(crate) async fn call_or_undo(
         &self,
         namespace: u16,
         request: Request<'_>,
         undo: Option<Undo>,
+        trace: Option<&TraceContext>,
     ) -> Result<RawReply, ClientError> {
         // In our own order: a request the server does not read yet would block all later ones.
         let waits = match may_wait(&request) {
@@ -322,6 +367,12 @@ impl Link {
             }
             shared.waiting.insert(id, sender);
             let first = shared.outgoing.is_empty();
+            if let Some(TraceContext { traceparent, tracestate }) = trace {
+                // It belongs to the next request, so nothing may come in between.
+                let tracestate = tracestate.as_deref().unwrap_or_default();
+                Request::Trace { traceparent, tracestate }
+                    .encode(Frame::default(), &mut shared.outgoing);
+            }
             request.encode(Frame { namespace, id }, &mut shared.outgoing);
             first
         };
@@ -348,7 +399,7 @@ impl Link {
     }
 
     /// The number of a namespace on this connection, which is opened on first use.
-    pub(super) async fn open(&self, tenant: &str, namespace: &str) -> Result<u16, ClientError> {
+    pub(crate) async fn open(&self, tenant: &str, namespace: &str) -> Result<u16, ClientError> {
         let place = (tenant.to_owned(), namespace.to_owned());
         if let Some(number) = self.shared().opened.get(&place) {
             return Ok(*number);
@@ -360,12 +411,12 @@ impl Link {
     }
 
     /// Sends the invalidations of an opened namespace, and the end of this connection, to `sink`.
-    pub(super) async fn watch(&self, namespace: u16, sink: PushSink) -> Result<(), ClientError> {
+    pub(crate) async fn watch(&self, namespace: u16, sink: PushSink) -> Result<(), ClientError> {
         self.shared().watched.insert(namespace, Arc::new(sink));
         self.call(namespace, Request::Watch).await?.reply().map(drop)
     }
 
-    async fn write(self: Arc<Self>, mut writer: WriteHalf<Box<dyn Stream>>) {
+    async fn write(self: Arc<Self>, mut writer: WriteHalf<Box<dyn ByteStream>>) {
         let _ended = FailOnDrop(Arc::clone(&self));
         let mut bytes = Vec::new();
         loop {
@@ -391,7 +442,7 @@ impl Link {
         }
     }
 
-    async fn read(self: Arc<Self>, mut reader: ReadHalf<Box<dyn Stream>>) {
+    async fn read(self: Arc<Self>, mut reader: ReadHalf<Box<dyn ByteStream>>) {
         let _ended = FailOnDrop(Arc::clone(&self));
         let mut received = BytesMut::with_capacity(READ);
         loop {

@@ -4,10 +4,11 @@ use std::collections::VecDeque;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use futures_util::FutureExt;
 use futures_util::future::{BoxFuture, Shared};
+use tokio::time::Instant;
 use verax_api::FailureKind;
 
 use super::connect::Target;
@@ -38,7 +39,7 @@ struct Slot {
 }
 
 /// The connections.
-pub(super) struct Pool(Arc<Inner>);
+pub(crate) struct Pool(Arc<Inner>);
 
 struct Inner {
     targets: Addresses<Target>,
@@ -68,7 +69,7 @@ impl Drop for Pool {
 }
 
 impl Pool {
-    pub(super) fn new(
+    pub(crate) fn new(
         targets: Addresses<Target>,
         options: &ClientOptions,
         connections: usize,
@@ -81,20 +82,20 @@ impl Pool {
     }
 
     /// The address that last responded.
-    pub(super) fn address(&self) -> String {
+    pub(crate) fn address(&self) -> String {
         self.0.targets.current().address().to_owned()
     }
 
     /// The next working connection, round-robin. A broken one is reopened; after a failed attempt
     /// the next one waits with exponential backoff and jitter, and until then every call fails
     /// immediately, for the same reason.
-    pub(super) async fn link(&self) -> Result<Arc<Link>, ClientError> {
+    pub(crate) async fn link(&self) -> Result<Arc<Link>, ClientError> {
         let turn = self.0.next.fetch_add(1, Ordering::Relaxed) % self.0.slots.len();
         self.link_of(turn).await
     }
 
     /// The connection for invalidations.
-    pub(super) async fn first(&self) -> Result<Arc<Link>, ClientError> {
+    pub(crate) async fn first(&self) -> Result<Arc<Link>, ClientError> {
         self.link_of(0).await
     }
 
@@ -186,6 +187,7 @@ impl Inner {
                         error = Some(refusal(
                             FailureKind::Standby.code(),
                             false,
+                            0,
                             "only a standby node answers: the active one cannot be reached",
                         ));
                     }

@@ -1,23 +1,25 @@
 //! Entries: get, put, delete, and list.
 
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use serde::Serialize;
 use serde::de::DeserializeOwned;
+use tokio::time::Instant;
 use verax_api::FailureKind;
 use verax_core::Entry;
 use verax_core::entry::Tag;
 use verax_core::source::Source;
 use verax_wire::{GetFlags, Reply, Request};
 
-use super::cache::Cache;
 use super::compress::{self, Packed};
 use super::events::CacheEventKind;
 use super::frames::{checked, hit, put_frame, unexpected, was_there};
-use super::link::RawReply;
-use super::options::{Hit, LookupOutcome, Page};
+use super::handle::Cache;
+use super::options::{Hit, Page};
 use crate::error::ClientError;
+use crate::lookup::{Lookup, ReadOptions};
 use crate::options::PutOptions;
+use crate::wire::link::{Invalidation, RawReply};
 
 /// The kind of event for a value from Verax. To the application, a value that the service read from
 /// the origin is a miss.
@@ -37,8 +39,7 @@ impl Cache {
     /// # Errors
     /// [`ClientError`]; a failure is never a miss.
     pub async fn get(&self, key: &str) -> Result<Option<Hit>, ClientError> {
-        let looked = self.look_up(key, GetFlags::default(), self.0.options.timeout).await?;
-        Ok(looked.hit())
+        Ok(self.look_up(key, ReadOptions::default()).await?.found())
     }
 
     /// [`get`](Self::get), with the revision of the entry in [`Hit::revision`]: a put with
@@ -65,20 +66,43 @@ impl Cache {
     /// # Errors
     /// [`ClientError`]; a failure is never a miss.
     pub async fn get_revised(&self, key: &str) -> Result<Option<Hit>, ClientError> {
-        let flags = GetFlags { revision: true, ..GetFlags::default() };
-        Ok(self.look_up(key, flags, self.0.options.timeout).await?.hit())
+        let options = ReadOptions { revision: true, ..ReadOptions::default() };
+        Ok(self.look_up(key, options).await?.found())
     }
 
-    pub(super) async fn look_up(
+    /// Looks an entry up with options. Near copies serve only a look-up without any.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn look_up(
+        &self,
+        key: &str,
+        options: ReadOptions,
+    ) -> Result<Lookup<Hit>, ClientError> {
+        let ReadOptions { refresh, only_if_cached, stale_if_error, details, revision } = options;
+        let flags = GetFlags {
+            only_if_cached,
+            refresh,
+            details,
+            may_refill: false,
+            revision,
+            stale_if_error,
+        };
+        self.look_up_within(key, flags, self.0.options.timeout).await
+    }
+
+    pub(super) async fn look_up_within(
         &self,
         key: &str,
         flags: GetFlags,
         bound: Duration,
-    ) -> Result<LookupOutcome, ClientError> {
+    ) -> Result<Lookup<Hit>, ClientError> {
         let started = Instant::now();
         checked(key)?;
-        // A near copy has no revision, and may be slightly outdated.
-        let near = self.0.near.as_ref().filter(|_| !flags.revision);
+        // A near copy has no revision, and may be slightly outdated. A refill needs no details of
+        // it.
+        let asks = flags.revision || flags.refresh || (flags.details && !flags.may_refill);
+        let near = self.0.near.as_ref().filter(|_| !asks);
         if let Some(found) = near.and_then(|near| near.get(key)) {
             self.note_with(CacheEventKind::NearHit, started, found.bytes().len(), None);
             let time_left = match found.freshness() {
@@ -87,9 +111,9 @@ impl Cache {
             };
             let value = found.bytes();
             let (source, near, due) = (Source::Hit, true, false);
-            let (revision, age) = (None, None);
-            let hit = Hit { value, source, time_left, age, near, due, revision };
-            return Ok(LookupOutcome::Hit(hit));
+            let (revision, details) = (None, None);
+            let hit = Hit { value, source, time_left, details, near, due, revision };
+            return Ok(Lookup::Found(hit));
         }
         if self.0.lost.concerns(key) {
             let settled = tokio::time::timeout(bound, self.settle_lost(key)).await;
@@ -104,43 +128,49 @@ impl Cache {
             let mark = self.0.near.as_ref().map(|near| near.mark());
             let flags =
                 GetFlags { details: flags.details || mark.is_some() || self.compresses(), ..flags };
-            let link = self.0.pool.link().await?;
+            let connection = self.0.transport.connection().await?;
             // When the limit of waiting calls is reached, a cached value need not queue behind
             // them.
-            if link.is_crowded() && !flags.only_if_cached && !flags.refresh {
+            if connection.is_crowded() && !flags.only_if_cached && !flags.refresh {
                 let flags = GetFlags { only_if_cached: true, ..flags };
-                let raw = self.request_on(&link, Request::Get { key, flags }).await?;
-                match self.found(key, &raw, mark)? {
-                    LookupOutcome::Miss => {}
+                let raw = self.call_on(&connection, Request::Get { key, flags }, None).await?;
+                match self.found(key, &raw, raw.reply(), mark)? {
+                    Lookup::Miss => {}
                     found => return Ok(found),
                 }
             }
-            let raw = self.request_on(&link, Request::Get { key, flags }).await?;
-            self.found(key, &raw, mark)
+            let raw = self.call_on(&connection, Request::Get { key, flags }, None).await?;
+            self.found(key, &raw, raw.reply(), mark)
         };
         let outcome = self.within(bound, !flags.only_if_cached, call).await;
-        let (kind, bytes) = match &outcome {
-            Ok(LookupOutcome::Hit(hit)) => (kind_of(hit.source), hit.value.len()),
-            Ok(LookupOutcome::NoValue) => (CacheEventKind::Negative, 0),
-            Ok(LookupOutcome::Miss) => (CacheEventKind::Miss, 0),
-            Err(_) => (CacheEventKind::Failure, 0),
-        };
-        self.note_with(kind, started, bytes, outcome.as_ref().err());
+        self.note_read(started, outcome.as_ref());
         outcome
     }
 
+    pub(super) fn note_read(&self, started: Instant, outcome: Result<&Lookup<Hit>, &ClientError>) {
+        let (kind, bytes) = match outcome {
+            Ok(Lookup::Found(hit)) => (kind_of(hit.source), hit.value.len()),
+            Ok(Lookup::NoValue) => (CacheEventKind::Negative, 0),
+            Ok(Lookup::Miss) => (CacheEventKind::Miss, 0),
+            Err(_) => (CacheEventKind::Failure, 0),
+        };
+        self.note_with(kind, started, bytes, outcome.err());
+    }
+
+    /// What a reply found; `raw` is the whole that it is part of.
     pub(super) fn found(
         &self,
         key: &str,
         raw: &RawReply,
+        reply: Result<Reply<'_>, ClientError>,
         mark: Option<u64>,
-    ) -> Result<LookupOutcome, ClientError> {
-        let value = match raw.reply() {
+    ) -> Result<Lookup<Hit>, ClientError> {
+        let value = match reply {
             Ok(Reply::Value(value)) => value,
-            Ok(Reply::Miss) => return Ok(LookupOutcome::Miss),
+            Ok(Reply::Miss) => return Ok(Lookup::Miss),
             Ok(_) => return Err(unexpected()),
             Err(error) if error.failure() == Some(FailureKind::NoValue) => {
-                return Ok(LookupOutcome::NoValue);
+                return Ok(Lookup::NoValue);
             }
             Err(error) => return Err(error),
         };
@@ -157,7 +187,7 @@ impl Cache {
             let entry = Entry::new(hit.value.clone(), details.media_type, bare, at).with_tags(tags);
             near.keep(key, mark, left, entry);
         }
-        Ok(LookupOutcome::Hit(hit))
+        Ok(Lookup::Found(hit))
     }
 
     pub(super) fn compresses(&self) -> bool {
@@ -245,6 +275,39 @@ impl Cache {
         let outcome = self.request(delete).await.and_then(|raw| was_there(&raw));
         self.forget(key);
         self.note_with(CacheEventKind::Delete, started, 0, outcome.as_ref().err());
+        outcome
+    }
+
+    /// Removes every entry of the namespace, which needs the right to manage it; returns the number
+    /// of entries removed.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn clear(&self) -> Result<u64, ClientError> {
+        self.clear_those(None).await
+    }
+
+    /// Removes the entries whose keys start with `prefix`, which must not be empty; returns the
+    /// number removed. Needs the right to manage the namespace.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn clear_prefix(&self, prefix: &str) -> Result<u64, ClientError> {
+        self.clear_those(Some(checked(prefix)?)).await
+    }
+
+    async fn clear_those(&self, prefix: Option<&str>) -> Result<u64, ClientError> {
+        let started = Instant::now();
+        let outcome = self.request(Request::Clear { prefix }).await;
+        let outcome = outcome.and_then(|raw| match raw.reply()? {
+            Reply::Cleared { entries } => Ok(entries),
+            _ => Err(unexpected()),
+        });
+        // Even a failed call may have cleared.
+        if let Some(near) = &self.0.near {
+            near.pushed(&Invalidation::All);
+        }
+        self.note_with(CacheEventKind::Invalidate, started, 0, outcome.as_ref().err());
         outcome
     }
 

@@ -7,10 +7,10 @@ use verax_core::lifetime::CacheControl;
 use verax_wire::{Lifetime, Put, Reply, Tags, Value};
 
 use super::compress::Packed;
-use super::link::RawReply;
-use super::options::Hit;
+use super::options::{Details, Hit};
 use crate::error::ClientError;
 use crate::options::{LifetimeOptions, PutCondition, PutOptions};
+use crate::wire::link::RawReply;
 
 pub(super) fn milliseconds(time: Duration) -> u64 {
     u64::try_from(time.as_millis()).unwrap_or(u64::MAX)
@@ -90,7 +90,12 @@ pub(super) fn hit(raw: &RawReply, value: &Value<'_>) -> Hit {
             .ok()
             .filter(|t| *t > 0)
             .map(Duration::from_millis),
-        age: value.details.map(|details| Duration::from_millis(details.age)),
+        details: value.details.map(|details| Details {
+            age: Duration::from_millis(details.age),
+            entity_tag: format!("\"{:032x}\"", details.entity_tag),
+            media_type: details.media_type.to_owned(),
+            tags: details.tags.iter().map(str::to_owned).collect(),
+        }),
         near: false,
         due: value.due,
         revision: value.revision,

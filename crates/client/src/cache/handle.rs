@@ -3,27 +3,29 @@
 use std::fmt;
 use std::sync::atomic::Ordering;
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
+use tokio::time::Instant;
 use verax_wire::Request;
 
 use super::active_refills::ActiveRefills;
 use super::breaker::Breaker;
-use super::connect::Target;
 use super::events::{CacheEvent, CacheEventKind};
-use super::link::{Link, RawReply};
 use super::lost::LostInvalidations;
 use super::near::Near;
 use super::options::CacheOptions;
-use super::pool::Pool;
+use super::transport::{Call, Connection, Transport, may_reach_origin};
 use crate::addresses::Addresses;
 use crate::error::ClientError;
 use crate::http::connection::Client;
+use crate::wire::connect::Target;
+use crate::wire::link::{RawReply, Undo};
+use crate::wire::pool::Pool;
 
 pub(super) struct Inner {
     pub(super) tenant: String,
     pub(super) namespace: String,
-    pub(super) pool: Pool,
+    pub(super) transport: Transport,
     pub(super) breaker: Breaker,
     /// The last failure that counted for the breaker.
     pub(super) last_failure: Mutex<Option<ClientError>>,
@@ -57,7 +59,7 @@ pub struct Cache(pub(super) Arc<Inner>);
 
 impl fmt::Debug for Cache {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "Cache({}/{} at {})", self.0.tenant, self.0.namespace, self.0.pool.address())
+        write!(f, "Cache({}/{} at {})", self.0.tenant, self.0.namespace, self.0.transport.address())
     }
 }
 
@@ -75,24 +77,55 @@ impl Client {
         // Checks the names.
         self.namespace(tenant, namespace)?;
         let own = self.options();
+        if let Some(connector) = &own.connector {
+            let targets = Addresses::new(Target::custom(Arc::clone(connector)), Vec::new());
+            let pool = Pool::new(targets, own, options.connections);
+            return Ok(Cache::new(tenant, namespace, Transport::Wire(pool), options));
+        }
         let mut named = own.wire.split(',').map(|a| Target::new(a.trim(), own.ca.as_deref()));
         let first = named.next().unwrap_or_else(|| Target::new("", None))?;
         let targets = Addresses::new(first, named.collect::<Result<_, _>>()?);
-        Ok(Cache(Arc::new(Inner {
+        let pool = Pool::new(targets, own, options.connections);
+        Ok(Cache::new(tenant, namespace, Transport::Wire(pool), options))
+    }
+
+    /// Returns a handle on a namespace over HTTP, where only HTTP reaches the service: the same
+    /// calls with the same results, each an HTTP request of its own. Waits and lifetimes are in
+    /// whole seconds, rounded up.
+    ///
+    /// # Errors
+    /// [`ClientError::Invalid`] if a name is malformed, and for near copies, whose invalidations
+    /// only the wire protocol pushes.
+    pub fn cache_over_http(
+        &self,
+        tenant: &str,
+        namespace: &str,
+        options: CacheOptions,
+    ) -> Result<Cache, ClientError> {
+        if options.near_copies.is_some() {
+            let why = "near copies need the wire protocol, which pushes their invalidations";
+            return Err(ClientError::Invalid(why.into()));
+        }
+        let transport = Transport::Http(self.namespace(tenant, namespace)?);
+        Ok(Cache::new(tenant, namespace, transport, options))
+    }
+}
+
+impl Cache {
+    fn new(tenant: &str, namespace: &str, transport: Transport, options: CacheOptions) -> Self {
+        Self(Arc::new(Inner {
             tenant: tenant.to_owned(),
             namespace: namespace.to_owned(),
-            pool: Pool::new(targets, own, options.connections),
+            transport,
             breaker: Breaker::default(),
             last_failure: Mutex::default(),
             lost: LostInvalidations::default(),
             near: options.near_copies.map(|near| Arc::new(Near::new(near))),
             options,
             active_refills: ActiveRefills::default(),
-        })))
+        }))
     }
-}
 
-impl Cache {
     pub(super) fn note(&self, kind: CacheEventKind, started: Instant) {
         self.note_with(kind, started, 0, None);
     }
@@ -120,7 +153,7 @@ impl Cache {
         }
         let last = self.0.last_failure.lock().unwrap_or_else(PoisonError::into_inner);
         Err(ClientError::Unreachable {
-            url: self.0.pool.address(),
+            url: self.0.transport.address(),
             reason: format!(
                 "the client's circuit is open for a while after several failures, the last: {}",
                 last.as_ref().map_or_else(String::new, ToString::to_string)
@@ -129,7 +162,7 @@ impl Cache {
     }
 
     pub(super) fn timed_out(&self, bound: Duration) -> ClientError {
-        let url = self.0.pool.address();
+        let url = self.0.transport.address();
         ClientError::TimedOut { url, milliseconds: bound.as_millis() }
     }
 
@@ -154,13 +187,20 @@ impl Cache {
         outcome
     }
 
-    pub(super) async fn request_on(
+    /// Sends a request over a connection; `undo` returns what it was granted if the call is
+    /// dropped.
+    pub(super) async fn call_on(
         &self,
-        link: &Link,
+        connection: &Connection,
         request: Request<'_>,
+        undo: Option<Undo>,
     ) -> Result<RawReply, ClientError> {
-        let number = link.open(&self.0.tenant, &self.0.namespace).await?;
-        link.call(number, request).await
+        let trace = match &self.0.options.trace {
+            Some(trace) if may_reach_origin(&request) => trace(),
+            _ => None,
+        };
+        let call = Call { request, undo, trace };
+        connection.call(&self.0.tenant, &self.0.namespace, call).await
     }
 
     pub(super) async fn request(&self, request: Request<'_>) -> Result<RawReply, ClientError> {
@@ -181,8 +221,8 @@ impl Cache {
             self.admitted()?;
         }
         let call = async {
-            let link = self.0.pool.link().await?;
-            self.request_on(&link, request).await
+            let connection = self.0.transport.connection().await?;
+            self.call_on(&connection, request, None).await
         };
         self.within(bound, false, call).await
     }
@@ -197,11 +237,12 @@ impl Cache {
         if near.watched.load(Ordering::Acquire) {
             return Ok(());
         }
-        let link = self.0.pool.first().await?;
+        let Transport::Wire(pool) = &self.0.transport else { return Ok(()) };
+        let link = pool.first().await?;
         let number = link.open(&self.0.tenant, &self.0.namespace).await?;
         let weak = Arc::downgrade(near);
         let watching = Arc::downgrade(&link);
-        let sink = move |pushed: super::link::Invalidation| {
+        let sink = move |pushed: crate::wire::link::Invalidation| {
             let Some(near) = weak.upgrade() else { return };
             near.pushed(&pushed);
             if watching.upgrade().is_none_or(|link| link.is_broken()) {

@@ -2,8 +2,8 @@
 
 use verax_wire::{Reply, Request};
 
-use super::cache::Cache;
 use super::frames::{checked, lifetime, unexpected};
+use super::handle::Cache;
 use crate::error::ClientError;
 use crate::options::LifetimeOptions;
 

@@ -2,12 +2,13 @@
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
+use tokio::time::Instant;
 use verax_core::store::{Precondition, Quota, Store};
 use verax_core::{Entry, EntryRef, Key, Lifetime, NamespaceId, Partition, Timestamp};
 
-use super::link::Invalidation;
+use crate::wire::link::Invalidation;
 
 /// Options of near copies.
 ///

@@ -2,9 +2,9 @@
 
 use std::time::Duration;
 
-use super::cache::Cache;
 use super::cached::{Cached, Refilled};
 use super::codec::{Codec, Json};
+use super::handle::Cache;
 use super::outdated::versioned;
 use crate::error::ClientError;
 use crate::options::{LifetimeOptions, PutOptions};

@@ -1,25 +1,27 @@
 //! The one call that replaces look-up, branch and store.
 
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use bytes::Bytes;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
+use tokio::time::Instant;
 use verax_core::entry::NEGATIVE_TYPE;
 use verax_core::source::Source;
 use verax_wire::{GetFlags, PermitFlags, Reply, Request};
 
 use super::active_refills::{Joined, Lead, RefillResult, Safe};
-use super::cache::Cache;
 use super::cached::{Cached, CachedFrom, Refilled};
 use super::codec::Codec;
 use super::entry::CacheEntry;
 use super::events::CacheEventKind;
 use super::frames::{milliseconds, put_frame, unexpected, was_there};
-use super::link::Undo;
-use super::options::{Hit, LookupOutcome};
+use super::handle::Cache;
+use super::options::Hit;
 use crate::error::ClientError;
+use crate::lookup::Lookup;
 use crate::options::PutOptions;
+use crate::wire::link::Undo;
 
 /// The outcome of requesting a key.
 enum Acquisition {
@@ -144,7 +146,8 @@ fn cached<T>(hit: &Hit, value: T) -> Cached<T> {
         Source::StaleOnError => CachedFrom::StaleOnError,
         Source::Origin | Source::Joined => CachedFrom::SharedRefill,
     };
-    Cached { age: hit.age, time_left: hit.time_left, ..Cached::new(value, from) }
+    let age = hit.details.as_ref().map(|details| details.age);
+    Cached { age, time_left: hit.time_left, ..Cached::new(value, from) }
 }
 
 fn no_value<T>(from: CachedFrom) -> Cached<Option<T>> {
@@ -316,8 +319,8 @@ impl<C> CacheEntry<C> {
             details: true,
             ..GetFlags::default()
         };
-        match self.cache.look_up(&self.key, flags, self.cache.0.options.bound).await {
-            Ok(LookupOutcome::Hit(hit)) => {
+        match self.cache.look_up_within(&self.key, flags, self.cache.0.options.bound).await {
+            Ok(Lookup::Found(hit)) => {
                 let value = self.codec.decode(&hit.value).ok()?;
                 Some(cached(&hit, Some(value)))
             }
@@ -348,7 +351,7 @@ impl<C> CacheEntry<C> {
                     ));
                 }
                 Joined::Follow(follow) => {
-                    let landed = tokio::time::timeout_at(deadline.into(), follow.landed()).await;
+                    let landed = tokio::time::timeout_at(deadline, follow.landed()).await;
                     match landed {
                         Ok(RefillResult::Value(bytes)) => {
                             // This caller may expect another type of value.
@@ -394,13 +397,11 @@ impl<C> CacheEntry<C> {
             ..GetFlags::default()
         };
         let started = Instant::now();
-        match self.cache.look_up(&self.key, flags, self.cache.0.options.bound).await {
-            Ok(LookupOutcome::NoValue) if negative => {
-                CachedState::Enough(no_value(CachedFrom::Cache))
-            }
-            Ok(LookupOutcome::NoValue) => CachedState::Refill { refresh: true, previous: None },
-            Ok(LookupOutcome::Miss) => CachedState::Refill { refresh: false, previous: None },
-            Ok(LookupOutcome::Hit(hit)) => match self.codec.decode(&hit.value) {
+        match self.cache.look_up_within(&self.key, flags, self.cache.0.options.bound).await {
+            Ok(Lookup::NoValue) if negative => CachedState::Enough(no_value(CachedFrom::Cache)),
+            Ok(Lookup::NoValue) => CachedState::Refill { refresh: true, previous: None },
+            Ok(Lookup::Miss) => CachedState::Refill { refresh: false, previous: None },
+            Ok(Lookup::Found(hit)) => match self.codec.decode(&hit.value) {
                 Ok(value) if !hit.due && hit.source != Source::Stale => {
                     CachedState::Enough(cached(&hit, Some(value)))
                 }
@@ -464,7 +465,7 @@ impl Cache {
         let call = async {
             let mark = self.0.near.as_ref().map(|near| near.mark());
             let details = mark.is_some() || self.compresses();
-            let link = self.0.pool.link().await?;
+            let connection = self.0.transport.connection().await?;
             let acquire = Request::AcquirePermit {
                 key,
                 flags: PermitFlags { stale: true, details, refresh },
@@ -472,16 +473,15 @@ impl Cache {
                 lease: milliseconds(options.refill_lease),
                 wait: milliseconds(options.refill_wait),
             };
-            let number = link.open(&self.0.tenant, &self.0.namespace).await?;
             let undo = Some(Undo::Permit(key.to_owned()));
-            let raw = link.call_or_undo(number, acquire, undo).await?;
+            let raw = self.call_on(&connection, acquire, undo).await?;
             match raw.reply() {
                 Ok(Reply::Permit { permit, .. }) => Ok(Acquisition::Permit(permit)),
                 Ok(Reply::Later { .. }) => Ok(Acquisition::Later),
-                Ok(_) | Err(_) => match self.found(key, &raw, mark)? {
-                    LookupOutcome::Hit(hit) => Ok(Acquisition::Value(hit)),
-                    LookupOutcome::NoValue => Ok(Acquisition::NoValue),
-                    LookupOutcome::Miss => Err(unexpected()),
+                Ok(_) | Err(_) => match self.found(key, &raw, raw.reply(), mark)? {
+                    Lookup::Found(hit) => Ok(Acquisition::Value(hit)),
+                    Lookup::NoValue => Ok(Acquisition::NoValue),
+                    Lookup::Miss => Err(unexpected()),
                 },
             }
         };

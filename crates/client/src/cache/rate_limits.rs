@@ -1,13 +1,14 @@
 //! Rate limits.
 
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
+use tokio::time::Instant;
 use verax_core::store::{Rate, RateLimitOutcome};
 use verax_wire::{Reply, Request};
 
-use super::cache::Cache;
 use super::events::CacheEventKind;
 use super::frames::{checked, milliseconds, unexpected};
+use super::handle::Cache;
 use crate::error::ClientError;
 
 /// What to decide when the service does not answer.

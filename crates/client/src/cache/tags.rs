@@ -1,14 +1,13 @@
 //! Invalidation by tag.
 
-use std::time::Instant;
-
+use tokio::time::Instant;
 use verax_wire::Request;
 
-use super::cache::Cache;
 use super::events::CacheEventKind;
 use super::frames::{checked_tag, was_there};
-use super::link::Invalidation;
+use super::handle::Cache;
 use crate::error::ClientError;
+use crate::wire::link::Invalidation;
 
 impl Cache {
     /// Invalidates every entry with a tag.

@@ -1,43 +1,45 @@
 //! Named locks over the wire.
 
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use futures_util::future::BoxFuture;
+use tokio::time::Instant;
 use verax_api::{LockHolder, LockLease};
 use verax_wire::{Reply, Request};
 
-use super::cache::Cache;
 use super::events::CacheEventKind;
 use super::frames::{checked, milliseconds, unexpected, was_there};
-use super::link::{Link, RawReply, Undo};
+use super::handle::Cache;
+use super::transport::Connection;
 use crate::error::ClientError;
 use crate::lock_guard::{Holds, LockGuard};
 use crate::options::{LockOptions, LockOutcome};
+use crate::wire::link::{RawReply, Undo};
 
 fn seconds(milliseconds: u64) -> f64 {
     Duration::from_millis(milliseconds).as_secs_f64()
 }
 
-struct OverWire {
+struct Lease {
     cache: Cache,
     name: String,
     token: u64,
     lease: Duration,
     /// The connection the lease ends with, which must be used while the lease lasts.
-    link: Option<Arc<Link>>,
+    connection: Option<Connection>,
 }
 
-impl OverWire {
+impl Lease {
     async fn request(&self, request: Request<'_>) -> Result<RawReply, ClientError> {
-        match &self.link {
-            Some(link) => self.cache.request_on(link, request).await,
+        match &self.connection {
+            Some(connection) => self.cache.call_on(connection, request, None).await,
             None => self.cache.request(request).await,
         }
     }
 }
 
-impl Holds for OverWire {
+impl Holds for Lease {
     fn renew(&self) -> BoxFuture<'_, Result<(), ClientError>> {
         Box::pin(async {
             let (name, lease) = (&*self.name, milliseconds(self.lease));
@@ -58,14 +60,14 @@ impl Holds for OverWire {
 }
 
 impl Cache {
-    async fn acquire_with_link(
+    async fn acquire_with_connection(
         &self,
         name: &str,
         options: &LockOptions,
-    ) -> Result<(LockOutcome<LockLease>, Arc<Link>), ClientError> {
+    ) -> Result<(LockOutcome<LockLease>, Connection), ClientError> {
         let name = checked(name)?;
         let call = async {
-            let link = self.0.pool.link().await?;
+            let connection = self.0.transport.connection().await?;
             let lock = Request::AcquireLock {
                 name,
                 owner: options.owner.as_deref().unwrap_or(""),
@@ -73,29 +75,29 @@ impl Cache {
                 wait: milliseconds(options.wait),
                 ends_with_connection: options.ends_with_connection,
             };
-            let number = link.open(&self.0.tenant, &self.0.namespace).await?;
             let undo = Some(Undo::Lock(name.to_owned()));
-            Ok((link.call_or_undo(number, lock, undo).await?, link))
+            Ok((self.call_on(&connection, lock, undo).await?, connection))
         };
         let waits = !options.wait.is_zero();
-        let (raw, link) = self.within(options.wait + self.0.options.timeout, waits, call).await?;
+        let (raw, connection) =
+            self.within(options.wait + self.0.options.timeout, waits, call).await?;
         let acquired = match raw.reply()? {
             Reply::Granted { fencing_token, ends_in } => LockOutcome::Acquired(LockLease {
                 name: name.to_owned(),
                 fencing_token,
                 ends_in_seconds: seconds(ends_in),
             }),
-            Reply::Held { fencing_token, ends_in, owner, .. } => {
+            Reply::Held { fencing_token, ends_in, held_for, owner, .. } => {
                 LockOutcome::HeldByOther(LockHolder {
                     owner: owner.to_owned(),
                     fencing_token,
-                    held_seconds: 0.0,
+                    held_seconds: seconds(held_for),
                     ends_in_seconds: seconds(ends_in),
                 })
             }
             _ => return Err(unexpected()),
         };
-        Ok((acquired, link))
+        Ok((acquired, connection))
     }
 
     /// Acquires a lock, and holds it until the guard is released or dropped.
@@ -108,18 +110,18 @@ impl Cache {
         options: &LockOptions,
     ) -> Result<LockOutcome<LockGuard>, ClientError> {
         let requested_at = Instant::now();
-        let outcome = self.acquire_with_link(name, options).await;
+        let outcome = self.acquire_with_connection(name, options).await;
         self.note_with(CacheEventKind::Lock, requested_at, 0, outcome.as_ref().err());
-        let (acquired, link) = outcome?;
+        let (acquired, connection) = outcome?;
         Ok(match acquired {
             LockOutcome::HeldByOther(holder) => LockOutcome::HeldByOther(holder),
             LockOutcome::Acquired(held) => {
-                let holds = OverWire {
+                let holds = Lease {
                     cache: self.clone(),
                     name: name.to_owned(),
                     token: held.fencing_token,
                     lease: options.lease,
-                    link: options.ends_with_connection.then_some(link),
+                    connection: options.ends_with_connection.then_some(connection),
                 };
                 let holds: Arc<dyn Holds> = Arc::new(holds);
                 let (token, lease) = (held.fencing_token, options.lease);
@@ -136,10 +138,10 @@ impl Cache {
         let raw = self.request(Request::PeekLock { name: checked(name)? }).await?;
         match raw.reply()? {
             Reply::Miss => Ok(None),
-            Reply::Held { fencing_token, ends_in, owner, .. } => Ok(Some(LockHolder {
+            Reply::Held { fencing_token, ends_in, held_for, owner, .. } => Ok(Some(LockHolder {
                 owner: owner.to_owned(),
                 fencing_token,
-                held_seconds: 0.0,
+                held_seconds: seconds(held_for),
                 ends_in_seconds: seconds(ends_in),
             })),
             _ => Err(unexpected()),

@@ -1,8 +1,9 @@
 //! A circuit breaker: a cache that does not respond must not cost a timeout on every read.
 
 use std::sync::{Mutex, MutexGuard, PoisonError};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
+use tokio::time::Instant;
 use verax_core::Timestamp;
 use verax_core::guard::breaker;
 

@@ -8,29 +8,34 @@ use bytes::Bytes;
 use super::events::EventHook;
 use super::near::NearCopies;
 use crate::options::PutOptions;
+use crate::trace::TraceHook;
 use verax_core::source::Source;
 
 /// Options of a [`Cache`](super::Cache).
 #[derive(Clone)]
 pub struct CacheOptions {
-    /// The number of connections, each shared by many calls.
+    /// The number of connections, each shared by many calls; 2 by default.
     pub connections: usize,
-    /// The timeout of a call.
+    /// The timeout of a call; one second by default.
     pub timeout: Duration,
     /// How long [`Cache::get_or_refill`](super::Cache::get_or_refill) waits for Verax before it
-    /// refills by itself.
+    /// refills by itself; 50 milliseconds by default.
     pub bound: Duration,
     /// How long [`Cache::get_or_refill`](super::Cache::get_or_refill) waits while another caller
-    /// refills the key, before it refills by itself and stores nothing.
+    /// refills the key, before it refills by itself and stores nothing; 5 seconds by default.
     pub refill_wait: Duration,
-    /// How long a refill may take before another caller may refill.
+    /// How long a refill may take before another caller may refill; 30 seconds by default.
     pub refill_lease: Duration,
-    /// Near copies; `None` keeps none.
+    /// Near copies; `None`, the default, keeps none.
     pub near_copies: Option<NearCopies>,
     /// Values of at least so many bytes are stored compressed (gzip) when that makes them smaller,
-    /// with `+gzip` behind their media type (RFC 8460, section 6.2); `None` compresses nothing.
-    /// Only handles with this option decompress, so set it for all that share a namespace.
+    /// with `+gzip` behind their media type (RFC 8460, section 6.2); by default `None`, which
+    /// compresses nothing. Only handles with this option decompress, so set it for all that share a
+    /// namespace.
     pub compress_from: Option<usize>,
+    /// Returns the trace context of the current span, which is passed on to the service and its
+    /// origins.
+    pub trace: Option<TraceHook>,
     /// Receives every event, for the application's own metrics and logs.
     pub hook: Option<EventHook>,
 }
@@ -45,6 +50,7 @@ impl Default for CacheOptions {
             refill_lease: Duration::from_secs(30),
             near_copies: None,
             compress_from: None,
+            trace: None,
             hook: None,
         }
     }
@@ -73,8 +79,8 @@ pub struct Hit {
     pub source: Source,
     /// The time until it is stale; `None` when it is.
     pub time_left: Option<Duration>,
-    /// How long ago it was stored, if requested; see [`CacheEntry`](super::CacheEntry).
-    pub age: Option<Duration>,
+    /// Its details, if requested; see [`ReadOptions`](crate::ReadOptions).
+    pub details: Option<Details>,
     /// Whether it was a near copy.
     pub near: bool,
     /// Whether it is due for early refresh: for callers that refill by themselves, if the
@@ -84,24 +90,17 @@ pub struct Hit {
     pub revision: Option<u64>,
 }
 
-/// The outcome of a read.
-#[derive(Debug, Clone)]
-pub(super) enum LookupOutcome {
-    /// A value.
-    Hit(Hit),
-    /// A miss.
-    Miss,
-    /// A negative entry.
-    NoValue,
-}
-
-impl LookupOutcome {
-    pub(super) fn hit(self) -> Option<Hit> {
-        match self {
-            Self::Hit(hit) => Some(hit),
-            Self::Miss | Self::NoValue => None,
-        }
-    }
+/// What is known about a value beside its bytes.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Details {
+    /// How long ago it was stored.
+    pub age: Duration,
+    /// Its entity tag, with quotes.
+    pub entity_tag: String,
+    /// Its media type.
+    pub media_type: String,
+    /// Its tags.
+    pub tags: Vec<String>,
 }
 
 /// A page of a listing.

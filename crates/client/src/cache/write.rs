@@ -1,13 +1,14 @@
 //! Writes to an origin and updates the cache, in the order that leaves no outdated value behind.
 
 use std::sync::{Arc, Weak};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use futures_util::future::join_all;
 use serde::Serialize;
+use tokio::time::Instant;
 
-use super::cache::{Cache, Inner};
 use super::events::CacheEventKind;
+use super::handle::{Cache, Inner};
 use super::lost::Kept;
 use super::outdated::Outdated;
 use crate::error::ClientError;
