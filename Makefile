@@ -10,7 +10,7 @@ DEMO_DIR ?= .demo
 CONSOLE_SOURCES := $(shell find console/src console/public -type f -not -name openapi.d.ts) \
 	console/index.html console/vite.config.ts console/svelte.config.js docs/openapi.json
 
-.PHONY: help demo test check faults bench screenshots console openapi build packages test-packages clean
+.PHONY: help demo test check faults bench screenshots console typescript openapi build packages test-packages clean
 
 help: ## Show what can be made
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 14
@@ -22,13 +22,13 @@ build: packages console ## Build the program with its console
 	@echo "building verax, about 360 crates at the first time"
 	cargo build --release --locked --package verax-cli
 
-test: test-packages console ## Run every test
+test: test-packages console typescript ## Run every test
 	@# Everything at once, so that the program and all tests share one set of build products.
 	cargo build --locked --workspace --all-targets
 	cargo test --locked --workspace
 	npm --prefix console test
 
-check: packages console ## Check formats, lints and types
+check: packages console typescript ## Check formats, lints and types
 	@cargo fmt --all --check
 	setup/comment-width
 	setup/import-circles
@@ -55,6 +55,16 @@ console/dist/index.html: console/node_modules/.package-lock.json $(CONSOLE_SOURC
 	@npm --prefix console run build
 	touch $@
 
+typescript: clients/typescript/dist/src/index.js ## Build the TypeScript client
+
+clients/typescript/dist/src/index.js: clients/typescript/node_modules/.package-lock.json docs/openapi.json \
+	$(filter-out %/openapi.d.ts,$(wildcard clients/typescript/src/*.ts clients/typescript/test/*.ts))
+	@npm --prefix clients/typescript run build --silent
+	touch $@
+
+clients/typescript/node_modules/.package-lock.json: clients/typescript/package.json clients/typescript/package-lock.json
+	@npm --prefix clients/typescript ci --no-fund --no-audit
+
 console/node_modules/.package-lock.json: console/package.json console/package-lock.json
 	@command -v npm >/dev/null || $(MAKE) packages
 	npm --prefix console ci --no-fund --no-audit
@@ -78,4 +88,5 @@ target/api-tester/.installed: setup/api-tester.txt
 	touch $@
 
 clean: ## Remove what was built and the demo's data
-	@rm -rf target console/dist console/node_modules $(DEMO_DIR)
+	@rm -rf target console/dist console/node_modules clients/typescript/dist \
+		clients/typescript/node_modules $(DEMO_DIR)

@@ -61,7 +61,7 @@
     </p>
   {/if}
 
-  <dl class="grid grid-cols-5 border-y border-base-300">
+  <dl class="grid grid-cols-[1fr_1fr_1.4fr_1fr_1.4fr] border-y border-base-300">
     {#each [['Reads', format.rate(readRate), 'reads'], ['Hit ratio', format.share(ratio), 'hit-ratio'], ['Hit p50 · p99', `${format.milliseconds(hit?.p50_ms)} · ${format.milliseconds(hit?.p99_ms)}`, 'hit-latency'], ['Origin calls', format.rate(originRate), 'origin-calls'], ['Origin p50 · p99', `${format.milliseconds(slow?.p50_ms)} · ${format.milliseconds(slow?.p99_ms)}`, 'origin-latency']] as [name, figure, id] (id)}
       <div class="border-base-300 px-3 py-2 not-first:border-l">
         <dt class="text-sm">{name}</dt>

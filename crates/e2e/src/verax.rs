@@ -39,6 +39,9 @@ impl Answer {
     }
 }
 
+/// Where an ephemeral service says that it can be used.
+const READY_FILE: &str = "ready.json";
+
 /// A running `verax serve` or `verax demo`.
 #[derive(Debug)]
 pub struct Verax {
@@ -77,6 +80,15 @@ impl Verax {
     /// Starts `verax serve` on a free port.
     pub fn serve(more: &[&str]) -> Self {
         Self::start("serve", more)
+    }
+
+    /// Starts `verax serve --ephemeral`, for tests that need neither MariaDB nor a restart.
+    pub fn ephemeral(more: &[&str]) -> Self {
+        let directory = Arc::new(passable_directory());
+        let ready = directory.path().join(READY_FILE).display().to_string();
+        let mut arguments = vec!["serve", "--ephemeral", "--ready-file", &ready];
+        arguments.extend(more);
+        Self::spawn(arguments.into_iter().map(str::to_owned).collect(), directory)
     }
 
     /// Starts `verax demo` on free ports.
@@ -309,6 +321,10 @@ impl Verax {
 
     /// Its administrator token.
     pub fn token(&self) -> String {
+        if let Ok(ready) = fs::read(self.scratch(READY_FILE)) {
+            let ready: Value = serde_json::from_slice(&ready).unwrap();
+            return ready["token"].as_str().unwrap().to_owned();
+        }
         fs::read_to_string(self.data().join("admin.token")).unwrap().trim().to_owned()
     }
 

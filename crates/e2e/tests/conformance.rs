@@ -1,510 +1,364 @@
-//! Every operation over both transports, with the same options: what comes of it is the same.
+//! The conformance cases of clients/conformance, with the Rust client over both transports.
 
-#![allow(clippy::unwrap_used)]
+#![allow(clippy::unwrap_used, clippy::panic)]
 
-use std::fmt::Debug;
+use std::collections::HashMap;
+use std::fmt::Display;
+use std::path::Path;
 use std::time::Duration;
 
+use futures_util::future::BoxFuture;
 use rstest::rstest;
-use verax_api::{BatchOperation, BatchPut, BatchResult, BatchValue};
+use serde::de::DeserializeOwned;
+use serde_json::{Value, json};
 use verax_client::{
-    Cache, CacheOptions, Client, ClientError, ClientOptions, LifetimeOptions, LockGuard,
-    LockOptions, LockOutcome, Namespace, PutCondition, PutMany, PutOptions, Rate, RateLimitOutcome,
+    Cache, CacheOptions, Cached, CachedFrom, ClientError, Hit, LifetimeOptions, LockGuard,
+    LockOptions, LockOutcome, Lookup, PutCondition, PutMany, PutOptions, Rate, RateLimitOutcome,
+    ReadOptions, Refilled, Source,
 };
 use verax_e2e::Verax;
 
-/// A namespace, over one of the transports.
-enum Door {
-    Http(Namespace),
-    Wire(Box<Cache>),
-}
-
-/// What a call came to, in words that both transports share.
-fn transcript_of<T>(result: Result<T, ClientError>, words: impl FnOnce(T) -> String) -> String {
-    match result {
-        Ok(value) => words(value),
-        // HTTP tells what cannot be read from what cannot be; the wire, and the library for what it
-        // does not send at all, have one word for both.
-        Err(ClientError::Refused(problem)) if problem.name() == "bad-request" => "invalid".into(),
-        Err(ClientError::Refused(problem)) => problem.name().to_owned(),
-        Err(ClientError::Invalid(_)) => "invalid".to_owned(),
-        Err(error) => panic!("{error}"),
+/// A text of a case, which may be a repetition.
+fn text(value: &Value) -> String {
+    match value {
+        Value::Object(repeated) => {
+            let times = repeated["times"].as_u64().unwrap() as usize;
+            repeated["repeat"].as_str().unwrap().repeat(times)
+        }
+        value => value.as_str().unwrap().to_owned(),
     }
 }
 
-/// The same for a result within a batch.
-fn problem_of(problem: &verax_api::Problem) -> String {
-    transcript_of::<()>(Err(ClientError::Refused(Box::new(problem.clone()))), |()| String::new())
+/// An argument of a step, or its default.
+fn given<T: DeserializeOwned + Default>(step: &Value, name: &str) -> T {
+    step.get(name).map_or_else(T::default, |value| serde_json::from_value(value.clone()).unwrap())
 }
 
-fn replaced(replaced: bool) -> String {
-    if replaced { "replaced" } else { "stored" }.to_owned()
+fn seconds(step: &Value, name: &str) -> Option<Duration> {
+    given::<Option<f64>>(step, name).map(Duration::from_secs_f64)
 }
 
-fn shown(text: &[u8], source: impl Debug) -> String {
-    format!("{} ({source:?})", String::from_utf8_lossy(text))
+fn lifetime(step: &Value) -> LifetimeOptions {
+    LifetimeOptions {
+        max_age: seconds(step, "max_age"),
+        stale_while_revalidate: seconds(step, "stale_while_revalidate"),
+        stale_if_error: seconds(step, "stale_if_error"),
+    }
 }
 
-impl Door {
-    async fn get(&self, key: &str) -> String {
-        match self {
-            Self::Http(names) => transcript_of(names.get(key).await, |found| {
-                found.map_or("miss".into(), |found| shown(&found.value, found.source))
-            }),
-            Self::Wire(cache) => transcript_of(cache.get(key).await, |hit| {
-                hit.map_or("miss".into(), |hit| shown(&hit.value, hit.source))
-            }),
-        }
+/// What a refusal is, by the service or by the client.
+fn refused(error: &ClientError) -> Value {
+    let name = match error {
+        // HTTP tells what cannot be read from what cannot be; the wire has one name for both.
+        ClientError::Refused(problem) if problem.name() == "bad-request" => "invalid",
+        ClientError::Refused(problem) => problem.name(),
+        ClientError::Invalid(_) => "invalid",
+        other => panic!("{other}"),
+    };
+    json!({ "refused": name })
+}
+
+fn said<T>(result: Result<T, ClientError>, words: impl FnOnce(T) -> Value) -> Value {
+    result.map_or_else(|error| refused(&error), words)
+}
+
+fn hit(hit: &Hit) -> Value {
+    let source = match hit.source {
+        Source::Hit => "hit",
+        Source::Stale => "stale",
+        Source::StaleOnError => "stale-on-error",
+        Source::Origin => "origin",
+        Source::Joined => "joined",
+    };
+    json!({ "value": str::from_utf8(&hit.value).unwrap(), "source": source })
+}
+
+fn found(lookup: Option<Hit>) -> Value {
+    lookup.map_or_else(|| json!({ "miss": true }), |found| hit(&found))
+}
+
+fn cached(cached: Cached<Option<Value>>) -> Value {
+    let from = match cached.from {
+        CachedFrom::NearCopy | CachedFrom::Cache => "cache",
+        CachedFrom::BeingRefreshed => "being-refreshed",
+        CachedFrom::StaleOnError => "stale-on-error",
+        CachedFrom::Refill => "refill",
+        CachedFrom::SharedRefill => "shared-refill",
+        other => panic!("{other:?}"),
+    };
+    match cached.value {
+        Some(value) => json!({ "value": value, "from": from }),
+        None => json!({ "no_value": true, "from": from }),
+    }
+}
+
+fn of_batch<T>(
+    results: Result<Vec<Result<T, ClientError>>, ClientError>,
+    words: impl Fn(T) -> Value,
+) -> Value {
+    said(results, |results| {
+        let results: Vec<Value> = results.into_iter().map(|one| said(one, &words)).collect();
+        json!({ "results": results })
+    })
+}
+
+/// Runs the steps of one case.
+struct Runner<'c> {
+    cache: &'c Cache,
+    revisions: HashMap<String, u64>,
+    tokens: HashMap<String, u64>,
+    locks: HashMap<String, LockGuard>,
+}
+
+impl<'c> Runner<'c> {
+    fn new(cache: &'c Cache) -> Self {
+        let (revisions, tokens, locks) = Default::default();
+        Self { cache, revisions, tokens, locks }
     }
 
-    /// The revision of the entry that is in the cache.
-    async fn revision(&self, key: &str) -> Option<u64> {
-        match self {
-            Self::Http(names) => names.get(key).await.unwrap()?.revision,
-            Self::Wire(cache) => cache.get_revised(key).await.unwrap()?.revision,
-        }
-    }
-
-    async fn put(&self, key: &str, value: &str, options: &PutOptions) -> String {
-        let (value, options) = (value.to_owned(), options.clone());
-        match self {
-            Self::Http(names) => transcript_of(names.put(key, value, options).await, replaced),
-            Self::Wire(cache) => transcript_of(cache.put(key, value, options).await, replaced),
-        }
-    }
-
-    /// Over HTTP it is not told whether there was one, so it is left out.
-    async fn delete(&self, key: &str) -> String {
-        match self {
-            Self::Http(names) => transcript_of(names.delete(key).await, |()| "done".into()),
-            Self::Wire(cache) => transcript_of(cache.delete(key).await, |_| "done".into()),
-        }
-    }
-
-    async fn set_lifetime(&self, key: &str, lifetime: LifetimeOptions) -> String {
-        let there = |there: bool| if there { "set" } else { "miss" }.to_owned();
-        match self {
-            Self::Http(names) => transcript_of(names.set_lifetime(key, lifetime).await, there),
-            Self::Wire(cache) => transcript_of(cache.set_lifetime(key, lifetime).await, there),
-        }
-    }
-
-    async fn invalidate_tag(&self, tag: &str) -> String {
-        match self {
-            Self::Http(names) => transcript_of(names.invalidate_tag(tag).await, |()| "done".into()),
-            Self::Wire(cache) => transcript_of(cache.invalidate_tag(tag).await, |()| "done".into()),
-        }
-    }
-
-    async fn add(&self, key: &str, amount: i64) -> String {
-        let lifetime = LifetimeOptions::default();
-        match self {
-            Self::Http(names) => transcript_of(names.add(key, amount, lifetime).await, |counter| {
-                counter.value.to_string()
-            }),
-            Self::Wire(cache) => {
-                transcript_of(cache.add(key, amount, lifetime).await, |n| n.to_string())
+    fn put_options(&self, step: &Value) -> PutOptions {
+        let LifetimeOptions { max_age, stale_while_revalidate, stale_if_error } = lifetime(step);
+        let condition = if given(step, "if_absent") {
+            PutCondition::IfAbsent
+        } else if let Some(tag) = given::<Option<String>>(step, "if_matches") {
+            PutCondition::IfMatches(tag)
+        } else {
+            match step.get("if_revision") {
+                Some(Value::String(name)) => PutCondition::IfRevision(self.revisions[name]),
+                Some(number) => PutCondition::IfRevision(number.as_u64().unwrap()),
+                None => PutCondition::Always,
             }
-        }
-    }
-
-    async fn acquire_rate(&self, key: &str, amount: u64, rate: Rate) -> String {
-        let taken = |taken| match taken {
-            RateLimitOutcome::Allowed { left } => format!("{left} left"),
-            RateLimitOutcome::Later { retry_after } => format!("later, {}", !retry_after.is_zero()),
         };
-        match self {
-            Self::Http(names) => transcript_of(names.acquire_rate(key, amount, rate).await, taken),
-            Self::Wire(cache) => transcript_of(cache.acquire_rate(key, amount, rate).await, taken),
+        PutOptions {
+            media_type: given(step, "media_type"),
+            max_age,
+            stale_while_revalidate,
+            stale_if_error,
+            tags: given(step, "tags"),
+            condition,
         }
     }
 
-    async fn keys(&self, prefix: &str, most: u16) -> String {
-        let mut pages = Vec::new();
-        let mut cursor: Option<String> = None;
-        loop {
-            let page = match self {
-                Self::Http(names) => {
-                    let page = names.list(prefix, cursor.as_deref(), most.into()).await;
-                    page.map(|page| (page.items.into_iter().map(|e| e.key).collect(), page.cursor))
+    /// One step. Boxed, since the steps within a refill are steps too.
+    fn step<'s>(&'s mut self, step: &'s Value) -> BoxFuture<'s, Value> {
+        Box::pin(async move {
+            match step["call"].as_str().unwrap() {
+                "lock" | "release" | "larger_token" | "peek_lock" => self.lock_step(step).await,
+                "put_many" | "get_many" | "delete_many" | "keys" | "clear" => {
+                    self.many_step(step).await
                 }
-                Self::Wire(cache) => {
-                    let page = cache.list(prefix, cursor.as_deref(), most).await;
-                    page.map(|page| (page.keys, page.cursor))
-                }
-            };
-            let mut next = None;
-            let refused = transcript_of(page, |(keys, cursor): (Vec<String>, _)| {
-                pages.push(keys);
-                next = cursor;
-                String::new()
-            });
-            if !refused.is_empty() {
-                return refused;
+                "refill" => self.refill(step).await,
+                _ => self.entry_step(step).await,
             }
-            cursor = next;
-            if cursor.is_none() {
-                break;
-            }
-        }
-        let most = usize::from(most);
-        assert!(pages.iter().all(|page| page.len() <= most && page.is_sorted()), "{pages:?}");
-        let mut all = pages.concat();
-        all.sort_unstable();
-        all.join(" ")
+        })
     }
 
-    /// Puts, then gets, then deletes several keys in batches.
-    async fn batches(&self, values: &[(&str, &str, PutOptions)]) -> Vec<String> {
-        let mut said = Vec::new();
-        match self {
-            Self::Http(names) => {
-                let puts = values.iter().map(|(key, value, options)| {
-                    BatchOperation::Put(BatchPut {
-                        key: (*key).to_owned(),
-                        value: BatchValue { text: Some((*value).to_owned()), base64: None },
-                        media_type: options.media_type.clone(),
-                        cache_control: options.max_age.map(|t| format!("max-age={}", t.as_secs())),
-                        tags: options.tags.clone(),
-                    })
+    async fn entry_step(&mut self, step: &Value) -> Value {
+        let key = step.get("key").map(text).unwrap_or_default();
+        let cache = self.cache;
+        match step["call"].as_str().unwrap() {
+            "get" | "look_up" => {
+                let options = ReadOptions {
+                    only_if_cached: given(step, "only_if_cached"),
+                    stale_if_error: given(step, "stale_if_error"),
+                    ..ReadOptions::default()
+                };
+                said(cache.look_up(&key, options).await, |lookup| match lookup {
+                    Lookup::NoValue if step["call"] == "look_up" => json!({ "no_value": true }),
+                    other => found(other.found()),
+                })
+            }
+            "details" => {
+                let options = ReadOptions { details: true, revision: true, ..Default::default() };
+                said(cache.look_up(&key, options).await, |lookup| {
+                    let Some(hit) = lookup.found() else { return json!({ "miss": true }) };
+                    let (details, has_revision) = (hit.details.unwrap(), hit.revision.is_some());
+                    assert_eq!(details.entity_tag.len(), 34);
+                    let (media_type, tags) = (details.media_type, details.tags);
+                    json!({ "media_type": media_type, "tags": tags, "has_revision": has_revision })
+                })
+            }
+            "remember" => {
+                let revision = cache.get_revised(&key).await.unwrap().unwrap().revision.unwrap();
+                self.revisions.insert(text(&step["name"]), revision);
+                json!({ "done": true })
+            }
+            "put" => {
+                let stored = cache.put(&key, text(&step["value"]), self.put_options(step)).await;
+                said(stored, |replaced| json!({ "replaced": replaced }))
+            }
+            "delete" => said(cache.delete(&key).await, |deleted| json!({ "deleted": deleted })),
+            "set_lifetime" => {
+                let set = cache.set_lifetime(&key, lifetime(step)).await;
+                said(set, |exists| json!({ "exists": exists }))
+            }
+            "invalidate_tag" => {
+                let done = cache.invalidate_tag(&text(&step["tag"])).await;
+                said(done, |()| json!({ "done": true }))
+            }
+            "add" => {
+                let amount = step["amount"].as_i64().unwrap();
+                let added = cache.add(&key, amount, LifetimeOptions::default()).await;
+                said(added, |value| json!({ "counter": value }))
+            }
+            "acquire_rate" => {
+                let number = |name: &str| step[name].as_u64().unwrap();
+                let period = seconds(step, "period").unwrap();
+                let rate = Rate::new(number("rate"), period, number("burst")).unwrap();
+                let acquired = cache.acquire_rate(&key, number("amount"), rate).await;
+                said(acquired, |outcome| match outcome {
+                    RateLimitOutcome::Allowed { .. } => json!({ "acquired": true }),
+                    RateLimitOutcome::Later { .. } => json!({ "later": true }),
+                })
+            }
+            other => panic!("an unknown call: {other}"),
+        }
+    }
+
+    async fn many_step(&mut self, step: &Value) -> Value {
+        let cache = self.cache;
+        let keys: Vec<String> = given(step, "keys");
+        let keys: Vec<&str> = keys.iter().map(String::as_str).collect();
+        match step["call"].as_str().unwrap() {
+            "put_many" => {
+                let values = step["values"].as_array().unwrap().iter().map(|one| PutMany {
+                    key: text(&one["key"]),
+                    value: text(&one["value"]).into(),
+                    options: self.put_options(one),
                 });
-                let own = || values.iter().map(|(key, ..)| (*key).to_owned());
-                let gets = own().map(|key| BatchOperation::Get { key });
-                let deletes = own().map(|key| BatchOperation::Delete { key });
-                for operations in [puts.collect::<Vec<_>>(), gets.collect(), deletes.collect()] {
-                    match names.batch(operations).await {
-                        Ok(results) => {
-                            said.extend(results.into_iter().map(|result| match result {
-                                BatchResult::Value(found) => found.value.text.unwrap(),
-                                BatchResult::Miss {} => "miss".into(),
-                                BatchResult::Stored { replaced: before, .. } => replaced(before),
-                                BatchResult::Deleted { was_there } => {
-                                    format!("deleted {was_there}")
-                                }
-                                BatchResult::Failed(problem) => problem_of(&problem),
-                            }))
-                        }
-                        Err(error) => {
-                            said.push(transcript_of::<()>(Err(error), |()| String::new()))
-                        }
+                let stored = cache.put_many(&values.collect::<Vec<_>>()).await;
+                of_batch(stored, |replaced| json!({ "replaced": replaced }))
+            }
+            "get_many" => of_batch(cache.get_many(&keys).await, found),
+            "delete_many" => {
+                let deleted = cache.delete_many(&keys).await;
+                of_batch(deleted, |deleted| json!({ "deleted": deleted }))
+            }
+            "keys" => {
+                let (mut keys, mut cursor) = (Vec::new(), None);
+                loop {
+                    // Small pages, so that there are several.
+                    let page = cache.list(&text(&step["prefix"]), cursor.as_deref(), 5).await;
+                    let page = page.unwrap();
+                    keys.extend(page.keys);
+                    cursor = page.cursor;
+                    if cursor.is_none() {
+                        break;
                     }
                 }
+                keys.sort_unstable();
+                json!({ "keys": keys })
             }
-            Self::Wire(cache) => said = wire_batches(cache, values).await,
+            _ => {
+                let cleared = match step.get("prefix") {
+                    Some(prefix) => cache.clear_prefix(&text(prefix)).await,
+                    None => cache.clear().await,
+                };
+                said(cleared, |entries| json!({ "cleared": entries }))
+            }
         }
-        said
     }
 
-    /// Acquires a lock; keeps the lease in `holds` if granted.
-    async fn lock(&self, name: &str, options: &LockOptions) -> (String, Option<LockGuard>) {
-        let by_other = |owner: &str| format!("held by {owner}");
-        match self {
-            Self::Http(names) => match names.hold_lock(name, options).await {
-                Ok(LockOutcome::Acquired(guard)) => ("held".into(), Some(guard)),
-                Ok(LockOutcome::HeldByOther(holder)) => (by_other(&holder.owner), None),
-                Err(error) => (transcript_of::<()>(Err(error), |()| String::new()), None),
+    async fn lock_step(&mut self, step: &Value) -> Value {
+        let held_by = |owner: &dyn Display| json!({ "held_by": owner.to_string() });
+        let name = step.get("name").map(text).unwrap_or_default();
+        match step["call"].as_str().unwrap() {
+            "lock" => {
+                let defaults = LockOptions::default();
+                let options = LockOptions {
+                    owner: given(step, "owner"),
+                    lease: seconds(step, "lease").unwrap_or(defaults.lease),
+                    wait: seconds(step, "wait").unwrap_or(defaults.wait),
+                    ..defaults
+                };
+                match self.cache.hold_lock(&name, &options).await {
+                    Ok(LockOutcome::Acquired(guard)) => {
+                        let own: String = given(step, "as");
+                        self.tokens.insert(own.clone(), guard.fencing_token());
+                        self.locks.insert(own, guard);
+                        json!({ "acquired": true })
+                    }
+                    Ok(LockOutcome::HeldByOther(holder)) => held_by(&holder.owner),
+                    Err(error) => refused(&error),
+                }
+            }
+            "release" => match self.locks.remove(&text(&step["lock"])) {
+                Some(guard) => said(guard.release().await, |()| json!({ "done": true })),
+                // A guard is released once: it cannot be written otherwise.
+                None => json!({ "refused": "not-held" }),
             },
-            Self::Wire(cache) => match cache.hold_lock(name, options).await {
-                Ok(LockOutcome::Acquired(guard)) => ("held".into(), Some(guard)),
-                Ok(LockOutcome::HeldByOther(holder)) => (by_other(&holder.owner), None),
-                Err(error) => (transcript_of::<()>(Err(error), |()| String::new()), None),
-            },
-        }
-    }
-
-    /// Who holds a lock.
-    async fn peek_lock(&self, name: &str) -> String {
-        match self {
-            Self::Http(names) => transcript_of(names.lock(name).await, |lock| {
-                lock.holder.map_or("free".into(), |holder| holder.owner)
-            }),
-            Self::Wire(cache) => transcript_of(cache.peek_lock(name).await, |holder| {
-                holder.map_or("free".into(), |holder| holder.owner)
+            "larger_token" => {
+                let token = |name: &str| self.tokens[&text(&step[name])];
+                json!({ "larger": token("lock") > token("than") })
+            }
+            _ => said(self.cache.peek_lock(&name).await, |holder| match holder {
+                Some(holder) => held_by(&holder.owner),
+                None => json!({ "free": true }),
             }),
         }
     }
-}
 
-/// All that is said while one script runs.
-#[derive(Default)]
-struct Transcript(Vec<String>);
-
-impl Transcript {
-    fn say(&mut self, what: &str, said: impl Into<String>) {
-        self.0.push(format!("{what}: {}", said.into()));
+    async fn refill(&mut self, step: &Value) -> Value {
+        let mut entry =
+            self.cache.entry(text(&step["key"])).tags(given::<Vec<String>>(step, "tags"));
+        let LifetimeOptions { max_age, stale_while_revalidate, stale_if_error } = lifetime(step);
+        if let Some(time) = max_age {
+            entry = entry.max_age(time);
+        }
+        if let Some(time) = stale_while_revalidate {
+            entry = entry.stale_while_revalidate(time);
+        }
+        if let Some(time) = stale_if_error {
+            entry = entry.stale_if_error(time);
+        }
+        if let Some(time) = seconds(step, "negative_max_age") {
+            entry = entry.negative_max_age(time);
+        }
+        if let Some(version) = given::<Option<u32>>(step, "schema") {
+            entry = entry.schema(version);
+        }
+        let read = entry.find_or_refill(async || {
+            for during in given::<Vec<Value>>(step, "during") {
+                assert_eq!(self.step(&during).await, during["is"], "{during}");
+            }
+            match (given(step, "fails"), given(step, "no_value")) {
+                (true, _) => Err("the refill of a case fails"),
+                (_, true) => Ok(Refilled::no_value()),
+                _ => Ok(Refilled::value(step["value"].clone())),
+            }
+        });
+        read.await.map_or_else(|_| json!({ "failed": true }), cached)
     }
-}
-
-const SECOND: Duration = Duration::from_secs(1);
-
-fn with(change: impl FnOnce(&mut PutOptions)) -> PutOptions {
-    let mut options = PutOptions::default();
-    change(&mut options);
-    options
-}
-
-/// Everything about entries.
-async fn entries(door: &Door, said: &mut Transcript) {
-    let plain = PutOptions::default();
-    said.say("a miss", door.get("k").await);
-    said.say("a first value", door.put("k", "one", &plain).await);
-    said.say("a hit", door.get("k").await);
-    said.say("a second value", door.put("k", "two", &plain).await);
-    let absent = with(|o| o.condition = PutCondition::IfAbsent);
-    said.say("if absent, there", door.put("k", "three", &absent).await);
-    said.say("if absent, not there", door.put("new", "three", &absent).await);
-    let foreign = with(|o| o.condition = PutCondition::IfMatches("\"0123456789abcdef\"".into()));
-    said.say("if it matches another", door.put("k", "three", &foreign).await);
-    said.say("if it matches, not there", door.put("none", "three", &foreign).await);
-    said.say("it is as it was", door.get("k").await);
-    said.say("an empty value", door.put("empty", "", &plain).await);
-    said.say("an empty hit", door.get("empty").await);
-    let (longest, longer) = ("é".repeat(512), "é".repeat(512) + "x");
-    said.say("the longest key", door.put(&longest, "v", &plain).await);
-    said.say("a longer key", door.put(&longer, "v", &plain).await);
-    said.say("no key", door.put("", "v", &plain).await);
-    said.say("a look-up of a longer key", door.get(&longer).await);
-    said.say("the largest value", door.put("large", &"x".repeat(1 << 20), &plain).await);
-    said.say("a larger value", door.put("larger", &"x".repeat((1 << 20) + 1), &plain).await);
-    said.say(
-        "a media type",
-        door.put("m", "v", &with(|o| o.media_type = Some("text/x".into()))).await,
-    );
-    said.say(
-        "no media type",
-        door.put("m2", "v", &with(|o| o.media_type = Some("text".into()))).await,
-    );
-    let long_type = format!("text/{}", "x".repeat(251));
-    said.say(
-        "a long media type",
-        door.put("m3", "v", &with(|o| o.media_type = Some(long_type))).await,
-    );
-    said.say("a delete", door.delete("k").await);
-    said.say("a delete of what is not there", door.delete("k").await);
-    said.say("a miss again", door.get("k").await);
-}
-
-/// Lifetimes and tags.
-async fn lifetimes(door: &Door, said: &mut Transcript) {
-    let short = with(|o| {
-        o.max_age = Some(SECOND);
-        o.stale_while_revalidate = Some(600 * SECOND);
-    });
-    said.say("a short life", door.put("k", "v", &short).await);
-    let ended = with(|o| o.max_age = Some(Duration::ZERO));
-    said.say("no life", door.put("ended", "v", &ended).await);
-    said.say("what has no life", door.get("ended").await);
-    let only_stale = with(|o| {
-        o.max_age = Some(Duration::ZERO);
-        o.stale_while_revalidate = Some(600 * SECOND);
-    });
-    said.say("stale from the start", door.put("stale", "v", &only_stale).await);
-    said.say("a stale hit", door.get("stale").await);
-    // Too long a life is ten years over HTTP (RFC 9111), and refused over the wire.
-    let hour = LifetimeOptions { max_age: Some(3_600 * SECOND), ..Default::default() };
-    said.say("another life", door.set_lifetime("stale", hour).await);
-    said.say("a hit of that", door.get("stale").await);
-    said.say("another life of nothing", door.set_lifetime("nothing", hour).await);
-    let now = LifetimeOptions { max_age: Some(Duration::ZERO), ..Default::default() };
-    said.say("no life any more", door.set_lifetime("stale", now).await);
-    said.say("that is gone", door.get("stale").await);
-    let tagged = with(|o| o.tags = vec!["line 4".into(), "harbor".into()]);
-    said.say("tags", door.put("t", "v", &tagged).await);
-    said.say("another tag ends", door.invalidate_tag("line 5").await);
-    said.say("it is there", door.get("t").await);
-    said.say("its tag ends", door.invalidate_tag("harbor").await);
-    said.say("it is not", door.get("t").await);
-    for (what, tags) in [
-        ("32 tags", (0..32).map(|n| n.to_string()).collect::<Vec<_>>()),
-        ("33 tags", (0..33).map(|n| n.to_string()).collect()),
-        ("the longest tag", vec!["x".repeat(128)]),
-        ("a longer tag", vec!["x".repeat(129)]),
-        ("an empty tag", vec![String::new()]),
-        ("a tag with other letters", vec!["é".into()]),
-    ] {
-        said.say(what, door.put("t", "v", &with(|o| o.tags = tags)).await);
-    }
-    said.say("a tag that cannot be", door.invalidate_tag("é").await);
-}
-
-/// Read, compute, store: only if nobody has changed the entry since it was read.
-async fn revisions(door: &Door, said: &mut Transcript) {
-    let plain = PutOptions::default();
-    let expecting = |revision| with(|o| o.condition = PutCondition::IfRevision(revision));
-    said.say("nothing is there", door.put("r", "v", &expecting(1)).await);
-    door.put("r", "one", &plain).await;
-    let first = door.revision("r").await.unwrap();
-    said.say("the one that was read", door.put("r", "two", &expecting(first)).await);
-    said.say("it is old now", door.put("r", "three", &expecting(first)).await);
-    said.say("and changed nothing", door.get("r").await);
-    let second = door.revision("r").await.unwrap();
-    said.say("it is larger", (second > first).to_string());
-    // An entity tag says that nothing has changed; a revision says that something has.
-    door.put("r", "one", &plain).await;
-    door.put("r", "two", &plain).await;
-    said.say("changed and changed back", door.put("r", "three", &expecting(second)).await);
-    let third = door.revision("r").await.unwrap();
-    door.delete("r").await;
-    door.put("r", "two", &plain).await;
-    said.say("away and back", door.put("r", "three", &expecting(third)).await);
-    let fourth = door.revision("r").await.unwrap();
-    let lifetime = LifetimeOptions { max_age: Some(60 * SECOND), ..Default::default() };
-    said.say("another lifetime", door.set_lifetime("r", lifetime).await);
-    said.say("leaves it", door.put("r", "three", &expecting(fourth)).await);
-    said.say("a counter", door.add("n", 1).await);
-    let counted = door.revision("n").await.unwrap();
-    said.say("is added to", door.add("n", 1).await);
-    said.say("so it has another", door.put("n", "0", &expecting(counted)).await);
-}
-
-/// Counters and rate limits.
-async fn numbers(door: &Door, said: &mut Transcript) {
-    said.say("a counter", door.add("n", 5).await);
-    said.say("less", door.add("n", -7).await);
-    said.say("its value", door.get("n").await);
-    said.say("too much", door.add("n", i64::MIN).await);
-    said.say("a text", door.put("text", "seven", &PutOptions::default()).await);
-    said.say("added to a text", door.add("text", 1).await);
-    let rate = Rate::new(1, 3_600 * SECOND, 2).unwrap();
-    said.say("one", door.acquire_rate("quay", 1, rate).await);
-    said.say("a look", door.acquire_rate("quay", 0, rate).await);
-    said.say("more than is left", door.acquire_rate("quay", 2, rate).await);
-    said.say("the rest", door.acquire_rate("quay", 1, rate).await);
-    said.say("one more", door.acquire_rate("quay", 1, rate).await);
-    said.say("more than ever", door.acquire_rate("quay", 3, rate).await);
-    said.say("from a counter", door.acquire_rate("n", 1, rate).await);
-    said.say("added to a rate limit", door.add("quay", 1).await);
-}
-
-/// Listings and batches.
-async fn many(door: &Door, said: &mut Transcript) {
-    for n in 0..30 {
-        door.put(&format!("board/{n}"), "v", &PutOptions::default()).await;
-    }
-    door.put("fare/1", "v", &PutOptions::default()).await;
-    said.say("all boards", door.keys("board/", 7).await);
-    said.say("all", door.keys("", 1_000).await);
-    said.say("none", door.keys("zone/", 10).await);
-    said.say("an empty page", door.keys("", 0).await);
-    said.say("too large a page", door.keys("", 1_001).await);
-    let values = [
-        ("fare/1", "two", PutOptions::default()),
-        ("fare/2", "one", with(|o| o.tags = vec!["fares".into()])),
-        ("fare/3", "one", with(|o| o.media_type = Some("text".into()))),
-        ("fare/4", "one", with(|o| o.tags = vec!["é".into()])),
-        ("fare/5", "one", with(|o| o.max_age = Some(Duration::ZERO))),
-    ];
-    for result in door.batches(&values).await {
-        said.say("of a batch", result);
-    }
-    let many: Vec<(&str, &str, PutOptions)> =
-        (0..1_001).map(|_| ("k", "v", PutOptions::default())).collect();
-    for result in door.batches(&many).await.into_iter().take(1) {
-        said.say("the first of more than a batch", result);
-    }
-}
-
-/// Puts, then gets, then deletes several keys in batches over the wire.
-async fn wire_batches(cache: &Cache, values: &[(&str, &str, PutOptions)]) -> Vec<String> {
-    let mut said = Vec::new();
-    let keys: Vec<&str> = values.iter().map(|(key, ..)| *key).collect();
-    let puts: Vec<PutMany> = values
-        .iter()
-        .map(|(key, value, options)| PutMany {
-            key: (*key).to_owned(),
-            value: (*value).to_owned().into(),
-            options: options.clone(),
-        })
-        .collect();
-    match cache.put_many(&puts).await {
-        Ok(results) => said.extend(results.into_iter().map(|r| transcript_of(r, replaced))),
-        Err(error) => said.push(transcript_of::<()>(Err(error), |()| String::new())),
-    }
-    match cache.get_many(&keys).await {
-        Ok(results) => said.extend(results.into_iter().map(|result| {
-            transcript_of(result, |hit| {
-                hit.map_or("miss".into(), |hit| String::from_utf8_lossy(&hit.value).into())
-            })
-        })),
-        Err(error) => said.push(transcript_of::<()>(Err(error), |()| String::new())),
-    }
-    match cache.delete_many(&keys).await {
-        Ok(results) => said.extend(
-            results.into_iter().map(|r| transcript_of(r, |there| format!("deleted {there}"))),
-        ),
-        Err(error) => said.push(transcript_of::<()>(Err(error), |()| String::new())),
-    }
-    said
-}
-
-/// Locks.
-async fn locks(door: &Door, said: &mut Transcript) {
-    let of = |owner: &str| LockOptions { owner: Some(owner.into()), ..Default::default() };
-    said.say("a free lock", door.peek_lock("berth").await);
-    let (first, held) = door.lock("berth", &of("pilot")).await;
-    said.say("a first claim", first);
-    said.say("a second claim", door.lock("berth", &of("other")).await.0);
-    said.say("who has it", door.peek_lock("berth").await);
-    let before = held.unwrap();
-    let token = before.fencing_token();
-    said.say("a release", transcript_of(before.release().await, |()| "done".into()));
-    let (again, held) = door.lock("berth", &of("other")).await;
-    said.say("a claim after it", again);
-    let held = held.unwrap();
-    said.say("a larger token", (held.fencing_token() > token).to_string());
-    let waits = LockOptions { wait: SECOND, ..of("late") };
-    said.say("a wait in vain", door.lock("berth", &waits).await.0);
-    let short = LockOptions { lease: Duration::from_millis(99), ..of("x") };
-    said.say("too short a lease", door.lock("quay", &short).await.0);
-    let long = LockOptions { lease: 86_401 * SECOND, ..of("x") };
-    said.say("too long a lease", door.lock("quay", &long).await.0);
-    // Too long a wait is shortened over HTTP, where it is a preference (RFC 7240).
-    said.say("too long a note", door.lock("quay", &of(&"x".repeat(201))).await.0);
-    said.say("no name", door.lock("", &of("x")).await.0);
-    drop(held);
-}
-
-async fn script(part: &str, door: &Door) -> Vec<String> {
-    let mut said = Transcript::default();
-    match part {
-        "entries" => entries(door, &mut said).await,
-        "revisions" => revisions(door, &mut said).await,
-        "lifetimes" => lifetimes(door, &mut said).await,
-        "numbers" => numbers(door, &mut said).await,
-        "many" => many(door, &mut said).await,
-        _ => locks(door, &mut said).await,
-    }
-    said.0
 }
 
 #[rstest]
-#[case("entries")]
-#[case("revisions")]
-#[case("lifetimes")]
-#[case("numbers")]
-#[case("many")]
-#[case("locks")]
+#[case("wire")]
+#[case("http")]
 #[tokio::test]
-async fn both_transports_conform(#[case] part: &str) {
-    let verax = Verax::serve(&[]);
+async fn the_client_conforms(#[case] door: &str) {
+    let verax = Verax::ephemeral(&[]);
     verax.run(&["tenant", "create", "ferrydesk"]).done();
-    for namespace in ["http", "wire"] {
-        verax.run(&["namespace", "create", &format!("ferrydesk/{namespace}")]).done();
+    verax.run(&["namespace", "create", "ferrydesk/cases", "--max-age", "10m"]).done();
+    let patient = Duration::from_secs(30);
+    let options = CacheOptions { timeout: patient, bound: patient, ..CacheOptions::default() };
+    let cache = match door {
+        "wire" => verax.client().cache("ferrydesk", "cases", options).unwrap(),
+        _ => verax.client().cache_over_http("ferrydesk", "cases", options).unwrap(),
+    };
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../clients/conformance/cases.json");
+    let cases: Vec<Value> = serde_json::from_slice(&std::fs::read(path).unwrap()).unwrap();
+    let (mut differences, mut steps) = (Vec::new(), 0);
+    for case in &cases {
+        cache.clear().await.unwrap();
+        let mut runner = Runner::new(&cache);
+        for step in case["steps"].as_array().unwrap() {
+            let result = runner.step(step).await;
+            steps += 1;
+            if result != step["is"] {
+                differences.push(format!("{}: {step}\n   is {result}", case["name"]));
+            }
+        }
     }
-    let client = Client::new(ClientOptions {
-        url: verax.url().to_owned(),
-        wire: verax.wire().to_owned(),
-        token: Some(verax.token().into()),
-        ..Default::default()
-    })
-    .unwrap();
-    let patient = CacheOptions { timeout: Duration::from_secs(30), ..Default::default() };
-    let wire = client.cache("ferrydesk", "wire", patient).unwrap();
-    let http = client.namespace("ferrydesk", "http").unwrap();
-    let over_http = script(part, &Door::Http(http)).await;
-    let over_wire = script(part, &Door::Wire(Box::new(wire))).await;
-    assert!(over_http.len() > 10, "{over_http:?}");
-    let differ: Vec<_> = over_http.iter().zip(&over_wire).filter(|(a, b)| a != b).collect();
-    assert!(differ.is_empty(), "over HTTP and over the wire: {differ:#?}");
-    assert_eq!(over_http.len(), over_wire.len());
+    assert!(differences.is_empty(), "{}", differences.join("\n"));
+    assert!(steps > 100, "{steps}");
 }

@@ -30,7 +30,7 @@ async fn the_console_shows_memory_and_hit_ratio() {
     let field = page.query(By::Css("input[name=token]")).first().await.unwrap();
     field.send_keys("not-a-token").await.unwrap();
     browser.click(By::Css("form button")).await;
-    browser.text_when("[role=alert]", |text| text.contains("unknown or revoked")).await;
+    browser.text_when("[role=alert]", |text| text.contains("unknown, expired or revoked")).await;
     check("sign-in").await;
 
     // The link of the start signs in, once, and leaves no code in the address bar.

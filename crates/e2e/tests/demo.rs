@@ -13,7 +13,7 @@ async fn a_first_session_with_the_demo() {
     let verax = Verax::demo(&["--no-traffic"]);
     let boards = verax.client().namespace("ferrydesk", "boards").unwrap();
     let read = async || match boards.look_up("board/aldermouth", ReadOptions::default()).await {
-        Ok(Lookup::Found(found)) => *found,
+        Ok(Lookup::Found(found)) => found,
         other => panic!("{other:?}"),
     };
 

@@ -60,7 +60,7 @@ fn the_openapi_description_is_valid() {
 
 #[test]
 fn responses_match_the_openapi_description() {
-    let verax = Verax::serve(&[]);
+    let verax = Verax::ephemeral(&[]);
     verax.run(&["tenant", "create", "ferrydesk"]).done();
     verax.run(&["namespace", "create", "ferrydesk/boards"]).done();
     let directory = tempfile::tempdir().unwrap();

@@ -113,7 +113,7 @@ async fn change_records(
             outcomes.push(deleted.is_ok());
         }
         model.lock().unwrap().namespaces.insert(name.clone(), known);
-        let request = CreateToken { scopes: vec!["read:tideline".into()], note: name.clone() };
+        let request = CreateToken::new(&["read:tideline".into()], &name);
         match client.create_token(&request).await {
             Ok(created) => {
                 let (id, secret) = (created.token.id, created.secret);

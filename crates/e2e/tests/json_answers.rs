@@ -72,9 +72,12 @@ const ENTRY: [&str; 9] = [
     "value_bytes",
 ];
 
+const TOKEN: [&str; 7] =
+    ["created_at", "expires_at", "id", "last_used_at", "note", "revoked_at", "scopes"];
+
 #[tokio::test(flavor = "multi_thread")]
 async fn json_output_of_every_command_has_its_members() {
-    let verax = Verax::serve(&[]);
+    let verax = Verax::ephemeral(&[]);
     let answer = |arguments: &[&str]| {
         let with_json: Vec<&str> = arguments.iter().copied().chain(["--json"]).collect();
         let answer = verax.run(&with_json);
@@ -123,10 +126,16 @@ async fn json_output_of_every_command_has_its_members() {
 
     let token = shape(
         &["token", "create", "--scope", "read:ferrydesk", "--note", "boards"],
-        &["created_at", "id", "note", "revoked_at", "scopes", "secret"],
+        &[&TOKEN[..], &["secret"]].concat(),
     );
     assert!(token["secret"].as_str().unwrap().starts_with("verax-token-"));
-    let listed = shape(&["token", "list"], &["created_at", "id", "note", "revoked_at", "scopes"]);
+    let rotate = ["token", "rotate", &token["id"].to_string()];
+    let rotated = shape(&rotate, &["previous", "secret", "token"]);
+    assert_eq!(
+        (members(&rotated["token"]), members(&rotated["previous"])),
+        (TOKEN.into(), TOKEN.into())
+    );
+    let listed = shape(&["token", "list"], &TOKEN);
     assert!(!listed.to_string().contains("verax-token-"), "secrets are shown once");
     shape(&["token", "revoke", &token["id"].to_string()], &["revoked"]);
     shape(&["activity", "list"], &["action", "actor", "at", "detail", "id", "subject", "tenant"]);

@@ -15,7 +15,10 @@ use verax_e2e::{Verax, send, until};
 use verax_wire::{Frame, Hello, Request, VERSION};
 
 fn started() -> Verax {
-    let verax = Verax::serve(&[]);
+    prepared(Verax::ephemeral(&[]))
+}
+
+fn prepared(verax: Verax) -> Verax {
     verax.run(&["tenant", "create", "quayside"]).done();
     verax.run(&["namespace", "create", "quayside/berths"]).done();
     verax
@@ -172,7 +175,7 @@ async fn a_killed_holder_is_followed_by_the_next_in_the_queue() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn fencing_tokens_grow_across_kills_and_locks_work_without_mariadb() {
-    let mut verax = started();
+    let mut verax = prepared(Verax::serve(&[]));
     let mut last = 0;
     for _ in 0..3 {
         let berths = berths(&verax);

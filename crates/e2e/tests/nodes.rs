@@ -173,17 +173,24 @@ async fn a_standby_identifies_itself() {
     // A command that knows the standby alone finds the active one.
     pair.run(standby.url(), &["put", "quayside/berths", "b", "x"]).done();
     assert_eq!(pair.run(active.url(), &["get", "quayside/berths", "b"]).done().trim(), "x");
-    // So does the client in Python that knows both, the standby first.
-    let python = Command::new("python3")
-        .args(["-B", "-c"])
-        .arg("from verax import Verax; n = Verax.from_environment().namespace('quayside', 'berths'); print(n.get('b').value)")
-        .current_dir(concat!(env!("CARGO_MANIFEST_DIR"), "/../../clients/python"))
-        .env("VERAX_URL", format!("{},{}", standby.url(), active.url()))
-        .env("VERAX_TOKEN", &pair.token)
-        .output()
-        .unwrap();
-    let errors = String::from_utf8_lossy(&python.stderr);
-    assert_eq!(String::from_utf8_lossy(&python.stdout).trim(), "b'x'", "{errors}");
+    // So does the client in Python that knows both, the standby first, over either transport.
+    let urls = format!("{},{}", standby.url(), active.url());
+    let wires = format!("{},{}", standby.wire(), active.wire());
+    for (variable, addresses) in [("VERAX_URL", urls), ("VERAX_WIRE_URL", wires)] {
+        let read =
+            "n = Verax.from_environment().cache('quayside', 'berths', CacheOptions(timeout=20))";
+        let python = Command::new("python3")
+            .args(["-B", "-c"])
+            .arg(format!("from verax import *; {read}; print(n.get('b').value)"))
+            .current_dir(concat!(env!("CARGO_MANIFEST_DIR"), "/../../clients/python"))
+            .env(variable, addresses)
+            .env("VERAX_TOKEN", &pair.token)
+            .output()
+            .unwrap();
+        let errors = String::from_utf8_lossy(&python.stderr);
+        let said = String::from_utf8_lossy(&python.stdout);
+        assert_eq!(said.trim(), "b'x'", "{variable}: {errors}");
+    }
     // Neither can a second process with the same identity start.
     let copied = standby.scratch("copy");
     std::fs::create_dir(&copied).unwrap();

@@ -6,7 +6,7 @@ use serde_json::json;
 use verax_e2e::Verax;
 
 fn started() -> Verax {
-    let verax = Verax::serve(&[]);
+    let verax = Verax::ephemeral(&[]);
     verax.run(&["tenant", "create", "ferrydesk"]).done();
     verax.run(&["namespace", "create", "ferrydesk/notes", "--max-age", "5m"]).done();
     verax
@@ -30,7 +30,7 @@ fn every_operation_has_a_command() {
         3
     );
     let again = verax.run(&["counter", "add", place, "boardings", "-5"]).done();
-    assert!(again.starts_with("-2 · counted on"), "{again}");
+    assert!(again.starts_with("-2 · added"), "{again}");
     verax.run(&["put", place, "words", "not a number"]).done();
     let refused = verax.run(&["counter", "add", place, "words"]);
     assert!(refused.code == 4 && refused.err.contains("not a whole number"), "{refused:?}");

@@ -86,7 +86,7 @@ struct Started {
 /// Notices that are written through.
 async fn started() -> Started {
     let (desk, address) = Desk::start().await;
-    let verax = Verax::serve(&[]);
+    let verax = Verax::ephemeral(&[]);
     verax.run(&["tenant", "create", "ferrydesk"]).done();
     let at = format!("http://{address}/notices/{{harbor}}");
     let create = ["origin", "create", "ferrydesk/desk", "--at", &at, "--retry-budget", "0"];
@@ -179,7 +179,7 @@ async fn an_origin_of_two_servers_shows_which_one_is_healthy() {
     for desk in [&one, &two] {
         desk.notices.lock().unwrap().insert("ulla".into(), "ice".into());
     }
-    let verax = Verax::serve(&[]);
+    let verax = Verax::ephemeral(&[]);
     verax.run(&["tenant", "create", "ferrydesk"]).done();
     let (at, endpoint) = (format!("http://{first}/notices/{{key}}"), format!("http://{second}"));
     let create = ["origin", "create", "ferrydesk/desk", "--at", &at, "--endpoint", &endpoint];
@@ -237,7 +237,7 @@ async fn an_origin_of_two_servers_shows_which_one_is_healthy() {
 
 #[test]
 fn invalid_origin_settings_are_refused_with_a_reason() {
-    let verax = Verax::serve(&[]);
+    let verax = Verax::ephemeral(&[]);
     verax.run(&["tenant", "create", "ferrydesk"]).done();
     let (http, sql) = (["--at", "http://h/x"], ["--at", "mysql://a@h/db"]);
     let cases: [(&[&str], &[&str], i32, &str); 10] = [

@@ -14,7 +14,7 @@ fn token_for(verax: &Verax, tenant: &str) -> String {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn two_tenants_share_a_service_and_nothing_else() {
-    let verax = Verax::serve(&[]);
+    let verax = Verax::ephemeral(&[]);
     for tenant in ["ferrydesk", "tideline"] {
         verax.run(&["tenant", "create", tenant]).done();
         let place = format!("{tenant}/notes");
@@ -76,7 +76,7 @@ fn reqwest_client() -> reqwest::Client {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn entries_are_put_listed_shown_and_deleted() {
-    let verax = Verax::serve(&[]);
+    let verax = Verax::ephemeral(&[]);
     verax.run(&["tenant", "create", "quayside"]).done();
     verax.run(&["namespace", "create", "quayside/berths"]).done();
     entries_by_command(&verax);
@@ -209,7 +209,7 @@ async fn entries_by_http(verax: &Verax) {
 
 #[test]
 fn a_prefix_is_cleared_and_nothing_else() {
-    let verax = Verax::serve(&[]);
+    let verax = Verax::ephemeral(&[]);
     verax.run(&["tenant", "create", "ferrydesk"]).done();
     verax.run(&["namespace", "create", "ferrydesk/boards"]).done();
     for key in ["board/a", "board/b", "boar", "fare/a"] {

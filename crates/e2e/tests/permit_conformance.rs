@@ -130,7 +130,7 @@ impl Door {
 
     async fn delete(&mut self, key: &str) {
         match self {
-            Self::Http(names) => names.delete(key).await.unwrap(),
+            Self::Http(names) => drop(names.delete(key).await.unwrap()),
             Self::Wire { .. } => drop(self.call(Request::Delete { key }).await),
         }
     }
@@ -205,7 +205,7 @@ async fn script(door: &mut Door) -> Vec<String> {
 
 #[tokio::test]
 async fn permits_are_the_same_over_both_transports() {
-    let verax = Verax::serve(&[]);
+    let verax = Verax::ephemeral(&[]);
     verax.run(&["tenant", "create", "ferrydesk"]).done();
     for namespace in ["ferrydesk/http", "ferrydesk/wire"] {
         verax.run(&["namespace", "create", namespace, "--negative-max-age", "1m"]).done();

@@ -14,7 +14,7 @@ use verax_client::{Cache, CacheOptions, PermitOptions, PermitOutcome, PutOptions
 use verax_e2e::{HeldOrigin, Verax, until};
 
 fn started() -> Verax {
-    let verax = Verax::serve(&[]);
+    let verax = Verax::ephemeral(&[]);
     verax.run(&["tenant", "create", "ferrydesk"]).done();
     verax.run(&["namespace", "create", "ferrydesk/boards", "--max-age", "10m"]).done();
     verax
@@ -73,7 +73,7 @@ async fn problem(response: Response) -> String {
 #[tokio::test(flavor = "multi_thread")]
 async fn ten_thousand_callers_make_one_origin_call() {
     let origin = HeldOrigin::start("07:10 Saltmere").await;
-    let verax = Verax::serve(&[]);
+    let verax = Verax::ephemeral(&[]);
     verax.run(&["tenant", "create", "ferrydesk"]).done();
     let at = origin.at();
     verax.run(&["origin", "create", "ferrydesk/desk", "--at", &at, "--total-timeout", "2m"]).done();

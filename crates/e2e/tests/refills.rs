@@ -64,7 +64,7 @@ async fn desk() -> (Arc<Desk>, String) {
 
 /// A service with one namespace over an origin.
 fn over(origin: &str, policy: &[&str]) -> (Verax, Namespace) {
-    let verax = Verax::serve(&[]);
+    let verax = Verax::ephemeral(&[]);
     verax.run(&["tenant", "create", "ferrydesk"]).done();
     let at = format!("{origin}/{{key}}");
     verax.run(&["origin", "create", "ferrydesk/desk", "--at", &at, "--total-timeout", "2s"]).done();
@@ -122,7 +122,7 @@ async fn a_value_read_before_an_invalidation_is_not_stored_after_it(#[case] how:
     // The data changes, and whoever changed it says so, while the old value is on its way.
     desk.version.store(1, Ordering::SeqCst);
     match how {
-        "delete" => boards.delete("k").await.unwrap(),
+        "delete" => drop(boards.delete("k").await.unwrap()),
         "clear" => drop(boards.clear().await.unwrap()),
         _ => drop(boards.put("k", "k v1", PutOptions::default()).await.unwrap()),
     }

@@ -21,7 +21,10 @@ use verax_e2e::{HeldOrigin, Verax, until};
 use verax_wire::{Frame, GetFlags, Hello, Reply, Request, VERSION, next_frame};
 
 fn started() -> Verax {
-    let verax = Verax::serve(&[]);
+    prepared(Verax::ephemeral(&[]))
+}
+
+fn prepared(verax: Verax) -> Verax {
     verax.run(&["tenant", "create", "ferrydesk"]).done();
     verax.run(&["namespace", "create", "ferrydesk/boards", "--max-age", "10m"]).done();
     verax
@@ -179,7 +182,7 @@ async fn a_token_grants_its_scopes_only_and_is_revoked_immediately() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_slow_origin_does_not_delay_later_requests() {
     let origin = HeldOrigin::start("slow").await;
-    let verax = Verax::serve(&[]);
+    let verax = Verax::ephemeral(&[]);
     verax.run(&["tenant", "create", "ferrydesk"]).done();
     verax.run(&["origin", "create", "ferrydesk/desk", "--at", &origin.at()]).done();
     verax.run(&["namespace", "create", "ferrydesk/boards", "--origin", "desk"]).done();
@@ -280,7 +283,7 @@ async fn connections_that_speak_another_protocol_are_told_and_closed(
     #[case] bytes: &[u8],
     #[case] says: &str,
 ) {
-    let verax = Verax::serve(&[]);
+    let verax = Verax::ephemeral(&[]);
     let mut stream = TcpStream::connect(verax.wire()).await.unwrap();
     stream.write_all(bytes).await.unwrap();
     let mut received = Vec::new();
@@ -566,8 +569,29 @@ fn a_handle_outlives_the_runtime_it_connected_on() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn clients_are_told_of_a_stop_and_reconnect_after_a_restart() {
+async fn clearing_needs_the_right_to_manage_and_no_other() {
     let verax = started();
+    let cache = boards(&verax, CacheOptions::default());
+    cache.put("k", "v", PutOptions::default()).await.unwrap();
+    let handle = |scopes: &[&str]| {
+        let mut create = vec!["token", "create", "--json"];
+        create.extend(scopes.iter().flat_map(|scope| ["--scope", scope]));
+        let created = verax.run(&create).json();
+        let client = verax.client_with(created["secret"].as_str().unwrap());
+        client.cache("ferrydesk", "boards", CacheOptions::default()).unwrap()
+    };
+    let writer = handle(&["read:ferrydesk", "write:ferrydesk"]);
+    assert_eq!(writer.clear().await.unwrap_err().failure(), Some(FailureKind::MissingScope));
+    assert_eq!(text(&cache, "k").await.unwrap(), "v");
+    let manager = handle(&["manage:ferrydesk/boards"]);
+    assert_eq!(manager.get("k").await.unwrap_err().failure(), Some(FailureKind::MissingScope));
+    assert_eq!(manager.clear().await.unwrap(), 1);
+    assert!(cache.get("k").await.unwrap().is_none());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn clients_are_told_of_a_stop_and_reconnect_after_a_restart() {
+    let verax = prepared(Verax::serve(&[]));
     let mut stream = hello(&verax, &verax.token(), VERSION, VERSION).await;
     let mut received = Vec::new();
     next(&mut stream, &mut received).await.unwrap();
