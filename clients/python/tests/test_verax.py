@@ -218,6 +218,26 @@ class Outages(unittest.TestCase):
                     self.assertTrue(decision.is_allowed and decision.undecided is not None)
                     self.assertNotIn("verax-token-0", repr(verax) + repr(notes))
 
+    def test_a_body_refused_before_it_was_sent_tells_the_reason(self):
+        problem = (b'{"type": "urn:verax:problem:value-too-large", "status": 413, "detail": "too large"}')
+
+        def refuse(listener):
+            with listener.accept()[0] as connection:
+                connection.recv(100)
+                connection.sendall(b"HTTP/1.1 413 Content Too Large\r\ncontent-length: %d\r\n\r\n%s"
+                                   % (len(problem), problem))
+            # Closed with bytes unread, so that the connection is reset.
+
+        with socket.create_server(("127.0.0.1", 0)) as listener:
+            refusing = threading.Thread(target=refuse, args=(listener,))
+            refusing.start()
+            url = f"http://127.0.0.1:{listener.getsockname()[1]}"
+            cache = opened(self, Verax(wire=None, url=url, token=TOKEN), options=PATIENT)
+            with self.assertRaises(Refused) as refused:
+                cache.put("large", b"x" * (16 << 20))
+            self.assertEqual(refused.exception.name, "value-too-large")
+            refusing.join()
+
     def test_what_is_wrong_is_named(self):
         http = URL.removeprefix("http://")
         for verax, says in [(Verax("127.0.0.1:1"), "cannot be reached"),

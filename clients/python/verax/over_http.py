@@ -108,9 +108,16 @@ class Http:
                 at, left = (at + 1) % len(self._all), left - 1
                 continue
             try:
-                connection.request(method, path, body=body, headers=fields)
+                is_sent = True
+                try:
+                    connection.request(method, path, body=body, headers=fields)
+                except (BrokenPipeError, ConnectionResetError):
+                    # A server may refuse a body before all of it was sent: its response says why.
+                    is_sent = False
                 response = connection.getresponse()
                 status, answered, value = response.status, response.headers, response.read()
+                if not is_sent:
+                    self._drop()
                 if status == 503 and left > 0 and _problem_name(value) == "standby":
                     at, left = (at + 1) % len(self._all), left - 1
                     continue
@@ -176,7 +183,7 @@ def _refusal(problem: Dict[str, Any]) -> Reply:
     # HTTP tells what cannot be read from what cannot be; the wire protocol has one name for both.
     name = "invalid" if name == "bad-request" else name
     return Reply("failed", Refused(name, problem.get("detail", ""), problem.get("request_id"),
-                                   problem.get("unchanged") is True))
+                                   problem.get("unchanged") is True, problem.get("retry_after_seconds")))
 
 
 def _cache_control(lifetime: Lifetime, *more: str) -> Dict[str, str]:

@@ -3,6 +3,7 @@
 #![allow(clippy::unwrap_used)]
 
 use std::net::TcpListener;
+use std::time::Duration;
 
 use serde_json::Value;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
@@ -170,6 +171,41 @@ async fn bad_requests_are_refused_with_a_reason() {
     // Through all of it, nothing was lost.
     let kept = boards.get("kept").await.unwrap().unwrap();
     assert_eq!(kept.value, "as it was");
+}
+
+/// A client that sends its whole body before it reads, as most do, still learns why it was refused;
+/// one that never ends its body is disconnected.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_refused_body_may_still_be_sent() {
+    let verax = Verax::ephemeral(&[]);
+    verax.run(&["tenant", "create", "ferrydesk"]).done();
+    verax.run(&["namespace", "create", "ferrydesk/boards", "--max-value", "1KiB"]).done();
+    let (token, address) = (verax.token(), verax.url().trim_start_matches("http://").to_owned());
+    let head = format!(
+        "PUT {ENTRIES}/large HTTP/1.1\r\nhost: localhost\r\nauthorization: Bearer {token}\r\ncontent-length: {}\r\n\r\n",
+        64 << 20
+    );
+    let body = vec![b'x'; 1 << 20];
+    for _ in 0..5 {
+        let mut stream = tokio::net::TcpStream::connect(&address).await.unwrap();
+        stream.write_all(head.as_bytes()).await.unwrap();
+        // The refusal is under way when the body begins.
+        stream.readable().await.unwrap();
+        for _ in 0..64 {
+            stream.write_all(&body).await.unwrap();
+        }
+        let mut answer = String::new();
+        stream.read_to_string(&mut answer).await.unwrap();
+        assert!(answer.starts_with("HTTP/1.1 413"), "{answer}");
+    }
+    let mut endless = tokio::net::TcpStream::connect(&address).await.unwrap();
+    endless.write_all(head.as_bytes()).await.unwrap();
+    let sending = async {
+        while endless.write_all(b"x").await.is_ok() {
+            tokio::task::yield_now().await
+        }
+    };
+    tokio::time::timeout(Duration::from_secs(60), sending).await.unwrap();
 }
 
 #[tokio::test(flavor = "multi_thread")]

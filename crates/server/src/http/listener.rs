@@ -2,27 +2,22 @@
 //! long.
 
 use std::convert::Infallible;
-use std::io;
-use std::pin::Pin;
 use std::sync::Arc;
-use std::task::{Context, Poll};
 use std::time::Duration;
 
-use axum::body::Body;
 use axum::extract::Request;
 use axum::response::Response;
 use hyper::server::conn::http1;
 use hyper::service::service_fn;
 use hyper_util::rt::{TokioIo, TokioTimer};
-use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
-use tokio::net::{TcpListener, TcpStream};
+use tokio::net::TcpListener;
 use tokio::sync::watch;
 use tokio_io_timeout::TimeoutWriter;
-use tokio_rustls::server::TlsStream;
 
 use crate::accept::accept;
 use crate::connections::{ConnectionLimits, ConnectionSlot};
 use crate::http::host::HostNames;
+use crate::http::stream::{Stream, UnreadBody};
 use crate::tls::Tls;
 
 /// A response is abandoned if the client reads nothing for this long.
@@ -30,76 +25,6 @@ const SILENCE_TIMEOUT: Duration = Duration::from_secs(120);
 
 /// The maximum size of a request's header, in bytes.
 const MAX_HEADER_BYTES: usize = 64 << 10;
-
-/// The transport of an HTTP connection.
-#[derive(Debug)]
-pub(crate) struct Stream {
-    over: Over,
-}
-
-#[derive(Debug)]
-enum Over {
-    Plain(TcpStream),
-    Tls(Box<TlsStream<TcpStream>>),
-}
-
-macro_rules! delegate {
-    ($self:ident, $stream:ident => $call:expr) => {
-        match &mut $self.get_mut().over {
-            Over::Plain(stream) => {
-                let $stream = Pin::new(stream);
-                $call
-            }
-            Over::Tls(stream) => {
-                let $stream = Pin::new(stream.as_mut());
-                $call
-            }
-        }
-    };
-}
-
-impl AsyncRead for Stream {
-    fn poll_read(
-        self: Pin<&mut Self>,
-        cx: &mut Context<'_>,
-        buf: &mut ReadBuf<'_>,
-    ) -> Poll<io::Result<()>> {
-        delegate!(self, stream => stream.poll_read(cx, buf))
-    }
-}
-
-impl AsyncWrite for Stream {
-    fn poll_write(
-        self: Pin<&mut Self>,
-        cx: &mut Context<'_>,
-        buf: &[u8],
-    ) -> Poll<io::Result<usize>> {
-        delegate!(self, stream => stream.poll_write(cx, buf))
-    }
-
-    fn poll_flush(self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
-        delegate!(self, stream => stream.poll_flush(cx))
-    }
-
-    fn poll_shutdown(self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
-        delegate!(self, stream => stream.poll_shutdown(cx))
-    }
-
-    fn poll_write_vectored(
-        self: Pin<&mut Self>,
-        cx: &mut Context<'_>,
-        bufs: &[io::IoSlice<'_>],
-    ) -> Poll<io::Result<usize>> {
-        delegate!(self, stream => stream.poll_write_vectored(cx, bufs))
-    }
-
-    fn is_write_vectored(&self) -> bool {
-        match &self.over {
-            Over::Plain(stream) => stream.is_write_vectored(),
-            Over::Tls(stream) => stream.is_write_vectored(),
-        }
-    }
-}
 
 /// Options of the HTTP listener.
 #[derive(Debug, Clone)]
@@ -141,12 +66,13 @@ pub(crate) async fn serve_connections<A, F>(
         async move {
             // No request was read yet, so there is nothing to respond to.
             let Ok(slot) = slot else { return };
-            let over = match tls {
-                None => Some(Over::Plain(stream)),
-                Some(tls) => tls.accept(stream).await.map(|s| Over::Tls(Box::new(s))),
+            let unread = UnreadBody::default();
+            let stream = match tls {
+                None => Some(Stream::plain(stream, unread.clone())),
+                Some(tls) => tls.accept(stream).await.map(|s| Stream::tls(s, unread.clone())),
             };
-            if let Some(over) = over {
-                serve_connection(Stream { over }, header_timeout, slot, stop, answer).await;
+            if let Some(stream) = stream {
+                serve_connection(stream, unread, header_timeout, slot, stop, answer).await;
             }
         }
     })
@@ -155,6 +81,7 @@ pub(crate) async fn serve_connections<A, F>(
 
 async fn serve_connection<A, F>(
     stream: Stream,
+    unread: UnreadBody,
     header_timeout: Duration,
     place: Arc<ConnectionSlot>,
     mut stopping: watch::Receiver<bool>,
@@ -168,7 +95,7 @@ async fn serve_connection<A, F>(
     stream.set_timeout(Some(SILENCE_TIMEOUT));
     let of = Arc::clone(&place);
     let service = service_fn(move |request: hyper::Request<hyper::body::Incoming>| {
-        let answering = answer(request.map(Body::new), Arc::clone(&of));
+        let answering = answer(request.map(|body| unread.track(body)), Arc::clone(&of));
         async move { Ok::<_, Infallible>(answering.await) }
     });
     let mut builder = http1::Builder::new();

@@ -32,6 +32,7 @@ mod router;
 mod runs;
 mod serve;
 mod sessions;
+mod stream;
 mod tags;
 mod values;
 mod waiting;
