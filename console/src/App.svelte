@@ -1,29 +1,22 @@
 <script lang="ts">
   import { onMount } from 'svelte';
-  import { ApiError, api, type Session } from './lib/api';
-  import { LiveFeed } from './lib/live-feed.svelte';
-  import { drills, load, pageOf, waiting } from './lib/pages';
-  import { route } from './lib/route.svelte';
-  import Drills from './pages/Drills.svelte';
-  import Load from './pages/Load.svelte';
-  import Overview from './pages/Overview.svelte';
-  import Standby from './pages/Standby.svelte';
-  import SignIn from './pages/SignIn.svelte';
-  import Waiting from './pages/Waiting.svelte';
+  import { Router } from 'sv-router';
+  import { ApiError, api } from './lib/api';
+  import { feed, signed } from './lib/session.svelte';
   import Masthead from './components/Masthead.svelte';
+  import SignIn from './pages/SignIn.svelte';
+  import Standby from './pages/Standby.svelte';
+  import './router';
 
-  const page = $derived(pageOf(route.path));
-  let session = $state<Session | null>(null);
   let asked = $state(false);
   let unreachable = $state('');
-  const feed = new LiveFeed(() => (session = null));
 
   async function ask() {
     try {
-      session = await api.session();
+      signed.session = await api.session();
       unreachable = '';
     } catch (error) {
-      session = null;
+      signed.session = null;
       if (!(error instanceof ApiError)) unreachable = 'Verax does not answer. Is it running?';
     }
     asked = true;
@@ -31,17 +24,17 @@
 
   async function signOut() {
     await api.signOut().catch(() => undefined);
-    session = null;
+    signed.session = null;
   }
 
   onMount(() => {
     // A sign-in link is used even where an older session still stands.
-    if (route.path === '/sign-in' && location.hash.length > 1) asked = true;
+    if (location.pathname === '/sign-in' && location.hash.length > 1) asked = true;
     else void ask();
   });
 
   $effect(() => {
-    if (session) feed.start();
+    if (signed.session) feed.start();
     else feed.stop();
     return () => feed.stop();
   });
@@ -49,21 +42,22 @@
 
 {#if !asked}
   <p class="p-8" aria-live="polite">Loading …</p>
-{:else if !session}
-  <SignIn notice={unreachable} onsignedin={(s) => ((session = s), route.go('/'))} />
+{:else if !signed.session}
+  <SignIn
+    notice={unreachable}
+    onsignedin={(session) => {
+      // Whoever followed a link to a page gets that page; the router starts where the address is.
+      if (location.pathname === '/sign-in') history.replaceState(null, '', '/');
+      signed.session = session;
+    }}
+  />
 {:else}
-  <Masthead {session} {feed} onsignout={signOut} />
-  <main class="mx-auto max-w-[84rem] px-6 pb-8">
+  <Masthead session={signed.session} {feed} onsignout={signOut} />
+  <main class="mx-auto max-w-[84rem] px-4 pb-8 sm:px-6">
     {#if feed.latest?.role === 'standby'}
       <Standby {feed} />
-    {:else if page === load}
-      <Load {feed} />
-    {:else if page === waiting}
-      <Waiting />
-    {:else if page === drills}
-      <Drills />
     {:else}
-      <Overview {feed} />
+      <Router />
     {/if}
   </main>
 {/if}

@@ -1,5 +1,5 @@
 import { expect, it } from 'vitest';
-import { overview, pageOf, pages } from '../src/lib/pages';
+import { overview, pageOf, pages, tenants } from '../src/lib/pages';
 
 it('every page has a path, a name and a question of its own', () => {
   for (const part of ['path', 'name', 'question'] as const) {
@@ -8,7 +8,10 @@ it('every page has a path, a name and a question of its own', () => {
   expect(pages.every((page) => page.question.endsWith('?'))).toBe(true);
 });
 
-it('an unknown path shows the overview', () => {
-  expect(pageOf('/load').name).toBe('Load');
-  expect(pageOf('/nowhere')).toBe(overview);
+it('a path belongs to the page above it, and an unknown one to none', () => {
+  expect(pageOf('/load')?.name).toBe('Load');
+  expect(pageOf('/')).toBe(overview);
+  expect(pageOf('/tenants/ferrydesk/boards')).toBe(tenants);
+  expect(pageOf('/nowhere')).toBeUndefined();
+  expect(pageOf('/tenantsandmore')).toBeUndefined();
 });

@@ -70,6 +70,11 @@
     return `${Number.isInteger(seconds) ? seconds : seconds.toFixed(1)} s`;
   }
 
+  /** The time of day, to the second. */
+  function clockTime(seconds: number): string {
+    return new Date(seconds * 1000).toLocaleTimeString('en-GB');
+  }
+
   function draw() {
     chart?.destroy();
     const ink = color('--color-base-content');
@@ -98,9 +103,8 @@
           {
             ...axis,
             size: 30,
-            values: clock
-              ? undefined
-              : (_, splits) => splits.map(since),
+            space: clock ? 80 : 50,
+            values: (_, splits) => splits.map(clock ? clockTime : since),
           },
           {
             ...axis,

@@ -1,10 +1,10 @@
 <script lang="ts">
-  import { LogOut, MoonStar, Sun } from '@lucide/svelte';
+  import { LogOut, Menu, MoonStar, Sun } from '@lucide/svelte';
   import type { Session } from '../lib/api';
   import * as format from '../lib/format';
   import type { LiveFeed } from '../lib/live-feed.svelte';
   import { pageOf, pages } from '../lib/pages';
-  import { route } from '../lib/route.svelte';
+  import { route } from '../router';
   import { theme } from '../lib/theme.svelte';
 
   interface Props {
@@ -15,38 +15,33 @@
 
   let { session, feed, onsignout }: Props = $props();
 
-  const shown = $derived(pageOf(route.path));
+  const shown = $derived(pageOf(route.pathname));
+  let isOpen = $state(false);
 
-  function go(event: MouseEvent, path: string) {
-    // A new tab is the browser's business.
-    if (event.metaKey || event.ctrlKey || event.shiftKey || event.button !== 0) return;
-    event.preventDefault();
-    route.go(path);
-  }
+  $effect(() => {
+    // A chosen page closes the menu of a small screen.
+    void route.pathname;
+    isOpen = false;
+  });
 </script>
 
 <header class="border-b border-base-300">
-  <div class="mx-auto flex max-w-[84rem] flex-wrap items-end gap-x-8 gap-y-2 px-6 pt-4">
-    <a href="/" onclick={(e) => go(e, '/')} class="flex items-center gap-2 pb-3 text-xl font-semibold">
+  <div class="mx-auto max-w-[84rem] px-4 sm:px-6">
+    <div class="flex flex-wrap items-center gap-x-4 gap-y-1 pt-3">
+    <a href="/" class="flex items-center gap-2 text-xl font-semibold">
       <img src="/mark.svg" alt="" width="26" height="26" />
       Verax
     </a>
-    <nav aria-label="Pages" class="flex gap-6">
-      {#each pages as { path, name } (path)}
-        {@const current = shown.path === path}
-        <a
-          href={path}
-          onclick={(e) => go(e, path)}
-          aria-current={current ? 'page' : undefined}
-          class="border-b-4 pb-2 {current
-            ? 'border-primary font-semibold'
-            : 'border-transparent hover:border-base-300'}"
-        >
-          {name}
-        </a>
-      {/each}
-    </nav>
-    <div class="ml-auto flex items-center gap-4 pb-2 text-sm">
+    <button
+      class="btn btn-ghost btn-sm btn-square sm:hidden"
+      aria-label="Pages"
+      aria-expanded={isOpen}
+      aria-controls="pages"
+      onclick={() => (isOpen = !isOpen)}
+    >
+      <Menu size={20} />
+    </button>
+    <div class="ml-auto flex items-center gap-4 text-sm">
       <p aria-live="polite">
         {#if !feed.connected}
           <span class="font-semibold text-error">No data from Verax; reconnecting</span>
@@ -70,5 +65,20 @@
         <LogOut size={18} />
       </button>
     </div>
+    </div>
+    <nav id="pages" aria-label="Pages" class="{isOpen ? 'flex' : 'hidden'} flex-col gap-x-6 sm:flex sm:flex-row">
+      {#each pages as { path, name } (path)}
+        {@const current = shown?.path === path}
+        <a
+          href={path}
+          aria-current={current ? 'page' : undefined}
+          class="border-l-4 py-1 pl-2 sm:border-b-4 sm:border-l-0 sm:pb-2 sm:pl-0 {current
+            ? 'border-primary font-semibold'
+            : 'border-transparent hover:border-base-300'}"
+        >
+          {name}
+        </a>
+      {/each}
+    </nav>
   </div>
 </header>

@@ -16,7 +16,7 @@
 </script>
 
 <div class="flex items-baseline justify-between">
-  <h2 class="font-semibold">Memory by namespace</h2>
+  <h2 class="font-semibold">Memory by namespace, against the limit</h2>
   <p class="text-sm">
     {format.bytes(used)} of {format.bytes(limit)} ({format.share(limit ? used / limit : null)})
   </p>
@@ -31,8 +31,8 @@
   {#each largest as n, at (n.tenant + '/' + n.name)}
     {@const before = largest.slice(0, at).reduce((sum, m) => sum + m.bytes, 0)}
     <rect
-      x={(before / Math.max(used, 1)) * 1000}
-      width={Math.max((n.bytes / Math.max(used, 1)) * 1000 - 2, 1)}
+      x={(before / Math.max(limit, used, 1)) * 1000}
+      width={Math.max((n.bytes / Math.max(limit, used, 1)) * 1000 - (limit > 50 * n.bytes ? 0 : 2), 0.5)}
       height="10"
       fill="var(--color-primary)"
       fill-opacity={shade(at)}

@@ -1,5 +1,6 @@
 /** The HTTP interface, with the shapes of its OpenAPI document. */
 import type { components } from './openapi';
+import { InvalidField } from './quantities';
 
 type Shapes = components['schemas'];
 export type Session = Shapes['Session'];
@@ -14,6 +15,16 @@ export type WaitingLock = Shapes['WaitingLock'];
 export type DrillSpec = Shapes['DrillSpec'];
 export type DrillRun = Shapes['DrillRun'];
 export type Node = Shapes['Node'];
+export type Tenant = Shapes['Tenant'];
+export type TenantQuota = Shapes['TenantQuota'];
+export type TenantQuotaChange = Shapes['TenantQuotaChange'];
+export type Namespace = Shapes['Namespace'];
+export type Policy = Shapes['Policy'];
+export type PolicyChange = Shapes['PolicyChange'];
+export type EntrySummary = Shapes['EntrySummary'];
+export type ActivityItem = Shapes['ActivityItem'];
+export type Token = Shapes['Token'];
+export type LiveSession = Shapes['LiveSession'];
 type Problem = Shapes['Problem'];
 
 /** A refusal of Verax, with its problem document. */
@@ -23,22 +34,97 @@ export class ApiError extends Error {
   }
 }
 
-async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
-  const response = await fetch(path, {
-    method,
-    headers: {
-      // Shows that the request comes from this page and not from a form elsewhere.
-      'verax-console': '1',
-      ...(body === undefined ? {} : { 'content-type': 'application/json' }),
-    },
-    body: body === undefined ? undefined : JSON.stringify(body),
-  });
+async function send(method: string, path: string, headers: HeadersInit = {}, body?: BodyInit) {
+  // Shows that the request comes from this page and not from a form elsewhere.
+  const response = await fetch(path, { method, headers: { 'verax-console': '1', ...headers }, body });
   if (!response.ok) {
     const unknown = { type: '', title: '', status: response.status, detail: response.statusText };
     throw new ApiError(await response.json().catch(() => unknown));
   }
+  return response;
+}
+
+/** A response with the entity tag of its version, which a later change names. */
+export interface Versioned<T> {
+  value: T;
+  tag: string;
+}
+
+async function versioned<T>(
+  method: string,
+  path: string,
+  body?: unknown,
+  tag?: string,
+): Promise<Versioned<T>> {
+  const headers = {
+    ...(body === undefined ? {} : { 'content-type': 'application/json' }),
+    ...(tag ? { 'if-match': tag } : {}),
+  };
+  const response = await send(method, path, headers, body === undefined ? undefined : JSON.stringify(body));
   const text = await response.text();
-  return (text ? JSON.parse(text) : undefined) as T;
+  return { value: (text ? JSON.parse(text) : undefined) as T, tag: response.headers.get('etag') ?? '' };
+}
+
+async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+  return (await versioned<T>(method, path, body)).value;
+}
+
+/** The path of a namespace. */
+function place(tenant: string, namespace: string): string {
+  return `/v1/tenants/${tenant}/namespaces/${namespace}`;
+}
+
+/** An entry with its value. */
+export interface StoredEntry {
+  value: Uint8Array<ArrayBuffer>;
+  mediaType: string;
+  tag: string;
+  tags: string;
+  age: number;
+  /** The seconds until it is stale; `null` if it already is. */
+  timeLeft: number | null;
+}
+
+/** Reads an entry from the cache alone; `null` when it is not there. */
+async function entry(tenant: string, namespace: string, key: string): Promise<StoredEntry | null> {
+  const path = `${place(tenant, namespace)}/entries/${encodeURIComponent(key)}`;
+  try {
+    const response = await send('GET', path, { 'cache-control': 'only-if-cached' });
+    const status = response.headers.get('cache-status') ?? '';
+    const left = /ttl=(-?\d+)/.exec(status);
+    return {
+      value: new Uint8Array(await response.arrayBuffer()),
+      mediaType: response.headers.get('content-type') ?? '',
+      tag: response.headers.get('etag') ?? '',
+      tags: response.headers.get('cache-groups') ?? '',
+      age: Number(response.headers.get('age') ?? 0),
+      timeLeft: left && Number(left[1]) > 0 ? Number(left[1]) : null,
+    };
+  } catch (error) {
+    if (error instanceof ApiError && error.problem.status === 404) return null;
+    throw error;
+  }
+}
+
+/** What an edited entry is stored with. */
+export interface EntryEdit {
+  value: BodyInit;
+  mediaType: string;
+  /** The `Cache-Groups` field: the tags, each in quotes. */
+  tags: string;
+  maxAge: number;
+  /** The entity tag of the version that was edited; empty for a new entry. */
+  tag: string;
+}
+
+async function putEntry(tenant: string, namespace: string, key: string, edit: EntryEdit) {
+  const headers = {
+    'content-type': edit.mediaType,
+    'cache-control': `max-age=${Math.ceil(edit.maxAge)}`,
+    ...(edit.tags ? { 'cache-groups': edit.tags } : {}),
+    ...(edit.tag ? { 'if-match': edit.tag } : { 'if-none-match': '*' }),
+  };
+  await send('PUT', `${place(tenant, namespace)}/entries/${encodeURIComponent(key)}`, headers, edit.value);
 }
 
 export const api = {
@@ -47,6 +133,55 @@ export const api = {
   signInByToken: (token: string) => call<Session>('POST', '/v1/session', { token }),
   signOut: () => call<void>('DELETE', '/v1/session'),
   nodes: async () => (await call<{ items: Node[] }>('GET', '/v1/nodes')).items,
+  tenants: async () => (await call<{ items: Tenant[] }>('GET', '/v1/tenants')).items,
+  tenant: (name: string) => versioned<Tenant>('GET', `/v1/tenants/${name}`),
+  createTenant: (name: string) => call<Tenant>('POST', '/v1/tenants', { name }),
+  changeTenant: (name: string, change: TenantQuotaChange, tag: string) =>
+    versioned<Tenant>('PATCH', `/v1/tenants/${name}`, change, tag),
+  deleteTenant: (name: string) => call<void>('DELETE', `/v1/tenants/${name}`),
+  namespaces: async (tenant: string) =>
+    (await call<{ items: Namespace[] }>('GET', `/v1/tenants/${tenant}/namespaces`)).items,
+  namespace: (tenant: string, name: string) => versioned<Namespace>('GET', place(tenant, name)),
+  createNamespace: (tenant: string, name: string, policy: PolicyChange) =>
+    call<Namespace>('POST', `/v1/tenants/${tenant}/namespaces`, { name, policy }),
+  changeNamespace: (tenant: string, name: string, change: PolicyChange, tag: string) =>
+    versioned<Namespace>('PATCH', place(tenant, name), change, tag),
+  deleteNamespace: (tenant: string, name: string) => call<void>('DELETE', place(tenant, name)),
+  origins: async (tenant: string) =>
+    (await call<{ items: Origin[] }>('GET', `/v1/tenants/${tenant}/origins`)).items,
+  entries: (tenant: string, namespace: string, prefix: string, cursor = '') => {
+    const query = new URLSearchParams({ prefix, limit: '200', ...(cursor ? { cursor } : {}) });
+    return call<{ items: EntrySummary[]; cursor?: string | null }>(
+      'GET',
+      `${place(tenant, namespace)}/entries?${query}`,
+    );
+  },
+  entry,
+  putEntry,
+  deleteEntry: (tenant: string, namespace: string, key: string) =>
+    call<void>('DELETE', `${place(tenant, namespace)}/entries/${encodeURIComponent(key)}`),
+  clear: (tenant: string, namespace: string, prefix: string) => {
+    const query = prefix ? `?${new URLSearchParams({ prefix })}` : '';
+    return call<{ entries: number }>('DELETE', `${place(tenant, namespace)}/entries${query}`);
+  },
+  invalidateTag: (tenant: string, namespace: string, tag: string) =>
+    call<void>('DELETE', `${place(tenant, namespace)}/tags/${encodeURIComponent(tag)}`),
+  activity: async (tenant: string) => {
+    const query = new URLSearchParams({ limit: '500', ...(tenant ? { tenant } : {}) });
+    return (await call<{ items: ActivityItem[] }>('GET', `/v1/activity?${query}`)).items;
+  },
+  tokens: async () => (await call<{ items: Token[] }>('GET', '/v1/tokens')).items,
+  createToken: (scopes: string[], note: string, seconds: number | null) =>
+    call<{ secret: string; id: number }>('POST', '/v1/tokens', {
+      scopes,
+      note,
+      ...(seconds === null ? {} : { expires_in_seconds: seconds }),
+    }),
+  rotateToken: (id: number, overlap: number) =>
+    call<{ secret: string }>('POST', `/v1/tokens/${id}/rotate`, { overlap_seconds: overlap }),
+  revokeToken: (id: number) => call<void>('DELETE', `/v1/tokens/${id}`),
+  sessions: async () => (await call<{ items: LiveSession[] }>('GET', '/v1/sessions')).items,
+  endSession: (id: number) => call<void>('DELETE', `/v1/sessions/${id}`),
   loadProfiles: async () =>
     (await call<{ items: LoadProfile[] }>('GET', '/v1/load-profiles')).items,
   loadRuns: async () => (await call<{ items: LoadRun[] }>('GET', '/v1/load-runs')).items,
@@ -65,6 +200,6 @@ export const api = {
 
 /** The message of an error, for people. */
 export function messageOf(error: unknown): string {
-  if (error instanceof ApiError) return error.message;
+  if (error instanceof ApiError || error instanceof InvalidField) return error.message;
   return 'Verax does not answer. Is it running?';
 }

@@ -47,3 +47,15 @@ export function time(seconds: number): string {
   if (s < 86400) return `${Math.floor(s / 3600)} h ${Math.floor((s / 60) % 60)} min`;
   return `${Math.floor(s / 86400)} d ${Math.floor((s / 3600) % 24)} h`;
 }
+
+/** A day, such as 2026-11-26. */
+export function day(moment: string): string {
+  return moment.slice(0, 10);
+}
+
+/** A moment to the second, in the time zone of the browser. */
+export function moment(text: string | null | undefined): string {
+  if (!text) return NONE;
+  const at = new Date(text);
+  return `${at.toLocaleDateString('en-CA')} ${at.toLocaleTimeString('en-GB')}`;
+}

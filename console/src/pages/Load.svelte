@@ -3,14 +3,12 @@
   import { onMount } from 'svelte';
   import { api, messageOf, type LoadProfile, type LoadRun } from '../lib/api';
   import * as format from '../lib/format';
-  import type { LiveFeed } from '../lib/live-feed.svelte';
+  import { feed } from '../lib/session.svelte';
   import { RunFeed } from '../lib/run-feed.svelte';
   import { load } from '../lib/pages';
   import Heading from '../components/Heading.svelte';
   import Chart from '../components/Chart.svelte';
   import LaneTable from '../components/LaneTable.svelte';
-
-  let { feed }: { feed: LiveFeed } = $props();
 
   const current = new RunFeed<LoadRun>('/v1/load-runs', api.startLoadRun);
   let profiles = $state<LoadProfile[]>([]);

@@ -1,6 +1,6 @@
 <script lang="ts">
   import * as format from '../lib/format';
-  import type { LiveFeed } from '../lib/live-feed.svelte';
+  import { feed } from '../lib/session.svelte';
   import { hitRatio, total } from '../lib/live-figures';
   import { overview } from '../lib/pages';
   import { average } from '../lib/averages';
@@ -8,8 +8,6 @@
   import Chart from '../components/Chart.svelte';
   import MemoryBar from '../components/MemoryBar.svelte';
   import NamespaceTable from '../components/NamespaceTable.svelte';
-
-  let { feed }: { feed: LiveFeed } = $props();
 
   const samples = $derived(feed.samples);
   const latest = $derived(feed.latest);

@@ -1,0 +1,34 @@
+/** Which component shows which page. */
+import type { Component } from 'svelte';
+import { createRouter, type Routes } from 'sv-router';
+import type { pages } from './lib/pages';
+import Access from './pages/Access.svelte';
+import Activity from './pages/Activity.svelte';
+import Drills from './pages/Drills.svelte';
+import Entries from './pages/Entries.svelte';
+import Load from './pages/Load.svelte';
+import Namespace from './pages/Namespace.svelte';
+import NoSuchPage from './pages/NoSuchPage.svelte';
+import Overview from './pages/Overview.svelte';
+import Tenants from './pages/Tenants.svelte';
+import Waiting from './pages/Waiting.svelte';
+
+// Every page of the list has a component, or this does not compile.
+const byPath: Record<(typeof pages)[number]['path'], Component> = {
+  '/': Overview,
+  '/tenants': Tenants,
+  '/entries': Entries,
+  '/waiting': Waiting,
+  '/activity': Activity,
+  '/access': Access,
+  '/load': Load,
+  '/drills': Drills,
+};
+
+const routes: Routes = {
+  ...byPath,
+  '/tenants/:tenant/:namespace': Namespace,
+  '*': NoSuchPage,
+};
+
+export const { navigate, route } = createRouter(routes);
