@@ -8,22 +8,67 @@ use crate::Name;
 /// What may be done within a scope.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Right {
-    /// Look entries up, list them, see statistics.
+    /// Look entries up, list them, and see who waits for what.
     Read,
-    /// Store and delete entries.
+    /// Store entries, change and delete them, count, and use rate limits.
     Write,
-    /// Clear, warm, load-test and change namespaces, and read their activity.
+    /// Delete entries by key, tag and prefix, and clear namespaces.
+    Invalidate,
+    /// Acquire, renew and release locks.
+    Lock,
+    /// Start, watch and stop warm runs.
+    Warm,
+    /// Start, watch and stop load runs.
+    Load,
+    /// See namespaces, their policies and their figures, but neither keys nor values.
+    Observe,
+    /// Create, change and delete namespaces and origins, end the locks of others, read activity.
     Manage,
 }
 
 impl Right {
+    /// Every right, in the order in which documents list them.
+    pub const ALL: [Right; 8] = [
+        Right::Read,
+        Right::Write,
+        Right::Invalidate,
+        Right::Lock,
+        Right::Warm,
+        Right::Load,
+        Right::Observe,
+        Right::Manage,
+    ];
+
     /// Its name in scopes.
     pub const fn name(self) -> &'static str {
         match self {
             Right::Read => "read",
             Right::Write => "write",
+            Right::Invalidate => "invalidate",
+            Right::Lock => "lock",
+            Right::Warm => "warm",
+            Right::Load => "load",
+            Right::Observe => "observe",
             Right::Manage => "manage",
         }
+    }
+
+    /// Whether its holder may also do what `needed` allows.
+    pub const fn covers(self, needed: Right) -> bool {
+        matches!(
+            (self, needed),
+            (Right::Read, Right::Read | Right::Observe)
+                | (Right::Write, Right::Write | Right::Lock)
+                | (Right::Invalidate, Right::Invalidate)
+                | (Right::Lock, Right::Lock)
+                | (Right::Warm, Right::Warm)
+                | (Right::Load, Right::Load)
+                | (Right::Observe, Right::Observe)
+                | (
+                    Right::Manage,
+                    Right::Manage | Right::Invalidate | Right::Warm | Right::Load | Right::Observe
+                )
+        )
     }
 }
 
@@ -46,7 +91,7 @@ pub enum Scope {
 /// Why a text is not a [`Scope`].
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error(
-    "{0:?} is not a scope: use admin, or read:, write: or manage: followed by TENANT or TENANT/NAMESPACE"
+    "{0:?} is not a scope: use admin, or RIGHT:TENANT or RIGHT:TENANT/NAMESPACE, where RIGHT is read, write, invalidate, lock, warm, load, observe or manage"
 )]
 pub struct InvalidScope(String);
 
@@ -70,7 +115,7 @@ impl Scope {
                 Scope::Within { right, tenant, namespace },
                 Scope::Within { right: needed_right, tenant: of, namespace: within },
             ) => {
-                right == needed_right
+                right.covers(*needed_right)
                     && tenant == of
                     && (namespace.is_none() || namespace == within)
             }
@@ -101,10 +146,7 @@ impl FromStr for Scope {
         }
         let invalid = || InvalidScope(text.chars().take(160).collect());
         let (right, place) = text.split_once(':').ok_or_else(invalid)?;
-        let right = [Right::Read, Right::Write, Right::Manage]
-            .into_iter()
-            .find(|r| r.name() == right)
-            .ok_or_else(invalid)?;
+        let right = Right::ALL.into_iter().find(|r| r.name() == right).ok_or_else(invalid)?;
         let (tenant, namespace) = match place.split_once('/') {
             Some((tenant, namespace)) => (tenant, Some(namespace)),
             None => (place, None),
@@ -130,6 +172,15 @@ mod tests {
     #[case("read:tideline/tables", "read:tideline", false)]
     #[case("read:tideline", "write:tideline/tables", false)]
     #[case("manage:tideline", "read:tideline/tables", false)]
+    #[case("manage:tideline", "write:tideline/tables", false)]
+    #[case("manage:tideline", "lock:tideline/tables", false)]
+    #[case("manage:tideline", "warm:tideline/tables", true)]
+    #[case("write:tideline", "lock:tideline/tables", true)]
+    #[case("write:tideline", "invalidate:tideline/tables", false)]
+    #[case("read:tideline", "observe:tideline", true)]
+    #[case("observe:tideline", "read:tideline", false)]
+    #[case("lock:tideline", "write:tideline", false)]
+    #[case("load:tideline", "warm:tideline", false)]
     #[case("read:tide", "read:tideline/tables", false)]
     #[case("manage:tideline", "admin", false)]
     fn a_scope_opens_exactly_its_own(
@@ -158,6 +209,11 @@ mod tests {
     fn scopes_survive_text() {
         for text in ["admin", "read:a", "write:a/b", "manage:a-1/b-2"] {
             assert_eq!(text.parse::<Scope>().unwrap().to_string(), text);
+        }
+        for right in Right::ALL {
+            let text = format!("{}:tideline", right.name());
+            assert_eq!(text.parse::<Scope>().unwrap().to_string(), text);
+            assert!(right.covers(right));
         }
     }
 }

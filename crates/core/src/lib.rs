@@ -10,6 +10,7 @@
 //! * [`access`] defines what a token allows.
 //! * [`lifetime`] defines how long an entry is fresh and what may be served after that.
 //! * [`pattern`] turns keys into named values for an origin, and values back into keys.
+//! * [`traffic`] bounds how much passes in a second.
 //! * [`warm`] plans which keys to refill ahead of time.
 //! * [`meter`] counts latencies on the serving path at little cost.
 //! * [`load`] is the maths of load runs: popularity of keys, lanes, and their comparison.
@@ -59,7 +60,9 @@ pub mod pattern;
 pub mod policy;
 pub mod source;
 pub mod store;
+pub mod tenant_quota;
 pub mod time;
+pub mod traffic;
 pub mod warm;
 
 pub use entry::{EntityTag, Entry, EntryRevision, Tag};
@@ -71,4 +74,5 @@ pub use origin::OriginSettings;
 pub use pattern::KeyPattern;
 pub use policy::{NamespacePolicy, OriginBinding};
 pub use store::{EntryRef, Partition, Precondition, Quota, Store};
+pub use tenant_quota::TenantQuota;
 pub use time::Timestamp;

@@ -10,9 +10,13 @@ use crate::lifetime::{Lifetime, MAX_LIFETIME};
 use crate::name::Name;
 use crate::pattern::KeyPattern;
 use crate::store::Quota;
+use crate::traffic::{InvalidTraffic, TrafficQuota};
 
 /// The largest value that any namespace may allow, in bytes.
 pub const MAX_VALUE_BYTES: u64 = 64 << 20;
+
+/// The most entries that a limit may allow.
+pub const MAX_ENTRIES: u64 = 1 << 50;
 
 /// The policy of one namespace.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -25,8 +29,10 @@ pub struct NamespacePolicy {
     pub jitter_percent: u8,
     /// The largest value, in bytes.
     pub max_value_bytes: u64,
-    /// The memory that the namespace is guaranteed and may never exceed.
+    /// What the namespace is guaranteed and may never exceed.
     pub quota: Quota,
+    /// How much may pass in a second.
+    pub traffic: TrafficQuota,
     /// The max-age of negative entries; zero stores none.
     pub negative_max_age: Duration,
     /// The factor of early refresh, in percent (see [`crate::early`]); 0 disables it.
@@ -80,6 +86,12 @@ pub enum InvalidPolicy {
         most = CAPS.end()
     )]
     Cap(u64),
+    /// A limit of no entries, or beyond [`MAX_ENTRIES`].
+    #[error("a limit of {0} entries is out of range: use 1 to {MAX_ENTRIES}, or none")]
+    Entries(u64),
+    /// A rate out of range.
+    #[error(transparent)]
+    Traffic(#[from] InvalidTraffic),
     /// A reserve above the cap.
     #[error(
         "a reserve of {reserve} bytes is above the cap of {cap} bytes: lower the one or raise the other"
@@ -106,6 +118,7 @@ impl Default for NamespacePolicy {
             jitter_percent: 0,
             max_value_bytes: 1 << 20,
             quota: Quota::default(),
+            traffic: TrafficQuota::default(),
             negative_max_age: Duration::ZERO,
             early_refresh_percent: 0,
             write_through: false,
@@ -143,7 +156,11 @@ impl NamespacePolicy {
         if self.write_through && self.origin.is_none() {
             return Err(InvalidPolicy::NothingToWriteThrough);
         }
-        let Quota { reserve, cap } = self.quota;
+        self.traffic.check()?;
+        let Quota { reserve, cap, entries } = self.quota;
+        if entries != u64::MAX && !(1..=MAX_ENTRIES).contains(&entries) {
+            return Err(InvalidPolicy::Entries(entries));
+        }
         // The largest number means no cap.
         if cap != u64::MAX && !CAPS.contains(&cap) {
             return Err(InvalidPolicy::Cap(cap));

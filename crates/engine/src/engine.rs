@@ -18,7 +18,9 @@ use crate::events::{Event, Observer};
 use crate::in_flight::InFlightBudget;
 use crate::locks::Locks;
 use crate::options::{EngineOptions, MemoryUse};
-use crate::turns::{TenantTurns, Turns};
+use crate::tenant::{TenantShare, Tenants};
+use crate::traffic::Traffic;
+use crate::turns::TenantTurns;
 
 /// The data plane: entries, refills and locks of all namespaces.
 #[derive(Debug)]
@@ -28,9 +30,7 @@ pub struct Engine {
     pub(crate) locks: Locks,
     namespaces: RwLock<HashMap<NamespaceId, Weak<Namespace>>>,
     in_flight: InFlightBudget,
-    /// Each tenant's share of the in-flight budget.
-    tenant_shares: RwLock<HashMap<Name, InFlightBudget>>,
-    pub(crate) turns: Arc<Turns>,
+    tenants: Tenants,
     serving: AtomicBool,
     stopping: watch::Sender<bool>,
 }
@@ -44,8 +44,7 @@ impl Engine {
             locks: Locks::default(),
             namespaces: RwLock::default(),
             in_flight: InFlightBudget::new(options.in_flight_limit),
-            tenant_shares: RwLock::default(),
-            turns: Turns::new(options.processors),
+            tenants: Tenants::new(options.processors),
             serving: AtomicBool::new(true),
             stopping: watch::Sender::new(false),
         })
@@ -127,12 +126,10 @@ impl Engine {
         &self.in_flight
     }
 
-    /// A tenant's share of the in-flight budget: half of it, so that no tenant keeps others from
-    /// transferring values.
-    pub(crate) fn tenant_share(&self, tenant: &Name) -> InFlightBudget {
-        let mut shares = self.tenant_shares.write().unwrap_or_else(PoisonError::into_inner);
-        let share = || self.in_flight.share(self.in_flight.limit() / 2);
-        shares.entry(tenant.clone()).or_insert_with(share).clone()
+    /// What the namespaces of a tenant share. It is forgotten when nobody holds it, so whoever sets
+    /// a quota keeps it.
+    pub fn tenant(&self, name: &Name) -> Arc<TenantShare> {
+        self.tenants.of(name, self.store(), &self.in_flight)
     }
 
     /// Sets whether this engine serves or is a standby.
@@ -170,8 +167,8 @@ pub struct Namespace {
     partition: Arc<Partition>,
     watchers: Watchers,
     observer: Arc<dyn Observer>,
-    in_flight: InFlightBudget,
-    turns: Arc<TenantTurns>,
+    share: Arc<TenantShare>,
+    traffic: Traffic,
     revision: AtomicU64,
     closed: AtomicBool,
     max_value_bytes: AtomicU64,
@@ -189,10 +186,11 @@ impl Namespace {
         observer: Arc<dyn Observer>,
     ) -> Self {
         let policy = &binding.policy;
+        let share = engine.tenant(&identity.tenant);
         Self {
-            partition: engine.store().open(identity.id, policy.quota),
-            in_flight: engine.tenant_share(&identity.tenant),
-            turns: engine.turns.of(&identity.tenant),
+            partition: engine.store().open_in(share.memory(), identity.id, policy.quota),
+            traffic: Traffic::new(policy.traffic, engine.now()),
+            share,
             identity,
             engine,
             watchers: Watchers::default(),
@@ -239,12 +237,60 @@ impl Namespace {
 
     /// Its tenant's in-flight budget.
     pub fn in_flight(&self) -> &InFlightBudget {
-        &self.in_flight
+        self.share.in_flight()
     }
 
     /// Its tenant's turns at the processors.
     pub fn turns(&self) -> &Arc<TenantTurns> {
-        &self.turns
+        self.share.turns()
+    }
+
+    /// What it shares with the other namespaces of its tenant.
+    pub fn share(&self) -> &Arc<TenantShare> {
+        &self.share
+    }
+
+    /// Lets a request of a client pass, if the rates of the namespace and of its tenant allow it.
+    ///
+    /// # Errors
+    /// [`EngineError::QuotaExceeded`]; nothing was charged.
+    pub fn admit(&self) -> Result<(), EngineError> {
+        if !self.traffic.is_limited() && !self.share.traffic().is_limited() {
+            return Ok(());
+        }
+        let now = self.engine.now();
+        let refused = |of: String, (limit, retry_after)| {
+            self.share.note_refused();
+            self.notify(&Event::QuotaExceeded);
+            EngineError::QuotaExceeded { of, limit, retry_after: Some(retry_after) }
+        };
+        let own = self.traffic.admit(now);
+        own.map_err(|by| refused(format!("namespace {}", self.path()), by))?;
+        self.share.traffic().admit(now).map_err(|by| {
+            self.traffic.take_back();
+            refused(format!("tenant {}", self.identity.tenant), by)
+        })
+    }
+
+    /// Charges the rates with requests beyond the one that was admitted, such as the operations of
+    /// a batch.
+    pub fn charge_requests(&self, more: u64) {
+        if more > 0 {
+            self.charge(|traffic, now| traffic.charge_requests(more, now));
+        }
+    }
+
+    /// Charges the rates with bytes of a value.
+    pub(crate) fn charge_bytes(&self, bytes: u64) {
+        self.charge(|traffic, now| traffic.charge_bytes(bytes, now));
+    }
+
+    fn charge(&self, charge: impl Fn(&Traffic, Timestamp)) {
+        let rates = [&self.traffic, self.share.traffic()];
+        if rates.iter().any(|traffic| traffic.is_limited()) {
+            let now = self.engine.now();
+            rates.into_iter().for_each(|traffic| charge(traffic, now));
+        }
     }
 
     /// Whether a missing value is read from an origin.
@@ -254,7 +300,7 @@ impl Namespace {
 
     /// The maximum size of a value, in bytes.
     pub fn max_value_bytes(&self) -> u64 {
-        self.max_value_bytes.load(Ordering::Relaxed)
+        self.max_value_bytes.load(Ordering::Relaxed).min(self.share.max_value_bytes())
     }
 
     /// Its current policy and origin.
@@ -323,6 +369,7 @@ impl Namespace {
     pub(crate) fn bind(&self, binding: Binding) {
         let policy = &binding.policy;
         self.partition.set_quota(policy.quota);
+        self.traffic.set(policy.traffic, self.engine.now());
         self.has_origin.store(binding.origin.is_some(), Ordering::Relaxed);
         self.writes_through.store(policy.write_through, Ordering::Relaxed);
         self.early_refresh.store(policy.early_refresh_percent, Ordering::Relaxed);

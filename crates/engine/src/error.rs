@@ -1,5 +1,6 @@
 //! The data plane's errors.
 
+use std::fmt;
 use std::ops::RangeInclusive;
 use std::sync::Arc;
 use std::time::Duration;
@@ -9,6 +10,8 @@ use verax_core::guard::lock::NotHeld;
 use verax_core::pattern::KeyPattern;
 use verax_core::store::PutError;
 use verax_origin::OriginError;
+
+use crate::traffic::Limit;
 
 /// Why the engine refused or failed an operation.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -82,9 +85,31 @@ pub enum EngineError {
     /// The lease of the lock has ended.
     #[error("{0}")]
     NotHeld(NotHeld),
+    /// A quota of the tenant or namespace does not allow it now; nothing was changed.
+    #[error("{of} has passed its limit of {limit}{}", RetryAfter(*retry_after))]
+    QuotaExceeded {
+        /// Whose quota.
+        of: String,
+        /// The limit.
+        limit: Limit,
+        /// After how long it may be tried again; `None` if that is not known.
+        retry_after: Option<Duration>,
+    },
     /// Overloaded; retry later.
     #[error(transparent)]
     Overloaded(#[from] Overload),
+}
+
+/// When to try again, for people.
+struct RetryAfter(Option<Duration>);
+
+impl fmt::Display for RetryAfter {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.0 {
+            Some(wait) => write!(f, "; retry in {} ms", wait.as_millis().max(1)),
+            None => f.write_str("; close unused ones, or retry later"),
+        }
+    }
 }
 
 /// An input that the engine refuses.

@@ -30,6 +30,8 @@ pub enum Event<'a> {
     },
     /// A read that was not a plain hit.
     LookUp(LookUp),
+    /// A request was refused, because a rate was passed.
+    QuotaExceeded,
     /// A refill permit was granted to a caller.
     PermitGranted,
     /// The origin was read, or could not be.

@@ -17,15 +17,31 @@ pub mod right {
     #[derive(Debug)]
     pub enum Read {}
 
-    /// The right to store and delete entries, and to hold locks.
+    /// The right to store and change entries.
     #[derive(Debug)]
     pub enum Write {}
+
+    /// The right to delete entries by key and by tag.
+    #[derive(Debug)]
+    pub enum Delete {}
+
+    /// The right to remove all entries, or those of a prefix.
+    #[derive(Debug)]
+    pub enum Clear {}
+
+    /// The right to hold locks.
+    #[derive(Debug)]
+    pub enum Lock {}
 
     /// The rights to read and write together, which refilling by permit needs.
     #[derive(Debug)]
     pub enum Refill {}
 
-    /// The right to clear, to warm, and to end what others hold.
+    /// The right to refill keys ahead of time.
+    #[derive(Debug)]
+    pub enum Warm {}
+
+    /// The right to end what others hold.
     #[derive(Debug)]
     pub enum Manage {}
 }
@@ -42,8 +58,20 @@ pub type Reader = Handle<right::Read>;
 /// A namespace opened for writing.
 pub type Writer = Handle<right::Write>;
 
+/// A namespace opened for deleting entries by key and by tag.
+pub type Deleter = Handle<right::Delete>;
+
+/// A namespace opened for clearing.
+pub type Clearer = Handle<right::Clear>;
+
+/// A namespace opened for locking.
+pub type Locker = Handle<right::Lock>;
+
 /// A namespace opened for refilling by permit.
 pub type Refiller = Handle<right::Refill>;
+
+/// A namespace opened for warming.
+pub type Warmer = Handle<right::Warm>;
 
 /// A namespace opened for management.
 pub type Manager = Handle<right::Manage>;
@@ -73,8 +101,10 @@ impl Refiller {
 }
 
 impl Reader {
-    /// Counts hits of [`cached`](Self::cached), each with about the same latency.
-    pub fn count_hits(&self, fresh: u64, stale: u64, each: Duration) {
+    /// Counts hits of [`cached`](Self::cached), with the bytes of their values; each had about the
+    /// same latency.
+    pub fn count_hits(&self, fresh: u64, stale: u64, bytes: u64, each: Duration) {
+        self.charge_bytes(bytes);
         self.notify(&Event::Hits { fresh, stale, each });
     }
 

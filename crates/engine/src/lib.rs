@@ -68,6 +68,8 @@ pub mod in_flight;
 pub mod locks;
 mod options;
 mod tasks;
+mod tenant;
+mod traffic;
 pub mod turns;
 
 pub use access::{AccessSignal, LeasedBy};
@@ -76,6 +78,10 @@ pub use binding::{Binding, NamespaceIdentity};
 pub use clock::Clock;
 pub use engine::{Engine, Namespace};
 pub use error::{EngineError, InvalidInput, Overload};
-pub use handle::{Handle, Manager, Reader, Refiller, Writer, right};
+pub use handle::{
+    Clearer, Deleter, Handle, Locker, Manager, Reader, Refiller, Warmer, Writer, right,
+};
 pub use options::{EngineOptions, MemoryUse};
+pub use tenant::{TenantConnection, TenantShare};
+pub use traffic::Limit;
 pub use verax_origin::{OriginError, TraceContext};

@@ -1,62 +1,28 @@
-//! The memory of the whole store: how much there is, who uses it, and which
-//! namespaces lose entries when it is full.
+//! The memory of the whole store: how much there is, who uses it, and which tenants lose entries
+//! when it is full.
 
 use std::collections::VecDeque;
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::atomic::AtomicU64;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock, Weak};
 
-use serde::{Deserialize, Serialize};
-
+use super::account::Account;
 use super::bound::Bound;
+use super::quota::Quota;
 use super::shard::Shard;
+use super::tenant_memory::{MemoryUser, TenantMemory};
 
-/// When memory is full, this part of the limit is freed in one go, so that the namespace to evict
-/// from is computed rarely; at most [`MAX_SLACK`], since one writer waits for it.
+/// When memory is full, this part of the limit is freed in one go, so that the tenant to evict from
+/// is computed rarely; at most [`MAX_SLACK`], since one writer waits for it.
 const SLACK_PART: u64 = 1_024;
 const MAX_SLACK: u64 = 16 << 10;
 
-/// The most entries that a writer evicts from its namespace, beyond its own size, while that
-/// exceeds its cap.
-const MAX_SHRINK: usize = 64;
-
-/// What a namespace is guaranteed and may never exceed, in bytes, bookkeeping included.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Quota {
-    /// Memory that no other namespace can push this one below.
-    pub reserve: u64,
-    /// Memory that this namespace never exceeds.
-    pub cap: u64,
-}
-
-impl Default for Quota {
-    /// No reserve and no cap.
-    fn default() -> Self {
-        Self { reserve: 0, cap: u64::MAX }
-    }
-}
-
-/// A user of the budget, from which entries can be evicted.
-pub(super) trait BudgetMember: std::fmt::Debug + Send + Sync {
-    /// Its use, in bytes.
-    fn used(&self) -> u64;
-
-    /// What it is guaranteed, and may never exceed.
-    fn quota(&self) -> Quota;
-
-    /// Evicts at most `max` entries while it is above its cap.
-    fn keep_to_cap(&self, max: usize);
-
-    /// Evicts an entry; returns whether there was one.
-    fn evict(&self) -> bool;
-}
-
-/// The memory of a store, shared by its partitions.
+/// The memory of a store, shared by its tenants.
 #[derive(Debug)]
 pub(super) struct MemoryBudget {
     limit: Bound,
-    pub(super) used: Arc<AtomicU64>,
+    whole: Arc<Account>,
     pub(super) evicted: AtomicU64,
-    members: RwLock<Vec<Weak<dyn BudgetMember>>>,
+    tenants: RwLock<Vec<Weak<TenantMemory>>>,
     /// Retired shards that still take memory.
     leaving: Mutex<VecDeque<Box<Shard>>>,
 }
@@ -65,9 +31,9 @@ impl MemoryBudget {
     pub(super) fn new(limit: u64) -> Self {
         Self {
             limit: Bound::new(limit),
-            used: Arc::default(),
+            whole: Arc::default(),
             evicted: AtomicU64::new(0),
-            members: RwLock::default(),
+            tenants: RwLock::default(),
             leaving: Mutex::default(),
         }
     }
@@ -81,18 +47,21 @@ impl MemoryBudget {
     }
 
     pub(super) fn used(&self) -> u64 {
-        self.used.load(Ordering::Relaxed)
+        self.whole.bytes()
     }
 
-    pub(super) fn join(&self, member: Weak<dyn BudgetMember>) {
-        let mut members = self.members.write().unwrap_or_else(PoisonError::into_inner);
-        members.retain(|member| member.strong_count() > 0);
-        members.push(member);
+    /// The memory of a new tenant.
+    pub(super) fn tenant(&self, quota: Quota) -> Arc<TenantMemory> {
+        let tenant = Arc::new(TenantMemory::new(&self.whole, quota));
+        let mut tenants = self.tenants.write().unwrap_or_else(PoisonError::into_inner);
+        tenants.retain(|tenant| tenant.strong_count() > 0);
+        tenants.push(Arc::downgrade(&tenant));
+        tenant
     }
 
-    fn members(&self) -> Vec<Arc<dyn BudgetMember>> {
-        let members = self.members.read().unwrap_or_else(PoisonError::into_inner);
-        members.iter().filter_map(Weak::upgrade).collect()
+    pub(super) fn tenants(&self) -> Vec<Arc<TenantMemory>> {
+        let tenants = self.tenants.read().unwrap_or_else(PoisonError::into_inner);
+        tenants.iter().filter_map(Weak::upgrade).collect()
     }
 
     /// Accepts a shard that is out of use: its memory is freed bit by bit.
@@ -110,7 +79,7 @@ impl MemoryBudget {
             let before = shard.memory();
             let more = shard.dismantle();
             let left = if more { shard.memory().min(before) } else { 0 };
-            self.used.fetch_sub(before - left, Ordering::Relaxed);
+            self.whole.refund(before - left);
             if more {
                 self.leaving().push_front(shard);
             }
@@ -123,10 +92,10 @@ impl MemoryBudget {
     }
 
     /// Enforces the limit after a write: frees retired shards first, then evicts entries from the
-    /// namespace furthest over its reserve. A namespace within its reserve loses nothing to others;
-    /// when no other namespace is over its reserve, the writer's own entries are evicted.
-    pub(super) fn enforce(&self, writer: &impl BudgetMember) {
-        writer.keep_to_cap(MAX_SHRINK);
+    /// tenant furthest over what it is guaranteed. A tenant and a namespace within their reserves
+    /// lose nothing to others; when no other is over its reserve, the writer's own entries are
+    /// evicted.
+    pub(super) fn enforce(&self, writer: &impl MemoryUser) {
         let most = self.limit.most();
         while self.used() > most && self.reclaim(16) {}
         if self.used() > most {
@@ -141,27 +110,21 @@ impl MemoryBudget {
         self.limit.shrunk_to(self.used());
     }
 
-    /// Evicts entries of the namespace furthest over its reserve, until another one is as far over
-    /// or the total falls to `target`; returns whether there was one.
+    /// Evicts entries of the tenant furthest over what it is guaranteed, until another one is as far
+    /// over or the total falls to `target`; returns whether there was one.
     fn take_from_others(&self, target: u64) -> bool {
-        let over = |member: &dyn BudgetMember| member.used().saturating_sub(member.quota().reserve);
-        let members = self.members();
-        let mut excess: Vec<_> = members
-            .iter()
-            .map(|member| (over(&**member), &**member))
+        let mut excess: Vec<_> = self
+            .tenants()
+            .into_iter()
+            .map(|tenant| (tenant.used().saturating_sub(tenant.guaranteed()), tenant))
             .filter(|(over, _)| *over > 0)
             .collect();
         excess.sort_unstable_by_key(|(over, _)| std::cmp::Reverse(*over));
-        // A namespace that is over its reserve by bookkeeping alone has no entries to evict: the
-        // next one does.
-        excess.iter().enumerate().any(|(at, (_, member))| {
-            // Until another one is as far over its reserve.
+        excess.iter().enumerate().any(|(at, (over, tenant))| {
+            // Until another one is as far over.
             let next = excess.get(at + 1).map_or(0, |(over, _)| *over).max(1);
-            let mut gave = false;
-            while self.used() > target && (over(*member) >= next || !gave) && member.evict() {
-                gave = true;
-            }
-            gave
+            let least = tenant.used() - (over - next).min(tenant.used());
+            tenant.take(|| self.used() > target && tenant.used() >= least)
         })
     }
 

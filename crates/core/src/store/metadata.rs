@@ -5,10 +5,11 @@
 //! their memory, and forgets each when the last entry that has it is gone.
 
 use std::hash::{BuildHasher, RandomState};
-use std::sync::atomic::{AtomicU32, AtomicU64, AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicU32, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
+use super::account::Account;
 use super::index::Index;
 use super::memory::allocated;
 use crate::entry::{Entry, MediaType, Tag, Tags};
@@ -171,9 +172,7 @@ impl Drop for Held {
 pub(super) struct MetadataTable {
     interned: Mutex<Interned>,
     hashing: RandomState,
-    used: AtomicU64,
-    /// The use of the whole store.
-    whole: Arc<AtomicU64>,
+    account: Arc<Account>,
 }
 
 #[derive(Debug, Default)]
@@ -183,10 +182,10 @@ struct Interned {
 }
 
 impl MetadataTable {
-    /// An empty table that also counts its memory in `whole`.
-    pub(super) fn new(whole: Arc<AtomicU64>) -> Self {
+    /// An empty table that also counts its memory in `partition`.
+    pub(super) fn new(partition: &Arc<Account>) -> Self {
         let (interned, hashing) = (Mutex::default(), RandomState::new());
-        Self { interned, hashing, used: AtomicU64::new(0), whole }
+        Self { interned, hashing, account: Account::within(partition) }
     }
 
     // The lock of a shard may be held while this one is taken, never the reverse.
@@ -194,19 +193,10 @@ impl MetadataTable {
         self.interned.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    fn charge(&self, bytes: u64) {
-        self.used.fetch_add(bytes, Ordering::Relaxed);
-        self.whole.fetch_add(bytes, Ordering::Relaxed);
-    }
-
-    fn refund(&self, bytes: u64) {
-        self.used.fetch_sub(bytes, Ordering::Relaxed);
-        self.whole.fetch_sub(bytes, Ordering::Relaxed);
-    }
-
     /// Its memory.
+    #[cfg(test)]
     pub(super) fn used(&self) -> u64 {
-        self.used.load(Ordering::Relaxed)
+        self.account.bytes()
     }
 
     /// The metadata of a new entry; `None` for most.
@@ -264,7 +254,7 @@ impl MetadataTable {
         let metadata = Arc::new(metadata);
         let hash_of = |other: &Arc<EntryMetadata>| other.hash(&self.hashing);
         interned.metadata.insert(hash, Arc::clone(&metadata), hash_of);
-        self.charge(memory);
+        self.account.charge(memory, 0);
         Held { metadata, table: Arc::clone(self) }
     }
 
@@ -289,7 +279,7 @@ impl MetadataTable {
                 interned.tags.remove(hash_of(&tagged.record), is, hash_of);
             }
         }
-        self.refund(memory);
+        self.account.refund(memory);
     }
 
     /// Invalidates every entry that carries a tag; returns whether any entry may carry it.
@@ -499,7 +489,7 @@ mod tests {
     fn unique_tags_leave_a_capped_namespace_full_of_entries() {
         let store = Store::new(64 << 20);
         let cap = 4 << 20;
-        let partition = store.open(NamespaceId(1), Quota { reserve: 0, cap });
+        let partition = store.open(NamespaceId(1), Quota { reserve: 0, cap, ..Quota::default() });
         let mut fewest = u64::MAX;
         for n in 0..40_000 {
             let tagged = entry("text/plain", &[&format!("sailing-{n}")]);

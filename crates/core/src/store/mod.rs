@@ -7,14 +7,17 @@
 //! readers share. Metadata that few entries have (tags, stale times, unusual media types) is stored
 //! beside.
 //!
-//! * Memory: everything is counted, and [`Quota`] says who is guaranteed what. When memory is full,
-//!   entries are evicted from the namespace furthest over its reserve.
+//! * Memory: everything is counted, and [`Quota`] says who is guaranteed what: a namespace, or all
+//!   namespaces of a tenant ([`TenantMemory`]). When memory is full, entries are evicted from the
+//!   tenant furthest over what it is guaranteed, and there from the namespace furthest over its
+//!   reserve.
 //! * Eviction: new entries must prove themselves in a small window before they reach the main part.
 //! * Expiry: exact on read. Each chunk of slots knows when its first entry ends, so that
 //!   [`Store::tidy`] finds expired entries without a search, in small steps.
 //! * Clearing a namespace or invalidating a tag takes the same short time for any number of
 //!   entries; [`Store::tidy`] frees their memory.
 
+mod account;
 // The header of every entry is worth it; the module says why each step is sound.
 #[allow(unsafe_code)]
 mod blob;
@@ -30,22 +33,25 @@ mod metadata;
 mod outcome;
 mod partition;
 mod precondition;
+mod quota;
 mod rate_limits;
 mod shard;
 mod slots;
+mod tenant_memory;
 mod whole;
 
 pub use counters::{AddError, Counted};
 pub use found::EntryRef;
 pub use listing::{InvalidPosition, ListedEntry, Listing, Position};
-pub use memory_budget::Quota;
 pub use partition::{EntryView, Partition};
+pub use quota::Quota;
 pub use rate_limits::{
     InvalidRate, MAX_RATE_COUNT, MAX_RATE_PERIOD, Rate, RateLimitError, RateLimitOutcome,
 };
 
 pub use outcome::{PutError, PutOutcome, Usage};
 pub use precondition::{ConditionFailed, Precondition};
+pub use tenant_memory::TenantMemory;
 pub use whole::Store;
 
 #[cfg(test)]

@@ -6,16 +6,18 @@ use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 use std::time::Duration;
 
+use super::account::Account;
 use super::blob::{Blob, memory_of};
-use super::bound::Bound;
 use super::found::EntryRef;
 use super::listing::{ListedEntry, Listing, Position};
-use super::memory_budget::{BudgetMember, MemoryBudget, Quota};
+use super::memory_budget::MemoryBudget;
 use super::metadata::{Held, MetadataTable};
 use super::outcome::{PutError, PutOutcome, Usage};
 use super::precondition::{ConditionFailed, Precondition};
+use super::quota::{HeldQuota, Quota};
 use super::shard::{PreparedEntry, SHARDS, Shard, Tidied};
 use super::slots::{CHUNK, Times};
+use super::tenant_memory::{MAX_SHRINK, MemoryUser, TenantMemory};
 use crate::early::RefillTime;
 use crate::entry::{Entry, EntryRevision, NEGATIVE_NUMBER};
 use crate::key::{Key, NamespaceId};
@@ -43,15 +45,13 @@ struct Cell {
 pub struct Partition {
     namespace: NamespaceId,
     budget: Arc<MemoryBudget>,
+    tenant: Arc<TenantMemory>,
     hashing: RandomState,
     cells: Box<[Cell]>,
     pub(super) metadata: Arc<MetadataTable>,
-    /// The memory of the shards; the metadata table counts its own.
-    used: AtomicU64,
-    entries: AtomicU64,
+    account: Arc<Account>,
     evicted: AtomicU64,
-    reserve: AtomicU64,
-    cap: Bound,
+    quota: HeldQuota,
     next_to_evict: AtomicUsize,
     next_to_tidy: AtomicUsize,
 }
@@ -130,19 +130,24 @@ fn shard_number(hash: u64) -> usize {
 }
 
 impl Partition {
-    pub(super) fn new(namespace: NamespaceId, budget: Arc<MemoryBudget>, quota: Quota) -> Self {
+    pub(super) fn new(
+        namespace: NamespaceId,
+        budget: Arc<MemoryBudget>,
+        tenant: Arc<TenantMemory>,
+        quota: Quota,
+    ) -> Self {
+        let account = Account::within(&tenant.account);
         let cell = |_| Cell { shard: RwLock::default(), soonest: AtomicU64::new(u64::MAX) };
         Self {
             namespace,
-            metadata: Arc::new(MetadataTable::new(Arc::clone(&budget.used))),
+            metadata: Arc::new(MetadataTable::new(&account)),
             budget,
+            tenant,
             hashing: RandomState::new(),
             cells: (0..SHARDS).map(cell).collect(),
-            used: AtomicU64::new(0),
-            entries: AtomicU64::new(0),
+            account,
             evicted: AtomicU64::new(0),
-            reserve: AtomicU64::new(quota.reserve),
-            cap: Bound::new(quota.cap),
+            quota: HeldQuota::new(quota),
             next_to_evict: AtomicUsize::new(0),
             next_to_tidy: AtomicUsize::new(0),
         }
@@ -174,15 +179,22 @@ impl Partition {
         let departed = shard.departed();
         drop(shard);
         drop(departed);
-        self.entries.fetch_add(entries_now.wrapping_sub(entries), Ordering::Relaxed);
-        self.charge(memory_now.wrapping_sub(memory));
+        self.account.charge(memory_now.wrapping_sub(memory), entries_now.wrapping_sub(entries));
         result
     }
 
-    /// Adds to the use; a negative number as its two's complement.
-    fn charge(&self, bytes: u64) {
-        self.used.fetch_add(bytes, Ordering::Relaxed);
-        self.budget.used.fetch_add(bytes, Ordering::Relaxed);
+    /// The memory of its tenant.
+    pub fn tenant(&self) -> &Arc<TenantMemory> {
+        &self.tenant
+    }
+
+    /// Evicts entries until every quota is kept.
+    fn enforce(&self) {
+        while self.quota.is_broken(&self.account) && self.evict() {}
+        (0..MAX_SHRINK).all(|_| self.quota.is_exceeded(&self.account) && self.evict());
+        self.quota.note_shrunk(&self.account);
+        self.tenant.keep_to_quota();
+        self.budget.enforce(self);
     }
 
     fn expect_end(&self, number: usize, ends_at: u64) {
@@ -269,7 +281,7 @@ impl Partition {
     }
 
     fn too_large(&self, size: u64) -> Result<(), PutError> {
-        let limit = self.budget.limit().min(self.quota().cap);
+        let limit = self.budget.limit().min(self.quota().cap).min(self.tenant.quota().cap);
         if size > limit { Err(PutError::TooLarge { size, limit }) } else { Ok(()) }
     }
 
@@ -320,7 +332,7 @@ impl Partition {
             self.expect_end(number, ends_at);
             Ok(Updated { made, revision: shard.latest_revision() })
         })?;
-        self.budget.enforce(self);
+        self.enforce();
         Ok(result)
     }
 
@@ -392,7 +404,7 @@ impl Partition {
             self.expect_end(number, ends_at);
             Ok(Self::found(shard, slot, now))
         });
-        self.budget.enforce(self);
+        self.enforce();
         found
     }
 
@@ -419,9 +431,7 @@ impl Partition {
             cell.soonest.store(u64::MAX, Ordering::Relaxed);
             drop(shard);
             entries += cleared.entries();
-            self.entries.fetch_sub(cleared.entries(), Ordering::Relaxed);
-            // The whole store counts it until it is freed.
-            self.used.fetch_sub(cleared.memory(), Ordering::Relaxed);
+            self.account.abandon(cleared.memory(), cleared.entries());
             self.budget.retire(cleared);
         }
         entries
@@ -492,26 +502,27 @@ impl Partition {
                 return all;
             }
         }
-        // Its cap may have been lowered.
-        while self.used() > self.quota().cap {
+        // Its quota may have been lowered.
+        while self.quota.is_exceeded(&self.account) {
             if all.chunks >= chunks {
                 all.more = true;
                 break;
             }
-            let evicted = (0..CHUNK).take_while(|_| self.evict()).count();
+            let above = |_: &usize| self.quota.is_exceeded(&self.account) && self.evict();
+            let evicted = (0..CHUNK).take_while(above).count();
             all.freed += evicted as u64;
             all.chunks += 1;
             if evicted < CHUNK {
                 break;
             }
         }
-        self.cap.shrunk_to(self.used());
+        self.quota.note_shrunk(&self.account);
         all
     }
 
     /// What it holds.
     pub fn usage(&self) -> Usage {
-        Usage { entries: self.entries.load(Ordering::Relaxed), bytes: self.used() }
+        Usage { entries: self.account.entries(), bytes: self.account.bytes() }
     }
 
     /// How many entries were evicted.
@@ -519,19 +530,14 @@ impl Partition {
         self.evicted.load(Ordering::Relaxed)
     }
 
-    pub(super) fn used(&self) -> u64 {
-        self.used.load(Ordering::Relaxed) + self.metadata.used()
-    }
-
     /// What it is guaranteed and may never exceed.
     pub fn quota(&self) -> Quota {
-        Quota { reserve: self.reserve.load(Ordering::Relaxed), cap: self.cap.get() }
+        self.quota.get()
     }
 
-    /// Sets its quota. Above its cap it does not grow, and shrinks with writes and tidying.
+    /// Sets its quota. Above it, the partition does not grow, and shrinks with writes and tidying.
     pub fn set_quota(&self, quota: Quota) {
-        self.reserve.store(quota.reserve, Ordering::Relaxed);
-        self.cap.set(quota.cap, self.used());
+        self.quota.set(quota, &self.account);
     }
 }
 
@@ -541,21 +547,13 @@ impl Drop for Partition {
     }
 }
 
-impl BudgetMember for Partition {
+impl MemoryUser for Partition {
     fn used(&self) -> u64 {
-        self.used()
+        self.account.bytes()
     }
 
-    fn quota(&self) -> Quota {
-        self.quota()
-    }
-
-    /// Evicts entries until the cap is kept; at most `max` of those above a lowered cap.
-    fn keep_to_cap(&self, max: usize) {
-        let most = self.cap.most();
-        while self.used() > most && self.evict() {}
-        (0..max).all(|_| self.used() > self.cap.get() && self.evict());
-        self.cap.shrunk_to(self.used());
+    fn reserve(&self) -> u64 {
+        self.quota().reserve
     }
 
     /// Evicts the next entry; returns whether there was one.

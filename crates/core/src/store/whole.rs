@@ -3,9 +3,12 @@
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, PoisonError, RwLock, Weak};
 
-use super::memory_budget::{BudgetMember, MemoryBudget, Quota};
+use super::memory_budget::MemoryBudget;
 use super::partition::Partition;
+use super::quota::Quota;
 use super::shard::Tidied;
+use super::slots::CHUNK;
+use super::tenant_memory::{MemoryUser, TenantMemory};
 use crate::key::NamespaceId;
 use crate::time::Timestamp;
 
@@ -20,7 +23,7 @@ const SHRINK_STEP: u64 = 256 << 10;
 /// use verax_core::{Entry, Key, Lifetime, NamespaceId, Timestamp};
 ///
 /// let store = Store::new(64 << 20);
-/// let boards = store.open(NamespaceId(1), Quota { reserve: 8 << 20, cap: 32 << 20 });
+/// let boards = store.open(NamespaceId(1), Quota { reserve: 8 << 20, cap: 32 << 20, ..Quota::default() });
 /// let (key, now) = (Key::new("board/aldermouth")?, Timestamp::from_millis(0));
 ///
 /// let entry = Entry::new("[]", "application/json", Lifetime::of(Duration::from_secs(30)), now);
@@ -45,12 +48,28 @@ impl Store {
         }
     }
 
-    /// An empty partition for a namespace. The identity is for logs: opening a namespace twice
-    /// makes two independent partitions, so the caller must keep it. Its memory is freed when the
-    /// last holder drops it.
+    /// The memory of a new tenant, for [`open_in`](Self::open_in). The caller must keep it.
+    pub fn tenant(&self, quota: Quota) -> Arc<TenantMemory> {
+        self.budget.tenant(quota)
+    }
+
+    /// An empty partition for the only namespace of a tenant.
     pub fn open(&self, namespace: NamespaceId, quota: Quota) -> Arc<Partition> {
-        let partition = Arc::new(Partition::new(namespace, Arc::clone(&self.budget), quota));
-        self.budget.join(Arc::downgrade(&partition) as Weak<dyn BudgetMember>);
+        self.open_in(&self.tenant(Quota::default()), namespace, quota)
+    }
+
+    /// An empty partition for a namespace of a tenant. The identity is for logs: opening a namespace
+    /// twice makes two independent partitions, so the caller must keep it. Its memory is freed when
+    /// the last holder drops it.
+    pub fn open_in(
+        &self,
+        tenant: &Arc<TenantMemory>,
+        namespace: NamespaceId,
+        quota: Quota,
+    ) -> Arc<Partition> {
+        let (budget, tenant) = (Arc::clone(&self.budget), Arc::clone(tenant));
+        let partition = Arc::new(Partition::new(namespace, budget, tenant, quota));
+        partition.tenant().join(Arc::downgrade(&partition) as Weak<dyn MemoryUser>);
         let mut partitions = self.partitions.write().unwrap_or_else(PoisonError::into_inner);
         partitions.retain(|partition| partition.strong_count() > 0);
         partitions.push(Arc::downgrade(&partition));
@@ -79,7 +98,13 @@ impl Store {
             let partition = &partitions[(first + at) % partitions.len()];
             all.add(partition.tidy(chunks - all.chunks, now));
         }
-        // The limit may have been lowered.
+        // The quota of a tenant may have been lowered, or the limit.
+        for tenant in self.budget.tenants() {
+            let (evicted, more) = tenant.shrink(chunks.saturating_sub(all.chunks) * CHUNK);
+            all.freed += evicted;
+            all.chunks += (evicted as usize).div_ceil(CHUNK);
+            all.more |= more;
+        }
         if self.budget.used() > self.budget.limit() && all.chunks < chunks {
             all.more |= self.budget.shrink(SHRINK_STEP);
         }

@@ -9,7 +9,7 @@ use super::put_request::PutRequest;
 use super::read::{ReadOptions, ReadResult};
 use super::written::Stored;
 use crate::error::{EngineError, InvalidInput};
-use crate::handle::{Reader, Writer};
+use crate::handle::{Deleter, Reader, Writer};
 
 /// The maximum number of operations in one batch.
 pub const MAX_BATCH_OPERATIONS: usize = 1_000;
@@ -49,6 +49,17 @@ pub struct BatchAccess<E> {
     pub reads: Result<Reader, E>,
     /// The handle for writing, or why it was refused.
     pub writes: Result<Writer, E>,
+    /// The handle for deleting, or why it was refused.
+    pub deletes: Result<Deleter, E>,
+}
+
+impl<E> BatchAccess<E> {
+    /// Charges the rates with requests beyond the batch itself.
+    pub fn charge_requests(&self, more: u64) {
+        let (reads, writes) = (self.reads.as_deref().ok(), self.writes.as_deref().ok());
+        let namespace = reads.or(writes).or_else(|| self.deletes.as_deref().ok());
+        namespace.into_iter().for_each(|namespace| namespace.charge_requests(more));
+    }
 }
 
 impl<E: Clone + From<EngineError>> BatchAccess<E> {
@@ -74,9 +85,9 @@ impl<E: Clone + From<EngineError>> BatchAccess<E> {
                 Ok(writer) => writer.put(&key, request, None).await.map_err(E::from),
                 Err(error) => Err(error.clone()),
             }),
-            Operation::Delete(key) => Outcome::Deleted(match &self.writes {
-                Ok(writer) => {
-                    writer.delete(&key, Precondition::Always, None).await.map_err(E::from)
+            Operation::Delete(key) => Outcome::Deleted(match &self.deletes {
+                Ok(deleter) => {
+                    deleter.delete(&key, Precondition::Always, None).await.map_err(E::from)
                 }
                 Err(error) => Err(error.clone()),
             }),

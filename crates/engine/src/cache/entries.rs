@@ -15,7 +15,7 @@ use super::written::Stored;
 use crate::engine::Namespace;
 use crate::error::{EngineError, InvalidInput};
 use crate::events::{ChangeKind, ChangeScope};
-use crate::handle::{Manager, Reader, Writer};
+use crate::handle::{Clearer, Deleter, Reader, Writer};
 
 /// The maximum number of entries on one page of a listing.
 pub const MAX_PAGE_ENTRIES: usize = 1_000;
@@ -127,7 +127,9 @@ impl Writer {
         };
         self.change(key, ChangeKind::Lifetime, set, |_| WaitOutcome::AskAgain)
     }
+}
 
+impl Deleter {
     /// Invalidates every entry with a tag and voids the namespace's refills, whose values may have
     /// the tag. Returns whether any entry may have had it.
     pub fn invalidate_tag(&self, tag: &str) -> bool {
@@ -161,7 +163,7 @@ impl Reader {
     }
 }
 
-impl Manager {
+impl Clearer {
     /// Removes every entry and voids all refills; returns the number of entries removed.
     pub fn clear(&self) -> u64 {
         self.empty()

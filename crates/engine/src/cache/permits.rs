@@ -152,6 +152,9 @@ impl Refiller {
             self.engine().pass_on(permit);
             return Err(EngineError::AccessEnded);
         }
+        if let PermitOutcome::Value(answer) = &outcome {
+            self.charge_bytes(answer.size() as u64);
+        }
         Ok(outcome)
     }
 }
@@ -332,6 +335,7 @@ impl Writer {
         number: PermitNumber,
         request: PutRequest,
     ) -> Result<Entry, EngineError> {
+        self.charge_bytes(request.value.len() as u64);
         let entry = self.entry_of(request, self.engine().now())?;
         let held = self.held(key, number);
         let mut entry = entry.refilled_in(held.took);

@@ -12,7 +12,7 @@ use super::waiter::{Refilled, WaitOutcome, Waiter};
 use crate::engine::Namespace;
 use crate::error::{EngineError, Overload};
 use crate::events::{Event, LookUp};
-use crate::handle::{Manager, Reader};
+use crate::handle::{Reader, Warmer};
 
 /// Options of a read.
 #[derive(Debug, Clone, Default)]
@@ -161,11 +161,14 @@ impl Reader {
             Ok(None) | Err(_) => Event::LookUp(LookUp::Missed),
         };
         self.notify(&ended);
+        if let Ok(Some(answer)) = &answer {
+            self.charge_bytes(answer.size() as u64);
+        }
         answer
     }
 }
 
-impl Manager {
+impl Warmer {
     /// Reads a key from the origin and stores the response, even over a fresh entry, which stays
     /// readable until then.
     ///

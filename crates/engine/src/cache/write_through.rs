@@ -15,7 +15,7 @@ use super::written::{Stored, Written};
 use crate::engine::Namespace;
 use crate::error::{EngineError, InvalidInput, Overload};
 use crate::events::Event;
-use crate::handle::Writer;
+use crate::handle::{Deleter, Handle, Writer};
 
 impl Writer {
     /// Stores a value: in the origin first, if the namespace writes through. An active refill of
@@ -30,6 +30,7 @@ impl Writer {
         request: PutRequest,
         trace: Option<TraceContext>,
     ) -> Written<Stored> {
+        self.charge_bytes(request.value.len() as u64);
         if !self.writes_through() {
             return Written::Now(self.put_request(key, request));
         }
@@ -53,7 +54,9 @@ impl Writer {
             stored
         })
     }
+}
 
+impl Deleter {
     /// Deletes an entry: from the origin first, if the namespace writes through. Returns whether
     /// the entry existed. An active refill of it will not be stored.
     ///
@@ -77,7 +80,7 @@ impl Writer {
     }
 }
 
-impl Writer {
+impl<R> Handle<R> {
     /// Writes to the origin once earlier writes of the key have ended. Its value is held until the
     /// origin has responded, even if its sender disconnects.
     fn in_turn<T, W>(

@@ -19,7 +19,7 @@ use crate::access::LeasedBy;
 use crate::engine::Engine;
 use crate::error::{EngineError, InvalidInput, Overload};
 use crate::events::{Event, LockEvent, LockEventKind};
-use crate::handle::{Manager, Reader, Writer};
+use crate::handle::{Locker, Manager, Reader};
 use verax_core::guard::lock::LockCounts;
 
 /// How many locks are listed in one step, with the queue of each.
@@ -192,7 +192,7 @@ impl Engine {
     }
 }
 
-impl Writer {
+impl Locker {
     /// Acquires a lock, waiting as long as the request says. Dropping the call leaves the queue.
     ///
     /// # Errors

@@ -50,7 +50,7 @@ fn mass_expiry_proceeds_in_small_steps() {
 #[case(100_000)]
 fn an_entry_beyond_the_limit_is_refused_and_nothing_is_lost(#[case] cap: u64) {
     let store = Store::new(80_000);
-    let a = store.open(A, Quota { reserve: 0, cap });
+    let a = store.open(A, Quota { reserve: 0, cap, ..Quota::default() });
     put(&a, "k", "v");
     let big = entry(&"x".repeat(100_000), 1_000, at(0));
     let error = a.put(&key("k"), &big, Precondition::Always, at(0)).unwrap_err();
@@ -146,13 +146,13 @@ fn without_reserves_memory_is_shared_evenly() {
 #[test]
 fn a_cap_is_enforced_while_memory_is_free() {
     let store = Store::new(8 << 20);
-    let a = store.open(A, Quota { reserve: 0, cap: 1 << 20 });
+    let a = store.open(A, Quota { reserve: 0, cap: 1 << 20, ..Quota::default() });
     for n in 0..20_000 {
         put(&a, &format!("k{n}"), &"x".repeat(200));
         assert!(a.usage().bytes <= 1 << 20);
     }
     assert!(a.usage().bytes > 900 << 10);
-    a.set_quota(Quota { reserve: 0, cap: 256 << 10 });
+    a.set_quota(Quota { reserve: 0, cap: 256 << 10, ..Quota::default() });
     tidy(&store, 0);
     assert!(a.usage().bytes <= 256 << 10, "a lower cap holds once the store was tidied");
 }
@@ -194,7 +194,7 @@ fn concurrent_readers_and_writers_see_whole_values_of_their_namespace() {
 #[test]
 fn new_tags_of_an_entry_count_against_the_limit() {
     let store = Store::new(64 << 10);
-    let partition = store.open(A, Quota { reserve: 0, cap: 32 << 10 });
+    let partition = store.open(A, Quota { reserve: 0, cap: 32 << 10, ..Quota::default() });
     for n in 0..500u32 {
         let brought: Vec<_> = (0..8).map(|t| format!("{n}-{t}-{}", "x".repeat(100))).collect();
         let brought: Vec<&str> = brought.iter().map(String::as_str).collect();
@@ -222,7 +222,7 @@ fn a_lowered_cap_shrinks_a_namespace_in_small_steps_while_it_serves() {
     };
     (0..300_000).for_each(&mut put);
     let (before, cap) = (partition.usage(), 512 << 10);
-    partition.set_quota(Quota { reserve: 0, cap });
+    partition.set_quota(Quota { reserve: 0, cap, ..Quota::default() });
     assert_eq!(partition.usage(), before, "nobody waits for all of it");
     put(300_000);
     let after = partition.usage();

@@ -6,6 +6,7 @@ mod listings;
 mod memory;
 mod properties;
 mod revisions;
+mod tenants;
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::time::Duration;

@@ -59,8 +59,8 @@ impl Model {
         let store = Store::new(limit);
         let reserve = 20 << 10;
         let sides = BTreeMap::from([
-            (true, store.open(A, Quota { reserve, cap: caps[0] })),
-            (false, store.open(B, Quota { reserve: 0, cap: caps[1] })),
+            (true, store.open(A, Quota { reserve, cap: caps[0], ..Quota::default() })),
+            (false, store.open(B, Quota { reserve: 0, cap: caps[1], ..Quota::default() })),
         ]);
         Self { store, sides, entries: HashMap::new(), now: 0, serial: 0, roomy }
     }
