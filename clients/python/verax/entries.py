@@ -82,7 +82,7 @@ class Entries(Delivery):
 
     async def clear(self, prefix: Optional[str] = None) -> int:
         """Removes every entry, or those whose keys start with `prefix`; returns how many. Needs the right
-        to manage the namespace."""
+        to invalidate."""
         return int((await self._noted("invalidate", frames.clear(prefix))).needs("cleared"))
 
     async def keys(self, prefix: str = "") -> AsyncIterator[str]:

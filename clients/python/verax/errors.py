@@ -23,13 +23,14 @@ class Refused(VeraxError):
     """Verax refused or failed: `name` is the name of the problem, such as `missing-scope`.
 
     `request_id` finds more in the log of the service; `unchanged` says that a write certainly left
-    the origin unchanged."""
+    the origin unchanged; `retry_after` is after how many seconds the call may be repeated, where the
+    service says so."""
 
     def __init__(self, name: str, detail: str, request_id: Optional[str] = None,
-                 unchanged: bool = False) -> None:
+                 unchanged: bool = False, retry_after: Optional[float] = None) -> None:
         super().__init__(f"{name}: {detail}" if detail else name)
         self.name, self.detail = name, detail
-        self.request_id, self.unchanged = request_id, unchanged
+        self.request_id, self.unchanged, self.retry_after = request_id, unchanged, retry_after
 
 
 class NotStored(VeraxError):
@@ -47,7 +48,7 @@ class LockHeld(VeraxError):
 
 
 #: The temporary refusals: the same call may succeed later.
-TEMPORARY = frozenset({"overloaded", "standby", "records-unavailable"})
+TEMPORARY = frozenset({"overloaded", "standby", "records-unavailable", "quota-exceeded"})
 
 
 def is_temporary(error: BaseException) -> bool:

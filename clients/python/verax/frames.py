@@ -23,7 +23,7 @@ _DUE = 5
 _CODES = ("invalid", "not-signed-in", "missing-scope", "not-found", "condition-failed", "value-too-large",
           "origin-failed", "origin-timeout", "no-value", "wrong-kind", "overloaded", "unsupported-version",
           "records-unavailable", "internal", "not-held", "permit-voided", "permit-expired", "standby",
-          "origin-unavailable", "refill-abandoned", "key-mismatch", "has-origin")
+          "origin-unavailable", "refill-abandoned", "key-mismatch", "has-origin", "quota-exceeded")
 
 
 class Breach(VeraxError):
@@ -332,7 +332,7 @@ def reply(kind: int, flags: int, data: bytes) -> Reply:
 
 
 def _reply(kind: int, flags: int, body: _Body) -> Reply:
-    known = {0x82: 3, 0x85: 3, 0x90: 3, 0x92: 3, 0x97: 1, 0xFF: 1}
+    known = {0x82: 3, 0x85: 3, 0x90: 3, 0x92: 3, 0x97: 1, 0xFF: 3}
     _flags(kind, flags, known.get(kind, 0))
     if kind == 0x81:
         body.number("H")
@@ -373,7 +373,8 @@ def _reply(kind: int, flags: int, body: _Body) -> Reply:
     if kind == 0xFF:
         name, number = failure_name(body.number("H")), body.number("Q")
         request_id = f"{number:016x}" if number else None
-        return Reply("failed", Refused(name, body.rest(), request_id, bool(flags & 1)))
+        retry_after = body.number("Q") / 1_000 if flags & 2 else None
+        return Reply("failed", Refused(name, body.rest(), request_id, bool(flags & 1), retry_after))
     names = {0x83: "pong", 0x84: "goodbye", 0x91: "miss"}
     if kind not in names:
         raise Breach(f"unknown kind {kind:#x}")

@@ -87,6 +87,8 @@ failures! {
     KeyMismatch = 21, "key-mismatch", 422, "The key does not match the namespace's pattern";
     /// The namespace's origin refills it, so its callers get no permits.
     HasOrigin = 22, "has-origin", 409, "The namespace has an origin";
+    /// A quota of the tenant or namespace does not allow the request now; nothing was changed.
+    QuotaExceeded = 23, "quota-exceeded", 429, "Quota exceeded";
 
     /// The HTTP request is malformed.
     BadRequest = 64, "bad-request", 400, "Malformed request";
@@ -138,7 +140,7 @@ impl FailureKind {
 
     /// Whether the same request can succeed if it is sent again after a short while.
     pub const fn is_temporary(self) -> bool {
-        self.status() == 503
+        self.status() == 503 || matches!(self, Self::QuotaExceeded)
     }
 }
 

@@ -24,6 +24,7 @@ mod object;
 mod origins;
 mod permits;
 mod problem;
+mod quotas;
 mod rate_limits;
 mod run;
 mod tenants;
@@ -55,7 +56,8 @@ pub use origins::{
     SqlChange,
 };
 pub use permits::{AcquirePermit, PermitGrant, PermitInUse, Permits, RefillEvent};
-pub use problem::Problem;
+pub use problem::{Problem, RETRY_AFTER_SECONDS};
+pub use quotas::{TenantQuota, TenantQuotaChange, TenantUsage};
 pub use rate_limits::{AcquireRate, RateLimit};
 pub use run::Run;
 pub use tenants::{
@@ -63,7 +65,8 @@ pub use tenants::{
     PolicyChange, Tenant, Usage, duration_of,
 };
 pub use tokens::{
-    CreateSession, CreateToken, CreatedToken, RotateToken, RotatedToken, Session, SignInLink, Token,
+    CreateSession, CreateToken, CreatedToken, LiveSession, RotateToken, RotatedToken, Session,
+    SignInLink, Token,
 };
 pub use verax_core::load::{Comparison, Lane, LaneFigures, Popularity};
 pub use waiting::{Waiting, WaitingLock, WaitingLockEvent, WaitingPermit, WaitingRefill};

@@ -46,6 +46,37 @@ pub(crate) fn object_or_null<'de, T: Deserialize<'de>, D: Deserializer<'de>>(
     Ok(there.map(|Object(shape)| shape))
 }
 
+/// Distinguishes a member that is `null` from an absent one.
+pub(crate) mod given {
+    use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+    pub(crate) fn serialize<T: Serialize, S: Serializer>(
+        value: &Option<Option<T>>,
+        serializer: S,
+    ) -> Result<S::Ok, S::Error> {
+        value.as_ref().and_then(Option::as_ref).serialize(serializer)
+    }
+
+    pub(crate) fn deserialize<'de, T: Deserialize<'de>, D: Deserializer<'de>>(
+        deserializer: D,
+    ) -> Result<Option<Option<T>>, D::Error> {
+        Option::<T>::deserialize(deserializer).map(Some)
+    }
+}
+
+/// As [`given`], for a member that is an object.
+pub(crate) mod given_object {
+    use serde::{Deserialize, Deserializer};
+
+    pub(crate) use super::given::serialize;
+
+    pub(crate) fn deserialize<'de, T: Deserialize<'de>, D: Deserializer<'de>>(
+        deserializer: D,
+    ) -> Result<Option<Option<T>>, D::Error> {
+        super::object_or_null(deserializer).map(Some)
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use rstest::rstest;

@@ -27,6 +27,9 @@ pub struct Problem {
     pub more: Map<String, Value>,
 }
 
+/// The member that tells after how long the request may be repeated.
+pub const RETRY_AFTER_SECONDS: &str = "retry_after_seconds";
+
 /// What precedes a problem's name in its type.
 const PREFIX: &str = "urn:verax:problem:";
 
@@ -47,6 +50,11 @@ impl Problem {
     pub fn with(mut self, member: &str, value: impl Into<Value>) -> Self {
         self.more.insert(member.to_owned(), value.into());
         self
+    }
+
+    /// After how long the request may be repeated, if that is known.
+    pub fn retry_after_seconds(&self) -> Option<f64> {
+        self.more.get(RETRY_AFTER_SECONDS)?.as_f64()
     }
 
     /// The short name of its kind.

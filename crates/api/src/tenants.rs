@@ -5,7 +5,8 @@ use std::time::Duration;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use crate::object::object;
+use crate::object::{given, given_object, object};
+use crate::quotas::{TenantQuota, TenantUsage};
 
 /// Creates a tenant.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -25,6 +26,12 @@ pub struct Tenant {
     /// When it was created.
     #[cfg_attr(feature = "openapi", schema(value_type = String, format = DateTime))]
     pub created_at: Timestamp,
+    /// What it may use; absent for a token that may not observe all of the tenant.
+    #[serde(default)]
+    pub quota: Option<TenantQuota>,
+    /// What it uses; absent for a token that may not observe all of the tenant.
+    #[serde(default)]
+    pub usage: Option<TenantUsage>,
 }
 
 /// Which origin a namespace reads through to, and how.
@@ -58,6 +65,15 @@ pub struct Policy {
     pub reserve_bytes: u64,
     /// Memory that this namespace never exceeds; absent without a cap.
     pub cap_bytes: Option<u64>,
+    /// The most entries; absent without a limit.
+    #[serde(default)]
+    pub max_entries: Option<u64>,
+    /// The most requests in a second; absent without a limit.
+    #[serde(default)]
+    pub requests_per_second: Option<u64>,
+    /// The most bytes of values in a second; absent without a limit.
+    #[serde(default)]
+    pub bytes_per_second: Option<u64>,
     /// The max-age of negative entries; 0 stores none.
     #[serde(default)]
     pub negative_max_age_seconds: f64,
@@ -100,6 +116,20 @@ pub struct PolicyChange {
     #[serde(default, skip_serializing_if = "Option::is_none", with = "given")]
     #[cfg_attr(feature = "openapi", schema(value_type = Option<u64>))]
     pub cap_bytes: Option<Option<u64>>,
+    /// The most entries; `null` removes the limit. For administrators.
+    #[serde(default, skip_serializing_if = "Option::is_none", with = "given")]
+    #[cfg_attr(feature = "openapi", schema(value_type = Option<u64>))]
+    pub max_entries: Option<Option<u64>>,
+    /// The most requests in a second, a batch counting as many as it has operations; `null` removes
+    /// the limit. For administrators.
+    #[serde(default, skip_serializing_if = "Option::is_none", with = "given")]
+    #[cfg_attr(feature = "openapi", schema(value_type = Option<u64>))]
+    pub requests_per_second: Option<Option<u64>>,
+    /// The most bytes of values in a second, in both directions together; `null` removes the limit.
+    /// For administrators.
+    #[serde(default, skip_serializing_if = "Option::is_none", with = "given")]
+    #[cfg_attr(feature = "openapi", schema(value_type = Option<u64>))]
+    pub bytes_per_second: Option<Option<u64>>,
     /// The max-age of negative entries, which spare the origin repeated reads; 0, the default,
     /// stores none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -116,37 +146,6 @@ pub struct PolicyChange {
     #[serde(default, skip_serializing_if = "Option::is_none", with = "given_object")]
     #[cfg_attr(feature = "openapi", schema(value_type = Option<OriginChoice>))]
     pub origin: Option<Option<OriginChoice>>,
-}
-
-/// Distinguishes a member that is `null` from an absent one.
-mod given {
-    use serde::{Deserialize, Deserializer, Serialize, Serializer};
-
-    pub(super) fn serialize<T: Serialize, S: Serializer>(
-        value: &Option<Option<T>>,
-        serializer: S,
-    ) -> Result<S::Ok, S::Error> {
-        value.as_ref().and_then(Option::as_ref).serialize(serializer)
-    }
-
-    pub(super) fn deserialize<'de, T: Deserialize<'de>, D: Deserializer<'de>>(
-        deserializer: D,
-    ) -> Result<Option<Option<T>>, D::Error> {
-        Option::<T>::deserialize(deserializer).map(Some)
-    }
-}
-
-/// As [`given`], for a member that is an object.
-mod given_object {
-    use serde::{Deserialize, Deserializer};
-
-    pub(super) use super::given::serialize;
-
-    pub(super) fn deserialize<'de, T: Deserialize<'de>, D: Deserializer<'de>>(
-        deserializer: D,
-    ) -> Result<Option<Option<T>>, D::Error> {
-        crate::object::object_or_null(deserializer).map(Some)
-    }
 }
 
 /// Creates a namespace.

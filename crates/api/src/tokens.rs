@@ -8,8 +8,8 @@ use serde::{Deserialize, Serialize};
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct CreateToken {
-    /// Its scopes: `admin`, or `read:`, `write:` or `manage:` followed by a tenant or
-    /// tenant/namespace.
+    /// Its scopes: `admin`, or `read:`, `write:`, `invalidate:`, `lock:`, `warm:`, `load:`,
+    /// `observe:` or `manage:` followed by a tenant or tenant/namespace.
     pub scopes: Vec<String>,
     /// What it is for.
     #[serde(default)]
@@ -102,6 +102,31 @@ pub struct Session {
     pub who: String,
     /// The session's scopes.
     pub scopes: Vec<String>,
+}
+
+/// A live console session.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct LiveSession {
+    /// Its number, which is no secret.
+    pub id: u64,
+    /// Who is signed in.
+    pub who: String,
+    /// The number of the token it was begun with.
+    pub token: Option<u64>,
+    /// Its scopes.
+    pub scopes: Vec<String>,
+    /// When it began.
+    #[cfg_attr(feature = "openapi", schema(value_type = String, format = DateTime))]
+    pub started_at: Timestamp,
+    /// When it was last used.
+    #[cfg_attr(feature = "openapi", schema(value_type = String, format = DateTime))]
+    pub last_used_at: Timestamp,
+    /// When it ends by itself.
+    #[cfg_attr(feature = "openapi", schema(value_type = String, format = DateTime))]
+    pub ends_at: Timestamp,
+    /// Whether it is the session of this request.
+    pub is_own: bool,
 }
 
 /// A one-time sign-in link for the console.

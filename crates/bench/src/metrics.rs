@@ -38,7 +38,7 @@ fn measure(fixture: &Fixture, keys: &[String], time: Duration, each: usize, coun
                             }
                             if counted {
                                 let took = began.elapsed() / u32::try_from(each).unwrap_or(1);
-                                reader.count_hits(hits, 0, took);
+                                reader.count_hits(hits, 0, 0, took);
                             }
                             found += hits;
                         }

@@ -59,6 +59,11 @@ pub(crate) fn bytes(number: u64) -> String {
     bytesize::ByteSize(number).display().iec().to_string()
 }
 
+/// Bytes, or a dash where there is no number.
+pub(crate) fn bytes_or_none(number: Option<u64>) -> String {
+    number.map_or_else(|| "–".to_owned(), bytes)
+}
+
 /// A time in its two largest units: `2h 5m`, `27s`.
 pub(crate) fn time(length: Duration) -> String {
     let seconds = length.as_secs();

@@ -1,5 +1,7 @@
 //! The client's errors.
 
+use std::time::Duration;
+
 use verax_api::{FailureKind, Problem};
 
 /// Why a call failed.
@@ -67,11 +69,25 @@ impl ClientError {
 
     /// Whether the same call may succeed later: Verax did not respond, or cannot serve now.
     pub fn is_temporary(&self) -> bool {
-        let kinds =
-            [FailureKind::Overloaded, FailureKind::Standby, FailureKind::RecordsUnavailable];
+        let kinds = [
+            FailureKind::Overloaded,
+            FailureKind::Standby,
+            FailureKind::RecordsUnavailable,
+            FailureKind::QuotaExceeded,
+        ];
         match self {
             Self::Unreachable { .. } | Self::TimedOut { .. } => true,
             _ => self.failure().is_some_and(|kind| kinds.contains(&kind)),
+        }
+    }
+
+    /// After how long a refused call may be repeated, where Verax says so.
+    pub fn retry_after(&self) -> Option<Duration> {
+        match self {
+            Self::Refused(problem) => {
+                Duration::try_from_secs_f64(problem.retry_after_seconds()?).ok()
+            }
+            _ => None,
         }
     }
 

@@ -28,10 +28,10 @@ impl Control {
         tenant: &Name,
         namespace: &Name,
     ) -> Result<u64, ControlError> {
-        let manager = self.open_manager(caller, tenant, namespace)?;
-        let entries = manager.clear();
+        let clearer = self.open_clearer(caller, tenant, namespace)?;
+        let entries = clearer.clear();
         let detail = serde_json::json!({ "entries": entries });
-        self.note(caller, tenant, "namespace.clear", manager.path(), detail).await;
+        self.note(caller, tenant, "namespace.clear", clearer.path(), detail).await;
         Ok(entries)
     }
 
@@ -46,10 +46,10 @@ impl Control {
         (tenant, namespace): (&Name, &Name),
         prefix: &str,
     ) -> Result<u64, ControlError> {
-        let manager = self.open_manager(caller, tenant, namespace)?;
-        let entries = manager.clear_prefix(prefix).await;
+        let clearer = self.open_clearer(caller, tenant, namespace)?;
+        let entries = clearer.clear_prefix(prefix).await;
         let detail = serde_json::json!({ "entries": entries, "prefix": prefix });
-        self.note(caller, tenant, "namespace.clear", manager.path(), detail).await;
+        self.note(caller, tenant, "namespace.clear", clearer.path(), detail).await;
         Ok(entries)
     }
 
@@ -73,7 +73,6 @@ impl Control {
         Ok(ended)
     }
 
-    /// Records an activity. The change itself stands even if this fails.
     async fn note(
         &self,
         caller: &Caller,
@@ -82,7 +81,20 @@ impl Control {
         subject: String,
         detail: serde_json::Value,
     ) {
-        let change = Change { tenant: Some(tenant.clone()), action, subject, detail };
+        self.note_for(caller, Some(tenant), action, subject, detail).await;
+    }
+
+    /// Records an activity, of a tenant or of the whole service. The change itself stands even if
+    /// this fails.
+    pub(crate) async fn note_for(
+        &self,
+        caller: &Caller,
+        tenant: Option<&Name>,
+        action: &'static str,
+        subject: String,
+        detail: serde_json::Value,
+    ) {
+        let change = Change { tenant: tenant.cloned(), action, subject, detail };
         let (actor, now) = (caller.actor(), self.engine.now());
         if let Err(error) = self.records.note(&actor, now, change).await {
             tracing::warn!(%error, action, "an action is missing in the activity");

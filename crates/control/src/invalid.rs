@@ -1,5 +1,6 @@
 //! Inputs that the control plane refuses.
 
+use std::fmt;
 use std::ops::RangeInclusive;
 use std::time::Duration;
 
@@ -11,6 +12,7 @@ use verax_core::name::InvalidName;
 use verax_core::origin::InvalidOriginSettings;
 use verax_core::pattern::{InvalidPattern, KeyPattern};
 use verax_core::policy::InvalidPolicy;
+use verax_core::tenant_quota::InvalidTenantQuota;
 use verax_core::warm::InvalidPlan;
 use verax_origin::{CredentialError, InvalidListing, InvalidOrigin};
 
@@ -130,18 +132,45 @@ pub enum InvalidInput {
     },
     /// Reserves that exceed the memory together.
     #[error(
-        "a reserve of {reserve} bytes is too large: other namespaces reserve {reserved} of the {limit} bytes of memory, which leaves {left}"
+        "a reserve of {reserve} bytes is too large: {others} {reserved} of {limit} bytes, which leaves {left}"
     )]
     Reserve {
         /// The requested reserve.
         reserve: u64,
-        /// What other namespaces reserve.
+        /// Who else reserves.
+        others: Reserves,
+        /// What the others reserve.
         reserved: u64,
-        /// The memory limit.
+        /// What may be reserved together.
         limit: u64,
         /// What is left.
         left: u64,
     },
+    /// A tenant's quota that its namespaces' reserves do not fit into.
+    #[error(
+        "a {what} of {bytes} bytes is less than the {reserves} bytes that the tenant's namespaces reserve: lower those first"
+    )]
+    NamespaceReserves {
+        /// The reserve or the cap.
+        what: &'static str,
+        /// Its size.
+        bytes: u64,
+        /// The reserves of the namespaces together.
+        reserves: u64,
+    },
+    /// A largest value above the tenant's.
+    #[error(
+        "a largest value of {bytes} bytes is more than the {most} bytes that the tenant may store"
+    )]
+    TenantValue {
+        /// The largest value.
+        bytes: u64,
+        /// The tenant's.
+        most: u64,
+    },
+    /// A malformed quota of a tenant.
+    #[error(transparent)]
+    TenantQuota(#[from] InvalidTenantQuota),
     /// A run over a namespace without an origin.
     #[error("namespace {0} has no origin to read from: bind one with `verax namespace change`")]
     NoOrigin(String),
@@ -174,6 +203,27 @@ pub enum InvalidInput {
         /// The available drills.
         known: Vec<String>,
     },
+}
+
+/// Who else reserves memory.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Reserves {
+    /// The other tenants.
+    Tenants,
+    /// All other namespaces.
+    Namespaces,
+    /// The other namespaces of the tenant, which has a reserve of its own.
+    Siblings,
+}
+
+impl fmt::Display for Reserves {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Tenants => "other tenants reserve",
+            Self::Namespaces => "other namespaces and tenants reserve",
+            Self::Siblings => "the tenant's other namespaces take, of its reserve,",
+        })
+    }
 }
 
 impl InvalidInput {

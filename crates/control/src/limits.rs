@@ -1,12 +1,14 @@
 //! Limits on the records that are also kept in memory.
 
+use verax_core::tenant_quota;
+
 use crate::error::{Conflict, ControlError};
 
 /// The maximum number of tenants.
 pub const MAX_TENANTS: usize = 10_000;
 
 /// The maximum number of namespaces of one tenant.
-pub const MAX_NAMESPACES: usize = 1_000;
+pub const MAX_NAMESPACES: usize = tenant_quota::MAX_NAMESPACES as usize;
 
 /// The maximum number of origins of one tenant.
 pub const MAX_ORIGINS: usize = 1_000;

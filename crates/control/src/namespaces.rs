@@ -6,7 +6,7 @@ use verax_api::{
     Namespace as ApiNamespace, OriginChoice, Policy, PolicyChange, Usage, duration_of, moment,
 };
 use verax_core::access::{Right, Scope};
-use verax_core::{EntityTag, KeyPattern, Name, NamespaceId, NamespacePolicy, OriginBinding};
+use verax_core::{EntityTag, KeyPattern, Name, NamespacePolicy, OriginBinding};
 use verax_engine::Binding;
 use verax_origin::Origin;
 
@@ -17,11 +17,12 @@ use crate::expected::Expected;
 use crate::invalid::InvalidInput;
 use crate::limits::{self, MAX_NAMESPACES};
 use crate::origins::check_binding;
+use crate::quotas::limit;
 use crate::registry::{Registered, Tenant};
 use crate::subject::Subject;
 
 impl Control {
-    /// The namespaces of a tenant that the caller may read or manage, by name.
+    /// The namespaces of a tenant that the caller may observe, by name.
     ///
     /// # Errors
     /// [`ControlError`]: a scope when the caller may see none of them.
@@ -35,7 +36,7 @@ impl Control {
             Scope::Within { tenant: of, .. } => of == tenant,
         };
         if !caller.scopes().iter().any(seen) {
-            return Err(ControlError::MissingScope(Scope::tenant(Right::Read, tenant)));
+            return Err(ControlError::MissingScope(Scope::tenant(Right::Observe, tenant)));
         }
         let namespaces: Vec<_> = {
             let tenants = self.registry.read();
@@ -58,9 +59,7 @@ impl Control {
         tenant: &Name,
         name: &Name,
     ) -> Result<ApiNamespace, ControlError> {
-        if !caller.holds(&Scope::within(Right::Manage, tenant, name)) {
-            caller.needs(Scope::within(Right::Read, tenant, name))?;
-        }
+        caller.needs(Scope::within(Right::Observe, tenant, name))?;
         let namespace = self.registry.namespace(tenant, name)?;
         Ok(self.namespace_to_api(&namespace))
     }
@@ -82,12 +81,17 @@ impl Control {
         let (caller, tenant, change) = (caller.clone(), tenant.clone(), change.clone());
         self.administer(async move |control| {
             caller.needs(Scope::tenant(Right::Manage, &tenant))?;
-            let owned = |t: &Tenant| t.namespaces.len();
-            let owned = control.registry.read().get(&tenant).map_or(0, owned);
-            limits::check("namespaces of the tenant", owned, MAX_NAMESPACES)?;
-            let (policy, origin) =
-                control.changed(&caller, (&tenant, &name), NamespacePolicy::default(), &change)?;
-            control.check_quota(&caller, &change, None, &policy)?;
+            let owned = |t: &Tenant| (t.namespaces.len(), t.quota);
+            let (owned, quota) =
+                control.registry.read().get(&tenant).map(owned).unwrap_or_default();
+            let most = quota.namespaces.map_or(MAX_NAMESPACES, |most| most as usize);
+            limits::check("namespaces of the tenant", owned, most.min(MAX_NAMESPACES))?;
+            let mut usual = NamespacePolicy::default();
+            usual.max_value_bytes =
+                usual.max_value_bytes.min(quota.max_value_bytes.unwrap_or(u64::MAX));
+            let (policy, origin) = control.changed(&caller, (&tenant, &name), usual, &change)?;
+            check_right(&caller, &change)?;
+            control.check_namespace_quota(&tenant, None, &policy)?;
             let (actor, now) = (caller.actor(), control.engine.now());
             let created = control.records.create_namespace(&tenant, &name, &policy, &actor, now);
             let record = control.follow_change(created.await?);
@@ -129,7 +133,10 @@ impl Control {
             if !expected.includes(tag) {
                 return Err(ControlError::NotExpected("policy"));
             }
-            control.check_quota(&caller, &change, Some(namespace.id()), &policy)?;
+            check_right(&caller, &change)?;
+            if change.reserve_bytes.is_some() || change.max_value_bytes.is_some() {
+                control.check_namespace_quota(&tenant, Some(namespace.id()), &policy)?;
+            }
             let (actor, now) = (caller.actor(), control.engine.now());
             let changed = control.records.change_policy(namespace.record(), &policy, &actor, now);
             control.follow_change(changed.await?);
@@ -169,32 +176,6 @@ impl Control {
     pub(crate) fn withdraw_scopes(&self, tenant: &Name, namespace: Option<&Name>) {
         self.tokens.withdraw(tenant, namespace);
         self.access_changed();
-    }
-
-    /// Reserve and cap divide the memory of all tenants, so only administrators set them, and the
-    /// sum of reserves must fit.
-    fn check_quota(
-        &self,
-        caller: &Caller,
-        change: &PolicyChange,
-        changed: Option<NamespaceId>,
-        policy: &NamespacePolicy,
-    ) -> Result<(), ControlError> {
-        if change.reserve_bytes.is_some() || change.cap_bytes.is_some() {
-            caller.needs(Scope::Admin)?;
-        }
-        if change.reserve_bytes.is_none() {
-            return Ok(());
-        }
-        let others = self.registry.namespaces().into_iter().filter(|n| Some(n.id()) != changed);
-        let reserved: u64 = others.map(|n| n.binding().policy.quota.reserve).sum();
-        let limit = self.engine.memory().limit;
-        let left = limit.saturating_sub(reserved);
-        if policy.quota.reserve > left {
-            let reserve = policy.quota.reserve;
-            return Err(InvalidInput::Reserve { reserve, reserved, limit, left }.into());
-        }
-        Ok(())
     }
 
     /// A changed policy, and the origin it names.
@@ -250,6 +231,16 @@ impl Control {
     }
 }
 
+/// Quotas divide what all tenants share, so only administrators set them.
+fn check_right(caller: &Caller, change: &PolicyChange) -> Result<(), ControlError> {
+    let is_quota = change.reserve_bytes.is_some()
+        || change.cap_bytes.is_some()
+        || change.max_entries.is_some()
+        || change.requests_per_second.is_some()
+        || change.bytes_per_second.is_some();
+    if is_quota { caller.needs(Scope::Admin) } else { Ok(()) }
+}
+
 /// Changes the parts of a policy that a request names.
 fn apply(change: &PolicyChange, policy: &mut NamespacePolicy) -> Result<(), ControlError> {
     let lifetime = &mut policy.lifetime;
@@ -285,6 +276,15 @@ fn apply(change: &PolicyChange, policy: &mut NamespacePolicy) -> Result<(), Cont
     if let Some(bytes) = change.cap_bytes {
         policy.quota.cap = bytes.unwrap_or(u64::MAX);
     }
+    if let Some(most) = change.max_entries {
+        policy.quota.entries = most.unwrap_or(u64::MAX);
+    }
+    if let Some(rate) = change.requests_per_second {
+        policy.traffic.requests_per_second = rate;
+    }
+    if let Some(rate) = change.bytes_per_second {
+        policy.traffic.bytes_per_second = rate;
+    }
     match &change.origin {
         None => {}
         Some(None) => policy.origin = None,
@@ -315,7 +315,10 @@ fn policy_to_api(policy: &NamespacePolicy) -> Policy {
         jitter_percent: policy.jitter_percent,
         max_value_bytes: policy.max_value_bytes,
         reserve_bytes: policy.quota.reserve,
-        cap_bytes: Some(policy.quota.cap).filter(|cap| *cap != u64::MAX),
+        cap_bytes: limit(policy.quota.cap),
+        max_entries: limit(policy.quota.entries),
+        requests_per_second: policy.traffic.requests_per_second,
+        bytes_per_second: policy.traffic.bytes_per_second,
         negative_max_age_seconds: policy.negative_max_age.as_secs_f64(),
         early_refresh_percent: policy.early_refresh_percent,
         write_through: policy.write_through,

@@ -6,8 +6,7 @@ use verax_core::Name;
 use verax_core::access::Right;
 use verax_engine::cache::BatchAccess;
 use verax_engine::events::{LockEvent, RefillRecord};
-use verax_engine::turns::TenantTurns;
-use verax_engine::{Manager, Namespace, Reader, Refiller, Writer};
+use verax_engine::{Clearer, Deleter, Locker, Manager, Namespace, Reader, Refiller, Writer};
 
 use crate::access::Caller;
 use crate::control::Control;
@@ -54,6 +53,48 @@ impl Control {
         self.open(caller, Right::Write, tenant, namespace).map(Writer::open)
     }
 
+    /// Opens a namespace for deleting entries by key and by tag, with the right to write or to
+    /// invalidate.
+    ///
+    /// # Errors
+    /// [`ControlError`]: the scope, or the namespace.
+    pub fn open_deleter(
+        &self,
+        caller: &Caller,
+        tenant: &Name,
+        namespace: &Name,
+    ) -> Result<Deleter, ControlError> {
+        let may_write = caller.holds_within(Right::Write, tenant.as_str(), namespace.as_str());
+        let right = if may_write { Right::Write } else { Right::Invalidate };
+        self.open(caller, right, tenant, namespace).map(Deleter::open)
+    }
+
+    /// Opens a namespace for clearing.
+    ///
+    /// # Errors
+    /// [`ControlError`]: the scope, or the namespace.
+    pub fn open_clearer(
+        &self,
+        caller: &Caller,
+        tenant: &Name,
+        namespace: &Name,
+    ) -> Result<Clearer, ControlError> {
+        self.open(caller, Right::Invalidate, tenant, namespace).map(Clearer::open)
+    }
+
+    /// Opens a namespace for locking.
+    ///
+    /// # Errors
+    /// [`ControlError`]: the scope, or the namespace.
+    pub fn open_locker(
+        &self,
+        caller: &Caller,
+        tenant: &Name,
+        namespace: &Name,
+    ) -> Result<Locker, ControlError> {
+        self.open(caller, Right::Lock, tenant, namespace).map(Locker::open)
+    }
+
     /// Opens a namespace for refilling by permit, which reads and writes.
     ///
     /// # Errors
@@ -81,10 +122,11 @@ impl Control {
         self.open(caller, Right::Manage, tenant, namespace).map(Manager::open)
     }
 
-    /// Opens a namespace for a batch, with the right to read, to write, or both.
+    /// Opens a namespace for a batch, with the rights to read, to write and to delete, or some of
+    /// them.
     ///
     /// # Errors
-    /// [`ControlError`] when it can be opened with neither right.
+    /// [`ControlError`] when it can be opened with none of them.
     pub fn open_for_batch(
         &self,
         caller: &Caller,
@@ -93,35 +135,41 @@ impl Control {
     ) -> Result<BatchAccess<ControlError>, ControlError> {
         let reads = self.open_reader(caller, tenant, namespace);
         let writes = self.open_writer(caller, tenant, namespace);
-        match (reads, writes) {
-            (Err(error), Err(_)) => Err(error),
-            (reads, writes) => Ok(BatchAccess { reads, writes }),
+        let deletes = self.open_deleter(caller, tenant, namespace);
+        match (reads, writes, deletes) {
+            (Err(error), Err(_), Err(_)) => Err(error),
+            (reads, writes, deletes) => Ok(BatchAccess { reads, writes, deletes }),
         }
     }
 
     /// Opens a namespace for reading on the fast path of the transports; `None` if the token does
     /// not open it. [`open_reader`](Self::open_reader) tells why.
-    pub fn reader_of(&self, token: &str, tenant: &str, namespace: &str) -> Option<Reader> {
+    pub fn reader_of(
+        &self,
+        token: &str,
+        tenant: &str,
+        namespace: &str,
+    ) -> Option<(Arc<Caller>, Reader)> {
         (self.role() == Role::Active).then_some(())?;
         // Names are looked up only for callers that may know them, so that timing reveals nothing
         // to others.
         let caller = self.tokens.caller(token).ok()?;
         caller.holds_within(Right::Read, tenant, namespace).then_some(())?;
         let found = self.registry.find(tenant, namespace)?;
-        Some(Reader::open(Arc::clone(found.namespace())))
+        Some((caller, Reader::open(Arc::clone(found.namespace()))))
     }
 
-    /// The turns of a namespace's tenant, for a caller that may read or write in it. No other
-    /// caller uses them.
-    pub fn turns_of(
+    /// A namespace in which a caller has a right, for what applies to every request: turns and
+    /// quotas. No other caller uses them.
+    pub fn namespace_of(
         &self,
         caller: &Caller,
         tenant: &str,
         namespace: &str,
-    ) -> Option<Arc<TenantTurns>> {
+    ) -> Option<Arc<Namespace>> {
         let may = |right| caller.holds_within(right, tenant, namespace);
-        (may(Right::Read) || may(Right::Write)).then_some(())?;
-        Some(Arc::clone(self.registry.find(tenant, namespace)?.namespace().turns()))
+        Right::ALL.into_iter().any(may).then_some(())?;
+        Some(Arc::clone(self.registry.find(tenant, namespace)?.namespace()))
     }
 
     /// The latest refills of a namespace, newest first.

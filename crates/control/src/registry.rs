@@ -4,8 +4,8 @@ use std::collections::{BTreeMap, HashMap};
 use std::ops::Deref;
 use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 
-use verax_core::Name;
-use verax_engine::Namespace;
+use verax_core::{Name, TenantQuota};
+use verax_engine::{Namespace, TenantShare};
 use verax_observe::Statistics;
 use verax_origin::Origin;
 use verax_records::{NamespaceRecord, OriginRecord, TenantRecord};
@@ -53,10 +53,13 @@ impl Deref for Registered {
     }
 }
 
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub(crate) struct Tenant {
     pub(crate) id: u64,
     pub(crate) created_at: verax_core::Timestamp,
+    pub(crate) quota: TenantQuota,
+    /// What its namespaces share.
+    pub(crate) share: Arc<TenantShare>,
     pub(crate) namespaces: BTreeMap<Name, Arc<Registered>>,
     pub(crate) origins: BTreeMap<Name, (OriginRecord, Arc<Origin>)>,
 }
@@ -76,8 +79,15 @@ impl Registry {
         self.tenants.write().unwrap_or_else(PoisonError::into_inner)
     }
 
-    pub(crate) fn add_tenant(&self, record: &TenantRecord) {
-        let tenant = Tenant { id: record.id, created_at: record.created_at, ..Default::default() };
+    pub(crate) fn add_tenant(&self, record: &TenantRecord, share: Arc<TenantShare>) {
+        let tenant = Tenant {
+            id: record.id,
+            created_at: record.created_at,
+            quota: record.quota,
+            share,
+            namespaces: BTreeMap::new(),
+            origins: BTreeMap::new(),
+        };
         self.write().insert(record.name.clone(), tenant);
     }
 

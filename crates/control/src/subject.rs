@@ -17,6 +17,8 @@ pub enum Subject {
     Profile(String),
     /// A run, by identifier.
     Run(u64),
+    /// A console session, by number.
+    Session(u64),
 }
 
 impl fmt::Display for Subject {
@@ -28,6 +30,7 @@ impl fmt::Display for Subject {
             Self::Token(id) => write!(f, "token {id}"),
             Self::Profile(name) => write!(f, "load profile {name}"),
             Self::Run(id) => write!(f, "run {id}"),
+            Self::Session(id) => write!(f, "session {id}"),
         }
     }
 }

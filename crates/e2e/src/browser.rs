@@ -50,6 +50,8 @@ impl Browser {
             "--disable-component-update",
             "--disable-sync",
             "--hide-scrollbars",
+            // A dialog is there or not, and never half faded.
+            "--force-prefers-reduced-motion",
             "--force-device-scale-factor=1",
             // The window is 143 pixels higher than the page in it.
             "--window-size=1280,943",

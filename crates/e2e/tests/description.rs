@@ -41,7 +41,7 @@ expected-statuses = ["2xx", 403, 404, 409, 412, 413, 422, 423, 429]
 
 # The tester has its own idea of what an If-Match may be: without quotes.
 [[operations]]
-include-path-regex = "/namespaces/[^/]+$|/entries/|/origins/[^/]+$"
+include-path-regex = "/namespaces/[^/]+$|/entries/|/origins/[^/]+$|/tenants/[^/]+$"
 [operations.checks.positive_data_acceptance]
 expected-statuses = ["2xx", 400, 403, 404, 409, 412, 413, 422, 423, 429]
 "#;

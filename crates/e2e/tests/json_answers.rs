@@ -31,14 +31,33 @@ const ORIGIN: [&str; 15] = [
     "url",
 ];
 
-const POLICY: [&str; 11] = [
+const TENANT: [&str; 4] = ["created_at", "name", "quota", "usage"];
+
+const TENANT_QUOTA: [&str; 8] = [
+    "bytes_per_second",
+    "cap_bytes",
+    "max_connections",
+    "max_entries",
+    "max_namespaces",
+    "max_value_bytes",
+    "requests_per_second",
+    "reserve_bytes",
+];
+
+const TENANT_USAGE: [&str; 7] =
+    ["bytes", "connections", "entries", "excess_bytes", "namespaces", "refused", "reserved_bytes"];
+
+const POLICY: [&str; 14] = [
+    "bytes_per_second",
     "cap_bytes",
     "early_refresh_percent",
     "jitter_percent",
     "max_age_seconds",
+    "max_entries",
     "max_value_bytes",
     "negative_max_age_seconds",
     "origin",
+    "requests_per_second",
     "reserve_bytes",
     "stale_if_error_seconds",
     "stale_while_revalidate_seconds",
@@ -90,9 +109,13 @@ async fn json_output_of_every_command_has_its_members() {
         assert_eq!(members(first), expected, "{arguments:?}");
         answer
     };
-    let tenant = ["created_at", "name"];
-    shape(&["tenant", "create", "ferrydesk"], &tenant);
-    shape(&["tenant", "list"], &tenant);
+    shape(&["tenant", "create", "ferrydesk"], &TENANT);
+    shape(&["tenant", "list"], &TENANT);
+    let tenant = shape(&["tenant", "change", "ferrydesk", "--max-entries", "9"], &TENANT);
+    assert_eq!(members(&tenant["quota"]), TENANT_QUOTA);
+    assert_eq!(members(&tenant["usage"]), TENANT_USAGE);
+    shape(&["tenant", "show", "ferrydesk"], &TENANT);
+    assert_eq!(answer(&["session", "list"]), Value::Array(Vec::new()));
     let at = "http://127.0.0.1:1/{key}";
     shape(&["origin", "create", "ferrydesk/desk", "--at", at], &ORIGIN);
     shape(&["origin", "change", "ferrydesk/desk", "--total-timeout", "3s"], &ORIGIN);

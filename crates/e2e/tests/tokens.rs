@@ -106,3 +106,56 @@ fn a_wrong_expiry_is_refused(#[case] more: &[&str], #[case] says: &str) {
     assert!(refused.code != 0 && refused.err.contains(says), "{refused:?}");
     assert_eq!(verax.run(&["token", "list", "--json"]).json().as_array().unwrap().len(), 1);
 }
+
+/// Signs in as a browser does; returns the cookie.
+async fn signed_in(verax: &Verax, token: &str) -> String {
+    let url = format!("{}/v1/session", verax.url());
+    let request = reqwest::Client::new().post(url).json(&serde_json::json!({ "token": token }));
+    let response = request.send().await.unwrap();
+    let cookie = response.headers()["set-cookie"].to_str().unwrap();
+    cookie.split(';').next().unwrap().to_owned()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn live_sessions_are_listed_and_ended() {
+    let verax = started();
+    let http = reqwest::Client::new();
+    let as_session = |cookie: &str, path: &str| {
+        let request = http.get(format!("{}{path}", verax.url()));
+        request.header("cookie", cookie).header("verax-console", "1")
+    };
+    let (mine, other) = (created(&verax, &["--note", "desk"]), created(&verax, &[]));
+    let secret = |token: &Value| token["secret"].as_str().unwrap().to_owned();
+    let admin = signed_in(&verax, &verax.token()).await;
+    let desk = signed_in(&verax, &secret(&mine)).await;
+    let stranger = signed_in(&verax, &secret(&other)).await;
+    // Everybody sees and ends the sessions of their own token; administrators all of them.
+    let listed = async |cookie: &str| {
+        let response = as_session(cookie, "/v1/sessions").send().await.unwrap();
+        response.json::<Value>().await.unwrap()["items"].as_array().unwrap().clone()
+    };
+    let own = listed(&desk).await;
+    assert_eq!(own.len(), 1, "{own:?}");
+    assert!(own[0]["is_own"] == true && own[0]["token"] == mine["id"], "{own:?}");
+    let all = listed(&admin).await;
+    assert_eq!(all.len(), 3, "{all:?}");
+    let id = own[0]["id"].to_string();
+    let refused = verax.run_with(&secret(&other), &["session", "end", &id], b"");
+    assert!(refused.code == 3 || refused.err.contains("there is no session"), "{refused:?}");
+    // The stream of an ended session ends, and its cookie opens nothing any more.
+    let mut stream = as_session(&desk, "/v1/live").send().await.unwrap();
+    assert!(stream.chunk().await.unwrap().is_some());
+    verax.run(&["session", "end", &id]).done();
+    let ends = async { while let Ok(Some(_)) = stream.chunk().await {} };
+    tokio::time::timeout(std::time::Duration::from_secs(10), ends).await.unwrap();
+    let response = as_session(&desk, "/v1/sessions").send().await.unwrap();
+    assert_eq!(response.status().as_u16(), 401);
+    assert_eq!(listed(&stranger).await.len(), 1);
+    let listing = verax.run(&["session", "list"]).done();
+    assert!(listing.contains("administrator") && !listing.contains("(desk)"), "{listing}");
+    let activity = verax.run(&["activity", "list", "--json"]).json();
+    assert_eq!(activity[0]["action"], "session.end", "{activity}");
+    // A session ends with its token.
+    verax.run(&["token", "revoke", &other["id"].to_string()]).done();
+    assert_eq!(listed(&admin).await.len(), 1);
+}

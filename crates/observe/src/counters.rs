@@ -23,6 +23,7 @@ pub(crate) struct Counters {
     origin_refusals: AtomicU64,
     origin_writes: AtomicU64,
     permits: AtomicU64,
+    quota_refusals: AtomicU64,
     refused_refills: AtomicU64,
     origin_latency: LatencyMeter,
     refill_latency: LatencyMeter,
@@ -41,6 +42,7 @@ impl Counters {
                 LookUp::Negative => &self.negative_hits,
                 LookUp::Missed => &self.misses,
             }),
+            Event::QuotaExceeded => add(&self.quota_refusals),
             Event::PermitGranted => add(&self.permits),
             Event::OriginRead(OriginRead::Answered(took)) => {
                 add(&self.origin_calls);
@@ -89,6 +91,7 @@ impl Counters {
             puts: read(&self.puts),
             deletes: read(&self.deletes),
             permits: read(&self.permits),
+            quota_refusals: read(&self.quota_refusals),
             origin_calls: read(&self.origin_calls),
             origin_errors: read(&self.origin_errors),
             origin_refusals: read(&self.origin_refusals),
@@ -128,6 +131,8 @@ pub struct CounterReading {
     pub puts: u64,
     /// Entries deleted by callers.
     pub deletes: u64,
+    /// Requests refused because a quota was passed.
+    pub quota_refusals: u64,
     /// Permits granted to callers that refill by themselves.
     pub permits: u64,
     /// Reads of the origin.

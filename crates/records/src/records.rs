@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use serde_json::Value;
-use verax_core::{Name, NamespacePolicy, OriginSettings, Timestamp};
+use verax_core::{Name, NamespacePolicy, OriginSettings, TenantQuota, Timestamp};
 
 use crate::changed::Changed;
 use crate::error::RecordsError;
@@ -182,6 +182,13 @@ calls! {
     /// [`RecordsError::Exists`], [`RecordsError::Unavailable`].
     create_tenant(name: &Name, actor: &Actor, now: Timestamp) -> Changed<TenantRecord>,
         |memory, name, actor, now| memory.create_tenant(name, actor, now);
+
+    /// Replaces a tenant's quota.
+    ///
+    /// # Errors
+    /// [`RecordsError::Missing`], [`RecordsError::Unavailable`].
+    change_quota(name: &Name, quota: &TenantQuota, actor: &Actor, now: Timestamp) -> Changed<()>,
+        |memory, name, quota, actor, now| memory.change_quota(name, quota, actor, now);
 
     /// Deletes a tenant that has no namespaces and no origins. Its scopes are removed from all
     /// tokens, so that none of them opens a later tenant of the same name.

@@ -82,7 +82,12 @@ mod tests {
         };
         let snapshot = RecordsSnapshot {
             revision: 7,
-            tenants: vec![TenantRecord { id: 1, name: name("tideline"), created_at: at }],
+            tenants: vec![TenantRecord {
+                id: 1,
+                name: name("tideline"),
+                created_at: at,
+                quota: verax_core::TenantQuota::default(),
+            }],
             origins: vec![
                 origin(1, OriginSettings::http("http://h/{gauge}")),
                 origin(2, OriginSettings::sql("mysql://a@h/b", "SELECT 1")),

@@ -7,10 +7,11 @@
 use std::collections::{BTreeMap, HashMap};
 use std::net::IpAddr;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
 
 use tokio::sync::Notify;
+use verax_engine::{EngineError, TenantConnection, TenantShare};
 
 /// The connection limits of one listener.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -85,7 +86,8 @@ impl Connections {
         state.anonymous.insert(id, Arc::clone(&closed));
         *state.by_address.entry(address).or_default() += 1;
         let authenticated = AtomicBool::new(false);
-        Ok(Arc::new(ConnectionSlot { of: Arc::clone(self), id, address, closed, authenticated }))
+        let (of, tenant) = (Arc::clone(self), OnceLock::new());
+        Ok(Arc::new(ConnectionSlot { of, id, address, closed, authenticated, tenant }))
     }
 }
 
@@ -97,9 +99,21 @@ pub(crate) struct ConnectionSlot {
     address: IpAddr,
     closed: Arc<Notify>,
     authenticated: AtomicBool,
+    tenant: OnceLock<TenantConnection>,
 }
 
 impl ConnectionSlot {
+    /// Counts the connection for the first tenant that uses it.
+    ///
+    /// # Errors
+    /// [`EngineError::QuotaExceeded`] when that tenant has as many as it may.
+    pub(crate) fn count_for(&self, tenant: &Arc<TenantShare>) -> Result<(), EngineError> {
+        if self.tenant.get().is_none() {
+            let _ = self.tenant.set(tenant.connect()?);
+        }
+        Ok(())
+    }
+
     /// Marks the connection as authenticated: it is no longer closed for others.
     pub(crate) fn set_authenticated(&self) {
         if self.authenticated.load(Ordering::Relaxed) {

@@ -1,8 +1,10 @@
 //! Failures, independent of transport: the one place where errors of the engine and the control
 //! plane become kinds of failure.
 
+use std::time::Duration;
+
 use serde_json::{Map, Value};
-use verax_api::{FailureKind, Problem};
+use verax_api::{FailureKind, Problem, RETRY_AFTER_SECONDS};
 use verax_control::ControlError;
 use verax_core::guard::RefusedReason;
 use verax_engine::{EngineError, InvalidInput, OriginError};
@@ -46,6 +48,18 @@ impl Failure {
     pub(crate) fn with(mut self, member: &str, value: impl Into<Value>) -> Self {
         self.members.insert(member.to_owned(), value.into());
         self
+    }
+
+    /// Tells after how long it may be tried again, to the millisecond.
+    pub(crate) fn retry_after(self, wait: Duration) -> Self {
+        // Never earlier than it can succeed.
+        let millis = wait.as_nanos().div_ceil(1_000_000);
+        self.with(RETRY_AFTER_SECONDS, millis as f64 / 1_000.0)
+    }
+
+    /// After how long it may be tried again, if that is known.
+    pub(crate) fn retry_after_seconds(&self) -> Option<f64> {
+        self.members.get(RETRY_AFTER_SECONDS)?.as_f64()
     }
 
     /// The number under which the log has it.
@@ -129,11 +143,15 @@ impl Failure {
             EngineError::Permit(RefusedReason::Expired) => FailureKind::PermitExpired,
             EngineError::RefillAbandoned => FailureKind::RefillAbandoned,
             EngineError::NotHeld(_) => FailureKind::NotHeld,
+            EngineError::QuotaExceeded { .. } => FailureKind::QuotaExceeded,
             EngineError::Overloaded(_) => FailureKind::Overloaded,
         };
         let failure = Self::new(kind, error.to_string());
         match error {
             EngineError::ValueTooLarge { limit, .. } => failure.with("limit_bytes", *limit),
+            EngineError::QuotaExceeded { retry_after: Some(wait), .. } => {
+                failure.retry_after(*wait)
+            }
             EngineError::NegativeResult { left } => {
                 failure.with("valid_for_seconds", left.as_secs_f64())
             }

@@ -19,6 +19,7 @@
 //! ```
 
 mod accept;
+mod admission;
 mod connections;
 mod failure;
 mod http;

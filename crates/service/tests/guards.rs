@@ -65,11 +65,11 @@ async fn vanished_callers_leave_no_lock_and_no_queue() {
         let berths = berths.clone();
         async move {
             let name = key(&format!("berth-{}", n % 3));
-            let claimed = berths.writer.acquire_lock(&name, lock(60_000, 60_000)).await;
+            let claimed = berths.locker.acquire_lock(&name, lock(60_000, 60_000)).await;
             let grant = claimed.unwrap().granted().unwrap();
             tokio::task::yield_now().await;
             // It may have been forced open meanwhile.
-            let _ = berths.writer.release_lock(&name, grant.token);
+            let _ = berths.locker.release_lock(&name, grant.token);
         }
     };
     // Those that vanish while they hold leave their lease behind, which is ended by force here.
@@ -130,17 +130,17 @@ async fn deleting_a_namespace_ends_its_waits() {
     let (fixture, berths) = started().await;
     let service = Arc::clone(&fixture.service);
     let held =
-        berths.writer.acquire_lock(&key("7"), lock(60_000, 0)).await.unwrap().granted().unwrap();
+        berths.locker.acquire_lock(&key("7"), lock(60_000, 0)).await.unwrap().granted().unwrap();
     let waiting = tokio::spawn({
         let berths = berths.clone();
-        async move { berths.writer.acquire_lock(&key("7"), lock(60_000, 60_000)).await }
+        async move { berths.locker.acquire_lock(&key("7"), lock(60_000, 60_000)).await }
     });
     until("it waits", async || service.engine().lock_counts() == LockCounts { held: 1, queued: 1 })
         .await;
     let (tenant, namespace) = (name("quayside"), name("berths"));
     service.control().delete_namespace(&fixture.admin, &tenant, &namespace).await.unwrap();
     assert_eq!(waiting.await.unwrap().unwrap_err(), EngineError::NamespaceGone);
-    let late = berths.writer.renew_lock(&key("7"), held.token, Duration::from_secs(5));
+    let late = berths.locker.renew_lock(&key("7"), held.token, Duration::from_secs(5));
     assert!(matches!(late, Err(EngineError::NotHeld(_))));
     fixture.end().await;
 }
@@ -159,7 +159,7 @@ async fn the_trace_records_holders_and_outcomes() {
         other => panic!("{other:?}"),
     };
     let voided = ask().await;
-    berths.writer.delete(&key("k"), Precondition::Always, None).await.unwrap();
+    berths.deleter.delete(&key("k"), Precondition::Always, None).await.unwrap();
     let refused = berths.writer.store_with_permit(&key("k"), voided, value("old"));
     assert!(matches!(refused, Err(EngineError::Permit(_))), "{refused:?}");
     let failed = ask().await;
@@ -195,7 +195,7 @@ async fn out_of_range_requests_name_the_range(#[case] request: PermitRequest, #[
     let refused = berths.refiller.acquire_permit(&key("k"), request).await.unwrap_err();
     assert!(refused.to_string().starts_with(says), "{refused}");
     let wait = LockRequest { owner: "x".repeat(201), ..lock(1_000, 0) };
-    let refused = berths.writer.acquire_lock(&key("k"), wait).await.unwrap_err();
+    let refused = berths.locker.acquire_lock(&key("k"), wait).await.unwrap_err();
     assert!(refused.to_string().contains("201 bytes"), "{refused}");
     fixture.end().await;
 }

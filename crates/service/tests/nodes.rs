@@ -58,7 +58,7 @@ async fn lock_as(caller: &Caller, service: &Arc<Service>, k: &str) -> Result<Gra
         access: None,
     };
     let berths = open(service, caller, "quayside/berths")?;
-    Ok(berths.writer.acquire_lock(&key(k), request).await?.granted().unwrap())
+    Ok(berths.locker.acquire_lock(&key(k), request).await?.granted().unwrap())
 }
 
 #[derive(diesel::QueryableByName)]
@@ -241,13 +241,13 @@ async fn without_mariadb_locks_continue_alone_and_end_beside_a_standby() {
     })
     .await;
     let berths = berths(&fixture, &active).unwrap();
-    let renewed = berths.writer.renew_lock(&key("held"), held.token, Duration::from_secs(9));
+    let renewed = berths.locker.renew_lock(&key("held"), held.token, Duration::from_secs(9));
     assert!(matches!(renewed, Err(EngineError::Unconfirmed(_))), "{renewed:?}");
     assert!(active.control().create_tenant(&fixture.admin, "late").await.is_err());
     // Entries are served all the same, and what is held may be given back.
     let read = fixture.read(&fixture.admin, "quayside/berths", "k").await.unwrap();
     assert_eq!(&read.unwrap().entry.value[..], b"served");
-    berths.writer.release_lock(&key("held"), held.token).unwrap();
+    berths.locker.release_lock(&key("held"), held.token).unwrap();
     kill(mariadb, Signal::SIGCONT).unwrap();
     // One of them goes on; which one is MariaDB's to say, and not both.
     until("one gives locks again", async || {

@@ -149,7 +149,7 @@ async fn negative_entries_have_their_own_max_age_and_end_with_a_write() {
     assert_eq!(all.read("other").await, Err("no-value".into()));
     all.desk.has("other", "there now").await;
     assert_eq!(all.read("other").await, Err("negative".into()));
-    all.boards.writer.delete(&key("other"), Precondition::Always, None).await.unwrap();
+    all.boards.deleter.delete(&key("other"), Precondition::Always, None).await.unwrap();
     assert_eq!(all.read("other").await, Ok("there now".into()));
     all.fixture.end().await;
 }
@@ -294,7 +294,7 @@ async fn a_write_through_reaches_the_origin_first() {
     all.boards.writer.put(&k, large, None).await.unwrap_err();
     assert_eq!(all.desk.calls(), calls);
     all.desk.fails.store(0, Ordering::SeqCst);
-    assert!(all.boards.writer.delete(&k, Precondition::Always, None).await.unwrap());
+    assert!(all.boards.deleter.delete(&k, Precondition::Always, None).await.unwrap());
     assert!(all.desk.values.lock().await.is_empty());
     assert_eq!(all.read("k").await, Err("no-value".into()));
     all.fixture.end().await;
@@ -436,9 +436,9 @@ async fn no_older_value_is_read_after_a_write_is_acknowledged(#[case] tell: Tell
         }
         match tell {
             Tell::Delete => {
-                all.boards.writer.delete(&key("k"), Precondition::Always, None).await.unwrap();
+                all.boards.deleter.delete(&key("k"), Precondition::Always, None).await.unwrap();
             }
-            Tell::Tag => drop(all.boards.writer.invalidate_tag("boards")),
+            Tell::Tag => drop(all.boards.deleter.invalidate_tag("boards")),
             Tell::Prefix => {
                 let place = (&tenant, &namespace);
                 service.control().clear_prefix(admin, place, "k").await.unwrap();

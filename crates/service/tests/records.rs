@@ -211,7 +211,7 @@ async fn a_restored_dump_is_detected() {
     let next = Service::start(fixture.records.clone(), options).await.unwrap();
     let request = lock_request();
     let berths = open(&next, admin, "quayside/berths").unwrap();
-    let after = berths.writer.acquire_lock(&key("lock"), request).await.unwrap().granted().unwrap();
+    let after = berths.locker.acquire_lock(&key("lock"), request).await.unwrap().granted().unwrap();
     assert!(after.token > again.token, "{after:?} after {again:?}");
     let created = next
         .control()
@@ -230,7 +230,7 @@ fn lock_request() -> LockRequest {
 
 async fn lock(fixture: &Fixture, namespace: &str) -> Grant {
     let opened = fixture.opened(&format!("quayside/{namespace}"));
-    opened.writer.acquire_lock(&key("lock"), lock_request()).await.unwrap().granted().unwrap()
+    opened.locker.acquire_lock(&key("lock"), lock_request()).await.unwrap().granted().unwrap()
 }
 
 fn permit_request(access: Option<LeasedBy>) -> PermitRequest {
@@ -260,18 +260,18 @@ async fn revoked_access_ends_everything_it_granted() {
     })
     .await;
     let request = LockRequest { access: caller.access(), ..lock_request() };
-    berths.writer.acquire_lock(&key("lock"), request.clone()).await.unwrap().granted().unwrap();
+    berths.locker.acquire_lock(&key("lock"), request.clone()).await.unwrap().granted().unwrap();
     // Somebody else waits for the lock that the token holds, and the token waits for another one.
     let next = tokio::spawn({
         let berths = berths.clone();
         let request = LockRequest { wait: Duration::from_secs(50), ..lock_request() };
-        async move { berths.writer.acquire_lock(&key("lock"), request).await.unwrap() }
+        async move { berths.locker.acquire_lock(&key("lock"), request).await.unwrap() }
     });
-    berths.writer.acquire_lock(&key("other"), lock_request()).await.unwrap().granted().unwrap();
+    berths.locker.acquire_lock(&key("other"), lock_request()).await.unwrap().granted().unwrap();
     let waits = tokio::spawn({
         let berths = berths.clone();
         let request = LockRequest { wait: Duration::from_secs(50), ..request };
-        async move { berths.writer.acquire_lock(&key("other"), request).await }
+        async move { berths.locker.acquire_lock(&key("other"), request).await }
     });
     until("both are queued", async || {
         service.engine().lock_counts() == LockCounts { held: 2, queued: 2 }
@@ -293,7 +293,7 @@ async fn revoked_access_ends_everything_it_granted() {
     assert!(matches!(ended, Err(ControlError::Engine(EngineError::AccessEnded))), "{ended:?}");
     // A request in transit is refused as well.
     let late = LockRequest { access: caller.access(), ..lock_request() };
-    let late = berths.writer.acquire_lock(&key("third"), late).await;
+    let late = berths.locker.acquire_lock(&key("third"), late).await;
     assert!(matches!(late, Err(EngineError::AccessEnded)), "{late:?}");
     assert!(berths.reader.peek_lock(&key("third")).is_none());
     let late = berths.refiller.acquire_permit(&key("third"), permit(caller.access())).await;

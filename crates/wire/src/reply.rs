@@ -106,6 +106,8 @@ frames! {
         code: u16 => U16,
         /// A number under which the server's log has more, if the server failed.
         request_id: u64 => U64,
+        /// After how long the request may be repeated, in milliseconds.
+        retry_after: Option<u64> => IfFlag<2, U64>,
         /// Why, for people.
         detail: &'a str => Rest,
     };

@@ -16,6 +16,8 @@ use crate::table::{FieldShape, Needs, Operation, frames};
 
 const READ: Needs = Needs::One(Right::Read);
 const WRITE: Needs = Needs::One(Right::Write);
+const DELETE: Needs = Needs::Either(Right::Write, Right::Invalidate);
+const LOCK: Needs = Needs::One(Right::Lock);
 
 frames! {
     /// A request of a client.
@@ -54,7 +56,7 @@ frames! {
     /// Stores a value.
     Put = 0x11, "put", { needs: WRITE, batched: true, replies: &["done"] } (put: Put<'a>);
     /// Deletes an entry.
-    Delete = 0x12, "delete", { needs: WRITE, batched: true, replies: &["done"] } {
+    Delete = 0x12, "delete", { needs: DELETE, batched: true, replies: &["done"] } {
         /// Its key.
         key: &'a str => Key,
     };
@@ -78,7 +80,7 @@ frames! {
         prefix: &'a str => Rest,
     };
     /// Invalidates every entry with a tag.
-    InvalidateTag = 0x16, "invalidate tag", { needs: WRITE, batched: false, replies: &["done"] } {
+    InvalidateTag = 0x16, "invalidate tag", { needs: DELETE, batched: false, replies: &["done"] } {
         /// The tag.
         tag: &'a str => Tag,
     };
@@ -108,14 +110,14 @@ frames! {
     };
     /// Removes every entry of the namespace, or those whose keys start with a prefix.
     Clear = 0x19, "clear", {
-        needs: Needs::One(Right::Manage), batched: false, replies: &["cleared"]
+        needs: Needs::One(Right::Invalidate), batched: false, replies: &["cleared"]
     } {
         /// The prefix; `None` for every entry.
         prefix: Option<&'a str> => IfFlag<1, Key>,
     };
     /// Acquires a lock.
     AcquireLock = 0x20, "acquire lock", {
-        needs: WRITE, batched: false, replies: &["granted", "held"]
+        needs: LOCK, batched: false, replies: &["granted", "held"]
     } {
         /// Whether the lease ends with the connection.
         ends_with_connection: bool => Flag<1>,
@@ -129,7 +131,7 @@ frames! {
         name: &'a str => Key,
     };
     /// Extends the lease of a lock, counted from now.
-    RenewLock = 0x21, "renew lock", { needs: WRITE, batched: false, replies: &["granted"] } {
+    RenewLock = 0x21, "renew lock", { needs: LOCK, batched: false, replies: &["granted"] } {
         /// The lease's fencing token.
         fencing_token: u64 => U64,
         /// How long it lasts from now on, in milliseconds.
@@ -138,7 +140,7 @@ frames! {
         name: &'a str => Key,
     };
     /// Releases a lock.
-    ReleaseLock = 0x22, "release lock", { needs: WRITE, batched: false, replies: &["done"] } {
+    ReleaseLock = 0x22, "release lock", { needs: LOCK, batched: false, replies: &["done"] } {
         /// The lease's fencing token.
         fencing_token: u64 => U64,
         /// The lock's name.

@@ -28,6 +28,8 @@ pub enum Needs {
     Nothing,
     /// One right.
     One(Right),
+    /// One of two rights.
+    Either(Right, Right),
     /// To read and to write.
     ReadAndWrite,
     /// What each of its parts needs.

@@ -63,6 +63,7 @@ fn requests() -> String {
         let right = match row.needs {
             Needs::Nothing => "–".to_owned(),
             Needs::One(right) => right.name().to_owned(),
+            Needs::Either(one, other) => format!("{} or {}", one.name(), other.name()),
             Needs::ReadAndWrite => "read and write".to_owned(),
             Needs::OfItsParts => "that of each part".to_owned(),
         };

@@ -237,6 +237,7 @@ fn replies() -> Vec<(u16, u32, Reply<'static>)> {
             code: FailureKind::Overloaded.code(),
             unchanged: false,
             request_id: 0,
+            retry_after: None,
             detail: "later",
         },
     ];
@@ -306,6 +307,7 @@ fn replies() -> Vec<(u16, u32, Reply<'static>)> {
                 code: FailureKind::MissingScope.code(),
                 unchanged: false,
                 request_id: 0,
+                retry_after: None,
                 detail: "no",
             },
         ),
@@ -316,6 +318,7 @@ fn replies() -> Vec<(u16, u32, Reply<'static>)> {
                 code: FailureKind::OriginFailed.code(),
                 unchanged: true,
                 request_id: 0x0102_0304,
+                retry_after: None,
                 detail: "no",
             },
         ),
@@ -328,7 +331,9 @@ fn replies() -> Vec<(u16, u32, Reply<'static>)> {
     replies.push((1, 30, Reply::Value(Value { due: true, ..value })));
     let kinds = FailureKind::ALL.iter().filter(|kind| kind.is_on_wire());
     replies.extend(kinds.map(|kind| {
-        (1, 31, Reply::Failed { code: kind.code(), unchanged: false, request_id: 0, detail: "why" })
+        let retry_after = (*kind == FailureKind::QuotaExceeded).then_some(250);
+        let (code, detail) = (kind.code(), "why");
+        (1, 31, Reply::Failed { code, unchanged: false, request_id: 0, retry_after, detail })
     }));
     replies
 }

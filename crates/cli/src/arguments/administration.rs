@@ -5,7 +5,7 @@ use std::time::Duration;
 use clap::{Args, Subcommand};
 
 use super::entries::LifetimeFlags;
-use super::values::{Cap, NamespacePath, cap, length_of_time, size};
+use super::values::{Limit, NamespacePath, length_of_time, number_limit, size, size_limit};
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum TenantCommand {
@@ -14,13 +14,54 @@ pub(crate) enum TenantCommand {
         /// Its name
         name: String,
     },
-    /// List tenants
+    /// List tenants and what they use
     List,
+    /// Show a tenant's quota and what it uses
+    Show {
+        /// Its name
+        name: String,
+    },
+    /// Change parts of a tenant's quota (for administrators)
+    Change {
+        /// Its name
+        name: String,
+        #[command(flatten)]
+        quota: TenantQuotaFlags,
+    },
     /// Delete a tenant that owns nothing
     Delete {
         /// Its name
         name: String,
     },
+}
+
+/// Parts of a tenant's quota.
+#[derive(Debug, Args)]
+pub(crate) struct TenantQuotaFlags {
+    /// Memory that no other tenant can push this one below
+    #[arg(long, value_parser = size, value_name = "SIZE")]
+    pub(crate) reserve: Option<u64>,
+    /// Memory that its namespaces never exceed together, or `none`
+    #[arg(long, value_parser = size_limit, value_name = "SIZE")]
+    pub(crate) cap: Option<Limit>,
+    /// The most entries, or `none`
+    #[arg(long, value_parser = number_limit, value_name = "N")]
+    pub(crate) max_entries: Option<Limit>,
+    /// The most namespaces, or `none`
+    #[arg(long, value_parser = number_limit, value_name = "N")]
+    pub(crate) max_namespaces: Option<Limit>,
+    /// The largest value that a namespace may allow, or `none`
+    #[arg(long, value_parser = size_limit, value_name = "SIZE")]
+    pub(crate) max_value: Option<Limit>,
+    /// The most requests in a second, or `none`
+    #[arg(long, value_parser = number_limit, value_name = "N")]
+    pub(crate) max_request_rate: Option<Limit>,
+    /// The most bytes of values in a second, in both directions together, or `none`
+    #[arg(long, value_parser = size_limit, value_name = "SIZE")]
+    pub(crate) max_byte_rate: Option<Limit>,
+    /// The most connections at the same time, or `none`
+    #[arg(long, value_parser = number_limit, value_name = "N")]
+    pub(crate) max_connections: Option<Limit>,
 }
 
 /// Parts of a policy.
@@ -48,8 +89,18 @@ pub(crate) struct PolicyFlags {
     #[arg(long, value_parser = size, value_name = "SIZE")]
     pub(crate) reserve: Option<u64>,
     /// Memory that the namespace never exceeds, or `none` (for administrators)
-    #[arg(long, value_parser = cap, value_name = "SIZE")]
-    pub(crate) cap: Option<Cap>,
+    #[arg(long, value_parser = size_limit, value_name = "SIZE")]
+    pub(crate) cap: Option<Limit>,
+    /// The most entries, or `none` (for administrators)
+    #[arg(long, value_parser = number_limit, value_name = "N")]
+    pub(crate) max_entries: Option<Limit>,
+    /// The most requests in a second, or `none` (for administrators)
+    #[arg(long, value_parser = number_limit, value_name = "N")]
+    pub(crate) max_request_rate: Option<Limit>,
+    /// The most bytes of values in a second, in both directions together, or `none` (for
+    /// administrators)
+    #[arg(long, value_parser = size_limit, value_name = "SIZE")]
+    pub(crate) max_byte_rate: Option<Limit>,
     /// The name of the tenant's origin to read through to
     #[arg(long, value_name = "ORIGIN")]
     pub(crate) origin: Option<String>,
@@ -204,8 +255,8 @@ pub(crate) enum OriginCommand {
 pub(crate) enum TokenCommand {
     /// Create a token; its secret is shown only once
     Create {
-        /// A scope: admin, or read:, write: or manage: followed by TENANT or TENANT/NAMESPACE;
-        /// repeatable
+        /// A scope: admin, or read:, write:, invalidate:, lock:, warm:, load:, observe: or manage:
+        /// followed by TENANT or TENANT/NAMESPACE; repeatable
         #[arg(long = "scope", required = true, value_name = "SCOPE")]
         scopes: Vec<String>,
         /// What it is for
@@ -236,6 +287,17 @@ pub(crate) enum TokenCommand {
 pub(crate) enum NodeCommand {
     /// List the nodes and their roles
     List,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum SessionCommand {
+    /// List the live console sessions: all for administrators, else those of your token
+    List,
+    /// End a session, with everything that was begun in it
+    End {
+        /// Its number in the list
+        id: u64,
+    },
 }
 
 #[derive(Debug, Subcommand)]

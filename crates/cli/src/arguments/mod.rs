@@ -95,6 +95,9 @@ pub(crate) enum Command {
     /// Access tokens
     #[command(subcommand)]
     Token(TokenCommand),
+    /// Console sessions
+    #[command(subcommand)]
+    Session(SessionCommand),
     /// Warm a namespace
     #[command(subcommand)]
     Warm(WarmCommand),

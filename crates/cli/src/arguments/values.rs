@@ -44,12 +44,23 @@ pub(crate) fn size(text: &str) -> Result<u64, String> {
     parsed.map(|size| size.0).map_err(|_| format!("{text:?} is not a size: write 512KiB or 1MiB"))
 }
 
-/// A cap: a size, or none.
+/// A limit, or none.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Cap(pub(crate) Option<u64>);
+pub(crate) struct Limit(pub(crate) Option<u64>);
 
-pub(crate) fn cap(text: &str) -> Result<Cap, String> {
-    if text == "none" { Ok(Cap(None)) } else { size(text).map(|bytes| Cap(Some(bytes))) }
+/// A size, or `none`.
+pub(crate) fn size_limit(text: &str) -> Result<Limit, String> {
+    if text == "none" { Ok(Limit(None)) } else { size(text).map(|bytes| Limit(Some(bytes))) }
+}
+
+/// A number, or `none`.
+pub(crate) fn number_limit(text: &str) -> Result<Limit, String> {
+    if text == "none" {
+        return Ok(Limit(None));
+    }
+    let number = text.replace('_', "").parse();
+    let wrong = |_| format!("{text:?} is not a whole number: write 1000, or none");
+    number.map(|number| Limit(Some(number))).map_err(wrong)
 }
 
 /// `VARIABLE=VALUE,VALUE…`, `VARIABLE=@FILE` or `VARIABLE=origin:/REFERENCE`.

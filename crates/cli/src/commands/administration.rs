@@ -1,4 +1,4 @@
-//! Tenants, namespaces, tokens, activity, sign-in links.
+//! Namespaces, tokens, activity, sign-in links.
 
 use serde_json::json;
 use verax_api::{CreateNamespace, CreateToken, Namespace, OriginChoice, PolicyChange, RotateToken};
@@ -6,8 +6,7 @@ use verax_client::Client;
 
 use super::entries::namespace as handle;
 use crate::arguments::{
-    ActivityCommand, NamespaceCommand, NamespacePath, NodeCommand, PolicyFlags, TenantCommand,
-    TokenCommand,
+    ActivityCommand, NamespaceCommand, NamespacePath, NodeCommand, PolicyFlags, TokenCommand,
 };
 use crate::failure::Failure;
 use crate::figures;
@@ -26,30 +25,6 @@ pub(super) fn moment(at: jiff::Timestamp) -> String {
     at.strftime("%Y-%m-%d %H:%M:%S UTC").to_string()
 }
 
-pub(super) async fn tenant(
-    verax: &Client,
-    output: Output,
-    command: TenantCommand,
-) -> Result<(), Failure> {
-    match command {
-        TenantCommand::Create { name } => {
-            let tenant = verax.create_tenant(&name).await?;
-            output.answer(&tenant, |t| format!("created tenant {}", t.name))
-        }
-        TenantCommand::List => {
-            let tenants = verax.tenants().await?;
-            output.answer(&tenants, |tenants| {
-                let rows = tenants.iter().map(|t| vec![t.name.clone(), moment(t.created_at)]);
-                table(&["tenant", "created"], rows)
-            })
-        }
-        TenantCommand::Delete { name } => {
-            verax.delete_tenant(&name).await?;
-            output.answer(&json!({ "deleted": name }), |_| format!("deleted tenant {name}"))
-        }
-    }
-}
-
 fn policy_of(flags: PolicyFlags) -> PolicyChange {
     let seconds = |time: Option<std::time::Duration>| time.map(|t| t.as_secs_f64());
     PolicyChange {
@@ -62,7 +37,10 @@ fn policy_of(flags: PolicyFlags) -> PolicyChange {
         write_through: flags.write_through,
         max_value_bytes: flags.max_value,
         reserve_bytes: flags.reserve,
-        cap_bytes: flags.cap.map(|cap| cap.0),
+        cap_bytes: flags.cap.map(|limit| limit.0),
+        max_entries: flags.max_entries.map(|limit| limit.0),
+        requests_per_second: flags.max_request_rate.map(|limit| limit.0),
+        bytes_per_second: flags.max_byte_rate.map(|limit| limit.0),
         origin: flags
             .origin
             .map(|name| Some(OriginChoice { name, key_pattern: flags.key_pattern })),
@@ -95,6 +73,14 @@ fn early(percent: u16) -> String {
     }
 }
 
+pub(super) fn per_second(figure: String) -> String {
+    format!("{figure} a second")
+}
+
+pub(super) fn none_or(figure: Option<String>) -> String {
+    figure.unwrap_or_else(|| "–".into())
+}
+
 fn namespace_lines(n: &Namespace) -> String {
     let origin = n.policy.origin.as_ref().map_or_else(
         || "– (services refill the entries)".to_owned(),
@@ -114,7 +100,13 @@ fn namespace_lines(n: &Namespace) -> String {
         ("write-through", if policy.write_through { "on" } else { "off" }.to_owned()),
         ("max value", figures::bytes(policy.max_value_bytes)),
         ("reserve", figures::bytes(policy.reserve_bytes)),
-        ("cap", policy.cap_bytes.map_or_else(|| "–".into(), figures::bytes)),
+        ("cap", figures::bytes_or_none(policy.cap_bytes)),
+        ("max entries", none_or(policy.max_entries.map(figures::count))),
+        (
+            "max request rate",
+            none_or(policy.requests_per_second.map(|n| per_second(figures::count(n)))),
+        ),
+        ("max byte rate", none_or(policy.bytes_per_second.map(|n| per_second(figures::bytes(n))))),
         ("origin", origin),
         ("created", moment(n.created_at)),
     ]

@@ -14,7 +14,9 @@ mod locks;
 mod origins;
 mod rate_limits;
 mod runs;
+mod sessions;
 mod tags;
+mod tenants;
 mod under_lock;
 mod warm;
 mod watch;
@@ -67,13 +69,14 @@ pub(crate) async fn run(command: Command, connection: &Connection) -> Result<(),
         Command::Clear(options) => entries::clear(&verax, output, options).await,
         Command::Watch(options) => watch::watch(&verax, output, options).await,
         Command::Lock(command) => locks::lock(&verax, output, command).await,
-        Command::Tenant(command) => administration::tenant(&verax, output, command).await,
+        Command::Tenant(command) => tenants::tenant(&verax, output, command).await,
         Command::Namespace(command) => administration::namespace(&verax, output, command).await,
         Command::Origin(command) => origins::origin(&verax, output, command).await,
         Command::Token(command) => administration::token(&verax, output, command).await,
         Command::Warm(command) => warm::warm(&verax, output, command).await,
         Command::Load(command) => load::load(&verax, output, command).await,
         Command::Drill(command) => drills::drill(&verax, output, command).await,
+        Command::Session(command) => sessions::session(&verax, output, command).await,
         Command::Node(command) => administration::node(&verax, output, command).await,
         Command::Activity(command) => administration::activity(&verax, output, command).await,
         Command::SignIn => administration::sign_in(&verax, output).await,

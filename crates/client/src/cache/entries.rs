@@ -278,7 +278,7 @@ impl Cache {
         outcome
     }
 
-    /// Removes every entry of the namespace, which needs the right to manage it; returns the number
+    /// Removes every entry of the namespace, which needs the right to invalidate; returns the number
     /// of entries removed.
     ///
     /// # Errors
@@ -288,7 +288,7 @@ impl Cache {
     }
 
     /// Removes the entries whose keys start with `prefix`, which must not be empty; returns the
-    /// number removed. Needs the right to manage the namespace.
+    /// number removed. Needs the right to invalidate.
     ///
     /// # Errors
     /// [`ClientError`].

@@ -3,8 +3,8 @@
 use reqwest::Method;
 use verax_api::{
     ActivityItem, CreateNamespace, CreateOrigin, CreateTenant, CreateToken, CreatedToken, ItemPage,
-    Items, Namespace as NamespaceInfo, Node, Origin, OriginChange, PolicyChange, Ready,
-    RotateToken, RotatedToken, SignInLink, Tenant, Token,
+    Items, LiveSession, Namespace as NamespaceInfo, Node, Origin, OriginChange, PolicyChange,
+    Ready, RotateToken, RotatedToken, SignInLink, Tenant, TenantQuotaChange, Token,
 };
 
 use crate::error::ClientError;
@@ -44,6 +44,28 @@ impl Client {
     pub async fn create_tenant(&self, name: &str) -> Result<Tenant, ClientError> {
         let request = CreateTenant { name: name.to_owned() };
         self.post(self.url_of(["v1", "tenants"]), &request).await
+    }
+
+    /// A tenant with its quota and use.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn tenant(&self, name: &str) -> Result<Tenant, ClientError> {
+        self.get(self.url_of(["v1", "tenants", name])).await
+    }
+
+    /// Changes parts of a tenant's quota.
+    ///
+    /// # Errors
+    /// [`ClientError`]; the problem `invalid` for reserves that do not fit together.
+    pub async fn change_tenant(
+        &self,
+        name: &str,
+        change: &TenantQuotaChange,
+    ) -> Result<Tenant, ClientError> {
+        let url = self.url_of(["v1", "tenants", name]);
+        let response = self.send(self.request(Method::PATCH, url).json(change)).await?;
+        self.json(response).await
     }
 
     /// Deletes a tenant that no longer owns anything.
@@ -177,6 +199,22 @@ impl Client {
             url.query_pairs_mut().append_pair("tenant", tenant);
         }
         Ok(self.get::<Items<ActivityItem>>(url).await?.items)
+    }
+
+    /// The live console sessions: all of them for an administrator, else those of one's own token.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn sessions(&self) -> Result<Vec<LiveSession>, ClientError> {
+        Ok(self.get::<Items<LiveSession>>(self.url_of(["v1", "sessions"])).await?.items)
+    }
+
+    /// Ends a console session, with everything that was begun in it.
+    ///
+    /// # Errors
+    /// [`ClientError`]; the problem `not-found` if there is none that this token may end.
+    pub async fn end_session(&self, id: u64) -> Result<(), ClientError> {
+        self.delete(self.url_of(["v1", "sessions", &id.to_string()])).await
     }
 
     /// Creates a one-time sign-in link for the console, as a path on Verax's address.

@@ -85,6 +85,7 @@ fn no_value() -> RawReply {
         code: FailureKind::NoValue.code(),
         unchanged: false,
         request_id: 0,
+        retry_after: None,
         detail: "the origin has no value for the key",
     })
 }

@@ -8,7 +8,7 @@ use std::time::Duration;
 use bytes::{Bytes, BytesMut};
 use tokio::io::{AsyncReadExt, AsyncWriteExt, ReadHalf, WriteHalf};
 use tokio::sync::{Notify, Semaphore, oneshot};
-use verax_api::{FailureKind, Problem};
+use verax_api::{FailureKind, Problem, RETRY_AFTER_SECONDS};
 use verax_wire::{
     Frame, Head, Hello, Invalidated, Reply, Request, VERSION, WireError, frame::HEAD, next_frame,
 };
@@ -42,9 +42,7 @@ impl RawReply {
     /// Decodes the reply; refusals are errors.
     pub(crate) fn reply(&self) -> Result<Reply<'_>, ClientError> {
         match Reply::decode(self.head, &self.body) {
-            Ok(Reply::Failed { code, unchanged, request_id, detail }) => {
-                Err(refusal(code, unchanged, request_id, detail))
-            }
+            Ok(reply @ Reply::Failed { .. }) => Err(refused(&reply)),
             Ok(reply) => Ok(reply),
             Err(error) => Err(unreadable(&error)),
         }
@@ -71,6 +69,7 @@ impl RawReply {
             code: kind.code(),
             unchanged: problem.more.get("unchanged").is_some_and(|unchanged| unchanged == true),
             request_id: id.unwrap_or_default(),
+            retry_after: problem.retry_after_seconds().map(|s| (s * 1_000.0).ceil() as u64),
             detail: &problem.detail,
         })
     }
@@ -81,30 +80,26 @@ impl RawReply {
     }
 }
 
-/// The error of a reply that is a refusal.
+/// The error of a reply that is a refusal, as a problem document.
 pub(crate) fn refused(reply: &Reply<'_>) -> ClientError {
-    match reply {
-        Reply::Failed { code, unchanged, request_id, detail } => {
-            refusal(*code, *unchanged, *request_id, detail)
-        }
-        other => unreadable(&WireError::Kind(other.kind())),
-    }
-}
-
-fn unreadable(error: &WireError) -> ClientError {
-    ClientError::NotVerax { url: "the wire".into(), reason: error.to_string() }
-}
-
-/// A refusal, as a problem document.
-pub(crate) fn refusal(code: u16, unchanged: bool, request_id: u64, detail: &str) -> ClientError {
+    let Reply::Failed { code, unchanged, request_id, retry_after, detail } = *reply else {
+        return unreadable(&WireError::Kind(reply.kind()));
+    };
     // Unknown codes of later versions count as internal errors.
     let kind = FailureKind::of_code(code).unwrap_or(FailureKind::Internal);
     let mut problem = Problem::of(kind, detail);
     problem.request_id = Some(request_id).filter(|id| *id != 0).map(|id| format!("{id:016x}"));
-    ClientError::Refused(Box::new(match unchanged {
-        true => problem.with("unchanged", true),
-        false => problem,
-    }))
+    if unchanged {
+        problem = problem.with("unchanged", true);
+    }
+    if let Some(millis) = retry_after {
+        problem = problem.with(RETRY_AFTER_SECONDS, millis as f64 / 1_000.0);
+    }
+    ClientError::Refused(Box::new(problem))
+}
+
+fn unreadable(error: &WireError) -> ClientError {
+    ClientError::NotVerax { url: "the wire".into(), reason: error.to_string() }
 }
 
 /// The receiver of pushes to one opened namespace.

@@ -9,10 +9,10 @@ use std::time::Duration;
 use futures_util::FutureExt;
 use futures_util::future::{BoxFuture, Shared};
 use tokio::time::Instant;
-use verax_api::FailureKind;
+use verax_api::{FailureKind, Problem};
 
 use super::connect::Target;
-use super::link::{Link, refusal};
+use super::link::Link;
 use crate::addresses::Addresses;
 use crate::error::ClientError;
 use crate::http::connection::ClientOptions;
@@ -184,12 +184,10 @@ impl Inner {
                         let announced =
                             active.and_then(|text| target.announced(text, self.ca.as_deref()));
                         announced.into_iter().for_each(|active| targets.push_front(active));
-                        error = Some(refusal(
-                            FailureKind::Standby.code(),
-                            false,
-                            0,
-                            "only a standby node answers: the active one cannot be reached",
-                        ));
+                        let detail =
+                            "only a standby node answers: the active one cannot be reached";
+                        let problem = Problem::of(FailureKind::Standby, detail);
+                        error = Some(ClientError::Refused(Box::new(problem)));
                     }
                 },
                 // A refusal holds for every node with the same records.

@@ -1,6 +1,7 @@
 //! Console sessions, and the one-time codes that open them.
 
 use std::collections::HashMap;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
@@ -25,15 +26,31 @@ const MAX_IN_ALL: usize = 10_000;
 /// A console session, or a code that opens one.
 #[derive(Debug, Clone)]
 pub struct ConsoleSession {
+    /// Its number, which is no secret.
+    pub(crate) id: u64,
     /// The caller that began it, as of then.
     pub(crate) caller: Arc<Caller>,
     /// When it expires.
     pub(crate) ends_at: Timestamp,
+    /// When it began.
+    pub(crate) started_at: Timestamp,
     /// Raised when it ends earlier.
     pub(crate) signal: AccessSignal,
+    /// When it was last used, in milliseconds.
+    used: Arc<AtomicU64>,
 }
 
 impl ConsoleSession {
+    /// Its number, which is no secret.
+    pub fn id(&self) -> u64 {
+        self.id
+    }
+
+    /// When it was last used.
+    pub(crate) fn last_used_at(&self) -> Timestamp {
+        Timestamp::from_millis(self.used.load(Ordering::Relaxed))
+    }
+
     /// Raised when it ends before it expires.
     pub fn signal(&self) -> &AccessSignal {
         &self.signal
@@ -82,7 +99,15 @@ fn add(
     if table.len() >= MAX_IN_ALL {
         return None;
     }
-    let session = ConsoleSession { caller, ends_at, signal: AccessSignal::default() };
+    static LAST_ID: AtomicU64 = AtomicU64::new(0);
+    let session = ConsoleSession {
+        id: LAST_ID.fetch_add(1, Ordering::Relaxed) + 1,
+        caller,
+        ends_at,
+        started_at: now,
+        signal: AccessSignal::default(),
+        used: Arc::new(AtomicU64::new(now.as_millis())),
+    };
     table.insert(hash_of(&secret), session);
     Some(secret)
 }
@@ -107,7 +132,25 @@ impl Sessions {
     /// A session that has not ended.
     pub(crate) fn get(&self, session: &str, now: Timestamp) -> Option<ConsoleSession> {
         let table = open(&self.sessions);
-        table.get(&hash_of(session)).filter(|session| now < session.ends_at).cloned()
+        let found = table.get(&hash_of(session)).filter(|session| now < session.ends_at)?;
+        found.used.store(now.as_millis(), Ordering::Relaxed);
+        Some(found.clone())
+    }
+
+    /// The sessions that have not ended, oldest first.
+    pub(crate) fn all(&self, now: Timestamp) -> Vec<ConsoleSession> {
+        let table = open(&self.sessions);
+        let mut all: Vec<_> = table.values().filter(|s| now < s.ends_at).cloned().collect();
+        all.sort_by_key(|session| session.id);
+        all
+    }
+
+    /// Ends a session by its number; returns whether there was one.
+    pub(crate) fn end_by_id(&self, id: u64) -> bool {
+        let mut table = open(&self.sessions);
+        let found = table.iter().find(|(_, session)| session.id == id).map(|(hash, _)| *hash);
+        let ended = found.and_then(|hash| table.remove(&hash));
+        ended.as_ref().inspect(|session| session.signal.end()).is_some()
     }
 
     /// Ends a session.
@@ -161,6 +204,13 @@ mod tests {
         assert!(!begun.signal.has_ended());
         sessions.end(&first);
         assert!(sessions.get(&first, at(1)).is_none() && begun.signal.has_ended());
+        let other = sessions.start(holder(1), at(5)).unwrap();
+        let listed = sessions.all(at(6));
+        assert_eq!((listed.len(), listed[0].started_at), (1, at(5)));
+        sessions.get(&other, at(9)).unwrap();
+        assert_eq!(sessions.all(at(9))[0].last_used_at(), at(9));
+        assert!(sessions.end_by_id(listed[0].id) && !sessions.end_by_id(listed[0].id));
+        assert!(sessions.get(&other, at(9)).is_none() && listed[0].signal.has_ended());
         let second = sessions.start(holder(1), at(0)).unwrap();
         assert!(sessions.get(&second, at(0) + SESSION_LIFETIME).is_none());
     }

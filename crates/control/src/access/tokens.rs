@@ -175,7 +175,7 @@ impl Caller {
         self.scopes.iter().any(|scope| match scope {
             Scope::Admin => true,
             Scope::Within { right: held, tenant: of, namespace: within } => {
-                *held == right
+                held.covers(right)
                     && of.as_str() == tenant
                     && within.as_ref().is_none_or(|within| within.as_str() == namespace)
             }
@@ -201,9 +201,7 @@ impl Caller {
     /// Whether it may see a namespace and its statistics.
     pub fn sees(&self, namespace: &Namespace) -> bool {
         let (tenant, name) = (namespace.tenant(), namespace.name());
-        [Right::Read, Right::Manage]
-            .into_iter()
-            .any(|right| self.holds_within(right, tenant.as_str(), name.as_str()))
+        self.holds_within(Right::Observe, tenant.as_str(), name.as_str())
     }
 
     /// The actor of its changes, as activity shows it.

@@ -49,8 +49,11 @@ impl Control {
         // One of the same name with another identifier is another tenant.
         self.registry.write().retain(|name, tenant| kept.get(name) == Some(&tenant.id));
         for record in records {
-            if !self.registry.read().contains_key(&record.name) {
-                self.registry.add_tenant(record);
+            let known = self.registry.read().get(&record.name).map(|tenant| tenant.quota);
+            match known {
+                None => self.add_tenant(record),
+                Some(quota) if quota != record.quota => self.set_quota(&record.name, &record.quota),
+                Some(_) => {}
             }
         }
     }

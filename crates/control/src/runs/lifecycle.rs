@@ -32,6 +32,10 @@ pub trait Run: Clone + Serialize + DeserializeOwned + Send + Sync + 'static {
     #[doc(hidden)]
     const KIND: Option<RunKind>;
 
+    /// The right that starting, watching and stopping it needs in its namespace.
+    #[doc(hidden)]
+    const RIGHT: Right;
+
     /// The runs of this kind that the process knows.
     #[doc(hidden)]
     #[allow(private_interfaces)]
@@ -52,9 +56,10 @@ pub trait Run: Clone + Serialize + DeserializeOwned + Send + Sync + 'static {
 const INTERRUPTED: &str = "the service stopped before the run had ended";
 
 macro_rules! runs {
-    ($($Run:ident: $table:ident, $kind:expr, |$run:ident, $reason:ident| $fail:expr;)+) => {$(
+    ($($Run:ident: $table:ident, $kind:expr, $right:expr, |$run:ident, $reason:ident| $fail:expr;)+) => {$(
         impl Run for $Run {
             const KIND: Option<RunKind> = $kind;
+            const RIGHT: Right = $right;
 
             #[allow(private_interfaces)]
             fn table(control: &Control) -> &RunTable<Self> {
@@ -82,9 +87,12 @@ macro_rules! runs {
 
 runs! {
     // A warm run has no reason of its own: its failures tell.
-    WarmRun: warm_runs, Some(RunKind::Warm), |_run, _reason| {};
-    LoadRun: load_runs, Some(RunKind::Load), |run, reason| { run.reason.get_or_insert(reason); };
-    DrillRun: drill_runs, None, |run, reason| { run.reason.get_or_insert(reason); };
+    WarmRun: warm_runs, Some(RunKind::Warm), Right::Warm, |_run, _reason| {};
+    LoadRun: load_runs, Some(RunKind::Load), Right::Load, |run, reason| {
+        run.reason.get_or_insert(reason);
+    };
+    // Drills are of the service, so only administrators start them.
+    DrillRun: drill_runs, None, Right::Manage, |run, reason| { run.reason.get_or_insert(reason); };
 }
 
 /// A run to start.
@@ -227,11 +235,11 @@ impl Control {
     }
 
     /// Whether a caller may see and stop runs of this subject.
-    fn manages(caller: &Caller, of: &RunOf) -> bool {
+    fn may_run<R: Run>(caller: &Caller, of: &RunOf) -> bool {
         match of {
             RunOf::Service => caller.needs(Scope::Admin).is_ok(),
             RunOf::Namespace(namespace) => {
-                caller.needs_within(Right::Manage, namespace.tenant(), namespace.name()).is_ok()
+                caller.needs_within(R::RIGHT, namespace.tenant(), namespace.name()).is_ok()
             }
         }
     }
@@ -241,7 +249,7 @@ impl Control {
     /// # Errors
     /// [`ControlError::Unknown`], also if the caller may not see the run.
     pub fn run<R: Run>(&self, caller: &Caller, id: u64) -> Result<Arc<Watched<R>>, ControlError> {
-        let run = R::table(self).get(id).filter(|run| Self::manages(caller, &run.of));
+        let run = R::table(self).get(id).filter(|run| Self::may_run::<R>(caller, &run.of));
         run.ok_or(ControlError::Unknown(Subject::Run(id)))
     }
 
@@ -254,13 +262,13 @@ impl Control {
         Ok(())
     }
 
-    /// The latest runs of a kind that the caller manages, newest first: all active ones, and those
+    /// The latest runs of a kind that the caller may start, newest first: all active ones, and those
     /// of earlier processes while the records are available.
     pub async fn recent_runs<R: Run>(&self, caller: &Caller) -> Vec<R> {
         let known: Vec<(u64, R)> = R::table(self)
             .all()
             .into_iter()
-            .filter(|(_, run)| Self::manages(caller, &run.of))
+            .filter(|(_, run)| Self::may_run::<R>(caller, &run.of))
             .map(|(id, run)| (id, run.now()))
             .collect();
         let rows = match R::KIND {
@@ -268,8 +276,8 @@ impl Control {
             None => Vec::new(),
         };
         let earlier = |row: RunRecord| {
-            let manages = caller.needs_within(Right::Manage, &row.tenant, &row.namespace).is_ok();
-            if known.iter().any(|(id, _)| *id == row.id) || !manages {
+            let may_run = caller.needs_within(R::RIGHT, &row.tenant, &row.namespace).is_ok();
+            if known.iter().any(|(id, _)| *id == row.id) || !may_run {
                 return None;
             }
             let mut run: R = serde_json::from_value(row.result).ok()?;

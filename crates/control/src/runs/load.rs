@@ -45,14 +45,14 @@ fn profile_of(spec: &LoadProfileSpec) -> Result<LoadProfile, ControlError> {
 }
 
 impl Control {
-    /// The configured load profiles whose namespaces the caller manages.
+    /// The configured load profiles whose namespaces the caller may load-test.
     pub fn load_profiles(&self, caller: &Caller) -> Vec<LoadProfileSpec> {
-        let manages = |spec: &&LoadProfileSpec| {
+        let may_load = |spec: &&LoadProfileSpec| {
             place_of(&spec.namespace).is_ok_and(|(tenant, namespace)| {
-                caller.needs_within(Right::Manage, &tenant, &namespace).is_ok()
+                caller.needs_within(Right::Load, &tenant, &namespace).is_ok()
             })
         };
-        self.profiles.iter().filter(manages).cloned().collect()
+        self.profiles.iter().filter(may_load).cloned().collect()
     }
 
     /// Starts a load run. One runs at a time: two would distort each other's figures.
@@ -73,7 +73,7 @@ impl Control {
             }
         };
         let (tenant, name) = place_of(&spec.namespace)?;
-        caller.needs(Scope::within(Right::Manage, &tenant, &name))?;
+        caller.needs(Scope::within(Right::Load, &tenant, &name))?;
         let namespace = self.registry.namespace(&tenant, &name)?;
         let runner = self.load_runner().ok_or(Overload::Starting)?;
         let profile = profile_of(&spec)?;

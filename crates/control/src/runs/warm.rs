@@ -9,7 +9,7 @@ use futures_util::stream;
 use verax_api::{WarmFailure, WarmRequest, WarmRun, moment};
 use verax_core::access::{Right, Scope};
 use verax_core::{Key, Name};
-use verax_engine::Manager;
+use verax_engine::Warmer;
 use verax_records::RunState;
 
 use super::keys::target_of;
@@ -39,7 +39,7 @@ impl Control {
         name: &Name,
         request: &WarmRequest,
     ) -> Result<Arc<Watched<WarmRun>>, ControlError> {
-        caller.needs(Scope::within(Right::Manage, tenant, name))?;
+        caller.needs(Scope::within(Right::Warm, tenant, name))?;
         let namespace = self.registry.namespace(tenant, name)?;
         let concurrency = request.concurrency.unwrap_or(DEFAULT_CONCURRENCY);
         if !CONCURRENCIES.contains(&concurrency) {
@@ -67,10 +67,10 @@ impl Control {
             failures: Vec::new(),
         };
         let detail = serde_json::json!({ "keys": keys.len() });
-        let manager = Manager::open(Arc::clone(namespace.namespace()));
+        let warmer = Warmer::open(Arc::clone(namespace.namespace()));
         let new = NewLife { of: RunOf::Namespace(namespace), title, detail, run, slot: None };
         self.start_run(caller, new, move |_, run| async move {
-            warm(&run, &manager, keys, concurrency as usize).await
+            warm(&run, &warmer, keys, concurrency as usize).await
         })
         .await
     }
@@ -79,7 +79,7 @@ impl Control {
 /// Refills keys, a few concurrently, until all are done or the run is stopped.
 async fn warm(
     run: &Watched<WarmRun>,
-    manager: &Manager,
+    warmer: &Warmer,
     keys: Vec<Key>,
     concurrency: usize,
 ) -> RunEnd<WarmRun> {
@@ -88,7 +88,7 @@ async fn warm(
     let refilling = stream::iter(keys)
         .take_while(|_| std::future::ready(!*stop.borrow()))
         .for_each_concurrent(concurrency, async |key| {
-            let outcome = match manager.refill(&key).await {
+            let outcome = match warmer.refill(&key).await {
                 Ok(refilled) if refilled.stored => Ok(()),
                 Ok(_) => Err("read but not stored: it was invalidated meanwhile, or the origin forbids storing".to_owned()),
                 Err(error) => Err(error.to_string()),

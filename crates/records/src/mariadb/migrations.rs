@@ -28,7 +28,7 @@ macro_rules! migration {
     };
 }
 
-static MIGRATIONS: [Migration; 7] = [
+static MIGRATIONS: [Migration; 8] = [
     migration!("0001", "records"),
     migration!("0002", "quotas"),
     migration!("0003", "lock_epochs"),
@@ -36,6 +36,7 @@ static MIGRATIONS: [Migration; 7] = [
     migration!("0005", "revisions"),
     migration!("0006", "nodes"),
     migration!("0007", "token_lifetimes"),
+    migration!("0008", "tenant_quotas"),
 ];
 
 /// How long one process waits for another that migrates the same tables, in seconds.

@@ -5,6 +5,7 @@ diesel::table! {
         id -> Unsigned<BigInt>,
         name -> Varchar,
         created_at -> Unsigned<BigInt>,
+        quota -> Text,
     }
 }
 
@@ -43,12 +44,9 @@ diesel::table! {
         origin_id -> Nullable<Unsigned<BigInt>>,
         key_pattern -> Nullable<Varchar>,
         created_at -> Unsigned<BigInt>,
-        jitter_percent -> Unsigned<TinyInt>,
         reserve_bytes -> Unsigned<BigInt>,
         cap_bytes -> Nullable<Unsigned<BigInt>>,
-        negative_max_age_ms -> Unsigned<BigInt>,
-        early_refresh_percent -> Unsigned<SmallInt>,
-        write_through -> Bool,
+        settings -> Text,
     }
 }
 

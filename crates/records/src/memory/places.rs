@@ -1,15 +1,15 @@
 //! Tenants, namespaces and origins in memory.
 
 use serde_json::json;
-use verax_core::{Name, NamespacePolicy, OriginSettings, Timestamp};
+use verax_core::{Name, NamespacePolicy, OriginSettings, TenantQuota, Timestamp};
 
 use super::{Memory, State};
 use crate::changed::Changed;
 use crate::error::RecordsError;
 use crate::model::{
     Actor, NamespaceRecord, ORIGIN_USED_BY, OriginRecord, TENANT_USED_BY, TenantRecord,
-    namespace_change, new_namespace_id, origin_change, policy_detail, settings_detail,
-    tenant_change,
+    namespace_change, new_namespace_id, origin_change, policy_detail, quota_change,
+    settings_detail, tenant_change,
 };
 
 impl State {
@@ -40,9 +40,25 @@ impl Memory {
             let Err(at) = at else { return Err(RecordsError::Exists(format!("tenant {name}"))) };
             state.used.tenant += 1;
             let id = state.used.tenant;
-            let record = TenantRecord { id, name: name.clone(), created_at: now };
+            let quota = TenantQuota::default();
+            let record = TenantRecord { id, name: name.clone(), created_at: now, quota };
             state.tenants.insert(at, record.clone());
             Ok((record, tenant_change("tenant.create", name)))
+        })
+    }
+
+    pub(crate) fn change_quota(
+        &self,
+        name: &Name,
+        quota: &TenantQuota,
+        actor: &Actor,
+        now: Timestamp,
+    ) -> Result<Changed<()>, RecordsError> {
+        self.change(actor, now, |state| {
+            let found = state.tenants.iter_mut().find(|tenant| tenant.name == *name);
+            let missing = || RecordsError::Missing(format!("tenant {name}"));
+            found.ok_or_else(missing)?.quota = *quota;
+            Ok(((), quota_change(name, quota)))
         })
     }
 

@@ -20,5 +20,5 @@ pub use tokens::{NewToken, Rotated, TokenRecord};
 pub(crate) use namespaces::{cap_of, namespace_change, new_namespace_id, policy_detail};
 pub(crate) use origins::{ORIGIN_USED_BY, origin_change, settings_detail};
 pub(crate) use scopes::scopes_without;
-pub(crate) use tenants::{TENANT_USED_BY, tenant_change};
+pub(crate) use tenants::{TENANT_USED_BY, quota_change, tenant_change};
 pub(crate) use tokens::token_change;

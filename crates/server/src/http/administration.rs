@@ -10,9 +10,9 @@ use axum::response::{IntoResponse, Response};
 use serde::{Deserialize, Serialize};
 use verax_api::{
     ActivityItem, CreateNamespace, CreateOrigin, CreateTenant, CreateToken, ItemPage, Items,
-    Namespace, Origin, OriginChange, PolicyChange, RotateToken, Tenant, Token,
+    Namespace, Origin, OriginChange, PolicyChange, RotateToken, Tenant, TenantQuotaChange, Token,
 };
-use verax_control::{Expected, origin_tag, policy_tag};
+use verax_control::{Expected, origin_tag, policy_tag, quota_tag};
 use verax_core::{EntityTag, Name, Precondition};
 use verax_service::Service;
 
@@ -47,6 +47,43 @@ pub(crate) async fn create_tenant(
 ) -> Result<Response> {
     let tenant = service.control().create_tenant(&caller, &request.name).await?;
     Ok(created(format!("/v1/tenants/{}", tenant.name), tenant))
+}
+
+/// Show a tenant: its quota and its use.
+#[cfg_attr(test, utoipa::path(get, path = "/v1/tenants/{tenant}", tag = "tenants",
+    params(("tenant" = String, Path)),
+    responses((status = 200, body = Tenant, description = "its ETag names the quota"), (status = 404, body = verax_api::Problem))))]
+pub(crate) async fn tenant(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+    TenantPath(tenant): TenantPath,
+) -> Result<Response> {
+    Ok(with_quota_tag(service.control().tenant(&caller, &tenant)?))
+}
+
+fn with_quota_tag(tenant: Tenant) -> Response {
+    let tag = quota_tag(&tenant.quota.unwrap_or_default());
+    with_tag(tenant, tag)
+}
+
+/// Change parts of a tenant's quota.
+#[cfg_attr(test, utoipa::path(patch, path = "/v1/tenants/{tenant}", tag = "tenants",
+    params(("tenant" = String, Path),
+        ("If-Match" = Option<String>, Header, description = "changes only the quota with this entity tag")),
+    request_body = TenantQuotaChange,
+    responses((status = 200, body = Tenant),
+        (status = 412, description = "the quota has changed since", body = verax_api::Problem),
+        (status = 422, description = "out of range, or reserves that do not fit together", body = verax_api::Problem))))]
+pub(crate) async fn change_tenant(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+    TenantPath(tenant): TenantPath,
+    headers: HeaderMap,
+    Json(change): Json<TenantQuotaChange>,
+) -> Result<Response> {
+    let expected = expected(&headers)?;
+    let changed = service.control().change_tenant(&caller, &tenant, &change, expected);
+    Ok(with_quota_tag(changed.await?))
 }
 
 /// Delete a tenant that owns nothing.

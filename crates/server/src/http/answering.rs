@@ -8,7 +8,8 @@ use axum::body::Body;
 use axum::extract::Request;
 use axum::http::HeaderValue;
 use axum::http::header::{
-    CACHE_CONTROL, CONTENT_DISPOSITION, CONTENT_TYPE, STRICT_TRANSPORT_SECURITY, TRANSFER_ENCODING,
+    CACHE_CONTROL, CONNECTION, CONTENT_DISPOSITION, CONTENT_TYPE, STRICT_TRANSPORT_SECURITY,
+    TRANSFER_ENCODING,
 };
 use axum::response::{IntoResponse, Response};
 use futures_util::StreamExt;
@@ -16,8 +17,8 @@ use futures_util::future::Either;
 use tower::Service as _;
 use verax_api::FailureKind;
 use verax_control::Role;
-use verax_engine::EngineError;
 use verax_engine::turns::InTurns;
+use verax_engine::{EngineError, Limit};
 use verax_service::Service;
 
 use super::authenticated::{Access, OverTls};
@@ -25,6 +26,7 @@ use super::entry_fields::CACHE_STATUS;
 use super::fast_path::PlainGet;
 use super::host::HostNames;
 use super::{fast_path, nodes, request_log};
+use crate::admission::{PAUSE, admit};
 use crate::connections::ConnectionSlot;
 use crate::failure::Failure;
 
@@ -47,26 +49,34 @@ impl Answering {
             if let Some(refused) = refuse_coding(&request) {
                 return secured(refused, self.over);
             }
-            let hit = match PlainGet::of(&self.service, &request) {
+            let plain = PlainGet::of(&self.service, &request);
+            let admitted = plain.is_some();
+            let hit = match plain {
                 Some(get) => {
+                    place.set_authenticated();
+                    if let Err(error) = get.admit(&place) {
+                        return secured(over_quota(error).await, self.over);
+                    }
                     let _turn = get.turns().take().await;
                     fast_path::answer(&self.service, &get)
                 }
                 None => None,
             };
             match hit {
-                Some(response) => {
-                    place.set_authenticated();
-                    secured(response, self.over)
-                }
-                None => self.route(request, &place).await,
+                Some(response) => secured(response, self.over),
+                None => self.route(request, &place, admitted).await,
             }
         };
         request_log::logged(request, any).await
     }
 
     /// Handles a request through the router, unless its access ends first.
-    async fn route(mut self, mut request: Request, place: &ConnectionSlot) -> Response {
+    async fn route(
+        mut self,
+        mut request: Request,
+        place: &Arc<ConnectionSlot>,
+        admitted: bool,
+    ) -> Response {
         request.extensions_mut().insert(self.over);
         let access = Access::of(&request, &self.service);
         request.extensions_mut().insert(access.clone());
@@ -77,10 +87,16 @@ impl Answering {
                 return secured(refused, self.over);
             }
         }
-        let turns = access.as_ref().ok().and_then(|access| {
+        let namespace = access.as_ref().ok().and_then(|access| {
             let (tenant, namespace) = namespace_of(request.uri().path())?;
-            self.service.control().turns_of(access.caller(), tenant, namespace)
+            self.service.control().namespace_of(access.caller(), tenant, namespace)
         });
+        if let (Ok(access), Some(namespace), false) = (&access, &namespace, admitted)
+            && let Err(error) = admit(access.caller(), namespace, place)
+        {
+            place.set_authenticated();
+            return secured(over_quota(error).await, self.over);
+        }
         let routed = self.router.call(request);
         let access = match access {
             Ok(access) => access,
@@ -89,8 +105,8 @@ impl Answering {
             }
         };
         place.set_authenticated();
-        let routed = match turns {
-            Some(turns) => Either::Left(InTurns::new(turns, routed)),
+        let routed = match namespace {
+            Some(namespace) => Either::Left(InTurns::new(Arc::clone(namespace.turns()), routed)),
             None => Either::Right(routed),
         };
         let mut response = tokio::select! {
@@ -113,6 +129,17 @@ impl Answering {
         }
         secured(response, self.over)
     }
+}
+
+/// Refuses a request over a quota, after a pause.
+async fn over_quota(error: EngineError) -> Response {
+    let close = matches!(error, EngineError::QuotaExceeded { limit: Limit::Connections(_), .. });
+    tokio::time::sleep(PAUSE).await;
+    let mut response = Failure::from(error).into_response();
+    if close {
+        response.headers_mut().insert(CONNECTION, HeaderValue::from_static("close"));
+    }
+    response
 }
 
 /// The tenant and namespace of a path.

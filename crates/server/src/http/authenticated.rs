@@ -30,6 +30,10 @@ const FETCH_DESTINATION: &str = "sec-fetch-dest";
 #[derive(Debug, Clone)]
 pub(crate) struct Authenticated(pub(crate) Arc<Caller>);
 
+/// The number of the console session that a request comes from; `None` with a token.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct OwnSession(pub(crate) Option<u64>);
+
 /// Whether requests come over TLS; a request extension.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct OverTls(pub(crate) bool);
@@ -140,6 +144,16 @@ impl<S: Send + Sync> FromRequestParts<S> for Authenticated {
             Some(Err(error)) => Err(error.clone().into()),
             None => Err(ControlError::NotSignedIn("nobody is known to make this request").into()),
         }
+    }
+}
+
+impl<S: Send + Sync> FromRequestParts<S> for OwnSession {
+    type Rejection = Failure;
+
+    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Failure> {
+        let access = parts.extensions.get::<Result<Access, ControlError>>();
+        let session = access.and_then(|access| access.as_ref().ok()?.session.as_ref());
+        Ok(Self(session.map(|(session, _)| session.id())))
     }
 }
 

@@ -44,6 +44,7 @@ pub(crate) async fn batch(
         )));
     }
     let access = service.control().open_for_batch(&caller, &tenant, &namespace)?;
+    let request_count = request.operations.len() as u64;
     // A malformed operation fails in its place; the others are executed.
     let (mut places, mut operations) = (Vec::new(), Vec::new());
     for operation in request.operations {
@@ -55,6 +56,7 @@ pub(crate) async fn batch(
             Err(failure) => places.push(Some(BatchResult::Failed(failure.into_problem()))),
         }
     }
+    access.charge_requests(request_count.saturating_sub(1));
     let mut outcomes = access.carry_out(operations).await.into_iter();
     let results =
         places.into_iter().filter_map(|failed| failed.or_else(|| outcomes.next().map(shown)));

@@ -20,15 +20,18 @@ struct Files;
 const POLICY: &str = "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; \
      font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'";
 
-/// Pages of the console, which the browser routes itself.
-const PAGES: [&str; 3] = ["", "sign-in", "load"];
+/// The first segment of each page of the console, which routes within the page itself: a reload, a
+/// bookmark or a link must work on all of them.
+const PAGES: [&str; 9] =
+    ["", "sign-in", "tenants", "entries", "waiting", "activity", "access", "load", "drills"];
 
 pub(crate) async fn file(request: Request) -> Response {
     let path = request.uri().path().trim_start_matches('/').to_owned();
     if !matches!(*request.method(), Method::GET | Method::HEAD) {
         return no_such_path(request).await.into_response();
     }
-    if PAGES.contains(&path.as_str()) {
+    let first = path.split('/').next().unwrap_or_default();
+    if PAGES.contains(&first) {
         return match Files::get("index.html") {
             Some(page) => answer("index.html", page, "no-cache"),
             None => not_built(),
@@ -59,4 +62,20 @@ fn answer(path: &str, file: EmbeddedFile, cache_control: &'static str) -> Respon
 fn not_built() -> Response {
     let text = "This build of Verax has no console. Run `make console`, then build again.\n";
     (StatusCode::NOT_FOUND, text).into_response()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::PAGES;
+
+    #[test]
+    fn every_page_of_the_console_is_served() {
+        let list = include_str!("../../../../console/src/lib/pages.ts");
+        let paths = list.split("path: '/").skip(1).filter_map(|rest| rest.split('\'').next());
+        let paths: Vec<&str> = paths.collect();
+        assert!(paths.len() >= 8, "{paths:?}");
+        for path in paths {
+            assert!(PAGES.contains(&path), "/{path} answers 404");
+        }
+    }
 }

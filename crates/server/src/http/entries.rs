@@ -236,8 +236,8 @@ pub(crate) async fn delete(
     WithKey(key): WithKey,
     headers: HeaderMap,
 ) -> Result<(StatusCode, [(HeaderName, &'static str); 1])> {
-    let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
-    let was_there = writer.delete(&key, entry_condition(&headers)?, trace_of(&headers)).await?;
+    let deleter = service.control().open_deleter(&caller, &tenant, &namespace)?;
+    let was_there = deleter.delete(&key, entry_condition(&headers)?, trace_of(&headers)).await?;
     // A Boolean of RFC 9651.
     let deleted = if was_there { "?1" } else { "?0" };
     Ok((StatusCode::NO_CONTENT, [(DELETED, deleted)]))

@@ -5,6 +5,7 @@
 //! values. The fast path never refuses anything.
 
 use std::borrow::Cow;
+use std::sync::Arc;
 use std::time::Instant;
 
 use axum::body::Body;
@@ -12,14 +13,17 @@ use axum::extract::Request;
 use axum::http::header::{AUTHORIZATION, CACHE_CONTROL, IF_NONE_MATCH};
 use axum::http::{HeaderMap, HeaderName, Method};
 use axum::response::Response;
+use verax_control::access::Caller;
 use verax_core::Freshness;
 use verax_core::store::EntryView;
-use verax_engine::Reader;
 use verax_engine::cache::{ReadResult, Source};
 use verax_engine::in_flight::SMALL;
 use verax_engine::turns::TenantTurns;
+use verax_engine::{EngineError, Reader};
 use verax_service::Service;
 
+use crate::admission::admit;
+use crate::connections::ConnectionSlot;
 use crate::http::authenticated::bearer;
 use crate::http::entry_fields::describe_answer;
 use crate::http::extract::decode_segment;
@@ -34,6 +38,7 @@ const FIELDS: usize = 15;
 /// A plain read by an authorized caller.
 pub(crate) struct PlainGet<'r> {
     started: Instant,
+    caller: Arc<Caller>,
     reader: Reader,
     key: Cow<'r, str>,
 }
@@ -48,8 +53,16 @@ impl<'r> PlainGet<'r> {
         if ASKING_MORE.iter().any(|field| headers.contains_key(field)) {
             return None;
         }
-        let reader = service.control().reader_of(token, tenant, namespace)?;
-        Some(Self { started, reader, key: decode_segment(key).ok()? })
+        let (caller, reader) = service.control().reader_of(token, tenant, namespace)?;
+        Some(Self { started, caller, reader, key: decode_segment(key).ok()? })
+    }
+
+    /// Lets it pass within the quotas.
+    ///
+    /// # Errors
+    /// [`EngineError::QuotaExceeded`].
+    pub(crate) fn admit(&self, connection: &Arc<ConnectionSlot>) -> Result<(), EngineError> {
+        admit(&self.caller, &self.reader, connection)
     }
 
     /// The turns in which to serve it.
@@ -60,7 +73,7 @@ impl<'r> PlainGet<'r> {
 
 /// The response to a plain hit.
 pub(crate) fn answer(service: &Service, get: &PlainGet<'_>) -> Option<Response> {
-    let PlainGet { started, reader, key } = get;
+    let PlainGet { started, reader, key, .. } = get;
     let now = service.engine().now();
     // Only the entry is taken under the store's lock; its header fields are written afterwards.
     let mut found = None;
@@ -77,10 +90,11 @@ pub(crate) fn answer(service: &Service, get: &PlainGet<'_>) -> Option<Response> 
     let answer = ReadResult { entry: found.entry(), age, time_left, source };
     let mut fields = HeaderMap::with_capacity(FIELDS);
     describe_answer(&mut fields, &answer, started.elapsed());
+    let bytes = answer.size() as u64;
     let mut response = Response::new(Body::from(answer.entry.value));
     *response.headers_mut() = fields;
     let fresh = u64::from(time_left.is_some());
-    reader.count_hits(fresh, 1 - fresh, started.elapsed());
+    reader.count_hits(fresh, 1 - fresh, bytes, started.elapsed());
     Some(response)
 }
 

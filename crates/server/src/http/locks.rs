@@ -110,14 +110,14 @@ pub(crate) async fn acquire(
     headers: HeaderMap,
     Json(request): Json<AcquireLock>,
 ) -> Result<Response> {
-    let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
+    let locker = service.control().open_locker(&caller, &tenant, &namespace)?;
     let wait = preferred_wait(&headers, MAX_WAIT);
     let lease =
         request.lease_seconds.map_or(Ok(DEFAULT_LEASE), |s| seconds_of("lease_seconds", s))?;
     let owner = request.owner.unwrap_or_else(|| caller.display_name().to_owned());
     // HTTP has no connection a lease could end with.
     let request = LockRequest { owner, lease, wait, session: None, access: caller.access() };
-    let acquired = writer.acquire_lock(&name, request).await?;
+    let acquired = locker.acquire_lock(&name, request).await?;
     let now = service.engine().now();
     let mut response = match acquired {
         Acquired::Granted(grant) => {
@@ -164,10 +164,10 @@ pub(crate) async fn renew(
     WithKey(name): WithKey,
     Json(renewal): Json<RenewLock>,
 ) -> Result<axum::Json<LockLease>> {
-    let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
+    let locker = service.control().open_locker(&caller, &tenant, &namespace)?;
     let lease = seconds_of("lease_seconds", renewal.lease_seconds)?;
     let token = FencingToken::from_number(renewal.fencing_token);
-    let grant = writer.renew_lock(&name, token, lease)?;
+    let grant = locker.renew_lock(&name, token, lease)?;
     Ok(axum::Json(lease_to_api(&grant, service.engine().now())))
 }
 
@@ -200,8 +200,8 @@ pub(crate) async fn release(
 ) -> Result<Response> {
     match query {
         ReleaseQuery { fencing_token: Some(token), force: false } => {
-            let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
-            writer.release_lock(&name, FencingToken::from_number(token))?;
+            let locker = service.control().open_locker(&caller, &tenant, &namespace)?;
+            locker.release_lock(&name, FencingToken::from_number(token))?;
             Ok(StatusCode::NO_CONTENT.into_response())
         }
         ReleaseQuery { fencing_token: None, force: true } => {

@@ -168,7 +168,7 @@ impl Reading {
 
 impl Reading {
     fn encode_counters(&self, encoder: &mut DescriptorEncoder<'_>) -> fmt::Result {
-        let counters: [(&str, &str, Count); 14] = [
+        let counters: [(&str, &str, Count); 15] = [
             ("reads", "Look-ups", |r| r.reads),
             ("hits", "Look-ups answered with a fresh copy", |r| r.hits),
             ("stale_hits", "Look-ups answered with a stale copy", |r| r.stale),
@@ -185,6 +185,7 @@ impl Reading {
                 "Reads of the origin refused by an open circuit or a full queue",
                 |r| r.origin_refusals,
             ),
+            ("quota_refusals", "Requests refused because a quota was passed", |r| r.quota_refusals),
             ("permits", "Refill permits granted to callers", |r| r.permits),
             ("refused_refills", "Refills not stored after an invalidation or a write", |r| {
                 r.refused_refills

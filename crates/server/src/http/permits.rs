@@ -20,7 +20,7 @@ use crate::failure::{Failure, Result};
 use crate::http::authenticated::Authenticated;
 use crate::http::extract::{Json, NamespacePath, Query, WithKey};
 use crate::http::limits::MAX_LISTED;
-use crate::http::preferences::{applied, come_back_in, preferred_wait, seconds_of};
+use crate::http::preferences::{applied, preferred_wait, seconds_of};
 use crate::http::values::with_value;
 
 /// The default lease.
@@ -78,9 +78,7 @@ pub(crate) async fn acquire(
                 "another caller refills this key for at most {seconds:.1} s; retry then, or send `Prefer: wait=SECONDS`"
             );
             let failure = Failure::new(FailureKind::BeingRefilled, detail);
-            let mut response = failure.with("retry_after_seconds", seconds).into_response();
-            come_back_in(&mut response, time);
-            response
+            failure.retry_after(time).into_response()
         }
     };
     applied(&mut response, wait);

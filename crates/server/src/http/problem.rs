@@ -13,7 +13,7 @@ use crate::failure::Failure;
 
 impl IntoResponse for Failure {
     fn into_response(self) -> Response {
-        let kind = self.kind();
+        let (kind, retry_after) = (self.kind(), self.retry_after_seconds());
         let problem = self.into_problem();
         let status =
             StatusCode::from_u16(problem.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
@@ -21,8 +21,10 @@ impl IntoResponse for Failure {
         let mut response = (status, body).into_response();
         let headers = response.headers_mut();
         headers.insert(CONTENT_TYPE, HeaderValue::from_static("application/problem+json"));
-        if kind.is_temporary() {
-            headers.insert(RETRY_AFTER, HeaderValue::from_static("1"));
+        if kind.is_temporary() || retry_after.is_some() {
+            // The field counts whole seconds; the member is exact.
+            let seconds = retry_after.map_or(1, |seconds| seconds.ceil().max(1.0) as u64);
+            headers.insert(RETRY_AFTER, HeaderValue::from(seconds));
         }
         if let Some(challenge) = challenge(kind, &problem) {
             headers.insert(WWW_AUTHENTICATE, challenge);

@@ -4,8 +4,6 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use axum::extract::State;
-use axum::http::HeaderValue;
-use axum::http::header::RETRY_AFTER;
 use axum::response::{IntoResponse, Response};
 use verax_api::{AcquireRate, FailureKind, RateLimit, duration_of};
 use verax_core::store::{Rate, RateLimitError, RateLimitOutcome};
@@ -47,13 +45,6 @@ pub(crate) async fn acquire(
 }
 
 fn exhausted(retry_after: Duration) -> Response {
-    let seconds = retry_after.as_secs_f64();
-    let detail = format!("nothing was acquired; retry in {seconds} s");
-    let failure = Failure::new(FailureKind::RateLimited, detail);
-    let mut response = failure.with("retry_after_seconds", seconds).into_response();
-    // The header field counts whole seconds; the JSON member is exact.
-    response
-        .headers_mut()
-        .insert(RETRY_AFTER, HeaderValue::from(retry_after.as_secs_f64().ceil() as u64));
-    response
+    let detail = format!("nothing was acquired; retry in {} s", retry_after.as_secs_f64());
+    Failure::new(FailureKind::RateLimited, detail).retry_after(retry_after).into_response()
 }

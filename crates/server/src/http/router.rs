@@ -58,7 +58,12 @@ pub(super) fn router(service: Arc<Service>) -> Router {
         )
         .route(WARM_RUNS, post(runs::start_warm))
         .route("/v1/tenants", get(administration::tenants).post(administration::create_tenant))
-        .route("/v1/tenants/{tenant}", delete(administration::delete_tenant))
+        .route(
+            "/v1/tenants/{tenant}",
+            get(administration::tenant)
+                .patch(administration::change_tenant)
+                .delete(administration::delete_tenant),
+        )
         .route(
             "/v1/tenants/{tenant}/origins",
             get(administration::origins).post(administration::create_origin),
@@ -79,6 +84,8 @@ pub(super) fn router(service: Arc<Service>) -> Router {
         .route("/v1/nodes", get(nodes::list))
         .route("/v1/activity", get(administration::activity))
         .route("/v1/session", post(sessions::start).get(sessions::show).delete(sessions::end))
+        .route("/v1/sessions", get(sessions::list))
+        .route("/v1/sessions/{id}", delete(sessions::end_other))
         .route("/v1/sign-in-links", post(sessions::new_link))
         .route("/v1/live", get(live::samples))
         .route("/v1/waiting/live", get(waiting::live))

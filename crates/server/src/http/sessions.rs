@@ -7,13 +7,13 @@ use axum::extract::{Extension, Request, State};
 use axum::http::header::SET_COOKIE;
 use axum::http::{HeaderMap, StatusCode};
 use axum::response::{IntoResponse, Response};
-use verax_api::{CreateSession, Session, SignInLink};
+use verax_api::{CreateSession, Items, LiveSession, Session, SignInLink};
 use verax_control::session_of;
 use verax_service::Service;
 
 use crate::failure::Result;
-use crate::http::authenticated::{Authenticated, OverTls};
-use crate::http::extract::json_within;
+use crate::http::authenticated::{Authenticated, OverTls, OwnSession};
+use crate::http::extract::{WithId, json_within};
 
 /// Twelve hours, the lifetime of a session.
 const SECONDS: u64 = 12 * 3_600;
@@ -54,6 +54,30 @@ pub(crate) async fn end(
     }
     let cookie = over.cookie("", 0);
     (StatusCode::NO_CONTENT, [(SET_COOKIE, cookie)]).into_response()
+}
+
+/// List the live console sessions: all of them for an administrator, else those of one's own token.
+#[cfg_attr(test, utoipa::path(get, path = "/v1/sessions", tag = "session",
+    responses((status = 200, body = Items<LiveSession>))))]
+pub(crate) async fn list(
+    State(service): State<Arc<Service>>,
+    Authenticated(caller): Authenticated,
+    OwnSession(own): OwnSession,
+) -> ReadResult<Items<LiveSession>> {
+    ReadResult(Items { items: service.control().sessions(&caller, own) })
+}
+
+/// End a console session by its number.
+#[cfg_attr(test, utoipa::path(delete, path = "/v1/sessions/{id}", tag = "session",
+    params(("id" = u64, Path)),
+    responses((status = 204), (status = 404, body = verax_api::Problem))))]
+pub(crate) async fn end_other(
+    State(service): State<Arc<Service>>,
+    Authenticated(caller): Authenticated,
+    WithId(id): WithId,
+) -> Result<StatusCode> {
+    service.control().end_session_by_id(&caller, id).await?;
+    Ok(StatusCode::NO_CONTENT)
 }
 
 /// Create a one-time link that signs its opener in with this token's scopes.

@@ -22,7 +22,7 @@ pub(crate) async fn invalidate(
     NamespacePath(tenant, namespace): NamespacePath,
     WithTag(tag): WithTag,
 ) -> Result<StatusCode> {
-    let writer = service.control().open_writer(&caller, &tenant, &namespace)?;
-    writer.invalidate_tag(&tag);
+    let deleter = service.control().open_deleter(&caller, &tenant, &namespace)?;
+    deleter.invalidate_tag(&tag);
     Ok(StatusCode::NO_CONTENT)
 }

@@ -15,6 +15,7 @@ use verax_wire::{Frame, Reply};
 use super::limits::WireLimits;
 use super::outbox::{Encoded, Outbox};
 use super::session::{Ended, Session, WRITE_AT};
+use crate::admission::PAUSE;
 use crate::connections::ConnectionSlot;
 use crate::failure::Failure;
 
@@ -71,7 +72,9 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
         tokio::pin!(stop);
         let silence = tokio::time::sleep(self.session.limits.hello);
         tokio::pin!(silence);
-        let mut heard = false;
+        let (mut heard, mut paused) = (false, false);
+        let resume = tokio::time::sleep(PAUSE);
+        tokio::pin!(resume);
         let place = Arc::clone(&self.session.place);
         let closed = place.closed();
         tokio::pin!(closed);
@@ -92,7 +95,11 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                 followed = Some(Arc::clone(&peer.caller));
                 access_end = Box::pin(async move { signal.ended().await });
             }
-            let full = self.session.waiting.len() >= self.session.limits.in_flight;
+            if std::mem::take(&mut self.session.pauses) {
+                paused = true;
+                resume.as_mut().reset(tokio::time::Instant::now() + PAUSE);
+            }
+            let full = paused || self.session.waiting.len() >= self.session.limits.in_flight;
             if !full && !self.session.ending {
                 self.session.expect_more();
                 if !self.session.outbox.is_empty() {
@@ -124,6 +131,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                     self.session.ending = true;
                     self.session.outbox.add(Frame::default(), &Reply::Goodbye);
                 }
+                () = &mut resume, if paused => paused = false,
                 () = &mut silence => {
                     if self.session.peer.is_none() || !heard {
                         return Err(Ended::Idle);

@@ -31,10 +31,11 @@ impl Session {
             && !flags.stale_if_error
         {
             let (outbox, now) = (&mut self.outbox, hits.begin(&self.service));
-            let mut busy = None;
+            let (mut busy, mut bytes) = (None, 0);
             let cached = reader.cached(text, now, |visited, due| {
                 let due = due && flags.may_refill;
-                match reader.in_flight().reserve(visited.value().len()) {
+                bytes = visited.value().len();
+                match reader.in_flight().reserve(bytes) {
                     Ok(reservation) => {
                         add_view(outbox, frame, (visited, due), flags.into(), now, reservation)
                     }
@@ -46,7 +47,7 @@ impl Session {
             }
             match cached {
                 Cached::Hit | Cached::Due | Cached::Stale => {
-                    hits.add(reader, cached != Cached::Stale);
+                    hits.add(reader, cached != Cached::Stale, bytes);
                     return Ok(());
                 }
                 Cached::Negative(left) => {
@@ -99,8 +100,8 @@ impl Session {
     }
 
     pub(super) fn delete(&mut self, frame: Frame, text: &str) -> Result<(), Failure> {
-        let writer = self.opened(frame.namespace)?.writes()?;
-        let written = writer.delete(&key(text)?, Precondition::Always, self.trace.clone());
+        let deleter = self.opened(frame.namespace)?.deletes()?;
+        let written = deleter.delete(&key(text)?, Precondition::Always, self.trace.clone());
         self.written(frame, written, Reply::done)
     }
 

@@ -13,15 +13,21 @@ pub(super) struct Hits {
     of: Option<Reader>,
     fresh: u64,
     stale: u64,
+    bytes: u64,
 }
 
 impl Hits {
-    pub(super) fn add(&mut self, reader: &Reader, fresh: bool) {
+    pub(super) fn add(&mut self, reader: &Reader, fresh: bool, bytes: usize) {
         if !self.of.as_ref().is_some_and(|of| of.same(reader)) {
             self.count();
             self.of = Some(reader.clone());
         }
-        if fresh { self.fresh += 1 } else { self.stale += 1 }
+        if fresh {
+            self.fresh += 1
+        } else {
+            self.stale += 1
+        }
+        self.bytes += bytes as u64;
     }
 
     /// When the first of them began: the time for all of them.
@@ -35,6 +41,6 @@ impl Hits {
         let (fresh, stale) = (std::mem::take(&mut self.fresh), std::mem::take(&mut self.stale));
         let took = self.started.map_or(Duration::ZERO, |(started, _)| started.elapsed());
         let each = took / u32::try_from(fresh + stale).unwrap_or(1).max(1);
-        reader.count_hits(fresh, stale, each);
+        reader.count_hits(fresh, stale, std::mem::take(&mut self.bytes), each);
     }
 }

@@ -46,7 +46,7 @@ impl Session {
         frame: Frame,
         arguments: LockArguments<'_>,
     ) -> Result<(), Failure> {
-        let writer = self.opened(frame.namespace)?.writes()?.clone();
+        let locker = self.opened(frame.namespace)?.locks()?.clone();
         let (service, name) = (Arc::clone(&self.service), key(arguments.name)?);
         let request = LockRequest {
             owner: self.owner(arguments.owner),
@@ -56,14 +56,14 @@ impl Session {
             access: self.access(),
         };
         self.carry_out(frame, async move {
-            let acquired = writer.acquire_lock(&name, request).await;
+            let acquired = locker.acquire_lock(&name, request).await;
             let (now, mut encoded) = (service.engine().now(), Encoded::default());
             match &acquired {
                 Ok(Acquired::Granted(grant)) => {
                     granted(grant, now).encode(frame, &mut encoded.frames)
                 }
                 Ok(Acquired::HeldByOther(holder)) => {
-                    let waiting = writer.queued_for_lock(&name);
+                    let waiting = locker.queued_for_lock(&name);
                     held(holder, waiting, now).encode(frame, &mut encoded.frames);
                 }
                 Err(error) => fail(frame, &error.clone().into(), &mut encoded.frames),
@@ -79,9 +79,9 @@ impl Session {
         token: u64,
         lease: u64,
     ) -> Result<(), Failure> {
-        let writer = self.opened(frame.namespace)?.writes()?;
+        let locker = self.opened(frame.namespace)?.locks()?;
         let (token, lease) = (FencingToken::from_number(token), Duration::from_millis(lease));
-        let grant = writer.renew_lock(&key(name)?, token, lease)?;
+        let grant = locker.renew_lock(&key(name)?, token, lease)?;
         self.outbox.add(frame, &granted(&grant, self.service.engine().now()));
         Ok(())
     }
@@ -92,9 +92,9 @@ impl Session {
         name: &str,
         token: u64,
     ) -> Result<(), Failure> {
-        let writer = self.opened(frame.namespace)?.writes()?;
+        let locker = self.opened(frame.namespace)?.locks()?;
         let token = FencingToken::from_number(token);
-        writer.release_lock(&key(name)?, token)?;
+        locker.release_lock(&key(name)?, token)?;
         self.outbox.add(frame, &Reply::done(true));
         Ok(())
     }

@@ -9,7 +9,7 @@ use verax_control::Role;
 use verax_control::access::Caller;
 use verax_core::Name;
 use verax_engine::turns::TURN;
-use verax_engine::{EngineError, TraceContext, Writer};
+use verax_engine::{EngineError, Namespace, TraceContext};
 use verax_wire::{
     Frame, Hello, Nodes, RawFrame, Reply, Request, VERSION, Welcome, WireError, next_frame,
 };
@@ -18,6 +18,7 @@ use super::dispatch::dispatch;
 use super::hits::Hits;
 use super::nodes::addresses;
 use super::session::{Ended, Opened, Peer, Session, WRITE_AT};
+use crate::admission::admit;
 use crate::failure::Failure;
 
 /// The maximum size of a body beyond its value, in bytes: key, media type, tags, numbers, and the
@@ -120,17 +121,37 @@ impl Session {
             (Some(peer), Request::Open { tenant, namespace }) => {
                 let caller = Arc::clone(&peer.caller);
                 let opened = self.open(&caller, tenant, namespace);
+                let opened = opened.and_then(|opened| match opened.namespace() {
+                    Some(namespace) if !caller.is_admin() => {
+                        self.place.count_for(namespace.share())?;
+                        Ok(opened)
+                    }
+                    _ => Ok(opened),
+                });
                 self.reply_opened(frame, opened);
                 Ok(())
             }
             (_, request) => {
-                if let Err(failure) = dispatch(self, frame, request, hits) {
+                let admitted = self.admit(frame, &request);
+                if let Err(failure) = admitted.and_then(|()| dispatch(self, frame, request, hits)) {
+                    self.pauses |= failure.kind() == FailureKind::QuotaExceeded;
                     self.fail(frame, &failure);
                 }
                 self.trace = None;
                 Ok(())
             }
         }
+    }
+
+    /// Lets a request pass within the quotas; a batch counts each of its operations.
+    fn admit(&self, frame: Frame, request: &Request<'_>) -> Result<(), Failure> {
+        let opened = self.opened(frame.namespace)?;
+        let (Some(peer), Some(namespace)) = (&self.peer, opened.namespace()) else { return Ok(()) };
+        admit(&peer.caller, namespace, &self.place)?;
+        if let Request::Batch(operations) = request {
+            namespace.charge_requests((operations.len() as u64).saturating_sub(1));
+        }
+        Ok(())
     }
 
     fn hello(&mut self, frame: Frame, hello: Hello<'_>) -> Result<(), Ended> {
@@ -184,14 +205,11 @@ impl Session {
         let tenant = Name::new(tenant).map_err(Failure::invalid)?;
         let name = Name::new(name).map_err(Failure::invalid)?;
         let control = self.service.control();
-        let reads = control.open_reader(caller, &tenant, &name);
-        let writes = control.open_writer(caller, &tenant, &name);
-        match (&reads, &writes) {
-            // Who may only manage it may clear it.
-            (Err(error), Err(_)) if control.open_manager(caller, &tenant, &name).is_err() => {
-                Err(error.clone().into())
-            }
-            _ => Ok(Opened { tenant, name, reads, writes, watched: false }),
+        let may_clear = control.open_clearer(caller, &tenant, &name).is_ok();
+        let opened = Opened::open(control, caller, tenant, name);
+        match (&opened.reads, opened.namespace()) {
+            (Err(error), None) if !may_clear => Err(error.clone().into()),
+            _ => Ok(opened),
         }
     }
 
@@ -204,11 +222,7 @@ impl Session {
             Ok(opened) => opened,
             Err(failure) => return self.fail(frame, &failure),
         };
-        let largest = |writer: &Writer| writer.max_value_bytes();
-        let max_value_bytes = match &opened.reads {
-            Ok(reader) => reader.max_value_bytes(),
-            Err(_) => opened.writes.as_ref().map_or(0, largest),
-        };
+        let max_value_bytes = opened.namespace().map_or(0, Namespace::max_value_bytes);
         let reply = Reply::Opened {
             may_read: opened.reads.is_ok(),
             may_write: opened.writes.is_ok(),

@@ -10,14 +10,15 @@ use futures_util::future::BoxFuture;
 use futures_util::stream::FuturesUnordered;
 use tokio::task::JoinSet;
 use verax_api::FailureKind;
-use verax_control::ControlError;
 use verax_control::access::Caller;
+use verax_control::{Control, ControlError};
+use verax_core::Name;
 use verax_core::guard::lock::SessionId;
 use verax_engine::cache::{BatchAccess, Invalidated, InvalidationWatch, Written};
 use verax_engine::in_flight::InFlightBudget;
 use verax_engine::locks::LockSession;
 use verax_engine::turns::TenantTurns;
-use verax_engine::{LeasedBy, Reader, Refiller, TraceContext, Writer};
+use verax_engine::{Deleter, LeasedBy, Locker, Namespace, Reader, Refiller, TraceContext, Writer};
 use verax_service::Service;
 use verax_wire::{Frame, MAX_HELLO_BYTES, Reply, WireError, frame};
 
@@ -42,10 +43,12 @@ pub(super) const WRITE_AT: usize = 256 << 10;
 /// A namespace that the connection opened.
 #[derive(Debug)]
 pub(super) struct Opened {
-    pub(super) tenant: verax_core::Name,
-    pub(super) name: verax_core::Name,
+    pub(super) tenant: Name,
+    pub(super) name: Name,
     pub(super) reads: Result<Reader, ControlError>,
     pub(super) writes: Result<Writer, ControlError>,
+    pub(super) deletes: Result<Deleter, ControlError>,
+    pub(super) locks: Result<Locker, ControlError>,
     /// Whether the client watches invalidations.
     pub(super) watched: bool,
 }
@@ -82,6 +85,8 @@ pub(super) struct Session {
     /// The budget of queued replies, however small each is.
     pub(super) replies: InFlightBudget,
     pub(super) ending: bool,
+    /// Whether a request was refused over a quota, so that reading pauses.
+    pub(super) pauses: bool,
     /// For leases that end with the connection.
     session: Option<LockSession>,
     pub(super) place: Arc<ConnectionSlot>,
@@ -103,6 +108,32 @@ pub(super) enum Ended {
 }
 
 impl Opened {
+    /// Opens a namespace with what the caller may do in it.
+    pub(super) fn open(control: &Control, caller: &Caller, tenant: Name, name: Name) -> Self {
+        Self {
+            reads: control.open_reader(caller, &tenant, &name),
+            writes: control.open_writer(caller, &tenant, &name),
+            deletes: control.open_deleter(caller, &tenant, &name),
+            locks: control.open_locker(caller, &tenant, &name),
+            tenant,
+            name,
+            watched: false,
+        }
+    }
+
+    /// Opens it again with what the caller may do in it now.
+    fn reopen(&mut self, control: &Control, caller: &Caller) {
+        let now = Self::open(control, caller, self.tenant.clone(), self.name.clone());
+        *self = Self { watched: self.watched, ..now };
+    }
+
+    /// The namespace, if any of the handles is open.
+    pub(super) fn namespace(&self) -> Option<&Namespace> {
+        let (reads, writes) = (self.reads.as_deref().ok(), self.writes.as_deref().ok());
+        let others = || self.deletes.as_deref().ok().or(self.locks.as_deref().ok());
+        reads.or(writes).or_else(others)
+    }
+
     pub(super) fn reads(&self) -> Result<&Reader, Failure> {
         self.reads.as_ref().map_err(|error| error.clone().into())
     }
@@ -114,22 +145,29 @@ impl Opened {
 
     /// The in-flight budget of the namespace's tenant.
     pub(super) fn in_flight(&self) -> Option<&InFlightBudget> {
-        let reads = self.reads.as_ref().map(|reader| reader.in_flight());
-        reads.or_else(|_| self.writes.as_ref().map(|writer| writer.in_flight())).ok()
+        self.namespace().map(Namespace::in_flight)
     }
 
     /// Its tenant's turns at the processors.
     pub(super) fn turns(&self) -> Option<&Arc<TenantTurns>> {
-        let reads = self.reads.as_ref().map(|reader| reader.turns());
-        reads.or_else(|_| self.writes.as_ref().map(|writer| writer.turns())).ok()
+        self.namespace().map(Namespace::turns)
     }
 
     pub(super) fn batch_access(&self) -> BatchAccess<ControlError> {
-        BatchAccess { reads: self.reads.clone(), writes: self.writes.clone() }
+        let (reads, writes) = (self.reads.clone(), self.writes.clone());
+        BatchAccess { reads, writes, deletes: self.deletes.clone() }
     }
 
     pub(super) fn writes(&self) -> Result<&Writer, Failure> {
         self.writes.as_ref().map_err(|error| error.clone().into())
+    }
+
+    pub(super) fn deletes(&self) -> Result<&Deleter, Failure> {
+        self.deletes.as_ref().map_err(|error| error.clone().into())
+    }
+
+    pub(super) fn locks(&self) -> Result<&Locker, Failure> {
+        self.locks.as_ref().map_err(|error| error.clone().into())
     }
 }
 
@@ -156,6 +194,7 @@ impl Session {
             arrival: Arrival::default(),
             replies,
             ending: false,
+            pauses: false,
             session: None,
             place,
             turns: None,
@@ -224,9 +263,7 @@ impl Session {
                 peer.revision = revision;
                 for (number, opened) in (1..).zip(&mut self.opened) {
                     let before = opened.reads.clone();
-                    let (control, tenant) = (self.service.control(), &opened.tenant);
-                    opened.reads = control.open_reader(&caller, tenant, &opened.name);
-                    opened.writes = control.open_writer(&caller, tenant, &opened.name);
+                    opened.reopen(self.service.control(), &caller);
                     // A namespace created again under the same name is watched from now on; near
                     // copies of the earlier one are invalid.
                     if let Ok(reader) = &opened.reads

@@ -8,9 +8,9 @@ use crate::failure::Failure;
 
 impl Session {
     pub(super) fn invalidate_tag(&mut self, frame: Frame, tag: &str) -> Result<(), Failure> {
-        let writer = self.opened(frame.namespace)?.writes()?;
+        let deleter = self.opened(frame.namespace)?.deletes()?;
         checked_tags([tag]).map_err(Failure::invalid)?;
-        let was_there = writer.invalidate_tag(tag);
+        let was_there = deleter.invalidate_tag(tag);
         self.outbox.add(frame, &Reply::done(was_there));
         Ok(())
     }

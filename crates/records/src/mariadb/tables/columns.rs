@@ -4,6 +4,8 @@ use diesel::mysql::Mysql;
 use diesel::query_builder::{AstPass, Query, QueryFragment, QueryId};
 use diesel::result::QueryResult;
 use diesel::sql_types::{BigInt, Unsigned};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
 use verax_core::Name;
 
 use crate::error::RecordsError;
@@ -37,4 +39,14 @@ pub(super) fn read_name(text: String) -> Result<Name, RecordsError> {
 
 pub(super) fn millis(time: std::time::Duration) -> u64 {
     u64::try_from(time.as_millis()).unwrap_or(u64::MAX)
+}
+
+/// Reads a column of JSON.
+pub(super) fn read_json<T: DeserializeOwned>(what: &str, text: &str) -> Result<T, RecordsError> {
+    serde_json::from_str(text).map_err(|e| RecordsError::Unreadable(format!("{what}: {e}")))
+}
+
+/// Writes a column of JSON. Numbers, texts and lists can always be written.
+pub(super) fn write_json(value: &impl Serialize) -> String {
+    serde_json::to_string(value).unwrap_or_default()
 }

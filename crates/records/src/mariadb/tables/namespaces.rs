@@ -5,12 +5,14 @@ use std::time::Duration;
 use diesel::prelude::*;
 use diesel::result::Error;
 use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
+use serde::{Deserialize, Serialize};
 use serde_json::json;
+use verax_core::traffic::TrafficQuota;
 use verax_core::{
     KeyPattern, Lifetime, Name, NamespaceId, NamespacePolicy, OriginBinding, Quota, Timestamp,
 };
 
-use super::columns::{millis, read_name};
+use super::columns::{millis, read_json, read_name, write_json};
 use super::scopes::withdraw_scopes;
 use super::tenant_ids::tenant_id;
 use crate::changed::Changed;
@@ -31,12 +33,34 @@ struct Row {
     max_value_bytes: u64,
     key_pattern: Option<String>,
     created_at: u64,
-    jitter_percent: u8,
     reserve_bytes: u64,
     cap_bytes: Option<u64>,
+    settings: String,
+}
+
+/// The newer parts of a policy, in one column.
+#[derive(Serialize, Deserialize)]
+#[serde(default)]
+struct Settings {
+    jitter_percent: u8,
     negative_max_age_ms: u64,
     early_refresh_percent: u16,
     write_through: bool,
+    max_entries: u64,
+    traffic: TrafficQuota,
+}
+
+impl Default for Settings {
+    fn default() -> Self {
+        Self {
+            jitter_percent: 0,
+            negative_max_age_ms: 0,
+            early_refresh_percent: 0,
+            write_through: false,
+            max_entries: u64::MAX,
+            traffic: TrafficQuota::default(),
+        }
+    }
 }
 
 #[derive(Insertable, AsChangeset)]
@@ -48,12 +72,9 @@ struct PolicyColumns {
     max_value_bytes: u64,
     origin_id: Option<u64>,
     key_pattern: Option<String>,
-    jitter_percent: u8,
     reserve_bytes: u64,
     cap_bytes: Option<u64>,
-    negative_max_age_ms: u64,
-    early_refresh_percent: u16,
-    write_through: bool,
+    settings: String,
 }
 
 impl PolicyColumns {
@@ -80,12 +101,16 @@ impl PolicyColumns {
             max_value_bytes: policy.max_value_bytes,
             origin_id,
             key_pattern: policy.origin.as_ref().map(|o| o.key_pattern.to_string()),
-            jitter_percent: policy.jitter_percent,
             reserve_bytes: policy.quota.reserve,
             cap_bytes: cap_of(policy),
-            negative_max_age_ms: millis(policy.negative_max_age),
-            early_refresh_percent: policy.early_refresh_percent,
-            write_through: policy.write_through,
+            settings: write_json(&Settings {
+                jitter_percent: policy.jitter_percent,
+                negative_max_age_ms: millis(policy.negative_max_age),
+                early_refresh_percent: policy.early_refresh_percent,
+                write_through: policy.write_through,
+                max_entries: policy.quota.entries,
+                traffic: policy.traffic,
+            }),
         })
     }
 }
@@ -100,18 +125,24 @@ fn policy_of(row: &Row, origin: Option<String>) -> Result<NamespacePolicy, Recor
         }
         None => None,
     };
+    let settings: Settings = read_json(&format!("namespace {}", row.name), &row.settings)?;
     Ok(NamespacePolicy {
         lifetime: Lifetime {
             max_age: Duration::from_millis(row.max_age_ms),
             stale_while_revalidate: Duration::from_millis(row.stale_while_revalidate_ms),
             stale_if_error: Duration::from_millis(row.stale_if_error_ms),
         },
-        jitter_percent: row.jitter_percent,
+        jitter_percent: settings.jitter_percent,
         max_value_bytes: row.max_value_bytes,
-        quota: Quota { reserve: row.reserve_bytes, cap: row.cap_bytes.unwrap_or(u64::MAX) },
-        negative_max_age: Duration::from_millis(row.negative_max_age_ms),
-        early_refresh_percent: row.early_refresh_percent,
-        write_through: row.write_through,
+        quota: Quota {
+            reserve: row.reserve_bytes,
+            cap: row.cap_bytes.unwrap_or(u64::MAX),
+            entries: settings.max_entries,
+        },
+        traffic: settings.traffic,
+        negative_max_age: Duration::from_millis(settings.negative_max_age_ms),
+        early_refresh_percent: settings.early_refresh_percent,
+        write_through: settings.write_through,
         origin,
     })
 }
@@ -227,12 +258,9 @@ pub(crate) async fn load(
                 namespaces::max_value_bytes,
                 namespaces::key_pattern,
                 namespaces::created_at,
-                namespaces::jitter_percent,
                 namespaces::reserve_bytes,
                 namespaces::cap_bytes,
-                namespaces::negative_max_age_ms,
-                namespaces::early_refresh_percent,
-                namespaces::write_through,
+                namespaces::settings,
             ),
         ))
         .load(connection)

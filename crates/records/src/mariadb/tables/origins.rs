@@ -9,7 +9,7 @@ use serde_json::json;
 use verax_core::origin::{Balance, OriginGuard, OriginSource, SqlResult};
 use verax_core::{Name, OriginSettings, Timestamp};
 
-use super::columns::{ReturningId, millis, read_name};
+use super::columns::{ReturningId, millis, read_json, read_name, write_json};
 use super::tenant_ids::tenant_id;
 use crate::changed::Changed;
 use crate::error::RecordsError;
@@ -120,14 +120,12 @@ impl SettingsColumns {
             query,
             credential: settings.credential.as_ref().map(Name::to_string),
             // Numbers, texts and lists of them are always JSON.
-            settings: serde_json::to_string(&more).unwrap_or_default(),
+            settings: write_json(&more),
         }
     }
 
     fn settings(self) -> Result<OriginSettings, RecordsError> {
-        let more: More = serde_json::from_str(&self.settings).map_err(|e| {
-            RecordsError::Unreadable(format!("settings of origin {}: {e}", self.url))
-        })?;
+        let more: More = read_json(&format!("settings of origin {}", self.url), &self.settings)?;
         let url = self.url;
         let source = match self.query {
             Some(query) => OriginSource::Sql {

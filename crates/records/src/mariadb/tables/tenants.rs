@@ -2,16 +2,16 @@
 
 use diesel::prelude::*;
 use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
-use verax_core::{Name, Timestamp};
+use verax_core::{Name, TenantQuota, Timestamp};
 
-use super::columns::{ReturningId, read_name};
+use super::columns::{ReturningId, read_json, read_name, write_json};
 use super::scopes::withdraw_scopes;
 use super::tenant_ids::tenant_id;
 use crate::changed::Changed;
 use crate::error::RecordsError;
 use crate::mariadb::connection::MariaDb;
 use crate::mariadb::schema::tenants;
-use crate::model::{Actor, TENANT_USED_BY, TenantRecord, tenant_change};
+use crate::model::{Actor, TENANT_USED_BY, TenantRecord, quota_change, tenant_change};
 
 impl MariaDb {
     /// All tenants, by name.
@@ -40,7 +40,29 @@ impl MariaDb {
                 .await
                 .map_err(|e| RecordsError::of(format!("tenant {name}"), e, ""))?;
             let change = tenant_change("tenant.create", name);
-            Ok((TenantRecord { id, name: name.clone(), created_at: now }, change))
+            let quota = TenantQuota::default();
+            Ok((TenantRecord { id, name: name.clone(), created_at: now, quota }, change))
+        })
+        .await
+    }
+
+    /// Replaces a tenant's quota.
+    ///
+    /// # Errors
+    /// [`RecordsError::Missing`], [`RecordsError::Unavailable`].
+    pub(crate) async fn change_quota(
+        &self,
+        name: &Name,
+        quota: &TenantQuota,
+        actor: &Actor,
+        now: Timestamp,
+    ) -> Result<Changed<()>, RecordsError> {
+        let error = |e| RecordsError::of(format!("tenant {name}"), e, "");
+        self.change(actor, now, async |connection| {
+            let id = tenant_id(connection, name).await.map_err(error)?;
+            let set = tenants::quota.eq(write_json(quota));
+            diesel::update(tenants::table.find(id)).set(set).execute(connection).await?;
+            Ok(((), quota_change(name, quota)))
         })
         .await
     }
@@ -72,12 +94,13 @@ impl MariaDb {
 pub(crate) async fn load(
     connection: &mut AsyncMysqlConnection,
 ) -> Result<Vec<TenantRecord>, RecordsError> {
-    let rows: Vec<(u64, String, u64)> =
+    let rows: Vec<(u64, String, u64, String)> =
         tenants::table.order(tenants::name).load(connection).await?;
     rows.into_iter()
-        .map(|(id, name, at)| {
+        .map(|(id, name, at, quota)| {
             let created_at = Timestamp::from_millis(at);
-            Ok(TenantRecord { id, name: read_name(name)?, created_at })
+            let quota = read_json(&format!("tenant {name}"), &quota)?;
+            Ok(TenantRecord { id, name: read_name(name)?, created_at, quota })
         })
         .collect()
 }

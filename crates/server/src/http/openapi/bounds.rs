@@ -21,8 +21,10 @@ use verax_core::origin::{
     FAILURES, MAX_ENDPOINTS, MAX_LISTED, MAX_QUERY_BYTES, PAUSES_MS, QUEUES, READS_AT_ONCE,
     RESPONSE_BYTES, RETRY_PERCENTS, ROWS, TIMEOUTS_MS,
 };
-use verax_core::policy::{CAPS, MAX_JITTER_PERCENT, MAX_VALUE_BYTES};
+use verax_core::policy::{CAPS, MAX_ENTRIES, MAX_JITTER_PERCENT, MAX_VALUE_BYTES};
 use verax_core::store::{MAX_RATE_COUNT, MAX_RATE_PERIOD};
+use verax_core::tenant_quota::{MAX_CONNECTIONS, MAX_NAMESPACES};
+use verax_core::traffic::MAX_PER_SECOND;
 use verax_engine::cache::{MAX_BATCH_OPERATIONS, MAX_PAGE_ENTRIES};
 use verax_engine::{cache, locks};
 
@@ -51,7 +53,7 @@ const NAME: &str = "^[a-z]([a-z0-9-]{0,61}[a-z0-9])?$";
 const TAG: &str = "^[ -~]{1,128}$";
 
 /// The pattern of [`Scope`](verax_core::access::Scope).
-const SCOPE: &str = "^(admin|(read|write|manage):[a-z]([a-z0-9-]{0,61}[a-z0-9])?(/[a-z]([a-z0-9-]{0,61}[a-z0-9])?)?)$";
+const SCOPE: &str = "^(admin|(read|write|invalidate|lock|warm|load|observe|manage):[a-z]([a-z0-9-]{0,61}[a-z0-9])?(/[a-z]([a-z0-9-]{0,61}[a-z0-9])?)?)$";
 
 /// The pattern of conditions: lists of entity tags (RFC 9110, section 8.8.3).
 const ENTITY_TAGS: &str = r#"^(\*|(W/)?"[!#-~]*"( *, *(W/)?"[!#-~]*")*)$"#;
@@ -81,6 +83,17 @@ pub(super) fn members() -> Vec<(&'static str, &'static str, Bounds)> {
         ("PolicyChange", "max_value_bytes", Whole(1..=MAX_VALUE_BYTES)),
         ("PolicyChange", "cap_bytes", Whole(CAPS)),
         ("PolicyChange", "reserve_bytes", Whole(0..=*CAPS.end())),
+        ("PolicyChange", "max_entries", Whole(1..=MAX_ENTRIES)),
+        ("PolicyChange", "requests_per_second", Whole(1..=MAX_PER_SECOND)),
+        ("PolicyChange", "bytes_per_second", Whole(1..=MAX_PER_SECOND)),
+        ("TenantQuotaChange", "reserve_bytes", Whole(0..=*CAPS.end())),
+        ("TenantQuotaChange", "cap_bytes", Whole(CAPS)),
+        ("TenantQuotaChange", "max_entries", Whole(1..=MAX_ENTRIES)),
+        ("TenantQuotaChange", "max_namespaces", Whole(1..=MAX_NAMESPACES)),
+        ("TenantQuotaChange", "max_value_bytes", Whole(1..=MAX_VALUE_BYTES)),
+        ("TenantQuotaChange", "requests_per_second", Whole(1..=MAX_PER_SECOND)),
+        ("TenantQuotaChange", "bytes_per_second", Whole(1..=MAX_PER_SECOND)),
+        ("TenantQuotaChange", "max_connections", Whole(1..=MAX_CONNECTIONS)),
         ("PoolChange", "endpoints", List(0..=MAX_ENDPOINTS - 1)),
         ("PoolChange", "slow_after_ms", Whole(0..=*TIMEOUTS_MS.end())),
         ("SqlChange", "query", Text(0..=MAX_QUERY_BYTES)),
@@ -262,6 +275,9 @@ mod tests {
             "read:tideline",
             "write:tideline/tables",
             "manage:a/b",
+            "invalidate:a",
+            "lock:a/b",
+            "observe:a",
             "",
             "admin:a",
             "read:",
