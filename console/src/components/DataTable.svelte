@@ -13,6 +13,8 @@
     cell?: Snippet<[Row]>;
     /** Numbers stand on the right. */
     right?: boolean;
+    /** Never broken into lines. */
+    whole?: boolean;
     /** Shown only when chosen. */
     extra?: boolean;
   }
@@ -145,9 +147,9 @@
                 {#if column.cell}{@render column.cell(row)}{:else}{column.text?.(row) ?? column.value(row) ?? '–'}{/if}
               {/snippet}
               {#if at === 0}
-                <th scope="row" class="font-medium">{@render content()}</th>
+                <th scope="row" class="font-medium {column.whole ? 'whitespace-nowrap' : ''}">{@render content()}</th>
               {:else}
-                <td class={column.right ? 'text-right whitespace-nowrap' : ''}>{@render content()}</td>
+                <td class="{column.right ? 'text-right' : ''} {column.right || column.whole ? 'whitespace-nowrap' : ''}">{@render content()}</td>
               {/if}
             {/each}
           </tr>

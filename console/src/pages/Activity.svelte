@@ -26,8 +26,15 @@
     const parts = Object.entries((row.detail ?? {}) as Record<string, unknown>);
     return parts
       .filter(([, value]) => value !== null && value !== '')
-      .map(([name, value]) => `${name.replaceAll('_', ' ')} ${typeof value === 'object' ? JSON.stringify(value) : value}`)
+      .map(([name, value]) => `${name.replaceAll('_', ' ')} ${inWords(value)}`)
       .join(', ');
+  }
+
+  /** A value in words; one that changed with what it was before. */
+  function inWords(value: unknown): string {
+    if (typeof value !== 'object' || value === null) return `${value ?? '–'}`;
+    if ('before' in value && 'after' in value) return `${inWords(value.before)} → ${inWords(value.after)}`;
+    return JSON.stringify(value);
   }
 
   async function load() {
@@ -58,10 +65,10 @@
   });
 
   const columns: Column<ActivityItem>[] = [
-    { key: 'at', title: 'At', value: (row) => row.at, text: (row) => format.moment(row.at) },
-    { key: 'action', title: 'Action', value: (row) => row.action },
+    { key: 'at', title: 'At', value: (row) => row.at, text: (row) => format.moment(row.at), whole: true },
+    { key: 'action', title: 'Action', value: (row) => row.action, whole: true },
     { key: 'subject', title: 'Subject', value: (row) => row.subject },
-    { key: 'actor', title: 'Actor', value: (row) => row.actor },
+    { key: 'actor', title: 'Actor', value: (row) => row.actor, whole: true },
     { key: 'tenant', title: 'Tenant', value: (row) => row.tenant, extra: true },
     { key: 'detail', title: 'Details', value: detail },
   ];

@@ -46,6 +46,7 @@
     allocation: 'Allocation race',
     'old-data': 'Old data',
     outage: 'Outage',
+    'noisy-neighbor': 'Noisy neighbor',
   };
 
   function lines(name: string) {

@@ -59,11 +59,11 @@
     </p>
   {/if}
 
-  <dl class="grid grid-cols-[1fr_1fr_1.4fr_1fr_1.4fr] border-y border-base-300">
+  <dl class="grid grid-cols-2 border-y border-base-300 md:grid-cols-[1fr_1fr_1.4fr_1fr_1.4fr]">
     {#each [['Reads', format.rate(readRate), 'reads'], ['Hit ratio', format.share(ratio), 'hit-ratio'], ['Hit p50 · p99', `${format.milliseconds(hit?.p50_ms)} · ${format.milliseconds(hit?.p99_ms)}`, 'hit-latency'], ['Origin calls', format.rate(originRate), 'origin-calls'], ['Origin p50 · p99', `${format.milliseconds(slow?.p50_ms)} · ${format.milliseconds(slow?.p99_ms)}`, 'origin-latency']] as [name, figure, id] (id)}
-      <div class="border-base-300 px-3 py-2 not-first:border-l">
+      <div class="border-base-300 px-3 py-2 max-md:last:col-span-2 md:not-first:border-l">
         <dt class="text-sm">{name}</dt>
-        <dd class="text-xl font-semibold whitespace-nowrap" data-figure={id}>{figure}</dd>
+        <dd class="text-lg font-semibold whitespace-nowrap sm:text-xl" data-figure={id}>{figure}</dd>
       </div>
     {/each}
   </dl>

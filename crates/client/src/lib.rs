@@ -39,6 +39,7 @@ pub use cache::{
     Refilled, WithoutService, Written,
 };
 pub use error::ClientError;
+pub use http::administration::ActivityQuery;
 pub use http::answer::ReadResult;
 pub use http::connection::{Client, ClientOptions, DEFAULT_URL, DEFAULT_WIRE};
 pub use http::entries::Namespace;

@@ -6,7 +6,7 @@ use verax_api::{ActivityItem, moment};
 use verax_core::access::{Right, Scope};
 use verax_core::guard::lock::Holder;
 use verax_core::{Key, Name};
-use verax_records::Change;
+use verax_records::{ActivityFilter, Change};
 
 use crate::access::Caller;
 use crate::control::Control;
@@ -108,22 +108,21 @@ impl Control {
     pub async fn activity(
         &self,
         caller: &Caller,
-        tenant: Option<Name>,
-        most: u32,
+        filter: &ActivityFilter,
     ) -> Result<Vec<ActivityItem>, ControlError> {
-        match &tenant {
+        match &filter.tenant {
             Some(tenant) => caller.needs(Scope::tenant(Right::Manage, tenant))?,
             None => caller.needs(Scope::Admin)?,
         }
-        if !ROWS_OF_ACTIVITY.contains(&most) {
+        if !ROWS_OF_ACTIVITY.contains(&filter.most) {
             return Err(InvalidInput::OutOfRange {
                 what: "the limit of rows",
-                value: most,
+                value: filter.most,
                 range: ROWS_OF_ACTIVITY,
             }
             .into());
         }
-        let rows = self.records.activity(tenant.as_ref(), most).await?;
+        let rows = self.records.activity(filter).await?;
         let item = |row: verax_records::Activity| ActivityItem {
             id: row.id,
             at: moment(row.at),

@@ -62,5 +62,5 @@ pub use registry::Registered;
 pub use sessions::session_of;
 pub use subject::Subject;
 pub use tokens::{NOTE_LENGTHS, SCOPE_COUNTS};
-pub use verax_records::{Node, NodeId, NodeState, Topology};
+pub use verax_records::{ActivityFilter, Node, NodeId, NodeState, Topology};
 pub use waiting::{InNamespace, Waiting};

@@ -128,7 +128,8 @@ impl Control {
             let present = namespace.binding().policy.clone();
             let tag = policy_tag(&policy_to_api(&present));
             // What can never be is refused as such, whatever the condition says.
-            let (policy, origin) = control.changed(&caller, (&tenant, &name), present, &change)?;
+            let (policy, origin) =
+                control.changed(&caller, (&tenant, &name), present.clone(), &change)?;
             // Changes are serialized, so no other change comes in between.
             if !expected.includes(tag) {
                 return Err(ControlError::NotExpected("policy"));
@@ -138,7 +139,8 @@ impl Control {
                 control.check_namespace_quota(&tenant, Some(namespace.id()), &policy)?;
             }
             let (actor, now) = (caller.actor(), control.engine.now());
-            let changed = control.records.change_policy(namespace.record(), &policy, &actor, now);
+            let changed =
+                control.records.change_policy(namespace.record(), (&present, &policy), &actor, now);
             control.follow_change(changed.await?);
             control.engine.bind(namespace.namespace(), Binding { policy, origin });
             Ok(control.namespace_to_api(&namespace))

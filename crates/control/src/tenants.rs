@@ -95,7 +95,7 @@ impl Control {
             }
             control.check_tenant_quota(&name, &quota)?;
             let (actor, now) = (caller.actor(), control.engine.now());
-            let changed = control.records.change_quota(&name, &quota, &actor, now);
+            let changed = control.records.change_quota(&name, (&present, &quota), &actor, now);
             control.follow_change(changed.await?);
             control.set_quota(&name, &quota);
             control.tenant(&caller, &name)

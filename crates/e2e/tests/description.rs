@@ -39,6 +39,10 @@ const SETTINGS: &str = r#"
 [checks.positive_data_acceptance]
 expected-statuses = ["2xx", 403, 404, 409, 412, 413, 422, 423, 429]
 
+# A header field that the description does not know is ignored, so the condition beside it decides.
+[checks.negative_data_rejection]
+expected-statuses = [400, 401, 403, 404, 405, 406, 409, 412, 415, 422, 428, 429, "5xx"]
+
 # The tester has its own idea of what an If-Match may be: without quotes.
 [[operations]]
 include-path-regex = "/namespaces/[^/]+$|/entries/|/origins/[^/]+$|/tenants/[^/]+$"

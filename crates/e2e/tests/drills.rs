@@ -1,4 +1,4 @@
-//! The four drills on the demo, as an operator runs them.
+//! The drills on the demo, as an operator runs them.
 
 #![allow(clippy::unwrap_used, clippy::panic)]
 
@@ -57,6 +57,21 @@ fn each_drill_shows_its_guarantee_with_and_without() {
         assert_eq!(of_breaker.last(), Some(&"is closed"), "{events:?}");
         assert!(figure(&outage, side, "origin calls while it was down") < 40.0, "{outage}");
     }
+
+    let noisy = run(&["noisy-neighbor"]);
+    let during = |side| figure(&noisy, side, "hit ratio during the flood");
+    assert!(during(0) < 99.0, "without a reserve the flood takes memory: {noisy}");
+    assert_eq!(during(1), 100.0, "{noisy}");
+    for side in [0, 1] {
+        assert_eq!(figure(&noisy, side, "failed during the flood"), 0.0, "{noisy}");
+        assert_eq!(figure(&noisy, side, "hit ratio before"), 100.0, "{noisy}");
+    }
+    assert_eq!(figure(&noisy, 0, "noisy tenant: refused"), 0.0);
+    assert!(figure(&noisy, 1, "noisy tenant: refused") > 0.0, "{noisy}");
+    // One burst, and three seconds at its rate.
+    assert!(figure(&noisy, 1, "noisy tenant: puts done") <= 500.0, "{noisy}");
+    let tenants = verax.run(&["tenant", "list", "--json"]).json();
+    assert!(!tenants.to_string().contains("drill"), "{tenants}");
 
     // They leave nothing behind, and tell what cannot be run.
     assert_eq!(

@@ -314,7 +314,8 @@ async fn a_quota_is_an_administrators_and_changes_by_comparison() {
     assert_eq!(shown["quota"]["max_entries"], 10);
     let activity = verax.run(&["activity", "list", "--tenant", "ferrydesk", "--json"]).json();
     assert_eq!(activity[0]["action"], "tenant.change", "{activity}");
-    assert_eq!(activity[0]["detail"]["max_entries"], 10);
+    // What changed, before and after, and nothing else.
+    assert_eq!(activity[0]["detail"], json!({"max_entries": {"before": null, "after": 10}}));
 }
 
 #[test]

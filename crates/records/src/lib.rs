@@ -40,9 +40,9 @@ pub use error::RecordsError;
 pub use identities::Identities;
 pub use mariadb::{LEASE_VALIDITY, Membership, Ownership, launcher};
 pub use model::{
-    Activity, Actor, Change, InvalidNodeId, NamespaceRecord, NewRun, NewToken, Node, NodeId,
-    NodeState, OriginRecord, Rotated, RunKind, RunRecord, RunState, TenantRecord, TokenRecord,
-    Topology,
+    Activity, ActivityFilter, Actor, Change, InvalidNodeId, NamespaceRecord, NewRun, NewToken,
+    Node, NodeId, NodeState, OriginRecord, Rotated, RunKind, RunRecord, RunState, TenantRecord,
+    TokenRecord, Topology,
 };
 pub use records::Records;
 pub use snapshot::RecordsSnapshot;

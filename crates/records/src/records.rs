@@ -11,8 +11,8 @@ use crate::identities::Identities;
 use crate::mariadb::{MariaDb, Membership};
 use crate::memory::Memory;
 use crate::model::{
-    Activity, Actor, Change, NamespaceRecord, NewRun, NewToken, Node, NodeId, OriginRecord,
-    Rotated, RunKind, RunRecord, RunState, TenantRecord, TokenRecord, Topology,
+    Activity, ActivityFilter, Actor, Change, NamespaceRecord, NewRun, NewToken, Node, NodeId,
+    OriginRecord, Rotated, RunKind, RunRecord, RunState, TenantRecord, TokenRecord, Topology,
 };
 use crate::snapshot::RecordsSnapshot;
 
@@ -183,12 +183,15 @@ calls! {
     create_tenant(name: &Name, actor: &Actor, now: Timestamp) -> Changed<TenantRecord>,
         |memory, name, actor, now| memory.create_tenant(name, actor, now);
 
-    /// Replaces a tenant's quota.
+    /// Replaces a tenant's quota by the second of two; the first is the one before.
     ///
     /// # Errors
     /// [`RecordsError::Missing`], [`RecordsError::Unavailable`].
-    change_quota(name: &Name, quota: &TenantQuota, actor: &Actor, now: Timestamp) -> Changed<()>,
-        |memory, name, quota, actor, now| memory.change_quota(name, quota, actor, now);
+    change_quota(
+        name: &Name, quotas: (&TenantQuota, &TenantQuota), actor: &Actor, now: Timestamp
+    ) -> Changed<()>, |memory, name, quotas, actor, now| {
+        memory.change_quota(name, quotas, actor, now)
+    };
 
     /// Deletes a tenant that has no namespaces and no origins. Its scopes are removed from all
     /// tokens, so that none of them opens a later tenant of the same name.
@@ -249,15 +252,16 @@ calls! {
         memory.create_namespace((tenant, name), policy, actor, now)
     };
 
-    /// Replaces a namespace's policy.
+    /// Replaces a namespace's policy by the second of two; the first is the one before.
     ///
     /// # Errors
     /// [`RecordsError::Missing`] (the namespace or the policy's origin),
     /// [`RecordsError::Unavailable`].
     change_policy(
-        namespace: &NamespaceRecord, policy: &NamespacePolicy, actor: &Actor, now: Timestamp
-    ) -> Changed<()>, |memory, namespace, policy, actor, now| {
-        memory.change_policy(namespace, policy, actor, now)
+        namespace: &NamespaceRecord, policies: (&NamespacePolicy, &NamespacePolicy), actor: &Actor,
+        now: Timestamp
+    ) -> Changed<()>, |memory, namespace, policies, actor, now| {
+        memory.change_policy(namespace, policies, actor, now)
     };
 
     /// Deletes a namespace, and removes its scopes from all tokens.
@@ -326,13 +330,13 @@ calls! {
         Ok(())
     };
 
-    /// At most `most` rows of the latest activity, newest first, of one tenant or of all. A
-    /// tenant's activity begins when it was created, without that of an earlier tenant of its name.
+    /// The activity that fits a filter, newest first. A tenant's activity begins when it was
+    /// created, without that of an earlier tenant of its name.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`].
-    activity(tenant: Option<&Name>, most: u32) -> Vec<Activity>,
-        |memory, tenant, most| Ok(memory.activity(tenant, most));
+    activity(filter: &ActivityFilter) -> Vec<Activity>,
+        |memory, filter| Ok(memory.activity(filter));
 
     /// Records the start of a run and its actor; returns its identifier.
     ///

@@ -15,7 +15,7 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
 use verax_core::{Name, Timestamp};
 use verax_records::launcher::{Listen, PrivateServer, PrivateServerOptions};
-use verax_records::{Actor, Identities, NewToken, Records, RecordsError};
+use verax_records::{ActivityFilter, Actor, Identities, NewToken, Records, RecordsError};
 
 const NOW: Timestamp = Timestamp::from_millis(1);
 
@@ -283,8 +283,9 @@ async fn a_new_tenant_inherits_nothing_from_a_deleted_one_of_its_name() {
     );
     assert_eq!(now(other.id), &other);
     records.create_tenant(&tideline, &actor(), NOW).await.unwrap();
-    let activity = records.activity(Some(&tideline), 10).await.unwrap();
+    let activity =
+        records.activity(&ActivityFilter::latest(Some(tideline.clone()), 10)).await.unwrap();
     assert_eq!(activity.iter().map(|a| a.action.as_str()).collect::<Vec<_>>(), ["tenant.create"]);
-    assert!(records.activity(None, 10).await.unwrap().len() > 5);
+    assert!(records.activity(&ActivityFilter::latest(None, 10)).await.unwrap().len() > 5);
     server.stop().await.unwrap();
 }

@@ -12,7 +12,9 @@ use serde_json::json;
 use verax_core::origin::{Balance, OriginSource, SqlResult};
 use verax_core::{KeyPattern, Name, NamespacePolicy, OriginBinding, OriginSettings, Timestamp};
 use verax_records::launcher::{LaunchError, Listen, PrivateServer, PrivateServerOptions};
-use verax_records::{Actor, Change, NewRun, NewToken, Records, RecordsError, RunKind, RunState};
+use verax_records::{
+    ActivityFilter, Actor, Change, NewRun, NewToken, Records, RecordsError, RunKind, RunState,
+};
 
 fn name(text: &str) -> Name {
     Name::new(text).unwrap()
@@ -70,7 +72,8 @@ async fn records_survive_restarts_crashes_and_stale_files() {
     assert_eq!((ended.id, ended.state), (run, RunState::Interrupted));
 
     // Who changed what, newest first.
-    let activity = records.activity(Some(&name("tideline")), 4).await.unwrap();
+    let activity =
+        records.activity(&ActivityFilter::latest(Some(name("tideline")), 4)).await.unwrap();
     let actions: Vec<String> = activity.into_iter().map(|a| a.action).collect();
     assert_eq!(actions, ["namespace.clear", "load.run", "namespace.change", "namespace.create"]);
     server.stop().await.unwrap();
@@ -82,7 +85,8 @@ async fn records_in_memory_keep_the_same_promises() {
     records.prepare().await.unwrap();
     administer(&records).await;
     let run = start_run(&records).await;
-    let activity = records.activity(Some(&name("tideline")), 4).await.unwrap();
+    let activity =
+        records.activity(&ActivityFilter::latest(Some(name("tideline")), 4)).await.unwrap();
     let actions: Vec<String> = activity.into_iter().map(|a| a.action).collect();
     assert_eq!(actions, ["namespace.clear", "load.run", "namespace.change", "namespace.create"]);
     assert_eq!(records.interrupt_runs(at(20)).await.unwrap(), 1);
@@ -130,7 +134,10 @@ async fn what_is_deleted_is_forgotten_and_what_is_refused_changes_nothing(#[case
     });
     let unbound = NamespacePolicy { origin, ..NamespacePolicy::default() };
     for refused in [
-        records.change_policy(&namespace, &unbound, &actor, at(4)).await.map(drop),
+        records
+            .change_policy(&namespace, (&namespace.policy, &unbound), &actor, at(4))
+            .await
+            .map(drop),
         records.create_namespace(&tenant, &tables, &policy, &actor, at(4)).await.map(drop),
         records.create_namespace(&tenant, &name("b"), &unbound, &actor, at(4)).await.map(drop),
         records.create_namespace(&name("b"), &tables, &policy, &actor, at(4)).await.map(drop),
@@ -150,7 +157,7 @@ async fn what_is_deleted_is_forgotten_and_what_is_refused_changes_nothing(#[case
         );
     }
     assert_eq!(records.snapshot().await.unwrap(), before);
-    assert_eq!(records.activity(None, 100).await.unwrap().len(), 5);
+    assert_eq!(records.activity(&ActivityFilter::latest(None, 100)).await.unwrap().len(), 5);
 
     assert_eq!(
         records.delete_namespace(&namespace, &actor, at(5)).await.unwrap().revision,
@@ -173,7 +180,10 @@ async fn what_is_deleted_is_forgotten_and_what_is_refused_changes_nothing(#[case
     assert_eq!(records.tokens_after(1, 1).await.unwrap()[0].id, 2);
     // A later tenant of the same name does not get the activity of the earlier one.
     records.create_tenant(&tenant, &actor, at(7)).await.unwrap();
-    assert_eq!(records.activity(Some(&tenant), 100).await.unwrap().len(), 1);
+    assert_eq!(
+        records.activity(&ActivityFilter::latest(Some(tenant.clone()), 100)).await.unwrap().len(),
+        1
+    );
     if let Some(server) = server {
         server.stop().await.unwrap();
     }
@@ -222,8 +232,13 @@ async fn a_rotated_token_has_a_follower_and_an_end(#[case] place: &str) {
         assert_eq!(refused.unwrap_err(), RecordsError::Missing(format!("token {gone}")));
     }
     assert_eq!(records.tokens().await.unwrap().len(), 3);
-    let actions: Vec<String> =
-        records.activity(None, 3).await.unwrap().into_iter().map(|a| a.action).collect();
+    let actions: Vec<String> = records
+        .activity(&ActivityFilter::latest(None, 3))
+        .await
+        .unwrap()
+        .into_iter()
+        .map(|a| a.action)
+        .collect();
     assert_eq!(actions, ["token.revoke", "token.rotate", "token.rotate"]);
     if let Some(server) = server {
         server.stop().await.unwrap();
@@ -261,7 +276,7 @@ async fn administer(records: &Records) {
         .unwrap()
         .value;
     policy.lifetime.max_age = Duration::from_millis(1_500);
-    records.change_policy(&namespace, &policy, &actor, at(5)).await.unwrap();
+    records.change_policy(&namespace, (&namespace.policy, &policy), &actor, at(5)).await.unwrap();
     assert_eq!(records.namespaces().await.unwrap()[0].policy, policy);
     for refused in [
         records.delete_tenant(&name("tideline"), &actor, at(6)).await.unwrap_err(),

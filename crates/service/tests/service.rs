@@ -20,6 +20,7 @@ use verax_api::{
     CreateOrigin, CreateSession, LoadProgress, LoadReport, LoadRequest, LoadRun, OriginChange,
     PolicyChange, ProfileChoice, WarmRequest, WarmRun, WarmValues,
 };
+use verax_control::ActivityFilter;
 use verax_control::ControlError;
 use verax_control::Expected;
 use verax_control::access::Caller;
@@ -114,8 +115,12 @@ async fn callers_see_only_their_own_samples_lists_and_activity() {
             .await
             .is_err()
     );
-    assert!(service.control().activity(&manager, None, 10).await.is_err());
-    let activity = service.control().activity(&manager, Some(name("tideline")), 10).await.unwrap();
+    assert!(service.control().activity(&manager, &ActivityFilter::latest(None, 10)).await.is_err());
+    let activity = service
+        .control()
+        .activity(&manager, &ActivityFilter::latest(Some(name("tideline")), 10))
+        .await
+        .unwrap();
     assert_eq!(activity[0].action, "namespace.clear");
     assert!(activity.iter().all(|a| a.tenant.as_deref() == Some("tideline")));
     fixture.end().await;
@@ -162,7 +167,7 @@ async fn every_administrative_change_is_one_activity_and_a_refused_one_is_none()
     control.delete_namespace(admin, &tenant, &boards).await.unwrap();
     control.delete_origin(admin, &tenant, &origin).await.unwrap();
     control.delete_tenant(admin, &tenant).await.unwrap();
-    let mut activity = control.activity(admin, None, 100).await.unwrap();
+    let mut activity = control.activity(admin, &ActivityFilter::latest(None, 100)).await.unwrap();
     activity.reverse();
     assert!(activity.iter().all(|item| item.actor == activity[0].actor), "{activity:?}");
     let actions: Vec<&str> = activity.iter().map(|item| item.action.as_str()).collect();

@@ -75,7 +75,7 @@ impl Side<'_, '_> {
         self.change(|side| {
             let figure = |(name, value, unit): &(&str, f64, &str)| DrillFigure {
                 name: (*name).to_owned(),
-                value: (value * 10.0).round() / 10.0,
+                value: (value * 100.0).round() / 100.0,
                 unit: (*unit).to_owned(),
             };
             side.figures = figures.iter().map(figure).collect();

@@ -6,6 +6,7 @@
 
 mod allocation;
 mod course;
+mod noisy_neighbor;
 mod old_data;
 mod outage;
 mod scene;
@@ -94,6 +95,11 @@ impl Drills {
                 "What do users see when the origin goes down?",
                 "Clients read boards while the origin is out for three seconds and comes back.",
             ),
+            (
+                "noisy-neighbor",
+                "What does a tenant notice when its neighbor floods?",
+                "A noisy tenant stores values as fast as it can for three seconds, while a quiet one reads.",
+            ),
         ]
         .map(|(name, title, about)| DrillSpec {
             name: name.into(),
@@ -118,6 +124,7 @@ impl Drills {
             "stampede" => self.stampede(callers.unwrap_or(200), &course).await,
             "allocation" => self.allocation(callers.unwrap_or(4).min(CONNECTIONS), &course).await,
             "old-data" => self.old_data(callers.unwrap_or(20), &course).await,
+            "noisy-neighbor" => self.noisy_neighbor(callers.unwrap_or(16), &course).await,
             "outage" => self.outage(callers.unwrap_or(8), &course).await,
             other => Err(format!("there is no drill {other:?}")),
         };

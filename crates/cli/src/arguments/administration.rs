@@ -5,7 +5,7 @@ use std::time::Duration;
 use clap::{Args, Subcommand};
 
 use super::entries::LifetimeFlags;
-use super::values::{Limit, NamespacePath, length_of_time, number_limit, size, size_limit};
+use super::values::{Limit, NamespacePath, length_of_time, moment, number_limit, size, size_limit};
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum TenantCommand {
@@ -304,11 +304,38 @@ pub(crate) enum SessionCommand {
 pub(crate) enum ActivityCommand {
     /// List who changed what, newest first
     List {
-        /// Only this tenant's
-        #[arg(long)]
-        tenant: Option<String>,
+        #[command(flatten)]
+        filter: ActivityFlags,
         /// The most rows
         #[arg(long, default_value_t = 20, value_name = "N")]
         limit: u32,
     },
+    /// Write all of it as JSON lines, newest first
+    Export {
+        #[command(flatten)]
+        filter: ActivityFlags,
+    },
+}
+
+/// Which activity; texts match anywhere.
+#[derive(Debug, Args)]
+pub(crate) struct ActivityFlags {
+    /// Only this tenant's
+    #[arg(long)]
+    pub(crate) tenant: Option<String>,
+    /// Only by actors that contain this
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) actor: Option<String>,
+    /// Only actions that contain this, such as namespace.change or delete
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) action: Option<String>,
+    /// Only of subjects that contain this
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) subject: Option<String>,
+    /// Only since a moment, such as 2026-11-26T07:00:00Z, or a length of time ago, such as 2h
+    #[arg(long, value_parser = moment, value_name = "WHEN")]
+    pub(crate) since: Option<jiff::Timestamp>,
+    /// Only before a moment
+    #[arg(long, value_parser = moment, value_name = "WHEN")]
+    pub(crate) until: Option<jiff::Timestamp>,
 }

@@ -38,6 +38,18 @@ pub(crate) fn length_of_time(text: &str) -> Result<Duration, String> {
     Duration::try_from(span.to_duration(days).map_err(|_| wrong())?).map_err(|_| wrong())
 }
 
+/// A moment, or a length of time ago: `2026-11-26T07:00:00Z`, `2h`.
+pub(crate) fn moment(text: &str) -> Result<jiff::Timestamp, String> {
+    if let Ok(at) = text.parse() {
+        return Ok(at);
+    }
+    let ago =
+        length_of_time(text).ok().and_then(|ago| jiff::Timestamp::now().checked_sub(ago).ok());
+    ago.ok_or_else(|| {
+        format!("{text:?} is no moment: write 2026-11-26T07:00:00Z, or 2h for two hours ago")
+    })
+}
+
 /// A size: `512KiB`, `1MiB`, or a number of bytes.
 pub(crate) fn size(text: &str) -> Result<u64, String> {
     let parsed = text.parse::<bytesize::ByteSize>();

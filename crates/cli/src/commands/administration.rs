@@ -5,9 +5,7 @@ use verax_api::{CreateNamespace, CreateToken, Namespace, OriginChoice, PolicyCha
 use verax_client::Client;
 
 use super::entries::namespace as handle;
-use crate::arguments::{
-    ActivityCommand, NamespaceCommand, NamespacePath, NodeCommand, PolicyFlags, TokenCommand,
-};
+use crate::arguments::{NamespaceCommand, NamespacePath, NodeCommand, PolicyFlags, TokenCommand};
 use crate::failure::Failure;
 use crate::figures;
 use crate::output::{Output, confirm, table};
@@ -251,29 +249,6 @@ pub(super) async fn node(
             ]
         };
         table(&["node", "state", "http", "wire", "version", ""], nodes.iter().map(row))
-    })
-}
-
-pub(super) async fn activity(
-    verax: &Client,
-    output: Output,
-    command: ActivityCommand,
-) -> Result<(), Failure> {
-    let ActivityCommand::List { tenant, limit } = command;
-    let items = verax.activity(tenant.as_deref(), limit).await?;
-    output.answer(&items, |items| {
-        let row = |item: &verax_api::ActivityItem| {
-            let detail = item.detail.to_string();
-            let detail = if detail == "{}" { String::new() } else { detail };
-            vec![
-                moment(item.at),
-                item.actor.clone(),
-                item.action.clone(),
-                item.subject.clone(),
-                detail,
-            ]
-        };
-        table(&["time", "actor", "action", "subject", "detail"], items.iter().map(row))
     })
 }
 

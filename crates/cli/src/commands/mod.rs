@@ -1,5 +1,6 @@
 //! The commands that talk to a running Verax.
 
+mod activity;
 mod administration;
 mod batches;
 mod counters;
@@ -78,7 +79,7 @@ pub(crate) async fn run(command: Command, connection: &Connection) -> Result<(),
         Command::Drill(command) => drills::drill(&verax, output, command).await,
         Command::Session(command) => sessions::session(&verax, output, command).await,
         Command::Node(command) => administration::node(&verax, output, command).await,
-        Command::Activity(command) => administration::activity(&verax, output, command).await,
+        Command::Activity(command) => activity::activity(&verax, output, command).await,
         Command::SignIn => administration::sign_in(&verax, output).await,
     }
 }

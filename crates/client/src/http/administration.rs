@@ -11,6 +11,27 @@ use crate::error::ClientError;
 use crate::http::connection::Client;
 use crate::http::entries::Namespace;
 
+/// Which activity is wanted: what fits every part that is given. Texts match anywhere.
+#[derive(Debug, Clone, Default)]
+pub struct ActivityQuery {
+    /// Of this tenant; needed without the scope `admin`.
+    pub tenant: Option<String>,
+    /// A part of the actor.
+    pub actor: Option<String>,
+    /// A part of the action.
+    pub action: Option<String>,
+    /// A part of the subject.
+    pub subject: Option<String>,
+    /// Not earlier.
+    pub since: Option<jiff::Timestamp>,
+    /// Earlier than this.
+    pub until: Option<jiff::Timestamp>,
+    /// Where the previous page ended.
+    pub cursor: Option<String>,
+    /// The most rows of a page, 1 to 500.
+    pub limit: u32,
+}
+
 impl Client {
     /// Whether Verax can serve, and what is degraded.
     ///
@@ -184,21 +205,33 @@ impl Client {
         self.delete(self.url_of(["v1", "tokens", &id.to_string()])).await
     }
 
-    /// Who changed what, newest first.
+    /// A page of who changed what, newest first.
     ///
     /// # Errors
     /// [`ClientError`].
     pub async fn activity(
         &self,
-        tenant: Option<&str>,
-        most: u32,
-    ) -> Result<Vec<ActivityItem>, ClientError> {
+        query: &ActivityQuery,
+    ) -> Result<ItemPage<ActivityItem>, ClientError> {
         let mut url = self.url_of(["v1", "activity"]);
-        url.query_pairs_mut().append_pair("limit", &most.to_string());
-        if let Some(tenant) = tenant {
-            url.query_pairs_mut().append_pair("tenant", tenant);
+        let limit = query.limit.to_string();
+        let (since, until) =
+            (query.since.map(|t| t.to_string()), query.until.map(|t| t.to_string()));
+        for (name, value) in [
+            ("limit", Some(limit.as_str())),
+            ("tenant", query.tenant.as_deref()),
+            ("actor", query.actor.as_deref()),
+            ("action", query.action.as_deref()),
+            ("subject", query.subject.as_deref()),
+            ("since", since.as_deref()),
+            ("until", until.as_deref()),
+            ("cursor", query.cursor.as_deref()),
+        ] {
+            if let Some(value) = value {
+                url.query_pairs_mut().append_pair(name, value);
+            }
         }
-        Ok(self.get::<Items<ActivityItem>>(url).await?.items)
+        self.get(url).await
     }
 
     /// The live console sessions: all of them for an administrator, else those of one's own token.

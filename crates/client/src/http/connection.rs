@@ -188,6 +188,14 @@ impl Client {
         Ok(Self { inner, trace: None })
     }
 
+    /// A client of the same addresses with another token.
+    ///
+    /// # Errors
+    /// [`ClientError::Invalid`] if the token is malformed.
+    pub fn with_token(&self, token: impl Into<TokenSource>) -> Result<Self, ClientError> {
+        Self::new(ClientOptions { token: Some(token.into()), ..self.options().clone() })
+    }
+
     pub(crate) fn options(&self) -> &ClientOptions {
         &self.inner.options
     }

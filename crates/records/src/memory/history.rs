@@ -1,25 +1,25 @@
 //! Activity and runs in memory.
 
 use serde_json::Value;
-use verax_core::{Name, Timestamp};
+use verax_core::Timestamp;
 
 use super::{Memory, OfTenant, push_bounded};
 use crate::error::RecordsError;
-use crate::model::{Activity, Actor, Change, NewRun, RunKind, RunRecord, RunState};
+use crate::model::{Activity, ActivityFilter, Actor, Change, NewRun, RunKind, RunRecord, RunState};
 
 impl Memory {
     pub(crate) fn note(&self, actor: &Actor, now: Timestamp, change: Change) {
         self.state().write_activity(actor, now, change);
     }
 
-    pub(crate) fn activity(&self, tenant: Option<&Name>, most: u32) -> Vec<Activity> {
+    pub(crate) fn activity(&self, filter: &ActivityFilter) -> Vec<Activity> {
         let state = self.state();
-        let id = tenant.map(|tenant| state.tenant_id(tenant));
+        let id = filter.tenant.as_ref().map(|tenant| state.tenant_id(tenant));
         // Of a tenant that is gone, nothing is listed under its name.
         let is_of =
             |row: &&OfTenant<Activity>| id.is_none_or(|id| id.is_some() && row.tenant == id);
-        let latest = state.activity.iter().rev().filter(is_of);
-        latest.take(most as usize).map(|row| row.row.clone()).collect()
+        let latest = state.activity.iter().rev().filter(is_of).map(|row| &row.row);
+        latest.filter(|row| filter.fits(row)).take(filter.most as usize).cloned().collect()
     }
 
     pub(crate) fn start_run(

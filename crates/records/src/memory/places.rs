@@ -7,7 +7,7 @@ use super::{Memory, State};
 use crate::changed::Changed;
 use crate::error::RecordsError;
 use crate::model::{
-    Actor, NamespaceRecord, ORIGIN_USED_BY, OriginRecord, TENANT_USED_BY, TenantRecord,
+    Actor, NamespaceRecord, ORIGIN_USED_BY, OriginRecord, TENANT_USED_BY, TenantRecord, difference,
     namespace_change, new_namespace_id, origin_change, policy_detail, quota_change,
     settings_detail, tenant_change,
 };
@@ -50,7 +50,7 @@ impl Memory {
     pub(crate) fn change_quota(
         &self,
         name: &Name,
-        quota: &TenantQuota,
+        (before, quota): (&TenantQuota, &TenantQuota),
         actor: &Actor,
         now: Timestamp,
     ) -> Result<Changed<()>, RecordsError> {
@@ -58,7 +58,7 @@ impl Memory {
             let found = state.tenants.iter_mut().find(|tenant| tenant.name == *name);
             let missing = || RecordsError::Missing(format!("tenant {name}"));
             found.ok_or_else(missing)?.quota = *quota;
-            Ok(((), quota_change(name, quota)))
+            Ok(((), quota_change(name, before, quota)))
         })
     }
 
@@ -125,7 +125,9 @@ impl Memory {
             let found = state.origins.iter_mut().find(|origin| origin.id == *id);
             let missing = || RecordsError::Missing(format!("origin {tenant}/{name}"));
             found.ok_or_else(missing)?.settings = settings.clone();
-            Ok(((), origin_change("origin.change", (tenant, name), settings_detail(settings))))
+            let before = settings_detail(&origin.settings);
+            let detail = difference(&before, &settings_detail(settings));
+            Ok(((), origin_change("origin.change", (tenant, name), detail)))
         })
     }
 
@@ -188,7 +190,7 @@ impl Memory {
     pub(crate) fn change_policy(
         &self,
         namespace: &NamespaceRecord,
-        policy: &NamespacePolicy,
+        (before, policy): (&NamespacePolicy, &NamespacePolicy),
         actor: &Actor,
         now: Timestamp,
     ) -> Result<Changed<()>, RecordsError> {
@@ -199,7 +201,7 @@ impl Memory {
             let found = state.namespaces.iter_mut().find(|known| known.id == *id);
             let missing = || RecordsError::Missing(format!("namespace {tenant}/{name}"));
             found.ok_or_else(missing)?.policy = policy.clone();
-            let detail = policy_detail(policy);
+            let detail = difference(&policy_detail(before), &policy_detail(policy));
             Ok(((), namespace_change("namespace.change", (tenant, name), detail)))
         })
     }

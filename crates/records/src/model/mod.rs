@@ -9,7 +9,7 @@ mod scopes;
 mod tenants;
 mod tokens;
 
-pub use activity::{Activity, Actor, Change};
+pub use activity::{Activity, ActivityFilter, Actor, Change};
 pub use namespaces::NamespaceRecord;
 pub use nodes::{InvalidNodeId, Node, NodeId, NodeState, Topology};
 pub use origins::OriginRecord;
@@ -17,6 +17,7 @@ pub use runs::{NewRun, RunKind, RunRecord, RunState};
 pub use tenants::TenantRecord;
 pub use tokens::{NewToken, Rotated, TokenRecord};
 
+pub(crate) use activity::difference;
 pub(crate) use namespaces::{cap_of, namespace_change, new_namespace_id, policy_detail};
 pub(crate) use origins::{ORIGIN_USED_BY, origin_change, settings_detail};
 pub(crate) use scopes::scopes_without;

@@ -1,11 +1,16 @@
 //! Origins.
 
+use std::time::Duration;
+
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use verax_core::origin::OriginSource;
 use verax_core::{Name, OriginSettings, Timestamp};
 
 use super::activity::Change;
+
+/// How much of a query stands in the activity, in characters.
+const MAX_QUERY_SHOWN: usize = 500;
 
 /// What keeps an origin from being deleted, and what to do.
 pub(crate) const ORIGIN_USED_BY: &str =
@@ -26,16 +31,24 @@ pub struct OriginRecord {
     pub created_at: Timestamp,
 }
 
-/// The details of a change for the activity; a query may be long, and does not tell where it goes.
+/// The details of a change for the activity; a query may be long, so it is cut.
 pub(crate) fn settings_detail(settings: &OriginSettings) -> Value {
-    let endpoints = match &settings.source {
-        OriginSource::Http { endpoints, .. } => endpoints.as_slice(),
-        OriginSource::Sql { .. } => &[],
+    let (endpoints, query) = match &settings.source {
+        OriginSource::Http { endpoints, .. } => (endpoints.as_slice(), None),
+        OriginSource::Sql { query, .. } => (&[][..], Some(query)),
     };
+    let (guard, millis) = (&settings.guard, |time: Duration| time.as_millis() as u64);
     json!({
         "url": settings.url(),
         "endpoints": endpoints,
+        "query": query.map(|query| query.chars().take(MAX_QUERY_SHOWN).collect::<String>()),
         "credential": settings.credential.as_ref().map(Name::as_str),
+        "connect_timeout_ms": millis(settings.connect_timeout),
+        "total_timeout_ms": millis(settings.total_timeout),
+        "max_response_bytes": settings.max_response_bytes,
+        "guard": guard,
+        "listings": settings.listings,
+        "open_to": settings.open_to.iter().map(Name::as_str).collect::<Vec<_>>(),
     })
 }
 

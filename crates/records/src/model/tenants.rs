@@ -1,10 +1,10 @@
 //! Tenants.
 
 use serde::{Deserialize, Serialize};
-use serde_json::json;
+use serde_json::{Value, json};
 use verax_core::{Name, TenantQuota, Timestamp};
 
-use super::activity::Change;
+use super::activity::{Change, difference};
 
 /// What keeps a tenant from being deleted, and what to do.
 pub(crate) const TENANT_USED_BY: &str = "it owns namespaces or origins; delete those first";
@@ -30,10 +30,15 @@ pub(crate) fn tenant_change(action: &'static str, name: &Name) -> Change {
 }
 
 /// The activity of a change to a tenant's quota.
-pub(crate) fn quota_change(name: &Name, quota: &TenantQuota) -> Change {
+pub(crate) fn quota_change(name: &Name, before: &TenantQuota, after: &TenantQuota) -> Change {
     let (tenant, subject) = (Some(name.clone()), name.to_string());
+    let detail = difference(&quota_detail(before), &quota_detail(after));
+    Change { tenant, action: "tenant.change", subject, detail }
+}
+
+fn quota_detail(quota: &TenantQuota) -> Value {
     let limit = |number: u64| Some(number).filter(|number| *number != u64::MAX);
-    let detail = json!({
+    json!({
         "reserve_bytes": quota.memory.reserve,
         "cap_bytes": limit(quota.memory.cap),
         "max_entries": limit(quota.memory.entries),
@@ -42,6 +47,5 @@ pub(crate) fn quota_change(name: &Name, quota: &TenantQuota) -> Change {
         "requests_per_second": quota.traffic.requests_per_second,
         "bytes_per_second": quota.traffic.bytes_per_second,
         "max_connections": quota.connections,
-    });
-    Change { tenant, action: "tenant.change", subject, detail }
+    })
 }

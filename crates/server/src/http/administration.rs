@@ -12,8 +12,8 @@ use verax_api::{
     ActivityItem, CreateNamespace, CreateOrigin, CreateTenant, CreateToken, ItemPage, Items,
     Namespace, Origin, OriginChange, PolicyChange, RotateToken, Tenant, TenantQuotaChange, Token,
 };
-use verax_control::{Expected, origin_tag, policy_tag, quota_tag};
-use verax_core::{EntityTag, Name, Precondition};
+use verax_control::{ActivityFilter, Expected, origin_tag, policy_tag, quota_tag};
+use verax_core::{EntityTag, Name, Precondition, Timestamp};
 use verax_service::Service;
 
 use crate::failure::{Failure, Result};
@@ -359,20 +359,54 @@ pub(crate) async fn revoke_token(
 pub(crate) struct ActivityQuery {
     /// Only this tenant's activity; required without the scope `admin`.
     tenant: Option<String>,
+    /// Only by actors whose description contains this.
+    actor: Option<String>,
+    /// Only actions that contain this, such as `namespace.change` or `delete`.
+    action: Option<String>,
+    /// Only of subjects that contain this.
+    subject: Option<String>,
+    /// Only since this moment.
+    #[cfg_attr(test, param(value_type = Option<String>, format = DateTime))]
+    since: Option<jiff::Timestamp>,
+    /// Only before this moment.
+    #[cfg_attr(test, param(value_type = Option<String>, format = DateTime))]
+    until: Option<jiff::Timestamp>,
+    /// The cursor of the previous page.
+    cursor: Option<String>,
     /// The maximum number of rows, 1 to 500; default 50.
     limit: Option<u32>,
 }
 
-/// List who changed what, newest first.
+/// List who changed what, newest first, page by page.
 #[cfg_attr(test, utoipa::path(get, path = "/v1/activity", tag = "activity", params(ActivityQuery),
-    responses((status = 200, body = Items<ActivityItem>))))]
+    responses((status = 200, body = ItemPage<ActivityItem>))))]
 pub(crate) async fn activity(
     State(service): Verax,
     Authenticated(caller): Authenticated,
     Query(query): Query<ActivityQuery>,
-) -> Result<ReadResult<Items<ActivityItem>>> {
+) -> Result<ReadResult<ItemPage<ActivityItem>>> {
     let tenant = query.tenant.map(Name::new).transpose();
     let tenant = tenant.map_err(|e| Failure::bad_request(e.to_string()))?;
-    let items = service.control().activity(&caller, tenant, query.limit.unwrap_or(50)).await?;
-    Ok(ReadResult(Items { items }))
+    let before = query.cursor.filter(|cursor| !cursor.is_empty());
+    let before = before.map(|cursor| {
+        let wrong = |_| Failure::invalid("the cursor is not one of a previous page");
+        cursor.parse::<u64>().map_err(wrong)
+    });
+    let moment = |at: jiff::Timestamp| {
+        Timestamp::from_millis(u64::try_from(at.as_millisecond()).unwrap_or(0))
+    };
+    let filter = ActivityFilter {
+        tenant,
+        actor: query.actor,
+        action: query.action,
+        subject: query.subject,
+        since: query.since.map(moment),
+        until: query.until.map(moment),
+        before: before.transpose()?,
+        most: query.limit.unwrap_or(50),
+    };
+    let items = service.control().activity(&caller, &filter).await?;
+    let is_full = items.len() >= filter.most as usize;
+    let cursor = items.last().filter(|_| is_full).map(|last| last.id.to_string());
+    Ok(ReadResult(ItemPage { items, cursor }))
 }

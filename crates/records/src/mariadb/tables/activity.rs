@@ -10,7 +10,7 @@ use super::tenant_ids::tenant_id;
 use crate::error::RecordsError;
 use crate::mariadb::connection::MariaDb;
 use crate::mariadb::schema::activity;
-use crate::model::{Activity, Actor, Change};
+use crate::model::{Activity, ActivityFilter, Actor, Change};
 
 type Row = (u64, u64, String, Option<String>, String, String, String);
 
@@ -54,15 +54,14 @@ impl MariaDb {
             .await
     }
 
-    /// At most `most` rows of the latest activity, newest first, of one tenant or of all. A
-    /// tenant's activity begins when it was created, without that of an earlier tenant of its name.
+    /// The activity that fits a filter, newest first. A tenant's activity begins when it was
+    /// created, without that of an earlier tenant of its name.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`].
     pub(crate) async fn activity(
         &self,
-        tenant: Option<&Name>,
-        most: u32,
+        filter: &ActivityFilter,
     ) -> Result<Vec<Activity>, RecordsError> {
         self.exchange(async |connection| {
             let mut query = activity::table
@@ -76,13 +75,31 @@ impl MariaDb {
                     activity::detail,
                 ))
                 .order(activity::id.desc())
-                .limit(most.into())
+                .limit(filter.most.into())
                 .into_boxed();
-            if let Some(tenant) = tenant {
+            if let Some(tenant) = &filter.tenant {
                 let Some(id) = tenant_id(connection, tenant).await.optional()? else {
                     return Ok(Vec::new());
                 };
                 query = query.filter(activity::tenant_id.eq(id));
+            }
+            if let Some(part) = &filter.actor {
+                query = query.filter(activity::actor.like(containing(part)));
+            }
+            if let Some(part) = &filter.action {
+                query = query.filter(activity::action.like(containing(part)));
+            }
+            if let Some(part) = &filter.subject {
+                query = query.filter(activity::subject.like(containing(part)));
+            }
+            if let Some(since) = filter.since {
+                query = query.filter(activity::at.ge(since.as_millis()));
+            }
+            if let Some(until) = filter.until {
+                query = query.filter(activity::at.lt(until.as_millis()));
+            }
+            if let Some(before) = filter.before {
+                query = query.filter(activity::id.lt(before));
             }
             let rows: Vec<Row> = query.load(connection).await?;
             Ok(rows
@@ -100,4 +117,17 @@ impl MariaDb {
         })
         .await
     }
+}
+
+/// A pattern of texts that contain a part, in which nothing stands for anything else.
+fn containing(part: &str) -> String {
+    let mut pattern = String::from("%");
+    for character in part.chars() {
+        if matches!(character, '%' | '_' | '\\') {
+            pattern.push('\\');
+        }
+        pattern.push(character);
+    }
+    pattern.push('%');
+    pattern
 }

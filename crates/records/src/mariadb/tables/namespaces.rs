@@ -20,7 +20,7 @@ use crate::error::RecordsError;
 use crate::mariadb::connection::MariaDb;
 use crate::mariadb::schema::{namespaces, origins, tenants};
 use crate::model::{
-    Actor, NamespaceRecord, cap_of, namespace_change, new_namespace_id, policy_detail,
+    Actor, NamespaceRecord, cap_of, difference, namespace_change, new_namespace_id, policy_detail,
 };
 
 #[derive(Queryable)]
@@ -200,7 +200,7 @@ impl MariaDb {
     pub(crate) async fn change_policy(
         &self,
         namespace: &NamespaceRecord,
-        policy: &NamespacePolicy,
+        (before, policy): (&NamespacePolicy, &NamespacePolicy),
         actor: &Actor,
         now: Timestamp,
     ) -> Result<Changed<()>, RecordsError> {
@@ -211,7 +211,8 @@ impl MariaDb {
             let found = namespaces::table.find(id.0).select(namespaces::id);
             found.first::<u64>(connection).await.map_err(error)?;
             diesel::update(namespaces::table.find(id.0)).set(columns).execute(connection).await?;
-            Ok(((), namespace_change("namespace.change", (tenant, name), policy_detail(policy))))
+            let detail = difference(&policy_detail(before), &policy_detail(policy));
+            Ok(((), namespace_change("namespace.change", (tenant, name), detail)))
         })
         .await
     }

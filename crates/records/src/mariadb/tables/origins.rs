@@ -15,7 +15,9 @@ use crate::changed::Changed;
 use crate::error::RecordsError;
 use crate::mariadb::connection::MariaDb;
 use crate::mariadb::schema::{origins, tenants};
-use crate::model::{Actor, ORIGIN_USED_BY, OriginRecord, origin_change, settings_detail};
+use crate::model::{
+    Actor, ORIGIN_USED_BY, OriginRecord, difference, origin_change, settings_detail,
+};
 
 #[derive(Queryable, Selectable)]
 #[diesel(table_name = origins, check_for_backend(diesel::mysql::Mysql))]
@@ -225,7 +227,9 @@ impl MariaDb {
             found.first::<u64>(connection).await.map_err(error)?;
             let columns = SettingsColumns::of(settings);
             diesel::update(origins::table.find(id)).set(columns).execute(connection).await?;
-            Ok(((), origin_change("origin.change", (tenant, name), settings_detail(settings))))
+            let before = settings_detail(&origin.settings);
+            let detail = difference(&before, &settings_detail(settings));
+            Ok(((), origin_change("origin.change", (tenant, name), detail)))
         })
         .await
     }

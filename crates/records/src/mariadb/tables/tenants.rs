@@ -53,7 +53,7 @@ impl MariaDb {
     pub(crate) async fn change_quota(
         &self,
         name: &Name,
-        quota: &TenantQuota,
+        (before, quota): (&TenantQuota, &TenantQuota),
         actor: &Actor,
         now: Timestamp,
     ) -> Result<Changed<()>, RecordsError> {
@@ -62,7 +62,7 @@ impl MariaDb {
             let id = tenant_id(connection, name).await.map_err(error)?;
             let set = tenants::quota.eq(write_json(quota));
             diesel::update(tenants::table.find(id)).set(set).execute(connection).await?;
-            Ok(((), quota_change(name, quota)))
+            Ok(((), quota_change(name, before, quota)))
         })
         .await
     }
