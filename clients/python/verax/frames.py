@@ -23,7 +23,8 @@ _DUE = 5
 _CODES = ("invalid", "not-signed-in", "missing-scope", "not-found", "condition-failed", "value-too-large",
           "origin-failed", "origin-timeout", "no-value", "wrong-kind", "overloaded", "unsupported-version",
           "records-unavailable", "internal", "not-held", "permit-voided", "permit-expired", "standby",
-          "origin-unavailable", "refill-abandoned", "key-mismatch", "has-origin", "quota-exceeded")
+          "origin-unavailable", "refill-abandoned", "key-mismatch", "has-origin", "quota-exceeded",
+          "broken-content")
 
 
 class Breach(VeraxError):

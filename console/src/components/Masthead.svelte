@@ -16,6 +16,7 @@
   let { session, feed, onsignout }: Props = $props();
 
   const shown = $derived(pageOf(route.pathname));
+  const bypassed = $derived((feed.latest?.namespaces ?? []).filter((n) => n.bypass_seconds_left));
   let isOpen = $state(false);
 
   $effect(() => {
@@ -81,4 +82,13 @@
       {/each}
     </nav>
   </div>
+  {#if bypassed.length > 0}
+    <p class="bg-warning px-4 py-2 text-center font-semibold text-warning-content sm:px-6" role="status" data-bypass>
+      The cache is bypassed:
+      {#each bypassed as n, at (`${n.tenant}/${n.name}`)}
+        {at > 0 ? ', ' : ''}<a class="underline" href="/tenants/{n.tenant}/{n.name}">{n.tenant}/{n.name}</a>
+        for another {format.time(n.bypass_seconds_left ?? 0)}
+      {/each}
+    </p>
+  {/if}
 </header>

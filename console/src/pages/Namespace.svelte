@@ -22,11 +22,12 @@
   let problem = $state('');
   let texts = $state<Record<string, string>>({});
   let errors = $state<Record<string, string>>({});
-  let policy = $state<{ through: boolean; origin: string; pattern: string }>({ through: false, origin: '', pattern: '' });
+  let policy = $state({ through: false, origin: '', pattern: '', content: 'any' });
   let change: Dialog, clear: Dialog, remove: Dialog;
   let prefix = $state('');
   let sure = $state('');
 
+  const bypassLeft = $derived(mine.at(-1)?.bypass_seconds_left ?? 0);
   const mayManage = $derived(signed.may('manage', tenant, name));
   const mine = $derived(feed.samples.map((s) => s.namespaces.find((n) => n.tenant === tenant && n.name === name)));
   const x = $derived(feed.samples.map((s) => Date.parse(s.at) / 1000));
@@ -44,6 +45,8 @@
 
   const parts: Part[] = [
     { part: 'max_age_seconds', label: 'Max-age', of: 'time', hint: 'How long an entry is fresh' },
+    { part: 'shortest_max_age_seconds', label: 'Shortest max-age', of: 'time', hint: 'What clients give is raised to it' },
+    { part: 'longest_max_age_seconds', label: 'Longest max-age', of: 'time', hint: 'What clients give is lowered to it' },
     { part: 'stale_while_revalidate_seconds', label: 'Stale-while-revalidate', of: 'time', hint: 'Then served while one caller refreshes it' },
     { part: 'stale_if_error_seconds', label: 'Stale-if-error', of: 'time', hint: 'Then served when the origin fails' },
     { part: 'negative_max_age_seconds', label: 'Negative max-age', of: 'time', hint: 'How long “no value” is remembered' },
@@ -94,8 +97,18 @@
       through: current.write_through ?? false,
       origin: current.origin?.name ?? '',
       pattern: current.origin?.key_pattern ?? '',
+      content: current.content ?? 'any',
     };
     change.open();
+  }
+
+  /** Lets reads go past the cache for some seconds; 0 ends it. */
+  async function bypass(seconds: number) {
+    try {
+      ({ value: namespace, tag } = await api.changeNamespace(tenant, name, { bypass_seconds: seconds }, ''));
+    } catch (error) {
+      problem = messageOf(error);
+    }
   }
 
   async function apply() {
@@ -115,6 +128,7 @@
     }
     if (Object.keys(errors).length > 0) throw new quantities.InvalidField('Correct the marked fields.');
     if (policy.through !== (current.write_through ?? false)) changed.write_through = policy.through;
+    if (policy.content !== (current.content ?? 'any')) changed.content = policy.content;
     const [before, pattern] = [current.origin?.name ?? '', current.origin?.key_pattern ?? ''];
     if (policy.origin !== before || (policy.origin && policy.pattern !== pattern)) {
       changed.origin = policy.origin ? { name: policy.origin, key_pattern: policy.pattern || null } : null;
@@ -142,6 +156,15 @@
       <a class="btn btn-sm" href="/entries?namespace={encodeURIComponent(path)}">Browse entries</a>
     {/if}
     {#if mayManage}<button class="btn btn-sm" onclick={edit}>Change the policy</button>{/if}
+    {#if mayManage && namespace.policy.origin}
+      {#if bypassLeft > 0}
+        <button class="btn btn-sm btn-warning" onclick={() => bypass(0)}>End the bypass</button>
+      {:else}
+        <button class="btn btn-sm" title="Is it the cache? For five minutes, reads go to the origin." onclick={() => bypass(300)}>
+          Bypass for 5 min
+        </button>
+      {/if}
+    {/if}
     {#if signed.may('invalidate', tenant, name)}
       <button class="btn btn-sm" onclick={() => ((prefix = ''), clear.open())}>Clear</button>
     {/if}
@@ -168,6 +191,10 @@
             {/if}
           </dd>
         {/each}
+        <dt class="border-b border-base-300 py-1 pr-6">Content</dt>
+        <dd class="border-b border-base-300 py-1 text-right font-medium" data-part="content">
+          {{ any: 'any bytes', text: 'UTF-8 text', json: 'valid JSON' }[current.content ?? 'any']}
+        </dd>
         <dt class="border-b border-base-300 py-1 pr-6">Write-through</dt>
         <dd class="border-b border-base-300 py-1 text-right font-medium">{current.write_through ? 'on' : 'off'}</dd>
         {#if current.origin}
@@ -207,6 +234,14 @@
     {#each offered as { part, label, hint } (part)}
       <Field {label} {hint} bind:value={() => texts[part] ?? '', (text) => (texts[part] = text)} error={errors[part] ?? ''} />
     {/each}
+    <div>
+      <label class="text-sm font-medium" for="content">Content</label>
+      <select id="content" class="select select-sm w-full" bind:value={policy.content}>
+        <option value="any">any bytes</option>
+        <option value="text">UTF-8 text</option>
+        <option value="json">valid JSON</option>
+      </select>
+    </div>
     <div>
       <label class="text-sm font-medium" for="origin">Origin</label>
       <select id="origin" class="select select-sm w-full" bind:value={policy.origin}>

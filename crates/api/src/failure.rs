@@ -89,6 +89,8 @@ failures! {
     HasOrigin = 22, "has-origin", 409, "The namespace has an origin";
     /// A quota of the tenant or namespace does not allow the request now; nothing was changed.
     QuotaExceeded = 23, "quota-exceeded", 429, "Quota exceeded";
+    /// The value breaks the content rule of the namespace; nothing was stored.
+    BrokenContent = 24, "broken-content", 422, "Value breaks the content rule";
 
     /// The HTTP request is malformed.
     BadRequest = 64, "bad-request", 400, "Malformed request";

@@ -12,6 +12,7 @@
 //! ```
 
 mod batches;
+mod check;
 mod counters;
 mod drills;
 mod entries;
@@ -35,6 +36,7 @@ mod warm;
 pub use batches::{
     BatchAnswer, BatchFound, BatchOperation, BatchPut, BatchRequest, BatchResult, BatchValue,
 };
+pub use check::{CheckRequest, CheckStep, DamagedValue};
 pub use counters::{AddRequest, Counter};
 pub use drills::{
     DrillEvent, DrillFigure, DrillRequest, DrillRun, DrillSide, DrillSpec, DrillTick,

@@ -43,6 +43,9 @@ pub struct NamespaceSample {
     pub entries: u64,
     /// Memory now.
     pub bytes: u64,
+    /// How much longer reads go to the origin as if there were no cache, if they do.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub bypass_seconds_left: Option<f64>,
 }
 
 /// What the service did within one window.

@@ -56,6 +56,15 @@ pub struct Policy {
     pub stale_while_revalidate_seconds: f64,
     /// How long after max-age the previous copy may be served when the origin fails.
     pub stale_if_error_seconds: f64,
+    /// The shortest max-age that a caller may give an entry; a shorter one becomes this.
+    #[serde(default)]
+    pub shortest_max_age_seconds: f64,
+    /// The longest max-age that a caller may give an entry; a longer one becomes this.
+    #[serde(default)]
+    pub longest_max_age_seconds: f64,
+    /// What every value must be: `any`, `text` (UTF-8) or `json`.
+    #[serde(default)]
+    pub content: String,
     /// Jitter: entries expire earlier by a random part of max-age, up to this percentage, so that
     /// they do not expire together.
     pub jitter_percent: u8,
@@ -83,6 +92,10 @@ pub struct Policy {
     /// Whether writes go to the origin first.
     #[serde(default)]
     pub write_through: bool,
+    /// Until when reads go to the origin as if there were no cache; it may be over.
+    #[serde(default)]
+    #[cfg_attr(feature = "openapi", schema(value_type = Option<String>, format = DateTime))]
+    pub bypass_until: Option<Timestamp>,
     /// The origin of missing values.
     pub origin: Option<OriginChoice>,
 }
@@ -102,6 +115,16 @@ pub struct PolicyChange {
     /// How long after max-age the previous copy may be served when the origin fails; 0 by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stale_if_error_seconds: Option<f64>,
+    /// The shortest max-age that a caller may give an entry; 0 by default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub shortest_max_age_seconds: Option<f64>,
+    /// The longest max-age that a caller may give an entry; ten years by default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub longest_max_age_seconds: Option<f64>,
+    /// What every value must be: `any`, the default, `text` (UTF-8) or `json`. Values that are
+    /// stored already are not checked.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub content: Option<String>,
     /// Jitter: entries with the namespace's lifetime expire earlier by a random part of max-age, up
     /// to this percentage, 0 to 50; 0 by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -142,6 +165,10 @@ pub struct PolicyChange {
     /// Whether writes go to the origin first, by PUT and DELETE; false by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub write_through: Option<bool>,
+    /// For how long from now reads go to the origin as if there were no cache, at most a day; 0 ends
+    /// it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub bypass_seconds: Option<f64>,
     /// The origin of missing values; `null` unbinds it.
     #[serde(default, skip_serializing_if = "Option::is_none", with = "given_object")]
     #[cfg_attr(feature = "openapi", schema(value_type = Option<OriginChoice>))]

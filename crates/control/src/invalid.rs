@@ -7,11 +7,13 @@ use std::time::Duration;
 use verax_api::InvalidSeconds;
 use verax_core::Name;
 use verax_core::access::{InvalidScope, Scope};
+use verax_core::content::InvalidContentRule;
 use verax_core::load::{InvalidPopularity, InvalidProfile};
 use verax_core::name::InvalidName;
 use verax_core::origin::InvalidOriginSettings;
 use verax_core::pattern::{InvalidPattern, KeyPattern};
 use verax_core::policy::InvalidPolicy;
+use verax_core::store::InvalidPosition;
 use verax_core::tenant_quota::InvalidTenantQuota;
 use verax_core::warm::InvalidPlan;
 use verax_origin::{CredentialError, InvalidListing, InvalidOrigin};
@@ -168,6 +170,20 @@ pub enum InvalidInput {
         /// The tenant's.
         most: u64,
     },
+    /// A bypass that would last too long.
+    #[error("a bypass of {} seconds is too long: use at most {} (a day), and repeat it", length.as_secs(), max.as_secs())]
+    Bypass {
+        /// The requested length.
+        length: Duration,
+        /// The maximum.
+        max: Duration,
+    },
+    /// A cursor that is none.
+    #[error(transparent)]
+    Cursor(#[from] InvalidPosition),
+    /// An unknown content rule.
+    #[error(transparent)]
+    Content(#[from] InvalidContentRule),
     /// A malformed quota of a tenant.
     #[error(transparent)]
     TenantQuota(#[from] InvalidTenantQuota),

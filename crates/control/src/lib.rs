@@ -24,6 +24,7 @@
 
 pub mod access;
 pub mod activity;
+mod check;
 mod control;
 mod epoch;
 mod error;

@@ -6,7 +6,8 @@ use verax_api::{
     Namespace as ApiNamespace, OriginChoice, Policy, PolicyChange, Usage, duration_of, moment,
 };
 use verax_core::access::{Right, Scope};
-use verax_core::{EntityTag, KeyPattern, Name, NamespacePolicy, OriginBinding};
+use verax_core::policy::MAX_BYPASS;
+use verax_core::{EntityTag, KeyPattern, Name, NamespacePolicy, OriginBinding, Timestamp};
 use verax_engine::Binding;
 use verax_origin::Origin;
 
@@ -188,7 +189,7 @@ impl Control {
         mut policy: NamespacePolicy,
         change: &PolicyChange,
     ) -> Result<(NamespacePolicy, Option<Arc<Origin>>), ControlError> {
-        apply(change, &mut policy)?;
+        apply(change, &mut policy, self.engine.now())?;
         policy.check().map_err(ControlError::invalid)?;
         let origin = self.origin_of(caller, (tenant, name), &policy, change.origin.is_some())?;
         Ok((policy, origin))
@@ -244,7 +245,11 @@ fn check_right(caller: &Caller, change: &PolicyChange) -> Result<(), ControlErro
 }
 
 /// Changes the parts of a policy that a request names.
-fn apply(change: &PolicyChange, policy: &mut NamespacePolicy) -> Result<(), ControlError> {
+fn apply(
+    change: &PolicyChange,
+    policy: &mut NamespacePolicy,
+    now: Timestamp,
+) -> Result<(), ControlError> {
     let lifetime = &mut policy.lifetime;
     for (field, seconds, part) in [
         ("max_age_seconds", change.max_age_seconds, &mut lifetime.max_age),
@@ -255,10 +260,25 @@ fn apply(change: &PolicyChange, policy: &mut NamespacePolicy) -> Result<(), Cont
         ),
         ("stale_if_error_seconds", change.stale_if_error_seconds, &mut lifetime.stale_if_error),
         ("negative_max_age_seconds", change.negative_max_age_seconds, &mut policy.negative_max_age),
+        ("shortest_max_age_seconds", change.shortest_max_age_seconds, &mut policy.shortest_max_age),
+        ("longest_max_age_seconds", change.longest_max_age_seconds, &mut policy.longest_max_age),
     ] {
         if let Some(seconds) = seconds {
             *part = duration_of(field, seconds).map_err(ControlError::invalid)?;
         }
+    }
+    if let Some(rule) = &change.content {
+        policy.content = rule.parse().map_err(ControlError::invalid)?;
+    }
+    if let Some(seconds) = change.bypass_seconds {
+        let length = duration_of("bypass_seconds", seconds).map_err(ControlError::invalid)?;
+        if length > MAX_BYPASS {
+            return Err(InvalidInput::Bypass { length, max: MAX_BYPASS }.into());
+        }
+        policy.bypass_until = (!length.is_zero()).then(|| now + length);
+    } else if policy.bypass_until.is_some_and(|until| until <= now) {
+        // One that is over leaves no trace.
+        policy.bypass_until = None;
     }
     if let Some(bytes) = change.max_value_bytes {
         policy.max_value_bytes = bytes;
@@ -314,6 +334,10 @@ fn policy_to_api(policy: &NamespacePolicy) -> Policy {
         max_age_seconds: policy.lifetime.max_age.as_secs_f64(),
         stale_while_revalidate_seconds: policy.lifetime.stale_while_revalidate.as_secs_f64(),
         stale_if_error_seconds: policy.lifetime.stale_if_error.as_secs_f64(),
+        shortest_max_age_seconds: policy.shortest_max_age.as_secs_f64(),
+        longest_max_age_seconds: policy.longest_max_age.as_secs_f64(),
+        content: policy.content.to_string(),
+        bypass_until: policy.bypass_until.map(moment),
         jitter_percent: policy.jitter_percent,
         max_value_bytes: policy.max_value_bytes,
         reserve_bytes: policy.quota.reserve,

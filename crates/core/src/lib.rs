@@ -9,6 +9,7 @@
 //!   [`LockTable`](guard::LockTable).
 //! * [`access`] defines what a token allows.
 //! * [`lifetime`] defines how long an entry is fresh and what may be served after that.
+//! * [`content`] defines what the values of a namespace must be.
 //! * [`pattern`] turns keys into named values for an origin, and values back into keys.
 //! * [`traffic`] bounds how much passes in a second.
 //! * [`warm`] plans which keys to refill ahead of time.
@@ -47,6 +48,7 @@
 //! ```
 
 pub mod access;
+pub mod content;
 pub mod early;
 pub mod entry;
 pub mod guard;
@@ -65,6 +67,7 @@ pub mod time;
 pub mod traffic;
 pub mod warm;
 
+pub use content::ContentRule;
 pub use entry::{EntityTag, Entry, EntryRevision, Tag};
 pub use guard::{JoinOutcome, Permit, PermitNumber, RefillTable, Voided};
 pub use key::{Key, NamespaceId};

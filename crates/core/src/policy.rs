@@ -5,11 +5,13 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
+use crate::content::ContentRule;
 use crate::early::MAX_FACTOR;
 use crate::lifetime::{Lifetime, MAX_LIFETIME};
 use crate::name::Name;
 use crate::pattern::KeyPattern;
 use crate::store::Quota;
+use crate::time::Timestamp;
 use crate::traffic::{InvalidTraffic, TrafficQuota};
 
 /// The largest value that any namespace may allow, in bytes.
@@ -18,12 +20,21 @@ pub const MAX_VALUE_BYTES: u64 = 64 << 20;
 /// The most entries that a limit may allow.
 pub const MAX_ENTRIES: u64 = 1 << 50;
 
+/// The longest bypass: it must not be forgotten.
+pub const MAX_BYPASS: Duration = Duration::from_secs(24 * 3_600);
+
 /// The policy of one namespace.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default)]
 pub struct NamespacePolicy {
     /// The lifetime of entries that are stored without one of their own.
     pub lifetime: Lifetime,
+    /// The shortest max-age that a caller may give an entry; a shorter one becomes this.
+    pub shortest_max_age: Duration,
+    /// The longest max-age that a caller may give an entry; a longer one becomes this.
+    pub longest_max_age: Duration,
+    /// What every value must be.
+    pub content: ContentRule,
     /// The jitter of max-age, in percent: each entry with the namespace's lifetime expires earlier
     /// by a random part of it, so that entries stored together do not expire together.
     pub jitter_percent: u8,
@@ -39,6 +50,8 @@ pub struct NamespacePolicy {
     pub early_refresh_percent: u16,
     /// Whether writes go to the origin first.
     pub write_through: bool,
+    /// Until when reads go to the origin as if there were no cache.
+    pub bypass_until: Option<Timestamp>,
     /// The origin of missing values; `None` when services refill them.
     pub origin: Option<OriginBinding>,
 }
@@ -63,6 +76,19 @@ pub enum InvalidPolicy {
         /// The seconds given.
         seconds: u64,
     },
+    /// A max-age outside of its own bounds.
+    #[error(
+        "max_age of {} seconds is not within its bounds, {} to {} seconds: change the one or the others",
+        max_age.as_secs_f64(), shortest.as_secs_f64(), longest.as_secs_f64()
+    )]
+    MaxAgeBounds {
+        /// The max-age.
+        max_age: Duration,
+        /// The shortest.
+        shortest: Duration,
+        /// The longest.
+        longest: Duration,
+    },
     /// A largest value of zero or beyond [`MAX_VALUE_BYTES`].
     #[error(
         "a largest value of {0} bytes is out of range: use 1 to {MAX_VALUE_BYTES} bytes (64 MiB)"
@@ -79,6 +105,9 @@ pub enum InvalidPolicy {
     /// Writing through without an origin.
     #[error("writing through needs an origin: bind one, or turn write_through off")]
     NothingToWriteThrough,
+    /// A bypass without an origin.
+    #[error("a bypass needs an origin: without one, the services of the namespace read their own")]
+    NothingToBypass,
     /// A cap outside of [`CAPS`].
     #[error(
         "a cap of {0} bytes is out of range: use {least} (1 MiB) to {most} bytes (1 PiB), or none",
@@ -115,6 +144,9 @@ impl Default for NamespacePolicy {
     fn default() -> Self {
         Self {
             lifetime: Lifetime::of(Duration::from_secs(60)),
+            shortest_max_age: Duration::ZERO,
+            longest_max_age: MAX_LIFETIME,
+            content: ContentRule::Any,
             jitter_percent: 0,
             max_value_bytes: 1 << 20,
             quota: Quota::default(),
@@ -122,12 +154,19 @@ impl Default for NamespacePolicy {
             negative_max_age: Duration::ZERO,
             early_refresh_percent: 0,
             write_through: false,
+            bypass_until: None,
             origin: None,
         }
     }
 }
 
 impl NamespacePolicy {
+    /// A lifetime that a caller wants, within the bounds of the policy.
+    pub fn within_bounds(&self, lifetime: Lifetime) -> Lifetime {
+        let max_age = lifetime.max_age.clamp(self.shortest_max_age, self.longest_max_age);
+        Lifetime { max_age, ..lifetime }
+    }
+
     /// Checks the policy's numbers.
     ///
     /// # Errors
@@ -138,11 +177,21 @@ impl NamespacePolicy {
             ("stale_while_revalidate", self.lifetime.stale_while_revalidate),
             ("stale_if_error", self.lifetime.stale_if_error),
             ("negative_max_age", self.negative_max_age),
+            ("shortest_max_age", self.shortest_max_age),
+            ("longest_max_age", self.longest_max_age),
         ] {
             if time > MAX_LIFETIME {
                 let seconds = time.as_secs();
                 return Err(InvalidPolicy::LifetimeTooLong { part, seconds });
             }
+        }
+        let bounds = self.shortest_max_age..=self.longest_max_age;
+        if !bounds.contains(&self.lifetime.max_age) {
+            return Err(InvalidPolicy::MaxAgeBounds {
+                max_age: self.lifetime.max_age,
+                shortest: self.shortest_max_age,
+                longest: self.longest_max_age,
+            });
         }
         if self.max_value_bytes == 0 || self.max_value_bytes > MAX_VALUE_BYTES {
             return Err(InvalidPolicy::LargestValue(self.max_value_bytes));
@@ -157,6 +206,9 @@ impl NamespacePolicy {
             return Err(InvalidPolicy::NothingToWriteThrough);
         }
         self.traffic.check()?;
+        if self.bypass_until.is_some() && self.origin.is_none() {
+            return Err(InvalidPolicy::NothingToBypass);
+        }
         let Quota { reserve, cap, entries } = self.quota;
         if entries != u64::MAX && !(1..=MAX_ENTRIES).contains(&entries) {
             return Err(InvalidPolicy::Entries(entries));
@@ -194,6 +246,22 @@ mod tests {
         assert_eq!(policy.check(), Err(InvalidPolicy::NothingToWriteThrough));
         let policy = NamespacePolicy { early_refresh_percent: 1_001, ..Default::default() };
         assert_eq!(policy.check(), Err(InvalidPolicy::EarlyRefresh(1_001)));
+    }
+
+    #[rstest]
+    #[case(10, 100, true)]
+    #[case(60, 60, true)]
+    #[case(61, 100, false)]
+    #[case(0, 59, false)]
+    fn max_age_is_within_its_bounds(
+        #[case] shortest: u64,
+        #[case] longest: u64,
+        #[case] valid: bool,
+    ) {
+        let (shortest_max_age, longest_max_age) =
+            (Duration::from_secs(shortest), Duration::from_secs(longest));
+        let policy = NamespacePolicy { shortest_max_age, longest_max_age, ..Default::default() };
+        assert_eq!(policy.check().is_ok(), valid, "60 seconds in {shortest} to {longest}");
     }
 
     #[test]

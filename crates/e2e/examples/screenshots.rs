@@ -1,7 +1,7 @@
 //! Takes the pictures in docs/screenshots from a fresh demo: the console's pages in headless
 //! Chromium, the main commands' output in a terminal under Xvfb.
 //!
-//! Usage: screenshots DIRECTORY [pair]
+//! Usage: screenshots DIRECTORY
 
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
@@ -11,20 +11,14 @@ use std::time::Duration;
 
 use thirtyfour::prelude::*;
 use verax_client::LockOptions;
-use verax_e2e::{Browser, Verax, until};
+use verax_e2e::{Browser, Verax};
 
 #[tokio::main]
 async fn main() {
     let folder = PathBuf::from(std::env::args().nth(1).expect("give a directory"));
     let browser = Browser::start().await;
-    if std::env::args().nth(2).is_some_and(|which| which == "pair") {
-        return pair(&browser, &folder).await;
-    }
     let verax = Verax::demo(&[]);
     let picture = async |name: &str| browser.picture(&folder.join(format!("{name}.png"))).await;
-    browser.page.goto(format!("{}/sign-in", verax.url())).await.unwrap();
-    browser.text_when("h1", |text| text.contains("Verax")).await;
-    picture("console-sign-in").await;
     browser.page.goto(verax.sign_in_link()).await.unwrap();
     browser.text_when("[data-figure=hit-ratio]", |text| text.contains('%')).await;
     // Two minutes of history make the picture; the demo's traffic fills them.
@@ -40,43 +34,49 @@ async fn main() {
     browser.text_when("[data-run-state]", |text| text.contains("done")).await;
     tokio::time::sleep(Duration::from_millis(500)).await;
     picture("console-load").await;
+    pages(&verax, &browser, &folder).await;
     guards(&verax, &browser, &folder).await;
     let token = verax.token();
     for (name, commands) in TERMINALS {
         terminal_picture(&verax, (verax.url(), &token), name, commands, &folder);
     }
-    pair(&browser, &folder).await;
 }
 
-/// A standby in the console, and a takeover in the terminal.
-async fn pair(browser: &Browser, folder: &Path) {
-    let verax = Verax::demo(&["--pair", "--no-traffic"]);
-    let token = std::fs::read_to_string(verax.data().join("node-a/admin.token")).unwrap();
-    let client = verax.client_with(token.trim());
-    let boards = client.namespace("ferrydesk", "boards").unwrap();
-    until("both are there, and the ferry network", async || {
-        client.nodes().await.is_ok_and(|nodes| nodes.len() == 2)
-            && boards.get("board/quillsound").await.is_ok()
-    })
-    .await;
-    let nodes = client.nodes().await.unwrap();
-    let standby = nodes.iter().find(|node| node.state == "standby").unwrap();
-    let environment = [("VERAX_URL", standby.http.as_str()), ("VERAX_TOKEN", token.trim())];
-    let link = verax_e2e::run(&environment, folder, &["sign-in"], b"").done();
-    browser.page.goto(link.trim()).await.unwrap();
-    browser.text_when("[data-answer]", |text| text == "Another one").await;
-    browser.text_when("main table", |text| text.contains("standby")).await;
-    browser.picture(&folder.join("console-standby.png")).await;
-    let urls: Vec<&str> = nodes.iter().map(|node| node.http.as_str()).collect();
-    let process = std::fs::read_to_string(verax.data().join("node-a/verax.lock")).unwrap();
-    let kill = format!("kill -9 {}; sleep 4; verax node list", process.trim());
-    let commands = [
-        "verax node list",
-        &kill,
-        "verax get ferrydesk/boards board/quillsound | head -c 300; echo ' …'",
-        "sleep 12; verax node list",
-    ];
-    terminal_picture(&verax, (&urls.join(","), token.trim()), "cli-node", &commands, folder);
+/// Tenants with quotas, a namespace, an entry, and who may do what.
+async fn pages(verax: &Verax, browser: &Browser, folder: &Path) {
+    let picture = async |name: &str| {
+        tokio::time::sleep(Duration::from_secs(2)).await;
+        browser.picture(&folder.join(format!("{name}.png"))).await;
+    };
+    for change in [
+        &["ferrydesk", "--reserve", "32MiB", "--cap", "128MiB", "--max-request-rate", "5000"][..],
+        &["tideline", "--reserve", "16MiB", "--cap", "64MiB", "--max-connections", "40"],
+        &["quayside", "--max-entries", "10000", "--max-namespaces", "5"],
+    ] {
+        verax.run(&[&["tenant", "change"], change].concat()).done();
+    }
+    for (scope, note) in [
+        ("read:ferrydesk/boards", "departure board screens"),
+        ("observe:tideline", "tide figures on the wall"),
+        ("warm:ferrydesk", "deployment"),
+    ] {
+        let create = ["token", "create", "--scope", scope, "--note", note, "--expires-in", "90d"];
+        verax.run(&create).done();
+    }
+    let open = async |path: &str| {
+        browser.page.goto(format!("{}{path}", verax.url())).await.unwrap();
+        browser.text_when("[data-answer]", |text| text != "…").await;
+    };
+    open("/tenants").await;
+    picture("console-tenants").await;
+    open("/tenants/ferrydesk/boards").await;
+    picture("console-namespace").await;
+    let key = "board%2Fquillsound";
+    verax.run(&["get", "ferrydesk/boards", "board/quillsound"]).done();
+    open(&format!("/entries?namespace=ferrydesk%2Fboards&key={key}")).await;
+    picture("console-entries").await;
+    open("/access").await;
+    picture("console-access").await;
 }
 
 /// Who waits for what, with locks that are held and waited for, and drills.
@@ -84,7 +84,7 @@ async fn guards(verax: &Verax, browser: &Browser, folder: &Path) {
     let picture = async |name: &str| browser.picture(&folder.join(format!("{name}.png"))).await;
     browser.click(By::LinkText("Drills")).await;
     for (drill, title) in
-        [("stampede", "Stampede"), ("outage", "Outage"), ("allocation", "Allocation race")]
+        [("stampede", "Stampede"), ("outage", "Outage"), ("noisy-neighbor", "Noisy neighbor")]
     {
         browser.click(By::XPath(format!("//button[contains(., '{title}')]"))).await;
         browser.text_when("[data-drill-state]", |text| text == format!("{drill}: done")).await;
@@ -130,7 +130,7 @@ async fn one_server_fails(verax: &Verax) {
 }
 
 /// What is typed in each terminal picture.
-const TERMINALS: [(&str, &[&str]); 9] = [
+const TERMINALS: [(&str, &[&str]); 8] = [
     (
         "cli-get",
         &[
@@ -163,13 +163,13 @@ const TERMINALS: [(&str, &[&str]); 9] = [
         ],
     ),
     (
-        "cli-origin",
+        "cli-tenant",
         &[
-            "verax origin list tideline",
-            "verax origin show tideline/gauges",
-            "verax get tideline/levels level/oskness-pier",
-            "verax put ferrydesk/notices notice/saltmere 'Fog: the 07:10 waits'",
-            "verax get ferrydesk/notices notice/nowhere; echo \"exit code $?\"",
+            "verax tenant list",
+            "verax tenant show ferrydesk",
+            "verax tenant change tideline --reserve 240MiB; echo \"exit code $?\"",
+            "verax check ferrydesk/boards",
+            "verax activity list --tenant ferrydesk --action change",
         ],
     ),
     (
@@ -184,7 +184,6 @@ const TERMINALS: [(&str, &[&str]); 9] = [
     ),
     ("cli-drill", &["verax drill run stampede", "verax drill run old-data --callers 5 | tail -4"]),
     ("cli-load", &["verax load profiles", "verax load run morning-boards"]),
-    ("cli-load-running", &["verax load run tide-check"]),
     ("cli-watch", &["verax watch --seconds 12"]),
 ];
 

@@ -94,6 +94,22 @@ async fn tenants_and_policies_are_managed_in_the_console() {
     browser.text_when("[data-part=max_age_seconds]", |text| text.contains("5 min")).await;
     check("namespace").await;
 
+    // A bypass is one click, shows on every page, and ends with another.
+    let origin = verax_e2e::HeldOrigin::start("[]").await;
+    verax.run(&["origin", "create", "ferrydesk/desk", "--at", &origin.at()]).done();
+    verax.run(&["namespace", "change", "ferrydesk/boards", "--origin", "desk"]).done();
+    browser.click(By::XPath("//button[contains(., 'Bypass for 5 min')]")).await;
+    browser.text_when("[data-bypass]", |text| text.contains("ferrydesk/boards")).await;
+    check("bypass").await;
+    browser.click(By::LinkText("Overview")).await;
+    browser.text_when("[data-bypass]", |text| text.contains("ferrydesk/boards")).await;
+    opened(&browser, &verax, "/tenants/ferrydesk/boards").await;
+    browser.click(By::XPath("//button[contains(., 'End the bypass')]")).await;
+    until("the bypass has ended", async || {
+        browser.page.find(By::Css("[data-bypass]")).await.is_err()
+    })
+    .await;
+
     // Deleting asks for the name.
     browser.click(By::XPath("//button[contains(., 'Delete')]")).await;
     filled(&browser, "to confirm", "board").await;

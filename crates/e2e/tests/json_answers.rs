@@ -47,11 +47,14 @@ const TENANT_QUOTA: [&str; 8] = [
 const TENANT_USAGE: [&str; 7] =
     ["bytes", "connections", "entries", "excess_bytes", "namespaces", "refused", "reserved_bytes"];
 
-const POLICY: [&str; 14] = [
+const POLICY: [&str; 18] = [
+    "bypass_until",
     "bytes_per_second",
     "cap_bytes",
+    "content",
     "early_refresh_percent",
     "jitter_percent",
+    "longest_max_age_seconds",
     "max_age_seconds",
     "max_entries",
     "max_value_bytes",
@@ -59,6 +62,7 @@ const POLICY: [&str; 14] = [
     "origin",
     "requests_per_second",
     "reserve_bytes",
+    "shortest_max_age_seconds",
     "stale_if_error_seconds",
     "stale_while_revalidate_seconds",
     "write_through",

@@ -124,17 +124,22 @@ async fn each_right_allows_its_own_commands() {
             assert_eq!(missing(&answer.err), expected, "{command:?} with {scope}: {answer:?}");
         }
     }
-    // Observing shows figures, but no keys.
-    let token = verax.run(&["token", "create", "--scope", "observe:ferrydesk"]).done();
-    let client = verax.client();
-    let boards = client.namespace("ferrydesk", "boards").unwrap();
-    boards.put("board/aldermouth", "[]", verax_client::PutOptions::default()).await.unwrap();
-    let shown = verax.run_with(token.trim(), &["namespace", "list", "ferrydesk", "--json"], b"");
-    assert!(shown.out.contains("\"boards\"") && !shown.out.contains("aldermouth"), "{shown:?}");
-    let waiting = reqwest::Client::new()
-        .get(format!("{}/v1/waiting", verax.url()))
-        .bearer_auth(token.trim())
-        .send();
-    let waiting = waiting.await.unwrap().text().await.unwrap();
-    assert!(!waiting.contains("aldermouth"), "{waiting}");
+    // Observing shows figures, but no keys: neither of entries nor of locks.
+    verax.run(&["put", "ferrydesk/boards", "aldermouth", "[]"]).done();
+    let boards = verax.client().namespace("ferrydesk", "boards").unwrap();
+    boards.acquire_lock("aldermouth", &LockOptions::default()).await.unwrap();
+    let waiting = async |right: &str| {
+        let scope = format!("{right}:ferrydesk");
+        let token = verax.run(&["token", "create", "--scope", &scope]).done();
+        let shown =
+            verax.run_with(token.trim(), &["namespace", "list", "ferrydesk", "--json"], b"");
+        assert!(shown.out.contains("\"boards\"") && !shown.out.contains("aldermouth"), "{shown:?}");
+        let url = format!("{}/v1/waiting/live", verax.url());
+        let request = reqwest::Client::new().get(url).bearer_auth(token.trim()).send();
+        let first = request.await.unwrap().chunk().await.unwrap().unwrap();
+        String::from_utf8_lossy(&first).into_owned()
+    };
+    assert!(waiting("read").await.contains("aldermouth"));
+    let observed = waiting("observe").await;
+    assert!(observed.contains("locks") && !observed.contains("aldermouth"), "{observed}");
 }

@@ -7,6 +7,7 @@ use std::time::Duration;
 
 use tokio::sync::watch;
 use verax_core::early;
+use verax_core::lifetime::CacheControl;
 use verax_core::store::Usage;
 use verax_core::{Lifetime, Name, NamespaceId, Partition, Store, Timestamp};
 
@@ -80,7 +81,11 @@ impl Engine {
     pub fn bind(&self, namespace: &Arc<Namespace>, binding: Binding) {
         let before = namespace.binding().origin.as_ref().map(Arc::as_ptr);
         let is_other = before != binding.origin.as_ref().map(Arc::as_ptr);
+        let was_bypassed = namespace.is_bypassed(self.now());
         namespace.bind(binding);
+        if !was_bypassed && namespace.is_bypassed(self.now()) {
+            namespace.watchers().drop_near_copies();
+        }
         if is_other {
             namespace.void_prefix("");
         }
@@ -175,6 +180,8 @@ pub struct Namespace {
     has_origin: AtomicBool,
     writes_through: AtomicBool,
     early_refresh: AtomicU16,
+    /// In milliseconds; 0 for no bypass.
+    bypass_until: AtomicU64,
     binding: RwLock<Arc<Binding>>,
 }
 
@@ -201,6 +208,7 @@ impl Namespace {
             has_origin: AtomicBool::new(binding.origin.is_some()),
             writes_through: AtomicBool::new(policy.write_through),
             early_refresh: AtomicU16::new(policy.early_refresh_percent),
+            bypass_until: AtomicU64::new(bypass_millis(&binding)),
             binding: RwLock::new(Arc::new(binding)),
         }
     }
@@ -298,6 +306,18 @@ impl Namespace {
         self.has_origin.load(Ordering::Relaxed)
     }
 
+    /// Whether reads go to the origin as if there were no cache.
+    pub fn is_bypassed(&self, now: Timestamp) -> bool {
+        let until = self.bypass_until.load(Ordering::Relaxed);
+        until != 0 && now.as_millis() < until
+    }
+
+    /// How much longer reads go to the origin as if there were no cache, if they do.
+    pub fn bypass_left(&self, now: Timestamp) -> Option<Duration> {
+        let until = Timestamp::from_millis(self.bypass_until.load(Ordering::Relaxed));
+        self.is_bypassed(now).then(|| until.since(now))
+    }
+
     /// The maximum size of a value, in bytes.
     pub fn max_value_bytes(&self) -> u64 {
         self.max_value_bytes.load(Ordering::Relaxed).min(self.share.max_value_bytes())
@@ -366,6 +386,22 @@ impl Namespace {
         }
     }
 
+    /// The lifetime that a caller wants, with absent parts and bounds from the policy.
+    pub(crate) fn lifetime_of(&self, wanted: &CacheControl) -> Lifetime {
+        let lifetime = wanted.lifetime_or(self.lifetime());
+        match wanted.max_age {
+            // Jitter may make the namespace's own shorter than its bound.
+            None => lifetime,
+            Some(_) => self.binding().policy.within_bounds(lifetime),
+        }
+    }
+
+    /// Fails if a value breaks the namespace's content rule.
+    pub(crate) fn check_content(&self, value: &[u8]) -> Result<(), EngineError> {
+        let rule = self.binding().policy.content;
+        rule.check(value).map_err(|damage| EngineError::BrokenContent { rule, damage })
+    }
+
     pub(crate) fn bind(&self, binding: Binding) {
         let policy = &binding.policy;
         self.partition.set_quota(policy.quota);
@@ -373,7 +409,14 @@ impl Namespace {
         self.has_origin.store(binding.origin.is_some(), Ordering::Relaxed);
         self.writes_through.store(policy.write_through, Ordering::Relaxed);
         self.early_refresh.store(policy.early_refresh_percent, Ordering::Relaxed);
+        self.bypass_until.store(bypass_millis(&binding), Ordering::Relaxed);
         self.max_value_bytes.store(policy.max_value_bytes, Ordering::Relaxed);
         *self.binding.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(binding);
     }
+}
+
+/// Until when a namespace with an origin is bypassed, in milliseconds; 0 for no bypass.
+fn bypass_millis(binding: &Binding) -> u64 {
+    let until = binding.policy.bypass_until.filter(|_| binding.origin.is_some());
+    until.map_or(0, Timestamp::as_millis)
 }

@@ -5,6 +5,7 @@ use std::ops::RangeInclusive;
 use std::sync::Arc;
 use std::time::Duration;
 
+use verax_core::content::{ContentRule, Damage};
 use verax_core::guard::RefusedReason;
 use verax_core::guard::lock::NotHeld;
 use verax_core::pattern::KeyPattern;
@@ -46,6 +47,14 @@ pub enum EngineError {
         limit: u64,
         /// The namespace.
         namespace: String,
+    },
+    /// The value breaks the namespace's content rule; nothing was stored.
+    #[error("the value must be {}, but it is not: {damage}", words_of(*rule))]
+    BrokenContent {
+        /// The rule.
+        rule: ContentRule,
+        /// Where and why.
+        damage: Damage,
     },
     /// The entry does not fit into the memory limit at all.
     #[error("{0}")]
@@ -98,6 +107,14 @@ pub enum EngineError {
     /// Overloaded; retry later.
     #[error(transparent)]
     Overloaded(#[from] Overload),
+}
+
+fn words_of(rule: ContentRule) -> &'static str {
+    match rule {
+        ContentRule::Any => "of any bytes",
+        ContentRule::Text => "UTF-8 text",
+        ContentRule::Json => "valid JSON",
+    }
 }
 
 /// When to try again, for people.

@@ -90,6 +90,7 @@ fn part(
     now: &CounterReading,
     before: &CounterReading,
     seconds: f64,
+    at: Timestamp,
 ) -> Part {
     let reads = now.reads - before.reads;
     // A negative entry is a hit, too.
@@ -112,6 +113,7 @@ fn part(
         origin_latency: latency(&origin_counts),
         entries: usage.entries,
         bytes: usage.bytes,
+        bypass_seconds_left: namespace.bypass_left(at).map(|left| left.as_secs_f64()),
     };
     Part { namespace, sample, hits: hit_counts, origin: origin_counts }
 }
@@ -131,7 +133,7 @@ impl Live {
         for (namespace, statistics) in observed {
             let (id, reading) = (namespace.id(), statistics.reading());
             let old = before.readings.remove(&id).unwrap_or_default();
-            parts.push(part(namespace, &reading, &old, length.as_secs_f64()));
+            parts.push(part(namespace, &reading, &old, length.as_secs_f64(), situation.at));
             readings.insert(id, reading);
         }
         before.readings = readings;
@@ -211,6 +213,7 @@ fn rows(parts: &[&Part]) -> (Vec<NamespaceSample>, Option<NamespaceSample>) {
             origin_latency: None,
             entries: sum(|s| s.entries),
             bytes: sum(|s| s.bytes),
+            bypass_seconds_left: None,
         });
         shown.truncate(MAX_ROWS);
         shown.sort_by(|a, b| (&a.tenant, &a.name).cmp(&(&b.tenant, &b.name)));

@@ -48,6 +48,9 @@ pub enum OriginError {
         /// The maximum size of a response.
         limit: u64,
     },
+    /// Its value is not what the namespace may store.
+    #[error("the origin's value cannot be used: {0}")]
+    Damaged(String),
     /// The response is not HTTP, or was cut off.
     #[error("the origin at {url} did not answer with a complete HTTP response: {reason}")]
     Garbled {
@@ -102,6 +105,7 @@ impl OriginError {
             Self::Status { .. } => "status",
             Self::TooLarge { .. } | Self::TooManyRows { .. } => "too-large",
             Self::Garbled { .. } => "garbled",
+            Self::Damaged(_) => "damaged",
             Self::CircuitOpen { .. } => "circuit-open",
             Self::Busy => "busy",
             Self::KeyMismatch(_) => "key-mismatch",
@@ -134,7 +138,9 @@ impl OriginError {
             Self::Garbled { .. } => {
                 "the origin did not answer with a complete HTTP response".into()
             }
-            Self::CircuitOpen { .. } | Self::Busy | Self::ReadOnly => self.to_string(),
+            Self::CircuitOpen { .. } | Self::Busy | Self::ReadOnly | Self::Damaged(_) => {
+                self.to_string()
+            }
             Self::KeyMismatch(reason) => {
                 format!("the key does not match the origin's URL template: {reason}")
             }

@@ -144,10 +144,15 @@ impl Failure {
             EngineError::RefillAbandoned => FailureKind::RefillAbandoned,
             EngineError::NotHeld(_) => FailureKind::NotHeld,
             EngineError::QuotaExceeded { .. } => FailureKind::QuotaExceeded,
+            EngineError::BrokenContent { .. } => FailureKind::BrokenContent,
             EngineError::Overloaded(_) => FailureKind::Overloaded,
         };
         let failure = Self::new(kind, error.to_string());
         match error {
+            EngineError::BrokenContent { rule, damage } => failure
+                .with("content", rule.name())
+                .with("line", damage.line)
+                .with("column", damage.column),
             EngineError::ValueTooLarge { limit, .. } => failure.with("limit_bytes", *limit),
             EngineError::QuotaExceeded { retry_after: Some(wait), .. } => {
                 failure.retry_after(*wait)

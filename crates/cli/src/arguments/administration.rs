@@ -72,6 +72,15 @@ pub(crate) struct PolicyFlags {
     /// The largest value, such as 512KiB [default for a new namespace: 1MiB]
     #[arg(long, value_parser = size, value_name = "SIZE")]
     pub(crate) max_value: Option<u64>,
+    /// The shortest max-age that a caller may give an entry
+    #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
+    pub(crate) shortest_max_age: Option<Duration>,
+    /// The longest max-age that a caller may give an entry
+    #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
+    pub(crate) longest_max_age: Option<Duration>,
+    /// What every value must be: any, text (UTF-8) or json
+    #[arg(long, value_name = "any|text|json")]
+    pub(crate) content: Option<String>,
     /// Expire entries earlier by a random part of max-age, up to this percentage, so that they do
     /// not expire together
     #[arg(long, value_name = "PERCENT")]
@@ -137,6 +146,17 @@ pub(crate) enum NamespaceCommand {
         /// Stop reading through to an origin
         #[arg(long, conflicts_with = "origin")]
         no_origin: bool,
+    },
+    /// Read past the cache for a while: is it the cache?
+    Bypass {
+        /// The namespace, as TENANT/NAMESPACE
+        place: NamespacePath,
+        /// How long, at most a day
+        #[arg(long = "for", value_parser = length_of_time, value_name = "TIME", required_unless_present = "end")]
+        length: Option<Duration>,
+        /// End it now
+        #[arg(long, conflicts_with = "length")]
+        end: bool,
     },
     /// Delete a namespace and everything in it
     Delete {

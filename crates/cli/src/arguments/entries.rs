@@ -176,6 +176,18 @@ pub(crate) struct ClearOptions {
 }
 
 #[derive(Debug, Args)]
+pub(crate) struct CheckOptions {
+    /// The namespace, as TENANT/NAMESPACE
+    pub(crate) place: NamespacePath,
+    /// Only entries whose keys start with this
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) prefix: Option<String>,
+    /// Remove damaged entries, so that the next read refills them
+    #[arg(long)]
+    pub(crate) remove: bool,
+}
+
+#[derive(Debug, Args)]
 pub(crate) struct WatchOptions {
     /// Stop after this many seconds
     #[arg(long, value_name = "N")]

@@ -69,6 +69,8 @@ pub(crate) enum Command {
     Show(EntryName),
     /// Remove every entry of a namespace, or those whose keys start with a prefix
     Clear(ClearOptions),
+    /// Check stored values, and remove damaged ones
+    Check(CheckOptions),
     /// Follow the service's figures, second by second
     Watch(WatchOptions),
     /// Tags that entries carry

@@ -1,7 +1,9 @@
 //! Namespaces, tokens, activity, sign-in links.
 
 use serde_json::json;
-use verax_api::{CreateNamespace, CreateToken, Namespace, OriginChoice, PolicyChange, RotateToken};
+use verax_api::{
+    CreateNamespace, CreateToken, Namespace, OriginChoice, Policy, PolicyChange, RotateToken,
+};
 use verax_client::Client;
 
 use super::entries::namespace as handle;
@@ -9,6 +11,9 @@ use crate::arguments::{NamespaceCommand, NamespacePath, NodeCommand, PolicyFlags
 use crate::failure::Failure;
 use crate::figures;
 use crate::output::{Output, confirm, table};
+
+/// The longest max-age that there is, in seconds.
+const TEN_YEARS: f64 = 315_360_000.0;
 
 /// Seconds as people write them: whole ones without a point.
 fn seconds(number: f64) -> String {
@@ -29,6 +34,9 @@ fn policy_of(flags: PolicyFlags) -> PolicyChange {
         max_age_seconds: seconds(flags.lifetime.max_age),
         stale_while_revalidate_seconds: seconds(flags.lifetime.stale_while_revalidate),
         stale_if_error_seconds: seconds(flags.lifetime.stale_if_error),
+        shortest_max_age_seconds: seconds(flags.shortest_max_age),
+        longest_max_age_seconds: seconds(flags.longest_max_age),
+        content: flags.content,
         jitter_percent: flags.jitter,
         negative_max_age_seconds: seconds(flags.negative_max_age),
         early_refresh_percent: flags.early_refresh,
@@ -36,6 +44,7 @@ fn policy_of(flags: PolicyFlags) -> PolicyChange {
         max_value_bytes: flags.max_value,
         reserve_bytes: flags.reserve,
         cap_bytes: flags.cap.map(|limit| limit.0),
+        bypass_seconds: None,
         max_entries: flags.max_entries.map(|limit| limit.0),
         requests_per_second: flags.max_request_rate.map(|limit| limit.0),
         bytes_per_second: flags.max_byte_rate.map(|limit| limit.0),
@@ -79,6 +88,22 @@ pub(super) fn none_or(figure: Option<String>) -> String {
     figure.unwrap_or_else(|| "–".into())
 }
 
+/// Whether reads go past the cache.
+fn bypass(policy: &Policy) -> String {
+    let until = policy.bypass_until.filter(|until| *until > jiff::Timestamp::now());
+    until.map_or_else(|| "off".to_owned(), |until| format!("UNTIL {}", moment(until)))
+}
+
+/// The bounds of the max-age that callers give.
+fn bounds(policy: &Policy) -> String {
+    let (shortest, longest) = (policy.shortest_max_age_seconds, policy.longest_max_age_seconds);
+    match (shortest > 0.0, longest < TEN_YEARS) {
+        (false, false) => "–".to_owned(),
+        (_, true) => format!("{} to {}", seconds(shortest), seconds(longest)),
+        (true, false) => format!("{} or more", seconds(shortest)),
+    }
+}
+
 fn namespace_lines(n: &Namespace) -> String {
     let origin = n.policy.origin.as_ref().map_or_else(
         || "– (services refill the entries)".to_owned(),
@@ -90,12 +115,15 @@ fn namespace_lines(n: &Namespace) -> String {
         ("entries", figures::count(n.usage.entries)),
         ("memory", figures::bytes(n.usage.bytes)),
         ("max-age", seconds(policy.max_age_seconds)),
+        ("bounds of max-age", bounds(policy)),
         ("stale-while-revalidate", seconds(policy.stale_while_revalidate_seconds)),
         ("stale-if-error", seconds(policy.stale_if_error_seconds)),
         ("jitter", format!("{} %", policy.jitter_percent)),
         ("negative max-age", seconds(policy.negative_max_age_seconds)),
         ("early refresh", early(policy.early_refresh_percent)),
         ("write-through", if policy.write_through { "on" } else { "off" }.to_owned()),
+        ("bypass", bypass(policy)),
+        ("content", policy.content.clone()),
         ("max value", figures::bytes(policy.max_value_bytes)),
         ("reserve", figures::bytes(policy.reserve_bytes)),
         ("cap", figures::bytes_or_none(policy.cap_bytes)),
@@ -151,6 +179,20 @@ pub(super) async fn namespace(
             }
             let namespace = handle(verax, &place)?.change(&change).await?;
             output.answer(&namespace, |n| format!("changed\n{}", namespace_lines(n)))
+        }
+        NamespaceCommand::Bypass { place, length, end: _ } => {
+            let seconds = length.map_or(0.0, |length| length.as_secs_f64());
+            let change = PolicyChange { bypass_seconds: Some(seconds), ..Default::default() };
+            let namespace = handle(verax, &place)?.change(&change).await?;
+            output.answer(&namespace, |n| match n.policy.bypass_until {
+                Some(until) => format!(
+                    "reads of {}/{} go to the origin until {}",
+                    n.tenant,
+                    n.name,
+                    moment(until)
+                ),
+                None => format!("reads of {}/{} come from the cache", n.tenant, n.name),
+            })
         }
         NamespaceCommand::Delete { place, yes } => {
             let namespace = handle(verax, &place)?;

@@ -3,6 +3,7 @@
 mod activity;
 mod administration;
 mod batches;
+mod check;
 mod counters;
 mod drills;
 mod entries;
@@ -68,6 +69,7 @@ pub(crate) async fn run(command: Command, connection: &Connection) -> Result<(),
         Command::List(options) => entries::list(&verax, output, options).await,
         Command::Show(entry) => entries::show(&verax, output, entry).await,
         Command::Clear(options) => entries::clear(&verax, output, options).await,
+        Command::Check(options) => check::check(&verax, output, options).await,
         Command::Watch(options) => watch::watch(&verax, output, options).await,
         Command::Lock(command) => locks::lock(&verax, output, command).await,
         Command::Tenant(command) => tenants::tenant(&verax, output, command).await,

@@ -2,9 +2,10 @@
 
 use reqwest::Method;
 use verax_api::{
-    ActivityItem, CreateNamespace, CreateOrigin, CreateTenant, CreateToken, CreatedToken, ItemPage,
-    Items, LiveSession, Namespace as NamespaceInfo, Node, Origin, OriginChange, PolicyChange,
-    Ready, RotateToken, RotatedToken, SignInLink, Tenant, TenantQuotaChange, Token,
+    ActivityItem, CheckRequest, CheckStep, CreateNamespace, CreateOrigin, CreateTenant,
+    CreateToken, CreatedToken, ItemPage, Items, LiveSession, Namespace as NamespaceInfo, Node,
+    Origin, OriginChange, PolicyChange, Ready, RotateToken, RotatedToken, SignInLink, Tenant,
+    TenantQuotaChange, Token,
 };
 
 use crate::error::ClientError;
@@ -276,6 +277,18 @@ impl Namespace {
         let request = self.client().request(Method::PATCH, self.base().clone()).json(change);
         let response = self.client().send(request).await?;
         self.client().json(response).await
+    }
+
+    /// Checks some of its stored values, and removes damaged ones if that is wanted.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn check(&self, request: &CheckRequest) -> Result<CheckStep, ClientError> {
+        let mut url = self.base().clone();
+        if let Ok(mut path) = url.path_segments_mut() {
+            path.push("checks");
+        }
+        self.client().post(url, request).await
     }
 
     /// Deletes the namespace and everything in it.

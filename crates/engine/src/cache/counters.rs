@@ -20,7 +20,7 @@ impl Writer {
         amount: i64,
         cache_control: CacheControl,
     ) -> Result<Counted, AddError> {
-        let lifetime = cache_control.lifetime_or(self.lifetime());
+        let lifetime = self.lifetime_of(&cache_control);
         let add = |partition: &verax_core::Partition, now| {
             partition.add(key, amount, lifetime, now).map(Attempt::Changed)
         };

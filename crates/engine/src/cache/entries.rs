@@ -44,7 +44,8 @@ impl Namespace {
             let max_age = request.cache_control.max_age.unwrap_or(usual);
             return Ok(Entry::negative(max_age, now).with_tags(request.tags));
         }
-        let lifetime = request.cache_control.lifetime_or(self.lifetime());
+        self.check_content(&request.value)?;
+        let lifetime = self.lifetime_of(&request.cache_control);
         Ok(Entry::new(request.value, request.media_type, lifetime, now).with_tags(request.tags))
     }
 }
@@ -115,7 +116,7 @@ impl Writer {
         cache_control: CacheControl,
         condition: &Precondition,
     ) -> Result<Option<EntryRef>, EngineError> {
-        let lifetime = cache_control.lifetime_or(self.lifetime());
+        let lifetime = self.lifetime_of(&cache_control);
         let set = |partition: &Partition, now| {
             let found = partition.set_lifetime_if(key.as_str(), lifetime, condition, now);
             let found = found.map_err(|_| EngineError::ConditionFailed)?;

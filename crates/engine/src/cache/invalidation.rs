@@ -38,6 +38,12 @@ impl Watchers {
         let _ = sender.send(invalidated);
     }
 
+    /// Tells all watchers to drop their near copies, although nothing has changed.
+    pub(crate) fn drop_near_copies(&self) {
+        // Nobody may be watching.
+        let _ = self.0.get().map(|sender| sender.send(Invalidated::All));
+    }
+
     pub(super) fn watch(&self) -> broadcast::Receiver<Invalidated> {
         self.0.get_or_init(|| broadcast::Sender::new(MAX_PENDING)).subscribe()
     }

@@ -2,6 +2,7 @@
 
 mod batches;
 mod change;
+mod check;
 mod counters;
 mod entries;
 mod invalidation;
@@ -19,6 +20,7 @@ mod write_turns;
 mod written;
 
 pub use batches::{BatchAccess, MAX_BATCH_OPERATIONS, Operation, Outcome};
+pub use check::{CheckStep, DamagedEntry};
 pub use entries::MAX_PAGE_ENTRIES;
 pub(crate) use invalidation::Watchers;
 pub use invalidation::{Invalidated, InvalidationWatch};

@@ -64,6 +64,8 @@ pub struct Refill {
     pub stored: bool,
     /// How long the origin read took.
     pub origin_took: Duration,
+    /// Whether the cache was bypassed.
+    pub bypassed: bool,
 }
 
 /// The result of a read.
@@ -80,6 +82,15 @@ pub struct ReadResult {
 }
 
 impl ReadResult {
+    /// Marks it as read past the cache. Nobody may keep a copy of it meanwhile.
+    fn bypassing(mut self) -> Self {
+        if let Source::Origin(refill) | Source::Joined(refill) = &mut self.source {
+            refill.bypassed = true;
+        }
+        self.time_left = None;
+        self
+    }
+
     /// The size of its value, in bytes.
     pub fn size(&self) -> usize {
         self.entry.value.len()
@@ -196,9 +207,12 @@ impl Namespace {
     async fn answer(
         self: &Arc<Self>,
         key: &Key,
-        options: ReadOptions,
+        mut options: ReadOptions,
     ) -> Result<Option<ReadResult>, EngineError> {
         let now = self.engine().now();
+        // Who asks for the cache alone looks into it.
+        let bypassed = self.is_bypassed(now) && !options.only_if_cached;
+        options.refresh |= bypassed;
         let found = match options.refresh {
             true => None,
             false => self.partition().get(key.as_str(), now),
@@ -232,7 +246,10 @@ impl Namespace {
         }
         let unless_fresh = !options.refresh;
         match self.refill_and_wait(key, unless_fresh, options.trace).await {
-            Ok((refilled, joined)) => self.refilled(refilled, joined).map(Some),
+            Ok((refilled, joined)) => {
+                let read = self.refilled(refilled, joined)?;
+                Ok(Some(if bypassed { read.bypassing() } else { read }))
+            }
             Err(error) => self.kept_on_error(kept, error),
         }
     }
@@ -242,7 +259,8 @@ impl Namespace {
         refilled: Refilled,
         joined: bool,
     ) -> Result<ReadResult, EngineError> {
-        let refill = Refill { stored: refilled.stored, origin_took: refilled.origin_took };
+        let (stored, origin_took) = (refilled.stored, refilled.origin_took);
+        let refill = Refill { stored, origin_took, bypassed: false };
         let now = self.engine().now();
         let time_left = match refilled.entry.freshness(now) {
             Freshness::Fresh(left) => Some(left),

@@ -106,6 +106,11 @@ impl Namespace {
             true => Err(OriginError::TooLarge { url: "this namespace".into(), limit: largest }),
             false => Ok(value),
         });
+        // What the namespace must not have is no value of the origin either: a copy may be served.
+        let outcome = outcome.and_then(|value| match self.check_content(&value.value) {
+            Ok(()) => Ok(value),
+            Err(error) => Err(OriginError::Damaged(error.to_string())),
+        });
         let mut outcome = outcome.map_err(Arc::new).map(|value| {
             // No caller may keep a copy of a value that must not be stored.
             let lifetime = if value.no_store { Lifetime::default() } else { self.lifetime() };

@@ -38,6 +38,9 @@ pub(crate) fn policy_detail(policy: &NamespacePolicy) -> Value {
         "max_age_seconds": policy.lifetime.max_age.as_secs_f64(),
         "stale_while_revalidate_seconds": policy.lifetime.stale_while_revalidate.as_secs_f64(),
         "stale_if_error_seconds": policy.lifetime.stale_if_error.as_secs_f64(),
+        "shortest_max_age_seconds": policy.shortest_max_age.as_secs_f64(),
+        "longest_max_age_seconds": policy.longest_max_age.as_secs_f64(),
+        "content": policy.content.name(),
         "jitter_percent": policy.jitter_percent,
         "max_value_bytes": policy.max_value_bytes,
         "reserve_bytes": policy.quota.reserve,
@@ -48,6 +51,7 @@ pub(crate) fn policy_detail(policy: &NamespacePolicy) -> Value {
         "negative_max_age_seconds": policy.negative_max_age.as_secs_f64(),
         "early_refresh_percent": policy.early_refresh_percent,
         "write_through": policy.write_through,
+        "bypass_until_ms": policy.bypass_until.map(Timestamp::as_millis),
         "origin": policy.origin.as_ref().map(|o| o.origin.as_str()),
         "key_pattern": policy.origin.as_ref().map(|o| o.key_pattern.to_string()),
     })

@@ -11,7 +11,7 @@ use axum::response::{IntoResponse, Response};
 use bytes::{Bytes, BytesMut};
 use http_body_util::BodyExt;
 use serde::Deserialize;
-use verax_api::{EntryPage, EntrySummary};
+use verax_api::{CheckRequest, CheckStep, EntryPage, EntrySummary};
 use verax_core::store::{ListedEntry, Position};
 use verax_core::{Freshness, Key, Precondition, Timestamp};
 use verax_engine::EngineError;
@@ -24,7 +24,7 @@ use crate::http::authenticated::Authenticated;
 use crate::http::entry_fields::{
     cache_control, describe_entry, entry_condition, permit_of, put_request, read_options, trace_of,
 };
-use crate::http::extract::{NamespacePath, Query, WithKey};
+use crate::http::extract::{Json, NamespacePath, Query, WithKey};
 use crate::http::values::{failed_read, miss, with_value};
 
 /// A body that stalls for this long is abandoned.
@@ -257,6 +257,22 @@ pub(crate) struct ListQuery {
     cursor: Option<String>,
     /// The maximum number of entries on the page, 1 to 1000; default 100.
     limit: Option<usize>,
+}
+
+/// Check stored values, some in each step, and remove damaged ones if that is wanted.
+#[cfg_attr(test, utoipa::path(
+    post, path = "/v1/tenants/{tenant}/namespaces/{namespace}/checks", tag = "entries",
+    params(("tenant" = String, Path), ("namespace" = String, Path)), request_body = CheckRequest,
+    responses((status = 200, body = CheckStep), (status = 422, body = verax_api::Problem))
+))]
+pub(crate) async fn check(
+    State(service): State<Arc<Service>>,
+    Authenticated(caller): Authenticated,
+    NamespacePath(tenant, namespace): NamespacePath,
+    Json(request): Json<CheckRequest>,
+) -> Result<axum::Json<CheckStep>> {
+    let place = (&tenant, &namespace);
+    Ok(axum::Json(service.control().check_values(&caller, place, &request).await?))
 }
 
 /// List entries, page by page; each page is in the order of its keys.

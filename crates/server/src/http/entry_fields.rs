@@ -290,7 +290,8 @@ impl fmt::Display for CacheStatus<'_> {
                 write!(f, "verax; fwd=stale; ttl=-{}; detail=stale-if-error", past(since))
             }
             Source::Origin(refill) | Source::Joined(refill) => {
-                f.write_str("verax; fwd=uri-miss; fwd-status=200")?;
+                let why = if refill.bypassed { "bypass" } else { "uri-miss" };
+                write!(f, "verax; fwd={why}; fwd-status=200")?;
                 if let Some(time) = self.0.time_left.filter(|_| refill.stored) {
                     write!(f, "; ttl={}", left(time))?;
                 }

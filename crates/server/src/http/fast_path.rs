@@ -75,6 +75,9 @@ impl<'r> PlainGet<'r> {
 pub(crate) fn answer(service: &Service, get: &PlainGet<'_>) -> Option<Response> {
     let PlainGet { started, reader, key, .. } = get;
     let now = service.engine().now();
+    if reader.is_bypassed(now) {
+        return None;
+    }
     // Only the entry is taken under the store's lock; its header fields are written afterwards.
     let mut found = None;
     reader.cached(key, now, |visited: &EntryView<'_>, _| {

@@ -50,6 +50,7 @@ pub(super) fn router(service: Arc<Service>) -> Router {
         // An empty key would otherwise look like an unknown path.
         .route(NO_KEY, get(entries::no_key).put(entries::no_key).delete(entries::no_key))
         .route(ENTRIES, get(entries::list).delete(entries::clear))
+        .route("/v1/tenants/{tenant}/namespaces/{namespace}/checks", post(entries::check))
         .route(
             NAMESPACE,
             get(administration::namespace)

@@ -29,6 +29,7 @@ impl Session {
         if let Some(Opened { reads: Ok(reader), .. }) = opened
             && !flags.refresh
             && !flags.stale_if_error
+            && (flags.only_if_cached || !reader.is_bypassed(hits.begin(&self.service)))
         {
             let (outbox, now) = (&mut self.outbox, hits.begin(&self.service));
             let (mut busy, mut bytes) = (None, 0);

@@ -7,9 +7,11 @@ use diesel::result::Error;
 use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
+use verax_core::lifetime::MAX_LIFETIME;
 use verax_core::traffic::TrafficQuota;
 use verax_core::{
-    KeyPattern, Lifetime, Name, NamespaceId, NamespacePolicy, OriginBinding, Quota, Timestamp,
+    ContentRule, KeyPattern, Lifetime, Name, NamespaceId, NamespacePolicy, OriginBinding, Quota,
+    Timestamp,
 };
 
 use super::columns::{millis, read_json, read_name, write_json};
@@ -48,6 +50,10 @@ struct Settings {
     write_through: bool,
     max_entries: u64,
     traffic: TrafficQuota,
+    shortest_max_age_ms: u64,
+    longest_max_age_ms: u64,
+    content: ContentRule,
+    bypass_until: Option<Timestamp>,
 }
 
 impl Default for Settings {
@@ -59,6 +65,10 @@ impl Default for Settings {
             write_through: false,
             max_entries: u64::MAX,
             traffic: TrafficQuota::default(),
+            shortest_max_age_ms: 0,
+            longest_max_age_ms: millis(MAX_LIFETIME),
+            content: ContentRule::Any,
+            bypass_until: None,
         }
     }
 }
@@ -110,6 +120,10 @@ impl PolicyColumns {
                 write_through: policy.write_through,
                 max_entries: policy.quota.entries,
                 traffic: policy.traffic,
+                shortest_max_age_ms: millis(policy.shortest_max_age),
+                longest_max_age_ms: millis(policy.longest_max_age),
+                content: policy.content,
+                bypass_until: policy.bypass_until,
             }),
         })
     }
@@ -140,6 +154,10 @@ fn policy_of(row: &Row, origin: Option<String>) -> Result<NamespacePolicy, Recor
             entries: settings.max_entries,
         },
         traffic: settings.traffic,
+        shortest_max_age: Duration::from_millis(settings.shortest_max_age_ms),
+        longest_max_age: Duration::from_millis(settings.longest_max_age_ms),
+        content: settings.content,
+        bypass_until: settings.bypass_until,
         negative_max_age: Duration::from_millis(settings.negative_max_age_ms),
         early_refresh_percent: settings.early_refresh_percent,
         write_through: settings.write_through,

@@ -21,7 +21,7 @@ use verax_core::origin::{
     FAILURES, MAX_ENDPOINTS, MAX_LISTED, MAX_QUERY_BYTES, PAUSES_MS, QUEUES, READS_AT_ONCE,
     RESPONSE_BYTES, RETRY_PERCENTS, ROWS, TIMEOUTS_MS,
 };
-use verax_core::policy::{CAPS, MAX_ENTRIES, MAX_JITTER_PERCENT, MAX_VALUE_BYTES};
+use verax_core::policy::{CAPS, MAX_BYPASS, MAX_ENTRIES, MAX_JITTER_PERCENT, MAX_VALUE_BYTES};
 use verax_core::store::{MAX_RATE_COUNT, MAX_RATE_PERIOD};
 use verax_core::tenant_quota::{MAX_CONNECTIONS, MAX_NAMESPACES};
 use verax_core::traffic::MAX_PER_SECOND;
@@ -55,6 +55,9 @@ const TAG: &str = "^[ -~]{1,128}$";
 /// The pattern of [`Scope`](verax_core::access::Scope).
 const SCOPE: &str = "^(admin|(read|write|invalidate|lock|warm|load|observe|manage):[a-z]([a-z0-9-]{0,61}[a-z0-9])?(/[a-z]([a-z0-9-]{0,61}[a-z0-9])?)?)$";
 
+/// The pattern of [`ContentRule`](verax_core::ContentRule).
+const CONTENT: &str = "^(any|text|json)$";
+
 /// The pattern of conditions: lists of entity tags (RFC 9110, section 8.8.3).
 const ENTITY_TAGS: &str = r#"^(\*|(W/)?"[!#-~]*"( *, *(W/)?"[!#-~]*")*)$"#;
 
@@ -78,6 +81,10 @@ pub(super) fn members() -> Vec<(&'static str, &'static str, Bounds)> {
         ("PolicyChange", "stale_while_revalidate_seconds", lifetime()),
         ("PolicyChange", "stale_if_error_seconds", lifetime()),
         ("PolicyChange", "negative_max_age_seconds", lifetime()),
+        ("PolicyChange", "shortest_max_age_seconds", lifetime()),
+        ("PolicyChange", "longest_max_age_seconds", lifetime()),
+        ("PolicyChange", "content", Pattern(CONTENT)),
+        ("PolicyChange", "bypass_seconds", Seconds(Duration::ZERO..=MAX_BYPASS)),
         ("PolicyChange", "jitter_percent", percent(MAX_JITTER_PERCENT.into())),
         ("PolicyChange", "early_refresh_percent", percent(MAX_FACTOR.into())),
         ("PolicyChange", "max_value_bytes", Whole(1..=MAX_VALUE_BYTES)),

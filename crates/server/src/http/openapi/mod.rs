@@ -18,7 +18,7 @@ use crate::http::{
 #[openapi(
     info(title = "Verax", description = "A shared cache as a service."),
     paths(
-        entries::read, entries::put, entries::change_lifetime, entries::delete, entries::list, entries::clear,
+        entries::read, entries::put, entries::change_lifetime, entries::delete, entries::list, entries::check, entries::clear,
         batches::batch, tags::invalidate, counters::add, rate_limits::acquire,
         permits::acquire, permits::release, permits::list,
         locks::acquire, locks::show, locks::renew, locks::release, locks::list,
