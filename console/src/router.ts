@@ -2,6 +2,7 @@
 import type { Component } from 'svelte';
 import { createRouter, type Routes } from 'sv-router';
 import type { pages } from './lib/pages';
+import { provideRoute } from './lib/route';
 import Access from './pages/Access.svelte';
 import Activity from './pages/Activity.svelte';
 import Drills from './pages/Drills.svelte';
@@ -31,4 +32,11 @@ const routes: Routes = {
   '*': NoSuchPage,
 };
 
-export const { navigate, route } = createRouter(routes);
+const router = createRouter(routes);
+
+export const { route } = router;
+
+provideRoute({
+  parameters: () => router.route.params,
+  navigate: (path) => void router.navigate(path),
+});

@@ -3,8 +3,8 @@
   import { api, messageOf, type Namespace, type Origin, type Policy, type PolicyChange } from '../lib/api';
   import * as format from '../lib/format';
   import * as quantities from '../lib/quantities';
+  import { goTo, pathParameter } from '../lib/route';
   import { feed, signed } from '../lib/session.svelte';
-  import { navigate, route } from '../router';
   import Chart from '../components/Chart.svelte';
   import Dialog from '../components/Dialog.svelte';
   import Field from '../components/Field.svelte';
@@ -12,8 +12,8 @@
   import Problem from '../components/Problem.svelte';
   import Use from '../components/Use.svelte';
 
-  const params = route.params as { tenant: string; namespace: string };
-  const { tenant, namespace: name } = params;
+  const tenant = pathParameter('tenant');
+  const name = pathParameter('namespace');
   const path = `${tenant}/${name}`;
 
   let namespace = $state.raw<Namespace | null>(null);
@@ -27,9 +27,9 @@
   let prefix = $state('');
   let sure = $state('');
 
-  const bypassLeft = $derived(mine.at(-1)?.bypass_seconds_left ?? 0);
   const mayManage = $derived(signed.may('manage', tenant, name));
   const mine = $derived(feed.samples.map((s) => s.namespaces.find((n) => n.tenant === tenant && n.name === name)));
+  const bypassLeft = $derived(mine.at(-1)?.bypass_seconds_left ?? 0);
   const x = $derived(feed.samples.map((s) => Date.parse(s.at) / 1000));
   const reads = $derived(mine.map((n) => n?.reads_per_second ?? null));
   const calls = $derived(mine.map((n) => n?.origin_calls_per_second ?? null));
@@ -281,7 +281,7 @@
   onaction={async () => {
     if (sure !== name) throw new quantities.InvalidField(`Write ${name} to delete it.`);
     await api.deleteNamespace(tenant, name);
-    void navigate('/tenants');
+    goTo('/tenants');
   }}
 >
   <p class="mb-3">Its {format.count(namespace?.usage.entries ?? 0)} entries, its policy and the scopes of tokens in it go with it.</p>

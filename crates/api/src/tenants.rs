@@ -165,8 +165,8 @@ pub struct PolicyChange {
     /// Whether writes go to the origin first, by PUT and DELETE; false by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub write_through: Option<bool>,
-    /// For how long from now reads go to the origin as if there were no cache, at most a day; 0 ends
-    /// it.
+    /// For how long from now reads go to the origin as if there were no cache, at most a day; 0
+    /// ends it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub bypass_seconds: Option<f64>,
     /// The origin of missing values; `null` unbinds it.

@@ -9,8 +9,8 @@ use crate::control::Control;
 use crate::error::ControlError;
 
 impl Control {
-    /// Checks some of a namespace's values, from the cursor of the previous step on, and removes the
-    /// damaged ones if that is wanted.
+    /// Checks some of a namespace's values, from the cursor of the previous step on, and removes
+    /// the damaged ones if that is wanted.
     ///
     /// # Errors
     /// [`ControlError`]: a scope, the namespace, or the cursor.

@@ -68,8 +68,8 @@ impl Control {
         found.ok_or_else(|| ControlError::Unknown(Subject::Tenant(name.to_string())))
     }
 
-    /// Changes parts of a tenant's quota, if its version is one that `expected` names. It applies to
-    /// what begins after it; entries above it go bit by bit.
+    /// Changes parts of a tenant's quota, if its version is one that `expected` names. It applies
+    /// to what begins after it; entries above it go bit by bit.
     ///
     /// # Errors
     /// [`ControlError`]: the scope, the tenant, the quota, or the records.

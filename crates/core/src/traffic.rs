@@ -1,9 +1,9 @@
 //! How much may pass in a second: requests and bytes, of a namespace or of a tenant.
 //!
-//! A [`Throttle`] is a GCRA (the generic cell rate algorithm, ITU-T I.371) in one atomic number: the
-//! moment until which what has passed is paid for. It allows a burst of one second. What is known
-//! only afterwards, such as the bytes of a value, is charged without a check, and what follows waits
-//! until it is paid for.
+//! A [`Throttle`] is a GCRA (the generic cell rate algorithm, ITU-T I.371) in one atomic number:
+//! the moment until which what has passed is paid for. It allows a burst of one second. What is
+//! known only afterwards, such as the bytes of a value, is charged without a check, and what
+//! follows waits until it is paid for.
 
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;

@@ -64,8 +64,8 @@ async fn a_refusal_over_http_tells_where_the_value_is_damaged() {
     assert_eq!(members, (&kind, &json!(1), &json!(5), &json!("json")), "{problem}");
 }
 
-/// The whole story: a stored value is damaged, which breaks a page; it is found and removed, and the
-/// next read refills it.
+/// The whole story: a stored value is damaged, which breaks a page; it is found and removed, and
+/// the next read refills it.
 #[tokio::test(flavor = "multi_thread")]
 async fn damaged_values_are_found_removed_and_refilled() {
     let verax = started();

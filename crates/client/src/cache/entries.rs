@@ -278,8 +278,8 @@ impl Cache {
         outcome
     }
 
-    /// Removes every entry of the namespace, which needs the right to invalidate; returns the number
-    /// of entries removed.
+    /// Removes every entry of the namespace, which needs the right to invalidate; returns the
+    /// number of entries removed.
     ///
     /// # Errors
     /// [`ClientError`].

@@ -262,8 +262,8 @@ impl Control {
         Ok(())
     }
 
-    /// The latest runs of a kind that the caller may start, newest first: all active ones, and those
-    /// of earlier processes while the records are available.
+    /// The latest runs of a kind that the caller may start, newest first: all active ones, and
+    /// those of earlier processes while the records are available.
     pub async fn recent_runs<R: Run>(&self, caller: &Caller) -> Vec<R> {
         let known: Vec<(u64, R)> = R::table(self)
             .all()

@@ -2,8 +2,8 @@
 
 use std::sync::atomic::{AtomicU64, Ordering};
 
-/// A limit on bytes or entries. When it is lowered below the current use, nobody waits for the excess to go:
-/// the use shrinks little by little and never grows meanwhile.
+/// A limit on bytes or entries. When it is lowered below the current use, nobody waits for the
+/// excess to go: the use shrinks little by little and never grows meanwhile.
 #[derive(Debug)]
 pub(super) struct Bound {
     limit: AtomicU64,

@@ -110,8 +110,8 @@ impl MemoryBudget {
         self.limit.shrunk_to(self.used());
     }
 
-    /// Evicts entries of the tenant furthest over what it is guaranteed, until another one is as far
-    /// over or the total falls to `target`; returns whether there was one.
+    /// Evicts entries of the tenant furthest over what it is guaranteed, until another one is as
+    /// far over or the total falls to `target`; returns whether there was one.
     fn take_from_others(&self, target: u64) -> bool {
         let mut excess: Vec<_> = self
             .tenants()

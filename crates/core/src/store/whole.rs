@@ -23,7 +23,8 @@ const SHRINK_STEP: u64 = 256 << 10;
 /// use verax_core::{Entry, Key, Lifetime, NamespaceId, Timestamp};
 ///
 /// let store = Store::new(64 << 20);
-/// let boards = store.open(NamespaceId(1), Quota { reserve: 8 << 20, cap: 32 << 20, ..Quota::default() });
+/// let quota = Quota { reserve: 8 << 20, cap: 32 << 20, ..Quota::default() };
+/// let boards = store.open(NamespaceId(1), quota);
 /// let (key, now) = (Key::new("board/aldermouth")?, Timestamp::from_millis(0));
 ///
 /// let entry = Entry::new("[]", "application/json", Lifetime::of(Duration::from_secs(30)), now);
@@ -58,9 +59,9 @@ impl Store {
         self.open_in(&self.tenant(Quota::default()), namespace, quota)
     }
 
-    /// An empty partition for a namespace of a tenant. The identity is for logs: opening a namespace
-    /// twice makes two independent partitions, so the caller must keep it. Its memory is freed when
-    /// the last holder drops it.
+    /// An empty partition for a namespace of a tenant. The identity is for logs: opening a
+    /// namespace twice makes two independent partitions, so the caller must keep it. Its memory is
+    /// freed when the last holder drops it.
     pub fn open_in(
         &self,
         tenant: &Arc<TenantMemory>,

@@ -51,8 +51,8 @@ pub struct Activity {
     pub detail: Value,
 }
 
-/// Which activity is wanted: what fits every part that is given. Texts match anywhere, without regard
-/// to case.
+/// Which activity is wanted: what fits every part that is given. Texts match anywhere, without
+/// regard to case.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ActivityFilter {
     /// Of this tenant.
