@@ -108,7 +108,8 @@
           },
           {
             ...axis,
-            size: 74,
+            // 20 pixels for the tick and gap, and what the longest text takes at 12 pixels.
+            size: (_, texts) => Math.max(74, 20 + 7.5 * Math.max(0, ...(texts ?? []).map((text) => text.length))),
             splits: logarithmic ? (_, __, low, high) => powersOfTen(low, high) : undefined,
             values: (_, splits) => splits.map((v) => (v === null ? '' : write(v))),
           },

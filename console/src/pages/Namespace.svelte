@@ -34,6 +34,9 @@
   const reads = $derived(mine.map((n) => n?.reads_per_second ?? null));
   const calls = $derived(mine.map((n) => n?.origin_calls_per_second ?? null));
 
+  /** The service's own bound of every time: as good as none. */
+  const LONGEST_SECONDS = 3650 * 24 * 3600;
+
   interface Part {
     part: keyof Policy & string;
     label: string;
@@ -63,7 +66,7 @@
 
   const write = {
     size: (n: unknown) => (typeof n === 'number' ? format.bytes(n) : format.NONE),
-    time: (n: unknown) => format.time(Number(n)),
+    time: (n: unknown) => (Number(n) >= LONGEST_SECONDS ? format.NONE : format.time(Number(n))),
     whole: (n: unknown) => (typeof n === 'number' ? format.count(n) : format.NONE),
   };
   const text = {
