@@ -56,20 +56,27 @@ impl ContentRule {
     pub fn check(self, value: &[u8]) -> Result<(), Damage> {
         match self {
             Self::Any => Ok(()),
-            Self::Text => std::str::from_utf8(value).map(drop).map_err(|error| {
-                let good = &value[..error.valid_up_to()];
-                let line = good.iter().filter(|byte| **byte == b'\n').count() + 1;
-                let begin = good.iter().rposition(|byte| *byte == b'\n').map_or(0, |at| at + 1);
-                Damage { line, column: good.len() - begin + 1, reason: "it is not UTF-8".into() }
-            }),
-            Self::Json => serde_json::from_slice::<IgnoredAny>(value).map(drop).map_err(|error| {
-                // The position is a part of its text, too.
-                let text = error.to_string();
-                let reason = text.split(" at line ").next().unwrap_or(&text).to_owned();
-                Damage { line: error.line(), column: error.column(), reason }
-            }),
+            Self::Text => text_of(value).map(drop),
+            // What is ignored while it is parsed is not checked for UTF-8, so that comes first.
+            Self::Json => {
+                serde_json::from_str::<IgnoredAny>(text_of(value)?).map(drop).map_err(|error| {
+                    // The position is a part of its text, too.
+                    let text = error.to_string();
+                    let reason = text.split(" at line ").next().unwrap_or(&text).to_owned();
+                    Damage { line: error.line(), column: error.column(), reason }
+                })
+            }
         }
     }
+}
+
+fn text_of(value: &[u8]) -> Result<&str, Damage> {
+    std::str::from_utf8(value).map_err(|error| {
+        let good = &value[..error.valid_up_to()];
+        let line = good.iter().filter(|byte| **byte == b'\n').count() + 1;
+        let begin = good.iter().rposition(|byte| *byte == b'\n').map_or(0, |at| at + 1);
+        Damage { line, column: good.len() - begin + 1, reason: "it is not UTF-8".into() }
+    })
 }
 
 impl fmt::Display for ContentRule {
