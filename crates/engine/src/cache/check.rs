@@ -13,6 +13,9 @@ use crate::handle::{Deleter, Reader};
 /// How many entries one step checks.
 const STEP: usize = 10_000;
 
+/// After how many bytes others get their turn.
+const TURN_BYTES: usize = 1 << 20;
+
 /// A stored value that is damaged.
 #[derive(Debug, Clone)]
 pub struct DamagedEntry {
@@ -59,12 +62,19 @@ impl Reader {
     pub async fn check(&self, prefix: &str, from: Position) -> Result<CheckStep, EngineError> {
         let of_namespace = self.binding().policy.content;
         let mut step = CheckStep { next: Some(from), ..CheckStep::default() };
+        let mut unyielded = 0;
         while let Some(position) = step.next.filter(|_| (step.checked as usize) < STEP) {
             let now = self.engine().now();
             let listing = self.list(prefix, position, MAX_PAGE_ENTRIES, now)?;
             for listed in &listing.entries {
                 let found = &listed.found;
                 step.checked += 1;
+                // Neither many values nor large ones may block others.
+                unyielded += found.value().len();
+                if unyielded > TURN_BYTES {
+                    unyielded = 0;
+                    tokio::task::yield_now().await;
+                }
                 if found.is_negative() {
                     continue;
                 }
@@ -75,7 +85,6 @@ impl Reader {
                 }
             }
             step.next = listing.next;
-            // A large namespace must not block others.
             tokio::task::yield_now().await;
         }
         Ok(step)

@@ -1,6 +1,6 @@
 //! The transport of an HTTP connection. After a response that left some of its request's body
-//! unread, the connection lingers: closed at once, it would be reset, and the client could lose the
-//! response (RFC 9112, section 9.6).
+//! unread, the connection lingers: closed immediately, it would be reset, and the client could lose
+//! the response (RFC 9112, section 9.6).
 
 use std::io;
 use std::pin::Pin;
