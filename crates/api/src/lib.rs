@@ -14,6 +14,7 @@
 mod batches;
 mod check;
 mod counters;
+mod damage;
 mod drills;
 mod entries;
 mod failure;
@@ -28,6 +29,7 @@ mod problem;
 mod quotas;
 mod rate_limits;
 mod run;
+mod searches;
 mod tenants;
 mod tokens;
 mod waiting;
@@ -38,10 +40,11 @@ pub use batches::{
 };
 pub use check::{CheckRequest, CheckStep, DamagedValue};
 pub use counters::{AddRequest, Counter};
+pub use damage::{DamageOutcome, DamageReport, DamageReports, ReportDamage};
 pub use drills::{
     DrillEvent, DrillFigure, DrillRequest, DrillRun, DrillSide, DrillSpec, DrillTick,
 };
-pub use entries::{EntryPage, EntrySummary};
+pub use entries::{EntryPage, EntrySummary, Removal, SampleSize};
 pub use failure::FailureKind;
 pub use live::{Latency, LiveSample, NamespaceSample, Node, Ready};
 pub use load::{
@@ -62,6 +65,7 @@ pub use problem::{Problem, RETRY_AFTER_SECONDS};
 pub use quotas::{TenantQuota, TenantQuotaChange, TenantUsage};
 pub use rate_limits::{AcquireRate, RateLimit};
 pub use run::Run;
+pub use searches::{FoundEntry, SearchRequest, SearchStep};
 pub use tenants::{
     ActivityItem, CreateNamespace, CreateTenant, InvalidSeconds, Namespace, OriginChoice, Policy,
     PolicyChange, Tenant, Usage, duration_of,

@@ -1,6 +1,9 @@
 //! Hostile load from many connections: memory must stay within its margin, and a quiet tenant must
 //! barely notice.
 //!
+//! In the first half the hostile tenant has no quota. In the second half it has one, far below what
+//! it sends, which an administrator gives it while the load goes on.
+//!
 //! The service has this process to itself. Attackers and the quiet tenant have one each, which the
 //! system schedules as if they were on other machines: the attackers run when nobody else wants a
 //! processor, and the quiet tenant runs at once. Otherwise most of its latency would be the
@@ -19,8 +22,9 @@ use comfy_table::Table;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::task::JoinSet;
-use verax_api::PolicyChange;
+use verax_api::{PolicyChange, TenantQuotaChange};
 use verax_client::{CacheOptions, Client, ClientOptions, PutOptions};
+use verax_control::Expected;
 use verax_control::access::Caller;
 use verax_core::Name;
 use verax_core::access::Scope;
@@ -38,7 +42,11 @@ use crate::tables::{right_aligned, table};
 type Failure = Box<dyn std::error::Error + Send + Sync>;
 
 const LIMIT: u64 = 64 << 20;
+/// Half of them without a quota, half with [`QUOTA`].
 const SAMPLES: u32 = 6;
+
+/// Requests a second: less than a tenth of what the attackers send.
+const QUOTA: u64 = 5_000;
 
 /// How long the quiet tenant is measured alone, as a part of the whole.
 const ALONE_PART: u32 = 6;
@@ -331,6 +339,18 @@ async fn prepare(fixture: &Fixture) -> Result<(SocketAddr, String), Failure> {
     Ok((wire, hostile))
 }
 
+/// Gives the hostile tenant its quota, as an administrator does during an incident.
+async fn limit(fixture: &Fixture) -> Result<(), Failure> {
+    let quota = TenantQuotaChange {
+        requests_per_second: Some(Some(QUOTA)),
+        ..TenantQuotaChange::default()
+    };
+    let admin = Caller::service("benchmark", vec![Scope::Admin]);
+    let flood = Name::new("flood")?;
+    fixture.service.control().change_tenant(&admin, &flood, &quota, Expected::Any).await?;
+    Ok(())
+}
+
 /// Memory, and the quiet tenant's latency, beside hostile load.
 pub(crate) fn run(options: &Options) -> Result<Table, Failure> {
     let whole = Duration::from_secs_f64(options.soak_seconds);
@@ -338,6 +358,7 @@ pub(crate) fn run(options: &Options) -> Result<Table, Failure> {
     let service = Arc::clone(&fixture.service);
     let mut rows = table([
         "after",
+        "hostile tenant's quota",
         "requests sent",
         "in flight",
         "resident beyond the start",
@@ -352,12 +373,12 @@ pub(crate) fn run(options: &Options) -> Result<Table, Failure> {
         let times = time.as_secs_f64() / alone.as_secs_f64();
         format!("{:.2} ms ({times:.2} ×)", time.as_secs_f64() * 1_000.0)
     };
-    let mut row = |after: String, sent: String, resident, (p50, p99): (Duration, Duration)| {
+    let mut row = |[after, quota, sent]: [String; 3], resident, (p50, p99)| {
         let in_flight = mib(service.engine().in_flight().taken());
         let (p50, p99) = (shown(p50, alone.0), shown(p99, alone.1));
-        rows.add_row([after, sent, in_flight, mib(resident), p50, p99]);
+        rows.add_row([after, quota, sent, in_flight, mib(resident), p50, p99]);
     };
-    row("alone".into(), "0".into(), 0, alone);
+    row(["alone", "–", "0"].map(str::to_owned), 0, alone);
     let (at_start, started) = (resident()?, Instant::now());
     let mut attackers =
         Orders { wire, time: whole, token: hostile }.begin("hostile", RUNS_WHEN_IDLE)?;
@@ -370,15 +391,20 @@ pub(crate) fn run(options: &Options) -> Result<Table, Failure> {
             }
         })
     });
-    for _ in 0..SAMPLES {
+    for sample in 0..SAMPLES {
+        let limited = sample >= SAMPLES / 2;
+        if sample == SAMPLES / 2 {
+            fixture.runtime.block_on(limit(&fixture))?;
+        }
         let latency = measured(&own(whole / SAMPLES))?;
         let after = format!("{:.0} s", started.elapsed().as_secs_f64());
         let sent = sent.load(Ordering::Relaxed).to_string();
-        row(after, sent, resident()?.saturating_sub(at_start), latency);
+        let quota = if limited { format!("{QUOTA} requests/s") } else { "none".to_owned() };
+        row([after, quota, sent], resident()?.saturating_sub(at_start), latency);
     }
     attackers.wait()?;
     if let Some(counting) = counting {
         let _ = counting.join();
     }
-    Ok(right_aligned(rows, 0..6))
+    Ok(right_aligned(rows, 0..7))
 }

@@ -21,6 +21,7 @@ mod soak;
 mod steps;
 mod store_get;
 mod tables;
+mod views;
 mod waiters;
 mod wire_get;
 
@@ -66,7 +67,7 @@ enum Part {
 const SOAK: &str = "soak";
 const HOSTILE: &str = "hostile";
 
-const PARTS: [(&str, Part); 13] = [
+const PARTS: [(&str, Part); 14] = [
     ("memory", Part::Own(|_| memory::run())),
     ("wire-get", Part::Ratios(wire_get::run)),
     ("http-hit", Part::Ratios(http_hit::run)),
@@ -77,6 +78,7 @@ const PARTS: [(&str, Part); 13] = [
     ("expiry", Part::Own(|_| expiry::run())),
     ("steps", Part::Own(|_| steps::run())),
     ("growth", Part::Own(growth::run)),
+    ("views", Part::Own(|_| views::run())),
     ("eviction", Part::Own(|_| Ok(eviction::run()))),
     (SOAK, Part::Own(soak::run)),
     (HOSTILE, Part::Own(hostile::run)),

@@ -9,7 +9,7 @@ use comfy_table::Table;
 use nix::time::{ClockId, clock_gettime};
 use verax_core::guard::lock::{AcquireRequest, LockName, LockTable, SessionId};
 use verax_core::guard::{RefillLimits, RefillTable, Refiller, ShareLimits};
-use verax_core::store::Position;
+use verax_core::store::{EntryFilter, Position};
 use verax_core::{
     Entry, Key, Lifetime, NamespaceId, Partition, Precondition, Quota, Store, Tag, Timestamp,
 };
@@ -87,7 +87,7 @@ fn of_store(steps: &mut Steps) -> Result<(), Failure> {
     steps.take("a look over a listing that finds nothing, of 1,024 slots", 10, |_| {
         // A page looks at 64 times as many.
         let before = processor_time()?;
-        let page = partition.list("none", Position::default(), 100, at(0));
+        let page = partition.list(&EntryFilter::prefix("none"), Position::default(), 100, at(0));
         let all = processor_time()?.saturating_sub(before);
         assert!(page.entries.is_empty());
         std::hint::black_box(all);
@@ -97,7 +97,13 @@ fn of_store(steps: &mut Steps) -> Result<(), Failure> {
         *longest /= 64;
     }
     steps.take("a page of 1,000 entries", 100, |_| {
-        assert_eq!(partition.list("", Position::default(), 1_000, at(0)).entries.len(), 1_000);
+        assert_eq!(
+            partition
+                .list(&EntryFilter::default(), Position::default(), 1_000, at(0))
+                .entries
+                .len(),
+            1_000
+        );
         Ok(())
     })?;
     steps.take("a tag that a million entries carry is invalidated", 1, |_| {

@@ -41,6 +41,7 @@ pub use cache::{
 pub use error::ClientError;
 pub use http::administration::ActivityQuery;
 pub use http::answer::ReadResult;
+pub use http::browse::ListOptions;
 pub use http::connection::{Client, ClientOptions, DEFAULT_URL, DEFAULT_WIRE};
 pub use http::entries::Namespace;
 pub use http::permits::{PermitOptions, PermitOutcome};

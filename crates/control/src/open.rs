@@ -5,7 +5,7 @@ use std::sync::Arc;
 use verax_core::Name;
 use verax_core::access::Right;
 use verax_engine::cache::BatchAccess;
-use verax_engine::events::{LockEvent, RefillRecord};
+use verax_engine::events::{DamageRecord, LockEvent, RefillRecord};
 use verax_engine::{Clearer, Deleter, Locker, Manager, Namespace, Reader, Refiller, Writer};
 
 use crate::access::Caller;
@@ -175,6 +175,15 @@ impl Control {
     /// The latest refills of a namespace, newest first.
     pub fn recent_refills(&self, reader: &Reader) -> Vec<RefillRecord> {
         self.observatory.refills_of(reader.id())
+    }
+
+    /// The latest reports of damage in a namespace, newest first, and how many there were and
+    /// removed an entry since the service started.
+    pub fn damage_reports(&self, reader: &Reader) -> (Vec<DamageRecord>, u64, u64) {
+        let found = self.registry.find(reader.tenant().as_str(), reader.name().as_str());
+        let reading = found.map(|found| found.statistics().reading()).unwrap_or_default();
+        let recent = self.observatory.damage_of(reader.id());
+        (recent, reading.damage_reports, reading.damaged_removals)
     }
 
     /// The recent lock events of a namespace, newest first.

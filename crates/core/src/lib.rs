@@ -11,6 +11,8 @@
 //! * [`lifetime`] defines how long an entry is fresh and what may be served after that.
 //! * [`content`] defines what the values of a namespace must be.
 //! * [`pattern`] turns keys into named values for an origin, and values back into keys.
+//! * [`damage_limit`] bounds how often reports of damage remove an entry.
+//! * [`value_filter`] finds JSON values by their contents.
 //! * [`traffic`] bounds how much passes in a second.
 //! * [`warm`] plans which keys to refill ahead of time.
 //! * [`meter`] counts latencies on the serving path at little cost.
@@ -49,6 +51,7 @@
 
 pub mod access;
 pub mod content;
+pub mod damage_limit;
 pub mod early;
 pub mod entry;
 pub mod guard;
@@ -65,6 +68,7 @@ pub mod store;
 pub mod tenant_quota;
 pub mod time;
 pub mod traffic;
+pub mod value_filter;
 pub mod warm;
 
 pub use content::ContentRule;

@@ -2,10 +2,11 @@
 
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicBool, AtomicU16, AtomicU64, Ordering};
-use std::sync::{Arc, PoisonError, RwLock, Weak};
+use std::sync::{Arc, Mutex, PoisonError, RwLock, Weak};
 use std::time::Duration;
 
-use tokio::sync::watch;
+use tokio::sync::{Semaphore, watch};
+use verax_core::damage_limit::DamageLimit;
 use verax_core::early;
 use verax_core::lifetime::CacheControl;
 use verax_core::store::Usage;
@@ -33,6 +34,7 @@ pub struct Engine {
     in_flight: InFlightBudget,
     tenants: Tenants,
     serving: AtomicBool,
+    searches: Arc<Semaphore>,
     stopping: watch::Sender<bool>,
 }
 
@@ -47,6 +49,7 @@ impl Engine {
             in_flight: InFlightBudget::new(options.in_flight_limit),
             tenants: Tenants::new(options.processors),
             serving: AtomicBool::new(true),
+            searches: Arc::new(Semaphore::new(1)),
             stopping: watch::Sender::new(false),
         })
     }
@@ -126,6 +129,11 @@ impl Engine {
         self.store().set_limit(bytes);
     }
 
+    /// One search of values at a time.
+    pub(crate) fn searches(&self) -> Arc<Semaphore> {
+        Arc::clone(&self.searches)
+    }
+
     /// The in-flight budget for values.
     pub fn in_flight(&self) -> &InFlightBudget {
         &self.in_flight
@@ -183,6 +191,7 @@ pub struct Namespace {
     /// In milliseconds; 0 for no bypass.
     bypass_until: AtomicU64,
     binding: RwLock<Arc<Binding>>,
+    damage_limit: Mutex<DamageLimit>,
 }
 
 impl Namespace {
@@ -210,6 +219,7 @@ impl Namespace {
             early_refresh: AtomicU16::new(policy.early_refresh_percent),
             bypass_until: AtomicU64::new(bypass_millis(&binding)),
             binding: RwLock::new(Arc::new(binding)),
+            damage_limit: Mutex::default(),
         }
     }
 
@@ -330,6 +340,11 @@ impl Namespace {
 
     pub(crate) fn engine(&self) -> &Arc<Engine> {
         &self.engine
+    }
+
+    /// How often reports of damage may remove entries.
+    pub(crate) fn damage_limit(&self) -> &Mutex<DamageLimit> {
+        &self.damage_limit
     }
 
     pub(crate) fn partition(&self) -> &Partition {

@@ -199,6 +199,9 @@ pub enum Overload {
     /// The namespace is at its limit of leases and queued callers.
     #[error("the namespace has as many leases and queued callers as it may; retry later")]
     Locks,
+    /// Other searches are under way.
+    #[error("other searches are under way; retry in a second")]
+    Searches,
     /// The in-flight budget is spent.
     #[error("too many values are in flight; retry in a second")]
     InFlight,

@@ -52,6 +52,8 @@ pub enum Event<'a> {
     RefillEnded(&'a RefillRecord),
     /// A lock changed hands or a wait for it timed out.
     Lock(&'a LockEvent),
+    /// A client reported a value that it cannot decode.
+    Damage(&'a DamageRecord),
 }
 
 /// The outcome of a read that was not a plain hit.
@@ -172,6 +174,23 @@ pub struct RefillRecord {
     pub waiters: usize,
     /// The longest wait.
     pub max_wait: Duration,
+}
+
+/// A report of a value that a client cannot decode.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DamageRecord {
+    /// When it came.
+    pub at: Timestamp,
+    /// The namespace.
+    pub namespace: NamespaceId,
+    /// The key.
+    pub key: Key,
+    /// Why, as the client says.
+    pub reason: String,
+    /// Who reported it.
+    pub reporter: String,
+    /// Whether the entry was removed.
+    pub removed: bool,
 }
 
 /// The kind of a lock event.

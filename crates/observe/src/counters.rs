@@ -25,6 +25,8 @@ pub(crate) struct Counters {
     permits: AtomicU64,
     quota_refusals: AtomicU64,
     refused_refills: AtomicU64,
+    damage_reports: AtomicU64,
+    damaged_removals: AtomicU64,
     origin_latency: LatencyMeter,
     refill_latency: LatencyMeter,
     refills: [AtomicU64; RefillOutcome::ALL.len()],
@@ -70,6 +72,12 @@ impl Counters {
                 ChangeKind::Delete => add(&self.deletes),
                 ChangeKind::Refill | ChangeKind::Lifetime | ChangeKind::Invalidate => {}
             },
+            Event::Damage(record) => {
+                add(&self.damage_reports);
+                if record.removed {
+                    add(&self.damaged_removals);
+                }
+            }
             Event::Lock(_) => {}
         }
     }
@@ -97,6 +105,8 @@ impl Counters {
             origin_refusals: read(&self.origin_refusals),
             origin_writes: read(&self.origin_writes),
             refused_refills: read(&self.refused_refills),
+            damage_reports: read(&self.damage_reports),
+            damaged_removals: read(&self.damaged_removals),
             refills: std::array::from_fn(|outcome| read(&self.refills[outcome])),
             refill_latency: self.refill_latency.counts(),
             hit_latency: self.hits.latency(),
@@ -145,6 +155,10 @@ pub struct CounterReading {
     pub origin_writes: u64,
     /// Refills not stored because the key was invalidated or written in the meantime.
     pub refused_refills: u64,
+    /// Reports of values that a client cannot decode.
+    pub damage_reports: u64,
+    /// Entries removed because of such a report.
+    pub damaged_removals: u64,
     /// Ended refills, for each of [`RefillOutcome::ALL`].
     pub refills: [u64; RefillOutcome::ALL.len()],
     /// The duration of refills, from permit to end.

@@ -4,7 +4,7 @@ use std::collections::VecDeque;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use verax_core::NamespaceId;
-use verax_engine::events::{LockEvent, RefillRecord};
+use verax_engine::events::{DamageRecord, LockEvent, RefillRecord};
 
 /// How many events are kept.
 const MOST: usize = 1_000;
@@ -22,6 +22,12 @@ impl HasNamespace for RefillRecord {
 }
 
 impl HasNamespace for LockEvent {
+    fn namespace(&self) -> NamespaceId {
+        self.namespace
+    }
+}
+
+impl HasNamespace for DamageRecord {
     fn namespace(&self) -> NamespaceId {
         self.namespace
     }

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use verax_core::NamespaceId;
-use verax_engine::events::{Event, LockEvent, Observer, RefillRecord};
+use verax_engine::events::{DamageRecord, Event, LockEvent, Observer, RefillRecord};
 
 use crate::counters::{CounterReading, Counters};
 use crate::recent::Recent;
@@ -13,6 +13,7 @@ use crate::recent::Recent;
 pub struct Observatory {
     refills: Arc<Recent<RefillRecord>>,
     locks: Arc<Recent<LockEvent>>,
+    damage: Arc<Recent<DamageRecord>>,
 }
 
 impl Observatory {
@@ -23,6 +24,7 @@ impl Observatory {
             counters: Counters::default(),
             refills: Arc::clone(&self.refills),
             locks: Arc::clone(&self.locks),
+            damage: Arc::clone(&self.damage),
         })
     }
 
@@ -53,6 +55,11 @@ impl Observatory {
     pub fn lock_events_of(&self, namespace: NamespaceId) -> Vec<LockEvent> {
         self.locks.of(namespace)
     }
+
+    /// The latest reports of damage in a namespace, newest first.
+    pub fn damage_of(&self, namespace: NamespaceId) -> Vec<DamageRecord> {
+        self.damage.of(namespace)
+    }
 }
 
 /// The statistics and recent events of one namespace.
@@ -62,6 +69,7 @@ pub struct Statistics {
     counters: Counters,
     refills: Arc<Recent<RefillRecord>>,
     locks: Arc<Recent<LockEvent>>,
+    damage: Arc<Recent<DamageRecord>>,
 }
 
 impl Statistics {
@@ -82,6 +90,7 @@ impl Observer for Statistics {
         match event {
             Event::RefillEnded(record) => self.refills.add((*record).clone()),
             Event::Lock(event) => self.locks.add((*event).clone()),
+            Event::Damage(record) => self.damage.add((*record).clone()),
             _ => {}
         }
     }

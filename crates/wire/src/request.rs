@@ -5,12 +5,12 @@ use verax_core::access::Right;
 use crate::bytes::{Reader, put_long_text, put_short_text};
 use crate::error::WireError;
 use crate::field::{
-    Field, Flag, FlagName, Flags, I64, IfFlag, Key, Rest, ShortText, Tag, U16, U64, flag_set,
+    Field, Flag, FlagName, Flags, I64, IfFlag, Key, Rest, ShortText, Tag, U16, U64, U128, flag_set,
 };
 use crate::frame::{self, Frame, Head};
 use crate::lifetime::Lifetime;
 use crate::limits::{MAGIC, MAX_BATCH_OPERATIONS};
-use crate::put::{Put, Unconditional};
+use crate::put::{EntryTag, Put, Unconditional};
 use crate::sequence::{Element, Sequence};
 use crate::table::{FieldShape, Needs, Operation, frames};
 
@@ -114,6 +114,15 @@ frames! {
     } {
         /// The prefix; `None` for every entry.
         prefix: Option<&'a str> => IfFlag<1, Key>,
+    };
+    /// Reports that a value cannot be decoded, which removes it unless another one is there.
+    ReportDamage = 0x1a, "report damage", { needs: DELETE, batched: false, replies: &["done"] } {
+        /// The entity tag of the value.
+        entity_tag: EntryTag => U128,
+        /// Why, for people.
+        reason: &'a str => ShortText,
+        /// Its key.
+        key: &'a str => Key,
     };
     /// Acquires a lock.
     AcquireLock = 0x20, "acquire lock", {

@@ -104,6 +104,15 @@ fn requests() -> Vec<(u16, u32, Request<'static>)> {
                 tracestate: "desk=7",
             },
         ),
+        (
+            1,
+            34,
+            Request::ReportDamage {
+                entity_tag: 0x0102,
+                reason: "expected a number at column 7",
+                key: "board/saltmere",
+            },
+        ),
         (1, 32, Request::Clear { prefix: Some("board/") }),
         (1, 33, Request::Clear { prefix: None }),
         (1, 17, Request::Add { key: "boardings", amount: -3, lifetime: Some(lifetime()) }),

@@ -100,6 +100,9 @@ pub(crate) enum TagCommand {
         place: NamespacePath,
         /// The tag
         tag: String,
+        /// Only count the entries that would go
+        #[arg(long)]
+        dry_run: bool,
     },
 }
 
@@ -155,6 +158,16 @@ pub(crate) struct ListOptions {
     /// Only keys that start with this
     #[arg(long, default_value = "", hide_default_value = true)]
     pub(crate) prefix: String,
+    /// Only entries with this tag
+    #[arg(long, value_name = "TAG")]
+    pub(crate) tag: Option<String>,
+    /// Only entries in this state; ends-soon is fresh for at most a minute
+    #[arg(long, value_parser = ["fresh", "ends-soon", "stale"])]
+    pub(crate) state: Option<String>,
+    /// The first in this order, of a bounded sample of the namespace
+    #[arg(long, conflicts_with = "cursor",
+        value_parser = ["largest", "smallest", "oldest", "newest", "ends-first", "ends-last"])]
+    pub(crate) order: Option<String>,
     /// The most entries on the page, 1 to 1000
     #[arg(long, default_value_t = 100, value_name = "N")]
     pub(crate) limit: usize,
@@ -170,9 +183,61 @@ pub(crate) struct ClearOptions {
     /// Only entries whose keys start with this
     #[arg(long, value_name = "TEXT")]
     pub(crate) prefix: Option<String>,
+    /// Only count the entries that would go
+    #[arg(long)]
+    pub(crate) dry_run: bool,
     /// Skip the confirmation
     #[arg(long)]
     pub(crate) yes: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct DeleteOptions {
+    /// The namespace, as TENANT/NAMESPACE
+    pub(crate) place: NamespacePath,
+    /// The keys
+    #[arg(required = true, value_name = "KEY")]
+    pub(crate) keys: Vec<String>,
+    /// Only tell which of them have an entry
+    #[arg(long)]
+    pub(crate) dry_run: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct FindOptions {
+    /// The namespace, as TENANT/NAMESPACE
+    pub(crate) place: NamespacePath,
+    /// A JSONPath query (RFC 9535), such as '$.departures[?@.delay > 10]'
+    pub(crate) query: String,
+    /// Only keys that start with this
+    #[arg(long, default_value = "", hide_default_value = true)]
+    pub(crate) prefix: String,
+    /// Stop after this many entries were found
+    #[arg(long, default_value_t = 100, value_name = "N")]
+    pub(crate) limit: u64,
+    /// Where to continue, from the previous search
+    #[arg(long)]
+    pub(crate) cursor: Option<String>,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum DamageCommand {
+    /// List the latest reports of values that clients could not decode
+    List {
+        /// The namespace, as TENANT/NAMESPACE
+        place: NamespacePath,
+    },
+    /// Report a value that cannot be decoded, which removes its entry
+    Report {
+        #[command(flatten)]
+        entry: EntryName,
+        /// The entity tag of the value [default: that of the present one]
+        #[arg(long, value_name = "TAG")]
+        entity_tag: Option<String>,
+        /// Why it cannot be decoded
+        #[arg(long, value_name = "TEXT", default_value = "", hide_default_value = true)]
+        reason: String,
+    },
 }
 
 #[derive(Debug, Args)]
@@ -185,6 +250,9 @@ pub(crate) struct CheckOptions {
     /// Remove damaged entries, so that the next read refills them
     #[arg(long)]
     pub(crate) remove: bool,
+    /// Read damaged entries anew from the origin
+    #[arg(long, conflicts_with = "remove")]
+    pub(crate) refill: bool,
 }
 
 #[derive(Debug, Args)]

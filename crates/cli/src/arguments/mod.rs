@@ -55,8 +55,8 @@ pub(crate) enum Command {
     Get(GetOptions),
     /// Store a value
     Put(PutOptions),
-    /// Delete an entry
-    Delete(EntryName),
+    /// Delete entries
+    Delete(DeleteOptions),
     /// Change an entry's lifetime without sending its value
     Lifetime(LifetimeOptions),
     /// Carry out many operations in one request
@@ -71,6 +71,11 @@ pub(crate) enum Command {
     Clear(ClearOptions),
     /// Check stored values, and remove damaged ones
     Check(CheckOptions),
+    /// Find entries by what is in their JSON values
+    Find(FindOptions),
+    /// Values that clients could not decode
+    #[command(subcommand)]
+    Damage(DamageCommand),
     /// Follow the service's figures, second by second
     Watch(WatchOptions),
     /// Tags that entries carry

@@ -10,7 +10,7 @@ use verax_api::EntrySummary;
 use verax_client::{Client, Lookup, Namespace, PutCondition, ReadOptions, ReadResult, Source};
 
 use crate::arguments::{
-    ClearOptions, EntryName, GetOptions, ListOptions, NamespacePath, PutOptions,
+    ClearOptions, DeleteOptions, EntryName, GetOptions, ListOptions, NamespacePath, PutOptions,
 };
 use crate::failure::Failure;
 use crate::figures;
@@ -190,12 +190,38 @@ pub(super) async fn put(
 pub(super) async fn delete(
     verax: &Client,
     output: Output,
-    entry: EntryName,
+    options: DeleteOptions,
 ) -> Result<(), Failure> {
-    let deleted = namespace(verax, &entry.place)?.delete(&entry.key).await?;
-    output.answer(&json!({ "key": entry.key, "deleted": deleted }), |_| {
-        if deleted { "deleted" } else { "there was none" }.to_owned()
+    let namespace = namespace(verax, &options.place)?;
+    let mut items = Vec::new();
+    for key in options.keys {
+        let there = match options.dry_run {
+            true => namespace.show(&key).await?.is_some(),
+            false => namespace.delete(&key).await?,
+        };
+        items.push((key, there));
+    }
+    let found = if options.dry_run { "there" } else { "deleted" };
+    let answer: Vec<Value> =
+        items.iter().map(|(key, there)| json!({ "key": key, found: there })).collect();
+    output.answer(&json!({ "items": answer }), |_| match &items[..] {
+        [(_, there)] => outcome(*there, options.dry_run).to_owned(),
+        items => {
+            let row = |(key, there): &(String, bool)| {
+                vec![key.clone(), outcome(*there, options.dry_run).to_owned()]
+            };
+            table(&["key", ""], items.iter().map(row))
+        }
     })
+}
+
+/// What became of one key.
+fn outcome(there: bool, dry_run: bool) -> &'static str {
+    match (there, dry_run) {
+        (true, true) => "there; not deleted",
+        (true, false) => "deleted",
+        (false, _) => "there was none",
+    }
 }
 
 fn row(entry: &EntrySummary) -> Vec<String> {
@@ -215,27 +241,47 @@ pub(super) async fn list(
     options: ListOptions,
 ) -> Result<(), Failure> {
     let namespace = namespace(verax, &options.place)?;
-    let mut page =
-        namespace.list(&options.prefix, options.cursor.as_deref(), options.limit).await?;
+    let is_filtered =
+        options.tag.is_some() || options.state.is_some() || !options.prefix.is_empty();
+    let mut wanted = verax_client::ListOptions {
+        prefix: options.prefix,
+        tag: options.tag,
+        state: options.state,
+        order: options.order,
+        cursor: options.cursor,
+        limit: Some(options.limit),
+    };
+    let mut page = namespace.list_with(&wanted).await?;
     // A page may be short although more follow, since the service looks at a bounded part.
-    while page.items.len() < options.limit
-        && let Some(cursor) = &page.cursor
-    {
-        let left = options.limit - page.items.len();
-        let next = namespace.list(&options.prefix, Some(cursor), left).await?;
+    while page.items.len() < options.limit && page.cursor.is_some() {
+        wanted.cursor = page.cursor;
+        wanted.limit = Some(options.limit - page.items.len());
+        let next = namespace.list_with(&wanted).await?;
         page.items.extend(next.items);
         page.cursor = next.cursor;
     }
-    page.items.sort_unstable_by(|a, b| a.key.cmp(&b.key));
+    if page.sample.is_none() {
+        page.items.sort_unstable_by(|a, b| a.key.cmp(&b.key));
+    }
     output.answer(&page, |page| {
         if page.items.is_empty() {
-            return format!("no entries whose keys start with {:?}", options.prefix);
+            return match is_filtered {
+                true => "no entry matches".to_owned(),
+                false => "no entries".to_owned(),
+            };
         }
         table(
             &["key", ">value", ">age", ">time left", "media type", "tags"],
             page.items.iter().map(row),
         )
     })?;
+    if let Some(sample) = page.sample.filter(|sample| !sample.is_whole) {
+        output.remark(format!(
+            "the first of a sample: {} of about {} entries",
+            figures::count(sample.looked_at),
+            figures::count(sample.of)
+        ));
+    }
     if let Some(cursor) = &page.cursor {
         output.remark(format!("more entries follow: add --cursor {cursor}"));
     }
@@ -287,6 +333,13 @@ pub(super) async fn clear(
 ) -> Result<(), Failure> {
     let namespace = namespace(verax, &options.place)?;
     let NamespacePath { tenant, name } = &options.place;
+    if options.dry_run {
+        let entries = namespace.count_clear(options.prefix.as_deref()).await?;
+        return output.answer(&json!({ "entries": entries, "dry_run": true }), |_| {
+            let entries = figures::count(entries);
+            format!("{entries} entries of {tenant}/{name} would go; none was removed")
+        });
+    }
     if !options.yes {
         let held = figures::count(namespace.info().await?.usage.entries);
         let what = match &options.prefix {

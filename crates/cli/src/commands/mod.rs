@@ -5,8 +5,10 @@ mod administration;
 mod batches;
 mod check;
 mod counters;
+mod damage;
 mod drills;
 mod entries;
+mod find;
 mod keys;
 mod lifetimes;
 mod load;
@@ -59,7 +61,7 @@ pub(crate) async fn run(command: Command, connection: &Connection) -> Result<(),
         }
         Command::Get(options) => entries::get(&verax, output, options).await,
         Command::Put(options) => entries::put(&verax, output, options).await,
-        Command::Delete(entry) => entries::delete(&verax, output, entry).await,
+        Command::Delete(options) => entries::delete(&verax, output, options).await,
         Command::Lifetime(options) => lifetimes::change_lifetime(&verax, output, options).await,
         Command::Batch(options) => batches::batch(&verax, output, options).await,
         Command::Key(options) => keys::key(output, &options),
@@ -70,6 +72,8 @@ pub(crate) async fn run(command: Command, connection: &Connection) -> Result<(),
         Command::Show(entry) => entries::show(&verax, output, entry).await,
         Command::Clear(options) => entries::clear(&verax, output, options).await,
         Command::Check(options) => check::check(&verax, output, options).await,
+        Command::Find(options) => find::find(&verax, output, options).await,
+        Command::Damage(command) => damage::damage(&verax, output, command).await,
         Command::Watch(options) => watch::watch(&verax, output, options).await,
         Command::Lock(command) => locks::lock(&verax, output, command).await,
         Command::Tenant(command) => tenants::tenant(&verax, output, command).await,

@@ -6,6 +6,7 @@ use verax_client::Client;
 use super::entries::namespace;
 use crate::arguments::TagCommand;
 use crate::failure::Failure;
+use crate::figures;
 use crate::output::Output;
 
 pub(super) async fn tag(
@@ -13,8 +14,19 @@ pub(super) async fn tag(
     output: Output,
     command: TagCommand,
 ) -> Result<(), Failure> {
-    let TagCommand::Invalidate { place, tag } = command;
-    namespace(verax, &place)?.invalidate_tag(&tag).await?;
+    let TagCommand::Invalidate { place, tag, dry_run } = command;
+    let namespace = namespace(verax, &place)?;
+    if dry_run {
+        let entries = namespace.count_tag(&tag).await?;
+        let answer = json!({ "tag": tag, "invalidated": false, "entries": entries });
+        return output.answer(&answer, |_| {
+            format!(
+                "{} entries have the tag {tag:?}; none was invalidated",
+                figures::count(entries)
+            )
+        });
+    }
+    namespace.invalidate_tag(&tag).await?;
     output.answer(&json!({ "tag": tag, "invalidated": true }), |_| {
         format!("invalidated every entry with the tag {tag:?}")
     })

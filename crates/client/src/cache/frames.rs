@@ -25,7 +25,7 @@ pub(super) fn lifetime(options: LifetimeOptions) -> Option<Lifetime> {
 }
 
 /// An entity tag with its quotes, as a number.
-fn entity_tag(text: &str) -> Result<u128, ClientError> {
+pub(super) fn entity_tag(text: &str) -> Result<u128, ClientError> {
     u128::from_str_radix(text.trim().trim_matches('"'), 16)
         .map_err(|_| ClientError::Invalid(format!("{text:?} is not an entity tag")))
 }

@@ -7,6 +7,7 @@ mod cached;
 mod codec;
 mod compress;
 mod counters;
+mod damage;
 mod entries;
 mod entry;
 mod events;

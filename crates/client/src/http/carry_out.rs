@@ -6,6 +6,7 @@ use std::time::Duration;
 use bytes::Bytes;
 use futures_util::future::join_all;
 use verax_api::{FailureKind, Problem};
+use verax_core::EntityTag;
 use verax_core::store::{Rate, RateLimitOutcome};
 use verax_wire::{
     BatchReplies, Details, GetFlags, Lifetime, ListedEntries, ListedEntry, PermitFlags, Put, Reply,
@@ -142,6 +143,10 @@ impl Namespace {
                 self.carry_out_list(prefix, cursor, limit).await
             }
             Request::InvalidateTag { tag } => self.invalidate_tag(tag).await.map(|()| done(true)),
+            Request::ReportDamage { entity_tag, reason, key } => {
+                let tag = EntityTag::from_number(entity_tag).to_string();
+                self.report_damage(key, &tag, reason).await.map(done)
+            }
             Request::Clear { prefix } => {
                 let entries = match prefix {
                     Some(prefix) => self.clear_prefix(prefix).await?,

@@ -3,9 +3,8 @@
 use bytes::Bytes;
 use reqwest::header::{CACHE_CONTROL, CONTENT_TYPE, IF_MATCH, IF_NONE_MATCH};
 use reqwest::{Method, RequestBuilder, Response};
-use serde::Deserialize;
 use url::Url;
-use verax_api::{EntryPage, EntrySummary, FailureKind};
+use verax_api::{FailureKind, Removal};
 
 use crate::error::ClientError;
 use crate::http::answer::ReadResult;
@@ -144,37 +143,6 @@ impl Namespace {
         Ok(response.headers().get("verax-deleted").is_some_and(|deleted| deleted == "?1"))
     }
 
-    /// Lists a page of the entries whose keys start with `prefix`, from `cursor` on.
-    ///
-    /// # Errors
-    /// [`ClientError`].
-    pub async fn list(
-        &self,
-        prefix: &str,
-        cursor: Option<&str>,
-        most: usize,
-    ) -> Result<EntryPage, ClientError> {
-        let mut url = self.below(&["entries"]);
-        {
-            let mut query = url.query_pairs_mut();
-            query.append_pair("prefix", prefix).append_pair("limit", &most.to_string());
-            if let Some(cursor) = cursor {
-                query.append_pair("cursor", cursor);
-            }
-        }
-        self.client.get(url).await
-    }
-
-    /// Peeks at one entry, as a listing shows it; `None` if there is none.
-    ///
-    /// # Errors
-    /// [`ClientError`].
-    pub async fn show(&self, key: &str) -> Result<Option<EntrySummary>, ClientError> {
-        let mut url = self.below(&["entries"]);
-        url.query_pairs_mut().append_pair("key", key);
-        Ok(self.client.get::<EntryPage>(url).await?.items.into_iter().next())
-    }
-
     /// Removes every entry; returns the number removed.
     ///
     /// # Errors
@@ -195,12 +163,8 @@ impl Namespace {
     }
 
     async fn clear_at(&self, url: Url) -> Result<u64, ClientError> {
-        #[derive(Deserialize)]
-        struct Cleared {
-            entries: u64,
-        }
         let response = self.client.send(self.client.request(Method::DELETE, url)).await?;
-        Ok(self.client.json::<Cleared>(response).await?.entries)
+        Ok(self.client.json::<Removal>(response).await?.entries)
     }
 
     /// The same namespace, with requests that belong to a trace.

@@ -3,9 +3,11 @@
 pub(crate) mod administration;
 pub(crate) mod answer;
 pub(crate) mod batches;
+pub(crate) mod browse;
 pub(crate) mod carry_out;
 pub(crate) mod connection;
 pub(crate) mod counters;
+pub(crate) mod damage;
 pub(crate) mod entries;
 pub(crate) mod lifetimes;
 pub(crate) mod locks;

@@ -22,6 +22,7 @@ mod account;
 #[allow(unsafe_code)]
 mod blob;
 mod bound;
+mod browse;
 mod counters;
 mod eviction;
 mod found;
@@ -40,9 +41,13 @@ mod slots;
 mod tenant_memory;
 mod whole;
 
+pub use browse::SAMPLE_SLOTS;
 pub use counters::{AddError, Counted};
 pub use found::EntryRef;
-pub use listing::{InvalidPosition, ListedEntry, Listing, Position};
+pub use listing::{
+    CountStep, ENDS_SOON, EntryFilter, EntryOrder, EntryState, InvalidOrder, InvalidPosition,
+    InvalidState, ListedEntry, Listing, Position, Sample,
+};
 pub use partition::{EntryView, Partition};
 pub use quota::Quota;
 pub use rate_limits::{

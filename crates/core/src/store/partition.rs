@@ -9,7 +9,7 @@ use std::time::Duration;
 use super::account::Account;
 use super::blob::{Blob, memory_of};
 use super::found::EntryRef;
-use super::listing::{ListedEntry, Listing, Position};
+use super::listing::ListedEntry;
 use super::memory_budget::MemoryBudget;
 use super::metadata::{Held, MetadataTable};
 use super::outcome::{PutError, PutOutcome, Usage};
@@ -23,12 +23,6 @@ use crate::entry::{Entry, EntryRevision, NEGATIVE_NUMBER};
 use crate::key::{Key, NamespaceId};
 use crate::lifetime::{Freshness, Lifetime};
 use crate::time::Timestamp;
-
-/// The most slots that one page of a listing visits.
-const MAX_PAGE_SLOTS: usize = 1 << 16;
-
-/// The most slots that it visits while it holds a shard's lock.
-const LOOK_STEP: usize = 1 << 10;
 
 #[derive(Debug)]
 struct Cell {
@@ -165,7 +159,7 @@ impl Partition {
 
     // A panic while a shard is locked cannot leave it half-changed in a way that matters: the worst
     // is an entry that is no longer found, which a cache may lose at any time.
-    fn read(&self, number: usize) -> RwLockReadGuard<'_, Shard> {
+    pub(super) fn read(&self, number: usize) -> RwLockReadGuard<'_, Shard> {
         self.cells[number].shard.read().unwrap_or_else(PoisonError::into_inner)
     }
 
@@ -201,7 +195,7 @@ impl Partition {
         self.cells[number].soonest.fetch_min(ends_at, Ordering::Relaxed);
     }
 
-    fn found(shard: &Shard, slot: u32, now: Timestamp) -> Option<EntryRef> {
+    pub(super) fn found(shard: &Shard, slot: u32, now: Timestamp) -> Option<EntryRef> {
         let freshness = shard.freshness(slot, now);
         (freshness != Freshness::Ended).then(|| {
             let (blob, metadata) = (shard.slots.blob(slot).clone(), shard.metadata(slot).cloned());
@@ -435,43 +429,6 @@ impl Partition {
             self.budget.retire(cleared);
         }
         entries
-    }
-
-    /// A page of the entries whose keys start with `prefix`, from a position on, in the order in
-    /// which they stand; the page itself is sorted by key. An entry that is present throughout is
-    /// listed exactly once over the pages, whatever happens to others meanwhile. A page may hold
-    /// fewer than `most` entries although more follow, since it visits a bounded number of slots.
-    pub fn list(&self, prefix: &str, from: Position, most: usize, now: Timestamp) -> Listing {
-        let mut listing = Listing::default();
-        let (mut number, mut slot) = from.parts();
-        let mut looked_at = 0;
-        while number < SHARDS && looked_at < MAX_PAGE_SLOTS {
-            let shard = self.read(number);
-            let first = slot as usize / CHUNK;
-            let end = shard.slots.chunks().min(first + LOOK_STEP / CHUNK);
-            for chunk in first..end {
-                for filled in shard.slots.filled_of(chunk).into_iter().flatten() {
-                    if filled < slot || !shard.slots.blob(filled).key().starts_with(prefix) {
-                        continue;
-                    }
-                    if listing.entries.len() == most {
-                        listing.next = Some(Position::new(number, filled));
-                        listing.sort();
-                        return listing;
-                    }
-                    if let Some(found) = Self::found(&shard, filled, now) {
-                        listing.entries.push(ListedEntry { size: shard.size(filled), found });
-                    }
-                }
-            }
-            looked_at += end.saturating_sub(first) * CHUNK;
-            // Writers get their turn between two steps; slots keep their numbers.
-            let through = end >= shard.slots.chunks();
-            (number, slot) = if through { (number + 1, 0) } else { (number, (end * CHUNK) as u32) };
-        }
-        listing.next = (number < SHARDS).then(|| Position::new(number, slot));
-        listing.sort();
-        listing
     }
 
     /// Removes expired and invalidated entries from at most `chunks` chunks, starting where the

@@ -3,7 +3,7 @@
 
 use verax_core::content::{ContentRule, Damage};
 use verax_core::entry::EntityTag;
-use verax_core::store::Position;
+use verax_core::store::{EntryFilter, Position};
 use verax_core::{EntryRef, Key, Precondition};
 
 use super::entries::MAX_PAGE_ENTRIES;
@@ -65,7 +65,8 @@ impl Reader {
         let mut unyielded = 0;
         while let Some(position) = step.next.filter(|_| (step.checked as usize) < STEP) {
             let now = self.engine().now();
-            let listing = self.list(prefix, position, MAX_PAGE_ENTRIES, now)?;
+            let listing =
+                self.list(&EntryFilter::prefix(prefix), position, MAX_PAGE_ENTRIES, now)?;
             for listed in &listing.entries {
                 let found = &listed.found;
                 step.checked += 1;

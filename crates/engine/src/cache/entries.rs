@@ -4,7 +4,9 @@ use std::time::Duration;
 
 use verax_core::entry::{Entry, NEGATIVE_TYPE};
 use verax_core::lifetime::CacheControl;
-use verax_core::store::{ListedEntry, Listing, Position, PutError};
+use verax_core::store::{
+    EntryFilter, EntryOrder, ListedEntry, Listing, Position, PutError, Sample,
+};
 use verax_core::{EntryRef, Key, Partition, Precondition, Timestamp};
 
 use super::change::Attempt;
@@ -95,6 +97,37 @@ impl Namespace {
     pub(crate) fn empty(&self) -> u64 {
         self.invalidate(ChangeScope::All, Partition::clear)
     }
+
+    /// Counts the entries that `filter` includes. Others get their turn meanwhile, so entries that
+    /// come or go during the count may or may not be included.
+    async fn count(&self, filter: &EntryFilter<'_>) -> Counted {
+        let mut counted = Counted::default();
+        let mut from = Some(Position::default());
+        while let Some(position) = from {
+            let step = self.partition().count(filter, position, self.engine().now());
+            counted.entries += step.entries;
+            counted.bytes += step.bytes;
+            from = step.next;
+            tokio::task::yield_now().await;
+        }
+        counted
+    }
+}
+
+/// What a count found.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Counted {
+    /// How many entries.
+    pub entries: u64,
+    /// The memory that they take beyond bookkeeping, in bytes.
+    pub bytes: u64,
+}
+
+fn check_page(most: usize) -> Result<(), EngineError> {
+    match (1..=MAX_PAGE_ENTRIES).contains(&most) {
+        true => Ok(()),
+        false => Err(InvalidInput::Page { entries: most, max: MAX_PAGE_ENTRIES }.into()),
+    }
 }
 
 fn refused(error: PutError) -> EngineError {
@@ -136,25 +169,42 @@ impl Deleter {
     pub fn invalidate_tag(&self, tag: &str) -> bool {
         self.invalidate(ChangeScope::Tag(tag), |partition| partition.invalidate_tag(tag))
     }
+
+    /// Counts the entries that [`invalidate_tag`](Self::invalidate_tag) would remove.
+    pub async fn count_tag(&self, tag: &str) -> Counted {
+        self.count(&EntryFilter { tag: Some(tag), ..EntryFilter::default() }).await
+    }
 }
 
 impl Reader {
-    /// Lists the entries whose keys start with `prefix`, starting at the cursor of the previous
-    /// page.
+    /// Lists the entries that `filter` includes, starting at the cursor of the previous page.
     ///
     /// # Errors
     /// [`EngineError::Invalid`]: a page of no or too many entries.
     pub fn list(
         &self,
-        prefix: &str,
+        filter: &EntryFilter<'_>,
         from: Position,
         most: usize,
         now: Timestamp,
     ) -> Result<Listing, EngineError> {
-        if most == 0 || most > MAX_PAGE_ENTRIES {
-            return Err(InvalidInput::Page { entries: most, max: MAX_PAGE_ENTRIES }.into());
-        }
-        Ok(self.partition().list(prefix, from, most, now))
+        check_page(most)?;
+        Ok(self.partition().list(filter, from, most, now))
+    }
+
+    /// The first entries in an order, among those that `filter` includes, of a bounded sample.
+    ///
+    /// # Errors
+    /// [`EngineError::Invalid`]: no or too many entries.
+    pub fn sample(
+        &self,
+        filter: &EntryFilter<'_>,
+        order: EntryOrder,
+        most: usize,
+        now: Timestamp,
+    ) -> Result<Sample, EngineError> {
+        check_page(most)?;
+        Ok(self.partition().sample(filter, order, most, now))
     }
 
     /// Peeks at one entry, as a listing shows it, without counting a request; `None` if there is
@@ -170,14 +220,20 @@ impl Clearer {
         self.empty()
     }
 
+    /// Counts the entries whose keys start with `prefix`; all of them if it is empty.
+    pub async fn count_prefix(&self, prefix: &str) -> Counted {
+        self.count(&EntryFilter::prefix(prefix)).await
+    }
+
     /// Removes the entries whose keys start with `prefix` and voids the refills of such keys;
     /// returns the number of entries removed.
     pub async fn clear_prefix(&self, prefix: &str) -> u64 {
         self.void_prefix(prefix);
+        let filter = EntryFilter::prefix(prefix);
         let (mut entries, mut from) = (0, Some(Position::default()));
         while let Some(position) = from {
             let now = self.engine().now();
-            let listing = self.partition().list(prefix, position, MAX_PAGE_ENTRIES, now);
+            let listing = self.partition().list(&filter, position, MAX_PAGE_ENTRIES, now);
             for listed in &listing.entries {
                 // Keys in the store were validated when they were stored.
                 let Ok(key) = Key::new(listed.found.key()) else { continue };

@@ -1,4 +1,4 @@
-//! Entries: get, put, delete, list and clear.
+//! Entries: get, put, delete and clear.
 
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -11,11 +11,9 @@ use axum::response::{IntoResponse, Response};
 use bytes::{Bytes, BytesMut};
 use http_body_util::BodyExt;
 use serde::Deserialize;
-use verax_api::{CheckRequest, CheckStep, EntryPage, EntrySummary};
-use verax_core::store::{ListedEntry, Position};
-use verax_core::{Freshness, Key, Precondition, Timestamp};
+use verax_api::Removal;
+use verax_core::Precondition;
 use verax_engine::EngineError;
-use verax_engine::cache::MAX_PAGE_ENTRIES;
 use verax_engine::in_flight::{InFlightBudget, InFlightReservation, SMALL};
 use verax_service::Service;
 
@@ -24,7 +22,7 @@ use crate::http::authenticated::Authenticated;
 use crate::http::entry_fields::{
     cache_control, describe_entry, entry_condition, permit_of, put_request, read_options, trace_of,
 };
-use crate::http::extract::{Json, NamespacePath, Query, WithKey};
+use crate::http::extract::{NamespacePath, Query, WithKey};
 use crate::http::values::{failed_read, miss, with_value};
 
 /// A body that stalls for this long is abandoned.
@@ -41,8 +39,6 @@ const MAX_AHEAD: usize = 256 << 10;
 
 /// Whether a delete found an entry.
 const DELETED: HeaderName = HeaderName::from_static("verax-deleted");
-
-const DEFAULT_PAGE: usize = 100;
 
 pub(crate) async fn no_key() -> Failure {
     Failure::bad_request("the key is empty: use at least one character after /entries/")
@@ -247,117 +243,40 @@ pub(crate) async fn delete(
 #[cfg_attr(test, derive(utoipa::IntoParams))]
 #[cfg_attr(test, into_params(parameter_in = Query))]
 #[serde(deny_unknown_fields)]
-pub(crate) struct ListQuery {
-    /// Only the entry with exactly this key.
-    key: Option<String>,
-    /// Only keys that start with this.
-    #[serde(default)]
-    prefix: String,
-    /// The cursor of the previous page.
-    cursor: Option<String>,
-    /// The maximum number of entries on the page, 1 to 1000; default 100.
-    limit: Option<usize>,
-}
-
-/// Check stored values, some in each step, and remove damaged ones if that is wanted.
-#[cfg_attr(test, utoipa::path(
-    post, path = "/v1/tenants/{tenant}/namespaces/{namespace}/checks", tag = "entries",
-    params(("tenant" = String, Path), ("namespace" = String, Path)), request_body = CheckRequest,
-    responses((status = 200, body = CheckStep), (status = 422, body = verax_api::Problem))
-))]
-pub(crate) async fn check(
-    State(service): State<Arc<Service>>,
-    Authenticated(caller): Authenticated,
-    NamespacePath(tenant, namespace): NamespacePath,
-    Json(request): Json<CheckRequest>,
-) -> Result<axum::Json<CheckStep>> {
-    let place = (&tenant, &namespace);
-    Ok(axum::Json(service.control().check_values(&caller, place, &request).await?))
-}
-
-/// List entries, page by page; each page is in the order of its keys.
-#[cfg_attr(test, utoipa::path(
-    get, path = "/v1/tenants/{tenant}/namespaces/{namespace}/entries", tag = "entries",
-    params(("tenant" = String, Path), ("namespace" = String, Path), ListQuery),
-    responses((status = 200, body = EntryPage))
-))]
-pub(crate) async fn list(
-    State(service): State<Arc<Service>>,
-    Authenticated(caller): Authenticated,
-    NamespacePath(tenant, namespace): NamespacePath,
-    Query(query): Query<ListQuery>,
-) -> Result<axum::Json<EntryPage>> {
-    let reader = service.control().open_reader(&caller, &tenant, &namespace)?;
-    let now = service.engine().now();
-    let most = query.limit.unwrap_or(DEFAULT_PAGE);
-    if !(1..=MAX_PAGE_ENTRIES).contains(&most) {
-        return Err(Failure::invalid(format!(
-            "a page of {most} entries is out of range: use 1 to {MAX_PAGE_ENTRIES}"
-        )));
-    }
-    // An empty cursor means the first page, as in the wire protocol.
-    let cursor = query.cursor.as_deref().filter(|cursor| !cursor.is_empty());
-    let from = cursor.map_or(Ok(Position::default()), str::parse);
-    let from = from.map_err(|e| Failure::invalid(e.to_string()))?;
-    if let Some(text) = query.key {
-        let key = Key::new(text).map_err(|e| Failure::bad_request(e.to_string()))?;
-        let items = reader.show(&key, now).iter().map(|listed| summary(listed, now)).collect();
-        return Ok(axum::Json(EntryPage { items, cursor: None }));
-    }
-    let listing = reader.list(&query.prefix, from, most, now)?;
-    let items = listing.entries.iter().map(|listed| summary(listed, now)).collect();
-    Ok(axum::Json(EntryPage { items, cursor: listing.next.map(|next| next.to_string()) }))
-}
-
-fn summary(listed: &ListedEntry, now: Timestamp) -> EntrySummary {
-    let found = &listed.found;
-    EntrySummary {
-        key: found.key().to_owned(),
-        value_bytes: found.value().len() as u64,
-        memory_bytes: listed.size,
-        media_type: found.media_type().to_string(),
-        entity_tag: found.entity_tag().to_string(),
-        revision: found.revision().number(),
-        tags: found.tags().iter().map(|t| t.to_string()).collect(),
-        age_seconds: now.since(found.stored_at()).as_secs_f64(),
-        time_left_seconds: match found.freshness() {
-            Freshness::Fresh(left) => left.as_secs_f64(),
-            Freshness::Stale(since) | Freshness::OnlyOnError(since) => -since.as_secs_f64(),
-            Freshness::Ended => 0.0,
-        },
-    }
-}
-
-#[derive(Debug, Deserialize)]
-#[cfg_attr(test, derive(utoipa::IntoParams))]
-#[cfg_attr(test, into_params(parameter_in = Query))]
-#[serde(deny_unknown_fields)]
 pub(crate) struct ClearQuery {
     /// Only entries whose keys start with this.
     #[cfg_attr(test, param(min_length = 1))]
     prefix: Option<String>,
+    /// Whether only to count them.
+    #[serde(default)]
+    dry_run: bool,
 }
 
 /// Remove every entry of a namespace, or those whose keys start with a prefix.
 #[cfg_attr(test, utoipa::path(
     delete, path = "/v1/tenants/{tenant}/namespaces/{namespace}/entries", tag = "entries",
     params(("tenant" = String, Path), ("namespace" = String, Path), ClearQuery),
-    responses((status = 200, description = "how many there were", body = Object))
+    responses((status = 200, description = "how many there were", body = Removal))
 ))]
 pub(crate) async fn clear(
     State(service): State<Arc<Service>>,
     Authenticated(caller): Authenticated,
     NamespacePath(tenant, namespace): NamespacePath,
     Query(query): Query<ClearQuery>,
-) -> Result<axum::Json<serde_json::Value>> {
-    let place = (&tenant, &namespace);
+) -> Result<axum::Json<Removal>> {
+    let (place, dry_run) = ((&tenant, &namespace), query.dry_run);
+    let control = service.control();
     let entries = match query.prefix.as_deref() {
         // An empty prefix may be a mistake, so it does not mean all entries.
         Some("") => {
             return Err(Failure::bad_request("the prefix is empty: omit it to remove every entry"));
         }
-        Some(prefix) => service.control().clear_prefix(&caller, place, prefix).await?,
-        None => service.control().clear(&caller, &tenant, &namespace).await?,
+        prefix if dry_run => {
+            let clearer = control.open_clearer(&caller, &tenant, &namespace)?;
+            clearer.count_prefix(prefix.unwrap_or_default()).await.entries
+        }
+        Some(prefix) => control.clear_prefix(&caller, place, prefix).await?,
+        None => control.clear(&caller, &tenant, &namespace).await?,
     };
-    Ok(axum::Json(serde_json::json!({ "entries": entries })))
+    Ok(axum::Json(Removal { entries, dry_run }))
 }

@@ -168,7 +168,7 @@ impl Reading {
 
 impl Reading {
     fn encode_counters(&self, encoder: &mut DescriptorEncoder<'_>) -> fmt::Result {
-        let counters: [(&str, &str, Count); 15] = [
+        let counters: [(&str, &str, Count); 17] = [
             ("reads", "Look-ups", |r| r.reads),
             ("hits", "Look-ups answered with a fresh copy", |r| r.hits),
             ("stale_hits", "Look-ups answered with a stale copy", |r| r.stale),
@@ -189,6 +189,12 @@ impl Reading {
             ("permits", "Refill permits granted to callers", |r| r.permits),
             ("refused_refills", "Refills not stored after an invalidation or a write", |r| {
                 r.refused_refills
+            }),
+            ("damage_reports", "Reports of values that a client could not decode", |r| {
+                r.damage_reports
+            }),
+            ("damaged_removals", "Entries removed because of such a report", |r| {
+                r.damaged_removals
             }),
         ];
         for (name, help, count) in counters {

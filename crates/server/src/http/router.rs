@@ -7,8 +7,9 @@ use axum::routing::{delete, get, post};
 use verax_service::Service;
 
 use super::{
-    administration, batches, console, counters, description, drills, entries, health, live, locks,
-    metrics, nodes, permits, problem, rate_limits, runs, sessions, tags, waiting,
+    administration, batches, browse, console, counters, damage, description, drills, entries,
+    health, live, locks, metrics, nodes, permits, problem, rate_limits, runs, sessions, tags,
+    waiting,
 };
 
 const NAMESPACE: &str = "/v1/tenants/{tenant}/namespaces/{namespace}";
@@ -23,6 +24,8 @@ const PERMIT: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/permits/{key}"
 const PERMITS: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/permits";
 const TAG: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/tags/{tag}";
 const BATCH: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/batch";
+const SEARCHES: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/searches";
+const DAMAGE: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/damage-reports";
 const WARM_RUNS: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/warm-runs";
 
 /// The routes of the HTTP interface.
@@ -49,8 +52,10 @@ pub(super) fn router(service: Arc<Service>) -> Router {
         .route(BATCH, post(batches::batch))
         // An empty key would otherwise look like an unknown path.
         .route(NO_KEY, get(entries::no_key).put(entries::no_key).delete(entries::no_key))
-        .route(ENTRIES, get(entries::list).delete(entries::clear))
-        .route("/v1/tenants/{tenant}/namespaces/{namespace}/checks", post(entries::check))
+        .route(ENTRIES, get(browse::list).delete(entries::clear))
+        .route("/v1/tenants/{tenant}/namespaces/{namespace}/checks", post(browse::check))
+        .route(SEARCHES, post(browse::search))
+        .route(DAMAGE, get(damage::list).post(damage::report))
         .route(
             NAMESPACE,
             get(administration::namespace)

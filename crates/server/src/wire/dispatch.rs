@@ -26,6 +26,9 @@ pub(super) fn dispatch(
         Request::Delete { key } => session.delete(frame, key),
         Request::SetLifetime { key, lifetime } => session.set_lifetime(frame, key, lifetime),
         Request::InvalidateTag { tag } => session.invalidate_tag(frame, tag),
+        Request::ReportDamage { entity_tag, reason, key } => {
+            session.report_damage(frame, key, entity_tag, reason)
+        }
         Request::Add { key, amount, lifetime } => session.add(frame, key, amount, lifetime),
         Request::AcquireRate { key, amount, count, period, burst } => {
             let rate = Rate::new(count, Duration::from_millis(period), burst);

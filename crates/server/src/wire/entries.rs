@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use verax_core::entry::MediaType;
-use verax_core::store::Position;
+use verax_core::store::{EntryFilter, Position};
 use verax_core::{EntryRevision, Precondition, Timestamp};
 use verax_engine::cache::{Cached, ReadOptions, ReadResult, Stored};
 use verax_engine::{EngineError, TraceContext};
@@ -139,7 +139,7 @@ impl Session {
         let from = from.map_err(Failure::invalid)?;
         let now = self.service.engine().now();
         let reader = self.opened(frame.namespace)?.reads()?;
-        let listing = reader.list(prefix, from, limit.into(), now)?;
+        let listing = reader.list(&EntryFilter::prefix(prefix), from, limit.into(), now)?;
         let kinds: Vec<MediaType> =
             listing.entries.iter().map(|listed| listed.found.media_type()).collect();
         let entries = listing.entries.iter().zip(&kinds);

@@ -8,6 +8,7 @@ mod arrival;
 mod batches;
 mod connection;
 mod counters;
+mod damage;
 mod dispatch;
 mod entries;
 mod failure;

@@ -15,7 +15,10 @@ fn a_negative_entry_has_no_value() {
     let found = partition.get("k", at(999)).unwrap();
     assert!(found.is_negative() && found.entry().is_negative() && found.value().is_empty());
     assert!(partition.get("k", at(1_000)).is_none(), "it has its own time");
-    assert_eq!(partition.list("", Position::default(), 10, at(0)).entries.len(), 1);
+    assert_eq!(
+        partition.list(&EntryFilter::default(), Position::default(), 10, at(0)).entries.len(),
+        1
+    );
     // What wants nothing to be there finds nothing, and what wants something does not.
     assert_eq!(none(), Ok(false));
     let value = entry("v", 1_000, at(0));

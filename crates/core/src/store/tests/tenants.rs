@@ -79,7 +79,10 @@ fn entries_are_limited_by_number() {
     assert_eq!((a.usage().entries, tenant.entries()), (100, 100));
     // A replacement is no new entry.
     let evicted = a.evicted();
-    let listed = a.list("", Position::default(), 1, at(0)).entries[0].found.key().to_owned();
+    let listed = a.list(&EntryFilter::default(), Position::default(), 1, at(0)).entries[0]
+        .found
+        .key()
+        .to_owned();
     put(&a, &listed, "other");
     assert_eq!((a.usage().entries, a.evicted()), (100, evicted));
     filled(&b, 1_000, 10);

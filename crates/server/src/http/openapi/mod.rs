@@ -10,15 +10,16 @@ use utoipa::openapi::{Content, Ref, RefOr, Response, Schema};
 use utoipa::{Modify, OpenApi};
 
 use crate::http::{
-    administration, batches, counters, description, drills, entries, health, live, locks, metrics,
-    nodes, permits, rate_limits, runs, sessions, tags, waiting,
+    administration, batches, browse, counters, damage, description, drills, entries, health, live,
+    locks, metrics, nodes, permits, rate_limits, runs, sessions, tags, waiting,
 };
 
 #[derive(OpenApi)]
 #[openapi(
     info(title = "Verax", description = "A shared cache as a service."),
     paths(
-        entries::read, entries::put, entries::change_lifetime, entries::delete, entries::list, entries::check, entries::clear,
+        entries::read, entries::put, entries::change_lifetime, entries::delete, browse::list, browse::search, browse::check, entries::clear,
+        damage::report, damage::list,
         batches::batch, tags::invalidate, counters::add, rate_limits::acquire,
         permits::acquire, permits::release, permits::list,
         locks::acquire, locks::show, locks::renew, locks::release, locks::list,
