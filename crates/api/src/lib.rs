@@ -11,6 +11,7 @@
 //! # Ok::<(), serde_json::Error>(())
 //! ```
 
+mod advice;
 mod batches;
 mod check;
 mod counters;
@@ -32,9 +33,11 @@ mod run;
 mod searches;
 mod tenants;
 mod tokens;
+mod usage;
 mod waiting;
 mod warm;
 
+pub use advice::{AdvicePoint, LifetimeAdvice};
 pub use batches::{
     BatchAnswer, BatchFound, BatchOperation, BatchPut, BatchRequest, BatchResult, BatchValue,
 };
@@ -74,6 +77,7 @@ pub use tokens::{
     CreateSession, CreateToken, CreatedToken, LiveSession, RotateToken, RotatedToken, Session,
     SignInLink, Token,
 };
+pub use usage::{UsageHistory, UsagePoint};
 pub use verax_core::load::{Comparison, Lane, LaneFigures, Popularity};
 pub use waiting::{Waiting, WaitingLock, WaitingLockEvent, WaitingPermit, WaitingRefill};
 pub use warm::{WarmFailure, WarmRequest, WarmRun, WarmValues};

@@ -39,7 +39,7 @@ pub use cache::{
     Refilled, WithoutService, Written,
 };
 pub use error::ClientError;
-pub use http::administration::ActivityQuery;
+pub use http::administration::{ActivityQuery, UsageQuery};
 pub use http::answer::ReadResult;
 pub use http::browse::ListOptions;
 pub use http::connection::{Client, ClientOptions, DEFAULT_URL, DEFAULT_WIRE};

@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Arc, OnceLock};
+use std::sync::{Arc, Mutex, OnceLock};
 
 use verax_api::{DrillRun, LoadProfileSpec, LoadRun, WarmRun};
 use verax_engine::Engine;
@@ -16,6 +16,7 @@ use crate::options::ControlOptions;
 use crate::records_sync::RecordsSync;
 use crate::registry::Registry;
 use crate::runs::{DrillRunner, LoadRunner, RunTable, SlotOwner};
+use crate::usage::UsageCounts;
 
 /// The control plane over an engine and its records.
 #[derive(Debug)]
@@ -42,6 +43,7 @@ pub struct Control {
     pub(crate) nodes: Nodes,
     pub(crate) epoch_file: Option<PathBuf>,
     access_revision: AtomicU64,
+    pub(crate) usage: Mutex<UsageCounts>,
 }
 
 impl Control {
@@ -67,6 +69,7 @@ impl Control {
             nodes: Nodes::new(options.node),
             epoch_file: options.epoch_file,
             access_revision: AtomicU64::new(0),
+            usage: Mutex::default(),
         }
     }
 

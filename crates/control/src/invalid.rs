@@ -67,6 +67,26 @@ pub enum InvalidInput {
     /// A popularity that is out of range.
     #[error(transparent)]
     Popularity(#[from] InvalidPopularity),
+    /// A range of time that has no length.
+    #[error("the range is empty: it must begin before it ends, and before now")]
+    EmptyRange,
+    /// A step of usage that is not kept.
+    #[error("a step of {seconds} seconds is not kept: use 10, 60, 900 or 86400")]
+    UsageStep {
+        /// Its length.
+        seconds: u64,
+    },
+    /// Too many points of usage.
+    #[error("the range has {points} steps, more than the limit of {max}: use a longer step")]
+    UsagePoints {
+        /// How many.
+        points: u64,
+        /// The limit.
+        max: u64,
+    },
+    /// A namespace whose tenant is not given.
+    #[error("a namespace needs its tenant: give both")]
+    NamespaceWithoutTenant,
     /// A number out of range.
     #[error("{what} {value} is out of range: use {} to {}", range.start(), range.end())]
     OutOfRange {

@@ -24,6 +24,7 @@
 
 pub mod access;
 pub mod activity;
+mod advice;
 mod check;
 mod control;
 mod epoch;
@@ -47,6 +48,7 @@ mod subject;
 mod tenants;
 mod token_times;
 mod tokens;
+mod usage;
 mod waiting;
 
 pub use control::Control;

@@ -32,6 +32,9 @@ pub(crate) async fn sample_every_second(control: Arc<Control>) {
             standbys: topology.count(NodeState::Standby),
             away: topology.count(NodeState::Away),
         };
+        for registered in control.registry.namespaces() {
+            registered.statistics().observe_reads(registered.namespace(), situation.at);
+        }
         let observed = control.registry.namespaces().into_iter().map(|registered| {
             (Arc::clone(registered.namespace()), Arc::clone(registered.statistics()))
         });

@@ -111,6 +111,16 @@ impl Registry {
         Some(Arc::clone(&tenants.get(tenant)?.origins.get(name)?.1))
     }
 
+    /// All namespaces, with the identifiers of their tenants.
+    pub(crate) fn namespaces_with_tenants(&self) -> Vec<(Arc<Registered>, u64)> {
+        let tenants = self.read();
+        let of = |tenant: &Tenant| {
+            let id = tenant.id;
+            tenant.namespaces.values().map(|n| (Arc::clone(n), id)).collect::<Vec<_>>()
+        };
+        tenants.values().flat_map(of).collect()
+    }
+
     /// All namespaces, by tenant and name.
     pub(crate) fn namespaces(&self) -> Vec<Arc<Registered>> {
         let tenants = self.read();

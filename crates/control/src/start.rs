@@ -14,6 +14,7 @@ use crate::membership::membership_loop;
 use crate::options::ControlOptions;
 use crate::records_sync::sync_loop;
 use crate::token_times::follow_token_times;
+use crate::usage::keep_usage;
 
 impl Control {
     /// Loads everything from the records or, while MariaDB is away, from the snapshot of an earlier
@@ -32,13 +33,14 @@ impl Control {
     }
 
     /// The control plane's background work, one task for each kind.
-    pub fn tasks() -> [fn(Arc<Self>) -> Work; 5] {
+    pub fn tasks() -> [fn(Arc<Self>) -> Work; 6] {
         [
             |control| Box::pin(sample_every_second(control)),
             |control| Box::pin(sync_loop(control)),
             |control| Box::pin(membership_loop(control)),
             |control| Box::pin(keep_epoch(control)),
             |control| Box::pin(follow_token_times(control)),
+            |control| Box::pin(keep_usage(control)),
         ]
     }
 

@@ -7,11 +7,13 @@
 //! * [`store`] keeps entries within a limit of bytes: [`Store`].
 //! * [`guard`] grants refill permits and locks to one caller at a time: [`RefillTable`],
 //!   [`LockTable`](guard::LockTable).
+//! * [`advice`] says what other lifetimes would mean.
 //! * [`access`] defines what a token allows.
 //! * [`lifetime`] defines how long an entry is fresh and what may be served after that.
 //! * [`content`] defines what the values of a namespace must be.
 //! * [`pattern`] turns keys into named values for an origin, and values back into keys.
 //! * [`damage_limit`] bounds how often reports of damage remove an entry.
+//! * [`usage`] says what is kept of usage over time.
 //! * [`value_filter`] finds JSON values by their contents.
 //! * [`traffic`] bounds how much passes in a second.
 //! * [`warm`] plans which keys to refill ahead of time.
@@ -50,6 +52,7 @@
 //! ```
 
 pub mod access;
+pub mod advice;
 pub mod content;
 pub mod damage_limit;
 pub mod early;
@@ -68,6 +71,7 @@ pub mod store;
 pub mod tenant_quota;
 pub mod time;
 pub mod traffic;
+pub mod usage;
 pub mod value_filter;
 pub mod warm;
 

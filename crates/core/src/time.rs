@@ -40,6 +40,15 @@ impl Add<Duration> for Timestamp {
     }
 }
 
+impl Sub<Duration> for Timestamp {
+    type Output = Timestamp;
+
+    fn sub(self, rhs: Duration) -> Timestamp {
+        let millis = u64::try_from(rhs.as_millis()).unwrap_or(u64::MAX);
+        Timestamp(self.0.saturating_sub(millis))
+    }
+}
+
 impl Sub for Timestamp {
     type Output = Duration;
 

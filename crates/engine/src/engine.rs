@@ -9,7 +9,7 @@ use tokio::sync::{Semaphore, watch};
 use verax_core::damage_limit::DamageLimit;
 use verax_core::early;
 use verax_core::lifetime::CacheControl;
-use verax_core::store::Usage;
+use verax_core::store::{SampledRead, Usage};
 use verax_core::{Lifetime, Name, NamespaceId, Partition, Store, Timestamp};
 
 use crate::binding::{Binding, NamespaceIdentity};
@@ -298,9 +298,26 @@ impl Namespace {
         }
     }
 
-    /// Charges the rates with bytes of a value.
-    pub(crate) fn charge_bytes(&self, bytes: u64) {
+    /// Counts bytes of values that callers sent, and charges the rates with them.
+    pub(crate) fn count_received(&self, bytes: u64) {
+        self.notify(&Event::Received(bytes));
         self.charge(|traffic, now| traffic.charge_bytes(bytes, now));
+    }
+
+    /// Counts bytes of values that are sent to callers, and charges the rates with them.
+    pub(crate) fn count_sent(&self, bytes: u64) {
+        self.notify(&Event::Sent(bytes));
+        self.charge(|traffic, now| traffic.charge_bytes(bytes, now));
+    }
+
+    /// Takes the sampled reads since the last call, and sets which keys are sampled from now on.
+    pub fn take_reads(&self, threshold: u32) -> Vec<SampledRead> {
+        self.partition.take_reads(threshold)
+    }
+
+    /// How many entries expired and were freed since it was opened.
+    pub fn expired(&self) -> u64 {
+        self.partition.expired()
     }
 
     fn charge(&self, charge: impl Fn(&Traffic, Timestamp)) {

@@ -7,7 +7,7 @@ use std::fmt;
 use std::time::Duration;
 
 use verax_core::guard::lock::{FencingToken, LeaseEnd};
-use verax_core::{Key, NamespaceId, Timestamp};
+use verax_core::{EntityTag, Key, NamespaceId, Timestamp};
 
 /// Receives the events of one namespace. It is called on the serving path, partly under locks, so
 /// it must neither block nor call back into the engine.
@@ -28,6 +28,10 @@ pub enum Event<'a> {
         /// The latency of each inside the service.
         each: Duration,
     },
+    /// Values of so many bytes were sent to callers.
+    Sent(u64),
+    /// Values of so many bytes came from callers.
+    Received(u64),
     /// A read that was not a plain hit.
     LookUp(LookUp),
     /// A request was refused, because a rate was passed.
@@ -170,6 +174,8 @@ pub struct RefillRecord {
     pub took: Duration,
     /// What became of it.
     pub outcome: RefillOutcome,
+    /// The entity tag of the value that was stored.
+    pub entity_tag: Option<EntityTag>,
     /// How many callers waited for it.
     pub waiters: usize,
     /// The longest wait.

@@ -104,7 +104,7 @@ impl Reader {
     /// Counts hits of [`cached`](Self::cached), with the bytes of their values; each had about the
     /// same latency.
     pub fn count_hits(&self, fresh: u64, stale: u64, bytes: u64, each: Duration) {
-        self.charge_bytes(bytes);
+        self.count_sent(bytes);
         self.notify(&Event::Hits { fresh, stale, each });
     }
 

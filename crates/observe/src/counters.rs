@@ -25,6 +25,7 @@ pub(crate) struct Counters {
     permits: AtomicU64,
     quota_refusals: AtomicU64,
     refused_refills: AtomicU64,
+    received_bytes: AtomicU64,
     damage_reports: AtomicU64,
     damaged_removals: AtomicU64,
     origin_latency: LatencyMeter,
@@ -37,6 +38,10 @@ impl Counters {
     pub(crate) fn count(&self, event: &Event<'_>) {
         match event {
             Event::Hits { fresh, stale, each } => self.hits.count(*fresh, *stale, *each),
+            Event::Sent(bytes) => self.hits.count_sent(*bytes),
+            Event::Received(bytes) => {
+                self.received_bytes.fetch_add(*bytes, Ordering::Relaxed);
+            }
             Event::LookUp(ended) => add(match ended {
                 LookUp::StaleOnError => &self.stale_on_error,
                 LookUp::Refilled => &self.refilled,
@@ -82,6 +87,14 @@ impl Counters {
         }
     }
 
+    /// How many reads there were.
+    pub(crate) fn reads(&self) -> u64 {
+        let others =
+            [&self.stale_on_error, &self.refilled, &self.joined, &self.misses, &self.negative_hits];
+        let others: u64 = others.iter().map(|counter| counter.load(Ordering::Relaxed)).sum();
+        self.hits.fresh() + self.hits.stale() + others
+    }
+
     /// The current counts.
     pub(crate) fn reading(&self) -> CounterReading {
         let read = |counter: &AtomicU64| counter.load(Ordering::Relaxed);
@@ -89,7 +102,7 @@ impl Counters {
         let stale = self.hits.stale() + read(&self.stale_on_error);
         let (refilled, negative_hits) = (read(&self.refilled), read(&self.negative_hits));
         CounterReading {
-            reads: hits + stale + refilled + joined + misses + negative_hits,
+            reads: self.reads(),
             hits,
             stale,
             refilled,
@@ -105,6 +118,8 @@ impl Counters {
             origin_refusals: read(&self.origin_refusals),
             origin_writes: read(&self.origin_writes),
             refused_refills: read(&self.refused_refills),
+            received_bytes: read(&self.received_bytes),
+            sent_bytes: self.hits.sent_bytes(),
             damage_reports: read(&self.damage_reports),
             damaged_removals: read(&self.damaged_removals),
             refills: std::array::from_fn(|outcome| read(&self.refills[outcome])),
@@ -155,6 +170,10 @@ pub struct CounterReading {
     pub origin_writes: u64,
     /// Refills not stored because the key was invalidated or written in the meantime.
     pub refused_refills: u64,
+    /// Bytes of values that came from callers.
+    pub received_bytes: u64,
+    /// Bytes of values that were sent to callers.
+    pub sent_bytes: u64,
     /// Reports of values that a client cannot decode.
     pub damage_reports: u64,
     /// Entries removed because of such a report.

@@ -21,6 +21,7 @@ thread_local! {
 struct Stripe {
     fresh: AtomicU64,
     stale: AtomicU64,
+    sent_bytes: AtomicU64,
     latency: LatencyMeter,
 }
 
@@ -38,6 +39,16 @@ impl HitCounters {
             stripe.stale.fetch_add(stale, Ordering::Relaxed);
         }
         stripe.latency.record_many(fresh + stale, each);
+    }
+
+    /// Counts bytes of values that are sent, with hits or otherwise.
+    pub(crate) fn count_sent(&self, bytes: u64) {
+        let stripe = &self.0[STRIPE.with(|stripe| *stripe)];
+        stripe.sent_bytes.fetch_add(bytes, Ordering::Relaxed);
+    }
+
+    pub(crate) fn sent_bytes(&self) -> u64 {
+        self.sum(|stripe| &stripe.sent_bytes)
     }
 
     fn sum(&self, of: impl Fn(&Stripe) -> &AtomicU64) -> u64 {

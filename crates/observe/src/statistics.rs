@@ -1,8 +1,12 @@
 //! The observers of namespaces.
 
-use std::sync::Arc;
+use std::collections::hash_map::RandomState;
+use std::hash::BuildHasher;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
-use verax_core::NamespaceId;
+use verax_core::advice::{Advice, LifetimeObservation};
+use verax_core::{NamespaceId, Timestamp};
+use verax_engine::Namespace;
 use verax_engine::events::{DamageRecord, Event, LockEvent, Observer, RefillRecord};
 
 use crate::counters::{CounterReading, Counters};
@@ -25,6 +29,8 @@ impl Observatory {
             refills: Arc::clone(&self.refills),
             locks: Arc::clone(&self.locks),
             damage: Arc::clone(&self.damage),
+            hashing: RandomState::new(),
+            lifetimes: Mutex::new(LifetimeObservation::new(Timestamp::from_millis(0))),
         })
     }
 
@@ -70,9 +76,28 @@ pub struct Statistics {
     refills: Arc<Recent<RefillRecord>>,
     locks: Arc<Recent<LockEvent>>,
     damage: Arc<Recent<DamageRecord>>,
+    hashing: RandomState,
+    lifetimes: Mutex<LifetimeObservation>,
 }
 
 impl Statistics {
+    fn lifetimes(&self) -> MutexGuard<'_, LifetimeObservation> {
+        self.lifetimes.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Takes what was sampled of the namespace's reads since the last call.
+    pub fn observe_reads(&self, namespace: &Namespace, now: Timestamp) {
+        let all_reads = self.counters.reads();
+        let mut lifetimes = self.lifetimes();
+        let reads = namespace.take_reads(lifetimes.threshold());
+        lifetimes.take(&reads, all_reads, now);
+    }
+
+    /// Advice on lifetimes, from what was observed until now.
+    pub fn advice(&self, now: Timestamp) -> Advice {
+        self.lifetimes().advice(now)
+    }
+
     /// The current counts.
     pub fn reading(&self) -> CounterReading {
         self.counters.reading()
@@ -88,7 +113,13 @@ impl Observer for Statistics {
     fn observe(&self, event: &Event<'_>) {
         self.counters.count(event);
         match event {
-            Event::RefillEnded(record) => self.refills.add((*record).clone()),
+            Event::RefillEnded(record) => {
+                self.refills.add((*record).clone());
+                if let Some(tag) = record.entity_tag {
+                    let key = self.hashing.hash_one(&record.key);
+                    self.lifetimes().refilled(key, tag, record.at);
+                }
+            }
             Event::Lock(event) => self.locks.add((*event).clone()),
             Event::Damage(record) => self.damage.add((*record).clone()),
             _ => {}

@@ -1,4 +1,4 @@
-//! Verax's durable records: tenants, namespaces, origins, tokens, runs and activity.
+//! Verax's durable records: tenants, namespaces, origins, tokens, runs, activity and usage.
 //!
 //! They are in MariaDB, accessed through Diesel, or in memory for a service that keeps nothing.
 //! [`Records`] is the handle. Every administrative
@@ -42,7 +42,7 @@ pub use mariadb::{LEASE_VALIDITY, Membership, Ownership, launcher};
 pub use model::{
     Activity, ActivityFilter, Actor, Change, InvalidNodeId, NamespaceRecord, NewRun, NewToken,
     Node, NodeId, NodeState, OriginRecord, Rotated, RunKind, RunRecord, RunState, TenantRecord,
-    TokenRecord, Topology,
+    TokenRecord, Topology, UsageOf, UsagePoint, UsageQuery, UsageSample,
 };
 pub use records::Records;
 pub use snapshot::RecordsSnapshot;

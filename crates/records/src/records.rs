@@ -13,6 +13,7 @@ use crate::memory::Memory;
 use crate::model::{
     Activity, ActivityFilter, Actor, Change, NamespaceRecord, NewRun, NewToken, Node, NodeId,
     OriginRecord, Rotated, RunKind, RunRecord, RunState, TenantRecord, TokenRecord, Topology,
+    UsagePoint, UsageQuery, UsageSample,
 };
 use crate::snapshot::RecordsSnapshot;
 
@@ -368,6 +369,31 @@ calls! {
     /// [`RecordsError::Unavailable`], [`RecordsError::Unreadable`].
     runs(kind: RunKind, most: u32) -> Vec<RunRecord>,
         |memory, kind, most| Ok(memory.runs(kind, most));
+
+    /// Keeps slots of usage, as far as this process has counted them, in place of what it kept of
+    /// them before. `writer` tells it from other processes.
+    ///
+    /// # Errors
+    /// [`RecordsError::Unavailable`]; it may be repeated.
+    keep_usage(writer: u64, samples: &[UsageSample]) -> (), |memory, _, samples| {
+        memory.keep_usage(samples);
+        Ok(())
+    };
+
+    /// Usage over time, oldest first.
+    ///
+    /// # Errors
+    /// [`RecordsError::Unavailable`].
+    usage(query: &UsageQuery) -> Vec<UsagePoint>, |memory, query| Ok(memory.usage(query));
+
+    /// Removes usage that is older than its step is kept.
+    ///
+    /// # Errors
+    /// [`RecordsError::Unavailable`].
+    prune_usage(now: Timestamp) -> (), |memory, now| {
+        memory.prune_usage(now);
+        Ok(())
+    };
 
     /// The nodes, and the owner of the share.
     ///

@@ -132,6 +132,11 @@ pub(crate) enum NamespaceCommand {
         /// The tenant
         tenant: Option<String>,
     },
+    /// Advise on the max-age: what others would mean for the origin and for readers
+    Advice {
+        /// The namespace, as TENANT/NAMESPACE
+        place: NamespacePath,
+    },
     /// Show a namespace's policy and what it holds
     Show {
         /// The namespace, as TENANT/NAMESPACE
@@ -358,4 +363,24 @@ pub(crate) struct ActivityFlags {
     /// Only before a moment
     #[arg(long, value_parser = moment, value_name = "WHEN")]
     pub(crate) until: Option<jiff::Timestamp>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct UsageOptions {
+    /// Whose, as TENANT or TENANT/NAMESPACE [default: the whole service]
+    #[arg(value_name = "TENANT[/NAMESPACE]")]
+    pub(crate) of: Option<String>,
+    /// The beginning: a moment, or a length of time ago, such as 2h [default: 1h before the end]
+    #[arg(long, value_parser = moment, value_name = "WHEN")]
+    pub(crate) since: Option<jiff::Timestamp>,
+    /// The end [default: now]
+    #[arg(long, value_parser = moment, value_name = "WHEN")]
+    pub(crate) until: Option<jiff::Timestamp>,
+    /// The length of a step: 10s (kept for an hour), 1m (a day), 15m (31 days) or 1d (two years)
+    /// [default: the finest that is kept for the range]
+    #[arg(long, value_parser = ["10s", "1m", "15m", "1d"])]
+    pub(crate) step: Option<String>,
+    /// Print comma-separated values
+    #[arg(long, conflicts_with = "json")]
+    pub(crate) csv: bool,
 }

@@ -117,6 +117,8 @@ pub(crate) enum Command {
     /// The nodes that share the records: one active, the others standby
     #[command(subcommand)]
     Node(NodeCommand),
+    /// Usage over time: memory, reads, hits, bytes, origin reads, refusals
+    Usage(UsageOptions),
     /// Who changed what
     #[command(subcommand)]
     Activity(ActivityCommand),

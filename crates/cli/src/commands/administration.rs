@@ -6,6 +6,7 @@ use verax_api::{
 };
 use verax_client::Client;
 
+use super::advice::advice;
 use super::entries::namespace as handle;
 use crate::arguments::{NamespaceCommand, NamespacePath, NodeCommand, PolicyFlags, TokenCommand};
 use crate::failure::Failure;
@@ -164,6 +165,7 @@ pub(super) async fn namespace(
             }
             output.answer(&namespaces, |n| namespace_table(n))
         }
+        NamespaceCommand::Advice { place } => advice(verax, output, &place).await,
         NamespaceCommand::Show { place } => {
             output.answer(&handle(verax, &place)?.info().await?, namespace_lines)
         }

@@ -2,6 +2,7 @@
 
 mod activity;
 mod administration;
+mod advice;
 mod batches;
 mod check;
 mod counters;
@@ -22,6 +23,7 @@ mod sessions;
 mod tags;
 mod tenants;
 mod under_lock;
+mod usage;
 mod warm;
 mod watch;
 
@@ -85,6 +87,7 @@ pub(crate) async fn run(command: Command, connection: &Connection) -> Result<(),
         Command::Drill(command) => drills::drill(&verax, output, command).await,
         Command::Session(command) => sessions::session(&verax, output, command).await,
         Command::Node(command) => administration::node(&verax, output, command).await,
+        Command::Usage(options) => usage::usage(&verax, output, options).await,
         Command::Activity(command) => activity::activity(&verax, output, command).await,
         Command::SignIn => administration::sign_in(&verax, output).await,
     }

@@ -69,6 +69,9 @@ impl Signals {
     }
 }
 
+/// How long a stop waits until usage is kept.
+const USAGE_TIMEOUT: Duration = Duration::from_secs(3);
+
 /// How long a stop waits until what the runs came to is written down.
 const RUNS_TIMEOUT: Duration = Duration::from_secs(3);
 
@@ -395,6 +398,10 @@ impl Running {
         let (_, runs) = tokio::join!(serving, runs);
         if runs.is_err() {
             tracing::warn!("what some runs came to was not written down in time");
+        }
+        let kept = self.service.control().keep_usage_now(true);
+        if tokio::time::timeout(USAGE_TIMEOUT, kept).await.is_err() {
+            tracing::warn!("the usage since the last minute is not kept: MariaDB did not answer");
         }
         self.service.control().leave().await;
         let servers = self.private.into_iter().chain(self.more_servers);

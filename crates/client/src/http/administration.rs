@@ -5,7 +5,7 @@ use verax_api::{
     ActivityItem, CheckRequest, CheckStep, CreateNamespace, CreateOrigin, CreateTenant,
     CreateToken, CreatedToken, ItemPage, Items, LiveSession, Namespace as NamespaceInfo, Node,
     Origin, OriginChange, PolicyChange, Ready, RotateToken, RotatedToken, SignInLink, Tenant,
-    TenantQuotaChange, Token,
+    TenantQuotaChange, Token, UsageHistory,
 };
 
 use crate::error::ClientError;
@@ -33,7 +33,42 @@ pub struct ActivityQuery {
     pub limit: u32,
 }
 
+/// Whose usage over time is wanted, and of when.
+#[derive(Debug, Clone, Default)]
+pub struct UsageQuery {
+    /// Of this tenant; of the whole service if absent.
+    pub tenant: Option<String>,
+    /// Of this namespace of the tenant.
+    pub namespace: Option<String>,
+    /// The beginning; an hour before the end if absent.
+    pub since: Option<jiff::Timestamp>,
+    /// The end; now if absent.
+    pub until: Option<jiff::Timestamp>,
+    /// The length of a step in seconds; the finest that is kept for the range if absent.
+    pub step: Option<u64>,
+}
+
 impl Client {
+    /// Usage over time.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn usage(&self, query: &UsageQuery) -> Result<UsageHistory, ClientError> {
+        let mut url = self.url_of(["v1", "usage"]);
+        for (name, value) in [
+            ("tenant", query.tenant.clone()),
+            ("namespace", query.namespace.clone()),
+            ("since", query.since.map(|t| t.to_string())),
+            ("until", query.until.map(|t| t.to_string())),
+            ("step", query.step.map(|step| step.to_string())),
+        ] {
+            if let Some(value) = value {
+                url.query_pairs_mut().append_pair(name, &value);
+            }
+        }
+        self.get(url).await
+    }
+
     /// Whether Verax can serve, and what is degraded.
     ///
     /// # Errors

@@ -1,6 +1,6 @@
 //! A look inside a namespace: listings, samples and searches.
 
-use verax_api::{EntryPage, EntrySummary, Removal, SearchRequest, SearchStep};
+use verax_api::{EntryPage, EntrySummary, LifetimeAdvice, Removal, SearchRequest, SearchStep};
 
 use crate::error::ClientError;
 use crate::http::entries::Namespace;
@@ -82,6 +82,14 @@ impl Namespace {
     /// [`ClientError`].
     pub async fn search(&self, request: &SearchRequest) -> Result<SearchStep, ClientError> {
         self.client().post(self.below(&["searches"]), request).await
+    }
+
+    /// Advice on the namespace's max-age, from what was observed of its reads.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn lifetime_advice(&self) -> Result<LifetimeAdvice, ClientError> {
+        self.client().get(self.below(&["lifetime-advice"])).await
     }
 
     /// Counts the entries that [`clear`](Self::clear), or with a prefix

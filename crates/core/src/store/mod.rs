@@ -36,6 +36,7 @@ mod partition;
 mod precondition;
 mod quota;
 mod rate_limits;
+mod read_sample;
 mod shard;
 mod slots;
 mod tenant_memory;
@@ -53,6 +54,7 @@ pub use quota::Quota;
 pub use rate_limits::{
     InvalidRate, MAX_RATE_COUNT, MAX_RATE_PERIOD, Rate, RateLimitError, RateLimitOutcome,
 };
+pub use read_sample::{SampledRead, WHOLE, place_of};
 
 pub use outcome::{PutError, PutOutcome, Usage};
 pub use precondition::{ConditionFailed, Precondition};

@@ -15,6 +15,7 @@ use super::metadata::{Held, MetadataTable};
 use super::outcome::{PutError, PutOutcome, Usage};
 use super::precondition::{ConditionFailed, Precondition};
 use super::quota::{HeldQuota, Quota};
+use super::read_sample::{ReadSample, SampledRead};
 use super::shard::{PreparedEntry, SHARDS, Shard, Tidied};
 use super::slots::{CHUNK, Times};
 use super::tenant_memory::{MAX_SHRINK, MemoryUser, TenantMemory};
@@ -45,6 +46,8 @@ pub struct Partition {
     pub(super) metadata: Arc<MetadataTable>,
     account: Arc<Account>,
     evicted: AtomicU64,
+    expired: AtomicU64,
+    read_sample: ReadSample,
     quota: HeldQuota,
     next_to_evict: AtomicUsize,
     next_to_tidy: AtomicUsize,
@@ -141,6 +144,8 @@ impl Partition {
             cells: (0..SHARDS).map(cell).collect(),
             account,
             evicted: AtomicU64::new(0),
+            expired: AtomicU64::new(0),
+            read_sample: ReadSample::default(),
             quota: HeldQuota::new(quota),
             next_to_evict: AtomicUsize::new(0),
             next_to_tidy: AtomicUsize::new(0),
@@ -207,6 +212,7 @@ impl Partition {
     /// takes a shared lock, copies nothing and moves nothing.
     pub fn get(&self, key: &str, now: Timestamp) -> Option<EntryRef> {
         let hash = self.hash(key);
+        self.read_sample.note(hash, now);
         let shard = self.read(shard_number(hash));
         let slot = shard.find(hash as u32, key)?;
         let found = Self::found(&shard, slot, now);
@@ -225,6 +231,7 @@ impl Partition {
         visit: impl FnOnce(EntryView<'_>) -> T,
     ) -> Option<T> {
         let hash = self.hash(key);
+        self.read_sample.note(hash, now);
         let shard = self.read(shard_number(hash));
         let slot = shard.find(hash as u32, key)?;
         let freshness = shard.freshness(slot, now);
@@ -440,12 +447,14 @@ impl Partition {
             let number = (first + at) % SHARDS;
             let cell = &self.cells[number];
             if cell.soonest.load(Ordering::Relaxed) <= now.as_millis() {
-                all.add(self.change(number, |shard| {
+                let ended = self.change(number, |shard| {
                     let (tidied, next) = shard.remove_ended(chunks - all.chunks, now);
                     // Under the shard's lock, so no new entry's end is lost.
                     cell.soonest.store(next, Ordering::Relaxed);
                     tidied
-                }));
+                });
+                self.expired.fetch_add(ended.freed, Ordering::Relaxed);
+                all.add(ended);
             }
             if all.chunks < chunks && self.read(number).awaits_invalid() {
                 let invalid =
@@ -485,6 +494,17 @@ impl Partition {
     /// How many entries were evicted.
     pub fn evicted(&self) -> u64 {
         self.evicted.load(Ordering::Relaxed)
+    }
+
+    /// Takes the sampled reads since the last call, and sets the threshold below which keys are
+    /// sampled from now on: 0 for none, [`WHOLE`](super::WHOLE) for all.
+    pub fn take_reads(&self, threshold: u32) -> Vec<SampledRead> {
+        self.read_sample.take(threshold)
+    }
+
+    /// How many entries expired and were freed.
+    pub fn expired(&self) -> u64 {
+        self.expired.load(Ordering::Relaxed)
     }
 
     /// What it is guaranteed and may never exceed.

@@ -18,6 +18,7 @@ use verax_core::{
 use super::change::Attempt;
 use super::put_request::PutRequest;
 use super::read::{ReadResult, Source};
+use super::refill::EndedRefill;
 use super::waiter::Refilled;
 use super::waiter::{WaitOutcome, Waited, Waiter, notify_all};
 use crate::access::LeasedBy;
@@ -153,7 +154,7 @@ impl Refiller {
             return Err(EngineError::AccessEnded);
         }
         if let PermitOutcome::Value(answer) = &outcome {
-            self.charge_bytes(answer.size() as u64);
+            self.count_sent(answer.size() as u64);
         }
         Ok(outcome)
     }
@@ -335,7 +336,7 @@ impl Writer {
         number: PermitNumber,
         request: PutRequest,
     ) -> Result<Entry, EngineError> {
-        self.charge_bytes(request.value.len() as u64);
+        self.count_received(request.value.len() as u64);
         let entry = self.entry_of(request, self.engine().now())?;
         let held = self.held(key, number);
         let mut entry = entry.refilled_in(held.took);
@@ -352,7 +353,8 @@ impl Writer {
             Ok(finished) => finished,
             Err(refused) => {
                 let waited = Waited::of(&refused.waiters, now);
-                self.refill_ended(key, held.by, held.took, refused.reason.into(), waited, now);
+                let ended = EndedRefill::without_value(held.took, refused.reason.into(), waited);
+                self.refill_ended(key, held.by, ended, now);
                 notify_all(refused.waiters, &WaitOutcome::AskAgain);
                 return Err(EngineError::Permit(refused.reason));
             }
@@ -364,7 +366,10 @@ impl Writer {
             true => RefillOutcome::Stored,
             false => RefillOutcome::NotStored,
         };
-        self.refill_ended(key, held.by, held.took, outcome, Waited::of(&waiters, now), now);
+        let entity_tag = (outcome == RefillOutcome::Stored).then(|| entry.entity_tag());
+        let waited = Waited::of(&waiters, now);
+        let ended = EndedRefill { took: held.took, outcome, entity_tag, waited };
+        self.refill_ended(key, held.by, ended, now);
         self.notify(&Event::CallerRead(held.took));
         // Waiting callers receive the value even if it does not fit.
         let (stored_entry, origin_took) = (entry.clone(), held.took);
@@ -395,7 +400,8 @@ impl Writer {
             ReleaseOutcome::Turn(..) => Waited::default(),
             ReleaseOutcome::Failed(waiters) => Waited::of(waiters, now),
         };
-        self.refill_ended(key, held.by, held.took, RefillOutcome::Failed, waited, now);
+        let ended = EndedRefill::without_value(held.took, RefillOutcome::Failed, waited);
+        self.refill_ended(key, held.by, ended, now);
         match given {
             ReleaseOutcome::Turn(permit, waiter) => {
                 self.engine().give_turns(vec![(permit, waiter)])
@@ -528,7 +534,8 @@ impl Engine {
             {
                 let (took, nobody) = (now.since(view.permit.since), Waited::default());
                 let (outcome, by) = (RefillOutcome::Expired, &*caller.owner);
-                namespace.refill_ended(&view.key, by, took, outcome, nobody, now);
+                let ended = EndedRefill::without_value(took, outcome, nobody);
+                namespace.refill_ended(&view.key, by, ended, now);
             }
         }
         self.give_turns(turns);

@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 
 use verax_core::entry::Entry;
 use verax_core::store::EntryView;
-use verax_core::{Freshness, JoinOutcome, Key, Permit, Timestamp};
+use verax_core::{EntryRevision, Freshness, JoinOutcome, Key, Permit, Timestamp};
 use verax_origin::{OriginError, TraceContext};
 
 use super::waiter::{Refilled, WaitOutcome, Waiter};
@@ -173,7 +173,7 @@ impl Reader {
         };
         self.notify(&ended);
         if let Ok(Some(answer)) = &answer {
-            self.charge_bytes(answer.size() as u64);
+            self.count_sent(answer.size() as u64);
         }
         answer
     }
@@ -316,6 +316,7 @@ impl Namespace {
         let id = self.id();
         // A caller that bypasses the cache must not be served by a refill that began earlier.
         let mut began_before = !unless_fresh;
+        let mut earlier: Option<EntryRevision> = None;
         loop {
             let now = self.engine().now();
             let (waiter, outcome) = Waiter::new(now);
@@ -323,6 +324,11 @@ impl Namespace {
                 let mut guard = self.engine().cache.guard(id, key);
                 // Another caller may have stored the value since the miss.
                 if unless_fresh && let Some(refilled) = self.fresh(key, now) {
+                    return Ok((refilled, true));
+                }
+                // Another refill may have begun and ended since the earlier one ended.
+                if let Some(refilled) = earlier.and_then(|than| self.refilled_after(key, than, now))
+                {
                     return Ok((refilled, true));
                 }
                 guard.join(id, key, waiter, now, lease)
@@ -334,8 +340,10 @@ impl Namespace {
                 }
                 JoinOutcome::Waiting(_) if std::mem::take(&mut began_before) => {
                     // The grant begins a new refill, which is recent enough.
-                    if let Ok(WaitOutcome::Turn(permit)) = outcome.await {
-                        self.take_over(permit, trace.clone());
+                    match outcome.await {
+                        Ok(WaitOutcome::Turn(permit)) => self.take_over(permit, trace.clone()),
+                        Ok(WaitOutcome::Refilled(refilled)) => earlier = refilled.entry.revision,
+                        _ => {}
                     }
                     continue;
                 }
@@ -361,10 +369,17 @@ impl Namespace {
 
     /// A fresh copy, as the result of a refill that has just ended.
     fn fresh(&self, key: &Key, now: Timestamp) -> Option<Refilled> {
-        let found = self.partition().get(key.as_str(), now)?;
+        let found = self.partition().peek(key.as_str(), now)?;
         let fresh = matches!(found.freshness(), Freshness::Fresh(_));
         let (stored, origin_took) = (true, Duration::ZERO);
         fresh.then(|| Refilled { entry: found.entry(), stored, origin_took })
+    }
+
+    /// A fresh copy that a refill brought after the one with the revision `than`.
+    fn refilled_after(&self, key: &Key, than: EntryRevision, now: Timestamp) -> Option<Refilled> {
+        let found = self.partition().peek(key.as_str(), now)?;
+        let is_later = !found.refill_took().is_zero() && found.revision() > than;
+        is_later.then(|| self.fresh(key, now)).flatten()
     }
 
     /// Refills with a permit granted to a caller that leaves refilling to the service.

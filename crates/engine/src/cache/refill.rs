@@ -7,7 +7,7 @@ use std::time::Duration;
 use futures_util::FutureExt;
 use verax_core::entry::{Entry, MediaType};
 use verax_core::guard::RefusedReason;
-use verax_core::{Key, Lifetime, Partition, Permit, Precondition, Timestamp};
+use verax_core::{EntityTag, Key, Lifetime, Partition, Permit, Precondition, Timestamp};
 use verax_origin::{OriginError, OriginValue, TraceContext};
 
 use super::change::Attempt;
@@ -22,6 +22,22 @@ const GRACE: Duration = Duration::from_secs(2);
 
 /// The lease when the origin's timeout is unknown.
 const MAX_LEASE: Duration = Duration::from_secs(305);
+
+/// What became of a refill.
+pub(super) struct EndedRefill {
+    pub(super) took: Duration,
+    pub(super) outcome: RefillOutcome,
+    /// Of the value that was stored.
+    pub(super) entity_tag: Option<EntityTag>,
+    pub(super) waited: Waited,
+}
+
+impl EndedRefill {
+    /// A refill that stored nothing.
+    pub(super) fn without_value(took: Duration, outcome: RefillOutcome, waited: Waited) -> Self {
+        Self { took, outcome, entity_tag: None, waited }
+    }
+}
 
 impl Namespace {
     pub(super) fn permit_lease(&self) -> Duration {
@@ -154,7 +170,13 @@ impl Namespace {
             Err(error) => (held.took, WaitOutcome::OriginFailed(error)),
         };
         // Counted first, so that a caller with the result finds it counted.
-        self.refill_ended(key, "the service", took, ended, Waited::of(&waiters, now), now);
+        let entity_tag = match &wait_outcome {
+            WaitOutcome::Refilled(refilled) if refilled.stored => Some(refilled.entry.entity_tag()),
+            _ => None,
+        };
+        let waited = Waited::of(&waiters, now);
+        let ended = EndedRefill { took, outcome: ended, entity_tag, waited };
+        self.refill_ended(key, "the service", ended, now);
         notify_all(waiters, &wait_outcome);
     }
 
@@ -175,11 +197,10 @@ impl Namespace {
         &self,
         key: &Key,
         holder: impl Into<String>,
-        took: Duration,
-        outcome: RefillOutcome,
-        waited: Waited,
+        ended: EndedRefill,
         at: Timestamp,
     ) {
+        let EndedRefill { took, outcome, entity_tag, waited } = ended;
         self.notify(&Event::RefillEnded(&RefillRecord {
             at,
             namespace: self.id(),
@@ -187,6 +208,7 @@ impl Namespace {
             holder: holder.into(),
             took,
             outcome,
+            entity_tag,
             waiters: waited.callers,
             max_wait: waited.longest,
         }));

@@ -30,7 +30,7 @@ impl Writer {
         request: PutRequest,
         trace: Option<TraceContext>,
     ) -> Written<Stored> {
-        self.charge_bytes(request.value.len() as u64);
+        self.count_received(request.value.len() as u64);
         if !self.writes_through() {
             return Written::Now(self.put_request(key, request));
         }

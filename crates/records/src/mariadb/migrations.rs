@@ -28,7 +28,7 @@ macro_rules! migration {
     };
 }
 
-static MIGRATIONS: [Migration; 8] = [
+static MIGRATIONS: [Migration; 9] = [
     migration!("0001", "records"),
     migration!("0002", "quotas"),
     migration!("0003", "lock_epochs"),
@@ -37,6 +37,7 @@ static MIGRATIONS: [Migration; 8] = [
     migration!("0006", "nodes"),
     migration!("0007", "token_lifetimes"),
     migration!("0008", "tenant_quotas"),
+    migration!("0009", "usage"),
 ];
 
 /// How long one process waits for another that migrates the same tables, in seconds.
@@ -177,7 +178,9 @@ mod tests {
              UNION SELECT CAST(CONCAT_WS(' ', table_name, index_name, column_name) AS CHAR) \
              FROM information_schema.statistics WHERE table_schema = DATABASE() \
              UNION SELECT CAST(CONCAT_WS(' ', table_name, constraint_name, constraint_type) AS CHAR) \
-             FROM information_schema.table_constraints WHERE table_schema = DATABASE() ORDER BY 1";
+             FROM information_schema.table_constraints WHERE table_schema = DATABASE() \
+             UNION SELECT CAST(CONCAT_WS(' ', trigger_name, event_manipulation, event_object_table) AS CHAR) \
+             FROM information_schema.triggers WHERE trigger_schema = DATABASE() ORDER BY 1";
         sql_query(columns).load(connection).await.unwrap()
     }
 

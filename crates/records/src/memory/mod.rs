@@ -7,6 +7,7 @@
 mod accounts;
 mod history;
 mod places;
+mod usage;
 
 use std::collections::VecDeque;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -45,6 +46,7 @@ struct State {
     tokens: Vec<TokenRecord>,
     activity: VecDeque<OfTenant<Activity>>,
     runs: VecDeque<OfTenant<(RunKind, RunRecord)>>,
+    usage: usage::UsageTable,
 }
 
 /// A handle on records in memory. Cloning shares them.

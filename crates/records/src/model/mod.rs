@@ -8,6 +8,7 @@ mod runs;
 mod scopes;
 mod tenants;
 mod tokens;
+mod usage;
 
 pub use activity::{Activity, ActivityFilter, Actor, Change};
 pub use namespaces::NamespaceRecord;
@@ -16,6 +17,7 @@ pub use origins::OriginRecord;
 pub use runs::{NewRun, RunKind, RunRecord, RunState};
 pub use tenants::TenantRecord;
 pub use tokens::{NewToken, Rotated, TokenRecord};
+pub use usage::{UsageOf, UsagePoint, UsageQuery, UsageSample};
 
 pub(crate) use activity::difference;
 pub(crate) use namespaces::{cap_of, namespace_change, new_namespace_id, policy_detail};

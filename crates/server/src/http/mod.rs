@@ -36,6 +36,7 @@ mod serve;
 mod sessions;
 mod stream;
 mod tags;
+mod usage;
 mod values;
 mod waiting;
 

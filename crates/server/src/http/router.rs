@@ -9,7 +9,7 @@ use verax_service::Service;
 use super::{
     administration, batches, browse, console, counters, damage, description, drills, entries,
     health, live, locks, metrics, nodes, permits, problem, rate_limits, runs, sessions, tags,
-    waiting,
+    usage, waiting,
 };
 
 const NAMESPACE: &str = "/v1/tenants/{tenant}/namespaces/{namespace}";
@@ -26,6 +26,7 @@ const TAG: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/tags/{tag}";
 const BATCH: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/batch";
 const SEARCHES: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/searches";
 const DAMAGE: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/damage-reports";
+const ADVICE: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/lifetime-advice";
 const WARM_RUNS: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/warm-runs";
 
 /// The routes of the HTTP interface.
@@ -62,6 +63,7 @@ pub(super) fn router(service: Arc<Service>) -> Router {
                 .patch(administration::change_namespace)
                 .delete(administration::delete_namespace),
         )
+        .route(ADVICE, get(usage::lifetime_advice))
         .route(WARM_RUNS, post(runs::start_warm))
         .route("/v1/tenants", get(administration::tenants).post(administration::create_tenant))
         .route(
@@ -89,6 +91,7 @@ pub(super) fn router(service: Arc<Service>) -> Router {
         .route("/v1/tokens/{id}/rotate", post(administration::rotate_token))
         .route("/v1/nodes", get(nodes::list))
         .route("/v1/activity", get(administration::activity))
+        .route("/v1/usage", get(usage::history))
         .route("/v1/session", post(sessions::start).get(sessions::show).delete(sessions::end))
         .route("/v1/sessions", get(sessions::list))
         .route("/v1/sessions/{id}", delete(sessions::end_other))

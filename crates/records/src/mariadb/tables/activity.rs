@@ -131,3 +131,39 @@ fn containing(part: &str) -> String {
     pattern.push('%');
     pattern
 }
+
+#[cfg(test)]
+mod tests {
+    use diesel_async::SimpleAsyncConnection;
+    use serde_json::json;
+
+    use super::*;
+    use crate::mariadb::connection::connect;
+    use crate::mariadb::launcher::{PrivateServer, scratch_directory};
+
+    /// The service's own database user can neither change nor delete what happened, and a tenant's
+    /// deletion does not need to.
+    #[tokio::test(flavor = "multi_thread")]
+    async fn activity_is_only_added_to() {
+        let directory = scratch_directory();
+        let server = PrivateServer::start(directory.path()).await.unwrap();
+        let records = MariaDb::later(server.url("verax"));
+        records.prepare().await.unwrap();
+        let (actor, now) = (Actor::new("an operator"), Timestamp::from_millis(1));
+        let tenant = Name::new("ferrydesk").unwrap();
+        records.create_tenant(&tenant, &actor, now).await.unwrap();
+        let (action, subject) = ("namespace.clear", "ferrydesk/boards".to_owned());
+        let change = Change { tenant: Some(tenant.clone()), action, subject, detail: json!({}) };
+        records.note(&actor, now, change).await.unwrap();
+        records.delete_tenant(&tenant, &actor, now).await.unwrap();
+
+        let mut connection = connect(records.url()).await.unwrap();
+        for statement in ["UPDATE activity SET actor = 'nobody'", "DELETE FROM activity"] {
+            let refused = connection.batch_execute(statement).await.unwrap_err();
+            assert!(refused.to_string().contains("activity is only added to"), "{refused}");
+        }
+        let filter = ActivityFilter::latest(None, 10);
+        assert_eq!(records.activity(&filter).await.unwrap().len(), 3);
+        server.stop().await.unwrap();
+    }
+}

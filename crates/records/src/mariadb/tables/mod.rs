@@ -11,6 +11,7 @@ mod scopes;
 mod tenant_ids;
 pub(crate) mod tenants;
 pub(crate) mod tokens;
+mod usage;
 
 pub(crate) use activity::write as write_activity;
 pub(crate) use lock_epochs::next_epoch;

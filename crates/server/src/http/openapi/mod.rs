@@ -11,7 +11,7 @@ use utoipa::{Modify, OpenApi};
 
 use crate::http::{
     administration, batches, browse, counters, damage, description, drills, entries, health, live,
-    locks, metrics, nodes, permits, rate_limits, runs, sessions, tags, waiting,
+    locks, metrics, nodes, permits, rate_limits, runs, sessions, tags, usage, waiting,
 };
 
 #[derive(OpenApi)]
@@ -32,7 +32,7 @@ use crate::http::{
         administration::rotate_token,
         administration::activity,
         sessions::start, sessions::show, sessions::end, sessions::list, sessions::end_other, sessions::new_link,
-        live::samples, waiting::live,
+        live::samples, waiting::live, usage::history, usage::lifetime_advice,
         runs::start_warm, runs::recent_warm, runs::warm, runs::stop_warm, runs::watch_warm,
         runs::profiles, runs::recent_load, runs::start_load, runs::load, runs::stop_load,
         runs::watch_load,
