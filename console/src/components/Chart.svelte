@@ -8,12 +8,16 @@
     /** Fill the area below. */
     filled?: boolean;
   }
+
+  const POWERS_OF_TWO = Array.from({ length: 60 }, (_, n) => 2 ** n);
 </script>
 
 <script lang="ts">
+  import { Maximize2, Pause, Play } from '@lucide/svelte';
   import { onMount } from 'svelte';
   import uPlot from 'uplot';
   import 'uplot/dist/uPlot.min.css';
+  import * as chartView from '../lib/chart-view';
   import { theme } from '../lib/theme.svelte';
 
   interface Props {
@@ -31,6 +35,17 @@
     span?: [number, number];
     /** Whether a value holds until the next one, as counts do. */
     stepped?: boolean;
+    /** Whether new values come all the time, so that it can be paused. */
+    live?: boolean;
+    /** Writes a place on the horizontal axis, if it is neither a time of day nor seconds. */
+    writeX?: (x: number) => string;
+    /** The places on the horizontal axis that have a mark, if not all that fit. */
+    marksX?: number[];
+    logarithmicX?: boolean;
+    /** Whether the vertical axis counts in powers of two, as bytes do. */
+    binary?: boolean;
+    /** Whether missing values leave a gap. */
+    gaps?: boolean;
   }
 
   let {
@@ -43,9 +58,24 @@
     clock = false,
     span,
     stepped = false,
+    live = false,
+    writeX,
+    marksX,
+    logarithmicX = false,
+    binary = false,
+    gaps = false,
   }: Props = $props();
   let holder: HTMLDivElement;
   let chart: uPlot | null = null;
+  let at = $state<number | null>(null);
+  let isByKey = $state(false);
+  let zoom = $state.raw<[number, number] | null>(null);
+  /** What is shown while it is paused. */
+  let frozen = $state.raw<{ x: number[]; lines: Line[] } | null>(null);
+
+  const shown = $derived(frozen ?? { x, lines });
+  const place = (value: number) => (writeX ?? (clock ? clockTime : since))(value);
+  const readout = $derived(at === null ? '' : chartView.readout(shown.x, shown.lines, at, place, write));
 
   function color(property: string): string {
     return getComputedStyle(document.documentElement).getPropertyValue(property).trim();
@@ -61,7 +91,7 @@
   function data(): uPlot.AlignedData {
     // A logarithmic scale has no place for zero.
     const fit = (v: number | null) => (logarithmic && v !== null && v <= 0 ? null : v);
-    return [x, ...lines.map((line) => line.values.map(fit))] as uPlot.AlignedData;
+    return [shown.x, ...shown.lines.map((line) => line.values.map(fit))] as uPlot.AlignedData;
   }
 
   /** Seconds since a start; milliseconds where all of it is less than a second. */
@@ -86,9 +116,28 @@
         height,
         padding: [8, 22, 0, 0],
         legend: { show: false },
-        cursor: { y: false, points: { size: 6 } },
+        cursor: { y: false, points: { size: 6 }, drag: { x: true, y: false, setScale: false } },
+        hooks: {
+          setCursor: [
+            (of) => {
+              if (!isByKey) at = of.cursor.idx ?? null;
+            },
+          ],
+          setSelect: [
+            (of) => {
+              const { left, width } = of.select;
+              if (width < 5) return;
+              zoom = [of.posToVal(left, 'x'), of.posToVal(left + width, 'x')];
+              of.setSelect({ left: 0, top: 0, width: 0, height: 0 }, false);
+            },
+          ],
+        },
         scales: {
-          x: { time: clock, range: span ? () => span : undefined },
+          x: {
+            time: clock,
+            distr: logarithmicX ? 3 : 1,
+            range: (_, low, high) => zoom ?? span ?? [low, high],
+          },
           y: {
             distr: logarithmic ? 3 : 1,
             range: logarithmic
@@ -104,12 +153,14 @@
             ...axis,
             size: 30,
             space: clock ? 80 : 50,
-            values: (_, splits) => splits.map(clock ? clockTime : since),
+            splits: marksX ? () => marksX : undefined,
+            values: (_, splits) => splits.map((v) => (v === null ? '' : place(v))),
           },
           {
             ...axis,
             // 20 pixels for the tick and gap, and what the longest text takes at 12 pixels.
             size: (_, texts) => Math.max(74, 20 + 7.5 * Math.max(0, ...(texts ?? []).map((text) => text.length))),
+            incrs: binary ? POWERS_OF_TWO : undefined,
             splits: logarithmic ? (_, __, low, high) => powersOfTen(low, high) : undefined,
             values: (_, splits) => splits.map((v) => (v === null ? '' : write(v))),
           },
@@ -122,7 +173,7 @@
             width: 2.5,
             dash: line.dashed ? [8, 5] : undefined,
             fill: line.filled ? `${color(line.color)}22` : undefined,
-            spanGaps: true,
+            spanGaps: !gaps,
             paths: stepped ? uPlot.paths.stepped?.({ align: 1 }) : undefined,
             points: { show: x.length < 3 },
           })),
@@ -144,6 +195,21 @@
     };
   });
 
+  function show(index: number) {
+    [at, isByKey] = [index, true];
+    const left = chart?.valToPos(shown.x[index] ?? 0, 'x') ?? 0;
+    chart?.setCursor({ left, top: 0 }, false);
+  }
+
+  function onkeydown(event: KeyboardEvent) {
+    const moved = chartView.moved(event.key, at, shown.x.length);
+    const zoomed = chartView.zoomed(event.key, zoom, shown.x, at);
+    if (moved !== null) show(moved);
+    else if (zoomed !== undefined) zoom = zoomed;
+    else return;
+    event.preventDefault();
+  }
+
   // Colors and dashes are fixed when a chart is made; new values only move it.
   $effect(() => {
     void theme.name;
@@ -155,8 +221,41 @@
 
   $effect(() => {
     const next = data();
+    void zoom;
     chart?.setData(next);
   });
 </script>
 
-<div bind:this={holder} role="img" aria-label={summary} class="w-full min-w-0 overflow-hidden"></div>
+<div class="relative">
+  <div class="absolute top-0 right-5 z-10 flex items-center gap-1">
+    <output class="bg-base-100/85 px-1 text-xs tabular-nums" aria-live={isByKey ? 'polite' : 'off'} data-readout>{readout}</output>
+    {#if zoom}
+      <button class="btn btn-xs btn-square" aria-label="Show the whole chart" title="Show all" onclick={() => (zoom = null)}>
+        <Maximize2 size={13} />
+      </button>
+    {/if}
+    {#if live}
+      <button
+        class="btn btn-xs btn-square btn-ghost"
+        aria-label={frozen ? 'Go on' : 'Pause'}
+        aria-pressed={frozen !== null}
+        title={frozen ? 'Go on' : 'Pause'}
+        onclick={() => (frozen = frozen ? null : { x, lines })}
+      >
+        {#if frozen}<Play size={13} />{:else}<Pause size={13} />{/if}
+      </button>
+    {/if}
+  </div>
+  <!-- svelte-ignore a11y_no_noninteractive_tabindex, a11y_no_noninteractive_element_interactions -->
+  <div
+    bind:this={holder}
+    role="img"
+    aria-label="{summary}. Arrow keys show values, plus and minus zoom, Escape shows all."
+    tabindex="0"
+    class="w-full min-w-0 overflow-hidden"
+    {onkeydown}
+    onpointermove={() => (isByKey = false)}
+    onpointerleave={() => (at = isByKey ? at : null)}
+    ondblclick={() => (zoom = null)}
+  ></div>
+</div>

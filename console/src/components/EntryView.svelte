@@ -1,7 +1,7 @@
 <script lang="ts">
   import { X } from '@lucide/svelte';
   import { onMount } from 'svelte';
-  import { api, messageOf, type StoredEntry } from '../lib/api';
+  import { api, messageOf, type RefillEvent, type StoredEntry } from '../lib/api';
   import * as format from '../lib/format';
   import * as quantities from '../lib/quantities';
   import { signed } from '../lib/session.svelte';
@@ -24,6 +24,8 @@
   let readAt = $state(0);
   let now = $state(Date.now());
   let isRead = $state(false);
+  let isRefilling = $state(false);
+  let refills = $state.raw<RefillEvent[]>([]);
   let problem = $state('');
   let chosen = $state<Form | null>(null);
   let bytes = $state(PART);
@@ -43,8 +45,23 @@
     try {
       entry = await api.entry(tenant, namespace, entryKey);
       [readAt, now, problem, isRead] = [Date.now(), Date.now(), '', true];
+      refills = (await api.recentRefills(tenant, namespace)).filter((refill) => refill.key === entryKey).slice(0, 8);
     } catch (error) {
       problem = messageOf(error);
+    }
+  }
+
+  /** Reads it anew from the origin; the copy stays readable meanwhile. */
+  async function refill() {
+    isRefilling = true;
+    try {
+      await api.refill(tenant, namespace, entryKey);
+      await load();
+      onchanged();
+    } catch (error) {
+      problem = messageOf(error);
+    } finally {
+      isRefilling = false;
     }
   }
 
@@ -113,6 +130,7 @@
       </div>
       <span class="grow"></span>
       <button class="btn btn-xs" onclick={load}>Read again</button>
+      <button class="btn btn-xs" disabled={isRefilling} title="Read it anew from the origin" onclick={refill}>Refill now</button>
       {#if mayWrite && forms[0] !== 'bytes'}<button class="btn btn-xs" onclick={open}>Edit</button>{/if}
       {#if mayWrite || signed.may('invalidate', tenant, namespace)}
         <button class="btn btn-xs" onclick={() => remove.open()}>Delete</button>
@@ -128,6 +146,37 @@
   {:else if isRead}
     <p class="py-3 text-sm">It is not in the cache, or it is a negative entry: the origin has no value.</p>
     <button class="btn btn-xs" onclick={load}>Read again</button>
+    <button class="btn btn-xs" disabled={isRefilling} onclick={refill}>Refill now</button>
+  {/if}
+  {#if isRead}
+    <h3 class="mt-4 border-b border-base-300 pb-1 text-sm font-semibold">Recent refills of this key</h3>
+    {#if refills.length}
+      <div class="overflow-x-auto">
+        <table class="table table-xs text-sm">
+          <thead>
+            <tr class="text-base-content">
+              <th scope="col">Time</th><th scope="col">Holder</th><th scope="col">Outcome</th>
+              <th scope="col" class="text-right">Took</th><th scope="col" class="text-right">Waited</th>
+            </tr>
+          </thead>
+          <tbody>
+            {#each refills as refill (refill.at)}
+              <tr>
+                <td class="whitespace-nowrap">{format.moment(refill.at).slice(11)}</td>
+                <td>{refill.holder}</td>
+                <td>{refill.outcome}</td>
+                <td class="text-right whitespace-nowrap">{format.milliseconds(refill.took_seconds * 1000)}</td>
+                <td class="text-right whitespace-nowrap">
+                  {#if refill.waiters > 0}{format.count(refill.waiters)}, up to {format.milliseconds(refill.max_wait_seconds * 1000)}{:else}nobody{/if}
+                </td>
+              </tr>
+            {/each}
+          </tbody>
+        </table>
+      </div>
+    {:else}
+      <p class="py-1 text-sm">None among the latest refills of the service.</p>
+    {/if}
   {/if}
 </section>
 

@@ -22,6 +22,14 @@ export type Namespace = Shapes['Namespace'];
 export type Policy = Shapes['Policy'];
 export type PolicyChange = Shapes['PolicyChange'];
 export type EntrySummary = Shapes['EntrySummary'];
+export type EntryPage = Shapes['EntryPage'];
+export type SearchStep = Shapes['SearchStep'];
+export type CheckStep = Shapes['CheckStep'];
+export type DamageReports = Shapes['DamageReports'];
+export type UsageHistory = Shapes['UsageHistory'];
+export type UsagePoint = Shapes['UsagePoint'];
+export type LifetimeAdvice = Shapes['LifetimeAdvice'];
+export type RefillEvent = Shapes['RefillEvent'];
 export type ActivityItem = Shapes['ActivityItem'];
 export type Token = Shapes['Token'];
 export type LiveSession = Shapes['LiveSession'];
@@ -139,8 +147,7 @@ export const api = {
   changeTenant: (name: string, change: TenantQuotaChange, tag: string) =>
     versioned<Tenant>('PATCH', `/v1/tenants/${name}`, change, tag),
   deleteTenant: (name: string) => call<void>('DELETE', `/v1/tenants/${name}`),
-  namespaces: async (tenant: string) =>
-    (await call<{ items: Namespace[] }>('GET', `/v1/tenants/${tenant}/namespaces`)).items,
+  allNamespaces: async () => (await call<{ items: Namespace[] }>('GET', '/v1/namespaces')).items,
   namespace: (tenant: string, name: string) => versioned<Namespace>('GET', place(tenant, name)),
   createNamespace: (tenant: string, name: string, policy: PolicyChange) =>
     call<Namespace>('POST', `/v1/tenants/${tenant}/namespaces`, { name, policy }),
@@ -149,12 +156,47 @@ export const api = {
   deleteNamespace: (tenant: string, name: string) => call<void>('DELETE', place(tenant, name)),
   origins: async (tenant: string) =>
     (await call<{ items: Origin[] }>('GET', `/v1/tenants/${tenant}/origins`)).items,
-  entries: (tenant: string, namespace: string, prefix: string, cursor = '') => {
-    const query = new URLSearchParams({ prefix, limit: '200', ...(cursor ? { cursor } : {}) });
-    return call<{ items: EntrySummary[]; cursor?: string | null }>(
-      'GET',
-      `${place(tenant, namespace)}/entries?${query}`,
-    );
+  /** `filters` has prefix, tag, state, order and cursor; empty ones are left out. */
+  entries: (tenant: string, namespace: string, filters: Record<string, string>) => {
+    const given = Object.entries(filters).filter(([, text]) => text !== '');
+    const query = new URLSearchParams({ limit: '200', ...Object.fromEntries(given) });
+    return call<EntryPage>('GET', `${place(tenant, namespace)}/entries?${query}`);
+  },
+  search: (tenant: string, namespace: string, query: string, prefix: string, cursor: string) =>
+    call<SearchStep>('POST', `${place(tenant, namespace)}/searches`, {
+      query,
+      prefix,
+      ...(cursor ? { cursor } : {}),
+    }),
+  check: (tenant: string, namespace: string, cursor: string, remove: boolean) =>
+    call<CheckStep>('POST', `${place(tenant, namespace)}/checks`, {
+      remove,
+      ...(cursor ? { cursor } : {}),
+    }),
+  damageReports: (tenant: string, namespace: string) =>
+    call<DamageReports>('GET', `${place(tenant, namespace)}/damage-reports`),
+  lifetimeAdvice: (tenant: string, namespace: string) =>
+    call<LifetimeAdvice>('GET', `${place(tenant, namespace)}/lifetime-advice`),
+  usage: (tenant: string, namespace: string, since: Date) => {
+    const places = { ...(tenant ? { tenant } : {}), ...(namespace ? { namespace } : {}) };
+    const query = new URLSearchParams({ ...places, since: since.toISOString() });
+    return call<UsageHistory>('GET', `/v1/usage?${query}`);
+  },
+  /** The latest refills of a namespace, newest first. */
+  recentRefills: async (tenant: string, namespace: string) =>
+    (await call<{ recent: RefillEvent[] }>('GET', `${place(tenant, namespace)}/permits`)).recent,
+  refill: async (tenant: string, namespace: string, key: string) => {
+    const path = `${place(tenant, namespace)}/entries/${encodeURIComponent(key)}`;
+    await send('GET', path, { 'cache-control': 'no-cache' });
+  },
+  countClear: async (tenant: string, namespace: string, prefix: string) => {
+    const query = new URLSearchParams({ dry_run: 'true', ...(prefix ? { prefix } : {}) });
+    const path = `${place(tenant, namespace)}/entries?${query}`;
+    return (await call<{ entries: number }>('DELETE', path)).entries;
+  },
+  countTag: async (tenant: string, namespace: string, tag: string) => {
+    const path = `${place(tenant, namespace)}/tags/${encodeURIComponent(tag)}?dry_run=true`;
+    return (await call<{ entries: number }>('DELETE', path)).entries;
   },
   entry,
   putEntry,

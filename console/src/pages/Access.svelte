@@ -62,9 +62,8 @@
   async function openCreate() {
     [scopes, note, expiresIn] = [[], '', '90d'];
     try {
-      const tenants = (await api.tenants()).map((t) => t.name);
-      const namespaces = (await Promise.all(tenants.map((t) => api.namespaces(t)))).flat();
-      places = [...tenants, ...namespaces.map((n) => `${n.tenant}/${n.name}`)].sort();
+      const [tenants, namespaces] = await Promise.all([api.tenants(), api.allNamespaces()]);
+      places = [...tenants.map((t) => t.name), ...namespaces.map((n) => `${n.tenant}/${n.name}`)].sort();
       place = places[0] ?? '';
       create.open();
     } catch (error) {

@@ -2,14 +2,18 @@
   import { onMount } from 'svelte';
   import { api, messageOf, type Namespace, type Origin, type Policy, type PolicyChange } from '../lib/api';
   import * as format from '../lib/format';
+  import { intervals, intervalsText } from '../lib/intervals';
   import * as quantities from '../lib/quantities';
   import { goTo, pathParameter } from '../lib/route';
   import { feed, signed } from '../lib/session.svelte';
   import Chart from '../components/Chart.svelte';
   import Dialog from '../components/Dialog.svelte';
+  import DamagedValues from '../components/DamagedValues.svelte';
   import Field from '../components/Field.svelte';
   import Heading from '../components/Heading.svelte';
+  import LifetimeAdvice from '../components/LifetimeAdvice.svelte';
   import Problem from '../components/Problem.svelte';
+  import UsageHistory from '../components/UsageHistory.svelte';
   import Use from '../components/Use.svelte';
 
   const tenant = pathParameter('tenant');
@@ -22,10 +26,11 @@
   let problem = $state('');
   let texts = $state<Record<string, string>>({});
   let errors = $state<Record<string, string>>({});
-  let policy = $state({ through: false, origin: '', pattern: '', content: 'any' });
+  let policy = $state({ through: false, origin: '', pattern: '', content: 'any', intervals: '' });
   let change: Dialog, clear: Dialog, remove: Dialog;
   let prefix = $state('');
   let sure = $state('');
+  let wouldGo = $state<number | null>(null);
 
   const mayManage = $derived(signed.may('manage', tenant, name));
   const mine = $derived(feed.samples.map((s) => s.namespaces.find((n) => n.tenant === tenant && n.name === name)));
@@ -101,8 +106,18 @@
       origin: current.origin?.name ?? '',
       pattern: current.origin?.key_pattern ?? '',
       content: current.content ?? 'any',
+      intervals: intervalsText(current.intervals ?? []),
     };
     change.open();
+  }
+
+  /** Takes a suggested max-age. */
+  async function take(seconds: number) {
+    try {
+      ({ value: namespace, tag } = await api.changeNamespace(tenant, name, { max_age_seconds: seconds }, tag));
+    } catch (error) {
+      problem = messageOf(error);
+    }
   }
 
   /** Lets reads go past the cache for some seconds; 0 ends it. */
@@ -127,6 +142,13 @@
         changed[part] = optional ? quantities.limit(text, quantities[of]) : quantities[of](text);
       } catch (error) {
         errors[part] = (error as Error).message;
+      }
+    }
+    if (policy.intervals !== intervalsText(current.intervals ?? [])) {
+      try {
+        changed.intervals = intervals(policy.intervals);
+      } catch (error) {
+        errors.intervals = (error as Error).message;
       }
     }
     if (Object.keys(errors).length > 0) throw new quantities.InvalidField('Correct the marked fields.');
@@ -169,7 +191,7 @@
       {/if}
     {/if}
     {#if signed.may('invalidate', tenant, name)}
-      <button class="btn btn-sm" onclick={() => ((prefix = ''), clear.open())}>Clear</button>
+      <button class="btn btn-sm" onclick={() => (([prefix, wouldGo] = ['', null]), clear.open())}>Clear</button>
     {/if}
     {#if signed.may('manage', tenant)}
       <button class="btn btn-sm" onclick={() => ((sure = ''), remove.open())}>Delete</button>
@@ -198,6 +220,10 @@
         <dd class="border-b border-base-300 py-1 text-right font-medium" data-part="content">
           {{ any: 'any bytes', text: 'UTF-8 text', json: 'valid JSON' }[current.content ?? 'any']}
         </dd>
+        <dt class="border-b border-base-300 py-1 pr-6">Intervals</dt>
+        <dd class="border-b border-base-300 py-1 text-right font-medium break-all" data-part="intervals">
+          {intervalsText(current.intervals ?? []) || format.NONE}
+        </dd>
         <dt class="border-b border-base-300 py-1 pr-6">Write-through</dt>
         <dd class="border-b border-base-300 py-1 text-right font-medium">{current.write_through ? 'on' : 'off'}</dd>
         {#if current.origin}
@@ -219,6 +245,7 @@
           height={220}
           write={format.rate}
           clock
+          live
         />
         <p class="text-sm">
           <span class="lane-line lane-cached"></span> all reads
@@ -229,6 +256,17 @@
       {/if}
     </section>
   </div>
+  {#if signed.may('observe', tenant, name)}
+    <UsageHistory {tenant} namespace={name} />
+    <LifetimeAdvice {tenant} namespace={name} ontake={mayManage ? take : undefined} />
+  {/if}
+  {#if signed.may('read', tenant, name)}
+    <DamagedValues
+      {tenant}
+      namespace={name}
+      mayRemove={signed.may('invalidate', tenant, name) || signed.may('write', tenant, name)}
+    />
+  {/if}
 {/if}
 
 <Dialog title="Policy of {path}" action="Change it" wide bind:this={change} onaction={apply}>
@@ -253,6 +291,12 @@
         {#if policy.origin && !origins.some((o) => o.name === policy.origin)}<option>{policy.origin}</option>{/if}
       </select>
     </div>
+    <Field
+      label="Intervals"
+      bind:value={policy.intervals}
+      hint="Removed so often, or read anew: all=1h, tag:boards=30s, refresh prefix:board/=5m"
+      error={errors.intervals ?? ''}
+    />
     {#if policy.origin}
       <Field label="Key pattern" bind:value={policy.pattern} hint={'Such as board/{harbor}; empty is {key}'} />
       <label class="flex items-center gap-2 text-sm font-medium">
@@ -274,6 +318,10 @@
 >
   <p class="mb-3">Every entry goes, or only those of a prefix. No other namespace is touched. The activity records it.</p>
   <Field label="Only keys that start with" bind:value={prefix} placeholder="every key" />
+  <div class="mt-2 flex items-center gap-3 text-sm">
+    <button type="button" class="btn btn-xs" onclick={async () => (wouldGo = await api.countClear(tenant, name, prefix))}>Count them</button>
+    {#if wouldGo !== null}<output>{format.count(wouldGo)} would go.</output>{/if}
+  </div>
 </Dialog>
 
 <Dialog

@@ -83,6 +83,7 @@
         height={200}
         write={format.rate}
         clock
+        live
       />
       <p class="text-sm">
         <span class="lane-line lane-cached"></span> all reads
@@ -113,6 +114,7 @@
         write={(v) => `${v} ms`}
         logarithmic
         clock
+        live
       />
       <p class="text-sm">
         <span class="lane-line lane-cached"></span> hit

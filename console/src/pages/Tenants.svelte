@@ -12,6 +12,7 @@
   import Heading from '../components/Heading.svelte';
   import Problem from '../components/Problem.svelte';
   import QuotaDialog from '../components/QuotaDialog.svelte';
+  import UsageHistory from '../components/UsageHistory.svelte';
   import Use from '../components/Use.svelte';
 
   let tenants = $state.raw<Tenant[] | null>(null);
@@ -27,6 +28,8 @@
   const shownNamespaces = $derived(
     namespaces.filter((n) => `${n.tenant}/${n.name}`.includes(filter)),
   );
+  /** The tenant that the page is filtered to. */
+  const usageOf = $derived((tenants ?? []).find((t) => t.name === filter && signed.may('observe', t.name))?.name);
   const limit = $derived(feed.latest?.memory_limit_bytes);
   const reserved = $derived(
     (tenants ?? []).reduce(
@@ -38,8 +41,7 @@
 
   async function load() {
     try {
-      tenants = await api.tenants();
-      namespaces = (await Promise.all(tenants.map((t) => api.namespaces(t.name)))).flat();
+      [tenants, namespaces] = await Promise.all([api.tenants(), api.allNamespaces()]);
       problem = '';
     } catch (error) {
       problem = messageOf(error);
@@ -218,6 +220,12 @@
       {#snippet empty()}There is no namespace{filter ? ` with “${filter}” in its name` : ' yet'}.{/snippet}
     </DataTable>
   </section>
+{/if}
+
+{#if usageOf}
+  <UsageHistory tenant={usageOf} />
+{:else if signed.isAdmin && !filter}
+  <UsageHistory />
 {/if}
 
 <Dialog

@@ -70,7 +70,7 @@ pub use rate_limits::{AcquireRate, RateLimit};
 pub use run::Run;
 pub use searches::{FoundEntry, SearchRequest, SearchStep};
 pub use tenants::{
-    ActivityItem, CreateNamespace, CreateTenant, InvalidSeconds, Namespace, OriginChoice, Policy,
+    ActivityItem, CreateNamespace, CreateTenant, Interval, InvalidSeconds, Namespace, OriginChoice, Policy,
     PolicyChange, Tenant, Usage, duration_of,
 };
 pub use tokens::{

@@ -96,8 +96,30 @@ pub struct Policy {
     #[serde(default)]
     #[cfg_attr(feature = "openapi", schema(value_type = Option<String>, format = DateTime))]
     pub bypass_until: Option<Timestamp>,
+    /// What is removed or refreshed every so often.
+    #[serde(default)]
+    pub intervals: Vec<Interval>,
     /// The origin of missing values.
     pub origin: Option<OriginChoice>,
+}
+
+/// What is removed or refreshed every so often: every entry, or those with a tag or prefix.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct Interval {
+    /// Only entries with this tag.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tag: Option<String>,
+    /// Only entries whose keys start with this.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub prefix: Option<String>,
+    /// How often, 1 to 2678400 (31 days).
+    pub every_seconds: f64,
+    /// Whether they are read anew from the origin and stay readable meanwhile; otherwise they are
+    /// removed.
+    #[serde(default)]
+    pub refresh: bool,
 }
 
 /// Parts of a policy; absent parts stay unchanged, or take the defaults in a new namespace.
@@ -169,6 +191,9 @@ pub struct PolicyChange {
     /// ends it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub bypass_seconds: Option<f64>,
+    /// What is removed or refreshed every so often, at most 16 rules, in place of those before.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub intervals: Option<Vec<Interval>>,
     /// The origin of missing values; `null` unbinds it.
     #[serde(default, skip_serializing_if = "Option::is_none", with = "given_object")]
     #[cfg_attr(feature = "openapi", schema(value_type = Option<OriginChoice>))]

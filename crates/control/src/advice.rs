@@ -36,6 +36,7 @@ fn reasons(advice: &Advice) -> Vec<String> {
         return reasons;
     };
     let max_age_words = words(*max_age);
+    let is_longest = advice.points.last().is_some_and(|point| point.max_age == *max_age);
     reasons.push(match reason {
         AdviceReason::Outdated { share } => format!(
             "{max_age_words} is the longest max-age with which no more than {} of reads see a value \
@@ -47,6 +48,10 @@ fn reasons(advice: &Advice) -> Vec<String> {
             "Values change so often that {} of reads see an outdated one even with {max_age_words}: \
              invalidate on change rather than shorten the lifetime.",
             percent(*share)
+        ),
+        AdviceReason::Knee { .. } if is_longest => format!(
+            "{max_age_words} is the longest max-age that can be judged yet: each is judged after four \
+             times as long."
         ),
         AdviceReason::Knee { ratio } => format!(
             "A longer max-age saves little: {max_age_words} has {ratio:.2} times the origin reads of \

@@ -84,6 +84,9 @@ pub enum InvalidInput {
         /// The limit.
         max: u64,
     },
+    /// An interval with a tag and a prefix.
+    #[error("an interval has a tag or a prefix, or neither for every entry, but not both")]
+    IntervalScope,
     /// A namespace whose tenant is not given.
     #[error("a namespace needs its tenant: give both")]
     NamespaceWithoutTenant,

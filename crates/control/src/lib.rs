@@ -30,6 +30,7 @@ mod control;
 mod epoch;
 mod error;
 mod expected;
+mod intervals;
 mod invalid;
 pub mod limits;
 mod live;

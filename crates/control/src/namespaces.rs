@@ -3,9 +3,10 @@
 use std::sync::Arc;
 
 use verax_api::{
-    Namespace as ApiNamespace, OriginChoice, Policy, PolicyChange, Usage, duration_of, moment,
+    Interval, Namespace as ApiNamespace, OriginChoice, Policy, PolicyChange, Usage, duration_of, moment,
 };
 use verax_core::access::{Right, Scope};
+use verax_core::interval::{IntervalRule, IntervalScope};
 use verax_core::policy::MAX_BYPASS;
 use verax_core::{EntityTag, KeyPattern, Name, NamespacePolicy, OriginBinding, Timestamp};
 use verax_engine::Binding;
@@ -147,6 +148,13 @@ impl Control {
             Ok(control.namespace_to_api(&namespace))
         })
         .await
+    }
+
+    /// All namespaces that the caller sees, by tenant and name.
+    pub fn visible_namespaces(&self, caller: &Caller) -> Vec<ApiNamespace> {
+        let all = self.registry.namespaces();
+        let visible = all.iter().filter(|namespace| caller.sees(namespace));
+        visible.map(|namespace| self.namespace_to_api(namespace)).collect()
     }
 
     /// Removes a namespace and everything in it.
@@ -307,6 +315,10 @@ fn apply(
     if let Some(rate) = change.bytes_per_second {
         policy.traffic.bytes_per_second = rate;
     }
+    if let Some(intervals) = &change.intervals {
+        let rules = intervals.iter().map(interval_of);
+        policy.intervals = rules.collect::<Result<Vec<_>, _>>()?;
+    }
     match &change.origin {
         None => {}
         Some(None) => policy.origin = None,
@@ -320,6 +332,28 @@ fn apply(
         }
     }
     Ok(())
+}
+
+fn interval_of(interval: &Interval) -> Result<IntervalRule, ControlError> {
+    let scope = match (&interval.tag, &interval.prefix) {
+        (None, None) => IntervalScope::All,
+        (Some(tag), None) => IntervalScope::Tag(tag.clone()),
+        (None, Some(prefix)) => IntervalScope::Prefix(prefix.clone()),
+        (Some(_), Some(_)) => return Err(InvalidInput::IntervalScope.into()),
+    };
+    let every = duration_of("every_seconds", interval.every_seconds);
+    let every = every.map_err(ControlError::invalid)?;
+    Ok(IntervalRule { scope, every, refresh: interval.refresh })
+}
+
+fn interval_to_api(rule: &IntervalRule) -> Interval {
+    let (tag, prefix) = match &rule.scope {
+        IntervalScope::All => (None, None),
+        IntervalScope::Tag(tag) => (Some(tag.clone()), None),
+        IntervalScope::Prefix(prefix) => (None, Some(prefix.clone())),
+    };
+    let (every_seconds, refresh) = (rule.every.as_secs_f64(), rule.refresh);
+    Interval { tag, prefix, every_seconds, refresh }
 }
 
 /// The entity tag of a namespace's policy (RFC 9110, section 8.8.3); equal policies have equal
@@ -348,6 +382,7 @@ fn policy_to_api(policy: &NamespacePolicy) -> Policy {
         negative_max_age_seconds: policy.negative_max_age.as_secs_f64(),
         early_refresh_percent: policy.early_refresh_percent,
         write_through: policy.write_through,
+        intervals: policy.intervals.iter().map(interval_to_api).collect(),
         origin: policy.origin.as_ref().map(|binding| OriginChoice {
             name: binding.origin.to_string(),
             key_pattern: Some(binding.key_pattern.to_string()),

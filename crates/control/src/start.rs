@@ -9,6 +9,7 @@ use crate::access::{hash_of, new_secret};
 use crate::control::Control;
 use crate::epoch::keep_epoch;
 use crate::error::{Conflict, ControlError};
+use crate::intervals::follow_intervals;
 use crate::live::sample_every_second;
 use crate::membership::membership_loop;
 use crate::options::ControlOptions;
@@ -33,7 +34,7 @@ impl Control {
     }
 
     /// The control plane's background work, one task for each kind.
-    pub fn tasks() -> [fn(Arc<Self>) -> Work; 6] {
+    pub fn tasks() -> [fn(Arc<Self>) -> Work; 7] {
         [
             |control| Box::pin(sample_every_second(control)),
             |control| Box::pin(sync_loop(control)),
@@ -41,6 +42,7 @@ impl Control {
             |control| Box::pin(keep_epoch(control)),
             |control| Box::pin(follow_token_times(control)),
             |control| Box::pin(keep_usage(control)),
+            |control| Box::pin(follow_intervals(control)),
         ]
     }
 

@@ -187,7 +187,8 @@ impl LifetimeObservation {
         // The first observation begins with the first reads.
         if now.since(self.began) > MOST_OBSERVED {
             let all_reads = (self.all_reads.1, self.all_reads.1);
-            *self = Self { threshold: self.threshold, all_reads, ..Self::new(now) };
+            let began = reads.first().map_or(now, |read| read.at);
+            *self = Self { threshold: self.threshold, all_reads, ..Self::new(began) };
         }
         self.all_reads.1 = all_reads;
         for read in reads {

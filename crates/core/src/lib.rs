@@ -9,6 +9,7 @@
 //!   [`LockTable`](guard::LockTable).
 //! * [`advice`] says what other lifetimes would mean.
 //! * [`access`] defines what a token allows.
+//! * [`interval`] defines what is removed or refreshed every so often.
 //! * [`lifetime`] defines how long an entry is fresh and what may be served after that.
 //! * [`content`] defines what the values of a namespace must be.
 //! * [`pattern`] turns keys into named values for an origin, and values back into keys.
@@ -58,6 +59,7 @@ pub mod damage_limit;
 pub mod early;
 pub mod entry;
 pub mod guard;
+pub mod interval;
 pub mod key;
 pub mod lifetime;
 pub mod load;

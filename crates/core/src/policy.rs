@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::content::ContentRule;
 use crate::early::MAX_FACTOR;
+use crate::interval::{IntervalRule, InvalidInterval, MAX_RULES};
 use crate::lifetime::{Lifetime, MAX_LIFETIME};
 use crate::name::Name;
 use crate::pattern::KeyPattern;
@@ -52,6 +53,8 @@ pub struct NamespacePolicy {
     pub write_through: bool,
     /// Until when reads go to the origin as if there were no cache.
     pub bypass_until: Option<Timestamp>,
+    /// What is removed or refreshed every so often.
+    pub intervals: Vec<IntervalRule>,
     /// The origin of missing values; `None` when services refill them.
     pub origin: Option<OriginBinding>,
 }
@@ -121,6 +124,9 @@ pub enum InvalidPolicy {
     /// A rate out of range.
     #[error(transparent)]
     Traffic(#[from] InvalidTraffic),
+    /// An interval rule that cannot be.
+    #[error(transparent)]
+    Interval(#[from] InvalidInterval),
     /// A reserve above the cap.
     #[error(
         "a reserve of {reserve} bytes is above the cap of {cap} bytes: lower the one or raise the other"
@@ -155,6 +161,7 @@ impl Default for NamespacePolicy {
             early_refresh_percent: 0,
             write_through: false,
             bypass_until: None,
+            intervals: Vec::new(),
             origin: None,
         }
     }
@@ -206,6 +213,12 @@ impl NamespacePolicy {
             return Err(InvalidPolicy::NothingToWriteThrough);
         }
         self.traffic.check()?;
+        if self.intervals.len() > MAX_RULES {
+            return Err(InvalidInterval::TooMany(self.intervals.len()).into());
+        }
+        for rule in &self.intervals {
+            rule.check(self.origin.is_some())?;
+        }
         if self.bypass_until.is_some() && self.origin.is_none() {
             return Err(InvalidPolicy::NothingToBypass);
         }

@@ -234,9 +234,10 @@ async fn tokens_and_sessions_are_managed_in_the_console_by_those_who_may() {
     assert!(!page.contains("\nTenant\n+"), "{page}");
     assert!(browser.page.find(By::Css("button[aria-label^='Change the quota']")).await.is_err());
     opened(&browser, &verax, "/tenants/ferrydesk/boards").await;
-    let buttons = By::XPath("//main//button[not(ancestor::dialog)]");
-    let buttons = browser.page.find_all(buttons).await.unwrap().len();
-    assert_eq!(buttons, 0, "nothing can be changed");
+    let page = browser.text_when("main", |text| text.contains("Policy")).await;
+    for change in ["Change the policy", "Bypass", "Clear", "Delete", "Take", "Remove"] {
+        assert!(!page.contains(change), "{change} is offered: {page}");
+    }
     opened(&browser, &verax, "/access").await;
     browser.text_when("main", |text| text.contains("may read:ferrydesk")).await;
     check("access of a reader").await;
@@ -244,4 +245,89 @@ async fn tokens_and_sessions_are_managed_in_the_console_by_those_who_may() {
     let id = verax.run(&["session", "list", "--json"]).json()[0]["id"].to_string();
     verax.run(&["session", "end", &id]).done();
     browser.text_when("form button", |text| text.contains("Sign in")).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn entries_are_ordered_and_found_by_their_values_in_the_console() {
+    let verax = Verax::ephemeral(&[]);
+    verax.run(&["tenant", "create", "ferrydesk"]).done();
+    verax.run(&["namespace", "create", "ferrydesk/boards", "--max-age", "1h"]).done();
+    for delay in 0..6 {
+        let (key, padding) = (format!("board/{delay}"), "x".repeat(delay * 10));
+        let value = format!("{{\"delay\": {delay}, \"note\": \"{padding}\"}}");
+        verax.run(&["put", "ferrydesk/boards", &key, &value, "--tag", "boards"]).done();
+    }
+    let browser = Browser::start().await;
+    let axe = axe();
+    let check = async |what: &str| {
+        let findings = browser.accessibility_findings(&axe).await;
+        assert!(findings.is_empty(), "{what}: {findings:#?}");
+    };
+    browser.page.goto(verax.sign_in_link()).await.unwrap();
+    browser.text_when("[data-answer]", |text| text == "Healthy").await;
+    browser.click(By::Css("button[aria-label='Use dark colors']")).await;
+    opened(&browser, &verax, "/entries?namespace=ferrydesk/boards&order=largest").await;
+    browser.text_when("main table tbody tr", |text| text.contains("board/5")).await;
+    check("entries by size, dark").await;
+    let place = "/entries?namespace=ferrydesk/boards&where=%24%5B%3F%40%20%3E%203%5D";
+    opened(&browser, &verax, place).await;
+    browser.text_when("[data-found]", |text| text.contains("2 found among 6 entries")).await;
+    check("found entries, dark").await;
+    opened(&browser, &verax, "/entries?namespace=ferrydesk/boards&where=%24..a..b").await;
+    browser.text_when("main [role=alert]", |text| text.contains("could take too long")).await;
+    // The count comes before the loss.
+    opened(&browser, &verax, "/entries?namespace=ferrydesk/boards&tag=boards").await;
+    browser.click(By::XPath("//button[contains(., 'Invalidate a tag')]")).await;
+    confirmed(&browser, "Count them").await;
+    browser.text_when("dialog[open] output", |text| text == "6 would go.").await;
+    check("invalidate, dark").await;
+    confirmed(&browser, "Cancel").await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn usage_advice_and_damage_are_shown_in_the_console() {
+    let verax = Verax::ephemeral(&[]);
+    verax.run(&["tenant", "create", "ferrydesk"]).done();
+    verax.run(&["namespace", "create", "ferrydesk/boards", "--max-age", "1h"]).done();
+    let put = ["put", "ferrydesk/boards", "board/saltmere", "{\"delay\":"];
+    verax.run(&[&put[..], &["--type", "application/json"]].concat()).done();
+    let cache = verax.client().cache("ferrydesk", "boards", Default::default()).unwrap();
+    for _ in 0..300 {
+        cache.get("board/saltmere").await.unwrap();
+    }
+    let browser = Browser::start().await;
+    let axe = axe();
+    let check = async |what: &str| {
+        let findings = browser.accessibility_findings(&axe).await;
+        assert!(findings.is_empty(), "{what}: {findings:#?}");
+    };
+    browser.page.goto(verax.sign_in_link()).await.unwrap();
+    browser.text_when("[data-answer]", |text| text == "Healthy").await;
+    browser.click(By::Css("button[aria-label='Use dark colors']")).await;
+    opened(&browser, &verax, "/tenants/ferrydesk/boards").await;
+    browser.text_when("[data-usage-summary]", |text| text.contains("300 reads")).await;
+    browser.text_when("[data-advice]", |text| text.contains("Suggested max-age")).await;
+    browser.click(By::XPath("//button[contains(., 'Check stored values')]")).await;
+    browser.text_when("[data-checked]", |text| text.contains("1 damaged")).await;
+    browser.click(By::XPath("//button[contains(., 'Remove the damaged ones')]")).await;
+    browser.text_when("main", |text| text.contains("removed")).await;
+    check("namespace with usage, dark").await;
+    // A chart tells its values by keyboard, and can be paused.
+    let chart = browser.page.query(By::Css("[role=img][tabindex='0']")).first().await.unwrap();
+    chart.send_keys(Key::End + "").await.unwrap();
+    browser.text_when("[data-readout]", |text| text.contains("reads")).await;
+    browser.click(By::Css("button[aria-label='Pause']")).await;
+    browser.click(By::Css("button[aria-label='Go on']")).await;
+    // A rule is one line of the policy.
+    browser.click(By::XPath("//button[contains(., 'Change the policy')]")).await;
+    filled(&browser, "Intervals", "boards=5s").await;
+    confirmed(&browser, "Change it").await;
+    browser.text_when("dialog[open]", |text| text.contains("cannot be read")).await;
+    filled(&browser, "Intervals", "tag:boards=30s").await;
+    confirmed(&browser, "Change it").await;
+    browser.text_when("[data-part=intervals]", |text| text == "tag:boards=30s").await;
+    opened(&browser, &verax, "/tenants").await;
+    browser.text_when("[data-usage-summary]", |text| text.contains("300 reads")).await;
+    check("tenants with usage, dark").await;
+    assert_eq!(verax.run(&["get", "ferrydesk/boards", "board/saltmere"]).code, 3);
 }

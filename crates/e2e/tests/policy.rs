@@ -252,3 +252,57 @@ async fn a_bypass_reads_the_origin_until_it_ends(#[case] over_http: bool) {
         verax.run(&["namespace", "show", PLACE]).done().contains("bypass                  off")
     );
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn entries_are_removed_and_refreshed_at_intervals() {
+    let verax = started();
+    let cache = verax.client().cache("ferrydesk", "boards", CacheOptions::default()).unwrap();
+    let tagged = |tag: &str| PutOptions { tags: vec![tag.to_owned()], ..PutOptions::default() };
+    let store = async || {
+        cache.put("board/saltmere", "07:10", tagged("boards")).await.unwrap();
+        cache.put("fare/saltmere", "4.20", tagged("fares")).await.unwrap();
+    };
+    let is_there = async |key: &str| cache.get(key).await.unwrap().is_some();
+    let change = |arguments: &[&str]| {
+        verax.run(&[&["namespace", "change", PLACE][..], arguments].concat())
+    };
+    store().await;
+    change(&["--remove-every", "tag:boards=1s"]).done();
+    until("the tag is invalidated", async || !is_there("board/saltmere").await).await;
+    assert!(is_there("fare/saltmere").await);
+    // Again and again, and only what the present rules say.
+    store().await;
+    until("the tag is invalidated again", async || !is_there("board/saltmere").await).await;
+    change(&["--remove-every", "prefix:fare/=1s"]).done();
+    store().await;
+    until("the prefix is cleared", async || !is_there("fare/saltmere").await).await;
+    assert!(is_there("board/saltmere").await);
+    let shown = verax.run(&["namespace", "show", PLACE]).done();
+    assert!(shown.contains("prefix fare/ removed every 1s"), "{shown}");
+    let activity = verax.run(&["activity", "list", "--json"]).json();
+    assert!(activity[0]["detail"]["intervals"]["after"][0].is_string(), "{activity}");
+
+    // A refresh needs an origin; the copy stays readable while it is read anew.
+    let refused = change(&["--refresh-every", "all=1s"]);
+    assert!(refused.code == 4 && refused.err.contains("needs an origin"), "{refused:?}");
+    let origin = HeldOrigin::start("08:20").await;
+    verax.run(&["origin", "create", "ferrydesk/desk", "--at", &origin.at()]).done();
+    store().await;
+    change(&["--origin", "desk", "--refresh-every", "all=1s"]).done();
+    until("a refresh has begun", async || origin.calls() > 0).await;
+    let only = verax.run(&["get", PLACE, "board/saltmere", "--only-if-cached"]).done();
+    assert_eq!(only, "07:10");
+    origin.let_go(100_000);
+    let value = async || verax.run(&["get", PLACE, "board/saltmere"]).done() == "08:20";
+    until("the new value is stored", value).await;
+    change(&["--no-intervals"]).done();
+    for (wrong, why) in [
+        ("boards=1s", 2),
+        ("tag:boards=0.5s", 4),
+        ("all=32d", 4),
+        ("prefix:=5s", 4),
+        ("all=soon", 2),
+    ] {
+        assert_eq!(change(&["--remove-every", wrong]).code, why, "{wrong}");
+    }
+}

@@ -9,7 +9,7 @@ use tokio::sync::{Semaphore, watch};
 use verax_core::damage_limit::DamageLimit;
 use verax_core::early;
 use verax_core::lifetime::CacheControl;
-use verax_core::store::{SampledRead, Usage};
+use verax_core::store::{SampledRead, Usage, WHOLE};
 use verax_core::{Lifetime, Name, NamespaceId, Partition, Store, Timestamp};
 
 use crate::binding::{Binding, NamespaceIdentity};
@@ -203,8 +203,11 @@ impl Namespace {
     ) -> Self {
         let policy = &binding.policy;
         let share = engine.tenant(&identity.tenant);
+        let partition = engine.store().open_in(share.memory(), identity.id, policy.quota);
+        // From the first read on; whoever takes them sets a smaller fraction where it must.
+        drop(partition.take_reads(WHOLE));
         Self {
-            partition: engine.store().open_in(share.memory(), identity.id, policy.quota),
+            partition,
             traffic: Traffic::new(policy.traffic, engine.now()),
             share,
             identity,
@@ -226,6 +229,11 @@ impl Namespace {
     /// Its identifier.
     pub fn id(&self) -> NamespaceId {
         self.identity.id
+    }
+
+    /// The time by the engine's clock.
+    pub fn now(&self) -> Timestamp {
+        self.engine.now()
     }
 
     /// The tenant that owns it.

@@ -5,7 +5,11 @@ use std::time::Duration;
 use clap::{Args, Subcommand};
 
 use super::entries::LifetimeFlags;
-use super::values::{Limit, NamespacePath, length_of_time, moment, number_limit, size, size_limit};
+use verax_api::Interval;
+
+use super::values::{
+    Limit, NamespacePath, interval, length_of_time, moment, number_limit, size, size_limit,
+};
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum TenantCommand {
@@ -110,6 +114,16 @@ pub(crate) struct PolicyFlags {
     /// administrators)
     #[arg(long, value_parser = size_limit, value_name = "SIZE")]
     pub(crate) max_byte_rate: Option<Limit>,
+    /// Remove entries every so often: all=TIME, tag:TAG=TIME or prefix:PREFIX=TIME; repeatable.
+    /// What is given replaces all intervals
+    #[arg(long, value_parser = interval, value_name = "WHAT=TIME")]
+    pub(crate) remove_every: Vec<Interval>,
+    /// Read entries anew from the origin every so often, as --remove-every
+    #[arg(long, value_parser = interval, value_name = "WHAT=TIME")]
+    pub(crate) refresh_every: Vec<Interval>,
+    /// End all intervals
+    #[arg(long, conflicts_with_all = ["remove_every", "refresh_every"])]
+    pub(crate) no_intervals: bool,
     /// The name of the tenant's origin to read through to
     #[arg(long, value_name = "ORIGIN")]
     pub(crate) origin: Option<String>,

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::str::FromStr;
 use std::time::Duration;
 
-use verax_api::WarmValues;
+use verax_api::{Interval, WarmValues};
 
 /// `TENANT/NAMESPACE`.
 #[derive(Debug, Clone)]
@@ -96,4 +96,18 @@ pub(crate) fn values(text: &str) -> Result<GivenValues, String> {
 
 pub(crate) fn gather(given: Vec<GivenValues>) -> BTreeMap<String, WarmValues> {
     given.into_iter().collect()
+}
+
+/// An interval, as `all=5m`, `tag:boards=30s` or `prefix:board/=1h`.
+pub(super) fn interval(text: &str) -> Result<Interval, String> {
+    let wrong = || format!("{text:?} is not all=TIME, tag:TAG=TIME or prefix:PREFIX=TIME");
+    let (what, time) = text.rsplit_once('=').ok_or_else(wrong)?;
+    let (tag, prefix) = match what.split_once(':') {
+        None if what == "all" => (None, None),
+        Some(("tag", tag)) => (Some(tag.to_owned()), None),
+        Some(("prefix", prefix)) => (None, Some(prefix.to_owned())),
+        _ => return Err(wrong()),
+    };
+    let every_seconds = length_of_time(time)?.as_secs_f64();
+    Ok(Interval { tag, prefix, every_seconds, refresh: false })
 }

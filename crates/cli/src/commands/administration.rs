@@ -2,7 +2,7 @@
 
 use serde_json::json;
 use verax_api::{
-    CreateNamespace, CreateToken, Namespace, OriginChoice, Policy, PolicyChange, RotateToken,
+    CreateNamespace, CreateToken, Interval, Namespace, OriginChoice, Policy, PolicyChange, RotateToken,
 };
 use verax_client::Client;
 
@@ -46,6 +46,7 @@ fn policy_of(flags: PolicyFlags) -> PolicyChange {
         reserve_bytes: flags.reserve,
         cap_bytes: flags.cap.map(|limit| limit.0),
         bypass_seconds: None,
+        intervals: intervals_of(flags.remove_every, flags.refresh_every, flags.no_intervals),
         max_entries: flags.max_entries.map(|limit| limit.0),
         requests_per_second: flags.max_request_rate.map(|limit| limit.0),
         bytes_per_second: flags.max_byte_rate.map(|limit| limit.0),
@@ -53,6 +54,32 @@ fn policy_of(flags: PolicyFlags) -> PolicyChange {
             .origin
             .map(|name| Some(OriginChoice { name, key_pattern: flags.key_pattern })),
     }
+}
+
+/// The intervals that replace those before; `None` to keep them.
+fn intervals_of(
+    removed: Vec<Interval>,
+    refreshed: Vec<Interval>,
+    ended: bool,
+) -> Option<Vec<Interval>> {
+    let refreshed = refreshed.into_iter().map(|interval| Interval { refresh: true, ..interval });
+    let all: Vec<Interval> = removed.into_iter().chain(refreshed).collect();
+    (ended || !all.is_empty()).then_some(all)
+}
+
+/// The intervals in words.
+fn intervals(policy: &Policy) -> String {
+    let words = policy.intervals.iter().map(|interval| {
+        let what = match (&interval.tag, &interval.prefix) {
+            (Some(tag), _) => format!("tag {tag}"),
+            (_, Some(prefix)) => format!("prefix {prefix}"),
+            _ => "all".to_owned(),
+        };
+        let outcome = if interval.refresh { "refreshed" } else { "removed" };
+        format!("{what} {outcome} every {}", seconds(interval.every_seconds))
+    });
+    let all: Vec<String> = words.collect();
+    if all.is_empty() { "–".to_owned() } else { all.join("; ") }
 }
 
 fn namespace_row(n: &Namespace) -> Vec<String> {
@@ -125,6 +152,7 @@ fn namespace_lines(n: &Namespace) -> String {
         ("write-through", if policy.write_through { "on" } else { "off" }.to_owned()),
         ("bypass", bypass(policy)),
         ("content", policy.content.clone()),
+        ("intervals", intervals(policy)),
         ("max value", figures::bytes(policy.max_value_bytes)),
         ("reserve", figures::bytes(policy.reserve_bytes)),
         ("cap", figures::bytes_or_none(policy.cap_bytes)),
@@ -155,14 +183,10 @@ pub(super) async fn namespace(
             })
         }
         NamespaceCommand::List { tenant } => {
-            let tenants = match tenant {
-                Some(tenant) => vec![tenant],
-                None => verax.tenants().await?.into_iter().map(|t| t.name).collect(),
+            let namespaces = match tenant {
+                Some(tenant) => verax.namespaces(&tenant).await?,
+                None => verax.all_namespaces().await?,
             };
-            let mut namespaces = Vec::new();
-            for tenant in tenants {
-                namespaces.extend(verax.namespaces(&tenant).await?);
-            }
             output.answer(&namespaces, |n| namespace_table(n))
         }
         NamespaceCommand::Advice { place } => advice(verax, output, &place).await,

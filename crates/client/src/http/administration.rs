@@ -177,6 +177,14 @@ impl Client {
         self.delete(self.url_of(["v1", "tenants", tenant, "origins", name])).await
     }
 
+    /// The namespaces of all tenants that the token may see, by tenant and name.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn all_namespaces(&self) -> Result<Vec<NamespaceInfo>, ClientError> {
+        Ok(self.get::<Items<NamespaceInfo>>(self.url_of(["v1", "namespaces"])).await?.items)
+    }
+
     /// A tenant's namespaces.
     ///
     /// # Errors

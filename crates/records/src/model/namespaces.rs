@@ -52,6 +52,7 @@ pub(crate) fn policy_detail(policy: &NamespacePolicy) -> Value {
         "early_refresh_percent": policy.early_refresh_percent,
         "write_through": policy.write_through,
         "bypass_until_ms": policy.bypass_until.map(Timestamp::as_millis),
+        "intervals": policy.intervals.iter().map(ToString::to_string).collect::<Vec<_>>(),
         "origin": policy.origin.as_ref().map(|o| o.origin.as_str()),
         "key_pattern": policy.origin.as_ref().map(|o| o.key_pattern.to_string()),
     })

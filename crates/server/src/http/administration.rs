@@ -188,6 +188,16 @@ pub(crate) async fn namespaces(
     Ok(ReadResult(Items { items: service.control().namespaces(&caller, &tenant)? }))
 }
 
+/// List the namespaces of all tenants that the token may see.
+#[cfg_attr(test, utoipa::path(get, path = "/v1/namespaces", tag = "namespaces",
+    responses((status = 200, body = Items<Namespace>))))]
+pub(crate) async fn all_namespaces(
+    State(service): Verax,
+    Authenticated(caller): Authenticated,
+) -> ReadResult<Items<Namespace>> {
+    ReadResult(Items { items: service.control().visible_namespaces(&caller) })
+}
+
 /// Create a namespace of a tenant.
 #[cfg_attr(test, utoipa::path(post, path = "/v1/tenants/{tenant}/namespaces", tag = "namespaces",
     params(("tenant" = String, Path)), request_body = CreateNamespace,

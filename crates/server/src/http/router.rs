@@ -86,6 +86,7 @@ pub(super) fn router(service: Arc<Service>) -> Router {
             "/v1/tenants/{tenant}/namespaces",
             get(administration::namespaces).post(administration::create_namespace),
         )
+        .route("/v1/namespaces", get(administration::all_namespaces))
         .route("/v1/tokens", get(administration::tokens).post(administration::create_token))
         .route("/v1/tokens/{id}", delete(administration::revoke_token))
         .route("/v1/tokens/{id}/rotate", post(administration::rotate_token))

@@ -7,6 +7,7 @@ use diesel::result::Error;
 use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
+use verax_core::interval::IntervalRule;
 use verax_core::lifetime::MAX_LIFETIME;
 use verax_core::traffic::TrafficQuota;
 use verax_core::{
@@ -54,6 +55,7 @@ struct Settings {
     longest_max_age_ms: u64,
     content: ContentRule,
     bypass_until: Option<Timestamp>,
+    intervals: Vec<IntervalRule>,
 }
 
 impl Default for Settings {
@@ -69,6 +71,7 @@ impl Default for Settings {
             longest_max_age_ms: millis(MAX_LIFETIME),
             content: ContentRule::Any,
             bypass_until: None,
+            intervals: Vec::new(),
         }
     }
 }
@@ -124,6 +127,7 @@ impl PolicyColumns {
                 longest_max_age_ms: millis(policy.longest_max_age),
                 content: policy.content,
                 bypass_until: policy.bypass_until,
+                intervals: policy.intervals.clone(),
             }),
         })
     }
@@ -158,6 +162,7 @@ fn policy_of(row: &Row, origin: Option<String>) -> Result<NamespacePolicy, Recor
         longest_max_age: Duration::from_millis(settings.longest_max_age_ms),
         content: settings.content,
         bypass_until: settings.bypass_until,
+        intervals: settings.intervals,
         negative_max_age: Duration::from_millis(settings.negative_max_age_ms),
         early_refresh_percent: settings.early_refresh_percent,
         write_through: settings.write_through,

@@ -26,7 +26,7 @@ use crate::http::{
         administration::tenants, administration::create_tenant, administration::delete_tenant,
         administration::tenant, administration::change_tenant,
         administration::origins, administration::create_origin, administration::origin, administration::change_origin, administration::delete_origin,
-        administration::namespaces, administration::create_namespace, administration::namespace,
+        administration::namespaces, administration::all_namespaces, administration::create_namespace, administration::namespace,
         administration::change_namespace, administration::delete_namespace,
         administration::tokens, administration::create_token, administration::revoke_token,
         administration::rotate_token,
