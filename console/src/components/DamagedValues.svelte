@@ -57,14 +57,14 @@
     { key: 'key', title: 'Key', value: (row) => row.key },
     { key: 'at', title: 'Line, column', value: (row) => row.line, text: (row) => `${row.line}, ${row.column}`, right: true },
     { key: 'reason', title: 'Reason', value: (row) => row.reason },
-    { key: 'outcome', title: '', value: (row) => (row.removed ? 'removed' : '') },
+    { key: 'outcome', title: 'Outcome', value: (row) => (row.removed ? 'removed' : '') },
   ];
   const reported: Column<Report>[] = [
     { key: 'at', title: 'Time', value: (row) => row.at, text: (row) => format.moment(row.at), whole: true },
     { key: 'key', title: 'Key', value: (row) => row.key },
     { key: 'reporter', title: 'Reporter', value: (row) => row.reporter },
     { key: 'reason', title: 'Reason', value: (row) => row.reason },
-    { key: 'outcome', title: '', value: (row) => (row.removed ? 'removed' : 'not removed') },
+    { key: 'outcome', title: 'Outcome', value: (row) => (row.removed ? 'removed' : 'not removed') },
   ];
 </script>
 

@@ -26,7 +26,7 @@
   let problem = $state('');
   let texts = $state<Record<string, string>>({});
   let errors = $state<Record<string, string>>({});
-  let policy = $state({ through: false, origin: '', pattern: '', content: 'any', intervals: '' });
+  let policy = $state({ through: false, origin: '', pattern: '', content: 'any', schema: '', intervals: '' });
   let change: Dialog, clear: Dialog, remove: Dialog;
   let prefix = $state('');
   let sure = $state('');
@@ -106,6 +106,7 @@
       origin: current.origin?.name ?? '',
       pattern: current.origin?.key_pattern ?? '',
       content: current.content ?? 'any',
+      schema: current.content_schema ?? '',
       intervals: intervalsText(current.intervals ?? []),
     };
     change.open();
@@ -154,6 +155,8 @@
     if (Object.keys(errors).length > 0) throw new quantities.InvalidField('Correct the marked fields.');
     if (policy.through !== (current.write_through ?? false)) changed.write_through = policy.through;
     if (policy.content !== (current.content ?? 'any')) changed.content = policy.content;
+    const schema = policy.content === 'json' ? policy.schema.trim() : '';
+    if (schema !== (current.content_schema ?? '')) changed.content_schema = schema || null;
     const [before, pattern] = [current.origin?.name ?? '', current.origin?.key_pattern ?? ''];
     if (policy.origin !== before || (policy.origin && policy.pattern !== pattern)) {
       changed.origin = policy.origin ? { name: policy.origin, key_pattern: policy.pattern || null } : null;
@@ -218,7 +221,9 @@
         {/each}
         <dt class="border-b border-base-300 py-1 pr-6">Content</dt>
         <dd class="border-b border-base-300 py-1 text-right font-medium" data-part="content">
-          {{ any: 'any bytes', text: 'UTF-8 text', json: 'valid JSON' }[current.content ?? 'any']}
+          {{ any: 'any bytes', text: 'UTF-8 text', json: 'valid JSON' }[current.content ?? 'any']}{current.content_schema
+            ? ' with a schema'
+            : ''}
         </dd>
         <dt class="border-b border-base-300 py-1 pr-6">Intervals</dt>
         <dd class="border-b border-base-300 py-1 text-right font-medium break-all" data-part="intervals">
@@ -283,6 +288,19 @@
         <option value="json">valid JSON</option>
       </select>
     </div>
+    {#if policy.content === 'json'}
+      <div class="sm:col-span-2">
+        <label class="text-sm font-medium" for="schema">JSON Schema</label>
+        <textarea
+          id="schema"
+          class="textarea h-24 w-full font-mono text-xs"
+          spellcheck="false"
+          placeholder={'{"properties": {"delay": {"type": "integer"}}}'}
+          bind:value={policy.schema}
+        ></textarea>
+        <p class="text-xs">What values must match; empty is no schema.</p>
+      </div>
+    {/if}
     <div>
       <label class="text-sm font-medium" for="origin">Origin</label>
       <select id="origin" class="select select-sm w-full" bind:value={policy.origin}>

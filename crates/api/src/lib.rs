@@ -70,8 +70,8 @@ pub use rate_limits::{AcquireRate, RateLimit};
 pub use run::Run;
 pub use searches::{FoundEntry, SearchRequest, SearchStep};
 pub use tenants::{
-    ActivityItem, CreateNamespace, CreateTenant, Interval, InvalidSeconds, Namespace, OriginChoice, Policy,
-    PolicyChange, Tenant, Usage, duration_of,
+    ActivityItem, CreateNamespace, CreateTenant, Interval, InvalidSeconds, Namespace, OriginChoice,
+    Policy, PolicyChange, Tenant, Usage, duration_of,
 };
 pub use tokens::{
     CreateSession, CreateToken, CreatedToken, LiveSession, RotateToken, RotatedToken, Session,

@@ -65,6 +65,9 @@ pub struct Policy {
     /// What every value must be: `any`, `text` (UTF-8) or `json`.
     #[serde(default)]
     pub content: String,
+    /// The JSON Schema that values must match, as text; absent without one.
+    #[serde(default)]
+    pub content_schema: Option<String>,
     /// Jitter: entries expire earlier by a random part of max-age, up to this percentage, so that
     /// they do not expire together.
     pub jitter_percent: u8,
@@ -147,6 +150,11 @@ pub struct PolicyChange {
     /// stored already are not checked.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub content: Option<String>,
+    /// A JSON Schema (draft 2020-12) that values must match, as text of at most 32 KiB; `null`
+    /// removes it. It refers only to its own `$defs`, and not in a circle.
+    #[serde(default, skip_serializing_if = "Option::is_none", with = "given")]
+    #[cfg_attr(feature = "openapi", schema(value_type = Option<String>))]
+    pub content_schema: Option<Option<String>>,
     /// Jitter: entries with the namespace's lifetime expire earlier by a random part of max-age, up
     /// to this percentage, 0 to 50; 0 by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]

@@ -8,6 +8,7 @@ use verax_api::InvalidSeconds;
 use verax_core::Name;
 use verax_core::access::{InvalidScope, Scope};
 use verax_core::content::InvalidContentRule;
+use verax_core::content_schema::InvalidSchema;
 use verax_core::load::{InvalidPopularity, InvalidProfile};
 use verax_core::name::InvalidName;
 use verax_core::origin::InvalidOriginSettings;
@@ -43,6 +44,9 @@ pub enum InvalidInput {
     /// A malformed key pattern.
     #[error(transparent)]
     Pattern(#[from] InvalidPattern),
+    /// A schema that is none, or that cannot be bounded.
+    #[error(transparent)]
+    ContentSchema(#[from] InvalidSchema),
     /// A policy that contradicts itself or is out of range.
     #[error(transparent)]
     Policy(#[from] InvalidPolicy),

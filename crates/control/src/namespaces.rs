@@ -3,9 +3,11 @@
 use std::sync::Arc;
 
 use verax_api::{
-    Interval, Namespace as ApiNamespace, OriginChoice, Policy, PolicyChange, Usage, duration_of, moment,
+    Interval, Namespace as ApiNamespace, OriginChoice, Policy, PolicyChange, Usage, duration_of,
+    moment,
 };
 use verax_core::access::{Right, Scope};
+use verax_core::content_schema::ContentSchema;
 use verax_core::interval::{IntervalRule, IntervalScope};
 use verax_core::policy::MAX_BYPASS;
 use verax_core::{EntityTag, KeyPattern, Name, NamespacePolicy, OriginBinding, Timestamp};
@@ -278,6 +280,10 @@ fn apply(
     if let Some(rule) = &change.content {
         policy.content = rule.parse().map_err(ControlError::invalid)?;
     }
+    if let Some(schema) = &change.content_schema {
+        let schema = schema.as_deref().map(ContentSchema::parse).transpose();
+        policy.schema = schema.map_err(ControlError::invalid)?;
+    }
     if let Some(seconds) = change.bypass_seconds {
         let length = duration_of("bypass_seconds", seconds).map_err(ControlError::invalid)?;
         if length > MAX_BYPASS {
@@ -371,6 +377,7 @@ fn policy_to_api(policy: &NamespacePolicy) -> Policy {
         shortest_max_age_seconds: policy.shortest_max_age.as_secs_f64(),
         longest_max_age_seconds: policy.longest_max_age.as_secs_f64(),
         content: policy.content.to_string(),
+        content_schema: policy.schema.as_ref().map(|schema| schema.text().to_owned()),
         bypass_until: policy.bypass_until.map(moment),
         jitter_percent: policy.jitter_percent,
         max_value_bytes: policy.max_value_bytes,

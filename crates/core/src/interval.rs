@@ -48,7 +48,9 @@ pub enum InvalidInterval {
     #[error("an interval of {} s is out of range: use 1 s to 31 days", .0.as_secs_f64())]
     Every(Duration),
     /// A tag that cannot be one.
-    #[error("the tag {0:?} of an interval cannot be one: use 1 to {MAX_TAG_BYTES} printable ASCII characters")]
+    #[error(
+        "the tag {0:?} of an interval cannot be one: use 1 to {MAX_TAG_BYTES} printable ASCII characters"
+    )]
     Tag(String),
     /// A prefix that no key has.
     #[error("the prefix of an interval has {0} bytes: use 1 to {MAX_KEY_BYTES}, or all entries")]

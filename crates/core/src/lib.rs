@@ -11,6 +11,7 @@
 //! * [`access`] defines what a token allows.
 //! * [`interval`] defines what is removed or refreshed every so often.
 //! * [`lifetime`] defines how long an entry is fresh and what may be served after that.
+//! * [`content_schema`] holds JSON values to a schema.
 //! * [`content`] defines what the values of a namespace must be.
 //! * [`pattern`] turns keys into named values for an origin, and values back into keys.
 //! * [`damage_limit`] bounds how often reports of damage remove an entry.
@@ -55,11 +56,13 @@
 pub mod access;
 pub mod advice;
 pub mod content;
+pub mod content_schema;
 pub mod damage_limit;
 pub mod early;
 pub mod entry;
 pub mod guard;
 pub mod interval;
+pub(crate) mod json_position;
 pub mod key;
 pub mod lifetime;
 pub mod load;

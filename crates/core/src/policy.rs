@@ -5,7 +5,8 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
-use crate::content::ContentRule;
+use crate::content::{ContentRule, Damage};
+use crate::content_schema::ContentSchema;
 use crate::early::MAX_FACTOR;
 use crate::interval::{IntervalRule, InvalidInterval, MAX_RULES};
 use crate::lifetime::{Lifetime, MAX_LIFETIME};
@@ -36,6 +37,8 @@ pub struct NamespacePolicy {
     pub longest_max_age: Duration,
     /// What every value must be.
     pub content: ContentRule,
+    /// What JSON values must match; only with [`ContentRule::Json`].
+    pub schema: Option<ContentSchema>,
     /// The jitter of max-age, in percent: each entry with the namespace's lifetime expires earlier
     /// by a random part of it, so that entries stored together do not expire together.
     pub jitter_percent: u8,
@@ -121,6 +124,9 @@ pub enum InvalidPolicy {
     /// A limit of no entries, or beyond [`MAX_ENTRIES`].
     #[error("a limit of {0} entries is out of range: use 1 to {MAX_ENTRIES}, or none")]
     Entries(u64),
+    /// A schema for values that need not be JSON.
+    #[error("a schema needs the content rule json: set content to json, or remove the schema")]
+    SchemaWithoutJson,
     /// A rate out of range.
     #[error(transparent)]
     Traffic(#[from] InvalidTraffic),
@@ -153,6 +159,7 @@ impl Default for NamespacePolicy {
             shortest_max_age: Duration::ZERO,
             longest_max_age: MAX_LIFETIME,
             content: ContentRule::Any,
+            schema: None,
             jitter_percent: 0,
             max_value_bytes: 1 << 20,
             quota: Quota::default(),
@@ -172,6 +179,17 @@ impl NamespacePolicy {
     pub fn within_bounds(&self, lifetime: Lifetime) -> Lifetime {
         let max_age = lifetime.max_age.clamp(self.shortest_max_age, self.longest_max_age);
         Lifetime { max_age, ..lifetime }
+    }
+
+    /// Checks a value against the content rule and the schema.
+    ///
+    /// # Errors
+    /// [`Damage`] tells where it breaks one of them first.
+    pub fn check_value(&self, value: &[u8]) -> Result<(), Damage> {
+        match &self.schema {
+            Some(schema) => schema.check(value),
+            None => self.content.check(value),
+        }
     }
 
     /// Checks the policy's numbers.
@@ -211,6 +229,9 @@ impl NamespacePolicy {
         }
         if self.write_through && self.origin.is_none() {
             return Err(InvalidPolicy::NothingToWriteThrough);
+        }
+        if self.schema.is_some() && self.content != ContentRule::Json {
+            return Err(InvalidPolicy::SchemaWithoutJson);
         }
         self.traffic.check()?;
         if self.intervals.len() > MAX_RULES {

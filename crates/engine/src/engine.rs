@@ -438,8 +438,13 @@ impl Namespace {
 
     /// Fails if a value breaks the namespace's content rule.
     pub(crate) fn check_content(&self, value: &[u8]) -> Result<(), EngineError> {
-        let rule = self.binding().policy.content;
-        rule.check(value).map_err(|damage| EngineError::BrokenContent { rule, damage })
+        let binding = self.binding();
+        let policy = &binding.policy;
+        policy.check_value(value).map_err(|damage| EngineError::BrokenContent {
+            rule: policy.content,
+            by_schema: policy.schema.is_some(),
+            damage,
+        })
     }
 
     pub(crate) fn bind(&self, binding: Binding) {

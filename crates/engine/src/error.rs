@@ -49,10 +49,12 @@ pub enum EngineError {
         namespace: String,
     },
     /// The value breaks the namespace's content rule; nothing was stored.
-    #[error("the value must be {}, but it is not: {damage}", words_of(*rule))]
+    #[error("the value must {}: {damage}", words_of(*rule, *by_schema))]
     BrokenContent {
         /// The rule.
         rule: ContentRule,
+        /// Whether there is a schema, too.
+        by_schema: bool,
         /// Where and why.
         damage: Damage,
     },
@@ -109,11 +111,12 @@ pub enum EngineError {
     Overloaded(#[from] Overload),
 }
 
-fn words_of(rule: ContentRule) -> &'static str {
+fn words_of(rule: ContentRule, by_schema: bool) -> &'static str {
     match rule {
-        ContentRule::Any => "of any bytes",
-        ContentRule::Text => "UTF-8 text",
-        ContentRule::Json => "valid JSON",
+        ContentRule::Any => "have any bytes",
+        ContentRule::Text => "be UTF-8 text, but is not",
+        ContentRule::Json if by_schema => "match the namespace's schema, but does not",
+        ContentRule::Json => "be valid JSON, but is not",
     }
 }
 

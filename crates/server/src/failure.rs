@@ -149,7 +149,7 @@ impl Failure {
         };
         let failure = Self::new(kind, error.to_string());
         match error {
-            EngineError::BrokenContent { rule, damage } => failure
+            EngineError::BrokenContent { rule, damage, .. } => failure
                 .with("content", rule.name())
                 .with("line", damage.line)
                 .with("column", damage.column),

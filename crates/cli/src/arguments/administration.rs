@@ -1,5 +1,6 @@
 //! Arguments about tenants, namespaces, origins, tokens and activity.
 
+use std::path::PathBuf;
 use std::time::Duration;
 
 use clap::{Args, Subcommand};
@@ -85,6 +86,9 @@ pub(crate) struct PolicyFlags {
     /// What every value must be: any, text (UTF-8) or json
     #[arg(long, value_name = "any|text|json")]
     pub(crate) content: Option<String>,
+    /// A file with a JSON Schema that values must match (with --content json), or `none`
+    #[arg(long, value_name = "FILE")]
+    pub(crate) content_schema: Option<PathBuf>,
     /// Expire entries earlier by a random part of max-age, up to this percentage, so that they do
     /// not expire together
     #[arg(long, value_name = "PERCENT")]

@@ -1,8 +1,11 @@
 //! Namespaces, tokens, activity, sign-in links.
 
+use std::path::Path;
+
 use serde_json::json;
 use verax_api::{
-    CreateNamespace, CreateToken, Interval, Namespace, OriginChoice, Policy, PolicyChange, RotateToken,
+    CreateNamespace, CreateToken, Interval, Namespace, OriginChoice, Policy, PolicyChange,
+    RotateToken,
 };
 use verax_client::Client;
 
@@ -29,9 +32,20 @@ pub(super) fn moment(at: jiff::Timestamp) -> String {
     at.strftime("%Y-%m-%d %H:%M:%S UTC").to_string()
 }
 
-fn policy_of(flags: PolicyFlags) -> PolicyChange {
+/// The schema in a file; `none` removes it.
+fn schema_of(file: &Path) -> Result<Option<String>, Failure> {
+    if file == Path::new("none") {
+        return Ok(None);
+    }
+    let text = std::fs::read_to_string(file);
+    text.map(Some).map_err(|e| Failure::usage(format!("the schema {}: {e}", file.display())))
+}
+
+fn policy_of(flags: PolicyFlags) -> Result<PolicyChange, Failure> {
+    let content_schema = flags.content_schema.as_deref().map(schema_of).transpose()?;
     let seconds = |time: Option<std::time::Duration>| time.map(|t| t.as_secs_f64());
-    PolicyChange {
+    Ok(PolicyChange {
+        content_schema,
         max_age_seconds: seconds(flags.lifetime.max_age),
         stale_while_revalidate_seconds: seconds(flags.lifetime.stale_while_revalidate),
         stale_if_error_seconds: seconds(flags.lifetime.stale_if_error),
@@ -53,7 +67,7 @@ fn policy_of(flags: PolicyFlags) -> PolicyChange {
         origin: flags
             .origin
             .map(|name| Some(OriginChoice { name, key_pattern: flags.key_pattern })),
-    }
+    })
 }
 
 /// The intervals that replace those before; `None` to keep them.
@@ -132,6 +146,16 @@ fn bounds(policy: &Policy) -> String {
     }
 }
 
+/// The content rule in words.
+fn content(policy: &Policy) -> String {
+    match &policy.content_schema {
+        Some(schema) => {
+            format!("{}, with a schema of {}", policy.content, figures::bytes(schema.len() as u64))
+        }
+        None => policy.content.clone(),
+    }
+}
+
 fn namespace_lines(n: &Namespace) -> String {
     let origin = n.policy.origin.as_ref().map_or_else(
         || "– (services refill the entries)".to_owned(),
@@ -151,7 +175,7 @@ fn namespace_lines(n: &Namespace) -> String {
         ("early refresh", early(policy.early_refresh_percent)),
         ("write-through", if policy.write_through { "on" } else { "off" }.to_owned()),
         ("bypass", bypass(policy)),
-        ("content", policy.content.clone()),
+        ("content", content(policy)),
         ("intervals", intervals(policy)),
         ("max value", figures::bytes(policy.max_value_bytes)),
         ("reserve", figures::bytes(policy.reserve_bytes)),
@@ -176,7 +200,7 @@ pub(super) async fn namespace(
 ) -> Result<(), Failure> {
     match command {
         NamespaceCommand::Create { place: NamespacePath { tenant, name }, policy } => {
-            let request = CreateNamespace { name, policy: policy_of(policy) };
+            let request = CreateNamespace { name, policy: policy_of(policy)? };
             let namespace = verax.create_namespace(&tenant, &request).await?;
             output.answer(&namespace, |n| {
                 format!("created namespace {}/{}\n{}", n.tenant, n.name, namespace_lines(n))
@@ -194,7 +218,7 @@ pub(super) async fn namespace(
             output.answer(&handle(verax, &place)?.info().await?, namespace_lines)
         }
         NamespaceCommand::Change { place, policy, no_origin } => {
-            let mut change = policy_of(policy);
+            let mut change = policy_of(policy)?;
             if no_origin {
                 change.origin = Some(None);
             }

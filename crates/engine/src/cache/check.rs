@@ -60,7 +60,8 @@ impl Reader {
     /// # Errors
     /// [`EngineError`].
     pub async fn check(&self, prefix: &str, from: Position) -> Result<CheckStep, EngineError> {
-        let of_namespace = self.binding().policy.content;
+        let binding = self.binding();
+        let policy = &binding.policy;
         let mut step = CheckStep { next: Some(from), ..CheckStep::default() };
         let mut unyielded = 0;
         while let Some(position) = step.next.filter(|_| (step.checked as usize) < STEP) {
@@ -79,7 +80,10 @@ impl Reader {
                 if found.is_negative() {
                     continue;
                 }
-                let broken = rule_for(of_namespace, found).check(found.value());
+                let broken = match &policy.schema {
+                    Some(schema) => schema.check(found.value()),
+                    None => rule_for(policy.content, found).check(found.value()),
+                };
                 // Keys in the store were validated when they were stored.
                 if let (Err(damage), Ok(key)) = (broken, Key::new(found.key())) {
                     step.damaged.push(DamagedEntry { key, damage, entity_tag: found.entity_tag() });

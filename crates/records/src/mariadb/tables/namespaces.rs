@@ -7,6 +7,7 @@ use diesel::result::Error;
 use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
+use verax_core::content_schema::ContentSchema;
 use verax_core::interval::IntervalRule;
 use verax_core::lifetime::MAX_LIFETIME;
 use verax_core::traffic::TrafficQuota;
@@ -54,6 +55,7 @@ struct Settings {
     shortest_max_age_ms: u64,
     longest_max_age_ms: u64,
     content: ContentRule,
+    schema: Option<ContentSchema>,
     bypass_until: Option<Timestamp>,
     intervals: Vec<IntervalRule>,
 }
@@ -70,6 +72,7 @@ impl Default for Settings {
             shortest_max_age_ms: 0,
             longest_max_age_ms: millis(MAX_LIFETIME),
             content: ContentRule::Any,
+            schema: None,
             bypass_until: None,
             intervals: Vec::new(),
         }
@@ -126,6 +129,7 @@ impl PolicyColumns {
                 shortest_max_age_ms: millis(policy.shortest_max_age),
                 longest_max_age_ms: millis(policy.longest_max_age),
                 content: policy.content,
+                schema: policy.schema.clone(),
                 bypass_until: policy.bypass_until,
                 intervals: policy.intervals.clone(),
             }),
@@ -161,6 +165,7 @@ fn policy_of(row: &Row, origin: Option<String>) -> Result<NamespacePolicy, Recor
         shortest_max_age: Duration::from_millis(settings.shortest_max_age_ms),
         longest_max_age: Duration::from_millis(settings.longest_max_age_ms),
         content: settings.content,
+        schema: settings.schema,
         bypass_until: settings.bypass_until,
         intervals: settings.intervals,
         negative_max_age: Duration::from_millis(settings.negative_max_age_ms),
