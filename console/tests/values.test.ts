@@ -1,5 +1,5 @@
 import { expect, it } from 'vitest';
-import { damageOf, formsOf, groupsField, hexLines, shownValue } from '../src/lib/values';
+import { damageOf, formsOf, groupsField, hexLines, imageAddress, shownValue } from '../src/lib/values';
 
 const bytes = (text: string) => new TextEncoder().encode(text);
 
@@ -35,4 +35,13 @@ it('a large value is shown in parts', () => {
 it('tags are quoted', () => {
   expect(groupsField(['boards', 'say "ahoy"', 'a\\b'])).toBe('"boards", "say \\"ahoy\\"", "a\\\\b"');
   expect(groupsField([])).toBe('');
+});
+
+it('images are shown as images, whatever else they are', () => {
+  const dot = new Uint8Array([0x89, 0x50, 0x4e, 0x47]);
+  expect(formsOf(dot, 'image/png')).toEqual(['image', 'bytes']);
+  expect(formsOf(bytes('<svg/>'), 'image/svg+xml')).toEqual(['image', 'text', 'bytes']);
+  expect(formsOf(new Uint8Array((4 << 20) + 1).fill(0xff), 'image/png')).toEqual(['bytes']);
+  expect(formsOf(dot, 'image/tiff')).toEqual(['bytes']);
+  expect(imageAddress(dot, 'image/png; x=1')).toBe('data:image/png;base64,iVBORw==');
 });

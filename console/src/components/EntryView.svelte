@@ -5,7 +5,7 @@
   import * as format from '../lib/format';
   import * as quantities from '../lib/quantities';
   import { signed } from '../lib/session.svelte';
-  import { PART, damageOf, formsOf, groupsField, shownValue, type Form } from '../lib/values';
+  import { PART, damageOf, formsOf, groupsField, imageAddress, shownValue, type Form } from '../lib/values';
   import Dialog from './Dialog.svelte';
   import Field from './Field.svelte';
   import Problem from './Problem.svelte';
@@ -36,6 +36,8 @@
   const forms = $derived(entry ? formsOf(entry.value, entry.mediaType) : []);
   const form = $derived(chosen && forms.includes(chosen) ? chosen : (forms[0] ?? 'bytes'));
   const shown = $derived(entry ? shownValue(entry.value, form, bytes) : null);
+  /** Whether the value can be edited as text; its tags and max-age always can. */
+  const isText = $derived(forms.includes('text'));
   const damage = $derived(entry ? damageOf(entry.value, entry.mediaType) : '');
   const passed = $derived((now - readAt) / 1000);
   const left = $derived(entry?.timeLeft === null || !entry ? null : entry.timeLeft - passed);
@@ -73,7 +75,7 @@
 
   function open() {
     if (!entry) return;
-    value = new TextDecoder().decode(entry.value);
+    value = isText ? new TextDecoder().decode(entry.value) : '';
     if (forms[0] === 'JSON') value = JSON.stringify(JSON.parse(value), null, 2);
     tags = [...entry.tags.matchAll(/"((?:[^"\\]|\\.)*)"/g)].map((m) => (m[1] ?? '').replaceAll(/\\(.)/g, '$1')).join(' ');
     maxAge = quantities.timeText(Math.max(Math.round(left ?? 0), 1));
@@ -83,7 +85,8 @@
   }
 
   async function store() {
-    const body = new TextEncoder().encode(value);
+    if (!entry) return;
+    const body = isText ? new TextEncoder().encode(value) : entry.value;
     const damaged = damageOf(body, mediaType);
     if (damaged) throw new quantities.InvalidField(`The value is no valid JSON: ${damaged}`);
     await api.putEntry(tenant, namespace, entryKey, {
@@ -131,12 +134,14 @@
       <span class="grow"></span>
       <button class="btn btn-xs" onclick={load}>Read again</button>
       <button class="btn btn-xs" disabled={isRefilling} title="Read it anew from the origin" onclick={refill}>Refill now</button>
-      {#if mayWrite && forms[0] !== 'bytes'}<button class="btn btn-xs" onclick={open}>Edit</button>{/if}
+      {#if mayWrite}<button class="btn btn-xs" onclick={open}>Edit</button>{/if}
       {#if mayWrite || signed.may('invalidate', tenant, namespace)}
         <button class="btn btn-xs" onclick={() => remove.open()}>Delete</button>
       {/if}
     </div>
-    {#if shown}
+    {#if entry && form === 'image'}
+      <img class="mt-2 max-h-[26rem] max-w-full bg-base-200" src={imageAddress(entry.value, entry.mediaType)} alt="The value of {entryKey}" />
+    {:else if shown}
       <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
       <pre class="mt-2 max-h-[26rem] overflow-auto bg-base-200 p-3 text-xs" tabindex="0" aria-label="The value">{shown.text}</pre>
       {#if !shown.isWhole}
@@ -181,8 +186,12 @@
 </section>
 
 <Dialog title="Edit {entryKey}" action="Store it" wide bind:this={edit} onaction={store}>
-  <label class="text-sm font-medium" for="edit-value">Value</label>
-  <textarea id="edit-value" class="textarea mb-3 h-64 w-full font-mono text-xs" spellcheck="false" bind:value></textarea>
+  {#if isText}
+    <label class="text-sm font-medium" for="edit-value">Value</label>
+    <textarea id="edit-value" class="textarea mb-3 h-64 w-full font-mono text-xs" spellcheck="false" bind:value></textarea>
+  {:else}
+    <p class="mb-3 text-sm">The value is no text and stays as it is.</p>
+  {/if}
   <div class="grid gap-3 sm:grid-cols-3">
     <Field label="Max-age" bind:value={maxAge} required />
     <Field label="Tags" bind:value={tags} hint="Separated by spaces" />

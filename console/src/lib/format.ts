@@ -40,8 +40,12 @@ export function bytes(n: number): string {
   return `${unit === 0 ? value : value.toFixed(1)} ${units[unit]}`;
 }
 
+/** The longest max-age that there is, ten years: as good as no limit. */
+const UNLIMITED = 3650 * 86_400;
+
 export function time(seconds: number): string {
   const s = Math.floor(seconds);
+  if (s >= UNLIMITED) return 'unlimited';
   if (s < 60) return `${s} s`;
   if (s < 3600) return `${Math.floor(s / 60)} min ${s % 60} s`;
   if (s < 86400) return `${Math.floor(s / 3600)} h ${Math.floor((s / 60) % 60)} min`;

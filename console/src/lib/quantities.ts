@@ -19,8 +19,12 @@ export function size(text: string): number {
   return Math.round(read(text, SIZES, '512 KiB or 64 MiB'));
 }
 
-/** Seconds: `30s`, `5m`, `1h`, `7d` or `90`. */
+/** The longest max-age that there is, ten years, which is written out. */
+const UNLIMITED = 3650 * 86_400;
+
+/** Seconds: `30s`, `5m`, `1h`, `7d`, `90` or `unlimited`. */
 export function time(text: string): number {
+  if (text.trim() === 'unlimited') return UNLIMITED;
   return read(text, TIMES, '30s, 5m, 1h or 7d');
 }
 
@@ -47,6 +51,7 @@ export function sizeText(bytes: number | null | undefined): string {
 
 /** Seconds as a form shows them: the largest unit in which they are whole. */
 export function timeText(seconds: number): string {
+  if (seconds >= UNLIMITED) return 'unlimited';
   for (const [unit, factor] of [['d', 86_400], ['h', 3600], ['m', 60]] as const) {
     if (seconds > 0 && seconds % factor === 0) return `${seconds / factor}${unit}`;
   }

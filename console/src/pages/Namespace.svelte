@@ -39,9 +39,6 @@
   const reads = $derived(mine.map((n) => n?.reads_per_second ?? null));
   const calls = $derived(mine.map((n) => n?.origin_calls_per_second ?? null));
 
-  /** The service's own bound of every time: as good as none. */
-  const LONGEST_SECONDS = 3650 * 24 * 3600;
-
   interface Part {
     part: keyof Policy & string;
     label: string;
@@ -61,6 +58,7 @@
     { part: 'jitter_percent', label: 'Jitter, %', of: 'whole', hint: '0 to 50: spreads the expiry' },
     { part: 'early_refresh_percent', label: 'Early refresh, %', of: 'whole', hint: '0 is off, 100 the published rule' },
     { part: 'max_value_bytes', label: 'Max value', of: 'size', hint: 'At most 64 MiB' },
+    { part: 'compress_above_bytes', label: 'Compress above', of: 'size', hint: 'Empty compresses no value', optional: true },
     { part: 'reserve_bytes', label: 'Reserve', of: 'size', hint: 'Memory that nobody can displace', quota: true },
     { part: 'cap_bytes', label: 'Cap', of: 'size', hint: 'Empty is no cap', optional: true, quota: true },
     { part: 'max_entries', label: 'Max entries', of: 'whole', hint: 'Empty is no limit', optional: true, quota: true },
@@ -71,7 +69,7 @@
 
   const write = {
     size: (n: unknown) => (typeof n === 'number' ? format.bytes(n) : format.NONE),
-    time: (n: unknown) => (Number(n) >= LONGEST_SECONDS ? format.NONE : format.time(Number(n))),
+    time: (n: unknown) => format.time(Number(n)),
     whole: (n: unknown) => (typeof n === 'number' ? format.count(n) : format.NONE),
   };
   const text = {

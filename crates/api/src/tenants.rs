@@ -68,6 +68,9 @@ pub struct Policy {
     /// The JSON Schema that values must match, as text; absent without one.
     #[serde(default)]
     pub content_schema: Option<String>,
+    /// Values of more bytes than this are stored compressed; absent for none.
+    #[serde(default)]
+    pub compress_above_bytes: Option<u64>,
     /// Jitter: entries expire earlier by a random part of max-age, up to this percentage, so that
     /// they do not expire together.
     pub jitter_percent: u8,
@@ -155,6 +158,11 @@ pub struct PolicyChange {
     #[serde(default, skip_serializing_if = "Option::is_none", with = "given")]
     #[cfg_attr(feature = "openapi", schema(value_type = Option<String>))]
     pub content_schema: Option<Option<String>>,
+    /// Values of more bytes than this, 256 to 64 MiB, are stored compressed, if that saves at least
+    /// an eighth; `null`, the default, compresses none. Callers see no difference.
+    #[serde(default, skip_serializing_if = "Option::is_none", with = "given")]
+    #[cfg_attr(feature = "openapi", schema(value_type = Option<u64>))]
+    pub compress_above_bytes: Option<Option<u64>>,
     /// Jitter: entries with the namespace's lifetime expire earlier by a random part of max-age, up
     /// to this percentage, 0 to 50; 0 by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]

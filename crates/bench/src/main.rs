@@ -16,6 +16,7 @@ mod hostile;
 mod http_hit;
 mod memory;
 mod metrics;
+mod packing;
 mod rounds;
 mod soak;
 mod steps;
@@ -67,7 +68,7 @@ enum Part {
 const SOAK: &str = "soak";
 const HOSTILE: &str = "hostile";
 
-const PARTS: [(&str, Part); 14] = [
+const PARTS: [(&str, Part); 15] = [
     ("memory", Part::Own(|_| memory::run())),
     ("wire-get", Part::Ratios(wire_get::run)),
     ("http-hit", Part::Ratios(http_hit::run)),
@@ -79,6 +80,7 @@ const PARTS: [(&str, Part); 14] = [
     ("steps", Part::Own(|_| steps::run())),
     ("growth", Part::Own(growth::run)),
     ("views", Part::Own(|_| views::run())),
+    ("packing", Part::Own(|_| packing::run())),
     ("eviction", Part::Own(|_| Ok(eviction::run()))),
     (SOAK, Part::Own(soak::run)),
     (HOSTILE, Part::Own(hostile::run)),

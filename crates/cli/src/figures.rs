@@ -64,9 +64,15 @@ pub(crate) fn bytes_or_none(number: Option<u64>) -> String {
     number.map_or_else(|| "–".to_owned(), bytes)
 }
 
+/// The longest max-age that there is, ten years: as good as no limit.
+const UNLIMITED: u64 = 315_360_000;
+
 /// A time in its two largest units: `2h 5m`, `27s`.
 pub(crate) fn time(length: Duration) -> String {
     let seconds = length.as_secs();
+    if seconds >= UNLIMITED {
+        return "unlimited".to_owned();
+    }
     match (seconds / 86_400, seconds / 3_600 % 24, seconds / 60 % 60, seconds % 60) {
         (0, 0, 0, s) => format!("{s}s"),
         (0, 0, m, s) => format!("{m}m {s}s"),
@@ -99,6 +105,8 @@ mod tests {
         assert_eq!([times(Some(93.7)), times(Some(2.52))], ["94×", "2.5×"]);
         assert_eq!(bytes(1_234), "1.2 KiB");
         assert_eq!(time(Duration::from_secs(7_505)), "2h 5m");
+        assert_eq!(time(Duration::from_secs(UNLIMITED - 1)), "3649d 23h");
+        assert_eq!(time(Duration::from_secs(UNLIMITED)), "unlimited");
         assert_eq!([time_left(27.4), time_left(-3.2)], ["27s left", "stale for 3s"]);
     }
 }

@@ -297,6 +297,9 @@ fn apply(
     if let Some(bytes) = change.max_value_bytes {
         policy.max_value_bytes = bytes;
     }
+    if let Some(bytes) = change.compress_above_bytes {
+        policy.compress_above = bytes;
+    }
     if let Some(percent) = change.jitter_percent {
         policy.jitter_percent = percent;
     }
@@ -379,6 +382,7 @@ fn policy_to_api(policy: &NamespacePolicy) -> Policy {
         content: policy.content.to_string(),
         content_schema: policy.schema.as_ref().map(|schema| schema.text().to_owned()),
         bypass_until: policy.bypass_until.map(moment),
+        compress_above_bytes: policy.compress_above,
         jitter_percent: policy.jitter_percent,
         max_value_bytes: policy.max_value_bytes,
         reserve_bytes: policy.quota.reserve,

@@ -8,6 +8,7 @@ use bytes::Bytes;
 use serde::{Deserialize, Serialize};
 
 use crate::lifetime::{Freshness, Lifetime};
+use crate::store::packing::pack;
 use crate::time::Timestamp;
 
 /// The most tags that one entry may carry.
@@ -287,6 +288,8 @@ pub struct Entry {
     pub revision: Option<EntryRevision>,
     /// The entity tag, if it is already known.
     pub(crate) known_tag: Option<EntityTag>,
+    /// The value as it is to be stored, if it is compressed. Boxed, since few entries have it.
+    pub(crate) packed: Option<Box<Bytes>>,
 }
 
 impl Entry {
@@ -306,6 +309,7 @@ impl Entry {
             refill_took: Duration::ZERO,
             revision: None,
             known_tag: None,
+            packed: None,
         }
     }
 
@@ -322,6 +326,15 @@ impl Entry {
     /// The same entry with the time that its refill took, which is stored to about three percent.
     pub fn refilled_in(mut self, took: Duration) -> Self {
         self.refill_took = took;
+        self
+    }
+
+    /// The same entry, to be stored compressed if its value has more than `bytes` and that saves
+    /// something; readers get the value as it is.
+    pub fn packed_above(mut self, bytes: Option<u64>) -> Self {
+        if bytes.is_some_and(|bytes| self.value.len() as u64 > bytes) {
+            self.packed = pack(&self.value).map(Box::new);
+        }
         self
     }
 

@@ -19,6 +19,9 @@ use crate::traffic::{InvalidTraffic, TrafficQuota};
 /// The largest value that any namespace may allow, in bytes.
 pub const MAX_VALUE_BYTES: u64 = 64 << 20;
 
+/// From which size on values may be compressed: smaller ones are not worth it.
+pub const COMPRESS_ABOVE: RangeInclusive<u64> = 256..=MAX_VALUE_BYTES;
+
 /// The most entries that a limit may allow.
 pub const MAX_ENTRIES: u64 = 1 << 50;
 
@@ -39,6 +42,8 @@ pub struct NamespacePolicy {
     pub content: ContentRule,
     /// What JSON values must match; only with [`ContentRule::Json`].
     pub schema: Option<ContentSchema>,
+    /// Values of more bytes than this are stored compressed, if that saves something.
+    pub compress_above: Option<u64>,
     /// The jitter of max-age, in percent: each entry with the namespace's lifetime expires earlier
     /// by a random part of it, so that entries stored together do not expire together.
     pub jitter_percent: u8,
@@ -124,6 +129,9 @@ pub enum InvalidPolicy {
     /// A limit of no entries, or beyond [`MAX_ENTRIES`].
     #[error("a limit of {0} entries is out of range: use 1 to {MAX_ENTRIES}, or none")]
     Entries(u64),
+    /// A size out of range from which values are compressed.
+    #[error("values of more than {0} bytes cannot be compressed: use {least} to {most} bytes (64 MiB), or none", least = COMPRESS_ABOVE.start(), most = COMPRESS_ABOVE.end())]
+    CompressAbove(u64),
     /// A schema for values that need not be JSON.
     #[error("a schema needs the content rule json: set content to json, or remove the schema")]
     SchemaWithoutJson,
@@ -160,6 +168,7 @@ impl Default for NamespacePolicy {
             longest_max_age: MAX_LIFETIME,
             content: ContentRule::Any,
             schema: None,
+            compress_above: None,
             jitter_percent: 0,
             max_value_bytes: 1 << 20,
             quota: Quota::default(),
@@ -220,6 +229,11 @@ impl NamespacePolicy {
         }
         if self.max_value_bytes == 0 || self.max_value_bytes > MAX_VALUE_BYTES {
             return Err(InvalidPolicy::LargestValue(self.max_value_bytes));
+        }
+        if let Some(bytes) = self.compress_above
+            && !COMPRESS_ABOVE.contains(&bytes)
+        {
+            return Err(InvalidPolicy::CompressAbove(bytes));
         }
         if self.jitter_percent > MAX_JITTER_PERCENT {
             return Err(InvalidPolicy::Jitter(self.jitter_percent));

@@ -47,12 +47,15 @@ const TENANT_QUOTA: [&str; 8] = [
 const TENANT_USAGE: [&str; 7] =
     ["bytes", "connections", "entries", "excess_bytes", "namespaces", "refused", "reserved_bytes"];
 
-const POLICY: [&str; 18] = [
+const POLICY: [&str; 21] = [
     "bypass_until",
     "bytes_per_second",
     "cap_bytes",
+    "compress_above_bytes",
     "content",
+    "content_schema",
     "early_refresh_percent",
+    "intervals",
     "jitter_percent",
     "longest_max_age_seconds",
     "max_age_seconds",
@@ -66,6 +69,18 @@ const POLICY: [&str; 18] = [
     "stale_if_error_seconds",
     "stale_while_revalidate_seconds",
     "write_through",
+];
+
+const ADVICE: [&str; 9] = [
+    "changed_refills",
+    "compared_refills",
+    "max_age_seconds",
+    "observed_seconds",
+    "points",
+    "reasons",
+    "sampled_fraction",
+    "sampled_keys",
+    "sampled_reads",
 ];
 
 const READ: [&str; 12] = [
@@ -148,7 +163,24 @@ async fn json_output_of_every_command_has_its_members() {
     assert_eq!((&bytes["value_base64"], bytes.get("value")), (&"/wA=".into(), None));
     let page = shape(&["list", "ferrydesk/boards", "--limit", "1"], &["cursor", "items"]);
     assert_eq!(members(&page["items"][0]), ENTRY);
-    shape(&["delete", "ferrydesk/boards", "k"], &["deleted", "key"]);
+    let sampled = ["list", "ferrydesk/boards", "--order", "largest"];
+    let sample = shape(&sampled, &["items", "sample"]);
+    assert_eq!(members(&sample["sample"]), ["is_whole", "looked_at", "of"]);
+    let found = ["items", "looked_at", "not_json", "too_large"];
+    let found = shape(&["find", "ferrydesk/boards", "$"], &found);
+    assert_eq!(members(&found["items"][0]), ["count", "key", "parts", "value_bytes"]);
+    shape(&["check", "ferrydesk/boards"], &["checked", "damaged"]);
+    shape(&["damage", "list", "ferrydesk/boards"], &["items", "removed", "reports"]);
+    shape(&["damage", "report", "ferrydesk/boards", "k"], &["key", "removed"]);
+    shape(&["usage"], &["from", "items", "step_seconds", "to"]);
+    let advice = shape(&["namespace", "advice", "ferrydesk/boards"], &ADVICE);
+    assert_eq!(advice["points"], Value::Array(vec![]));
+    let counted = shape(&["clear", "ferrydesk/boards", "--dry-run"], &["dry_run", "entries"]);
+    assert_eq!(counted["entries"], 1);
+    let tag = ["tag", "invalidate", "ferrydesk/boards", "t", "--dry-run"];
+    shape(&tag, &["entries", "invalidated", "tag"]);
+    let deleted = shape(&["delete", "ferrydesk/boards", "k"], &["items"]);
+    assert_eq!(members(&deleted["items"][0]), ["deleted", "key"]);
     assert_eq!(shape(&["clear", "ferrydesk/boards", "--yes"], &["entries"])["entries"], 1);
 
     let token = shape(

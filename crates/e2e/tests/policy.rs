@@ -356,3 +356,53 @@ async fn a_check_finds_what_does_not_match_the_schema() {
     assert!(checked.code == 1 && checked.out.contains("2:11"), "{checked:?}");
     assert!(checked.out.contains("2 entries checked, 1 damaged"), "{checked:?}");
 }
+
+#[rstest]
+#[case::wire(false)]
+#[case::http(true)]
+#[tokio::test(flavor = "multi_thread")]
+async fn values_are_stored_compressed_and_read_as_they_were(#[case] over_http: bool) {
+    let verax = started();
+    let client = verax.client();
+    let options = CacheOptions::default();
+    let cache = match over_http {
+        true => client.cache_over_http("ferrydesk", "boards", options).unwrap(),
+        false => client.cache("ferrydesk", "boards", options).unwrap(),
+    };
+    let board = "{\"to\": \"saltmere\", \"delay\": 7}".repeat(1_000);
+    let memory = |key: &str| {
+        let shown = verax.run(&["show", PLACE, key, "--json"]).json();
+        (shown["memory_bytes"].as_u64().unwrap(), shown["value_bytes"].as_u64().unwrap())
+    };
+    let put = async |key: &'static str, value: String| {
+        cache.put(key, value, PutOptions::default()).await.unwrap();
+    };
+    put("board/plain", board.clone()).await;
+    let (plain, length) = memory("board/plain");
+    assert!(plain >= length);
+    verax.run(&["namespace", "change", PLACE, "--compress-above", "1KiB"]).done();
+    put("board/packed", board.clone()).await;
+    put("board/small", board[..1_024].to_owned()).await;
+    let (packed, packed_length) = memory("board/packed");
+    assert!(packed * 10 < plain && packed_length == length, "{packed} of {plain}");
+    assert!(memory("board/small").0 > 1_024);
+    for key in ["board/plain", "board/packed"] {
+        let read = cache.get(key).await.unwrap().unwrap();
+        assert_eq!(read.value, board, "{key}");
+        // In a batch, by a condition, and by a search it is the same value, too.
+        let tag = verax.run(&["show", PLACE, key, "--json"]).json()["entity_tag"].clone();
+        let put = ["put", PLACE, key, "{}", "--if-match", tag.as_str().unwrap()];
+        let many = cache.get_many(&[key]).await.unwrap();
+        assert_eq!(many[0].as_ref().unwrap().as_ref().unwrap().value, board);
+        verax.run(&put).done();
+        assert_eq!(cache.get(key).await.unwrap().unwrap().value, "{}");
+    }
+    put("board/packed", format!("[{}1]", "1, ".repeat(2_000))).await;
+    let found = verax.run(&["find", PLACE, "$[2000]", "--json"]).json();
+    assert_eq!(found["items"][0]["key"], "board/packed", "{found}");
+    let refused = verax.run(&["namespace", "change", PLACE, "--compress-above", "255"]);
+    assert!(refused.code == 4 && refused.err.contains("cannot be compressed"), "{refused:?}");
+    verax.run(&["namespace", "change", PLACE, "--compress-above", "none"]).done();
+    put("board/packed", board.clone()).await;
+    assert!(memory("board/packed").0 >= length);
+}

@@ -437,6 +437,11 @@ impl Namespace {
     }
 
     /// Fails if a value breaks the namespace's content rule.
+    /// From which size on values are stored compressed.
+    pub(crate) fn compress_above(&self) -> Option<u64> {
+        self.binding().policy.compress_above
+    }
+
     pub(crate) fn check_content(&self, value: &[u8]) -> Result<(), EngineError> {
         let binding = self.binding();
         let policy = &binding.policy;

@@ -9,7 +9,7 @@ use super::entries::LifetimeFlags;
 use verax_api::Interval;
 
 use super::values::{
-    Limit, NamespacePath, interval, length_of_time, moment, number_limit, size, size_limit,
+    Limit, NamespacePath, interval, length_of_time, max_age, moment, number_limit, size, size_limit,
 };
 
 #[derive(Debug, Subcommand)]
@@ -80,8 +80,8 @@ pub(crate) struct PolicyFlags {
     /// The shortest max-age that a caller may give an entry
     #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
     pub(crate) shortest_max_age: Option<Duration>,
-    /// The longest max-age that a caller may give an entry
-    #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
+    /// The longest max-age that a caller may give an entry, or unlimited
+    #[arg(long, value_parser = max_age, allow_hyphen_values = true, value_name = "TIME")]
     pub(crate) longest_max_age: Option<Duration>,
     /// What every value must be: any, text (UTF-8) or json
     #[arg(long, value_name = "any|text|json")]
@@ -89,6 +89,9 @@ pub(crate) struct PolicyFlags {
     /// A file with a JSON Schema that values must match (with --content json), or `none`
     #[arg(long, value_name = "FILE")]
     pub(crate) content_schema: Option<PathBuf>,
+    /// Store values of more than this compressed, such as 4KiB, or `none`
+    #[arg(long, value_parser = size_limit, value_name = "SIZE")]
+    pub(crate) compress_above: Option<Limit>,
     /// Expire entries earlier by a random part of max-age, up to this percentage, so that they do
     /// not expire together
     #[arg(long, value_name = "PERCENT")]

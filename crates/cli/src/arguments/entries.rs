@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use clap::{Args, Subcommand};
 
-use super::values::{NamespacePath, length_of_time};
+use super::values::{NamespacePath, length_of_time, max_age};
 
 #[derive(Debug, Args)]
 pub(crate) struct EntryName {
@@ -65,8 +65,9 @@ pub(crate) struct PutOptions {
 /// A lifetime of an entry or of a namespace's policy; omitted parts come from the namespace.
 #[derive(Debug, Clone, Copy, Args)]
 pub(crate) struct LifetimeFlags {
-    /// How long an entry is fresh, such as 30s [default: the namespace's, initially 60s]
-    #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
+    /// How long an entry is fresh, such as 30s, or unlimited [default: the namespace's, initially
+    /// 60s]
+    #[arg(long, value_parser = max_age, allow_hyphen_values = true, value_name = "TIME")]
     pub(crate) max_age: Option<Duration>,
     /// How long after that the previous copy may be served while it is refreshed
     #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]

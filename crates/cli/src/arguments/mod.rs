@@ -133,7 +133,7 @@ mod tests {
 
     use verax_api::WarmValues;
 
-    use super::values::{length_of_time, values};
+    use super::values::{length_of_time, max_age, values};
     use super::*;
 
     #[test]
@@ -152,6 +152,13 @@ mod tests {
     #[case("", Err(()))]
     fn lengths_of_time(#[case] text: &str, #[case] expected: Result<u128, ()>) {
         assert_eq!(length_of_time(text).map(|d| d.as_millis()).map_err(drop), expected);
+    }
+
+    #[test]
+    fn an_unlimited_max_age_is_written_out() {
+        assert_eq!(max_age("unlimited").map(|age| age.as_secs()), Ok(3_650 * 86_400));
+        assert_eq!(max_age("0s").map(|age| age.as_secs()), Ok(0));
+        assert!(max_age("none").is_err() && length_of_time("unlimited").is_err());
     }
 
     #[test]

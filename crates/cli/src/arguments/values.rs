@@ -6,6 +6,9 @@ use std::time::Duration;
 
 use verax_api::{Interval, WarmValues};
 
+/// The longest max-age that there is. It is written out, so that nobody means it by mistake.
+const UNLIMITED: Duration = Duration::from_secs(315_360_000);
+
 /// `TENANT/NAMESPACE`.
 #[derive(Debug, Clone)]
 pub(crate) struct NamespacePath {
@@ -36,6 +39,14 @@ pub(crate) fn length_of_time(text: &str) -> Result<Duration, String> {
     let span: jiff::Span = text.parse().map_err(|_| wrong())?;
     let days = jiff::SpanRelativeTo::days_are_24_hours();
     Duration::try_from(span.to_duration(days).map_err(|_| wrong())?).map_err(|_| wrong())
+}
+
+/// A max-age: a length of time, or `unlimited`, which is ten years.
+pub(super) fn max_age(text: &str) -> Result<Duration, String> {
+    match text {
+        "unlimited" => Ok(UNLIMITED),
+        text => length_of_time(text),
+    }
 }
 
 /// A moment, or a length of time ago: `2026-11-26T07:00:00Z`, `2h`.

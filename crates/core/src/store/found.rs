@@ -1,12 +1,13 @@
 //! An entry that was found.
 
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
 use bytes::Bytes;
 
 use super::blob::Blob;
 use super::metadata::EntryMetadata;
+use super::packing::unpack;
 use super::slots::Times;
 use crate::entry::{EntityTag, Entry, EntryRevision, MediaType, NEGATIVE_NUMBER, Tag, Tags};
 use crate::lifetime::{Freshness, Lifetime};
@@ -20,6 +21,8 @@ pub struct EntryRef {
     times: Times,
     metadata: Option<Arc<EntryMetadata>>,
     freshness: Freshness,
+    /// Of a compressed value: what it was, once somebody asked.
+    unpacked: Option<Box<OnceLock<Bytes>>>,
 }
 
 /// Keeps a value's memory while [`Bytes`] refer to it.
@@ -27,7 +30,7 @@ struct Value(Blob);
 
 impl AsRef<[u8]> for Value {
     fn as_ref(&self) -> &[u8] {
-        self.0.value()
+        self.0.stored()
     }
 }
 
@@ -38,7 +41,8 @@ impl EntryRef {
         metadata: Option<Arc<EntryMetadata>>,
         freshness: Freshness,
     ) -> Self {
-        Self { blob, times, metadata, freshness }
+        let unpacked = blob.is_packed().then(Box::default);
+        Self { blob, times, metadata, freshness, unpacked }
     }
 
     /// The entry's key.
@@ -46,16 +50,25 @@ impl EntryRef {
         self.blob.key()
     }
 
-    /// The value's bytes.
+    /// The value's bytes. A compressed value is decompressed by the first call.
     pub fn value(&self) -> &[u8] {
-        self.blob.value()
+        match &self.unpacked {
+            Some(unpacked) => unpacked.get_or_init(|| unpack(self.blob.stored())),
+            None => self.blob.stored(),
+        }
+    }
+
+    /// The length of the value, without decompressing it.
+    pub fn value_length(&self) -> usize {
+        self.blob.length()
     }
 
     /// The value's bytes, shared beyond the life of this.
     pub fn bytes(&self) -> Bytes {
-        match self.blob.value() {
-            [] => Bytes::new(),
-            _ => Bytes::from_owner(Value(self.blob.clone())),
+        match &self.unpacked {
+            Some(unpacked) => unpacked.get_or_init(|| unpack(self.blob.stored())).clone(),
+            None if self.blob.length() == 0 => Bytes::new(),
+            None => Bytes::from_owner(Value(self.blob.clone())),
         }
     }
 
@@ -127,6 +140,7 @@ impl EntryRef {
             refill_took: self.refill_took(),
             revision: Some(self.revision()),
             known_tag: self.blob.entity_tag(),
+            packed: None,
         }
     }
 }

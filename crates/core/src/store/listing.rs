@@ -100,7 +100,7 @@ impl EntryOrder {
 
     /// Where an entry stands: lower numbers come first.
     pub(super) fn rank(self, found: &EntryRef) -> i64 {
-        let size = found.value().len() as i64;
+        let size = found.value_length() as i64;
         let stored_at = found.stored_at().as_millis() as i64;
         let left = match found.freshness() {
             Freshness::Fresh(left) => left.as_millis() as i64,

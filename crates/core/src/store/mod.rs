@@ -32,6 +32,7 @@ mod memory;
 mod memory_budget;
 mod metadata;
 mod outcome;
+pub(crate) mod packing;
 mod partition;
 mod precondition;
 mod quota;

@@ -7,7 +7,7 @@ use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 use std::time::Duration;
 
 use super::account::Account;
-use super::blob::{Blob, memory_of};
+use super::blob::{Blob, StoredValue, memory_of};
 use super::found::EntryRef;
 use super::listing::ListedEntry;
 use super::memory_budget::MemoryBudget;
@@ -84,9 +84,16 @@ pub struct EntryView<'s> {
 }
 
 impl EntryView<'_> {
-    /// The value's bytes.
+    /// The value's bytes as they are stored: those of a compressed value are not the value
+    /// ([`is_packed`](Self::is_packed)).
     pub fn value(&self) -> &[u8] {
-        self.shard.slots.blob(self.slot).value()
+        self.shard.slots.blob(self.slot).stored()
+    }
+
+    /// Whether the value is compressed, so that a [`found`](Self::found) reference decompresses it,
+    /// outside of the lock.
+    pub fn is_packed(&self) -> bool {
+        self.shard.slots.blob(self.slot).is_packed()
     }
 
     /// The revision of the value.
@@ -119,6 +126,14 @@ impl EntryView<'_> {
             metadata.cloned(),
             self.freshness,
         )
+    }
+}
+
+/// The value of an entry as it is stored.
+fn stored_value(entry: &Entry) -> StoredValue<'_> {
+    match &entry.packed {
+        Some(packed) => StoredValue { bytes: packed, is_packed: true },
+        None => StoredValue { bytes: &entry.value, is_packed: false },
     }
 }
 
@@ -271,7 +286,7 @@ impl Partition {
         PreparedEntry {
             blob: Blob::new(
                 key.as_str(),
-                &entry.value,
+                stored_value(entry),
                 entry.media_type.number().unwrap_or(u8::MAX),
                 RefillTime::of(entry.refill_took),
                 || entry.entity_tag(),
@@ -298,7 +313,7 @@ impl Partition {
         condition: Precondition,
         now: Timestamp,
     ) -> Result<PutOutcome, PutError> {
-        self.too_large(memory_of(key.as_str().len(), entry.value.len()))?;
+        self.too_large(memory_of(key.as_str().len(), stored_value(entry).size()))?;
         let new = self.new_entry(key, entry);
         self.too_large(new.memory())?;
         let updated = self.update(key, now, |there| {

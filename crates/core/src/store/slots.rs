@@ -362,6 +362,7 @@ impl Slots {
 mod tests {
     use proptest::prelude::*;
 
+    use super::super::blob::StoredValue;
     use super::*;
     use crate::early::RefillTime;
 
@@ -370,7 +371,8 @@ mod tests {
     }
 
     fn blob(key: &str) -> Blob {
-        Blob::new(key, b"", 0, RefillTime::default(), || unreachable!("the value is small"))
+        let value = StoredValue { bytes: b"", is_packed: false };
+        Blob::new(key, value, 0, RefillTime::default(), || unreachable!("the value is small"))
     }
 
     #[test]

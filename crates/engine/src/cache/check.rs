@@ -72,7 +72,7 @@ impl Reader {
                 let found = &listed.found;
                 step.checked += 1;
                 // Neither many values nor large ones may block others.
-                unyielded += found.value().len();
+                unyielded += found.value_length();
                 if unyielded > TURN_BYTES {
                     unyielded = 0;
                     tokio::task::yield_now().await;

@@ -48,7 +48,8 @@ impl Namespace {
         }
         self.check_content(&request.value)?;
         let lifetime = self.lifetime_of(&request.cache_control);
-        Ok(Entry::new(request.value, request.media_type, lifetime, now).with_tags(request.tags))
+        let entry = Entry::new(request.value, request.media_type, lifetime, now);
+        Ok(entry.with_tags(request.tags).packed_above(self.compress_above()))
     }
 }
 

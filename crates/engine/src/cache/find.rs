@@ -102,11 +102,11 @@ impl Reader {
                     Ok(None) => {}
                     Ok(Some(selected)) => step.found.push(FoundValue {
                         key: found.key().to_owned(),
-                        value_bytes: found.value().len() as u64,
+                        value_bytes: found.value_length() as u64,
                         selected,
                     }),
                 }
-                bytes += found.value().len();
+                bytes += found.value_length();
             }
             step.next = listing.next;
         }

@@ -108,6 +108,8 @@ pub enum Cached {
     Stale,
     /// A negative entry, valid for this much longer.
     Negative(Duration),
+    /// A copy that is stored compressed: [`read`](Reader::read) decompresses it.
+    Packed,
     /// Nothing that may be served without reading the origin.
     Missing,
 }
@@ -125,6 +127,7 @@ impl Reader {
         let namespace = self.shared();
         let seen = namespace.partition().visit(key, now, |visited| match visited.freshness() {
             Freshness::Fresh(left) if visited.is_negative() => Cached::Negative(left),
+            Freshness::Fresh(_) | Freshness::Stale(_) if visited.is_packed() => Cached::Packed,
             Freshness::Fresh(left) => {
                 let due = namespace.is_due(|| visited.refill_took(), left);
                 visit(&visited, due && !namespace.has_origin());

@@ -138,7 +138,9 @@ impl Namespace {
             // A malformed media type from the origin is ignored.
             let media_type = MediaType::parse(&value.media_type);
             let media_type = media_type.unwrap_or_else(|_| "application/octet-stream".into());
-            let entry = Entry::new(value.value, media_type, lifetime, now).with_tags(tags);
+            let entry = Entry::new(value.value, media_type, lifetime, now)
+                .with_tags(tags)
+                .packed_above(self.compress_above());
             let wanted = !lifetime.total().is_zero();
             (entry.refilled_in(value.took), wanted, value.took)
         });

@@ -42,6 +42,7 @@ pub(crate) fn policy_detail(policy: &NamespacePolicy) -> Value {
         "longest_max_age_seconds": policy.longest_max_age.as_secs_f64(),
         "content": policy.content.name(),
         "content_schema": policy.schema.as_ref().map(|schema| schema.text()),
+        "compress_above_bytes": policy.compress_above,
         "jitter_percent": policy.jitter_percent,
         "max_value_bytes": policy.max_value_bytes,
         "reserve_bytes": policy.quota.reserve,

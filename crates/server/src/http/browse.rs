@@ -125,7 +125,7 @@ fn summary(listed: &ListedEntry, now: Timestamp) -> EntrySummary {
     let found = &listed.found;
     EntrySummary {
         key: found.key().to_owned(),
-        value_bytes: found.value().len() as u64,
+        value_bytes: found.value_length() as u64,
         memory_bytes: listed.size,
         media_type: found.media_type().to_string(),
         entity_tag: found.entity_tag().to_string(),

@@ -39,7 +39,7 @@ pub(crate) async fn report(
     params(("tenant" = String, Path), ("namespace" = String, Path)),
     responses((status = 200, body = DamageReports))
 ))]
-pub(crate) async fn list(
+pub(crate) async fn reports(
     State(service): State<Arc<Service>>,
     Authenticated(caller): Authenticated,
     NamespacePath(tenant, namespace): NamespacePath,

@@ -56,7 +56,7 @@ pub(super) fn router(service: Arc<Service>) -> Router {
         .route(ENTRIES, get(browse::list).delete(entries::clear))
         .route("/v1/tenants/{tenant}/namespaces/{namespace}/checks", post(browse::check))
         .route(SEARCHES, post(browse::search))
-        .route(DAMAGE, get(damage::list).post(damage::report))
+        .route(DAMAGE, get(damage::reports).post(damage::report))
         .route(
             NAMESPACE,
             get(administration::namespace)

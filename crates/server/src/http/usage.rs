@@ -45,9 +45,7 @@ pub(crate) async fn history(
     Authenticated(caller): Authenticated,
     Query(query): Query<UsageOptions>,
 ) -> Result<axum::Json<UsageHistory>> {
-    let name = |text: Option<String>| {
-        text.map(Name::new).transpose().map_err(|e| Failure::bad_request(e.to_string()))
-    };
+    let name = |text: Option<String>| text.map(Name::new).transpose().map_err(Failure::invalid);
     let (tenant, namespace) = (name(query.tenant)?, name(query.namespace)?);
     let place = (tenant.as_ref(), namespace.as_ref());
     let range = (query.since.map(timestamp), query.until.map(timestamp));

@@ -60,7 +60,8 @@ impl Session {
                     self.outbox.add(frame, &Reply::Miss);
                     return Ok(());
                 }
-                Cached::Missing => {}
+                // Decompressed in a task of its own.
+                Cached::Packed | Cached::Missing => {}
             }
         }
         self.read_through(frame, text, flags)
@@ -167,7 +168,7 @@ fn described<'a>(
     let found = &listed.found;
     ListedEntry {
         key: found.key(),
-        value_bytes: found.value().len() as u64,
+        value_bytes: found.value_length() as u64,
         age: now.since(found.stored_at()).as_millis() as u64,
         time_left: time_left(found.freshness()),
         media_type: media_type.as_str(),

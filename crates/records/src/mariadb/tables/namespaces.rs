@@ -56,6 +56,7 @@ struct Settings {
     longest_max_age_ms: u64,
     content: ContentRule,
     schema: Option<ContentSchema>,
+    compress_above: Option<u64>,
     bypass_until: Option<Timestamp>,
     intervals: Vec<IntervalRule>,
 }
@@ -73,6 +74,7 @@ impl Default for Settings {
             longest_max_age_ms: millis(MAX_LIFETIME),
             content: ContentRule::Any,
             schema: None,
+            compress_above: None,
             bypass_until: None,
             intervals: Vec::new(),
         }
@@ -130,6 +132,7 @@ impl PolicyColumns {
                 longest_max_age_ms: millis(policy.longest_max_age),
                 content: policy.content,
                 schema: policy.schema.clone(),
+                compress_above: policy.compress_above,
                 bypass_until: policy.bypass_until,
                 intervals: policy.intervals.clone(),
             }),
@@ -166,6 +169,7 @@ fn policy_of(row: &Row, origin: Option<String>) -> Result<NamespacePolicy, Recor
         longest_max_age: Duration::from_millis(settings.longest_max_age_ms),
         content: settings.content,
         schema: settings.schema,
+        compress_above: settings.compress_above,
         bypass_until: settings.bypass_until,
         intervals: settings.intervals,
         negative_max_age: Duration::from_millis(settings.negative_max_age_ms),

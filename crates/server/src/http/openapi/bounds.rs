@@ -21,7 +21,9 @@ use verax_core::origin::{
     FAILURES, MAX_ENDPOINTS, MAX_LISTED, MAX_QUERY_BYTES, PAUSES_MS, QUEUES, READS_AT_ONCE,
     RESPONSE_BYTES, RETRY_PERCENTS, ROWS, TIMEOUTS_MS,
 };
-use verax_core::policy::{CAPS, MAX_BYPASS, MAX_ENTRIES, MAX_JITTER_PERCENT, MAX_VALUE_BYTES};
+use verax_core::policy::{
+    CAPS, COMPRESS_ABOVE, MAX_BYPASS, MAX_ENTRIES, MAX_JITTER_PERCENT, MAX_VALUE_BYTES,
+};
 use verax_core::store::{MAX_RATE_COUNT, MAX_RATE_PERIOD};
 use verax_core::tenant_quota::{MAX_CONNECTIONS, MAX_NAMESPACES};
 use verax_core::traffic::MAX_PER_SECOND;
@@ -88,6 +90,7 @@ pub(super) fn members() -> Vec<(&'static str, &'static str, Bounds)> {
         ("PolicyChange", "jitter_percent", percent(MAX_JITTER_PERCENT.into())),
         ("PolicyChange", "early_refresh_percent", percent(MAX_FACTOR.into())),
         ("PolicyChange", "max_value_bytes", Whole(1..=MAX_VALUE_BYTES)),
+        ("PolicyChange", "compress_above_bytes", Whole(COMPRESS_ABOVE)),
         ("PolicyChange", "cap_bytes", Whole(CAPS)),
         ("PolicyChange", "reserve_bytes", Whole(0..=*CAPS.end())),
         ("PolicyChange", "max_entries", Whole(1..=MAX_ENTRIES)),

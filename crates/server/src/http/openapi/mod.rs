@@ -19,7 +19,7 @@ use crate::http::{
     info(title = "Verax", description = "A shared cache as a service."),
     paths(
         entries::read, entries::put, entries::change_lifetime, entries::delete, browse::list, browse::search, browse::check, entries::clear,
-        damage::report, damage::list,
+        damage::report, damage::reports,
         batches::batch, tags::invalidate, counters::add, rate_limits::acquire,
         permits::acquire, permits::release, permits::list,
         locks::acquire, locks::show, locks::renew, locks::release, locks::list,
