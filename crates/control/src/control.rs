@@ -16,7 +16,7 @@ use crate::options::ControlOptions;
 use crate::records_sync::RecordsSync;
 use crate::registry::Registry;
 use crate::runs::{DrillRunner, LoadRunner, RunTable, SlotOwner};
-use crate::usage::UsageCounts;
+use crate::usage_counts::UsageCounts;
 
 /// The control plane over an engine and its records.
 #[derive(Debug)]

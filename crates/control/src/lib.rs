@@ -50,6 +50,7 @@ mod tenants;
 mod token_times;
 mod tokens;
 mod usage;
+mod usage_counts;
 mod waiting;
 
 pub use control::Control;

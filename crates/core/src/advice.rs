@@ -1,12 +1,12 @@
-//! Advice on lifetimes: what a namespace's origin load and the age of what readers see would be with
-//! other max-ages, and which one to take.
+//! Advice on lifetimes: what a namespace's origin load and the age of what readers see would be
+//! with other max-ages, and which one to take.
 //!
-//! The reads of sampled keys are replayed against a cache for each of [`MAX_AGES`] at the same time:
-//! a read of a key whose copy is older than the max-age reads the origin. The keys are a fraction
-//! *p* of all, so all keys together read the origin 1/*p* times as often. The first read of a key
-//! counts as half an origin read: within a time *T*, a key that is read again and again at
-//! intervals of *c* reads the origin *T/c* times, while the reads after the first are *T/c* − ½ on
-//! average. docs/lifetime-advice.md has the derivation and its error.
+//! The reads of sampled keys are replayed against a cache for each of [`MAX_AGES`] at once: a read
+//! of a key whose copy is older than the max-age reads the origin. The keys are a fraction *p* of
+//! all, so all keys together read the origin 1/*p* times as often. The first read of a key counts
+//! as half an origin read: within a time *T*, a key that is read again and again at intervals of
+//! *c* reads the origin *T/c* times, while the reads after the first are *T/c* − ½ on average.
+//! docs/lifetime-advice.md has the derivation and its error.
 
 use std::collections::HashMap;
 use std::time::Duration;

@@ -1,8 +1,9 @@
 //! A schema that the JSON values of a namespace must match (JSON Schema, draft 2020-12).
 //!
-//! Whoever manages a namespace writes its schema, and every write pays for it. So the work is bounded
-//! before a schema is taken: it refers only to its own definitions, never to itself in a circle, and
-//! is small when all references are written out; and a value that is too large for it is refused.
+//! Whoever manages a namespace writes its schema, and every write pays for it. So the work is
+//! bounded before a schema is taken: it refers only to its own definitions, never to itself in a
+//! circle, and is small when all references are written out; and a value that is too large for it
+//! is refused.
 
 use std::collections::BTreeMap;
 use std::fmt;

@@ -110,8 +110,8 @@ impl Scan<'_> {
     }
 }
 
-/// The line and column (in bytes, from 1) of a part of a valid JSON text; where its steps end early,
-/// that of the last part that is there.
+/// The line and column (in bytes, from 1) of a part of a valid JSON text; where its steps end
+/// early, that of the last part that is there.
 pub(crate) fn position_of(text: &str, steps: &[Step]) -> (usize, usize) {
     let mut scan = Scan { text: text.as_bytes(), at: 0 };
     scan.space();

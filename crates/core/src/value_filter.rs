@@ -55,7 +55,7 @@ pub enum InvalidQuery {
 /// let late: ValueFilter = "$.departures[?@.delay > 10]".parse()?;
 /// let board = br#"{"harbor": "aldermouth", "departures": [{"line": 4, "delay": 25}]}"#;
 /// let found = late.matches(board).unwrap();
-/// assert_eq!((found.count, found.first.as_slice()), (1, &[r#"{"line":4,"delay":25}"#.to_owned()][..]));
+/// assert_eq!((found.count, &found.first[0][..]), (1, r#"{"line":4,"delay":25}"#));
 /// # Ok::<(), verax_core::value_filter::InvalidQuery>(())
 /// ```
 #[derive(Debug, Clone)]

@@ -208,7 +208,7 @@ pub(crate) struct DeleteOptions {
 pub(crate) struct FindOptions {
     /// The namespace, as TENANT/NAMESPACE
     pub(crate) place: NamespacePath,
-    /// A JSONPath query (RFC 9535), such as '$.rows[?@.usual_delay_minutes > 2]'
+    #[arg(help = "A JSONPath query (RFC 9535), such as '$.rows[?@.usual_delay_minutes > 2]'")]
     pub(crate) query: String,
     /// Only keys that start with this
     #[arg(long, default_value = "", hide_default_value = true)]

@@ -66,8 +66,8 @@ pub(super) struct StoredSize {
     pub(super) is_packed: bool,
 }
 
-/// The bytes of the entity tag that is kept with a value of a size. That of a compressed value would
-/// need it decompressed.
+/// The bytes of the entity tag that is kept with a value of a size. That of a compressed value
+/// would need it decompressed.
 fn tag_bytes(value: StoredSize) -> usize {
     match value.bytes < TAG_KEPT_FROM && !value.is_packed {
         true => 0,
