@@ -15,6 +15,11 @@ pub(crate) fn count(number: u64) -> String {
     text
 }
 
+/// A count of things: `1 report`, `1,204 reports`.
+pub(crate) fn number_of(number: u64, one: &str, many: &str) -> String {
+    format!("{} {}", count(number), if number == 1 { one } else { many })
+}
+
 /// A rate: `3,120/s`, `4.2/s`.
 pub(crate) fn rate(per_second: f64) -> String {
     if per_second >= 100.0 {
@@ -98,6 +103,8 @@ mod tests {
     #[test]
     fn numbers_are_formatted_for_people() {
         assert_eq!([count(7), count(1_234), count(1_234_567)], ["7", "1,234", "1,234,567"]);
+        let entries = |number| number_of(number, "entry", "entries");
+        assert_eq!([0, 1, 1_204].map(entries), ["0 entries", "1 entry", "1,204 entries"]);
         assert_eq!([rate(4.21), rate(3_120.4)], ["4.2/s", "3,120/s"]);
         assert_eq!(milliseconds(0.6144), "0.614 ms");
         assert_eq!([milliseconds(57.31), milliseconds(1_204.4)], ["57.3 ms", "1,204 ms"]);

@@ -18,8 +18,9 @@ pub(super) async fn damage(
         DamageCommand::List { place } => {
             let all = namespace(verax, &place)?.damage_reports().await?;
             output.answer(&all, |all| {
-                let [reports, removed] = [all.reports, all.removed].map(figures::count);
-                let summary = format!("{reports} reports since the start, {removed} removed");
+                let reports = figures::number_of(all.reports, "report", "reports");
+                let removed = figures::count(all.removed);
+                let summary = format!("{reports} since the start, {removed} removed");
                 let rows = all.items.iter().map(|report| {
                     let outcome = if report.removed { "removed" } else { "" };
                     vec![

@@ -336,8 +336,8 @@ pub(super) async fn clear(
     if options.dry_run {
         let entries = namespace.count_clear(options.prefix.as_deref()).await?;
         return output.answer(&json!({ "entries": entries, "dry_run": true }), |_| {
-            let entries = figures::count(entries);
-            format!("{entries} entries of {tenant}/{name} would go; none was removed")
+            let entries = figures::number_of(entries, "entry", "entries");
+            format!("{entries} of {tenant}/{name} would go; none was removed")
         });
     }
     if !options.yes {

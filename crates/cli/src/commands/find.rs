@@ -72,11 +72,9 @@ fn row(found: &FoundEntry) -> Vec<String> {
 }
 
 fn report(all: &SearchStep) -> String {
-    let [looked_at, not_json] = [all.looked_at, all.not_json].map(figures::count);
-    let summary = format!(
-        "{} found · {looked_at} entries looked at, {not_json} of them no JSON",
-        figures::count(all.items.len() as u64)
-    );
+    let looked_at = figures::number_of(all.looked_at, "entry", "entries");
+    let [found, not_json] = [all.items.len() as u64, all.not_json].map(figures::count);
+    let summary = format!("{found} found · {looked_at} looked at, {not_json} of them no JSON");
     match all.items.is_empty() {
         true => summary,
         false => {

@@ -20,10 +20,8 @@ pub(super) async fn tag(
         let entries = namespace.count_tag(&tag).await?;
         let answer = json!({ "tag": tag, "invalidated": false, "entries": entries });
         return output.answer(&answer, |_| {
-            format!(
-                "{} entries have the tag {tag:?}; none was invalidated",
-                figures::count(entries)
-            )
+            let entries = figures::number_of(entries, "entry has", "entries have");
+            format!("{entries} the tag {tag:?}; none was invalidated")
         });
     }
     namespace.invalidate_tag(&tag).await?;
