@@ -128,6 +128,7 @@
           height={series.length > 2 ? 120 : 180}
           write={(v) => (Number.isInteger(v) ? format.count(v) : v.toFixed(1))}
           span={[0, end]}
+          live={run?.state === 'running'}
           {stepped}
         />
       </section>

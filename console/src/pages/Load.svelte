@@ -131,6 +131,7 @@
           },
         ]}
         height={280}
+        live={run?.state === 'running'}
         write={(v) => `${v} ms`}
         logarithmic
         span={[0, whole]}
@@ -151,6 +152,7 @@
           },
         ]}
         height={280}
+        live={run?.state === 'running'}
         write={(v) => `${format.count(v)}/s`}
         logarithmic
         span={[0, whole]}

@@ -37,7 +37,7 @@ pub(crate) struct Connection {
     /// VERAX_URL] [default: http://127.0.0.1:8750]
     #[arg(long, global = true, value_name = "URL", help_heading = "Connection")]
     pub(crate) url: Option<String>,
-    /// A file with the token to send; else VERAX_TOKEN is sent
+    /// A file with the token to send, or `-` for standard input; else VERAX_TOKEN is sent
     #[arg(long, global = true, value_name = "FILE", help_heading = "Connection")]
     pub(crate) token_file: Option<PathBuf>,
     /// Print JSON for programs

@@ -42,6 +42,9 @@ fn client(connection: &Connection) -> Result<Client, Failure> {
     }
     options.ca = environment("VERAX_CA").map(Into::into);
     options.token = match &connection.token_file {
+        Some(path) if path.as_os_str() == "-" => {
+            Some(std::io::read_to_string(std::io::stdin())?.trim().into())
+        }
         Some(path) => {
             let text = std::fs::read_to_string(path).map_err(|e| {
                 Failure::usage(format!("the token file {} cannot be read: {e}", path.display()))
