@@ -42,7 +42,7 @@ pub struct SearchStep {
     pub looked_at: u64,
     /// How many of them are no JSON.
     pub not_json: u64,
-    /// How many of them are too large to be searched (4 MiB).
+    /// How many of them are too large to be searched (1 MiB).
     pub too_large: u64,
     /// The entries that were found.
     pub items: Vec<FoundEntry>,

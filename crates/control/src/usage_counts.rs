@@ -16,8 +16,9 @@ pub(crate) const EVERY: Duration = Duration::from_secs(10);
 /// Slots of coarse steps are kept this often before they end, so that little is lost in a crash.
 pub(crate) const KEPT_EVERY: u64 = 6;
 
-/// For how long ended slots wait for the records. After that there is a gap.
-const MOST_LATE: Duration = Duration::from_secs(3_600);
+/// For how long ended slots wait for the records, at least: as long as a slot if that is longer.
+/// After that there is a gap.
+const MAX_LATE: Duration = Duration::from_secs(300);
 
 /// The counters of a namespace at the end of the last count.
 #[derive(Debug, Clone, Copy, Default)]
@@ -124,9 +125,40 @@ impl UsageCounts {
 
     /// Forgets ended slots: those that were kept, and others that are too late.
     pub(crate) fn forget(&mut self, now: Timestamp, kept: bool) {
-        let late = if kept { Duration::ZERO } else { MOST_LATE };
-        // A slot ends only when nothing more is counted for it.
-        let past = now - EVERY - late;
-        self.open.retain(|_, sample| sample.step.end(sample.at) > past);
+        self.open.retain(|_, sample| {
+            let late = match kept {
+                true => Duration::ZERO,
+                false => MAX_LATE.max(Duration::from_secs(sample.step.seconds())),
+            };
+            // A slot ends only when nothing more is counted for it.
+            sample.step.end(sample.at) > now - EVERY - late
+        });
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_waits_for_the_records_is_bounded() {
+        let mut counts = UsageCounts::default();
+        // Nothing is kept for a day.
+        for round in 1..=8_640 {
+            let now = Timestamp::from_millis(round * 10_000);
+            for step in UsageStep::ALL {
+                let (at, figures) = (step.slot(now), UsageFigures::default());
+                let (tenant_id, namespace_id, covered_ms) = (1, 1, 10_000);
+                let sample = UsageSample { step, at, tenant_id, namespace_id, covered_ms, figures };
+                counts.open.insert((step, 1, at), sample);
+            }
+            counts.forget(now, false);
+            assert!(counts.open.len() <= 50, "{} in round {round}", counts.open.len());
+        }
+        // Coarse slots are not lost because finer ones are.
+        let is_coarse = |key: &&(UsageStep, u64, Timestamp)| key.0 == UsageStep::QuarterHour;
+        assert!(counts.open.keys().filter(is_coarse).count() >= 2);
+        counts.forget(Timestamp::from_millis(8_641 * 10_000), true);
+        assert!(counts.open.len() <= 2 * UsageStep::ALL.len());
     }
 }

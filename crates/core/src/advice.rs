@@ -1,7 +1,7 @@
 //! Advice on lifetimes: what a namespace's origin load and the age of what readers see would be
 //! with other max-ages, and which one to take.
 //!
-//! The reads of sampled keys are replayed against a cache for each of [`MAX_AGES`] at once: a read
+//! The reads of sampled keys are replayed against one cache for each of [`MAX_AGES`]: a read
 //! of a key whose copy is older than the max-age reads the origin. The keys are a fraction *p* of
 //! all, so all keys together read the origin 1/*p* times as often. The first read of a key counts
 //! as half an origin read: within a time *T*, a key that is read again and again at intervals of
@@ -20,25 +20,25 @@ pub const MAX_AGES: [u64; 14] =
     [1, 2, 5, 10, 20, 30, 60, 120, 300, 600, 1_800, 3_600, 7_200, 21_600];
 
 /// The most keys that are followed; with more, a smaller fraction is sampled.
-const MOST_KEYS: usize = 512;
+const MAX_KEYS: usize = 512;
 
 /// The most reads in a second; with more, a smaller fraction is sampled.
-const MOST_READS: usize = 2_000;
+const MAX_READS_PER_SECOND: usize = 2_000;
 
 /// The most keys whose refills are compared with the values before.
-const MOST_CHANGING: usize = 512;
+const MAX_COMPARED_KEYS: usize = 512;
 
 /// After this time the observation begins anew, so that it follows what happens.
-const MOST_OBSERVED: Duration = Duration::from_secs(48 * 3_600);
+const MAX_OBSERVED: Duration = Duration::from_secs(48 * 3_600);
 
 /// A max-age is judged after it was observed for so many times as long.
 const OBSERVED_TIMES: u32 = 4;
 
 /// Fewer sampled reads say nothing.
-const FEWEST_READS: u64 = 200;
+const MIN_READS: u64 = 200;
 
 /// Fewer comparisons with a value before say nothing about changes.
-const FEWEST_COMPARED: u64 = 20;
+const MIN_COMPARED: u64 = 20;
 
 /// The share of reads that may see an outdated value.
 pub const OUTDATED_SHARE: f64 = 0.01;
@@ -155,7 +155,7 @@ pub struct Advice {
 impl Advice {
     /// Whether enough refills were compared to tell how often values change.
     pub fn outdated_known(&self) -> bool {
-        self.compared >= FEWEST_COMPARED
+        self.compared >= MIN_COMPARED
     }
 }
 
@@ -185,7 +185,7 @@ impl LifetimeObservation {
     /// service started, sampled or not. Returns the threshold for the next ones.
     pub fn take(&mut self, reads: &[SampledRead], all_reads: u64, now: Timestamp) -> u32 {
         // The first observation begins with the first reads.
-        if now.since(self.began) > MOST_OBSERVED {
+        if now.since(self.began) > MAX_OBSERVED {
             let all_reads = (self.all_reads.1, self.all_reads.1);
             let began = reads.first().map_or(now, |read| read.at);
             *self = Self { threshold: self.threshold, all_reads, ..Self::new(began) };
@@ -196,7 +196,8 @@ impl LifetimeObservation {
                 self.replay(read);
             }
         }
-        if self.threshold > 1 && (self.keys.len() > MOST_KEYS || reads.len() > MOST_READS) {
+        if self.threshold > 1 && (self.keys.len() > MAX_KEYS || reads.len() > MAX_READS_PER_SECOND)
+        {
             self.threshold /= 2;
             // What was counted was of a larger fraction: it begins anew with the smaller one.
             self.forget_counts(now);
@@ -253,7 +254,7 @@ impl LifetimeObservation {
             intervals.changed += u64::from(before.tag != tag);
             intervals.total_ms += interval;
         }
-        while self.refills.len() > MOST_CHANGING {
+        while self.refills.len() > MAX_COMPARED_KEYS {
             self.refill_threshold /= 2;
             let threshold = self.refill_threshold;
             self.refills.retain(|key, _| *key <= threshold);
@@ -265,7 +266,7 @@ impl LifetimeObservation {
     fn change_rate(&self) -> Option<f64> {
         let bins = || self.intervals.iter().filter(|bin| bin.compared > 0);
         let (compared, changed) = self.compared();
-        if compared < FEWEST_COMPARED {
+        if compared < MIN_COMPARED {
             return None;
         }
         if changed == 0 {
@@ -328,7 +329,7 @@ impl LifetimeObservation {
         let observed = now.since(self.began);
         let change_rate = self.change_rate();
         let (compared, changed) = self.compared();
-        let is_enough = self.reads >= FEWEST_READS;
+        let is_enough = self.reads >= MIN_READS;
         let judged = |at: &usize| {
             is_enough && Duration::from_secs(MAX_AGES[*at]) * OBSERVED_TIMES <= observed
         };

@@ -26,6 +26,9 @@ const MAX_PARTS: usize = 1_000;
 /// The most combinations of parts of the schema and parts of a value.
 const MAX_WORK: usize = 20_000_000;
 
+/// The most parts of a value: each takes memory, and more if it does not match.
+const MAX_VALUE_PARTS: usize = 200_000;
+
 /// The most memory of a compiled pattern, in bytes.
 const MAX_PATTERN_BYTES: usize = 64 << 10;
 
@@ -174,13 +177,20 @@ fn parts_of(schema: &Value) -> Result<usize, InvalidSchema> {
     Ok(parts)
 }
 
-/// How many parts a value has.
-fn size_of(value: &Value) -> usize {
-    match value {
-        Value::Array(all) => 1 + all.iter().map(size_of).sum::<usize>(),
-        Value::Object(all) => 1 + all.values().map(size_of).sum::<usize>(),
-        _ => 1,
+/// How many parts a valid JSON text has, or one more for each empty array and object, without
+/// parsing it.
+fn parts_of_text(text: &str) -> usize {
+    let (mut parts, mut in_string, mut is_escaped) = (1, false, false);
+    for byte in text.bytes() {
+        match byte {
+            _ if is_escaped => is_escaped = false,
+            b'\\' if in_string => is_escaped = true,
+            b'"' => in_string = !in_string,
+            b',' | b'[' | b'{' if !in_string => parts += 1,
+            _ => {}
+        }
     }
+    parts
 }
 
 impl ContentSchema {
@@ -230,12 +240,13 @@ impl ContentSchema {
         ContentRule::Json.check(value)?;
         let whole = |reason: &str| Damage { line: 1, column: 1, reason: reason.to_owned() };
         let Ok(text) = std::str::from_utf8(value) else { return Err(whole("it is not UTF-8")) };
+        let parts = parts_of_text(text);
+        if parts > MAX_VALUE_PARTS || parts.saturating_mul(self.compiled.parts) > MAX_WORK {
+            return Err(whole("it has too many parts to be held against the schema"));
+        }
         // What is JSON may still have numbers that a program cannot hold.
         let parsed: Value =
             serde_json::from_str(text).map_err(|error| whole(&error.to_string()))?;
-        if size_of(&parsed).saturating_mul(self.compiled.parts) > MAX_WORK {
-            return Err(whole("it has too many parts to be held against the schema"));
-        }
         let Compiled { schemas, root, .. } = &*self.compiled;
         schemas.validate(&parsed, *root).map_err(|error| {
             let first = first_cause(&error);
@@ -369,5 +380,11 @@ mod tests {
         assert!(heavy.check(numbers(1_000).as_bytes()).is_ok());
         let refused = heavy.check(numbers(200_000).as_bytes()).unwrap_err();
         assert!(refused.reason.contains("too many parts"), "{refused}");
+        // A small schema is no leave for any value: what does not match takes memory, too.
+        let light = ContentSchema::parse(r#"{"items": {"type": "number"}}"#).unwrap();
+        assert!(light.check(numbers(MAX_VALUE_PARTS - 1).as_bytes()).is_ok());
+        let refused = light.check(numbers(MAX_VALUE_PARTS).as_bytes()).unwrap_err();
+        assert!(refused.reason.contains("too many parts"), "{refused}");
+        assert_eq!(parts_of_text(r#"{"a": [1, "x,[{\",", []], "b": {}}"#), 8);
     }
 }

@@ -17,12 +17,13 @@ use serde_json_path::functions::{LogicalType, ValueType};
 pub const MAX_QUERY_BYTES: usize = 1_000;
 
 /// The largest value that is searched, in bytes.
-pub const MAX_SEARCHED_BYTES: usize = 4 << 20;
+pub const MAX_SEARCHED_BYTES: usize = 1 << 20;
 
 /// The deepest nesting of brackets and parentheses in a query.
 const MAX_NESTING: usize = 6;
 
-/// The most selectors of a query, separated by commas.
+/// The most paths that the selectors of a query make together: two selectors in each of two lists
+/// make four, and may select the same part four times.
 const MAX_SELECTORS: usize = 16;
 
 /// The most memory of a compiled regular expression, in bytes.
@@ -102,7 +103,9 @@ fn cut(mut text: String) -> String {
 /// Refuses queries whose work could grow faster than the value.
 fn check_cost(text: &str) -> Result<(), InvalidQuery> {
     let (mut quote, mut escaped, mut nesting, mut last) = (None, false, 0_usize, ' ');
-    let (mut roots, mut descendants, mut selectors) = (0, 0, 1);
+    let (mut roots, mut descendants, mut selectors) = (0, 0, 1_usize);
+    // The selectors of each list that is open.
+    let mut open_lists: Vec<usize> = Vec::new();
     for character in text.chars() {
         if let Some(open) = quote {
             match character {
@@ -116,10 +119,20 @@ fn check_cost(text: &str) -> Result<(), InvalidQuery> {
         }
         match character {
             '\'' | '"' => quote = Some(character),
-            '[' | '(' => nesting += 1,
-            ']' | ')' => nesting = nesting.saturating_sub(1),
+            '[' | '(' => {
+                nesting += 1;
+                open_lists.push(1);
+            }
+            ']' | ')' => {
+                nesting = nesting.saturating_sub(1);
+                selectors = selectors.saturating_mul(open_lists.pop().unwrap_or(1));
+            }
             '$' => roots += 1,
-            ',' => selectors += 1,
+            ',' => {
+                if let Some(list) = open_lists.last_mut() {
+                    *list += 1;
+                }
+            }
             '.' if last == '.' => descendants += 1,
             _ => {}
         }
@@ -131,7 +144,9 @@ fn check_cost(text: &str) -> Result<(), InvalidQuery> {
     match () {
         () if roots > 1 => Err(InvalidQuery::Costly("a second $, which starts at the root again")),
         () if descendants > 1 => Err(InvalidQuery::Costly("more than one \"..\"")),
-        () if selectors > MAX_SELECTORS => Err(InvalidQuery::Costly("more than 15 commas")),
+        () if selectors > MAX_SELECTORS => {
+            Err(InvalidQuery::Costly("selectors for more than 16 paths"))
+        }
         () => Ok(()),
     }
 }
@@ -266,6 +281,9 @@ mod tests {
     #[case("$['$']", true)]
     #[case(&format!("$[{}0]", "0,".repeat(15)), true)]
     #[case(&format!("$[{}0]", "0,".repeat(16)), false)]
+    #[case("$[0,0][0,0][0,0][0,0]", true)]
+    #[case("$[0,0][0,0][0,0][0,0][0,0]", false)]
+    #[case("$[?@[0,0][0,0][0,0]][0,0][0,0]", false)]
     #[case("$[?((((@.a == 1))))]", true)]
     #[case("$[?((((((@.a == 1))))))]", false)]
     fn costly_queries_are_refused(#[case] query: &str, #[case] allowed: bool) {

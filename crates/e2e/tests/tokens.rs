@@ -159,3 +159,12 @@ async fn live_sessions_are_listed_and_ended() {
     verax.run(&["token", "revoke", &other["id"].to_string()]).done();
     assert_eq!(listed(&admin).await.len(), 1);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_token_comes_from_standard_input() {
+    let verax = Verax::ephemeral(&[]);
+    let list = ["--token-file", "-", "tenant", "create", "ferrydesk"];
+    verax.run_with("", &list, format!("{}\n", verax.token()).as_bytes()).done();
+    let refused = verax.run_with(&verax.token(), &list, b"nonsense");
+    assert_eq!(refused.code, 4, "standard input comes before the environment: {refused:?}");
+}

@@ -59,7 +59,7 @@ pub(super) async fn find(
     }
     if all.too_large > 0 {
         let number = figures::count(all.too_large);
-        output.remark(format!("not searched: {number} values larger than 4 MiB"));
+        output.remark(format!("not searched: {number} values larger than 1 MiB"));
     }
     Ok(())
 }

@@ -143,14 +143,14 @@ fn many_keys_and_reads_are_sampled_within_bounds() {
         threshold = observation.take(&sampled, second * 100_000, now);
         observation.refilled(hash(second, 6), EntityTag::from_number(1), now);
     }
-    assert!(observation.keys.len() <= MOST_KEYS, "{}", observation.keys.len());
+    assert!(observation.keys.len() <= MAX_KEYS, "{}", observation.keys.len());
     let advice = observation.advice(now);
     let estimated = advice.sampled_keys as f64 / advice.fraction;
     assert!((80_000.0..125_000.0).contains(&estimated), "{estimated}");
     for key in 0..5_000 {
         observation.refilled(hash(key, 6), EntityTag::from_number(1), now);
     }
-    assert!(observation.refills.len() <= MOST_CHANGING);
+    assert!(observation.refills.len() <= MAX_COMPARED_KEYS);
 }
 
 fn point(max_age: u64, load: f64, outdated: Option<f64>) -> AdvicePoint {
@@ -182,13 +182,13 @@ fn the_suggestion_weighs_load_against_age(
 #[test]
 fn too_few_reads_and_refills_advise_nothing() {
     let mut observation = LifetimeObservation::new(Timestamp::from_millis(0));
-    let reads: Vec<_> = (0..FEWEST_READS - 1)
+    let reads: Vec<_> = (0..MIN_READS - 1)
         .map(|n| SampledRead { key: hash(n % 7, 1), at: Timestamp::from_millis(n * 10) })
         .collect();
     let later = Timestamp::from_millis(1_000_000);
-    observation.take(&reads, FEWEST_READS - 1, later);
+    observation.take(&reads, MIN_READS - 1, later);
     assert!(observation.advice(later).points.is_empty());
-    observation.take(&[SampledRead { key: hash(1, 1), at: later }], FEWEST_READS, later);
+    observation.take(&[SampledRead { key: hash(1, 1), at: later }], MIN_READS, later);
     let advice = observation.advice(later);
     assert!(!advice.points.is_empty() && advice.suggestion.is_some());
     assert!(advice.points.iter().all(|point| point.outdated_share.is_none()));

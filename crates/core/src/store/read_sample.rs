@@ -13,7 +13,7 @@ use crate::time::Timestamp;
 pub const WHOLE: u32 = 1 << 24;
 
 /// The most reads that are kept until they are taken.
-const MOST: usize = 4_096;
+const MAX_READS: usize = 4_096;
 
 /// A sampled read.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -56,7 +56,7 @@ impl ReadSample {
     #[cold]
     fn keep(&self, read: SampledRead) {
         // Neither a full buffer nor another thread makes a read wait.
-        if self.kept.load(Ordering::Relaxed) >= MOST {
+        if self.kept.load(Ordering::Relaxed) >= MAX_READS {
             return;
         }
         if let Ok(mut reads) = self.reads.try_lock() {
@@ -89,8 +89,8 @@ mod tests {
         sample.note(hash(9), at);
         sample.note(hash(10), at);
         assert_eq!(sample.take(WHOLE), [SampledRead { key: hash(9), at }]);
-        (0..MOST + 10).for_each(|_| sample.note(u64::MAX, at));
-        assert_eq!(sample.take(WHOLE).len(), MOST);
+        (0..MAX_READS + 10).for_each(|_| sample.note(u64::MAX, at));
+        assert_eq!(sample.take(WHOLE).len(), MAX_READS);
         sample.note(u64::MAX, at);
         assert_eq!(sample.take(WHOLE).len(), 1);
     }

@@ -9,7 +9,7 @@ use super::Memory;
 use crate::model::{UsageOf, UsagePoint, UsageQuery, UsageSample};
 
 /// The most samples that are kept; the oldest of the finest step go first.
-const MOST: usize = 200_000;
+const MAX_SAMPLES: usize = 200_000;
 
 /// Samples by step, slot and namespace.
 pub(super) type UsageTable = BTreeMap<(UsageStep, u64, u64), UsageSample>;
@@ -21,7 +21,7 @@ impl Memory {
             let key = (sample.step, sample.at.as_millis(), sample.namespace_id);
             state.usage.insert(key, *sample);
         }
-        while state.usage.len() > MOST {
+        while state.usage.len() > MAX_SAMPLES {
             state.usage.pop_first();
         }
     }

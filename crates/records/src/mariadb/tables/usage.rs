@@ -13,10 +13,10 @@ use crate::mariadb::connection::MariaDb;
 use crate::model::{UsageOf, UsagePoint, UsageQuery, UsageSample};
 
 /// The most rows of one statement.
-const ROWS: usize = 500;
+const MAX_ROWS: usize = 500;
 
 /// The most rows that one call removes of each step, so that it ends in time.
-const MOST_REMOVED: u32 = 20_000;
+const MAX_REMOVED: u32 = 20_000;
 
 const COLUMNS: &str = "writer, step_seconds, namespace_id, at, tenant_id, covered_ms, entries, bytes, \
      read_count, hit_count, received_bytes, sent_bytes, origin_reads, origin_saved_ms, evictions, \
@@ -142,7 +142,7 @@ impl MariaDb {
         samples: &[UsageSample],
     ) -> Result<(), RecordsError> {
         self.exchange(async |connection| {
-            for part in samples.chunks(ROWS) {
+            for part in samples.chunks(MAX_ROWS) {
                 sql_query(statement(writer, part)).execute(connection).await?;
             }
             Ok(())
@@ -175,7 +175,7 @@ impl MariaDb {
             for step in UsageStep::ALL {
                 let oldest = now - step.kept_for();
                 let text = format!(
-                    "DELETE FROM usage_samples WHERE step_seconds = {} AND at < {} LIMIT {MOST_REMOVED}",
+                    "DELETE FROM usage_samples WHERE step_seconds = {} AND at < {} LIMIT {MAX_REMOVED}",
                     step.seconds(),
                     oldest.as_millis(),
                 );
