@@ -7,19 +7,23 @@ import Access from './pages/Access.svelte';
 import Activity from './pages/Activity.svelte';
 import Drills from './pages/Drills.svelte';
 import Entries from './pages/Entries.svelte';
+import Hot from './pages/Hot.svelte';
 import Load from './pages/Load.svelte';
 import Namespace from './pages/Namespace.svelte';
 import NoSuchPage from './pages/NoSuchPage.svelte';
 import Overview from './pages/Overview.svelte';
 import Tenants from './pages/Tenants.svelte';
 import Waiting from './pages/Waiting.svelte';
+import Warming from './pages/Warming.svelte';
 
 // Every page of the list has a component, or this does not compile.
 const byPath: Record<(typeof pages)[number]['path'], Component> = {
   '/': Overview,
   '/tenants': Tenants,
   '/entries': Entries,
+  '/hot': Hot,
   '/waiting': Waiting,
+  '/warming': Warming,
   '/activity': Activity,
   '/access': Access,
   '/load': Load,

@@ -21,6 +21,9 @@ pub enum DemoError {
     /// Verax refused a request of the demo.
     #[error("the demo's tenants cannot be set up: {0}")]
     Verax(#[from] ClientError),
+    /// The shipped plans are invalid.
+    #[error("the shipped warm plans cannot be read: {0}")]
+    Plans(String),
     /// A shipped profile is invalid.
     #[error("the shipped load profile {name} cannot be read: {reason}")]
     Profile {

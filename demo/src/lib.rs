@@ -6,6 +6,7 @@
 //! * [`stand_in`] serves the queries as the origin, with faults that can be set while it runs.
 //! * [`reader`] is the database user that may read them, for an origin that is a query.
 //! * [`setup`] creates the tenants, origins and namespaces through Verax's own interface.
+//! * [`plans`] creates its warm plans and schedules.
 //! * [`traffic`] runs a few application instances with gentle traffic while the demo runs.
 //! * [`drills`] run with and without Verax's guarantees.
 //! * [`profiles`] are the load profiles that ship with it.
@@ -18,6 +19,7 @@
 pub mod data;
 pub mod drills;
 mod error;
+pub mod plans;
 pub mod profiles;
 pub mod queries;
 pub mod reader;

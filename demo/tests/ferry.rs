@@ -76,9 +76,9 @@ async fn stand_in_answers(server: &PrivateServer) {
     assert_eq!(value["rows"].as_array().unwrap().len(), 12);
     let none = boards.read(&[("harbor", "nowhere")], None).await.unwrap_err();
     assert_eq!(none.kind(), "no-value");
-    let listed = boards.read_listing("/harbors").await.unwrap();
+    let listed = boards.read_listing("/harbors", 1_000).await.unwrap();
     assert_eq!(listed, harbors().into_iter().map(|h| h.slug).collect::<Vec<_>>());
-    assert_eq!(boards.read_listing("/gauges").await.unwrap().len(), 24);
+    assert_eq!(boards.read_listing("/gauges", 1_000).await.unwrap().len(), 24);
     for (path, pattern, key) in [
         ("/fares/{from}/{to}", "fare/{from}/{to}", "fare/aldermouth/brinewick"),
         ("/tides/{gauge}", "tide/{gauge}", "tide/aldermouth-pier"),

@@ -29,6 +29,17 @@ export type DamageReports = Shapes['DamageReports'];
 export type UsageHistory = Shapes['UsageHistory'];
 export type UsagePoint = Shapes['UsagePoint'];
 export type LifetimeAdvice = Shapes['LifetimeAdvice'];
+export type HotKeys = Shapes['HotKeys'];
+export type HotKey = Shapes['HotKey'];
+export type WarmPlan = Shapes['WarmPlan'];
+export type WarmPlanSpec = Shapes['WarmPlanSpec'];
+export type WarmRun = Shapes['WarmRun'];
+export type WarmEstimate = Shapes['WarmEstimate'];
+export type KeySource = Shapes['KeySource'];
+export type Schedule = Shapes['Schedule'];
+export type ScheduleSpec = Shapes['ScheduleSpec'];
+export type ScheduleTiming = Shapes['ScheduleTiming'];
+export type ScheduleSlot = Shapes['ScheduleSlot'];
 export type RefillEvent = Shapes['RefillEvent'];
 export type ActivityItem = Shapes['ActivityItem'];
 export type Token = Shapes['Token'];
@@ -75,6 +86,14 @@ async function versioned<T>(
 
 async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
   return (await versioned<T>(method, path, body)).value;
+}
+
+/** Creates a definition, or replaces the version with a tag. */
+async function define<T>(path: string, spec: unknown, tag: string): Promise<T> {
+  const condition: HeadersInit = tag ? { 'if-match': tag } : { 'if-none-match': '*' };
+  const headers = { 'content-type': 'application/json', ...condition };
+  const response = await send('PUT', path, headers, JSON.stringify(spec));
+  return (await response.json()) as T;
 }
 
 /** The path of a namespace. */
@@ -237,6 +256,44 @@ export const api = {
     const at = `/v1/tenants/${tenant}/namespaces/${name}/locks/${encodeURIComponent(lock)}`;
     return call<unknown>('DELETE', `${at}?force=true`);
   },
+  hotKeys: (tenant: string, namespace: string) =>
+    call<HotKeys>('GET', `${place(tenant, namespace)}/hot-keys?limit=256`),
+  warmPlans: async () => (await call<{ items: WarmPlan[] }>('GET', '/v1/warm-plans')).items,
+  warmPlan: (tenant: string, plan: string) =>
+    versioned<WarmPlan>('GET', `/v1/tenants/${tenant}/warm-plans/${plan}`),
+  /** With a tag, replaces that version; without one, creates. */
+  putWarmPlan: (tenant: string, plan: string, spec: WarmPlanSpec, tag: string) =>
+    define<WarmPlan>(`/v1/tenants/${tenant}/warm-plans/${plan}`, spec, tag),
+  deleteWarmPlan: (tenant: string, plan: string) =>
+    call<void>('DELETE', `/v1/tenants/${tenant}/warm-plans/${plan}`),
+  /** `path` is TENANT/PLAN. */
+  startWarmRun: (path: string) => {
+    const [tenant, plan] = path.split('/');
+    return call<WarmRun>('POST', `/v1/tenants/${tenant}/warm-plans/${plan}/runs`, {});
+  },
+  estimateWarmRun: (tenant: string, plan: string) =>
+    call<WarmEstimate>('POST', `/v1/tenants/${tenant}/warm-plans/${plan}/estimates`, {}),
+  warmRuns: async () => (await call<{ items: WarmRun[] }>('GET', '/v1/warm-runs')).items,
+  pauseWarmRun: (id: number, paused: boolean) =>
+    call<WarmRun>('PATCH', `/v1/warm-runs/${id}`, { paused }),
+  stopWarmRun: (id: number) => call<void>('DELETE', `/v1/warm-runs/${id}`),
+  schedules: async () => (await call<{ items: Schedule[] }>('GET', '/v1/schedules')).items,
+  schedule: (tenant: string, name: string) =>
+    versioned<Schedule>('GET', `/v1/tenants/${tenant}/schedules/${name}`),
+  putSchedule: (tenant: string, name: string, spec: ScheduleSpec, tag: string) =>
+    define<Schedule>(`/v1/tenants/${tenant}/schedules/${name}`, spec, tag),
+  pauseSchedule: (tenant: string, name: string, paused: boolean) =>
+    call<Schedule>('PATCH', `/v1/tenants/${tenant}/schedules/${name}`, { paused }),
+  deleteSchedule: (tenant: string, name: string) =>
+    call<void>('DELETE', `/v1/tenants/${tenant}/schedules/${name}`),
+  runSchedule: (tenant: string, name: string) =>
+    call<ScheduleSlot>('POST', `/v1/tenants/${tenant}/schedules/${name}/runs`, {}),
+  scheduleSlots: async (tenant: string, name: string) => {
+    const path = `/v1/tenants/${tenant}/schedules/${name}/slots`;
+    return (await call<{ items: ScheduleSlot[] }>('GET', path)).items;
+  },
+  previewSchedule: async (timing: ScheduleTiming) =>
+    (await call<{ next: string[] }>('POST', '/v1/schedule-previews', timing)).next,
   stopLoadRun: (id: number) => call<void>('DELETE', `/v1/load-runs/${id}`),
 };
 

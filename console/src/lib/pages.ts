@@ -10,6 +10,12 @@ export interface Page {
 export const overview = { path: '/', name: 'Overview', question: 'Is it healthy?' } as const;
 export const tenants = { path: '/tenants', name: 'Tenants', question: 'Who uses what?' } as const;
 export const entries = { path: '/entries', name: 'Entries', question: 'What is stored?' } as const;
+export const hot = { path: '/hot', name: 'Hot keys', question: 'What is hot?' } as const;
+export const warming = {
+  path: '/warming',
+  name: 'Warming',
+  question: 'What is being warmed?',
+} as const;
 export const waiting = {
   path: '/waiting',
   name: 'Waiting',
@@ -21,7 +27,18 @@ export const load = { path: '/load', name: 'Load', question: 'How much faster is
 export const drills = { path: '/drills', name: 'Drills', question: 'What does it guarantee?' } as const;
 
 /** In the order of the navigation. */
-export const pages = [overview, tenants, entries, waiting, activity, access, load, drills] as const;
+export const pages = [
+  overview,
+  tenants,
+  entries,
+  hot,
+  waiting,
+  warming,
+  load,
+  drills,
+  activity,
+  access,
+] as const;
 
 /** The page that a path belongs to: its own, or the one above it; `undefined` for none. */
 export function pageOf(path: string): Page | undefined {

@@ -16,9 +16,11 @@ mod batches;
 mod check;
 mod counters;
 mod damage;
+mod definition_file;
 mod drills;
 mod entries;
 mod failure;
+mod heat;
 mod live;
 mod load;
 mod locks;
@@ -30,6 +32,7 @@ mod problem;
 mod quotas;
 mod rate_limits;
 mod run;
+mod schedules;
 mod searches;
 mod tenants;
 mod tokens;
@@ -44,11 +47,13 @@ pub use batches::{
 pub use check::{CheckRequest, CheckStep, DamagedValue};
 pub use counters::{AddRequest, Counter};
 pub use damage::{DamageOutcome, DamageReport, DamageReports, ReportDamage};
+pub use definition_file::DefinitionFile;
 pub use drills::{
     DrillEvent, DrillFigure, DrillRequest, DrillRun, DrillSide, DrillSpec, DrillTick,
 };
 pub use entries::{EntryPage, EntrySummary, Removal, SampleSize};
 pub use failure::FailureKind;
+pub use heat::{HotKey, HotKeys};
 pub use live::{Latency, LiveSample, NamespaceSample, Node, Ready};
 pub use load::{
     LoadProfileSpec, LoadProgress, LoadReport, LoadRequest, LoadRun, LoadTick, ProfileChoice,
@@ -68,6 +73,10 @@ pub use problem::{Problem, RETRY_AFTER_SECONDS};
 pub use quotas::{TenantQuota, TenantQuotaChange, TenantUsage};
 pub use rate_limits::{AcquireRate, RateLimit};
 pub use run::Run;
+pub use schedules::{
+    ActiveHours, MissedChoice, Schedule, ScheduleChange, SchedulePreview, ScheduleSlot,
+    ScheduleSpec, ScheduleTiming, ScheduledAction, ScheduledCheck, ScheduledInvalidation,
+};
 pub use searches::{FoundEntry, SearchRequest, SearchStep};
 pub use tenants::{
     ActivityItem, CreateNamespace, CreateTenant, Interval, InvalidSeconds, Namespace, OriginChoice,
@@ -80,7 +89,11 @@ pub use tokens::{
 pub use usage::{UsageHistory, UsagePoint};
 pub use verax_core::load::{Comparison, Lane, LaneFigures, Popularity};
 pub use waiting::{Waiting, WaitingLock, WaitingLockEvent, WaitingPermit, WaitingRefill};
-pub use warm::{WarmFailure, WarmRequest, WarmRun, WarmValues};
+pub use warm::{
+    AfterInvalidation, FailureCount, FreshChoice, KeyOrder, KeySource, OverlapChoice, PatternKeys,
+    StartWarmRun, WarmDays, WarmEstimate, WarmFailure, WarmPlan, WarmPlanSpec, WarmRange,
+    WarmRequest, WarmRows, WarmRun, WarmRunChange, WarmValues,
+};
 
 /// A list of items, as every collection of the API is returned.
 #[derive(Debug, Clone, PartialEq, serde::Serialize, serde::Deserialize)]

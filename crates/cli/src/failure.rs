@@ -1,6 +1,7 @@
 //! How a command fails: message and exit code.
 //!
-//! 1 failed, 2 wrong usage, 3 not found or a miss, 4 refused, 5 unreachable.
+//! 1 failed, 2 wrong usage, 3 not found or a miss, 4 refused, 5 unreachable, 6 a warm run was
+//! partial, 7 a run was stopped.
 
 use std::io::Write;
 use std::process::ExitCode;
@@ -30,6 +31,16 @@ impl Failure {
 
     pub(crate) fn refused(message: impl Into<String>) -> Self {
         Self { message: message.into(), code: 4 }
+    }
+
+    /// A warm run that did not warm every key.
+    pub(crate) fn partial(message: impl Into<String>) -> Self {
+        Self { message: message.into(), code: 6 }
+    }
+
+    /// A run that was stopped.
+    pub(crate) fn stopped(message: impl Into<String>) -> Self {
+        Self { message: message.into(), code: 7 }
     }
 
     /// A child command failed and has printed its own message.

@@ -45,6 +45,7 @@ pub use http::browse::ListOptions;
 pub use http::connection::{Client, ClientOptions, DEFAULT_URL, DEFAULT_WIRE};
 pub use http::entries::Namespace;
 pub use http::permits::{PermitOptions, PermitOutcome};
+pub use http::warm::DefinitionCondition;
 pub use lock_guard::LockGuard;
 pub use lookup::{Lookup, ReadOptions};
 #[cfg(feature = "metrics")]

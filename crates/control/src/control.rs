@@ -44,6 +44,8 @@ pub struct Control {
     pub(crate) epoch_file: Option<PathBuf>,
     access_revision: AtomicU64,
     pub(crate) usage: Mutex<UsageCounts>,
+    /// Held while a warm run starts, so that two of one plan do not start together.
+    pub(crate) warm_starts: tokio::sync::Mutex<()>,
 }
 
 impl Control {
@@ -70,6 +72,7 @@ impl Control {
             epoch_file: options.epoch_file,
             access_revision: AtomicU64::new(0),
             usage: Mutex::default(),
+            warm_starts: tokio::sync::Mutex::default(),
         }
     }
 

@@ -72,6 +72,20 @@ pub enum Conflict {
     /// One load run at a time.
     #[error("a load run is active already: wait for its end, or stop it")]
     LoadRunActive,
+    /// A run of the plan is active.
+    #[error(
+        "run {run} of this plan is active: wait for its end, stop it, or start with overlap join or queue"
+    )]
+    WarmRunActive {
+        /// The run.
+        run: u64,
+    },
+    /// A run of the plan waits already.
+    #[error("run {run} of this plan waits already for the one before it")]
+    WarmRunQueued {
+        /// The run that waits.
+        run: u64,
+    },
     /// One drill at a time.
     #[error("a drill is active already: wait for its end")]
     DrillActive,

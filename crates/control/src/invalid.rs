@@ -217,6 +217,90 @@ pub enum InvalidInput {
     /// A run over a namespace without an origin.
     #[error("namespace {0} has no origin to read from: bind one with `verax namespace change`")]
     NoOrigin(String),
+    /// A pattern that is needed.
+    #[error("namespace {0} has no key pattern: name a pattern in the plan")]
+    NoPattern(String),
+    /// Too few or too many sources of keys.
+    #[error("a plan needs 1 to 32 sources of keys, not {0}: list, pattern, tag, prefix or hottest")]
+    KeySources(usize),
+    /// Too many keys.
+    #[error("the plan names more than {keys} keys, or more than {bytes} bytes of them: warm fewer")]
+    TooManyKeys {
+        /// The most keys.
+        keys: usize,
+        /// The most bytes.
+        bytes: usize,
+    },
+    /// A key that is none.
+    #[error("{key:?} is not a key: {error}")]
+    RunKey {
+        /// The key.
+        key: String,
+        /// Why.
+        error: verax_core::key::InvalidKey,
+    },
+    /// A listing for a namespace without an origin.
+    #[error("the values of {0} come from a listing, but the namespace has no origin to list them")]
+    NoListing(String),
+    /// A listing of something else.
+    #[error(
+        "the values of {variable}: the listing {reference:?} has items that are neither texts nor numbers; use it for rows"
+    )]
+    NotTexts {
+        /// The variable.
+        variable: String,
+        /// The listing.
+        reference: String,
+    },
+    /// Rows that cannot be listed.
+    #[error("the rows of the plan: {error}")]
+    Rows {
+        /// Why.
+        error: InvalidListing,
+    },
+    /// A row without a value.
+    #[error("{rows} has a row without a text or number {variable:?}, which the key pattern needs")]
+    RowWithout {
+        /// The variable.
+        variable: String,
+        /// The rows.
+        rows: String,
+    },
+    /// An origin that has no rows.
+    #[error("origin {0} has no rows to read: use a query without variables whose result is rows")]
+    NotAQueryOfRows(String),
+    /// A query of rows that failed.
+    #[error("the rows of the query {query}: {reason}")]
+    QueryFailed {
+        /// The origin.
+        query: String,
+        /// Why.
+        reason: String,
+    },
+    /// A plan that is too large.
+    #[error(
+        "the plan has {bytes} bytes, more than {most}: keep its keys in a file, and start it with them"
+    )]
+    PlanTooLarge {
+        /// Its bytes.
+        bytes: usize,
+        /// The most.
+        most: usize,
+    },
+    /// An origin without room for warming.
+    #[error(
+        "origin {0} allows one call at a time, which is left to readers: raise its max concurrency to 2 or more to warm from it"
+    )]
+    NoPlaceToWarm(String),
+    /// How a plan is carried out.
+    #[error(transparent)]
+    WarmSettings(#[from] verax_core::warm::InvalidWarmSettings),
+    /// Values that cannot be made.
+    #[error(transparent)]
+    WarmValues(#[from] verax_core::warm::InvalidValues),
+    /// A schedule.
+    #[error(transparent)]
+    Schedule(#[from] verax_core::schedule::InvalidSchedule),
     /// The values of a variable cannot be listed.
     #[error("the values of {variable}: {error}")]
     Values {

@@ -9,11 +9,11 @@ use crate::access::{hash_of, new_secret};
 use crate::control::Control;
 use crate::epoch::keep_epoch;
 use crate::error::{Conflict, ControlError};
-use crate::intervals::follow_intervals;
 use crate::live::sample_every_second;
 use crate::membership::membership_loop;
 use crate::options::ControlOptions;
 use crate::records_sync::sync_loop;
+use crate::schedules::{carry_out_schedules, follow_intervals};
 use crate::token_times::follow_token_times;
 use crate::usage::keep_usage;
 
@@ -34,7 +34,7 @@ impl Control {
     }
 
     /// The control plane's background work, one task for each kind.
-    pub fn tasks() -> [fn(Arc<Self>) -> Work; 7] {
+    pub fn tasks() -> [fn(Arc<Self>) -> Work; 8] {
         [
             |control| Box::pin(sample_every_second(control)),
             |control| Box::pin(sync_loop(control)),
@@ -43,6 +43,7 @@ impl Control {
             |control| Box::pin(follow_token_times(control)),
             |control| Box::pin(keep_usage(control)),
             |control| Box::pin(follow_intervals(control)),
+            |control| Box::pin(carry_out_schedules(control)),
         ]
     }
 

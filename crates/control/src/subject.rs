@@ -15,6 +15,10 @@ pub enum Subject {
     Token(u64),
     /// A load profile, by name.
     Profile(String),
+    /// A warm plan, as tenant/plan.
+    WarmPlan(String),
+    /// A schedule, as tenant/schedule.
+    Schedule(String),
     /// A run, by identifier.
     Run(u64),
     /// A console session, by number.
@@ -29,6 +33,8 @@ impl fmt::Display for Subject {
             Self::Origin(name) => write!(f, "origin {name}"),
             Self::Token(id) => write!(f, "token {id}"),
             Self::Profile(name) => write!(f, "load profile {name}"),
+            Self::WarmPlan(name) => write!(f, "warm plan {name}"),
+            Self::Schedule(name) => write!(f, "schedule {name}"),
             Self::Run(id) => write!(f, "run {id}"),
             Self::Session(id) => write!(f, "session {id}"),
         }

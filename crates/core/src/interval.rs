@@ -1,18 +1,16 @@
 //! Invalidation at intervals: for data that changes too often to follow each change.
 
 use std::fmt;
-use std::ops::RangeInclusive;
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
 use crate::entry::MAX_TAG_BYTES;
 use crate::key::MAX_KEY_BYTES;
+use crate::schedule::next_on_grid;
 use crate::time::Timestamp;
 
-/// The intervals that are allowed.
-pub const INTERVALS: RangeInclusive<Duration> =
-    Duration::from_secs(1)..=Duration::from_secs(31 * 24 * 3_600);
+pub use crate::schedule::INTERVALS;
 
 /// The most rules of a namespace.
 pub const MAX_RULES: usize = 16;
@@ -91,9 +89,7 @@ impl IntervalRule {
     /// The first time after `now` at which it is due, if it was set at `began`. Times stand on a
     /// grid, so that they do not drift, and missed ones are not made up for.
     pub fn next(&self, began: Timestamp, now: Timestamp) -> Timestamp {
-        let every = self.every.as_millis().max(1) as u64;
-        let passed = now.since(began).as_millis() as u64 / every;
-        began + Duration::from_millis(every.saturating_mul(passed + 1))
+        next_on_grid(began, self.every, now)
     }
 }
 

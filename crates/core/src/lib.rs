@@ -18,7 +18,9 @@
 //! * [`usage`] says what is kept of usage over time.
 //! * [`value_filter`] finds JSON values by their contents.
 //! * [`traffic`] bounds how much passes in a second.
-//! * [`warm`] plans which keys to refill ahead of time.
+//! * [`heat`] knows which keys are read most.
+//! * [`schedule`] says when something runs, in local time.
+//! * [`warm`] plans which keys to refill ahead of time, and how fast.
 //! * [`meter`] counts latencies on the serving path at little cost.
 //! * [`load`] is the maths of load runs: popularity of keys, lanes, and their comparison.
 //!
@@ -61,6 +63,7 @@ pub mod damage_limit;
 pub mod early;
 pub mod entry;
 pub mod guard;
+pub mod heat;
 pub mod interval;
 pub(crate) mod json_position;
 pub mod key;
@@ -71,6 +74,7 @@ pub mod name;
 pub mod origin;
 pub mod pattern;
 pub mod policy;
+pub mod schedule;
 pub mod source;
 pub mod store;
 pub mod tenant_quota;

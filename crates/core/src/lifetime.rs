@@ -47,6 +47,13 @@ pub enum Freshness {
     Ended,
 }
 
+impl Freshness {
+    /// Whether it may be served without an error of the origin.
+    pub const fn may_be_served(self) -> bool {
+        matches!(self, Self::Fresh(_) | Self::Stale(_))
+    }
+}
+
 impl Lifetime {
     /// A lifetime with a max-age and no stale serving.
     pub const fn of(max_age: Duration) -> Self {

@@ -143,8 +143,8 @@ const TERMINALS: [(&str, &[&str]); 8] = [
     (
         "cli-warm",
         &[
-            "verax warm run ferrydesk/boards --values harbor=origin:/harbors",
-            "verax warm run ferrydesk/boards --values harbor=aldermouth,brinewick,nowhere",
+            "verax warm fill ferrydesk/boards --values harbor=origin:/harbors",
+            "verax warm fill ferrydesk/boards --values harbor=aldermouth,brinewick,nowhere",
             "verax warm list",
             "verax activity list --limit 6",
         ],

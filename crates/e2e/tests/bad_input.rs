@@ -243,7 +243,7 @@ async fn failing_commands_and_starts_say_what_to_do() {
     fails(&["get", "ferrydesk", "k"], 2, &["TENANT/NAME"]);
     fails(&["get", "Ferry/boards", "k"], 2, &["lower-case"]);
     fails(&["put", "a/b", "k", "v", "--max-age", "-1s"], 2, &["length of time"]);
-    fails(&["warm", "run", "a/b", "--values", "x"], 2, &["VARIABLE=@FILE"]);
+    fails(&["warm", "fill", "a/b", "--values", "x"], 2, &["VARIABLE=@FILE"]);
     fails(&["load", "run", "missing.json"], 2, &["missing.json"]);
     fails(&["--url", "http://127.0.0.1:1", "clear", "a/b"], 5, &["VERAX_URL"]);
     let unknown = verax.run(&["get", "nobody/nothing", "k"]);

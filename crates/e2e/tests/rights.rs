@@ -108,7 +108,7 @@ async fn each_right_allows_its_own_commands() {
     let profile = profile.display().to_string();
     let commands: [(&[&str], &str); 6] = [
         (&["namespace", "show", "ferrydesk/boards"], "observe"),
-        (&["warm", "run", "ferrydesk/boards", "--values", "harbor=a"], "warm"),
+        (&["warm", "fill", "ferrydesk/boards", "--values", "harbor=a"], "warm"),
         (&["load", "run", &profile], "load"),
         (&["lock", "release", "ferrydesk/boards", "berth", "--force"], "manage"),
         (&["namespace", "change", "ferrydesk/boards", "--max-age", "5m"], "manage"),

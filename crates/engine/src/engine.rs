@@ -8,9 +8,10 @@ use std::time::Duration;
 use tokio::sync::{Semaphore, watch};
 use verax_core::damage_limit::DamageLimit;
 use verax_core::early;
+use verax_core::heat::HotKeys;
 use verax_core::lifetime::CacheControl;
-use verax_core::store::{SampledRead, Usage, WHOLE};
-use verax_core::{Lifetime, Name, NamespaceId, Partition, Store, Timestamp};
+use verax_core::store::{EntryRef, SampledRead, Usage, WHOLE};
+use verax_core::{Freshness, Lifetime, Name, NamespaceId, Partition, Store, Timestamp};
 
 use crate::binding::{Binding, NamespaceIdentity};
 use crate::cache::{Cache, Watchers};
@@ -321,6 +322,24 @@ impl Namespace {
     /// Takes the sampled reads since the last call, and sets which keys are sampled from now on.
     pub fn take_reads(&self, threshold: u32) -> Vec<SampledRead> {
         self.partition.take_reads(threshold)
+    }
+
+    /// An entry, without counting as a request for it.
+    pub fn peek(&self, key: &str) -> Option<EntryRef> {
+        self.partition.peek(key, self.engine.now())
+    }
+
+    /// For how long an entry is still fresh; `None` if there is none that is.
+    pub fn fresh_for(&self, key: &str) -> Option<Duration> {
+        match self.peek(key)?.freshness() {
+            Freshness::Fresh(left) => Some(left),
+            _ => None,
+        }
+    }
+
+    /// The keys that are read most, at most `most`.
+    pub fn hottest(&self, most: usize) -> HotKeys {
+        self.partition.hottest(most, self.engine.now())
     }
 
     /// How many entries expired and were freed since it was opened.

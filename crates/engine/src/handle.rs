@@ -8,6 +8,8 @@ use std::ops::Deref;
 use std::sync::Arc;
 use std::time::Duration;
 
+use verax_core::Timestamp;
+
 use crate::engine::Namespace;
 use crate::events::{Event, LookUp};
 
@@ -114,7 +116,8 @@ impl Reader {
     }
 
     /// Counts a miss of [`cached`](Self::cached) that is not refilled.
-    pub fn count_miss(&self) {
+    pub fn count_miss(&self, key: &str, now: Timestamp) {
+        self.shared().partition().note_miss(key, now);
         self.notify(&Event::LookUp(LookUp::Missed));
     }
 }

@@ -2,12 +2,13 @@
 
 use std::collections::hash_map::RandomState;
 use std::hash::BuildHasher;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use verax_core::advice::{Advice, LifetimeObservation};
 use verax_core::{NamespaceId, Timestamp};
 use verax_engine::Namespace;
-use verax_engine::events::{DamageRecord, Event, LockEvent, Observer, RefillRecord};
+use verax_engine::events::{ChangeKind, DamageRecord, Event, LockEvent, Observer, RefillRecord};
 
 use crate::counters::{CounterReading, Counters};
 use crate::recent::Recent;
@@ -26,6 +27,7 @@ impl Observatory {
         Arc::new(Statistics {
             namespace,
             counters: Counters::default(),
+            invalidations: AtomicU64::new(0),
             refills: Arc::clone(&self.refills),
             locks: Arc::clone(&self.locks),
             damage: Arc::clone(&self.damage),
@@ -73,6 +75,7 @@ impl Observatory {
 pub struct Statistics {
     namespace: NamespaceId,
     counters: Counters,
+    invalidations: AtomicU64,
     refills: Arc<Recent<RefillRecord>>,
     locks: Arc<Recent<LockEvent>>,
     damage: Arc<Recent<DamageRecord>>,
@@ -103,6 +106,11 @@ impl Statistics {
         self.counters.reading()
     }
 
+    /// How many invalidations there were: of keys, tags, and all entries.
+    pub fn invalidations(&self) -> u64 {
+        self.invalidations.load(Ordering::Relaxed)
+    }
+
     /// Its namespace.
     pub fn namespace(&self) -> NamespaceId {
         self.namespace
@@ -119,6 +127,11 @@ impl Observer for Statistics {
                     let key = self.hashing.hash_one(&record.key);
                     self.lifetimes().refilled(key, tag, record.at);
                 }
+            }
+            Event::Changed(change)
+                if matches!(change.kind, ChangeKind::Delete | ChangeKind::Invalidate) =>
+            {
+                self.invalidations.fetch_add(1, Ordering::Relaxed);
             }
             Event::Lock(event) => self.locks.add((*event).clone()),
             Event::Damage(record) => self.damage.add((*record).clone()),

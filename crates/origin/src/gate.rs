@@ -2,10 +2,10 @@
 //! has a retry budget.
 
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Instant;
 
-use tokio::sync::{Semaphore, SemaphorePermit};
+use tokio::sync::{Notify, OwnedSemaphorePermit, Semaphore, SemaphorePermit};
 use verax_core::Timestamp;
 use verax_core::guard::breaker::{BreakerRule, BreakerState};
 use verax_core::guard::endpoints::{Endpoints, Health};
@@ -21,8 +21,12 @@ pub(crate) struct Gate {
     started: Instant,
     endpoints: Mutex<Endpoints>,
     budget: Mutex<RetryBudget>,
-    places: Semaphore,
+    places: Arc<Semaphore>,
     waiting: AtomicUsize,
+    /// How many places are held by callers that take only what others leave.
+    spare: AtomicUsize,
+    /// A place became free.
+    freed: Notify,
     turn: AtomicUsize,
     servers: usize,
     guard: OriginGuard,
@@ -31,7 +35,37 @@ pub(crate) struct Gate {
 /// An admitted call.
 pub(crate) struct Pass<'g> {
     gate: &'g Gate,
-    _place: SemaphorePermit<'g>,
+    place: Option<Place<'g>>,
+}
+
+enum Place<'g> {
+    Own(#[expect(dead_code, reason = "released on drop")] SemaphorePermit<'g>),
+    Spare(#[expect(dead_code, reason = "released on drop")] SparePlace),
+}
+
+impl Drop for Pass<'_> {
+    fn drop(&mut self) {
+        self.place = None;
+        self.gate.freed.notify_waiters();
+    }
+}
+
+/// A place at the gate of an origin that other callers left free, for a refill that can wait.
+#[derive(Debug)]
+pub struct SparePlace {
+    gate: Arc<Gate>,
+    permit: Option<OwnedSemaphorePermit>,
+}
+
+impl Drop for SparePlace {
+    fn drop(&mut self) {
+        let held = self.permit.take().is_some();
+        self.gate.spare.fetch_sub(1, Ordering::AcqRel);
+        // One that got no permit freed none.
+        if held {
+            self.gate.freed.notify_waiters();
+        }
+    }
 }
 
 /// A call to one server. Dropping it before it ends does not count for or against the server.
@@ -58,8 +92,10 @@ impl Gate {
             started: Instant::now(),
             endpoints: Mutex::new(Endpoints::new(servers, rule, balance)),
             budget: Mutex::new(RetryBudget::new(guard.retry_budget_percent)),
-            places: Semaphore::new(guard.max_concurrency as usize),
+            places: Arc::new(Semaphore::new(guard.max_concurrency as usize)),
             waiting: AtomicUsize::new(0),
+            spare: AtomicUsize::new(0),
+            freed: Notify::new(),
             turn: AtomicUsize::new(0),
             servers,
             guard,
@@ -104,7 +140,42 @@ impl Gate {
             }
         };
         self.budget().earn();
-        Ok(Pass { gate: self, _place: place })
+        Ok(Pass { gate: self, place: Some(Place::Own(place)) })
+    }
+
+    /// Admits a call to a place that was taken before.
+    pub(crate) fn enter_with(&self, place: SparePlace) -> Pass<'_> {
+        self.budget().earn();
+        Pass { gate: self, place: Some(Place::Spare(place)) }
+    }
+
+    /// Takes a place once it is not the last free one, nobody waits for one, and fewer than `most`
+    /// are taken this way.
+    pub(crate) async fn spare_place(self: &Arc<Self>, most: usize) -> SparePlace {
+        loop {
+            let mut freed = std::pin::pin!(self.freed.notified());
+            // From now on no notification is missed.
+            freed.as_mut().enable();
+            if let Some(place) = self.try_spare_place(most) {
+                return place;
+            }
+            freed.await;
+        }
+    }
+
+    fn try_spare_place(self: &Arc<Self>, most: usize) -> Option<SparePlace> {
+        let more = |taken| (taken < most).then_some(taken + 1);
+        self.spare.fetch_update(Ordering::AcqRel, Ordering::Acquire, more).ok()?;
+        let mut place = SparePlace { gate: Arc::clone(self), permit: None };
+        // Both or none, and none while callers are queued: one goes back immediately.
+        let mut two = Arc::clone(&self.places).try_acquire_many_owned(2).ok()?;
+        place.permit = two.split(1);
+        Some(place)
+    }
+
+    /// The most concurrent calls.
+    pub(crate) fn max_concurrency(&self) -> u32 {
+        self.guard.max_concurrency
     }
 
     /// Spends a retry from the budget, if one is left.
@@ -163,5 +234,67 @@ impl Attempt<'_> {
 impl Drop for Attempt<'_> {
     fn drop(&mut self) {
         self.gate.endpoints().ended(self.server, self.health, self.gate.now());
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::time::Duration;
+
+    use super::*;
+
+    fn gate(max_concurrency: u32) -> Arc<Gate> {
+        let guard = OriginGuard { max_concurrency, max_queue: 10, ..OriginGuard::default() };
+        Arc::new(Gate::new(1, Balance::default(), guard))
+    }
+
+    #[tokio::test]
+    async fn spare_places_leave_the_last_one_to_others() {
+        let gate = gate(3);
+        let first = gate.try_spare_place(10).unwrap();
+        let second = gate.try_spare_place(10).unwrap();
+        assert!(gate.try_spare_place(10).is_none());
+        let soon = Instant::now() + Duration::from_secs(60);
+        let pass = gate.enter(soon).await.unwrap();
+        assert_eq!(gate.places.available_permits(), 0);
+        // A waiting caller comes before whoever takes what is left.
+        let waiter = {
+            let gate = Arc::clone(&gate);
+            tokio::spawn(async move { drop(gate.enter(soon).await.unwrap()) })
+        };
+        while gate.waiting.load(Ordering::Relaxed) == 0 {
+            tokio::task::yield_now().await;
+        }
+        let spare = {
+            let gate = Arc::clone(&gate);
+            tokio::spawn(async move { gate.spare_place(10).await })
+        };
+        drop(first);
+        waiter.await.unwrap();
+        assert!(!spare.is_finished());
+        drop(pass);
+        let third = spare.await.unwrap();
+        assert_eq!((gate.places.available_permits(), gate.spare.load(Ordering::Relaxed)), (1, 2));
+        drop((second, third));
+        assert_eq!((gate.places.available_permits(), gate.spare.load(Ordering::Relaxed)), (3, 0));
+    }
+
+    #[tokio::test]
+    async fn spare_places_are_bounded_by_their_share() {
+        let gate = gate(8);
+        let held: Vec<_> = (0..2).map(|_| gate.try_spare_place(2).unwrap()).collect();
+        assert!(gate.try_spare_place(2).is_none());
+        let waiting = {
+            let gate = Arc::clone(&gate);
+            tokio::spawn(async move { gate.spare_place(2).await })
+        };
+        drop(held);
+        drop(waiting.await.unwrap());
+        assert_eq!(gate.spare.load(Ordering::Relaxed), 0);
+    }
+
+    #[tokio::test]
+    async fn a_single_place_is_never_spare() {
+        assert!(gate(1).try_spare_place(1).is_none());
     }
 }

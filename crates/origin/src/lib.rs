@@ -31,6 +31,7 @@ mod value;
 
 pub use credentials::{CredentialError, Credentials, VARIABLE_PREFIX};
 pub use error::OriginError;
+pub use gate::SparePlace;
 pub use http::template::{InvalidTemplate, UrlTemplate};
 pub use http::{HttpReader, InvalidListing};
 pub use origin::{InvalidOrigin, Origin};

@@ -11,7 +11,7 @@ use verax_core::origin::OriginSource;
 
 use crate::credentials::{Credentials, Secret};
 use crate::error::OriginError;
-use crate::gate::Gate;
+use crate::gate::{Gate, SparePlace};
 use crate::http::template::InvalidTemplate;
 use crate::http::{HttpReader, InvalidListing};
 use crate::sql::{InvalidQuery, SqlReader};
@@ -52,7 +52,7 @@ enum Reader {
 #[derive(Debug)]
 pub struct Origin {
     reader: Reader,
-    gate: Gate,
+    gate: Arc<Gate>,
     total_timeout: Duration,
     slow_after: Option<Duration>,
 }
@@ -80,7 +80,7 @@ impl Origin {
             Reader::Http(http) => http.servers().len(),
             Reader::Sql(_) => 1,
         };
-        let gate = Gate::new(servers, balance, settings.guard);
+        let gate = Arc::new(Gate::new(servers, balance, settings.guard));
         Ok(Self { reader, gate, total_timeout: settings.total_timeout, slow_after })
     }
 
@@ -145,7 +145,7 @@ impl Origin {
     }
 
     /// [`read`](Self::read) through the gate: limited concurrency with a bounded queue, a circuit
-    /// breaker for each server, and a retry budget.
+    /// breaker for each server, and a retry budget. With a `place` it need not wait for one.
     ///
     /// # Errors
     /// [`OriginError`]; [`OriginError::CircuitOpen`] and [`OriginError::Busy`] if it was not read.
@@ -153,11 +153,15 @@ impl Origin {
         &self,
         values: &[(&str, &str)],
         trace: Option<&TraceContext>,
+        place: Option<SparePlace>,
     ) -> Result<OriginValue, OriginError> {
         // A key that makes no URL, or a missing secret, does not count against the origin.
         self.check(values).await?;
         let deadline = Instant::now() + self.total_timeout;
-        let pass = self.gate.enter(deadline).await?;
+        let pass = match place {
+            Some(place) => self.gate.enter_with(place),
+            None => self.gate.enter(deadline).await?,
+        };
         let mut before: Option<(usize, OriginError)> = None;
         loop {
             let attempt = match (pass.attempt(before.as_ref().map(|(server, _)| *server)), before) {
@@ -228,6 +232,17 @@ impl Origin {
         }
     }
 
+    /// Takes a place at its gate once other callers leave one free: never the last, and no more
+    /// than `most` at a time.
+    pub async fn spare_place(&self, most: u32) -> SparePlace {
+        self.gate.spare_place(most as usize).await
+    }
+
+    /// The most concurrent calls.
+    pub fn max_concurrency(&self) -> u32 {
+        self.gate.max_concurrency()
+    }
+
     /// Whether the circuits of all its servers are open: a read now would be refused.
     pub fn is_shut(&self) -> bool {
         self.gate.is_shut()
@@ -247,11 +262,16 @@ impl Origin {
 }
 
 impl Origin {
-    /// Reads a JSON array of strings from a URL reference on this origin's server.
+    /// Reads the items of a JSON array, page by page, from a URL reference on this origin's server;
+    /// at most `most`.
     ///
     /// # Errors
     /// [`InvalidListing`].
-    pub async fn read_listing(&self, reference: &str) -> Result<Vec<String>, InvalidListing> {
-        self.http().ok_or(InvalidListing::NoListings)?.read_listing(reference).await
+    pub async fn read_listing(
+        &self,
+        reference: &str,
+        most: usize,
+    ) -> Result<Vec<serde_json::Value>, InvalidListing> {
+        self.http().ok_or(InvalidListing::NoListings)?.read_listing(reference, most).await
     }
 }

@@ -122,15 +122,15 @@ async fn listings_do_not_leave_the_origins_server() {
     let boards = origin(format!("{base}/boards/{{harbor}}"), |settings| {
         settings.listings = listings.map(str::to_owned).to_vec();
     });
-    assert_eq!(boards.read_listing("/harbors").await.unwrap(), ["aldermouth", "port ulla"]);
-    let shape = boards.read_listing("/odd").await.unwrap_err();
+    assert_eq!(boards.read_listing("/harbors", 10).await.unwrap(), ["aldermouth", "port ulla"]);
+    let shape = boards.read_listing("/odd", 10).await.unwrap_err();
     assert!(matches!(shape, InvalidListing::Shape { .. }), "{shape}");
     for elsewhere in ["http://127.0.0.1:1/harbors", "//example.test/x", "file:///etc/hosts"] {
-        let error = boards.read_listing(elsewhere).await.unwrap_err();
+        let error = boards.read_listing(elsewhere, 10).await.unwrap_err();
         assert!(matches!(error, InvalidListing::Origin(OriginError::KeyMismatch(_))), "{error}");
     }
     // What the settings do not name is not read, whatever it is.
-    let refused = boards.read_listing("/boards/aldermouth").await.unwrap_err();
+    let refused = boards.read_listing("/boards/aldermouth", 10).await.unwrap_err();
     assert!(refused.to_string().contains("/harbors"), "{refused}");
     assert!(matches!(refused, InvalidListing::NotAllowed { .. }));
 }
@@ -166,7 +166,7 @@ async fn consecutive_failures_open_the_circuit_and_a_trial_closes_it() {
     let (router, standin) = standin::around(ferry_router());
     let base = serve(router).await;
     let origin = origin(format!("{base}/boards/{{harbor}}"), |s| s.guard.retry_budget_percent = 0);
-    let read = async || origin.read_guarded(&[("harbor", "aldermouth")], None).await;
+    let read = async || origin.read_guarded(&[("harbor", "aldermouth")], None, None).await;
     standin.change(&serde_json::json!({ "outage": true })).unwrap();
     for _ in 0..5 {
         assert!(matches!(read().await, Err(OriginError::Status { status: 503, .. })));

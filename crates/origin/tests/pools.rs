@@ -54,7 +54,7 @@ fn pool(servers: &[Server], balance: Balance, change: impl FnOnce(&mut OriginSet
 }
 
 async fn read(origin: &Origin) -> Result<(), OriginError> {
-    origin.read_guarded(&[("harbor", "aldermouth")], None).await.map(drop)
+    origin.read_guarded(&[("harbor", "aldermouth")], None, None).await.map(drop)
 }
 
 #[tokio::test]
@@ -182,12 +182,12 @@ async fn a_credential_is_sent_and_reloaded_and_a_missing_one_names_its_place() {
     let directory = tempfile::tempdir().unwrap();
     let credentials = Arc::new(Credentials::new(Some(directory.path())));
     let origin = Origin::new(&settings, &credentials).unwrap();
-    let missing = origin.read_guarded(&[], None).await.unwrap_err();
+    let missing = origin.read_guarded(&[], None, None).await.unwrap_err();
     assert_eq!(missing.kind(), "credential");
     assert!(missing.to_string().contains("tides-api"), "{missing}");
     assert_eq!(origin.state().breaker, BreakerState::Closed, "it says nothing about the origin");
     std::fs::write(directory.path().join("tides-api"), "Bearer of tides\n").unwrap();
-    assert_eq!(origin.read_guarded(&[], None).await.unwrap().value, "Bearer of tides");
+    assert_eq!(origin.read_guarded(&[], None, None).await.unwrap().value, "Bearer of tides");
 }
 
 #[tokio::test]

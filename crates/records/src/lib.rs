@@ -40,8 +40,9 @@ pub use error::RecordsError;
 pub use identities::Identities;
 pub use mariadb::{LEASE_VALIDITY, Membership, Ownership, launcher};
 pub use model::{
-    Activity, ActivityFilter, Actor, Change, InvalidNodeId, NamespaceRecord, NewRun, NewToken,
-    Node, NodeId, NodeState, OriginRecord, Rotated, RunKind, RunRecord, RunState, TenantRecord,
+    Activity, ActivityFilter, Actor, Change, DefinitionKind, DefinitionPath, DefinitionRecord,
+    InvalidNodeId, NamespaceRecord, NewRun, NewToken, Node, NodeId, NodeState, OriginRecord,
+    Rotated, RunFailure, RunKind, RunRecord, RunState, SlotRecord, SlotState, TenantRecord,
     TokenRecord, Topology, UsageOf, UsagePoint, UsageQuery, UsageSample,
 };
 pub use records::Records;

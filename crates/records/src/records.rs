@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use serde_json::Value;
-use verax_core::{Name, NamespacePolicy, OriginSettings, TenantQuota, Timestamp};
+use verax_core::{Name, NamespaceId, NamespacePolicy, OriginSettings, TenantQuota, Timestamp};
 
 use crate::changed::Changed;
 use crate::error::RecordsError;
@@ -11,9 +11,10 @@ use crate::identities::Identities;
 use crate::mariadb::{MariaDb, Membership};
 use crate::memory::Memory;
 use crate::model::{
-    Activity, ActivityFilter, Actor, Change, NamespaceRecord, NewRun, NewToken, Node, NodeId,
-    OriginRecord, Rotated, RunKind, RunRecord, RunState, TenantRecord, TokenRecord, Topology,
-    UsagePoint, UsageQuery, UsageSample,
+    Activity, ActivityFilter, Actor, Change, DefinitionKind, DefinitionPath, DefinitionRecord,
+    NamespaceRecord, NewRun, NewToken, Node, NodeId, OriginRecord, Rotated, RunFailure, RunKind,
+    RunRecord, RunState, SlotRecord, TenantRecord, TokenRecord, Topology, UsagePoint, UsageQuery,
+    UsageSample,
 };
 use crate::snapshot::RecordsSnapshot;
 
@@ -357,11 +358,140 @@ calls! {
             Ok(())
         };
 
-    /// Marks the active runs of an earlier process as interrupted; returns how many.
+    /// Marks the active runs of an earlier process as interrupted, but for warm runs whose work was
+    /// kept; returns these, oldest first, to be resumed.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`].
-    interrupt_runs(now: Timestamp) -> usize, |memory, now| Ok(memory.interrupt_runs(now));
+    interrupt_runs(now: Timestamp) -> Vec<RunRecord>, |memory, now| {
+        memory.interrupt_runs(now);
+        Ok(Vec::new())
+    };
+
+    /// Keeps what an active run needs to be resumed.
+    ///
+    /// # Errors
+    /// [`RecordsError::Unavailable`]; then the run cannot be resumed.
+    keep_work(run: u64, work: &[u8]) -> (), |_, _, _| Ok(());
+
+    /// What a run needs to be resumed.
+    ///
+    /// # Errors
+    /// [`RecordsError::Unavailable`], [`RecordsError::Unreadable`].
+    work(run: u64) -> Vec<u8>,
+        |_, run| Err(RecordsError::Unreadable(format!("the work of run {run} was not kept")));
+
+    /// Removes what ended runs would have needed.
+    ///
+    /// # Errors
+    /// [`RecordsError::Unavailable`].
+    prune_work() -> (), |_| Ok(());
+
+    /// Keeps keys that a run could not refill.
+    ///
+    /// # Errors
+    /// [`RecordsError::Unavailable`]; it may be repeated.
+    keep_failures(run: u64, failures: &[RunFailure]) -> (), |memory, run, failures| {
+        memory.keep_failures(run, failures);
+        Ok(())
+    };
+
+    /// The keys that a run could not refill, from a number on.
+    ///
+    /// # Errors
+    /// [`RecordsError::Unavailable`].
+    failures(run: u64, from: u32, most: u32) -> Vec<RunFailure>,
+        |memory, run, from, most| Ok(memory.failures(run, from, most));
+
+    /// The definitions of a kind, by name; of one tenant or of all.
+    ///
+    /// # Errors
+    /// [`RecordsError::Unavailable`], [`RecordsError::Unreadable`].
+    definitions(kind: DefinitionKind, tenant: Option<&Name>) -> Vec<DefinitionRecord>,
+        |memory, kind, tenant| Ok(memory.definitions(kind, tenant));
+
+    /// Creates or replaces a definition.
+    ///
+    /// # Errors
+    /// [`RecordsError::Missing`] (the tenant), [`RecordsError::Unavailable`].
+    put_definition(path: &DefinitionPath, content: &Value, actor: &Actor, now: Timestamp)
+        -> Changed<DefinitionRecord>,
+        |memory, path, content, actor, now| memory.put_definition(path, content, actor, now);
+
+    /// Deletes a definition.
+    ///
+    /// # Errors
+    /// [`RecordsError::Missing`], [`RecordsError::Unavailable`].
+    delete_definition(path: &DefinitionPath, actor: &Actor, now: Timestamp) -> Changed<()>,
+        |memory, path, actor, now| memory.delete_definition(path, actor, now);
+
+    /// Takes a slot of a schedule; `false` if it was taken before.
+    ///
+    /// # Errors
+    /// [`RecordsError::NotOwner`], [`RecordsError::Unavailable`].
+    take_slot(slot: &SlotRecord) -> bool, |memory, slot| Ok(memory.take_slot(slot));
+
+    /// Says what became of a slot.
+    ///
+    /// # Errors
+    /// [`RecordsError::Unavailable`]; it may be repeated.
+    end_slot(slot: &SlotRecord) -> (), |memory, slot| {
+        memory.end_slot(slot);
+        Ok(())
+    };
+
+    /// The latest slot that was taken of each schedule, by the schedule's identifier.
+    ///
+    /// # Errors
+    /// [`RecordsError::Unavailable`].
+    latest_slots() -> Vec<(u64, Timestamp)>, |memory| Ok(memory.latest_slots());
+
+    /// The slots that a process took without saying what became of them.
+    ///
+    /// # Errors
+    /// [`RecordsError::Unavailable`].
+    open_slots() -> Vec<SlotRecord>, |_| Ok(Vec::new());
+
+    /// The latest slots of a schedule, newest first.
+    ///
+    /// # Errors
+    /// [`RecordsError::Unavailable`].
+    slots(schedule: u64, most: u32) -> Vec<SlotRecord>,
+        |memory, schedule, most| Ok(memory.slots(schedule, most));
+
+    /// Keeps the hottest keys of a namespace, hottest first, for the next start.
+    ///
+    /// # Errors
+    /// [`RecordsError::Unavailable`]; it may be repeated.
+    keep_hottest(namespace: NamespaceId, keys: &[String], now: Timestamp) -> (),
+        |memory, namespace, keys, _| {
+            memory.keep_hottest(namespace, keys);
+            Ok(())
+        };
+
+    /// The hottest keys of a namespace, as they were kept last.
+    ///
+    /// # Errors
+    /// [`RecordsError::Unavailable`].
+    hottest(namespace: NamespaceId) -> Vec<String>,
+        |memory, namespace| Ok(memory.hottest(namespace));
+
+    /// Removes slots older than `before`.
+    ///
+    /// # Errors
+    /// [`RecordsError::Unavailable`].
+    prune_slots(before: Timestamp) -> (), |memory, before| {
+        memory.prune_slots(before);
+        Ok(())
+    };
+
+    /// A run of a kind, if its tenant still exists.
+    ///
+    /// # Errors
+    /// [`RecordsError::Unavailable`], [`RecordsError::Unreadable`].
+    run(kind: RunKind, id: u64) -> Option<RunRecord>, |memory, kind, id| {
+        Ok(memory.runs(kind, u32::MAX).into_iter().find(|run| run.id == id))
+    };
 
     /// At most `most` of the latest runs of a kind, newest first, without those of deleted tenants.
     ///

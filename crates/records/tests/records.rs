@@ -67,7 +67,7 @@ async fn records_survive_restarts_crashes_and_stale_files() {
     let server = PrivateServer::start(directory.path()).await.unwrap();
     let records = Records::open(server.url("verax")).await.unwrap();
     // Runs that were active when the process ended are marked.
-    assert_eq!(records.interrupt_runs(at(20)).await.unwrap(), 1);
+    assert_eq!(records.interrupt_runs(at(20)).await.unwrap(), []);
     let ended = &records.runs(RunKind::Load, 10).await.unwrap()[0];
     assert_eq!((ended.id, ended.state), (run, RunState::Interrupted));
 
@@ -89,7 +89,7 @@ async fn records_in_memory_keep_the_same_promises() {
         records.activity(&ActivityFilter::latest(Some(name("tideline")), 4)).await.unwrap();
     let actions: Vec<String> = activity.into_iter().map(|a| a.action).collect();
     assert_eq!(actions, ["namespace.clear", "load.run", "namespace.change", "namespace.create"]);
-    assert_eq!(records.interrupt_runs(at(20)).await.unwrap(), 1);
+    assert_eq!(records.interrupt_runs(at(20)).await.unwrap(), []);
     let ended = &records.runs(RunKind::Load, 10).await.unwrap()[0];
     assert_eq!((ended.id, ended.state), (run, RunState::Interrupted));
     // A run that has ended does not change.
@@ -334,6 +334,7 @@ async fn start_run(records: &Records) -> u64 {
         title: "ebb".into(),
         detail: json!({}),
         result: json!(null),
+        slot: None,
     };
     let run = records.start_run(&run, &actor, at(10)).await.unwrap();
     let note = Change {

@@ -17,8 +17,8 @@ use axum::response::IntoResponse;
 use axum::routing::get;
 use rstest::rstest;
 use verax_api::{
-    CreateOrigin, CreateSession, LoadProgress, LoadReport, LoadRequest, LoadRun, OriginChange,
-    PolicyChange, ProfileChoice, WarmRequest, WarmRun, WarmValues,
+    CreateOrigin, CreateSession, KeySource, LoadProgress, LoadReport, LoadRequest, LoadRun,
+    OriginChange, PatternKeys, PolicyChange, ProfileChoice, WarmRequest, WarmRun, WarmValues,
 };
 use verax_control::ActivityFilter;
 use verax_control::ControlError;
@@ -310,7 +310,8 @@ async fn warm_runs_store_what_they_can_and_report_the_rest() {
     fixture.namespace("ferrydesk", "boards", Some(&url)).await;
     let (tenant, namespace) = (name("ferrydesk"), name("boards"));
     let warm = async |values, concurrency| {
-        let request = WarmRequest { pattern: None, values, concurrency };
+        let source = KeySource::Pattern(PatternKeys { pattern: None, values, rows: None });
+        let request = WarmRequest { keys: vec![source], concurrency, ..WarmRequest::default() };
         fixture
             .service
             .control()
@@ -320,10 +321,12 @@ async fn warm_runs_store_what_they_can_and_report_the_rest() {
     let run = warm(list(&["a", "b", "nothing", "private"]), Some(2)).await.unwrap();
     let mut changes = run.watch();
     let ended = changes.wait_for(|run| run.state != "running").await.unwrap().clone();
-    assert_eq!((ended.state.as_str(), ended.keys, ended.stored, ended.failed), ("done", 4, 2, 2));
-    let mut failed: Vec<&str> = ended.failures.iter().map(|f| f.key.as_str()).collect();
-    failed.sort_unstable();
-    assert_eq!(failed, ["nothing", "private"]);
+    // A value that the origin does not have is no failure.
+    assert_eq!((ended.state.as_str(), ended.keys, ended.stored), ("done", 4, 2));
+    assert_eq!((ended.no_value, ended.failed, ended.finished()), (1, 1, 4));
+    let failed: Vec<&str> = ended.failures.iter().map(|f| f.key.as_str()).collect();
+    assert_eq!(failed, ["private"]);
+    assert_eq!(ended.failure_counts[0].kind, "no-store");
     for (k, before) in [("a", 4), ("b", 4), ("private", 4)] {
         let answer = fixture.read(&fixture.admin, "ferrydesk/boards", k).await.unwrap().unwrap();
         assert_eq!(matches!(answer.source, Source::Hit(_)), k != "private");

@@ -4,8 +4,10 @@ mod administration;
 mod entries;
 mod guards;
 mod runs;
+mod schedules;
 mod service;
 mod values;
+mod warm;
 
 use std::path::PathBuf;
 
@@ -15,14 +17,16 @@ pub(crate) use administration::*;
 pub(crate) use entries::*;
 pub(crate) use guards::*;
 pub(crate) use runs::*;
+pub(crate) use schedules::*;
 pub(crate) use service::*;
 pub(crate) use values::{NamespacePath, gather, size};
+pub(crate) use warm::*;
 
 /// Verax: a shared cache for many services and tenants.
 #[derive(Debug, Parser)]
 #[command(name = "verax", version, propagate_version = true, max_term_width = 100)]
 #[command(after_help = "Exit codes: 0 done, 1 failed, 2 wrong usage, 3 not found or a miss, \
-    4 refused, 5 unreachable.\nVERAX_URL and VERAX_TOKEN say which Verax to talk to, and as whom.")]
+    4 refused, 5 unreachable, 6 a warm run was partial, 7 a run was stopped.\nVERAX_URL and VERAX_TOKEN say which Verax to talk to, and as whom.")]
 pub(crate) struct Arguments {
     #[command(flatten)]
     pub(crate) connection: Connection,
@@ -105,9 +109,14 @@ pub(crate) enum Command {
     /// Console sessions
     #[command(subcommand)]
     Session(SessionCommand),
-    /// Warm a namespace
+    /// Fill namespaces before users arrive: warm plans and their runs
     #[command(subcommand)]
     Warm(WarmCommand),
+    /// What runs when: warm plans, invalidations, checks, load profiles
+    #[command(subcommand)]
+    Schedule(ScheduleCommand),
+    /// List the keys of a namespace that are read most
+    Hot(HotOptions),
     /// Measure cached against direct reads
     #[command(subcommand)]
     Load(LoadCommand),
@@ -131,7 +140,7 @@ mod tests {
     use clap::CommandFactory;
     use rstest::rstest;
 
-    use verax_api::WarmValues;
+    use verax_api::{WarmDays, WarmRange, WarmValues};
 
     use super::values::{length_of_time, max_age, values};
     use super::*;
@@ -171,6 +180,13 @@ mod tests {
         assert_eq!(values("harbor=aldermouth, brinewick").unwrap().1, listed);
         let listing = WarmValues::Listing("/harbors".into());
         assert_eq!(values("harbor=origin:/harbors").unwrap().1, listing);
+        let range = WarmRange { from: 1, to: 20, step: None };
+        assert_eq!(values("berth=range:1..20").unwrap().1, WarmValues::Range(range));
+        let range = WarmRange { from: -5, to: 20, step: Some(5) };
+        assert_eq!(values("berth=range:-5..20/5").unwrap().1, WarmValues::Range(range));
+        let days = WarmDays { from: -1, to: 7, format: None, time_zone: None };
+        assert_eq!(values("day=days:-1..7").unwrap().1, WarmValues::Days(days));
+        assert!(values("berth=range:1").is_err() && values("day=days:a..b").is_err());
         assert!(values("harbor").is_err());
         assert!(values("harbor=@/nowhere").unwrap_err().contains("/nowhere"));
     }

@@ -1,39 +1,10 @@
-//! Arguments about warm runs, load runs and drills.
+//! Arguments about load runs and drills.
 
 use std::time::Duration;
 
 use clap::Subcommand;
 
-use super::values::{GivenValues, NamespacePath, length_of_time, values};
-
-#[derive(Debug, Subcommand)]
-pub(crate) enum WarmCommand {
-    /// Refill many keys of a namespace ahead of time
-    #[command(after_help = "Examples:\n  \
-        verax warm run ferrydesk/boards --values harbor=origin:/harbors\n  \
-        verax warm run ferrydesk/boards --values harbor=aldermouth,brinewick --concurrency 2")]
-    Run {
-        /// The namespace, as TENANT/NAMESPACE
-        place: NamespacePath,
-        /// The pattern of the keys [default: the namespace's key pattern]
-        #[arg(long)]
-        pattern: Option<String>,
-        /// The values of a variable: VARIABLE=VALUE,VALUE or VARIABLE=@FILE (one value a line) or
-        /// VARIABLE=origin:/PATH (a JSON array from the origin)
-        #[arg(long = "values", value_parser = values, value_name = "VALUES")]
-        values: Vec<GivenValues>,
-        /// The most concurrent refills, 1 to 256
-        #[arg(long, default_value_t = 4, value_name = "N")]
-        concurrency: u32,
-    },
-    /// List the latest warm runs and all that are running
-    List,
-    /// Stop a warm run after its refills in flight
-    Stop {
-        /// The run, by its number in the list
-        run: u64,
-    },
-}
+use super::values::length_of_time;
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum LoadCommand {

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::str::FromStr;
 use std::time::Duration;
 
-use verax_api::{Interval, WarmValues};
+use verax_api::{Interval, WarmDays, WarmRange, WarmValues};
 
 /// The longest max-age that there is. It is written out, so that nobody means it by mistake.
 const UNLIMITED: Duration = Duration::from_secs(315_360_000);
@@ -86,7 +86,18 @@ pub(crate) fn number_limit(text: &str) -> Result<Limit, String> {
     number.map(|number| Limit(Some(number))).map_err(wrong)
 }
 
-/// `VARIABLE=VALUE,VALUE…`, `VARIABLE=@FILE` or `VARIABLE=origin:/REFERENCE`.
+/// The ends of `FROM..TO`.
+fn both_ends(text: &str) -> Option<(i64, i64)> {
+    let (from, to) = text.split_once("..")?;
+    Some((from.parse().ok()?, to.parse().ok()?))
+}
+
+fn not_a_range(text: &str) -> String {
+    format!("{text:?} is not range:FROM..TO, range:FROM..TO/STEP or days:FROM..TO")
+}
+
+/// `VARIABLE=VALUE,VALUE…`, `VARIABLE=@FILE`, `VARIABLE=origin:/REFERENCE`, `VARIABLE=range:1..20`
+/// or `VARIABLE=days:-1..7`.
 pub(crate) type GivenValues = (String, WarmValues);
 
 pub(crate) fn values(text: &str) -> Result<GivenValues, String> {
@@ -99,6 +110,16 @@ pub(crate) fn values(text: &str) -> Result<GivenValues, String> {
         WarmValues::List(lines.map(str::to_owned).collect())
     } else if let Some(reference) = given.strip_prefix("origin:") {
         WarmValues::Listing(reference.to_owned())
+    } else if let Some(range) = given.strip_prefix("range:") {
+        let (range, step) = match range.split_once('/') {
+            Some((range, step)) => (range, Some(step.parse().map_err(|_| not_a_range(given))?)),
+            None => (range, None),
+        };
+        let (from, to) = both_ends(range).ok_or_else(|| not_a_range(given))?;
+        WarmValues::Range(WarmRange { from, to, step })
+    } else if let Some(days) = given.strip_prefix("days:") {
+        let (from, to) = both_ends(days).ok_or_else(|| not_a_range(given))?;
+        WarmValues::Days(WarmDays { from, to, format: None, time_zone: None })
     } else {
         WarmValues::List(given.split(',').map(|v| v.trim().to_owned()).collect())
     };

@@ -10,6 +10,7 @@ mod damage;
 mod drills;
 mod entries;
 mod find;
+mod hot;
 mod keys;
 mod lifetimes;
 mod load;
@@ -19,6 +20,7 @@ mod locks;
 mod origins;
 mod rate_limits;
 mod runs;
+mod schedules;
 mod sessions;
 mod tags;
 mod tenants;
@@ -86,6 +88,8 @@ pub(crate) async fn run(command: Command, connection: &Connection) -> Result<(),
         Command::Origin(command) => origins::origin(&verax, output, command).await,
         Command::Token(command) => administration::token(&verax, output, command).await,
         Command::Warm(command) => warm::warm(&verax, output, command).await,
+        Command::Schedule(command) => schedules::schedule(&verax, output, command).await,
+        Command::Hot(options) => hot::hot(&verax, output, options).await,
         Command::Load(command) => load::load(&verax, output, command).await,
         Command::Drill(command) => drills::drill(&verax, output, command).await,
         Command::Session(command) => sessions::session(&verax, output, command).await,

@@ -9,7 +9,7 @@ use indicatif::{ProgressBar, ProgressStyle};
 use tokio::sync::watch;
 use verax_client::{Client, ClientOptions};
 use verax_demo::drills::Drills;
-use verax_demo::{data, profiles, reader, setup, stand_in, traffic};
+use verax_demo::{data, plans, profiles, reader, setup, stand_in, traffic};
 
 use verax_records::launcher::{Listen, PrivateServer, PrivateServerOptions};
 
@@ -197,5 +197,6 @@ async fn surround(
         database: port.unwrap_or_default(),
     };
     setup::create(&verax, &places).await.map_err(|e| failed(&e))?;
+    plans::create(&verax).await.map_err(|e| failed(&e))?;
     Ok(Network { servers: vec![ferry], verax, ferry_url })
 }

@@ -176,10 +176,6 @@ impl Namespace {
         &self.client
     }
 
-    pub(crate) fn warm_runs(&self) -> Url {
-        self.below(&["warm-runs"])
-    }
-
     pub(crate) fn base(&self) -> &Url {
         &self.base
     }

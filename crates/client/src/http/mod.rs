@@ -15,4 +15,6 @@ pub(crate) mod permits;
 pub(crate) mod pinned;
 pub(crate) mod rate_limits;
 pub(crate) mod runs;
+pub(crate) mod schedules;
 pub(crate) mod tags;
+pub(crate) mod warm;

@@ -1,4 +1,4 @@
-//! Warm runs, load runs, drills, and the live samples.
+//! Runs of all kinds, load runs, drills, and the live samples.
 
 use eventsource_stream::Eventsource;
 use futures_util::{Stream, StreamExt};
@@ -6,12 +6,11 @@ use serde::de::DeserializeOwned;
 use url::Url;
 use verax_api::{
     DrillRequest, DrillRun, DrillSpec, Items, LiveSample, LoadProfileSpec, LoadRequest, LoadRun,
-    Run, WarmRequest, WarmRun,
+    Run,
 };
 
 use crate::error::ClientError;
 use crate::http::connection::Client;
-use crate::http::entries::Namespace;
 
 impl Client {
     /// The events of a stream with the given names, in order.
@@ -110,15 +109,5 @@ impl Client {
     /// [`ClientError`].
     pub async fn start_drill(&self, request: &DrillRequest) -> Result<DrillRun, ClientError> {
         self.post(self.url_of(["v1", "drill-runs"]), request).await
-    }
-}
-
-impl Namespace {
-    /// Starts a warm run.
-    ///
-    /// # Errors
-    /// [`ClientError`].
-    pub async fn start_warm_run(&self, request: &WarmRequest) -> Result<WarmRun, ClientError> {
-        self.client().post(self.warm_runs(), request).await
     }
 }

@@ -198,6 +198,20 @@ impl Caller {
         }
     }
 
+    /// [`needs_within`](Self::needs_within) for names that come from the records.
+    ///
+    /// # Errors
+    /// [`ControlError::MissingScope`] names the scope.
+    pub(crate) fn needs_named(
+        &self,
+        right: Right,
+        tenant: &str,
+        namespace: &str,
+    ) -> Result<(), ControlError> {
+        let read = |name: &str| Name::new(name).map_err(ControlError::invalid);
+        self.needs_within(right, &read(tenant)?, &read(namespace)?)
+    }
+
     /// Whether it may see a namespace and its statistics.
     pub fn sees(&self, namespace: &Namespace) -> bool {
         let (tenant, name) = (namespace.tenant(), namespace.name());

@@ -1,9 +1,11 @@
 //! What memory knows of the records.
 
 use std::path::{Path, PathBuf};
+use std::sync::PoisonError;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 
 use tokio::sync::{Mutex, Notify};
+use verax_records::RunRecord;
 
 /// The disk of the data directory counts as full with less free space than this, in bytes.
 const MIN_FREE_BYTES: u64 = 32 << 20;
@@ -24,6 +26,8 @@ pub(crate) struct RecordsSync {
     /// Held while memory follows the records, to keep their order.
     pub(super) order: Mutex<()>,
     pub(super) changed: Notify,
+    /// Runs that an earlier process left, until they are resumed.
+    unfinished: std::sync::Mutex<Vec<RunRecord>>,
 }
 
 impl RecordsSync {
@@ -38,7 +42,23 @@ impl RecordsSync {
             disk_full: AtomicBool::new(false),
             order: Mutex::default(),
             changed: Notify::new(),
+            unfinished: std::sync::Mutex::default(),
         }
+    }
+
+    /// Keeps runs that an earlier process left.
+    pub(super) fn keep_unfinished(&self, runs: Vec<RunRecord>) {
+        *self.unfinished.lock().unwrap_or_else(PoisonError::into_inner) = runs;
+    }
+
+    /// Takes the runs that an earlier process left, to resume them.
+    pub(crate) fn take_unfinished(&self) -> Vec<RunRecord> {
+        std::mem::take(&mut self.unfinished.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// The revision of the records that memory holds.
+    pub(crate) fn revision(&self) -> u64 {
+        self.applied.load(Ordering::Acquire)
     }
 
     /// Whether memory was loaded from the records.

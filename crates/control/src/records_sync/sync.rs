@@ -174,7 +174,8 @@ impl Control {
         has_epoch: bool,
     ) -> Result<(), RecordsError> {
         self.records.prepare().await?;
-        self.records.interrupt_runs(self.engine.now()).await?;
+        let unfinished = self.records.interrupt_runs(self.engine.now()).await?;
+        self.sync.keep_unfinished(unfinished);
         let known = self.sync.file.as_ref().and_then(|path| RecordsSnapshot::read(path).ok());
         let snapshot = self.records.snapshot().await?;
         if let Some(known) = known.filter(|known| known.revision > snapshot.revision) {

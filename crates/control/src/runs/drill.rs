@@ -62,7 +62,7 @@ impl Control {
         };
         let (of, title, request) = (RunOf::Service, spec.title.clone(), request.clone());
         let detail = serde_json::Value::Null;
-        let new = NewLife { of, title, detail, run, slot: Some(slot) };
+        let new = NewLife { of, title, detail, run, slot: Some(slot), of_slot: None, id: None };
         self.start_run(caller, new, move |_, run| async move {
             carry_out(&run, &*runner, &request).await
         })

@@ -10,6 +10,7 @@ use futures_util::FutureExt;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use verax_api::{DrillRun, LoadRun, WarmRun};
+use verax_core::Timestamp;
 use verax_core::access::{Right, Scope};
 use verax_records::{NewRun, RunKind, RunRecord, RunState};
 
@@ -21,7 +22,7 @@ use crate::error::{ControlError, Overload};
 use crate::subject::Subject;
 
 /// How often a run's progress is recorded, so that little is lost with the process.
-const KEEP_EVERY: Duration = Duration::from_secs(5);
+const KEEP_EVERY: Duration = Duration::from_secs(1);
 
 /// How many runs are listed.
 const MAX_LISTED: u32 = 50;
@@ -31,6 +32,10 @@ pub trait Run: Clone + Serialize + DeserializeOwned + Send + Sync + 'static {
     /// Its record; `None` for a kind that only its process remembers.
     #[doc(hidden)]
     const KIND: Option<RunKind>;
+
+    /// Whether the next process resumes it.
+    #[doc(hidden)]
+    const IS_RESUMED: bool;
 
     /// The right that starting, watching and stopping it needs in its namespace.
     #[doc(hidden)]
@@ -56,9 +61,10 @@ pub trait Run: Clone + Serialize + DeserializeOwned + Send + Sync + 'static {
 const INTERRUPTED: &str = "the service stopped before the run had ended";
 
 macro_rules! runs {
-    ($($Run:ident: $table:ident, $kind:expr, $right:expr, |$run:ident, $reason:ident| $fail:expr;)+) => {$(
+    ($($Run:ident: $table:ident, $kind:expr, $resumed:expr, $right:expr, |$run:ident, $reason:ident| $fail:expr;)+) => {$(
         impl Run for $Run {
             const KIND: Option<RunKind> = $kind;
+            const IS_RESUMED: bool = $resumed;
             const RIGHT: Right = $right;
 
             #[allow(private_interfaces)]
@@ -86,13 +92,16 @@ macro_rules! runs {
 }
 
 runs! {
-    // A warm run has no reason of its own: its failures tell.
-    WarmRun: warm_runs, Some(RunKind::Warm), Right::Warm, |_run, _reason| {};
-    LoadRun: load_runs, Some(RunKind::Load), Right::Load, |run, reason| {
+    WarmRun: warm_runs, Some(RunKind::Warm), true, Right::Warm, |run, reason| {
+        run.reason.get_or_insert(reason);
+    };
+    LoadRun: load_runs, Some(RunKind::Load), false, Right::Load, |run, reason| {
         run.reason.get_or_insert(reason);
     };
     // Drills are of the service, so only administrators start them.
-    DrillRun: drill_runs, None, Right::Manage, |run, reason| { run.reason.get_or_insert(reason); };
+    DrillRun: drill_runs, None, false, Right::Manage, |run, reason| {
+        run.reason.get_or_insert(reason);
+    };
 }
 
 /// A run to start.
@@ -103,6 +112,10 @@ pub(super) struct NewLife<R> {
     pub(super) run: R,
     /// The slot of its kind, if only one may run at a time.
     pub(super) slot: Option<RunSlot>,
+    /// The slot of a schedule that it is for, by the schedule's identifier.
+    pub(super) of_slot: Option<(u64, Timestamp)>,
+    /// Its identifier, if it is resumed.
+    pub(super) id: Option<u64>,
 }
 
 /// How a run ended, and its final state.
@@ -126,7 +139,7 @@ impl Control {
     pub(super) async fn start_run<R, W>(
         self: &Arc<Self>,
         caller: &Caller,
-        new: NewLife<R>,
+        mut new: NewLife<R>,
         work: impl FnOnce(u64, Arc<Watched<R>>) -> W + Send + 'static,
     ) -> Result<Arc<Watched<R>>, ControlError>
     where
@@ -135,8 +148,8 @@ impl Control {
     {
         let (control, caller) = (Arc::clone(self), caller.clone());
         let started = tokio::spawn(async move {
-            let NewLife { of, title, detail, run, slot } = new;
-            let (id, watched) = control.begin_run(&caller, of, title, detail, run).await?;
+            let slot = new.slot.take();
+            let (id, watched) = control.begin_run(&caller, new).await?;
             let run = Arc::clone(&watched);
             tokio::spawn(async move {
                 let work = AssertUnwindSafe(async { work(id, Arc::clone(&run)).await });
@@ -160,12 +173,11 @@ impl Control {
     async fn begin_run<R: Run>(
         &self,
         caller: &Caller,
-        of: RunOf,
-        title: String,
-        detail: serde_json::Value,
-        mut run: R,
+        new: NewLife<R>,
     ) -> Result<(u64, Arc<Watched<R>>), ControlError> {
+        let NewLife { of, title, detail, mut run, of_slot, id, .. } = new;
         let id = match (R::KIND, &of) {
+            (Some(_), _) if id.is_some() => id,
             (Some(kind), RunOf::Namespace(namespace)) => {
                 self.needs_confirmed_lease()?;
                 let new = NewRun {
@@ -175,6 +187,7 @@ impl Control {
                     title,
                     detail,
                     result: serde_json::to_value(&run).unwrap_or_default(),
+                    slot: of_slot,
                 };
                 Some(self.records.start_run(&new, &caller.actor(), self.engine.now()).await?)
             }
@@ -225,8 +238,12 @@ impl Control {
         last.identify(id, state);
         if R::KIND.is_some() {
             let result = serde_json::to_value(&last).unwrap_or_default();
-            let now = self.engine.now();
-            if let Err(error) = self.records.keep_run(id, state, &result, Some(now)).await {
+            // One that the next process resumes does not end here.
+            let (kept, ended_at) = match state == RunState::Interrupted && R::IS_RESUMED {
+                true => (RunState::Running, None),
+                false => (state, Some(self.engine.now())),
+            };
+            if let Err(error) = self.records.keep_run(id, kept, &result, ended_at).await {
                 tracing::warn!(%error, run = id, "the end of a run is missing in the records");
             }
         }

@@ -6,12 +6,11 @@ use verax_api::{
     LoadProfileSpec, LoadProgress, LoadReport, LoadRequest, LoadRun, ProfileChoice, duration_of,
     moment,
 };
-use verax_core::Name;
 use verax_core::access::{Right, Scope};
 use verax_core::load::{Lane, LaneFigures, LoadProfile};
+use verax_core::{Name, Timestamp};
 use verax_records::RunState;
 
-use super::keys::target_of;
 use super::lent::LentToken;
 use super::lifecycle::{NewLife, RunEnd};
 use super::runner::{LoadPlan, LoadRunner};
@@ -64,6 +63,16 @@ impl Control {
         caller: &Caller,
         request: &LoadRequest,
     ) -> Result<Arc<Watched<LoadRun>>, ControlError> {
+        self.start_load_run_for(caller, request, None).await
+    }
+
+    /// Starts a load run for a slot of a schedule.
+    pub(crate) async fn start_load_run_for(
+        self: &Arc<Self>,
+        caller: &Caller,
+        request: &LoadRequest,
+        of_slot: Option<(u64, Timestamp)>,
+    ) -> Result<Arc<Watched<LoadRun>>, ControlError> {
         let spec = match &request.profile {
             ProfileChoice::Inline(spec) => (**spec).clone(),
             ProfileChoice::Named(name) => {
@@ -78,7 +87,7 @@ impl Control {
         let runner = self.load_runner().ok_or(Overload::Starting)?;
         let profile = profile_of(&spec)?;
         let slot = self.load_slot.take().ok_or(Conflict::LoadRunActive)?;
-        let target = target_of(&namespace, spec.pattern.as_deref(), &spec.values).await?;
+        let target = self.target_of(&namespace, spec.pattern.as_deref(), &spec.values).await?;
         profile.popularity.chooser(target.keys.len()).map_err(ControlError::invalid)?;
         let now = self.engine.now();
         let title = if spec.title.is_empty() { &spec.name } else { &spec.title };
@@ -102,7 +111,8 @@ impl Control {
             origin: target.origin,
             key_pattern: target.pattern,
         };
-        let new = NewLife { of: RunOf::Namespace(namespace), title, detail, run, slot: Some(slot) };
+        let (of, slot) = (RunOf::Namespace(namespace), Some(slot));
+        let new = NewLife { of, title, detail, run, slot, of_slot, id: None };
         let control = Arc::clone(self);
         self.start_run(caller, new, move |id, run| async move {
             let lent = LentToken::lend(&control, &format!("load run {id}"), vec![lent]);

@@ -11,6 +11,7 @@ mod table;
 mod warm;
 
 pub use drill::CALLERS;
+pub(crate) use keys::{check_sources, zone_of};
 pub use lifecycle::Run;
 pub use runner::{
     DrillRunner, DrillSink, LoadPlan, LoadRunner, ProgressSink, RunningDrill, RunningLoad,
@@ -19,4 +20,4 @@ pub use runner::{
 pub(crate) use slot::SlotOwner;
 pub(crate) use table::RunTable;
 pub use table::Watched;
-pub use warm::CONCURRENCIES;
+pub(crate) use warm::{WarmCause, settings_of};

@@ -19,11 +19,23 @@ pub(crate) enum RunOf {
     Service,
 }
 
+/// What people say to a run.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum RunSignal {
+    /// It goes on.
+    Go,
+    /// It pauses.
+    Pause,
+    /// It ends. Nothing follows this.
+    Stop,
+}
+
 /// A run that can be watched and stopped.
 #[derive(Debug)]
 pub struct Watched<R> {
     pub(crate) of: RunOf,
     state: watch::Sender<R>,
+    signal: watch::Sender<RunSignal>,
     stop: watch::Sender<bool>,
     ended: watch::Sender<bool>,
 }
@@ -49,7 +61,34 @@ impl<R: Clone> Watched<R> {
     }
 
     pub(crate) fn stop(&self) {
-        self.stop.send_replace(true);
+        self.send(RunSignal::Stop);
+    }
+
+    pub(crate) fn send(&self, signal: RunSignal) {
+        self.signal.send_if_modified(|present| {
+            let changed = *present != signal && *present != RunSignal::Stop;
+            if changed {
+                *present = signal;
+            }
+            changed
+        });
+        if signal == RunSignal::Stop {
+            self.stop.send_replace(true);
+        }
+    }
+
+    /// Receives what people say to it.
+    pub(crate) fn signal(&self) -> watch::Receiver<RunSignal> {
+        self.signal.subscribe()
+    }
+
+    /// Waits until another run has ended, or this one is stopped.
+    pub(crate) async fn wait_for(&self, other: &Self) {
+        let (mut ended, mut signal) = (other.ended.subscribe(), self.signal());
+        tokio::select! {
+            _ = ended.wait_for(|ended| *ended) => {}
+            _ = signal.wait_for(|signal| *signal == RunSignal::Stop) => {}
+        }
     }
 
     pub(crate) fn stop_signal(&self) -> watch::Receiver<bool> {
@@ -58,7 +97,7 @@ impl<R: Clone> Watched<R> {
 }
 
 impl<R> Watched<R> {
-    fn has_ended(&self) -> bool {
+    pub(crate) fn has_ended(&self) -> bool {
         *self.ended.borrow()
     }
 }
@@ -75,7 +114,7 @@ impl<R> Default for RunTable<R> {
     }
 }
 
-impl<R> RunTable<R> {
+impl<R: Clone> RunTable<R> {
     /// Adds a run; one without an identifier gets the next of this process.
     pub(crate) fn add(
         &self,
@@ -88,6 +127,7 @@ impl<R> RunTable<R> {
         let watched = Arc::new(Watched {
             of,
             state: watch::Sender::new(run(id)),
+            signal: watch::Sender::new(RunSignal::Go),
             stop: watch::Sender::new(false),
             ended: watch::Sender::new(false),
         });
@@ -128,8 +168,6 @@ impl<R> RunTable<R> {
 
     pub(crate) fn stop_all(&self) {
         let runs = self.runs.lock().unwrap_or_else(PoisonError::into_inner);
-        for run in runs.values() {
-            run.stop.send_replace(true);
-        }
+        runs.values().for_each(|run| run.stop());
     }
 }

@@ -26,6 +26,7 @@ mod browse;
 mod counters;
 mod eviction;
 mod found;
+mod heat_sample;
 mod index;
 mod listing;
 mod memory;

@@ -9,6 +9,7 @@ use std::time::Duration;
 use super::account::Account;
 use super::blob::{Blob, StoredValue, memory_of};
 use super::found::EntryRef;
+use super::heat_sample::HeatSample;
 use super::listing::ListedEntry;
 use super::memory_budget::MemoryBudget;
 use super::metadata::{Held, MetadataTable};
@@ -21,6 +22,7 @@ use super::slots::{CHUNK, Times};
 use super::tenant_memory::{MAX_SHRINK, MemoryUser, TenantMemory};
 use crate::early::RefillTime;
 use crate::entry::{Entry, EntryRevision, NEGATIVE_NUMBER};
+use crate::heat::HotKeys;
 use crate::key::{Key, NamespaceId};
 use crate::lifetime::{Freshness, Lifetime};
 use crate::time::Timestamp;
@@ -48,6 +50,7 @@ pub struct Partition {
     evicted: AtomicU64,
     expired: AtomicU64,
     read_sample: ReadSample,
+    heat_sample: HeatSample,
     quota: HeldQuota,
     next_to_evict: AtomicUsize,
     next_to_tidy: AtomicUsize,
@@ -161,6 +164,7 @@ impl Partition {
             evicted: AtomicU64::new(0),
             expired: AtomicU64::new(0),
             read_sample: ReadSample::default(),
+            heat_sample: HeatSample::default(),
             quota: HeldQuota::new(quota),
             next_to_evict: AtomicUsize::new(0),
             next_to_tidy: AtomicUsize::new(0),
@@ -229,12 +233,27 @@ impl Partition {
         let hash = self.hash(key);
         self.read_sample.note(hash, now);
         let shard = self.read(shard_number(hash));
-        let slot = shard.find(hash as u32, key)?;
-        let found = Self::found(&shard, slot, now);
-        if found.is_some() {
-            shard.slots.touch(slot);
-        }
+        let found = shard.find(hash as u32, key).and_then(|slot| {
+            let found = Self::found(&shard, slot, now);
+            if found.is_some() {
+                shard.slots.touch(slot);
+            }
+            found
+        });
+        drop(shard);
+        let hit = found.as_ref().is_some_and(|found| found.freshness().may_be_served());
+        self.heat_sample.note(hash, key, hit, now);
         found
+    }
+
+    /// Notes that a read found nothing to serve, if [`visit`](Self::visit) was the only look-up.
+    pub fn note_miss(&self, key: &str, now: Timestamp) {
+        self.heat_sample.note(self.hash(key), key, false, now);
+    }
+
+    /// The keys that are read most, at most `most`.
+    pub fn hottest(&self, most: usize, now: Timestamp) -> HotKeys {
+        self.heat_sample.hottest(most, now)
     }
 
     /// Looks an entry up as [`get`](Self::get) does, and passes a view of it to `visit`. The shared
@@ -254,7 +273,15 @@ impl Partition {
             return None;
         }
         shard.slots.touch(slot);
-        Some(visit(EntryView { shard: &shard, slot, freshness }))
+        let view = EntryView { shard: &shard, slot, freshness };
+        // What this look-up does not serve is looked up again, and counted there.
+        let hit = freshness.may_be_served() && !view.is_packed();
+        let visited = visit(view);
+        drop(shard);
+        if hit {
+            self.heat_sample.note(hash, key, true, now);
+        }
+        Some(visited)
     }
 
     /// Looks an entry up without counting as a request for it.

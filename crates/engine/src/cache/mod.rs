@@ -32,6 +32,7 @@ pub(crate) use permits::end_permits_in_time;
 pub use permits::{LEASES, MAX_WAIT, PermitOutcome, PermitRequest, RefillCounts};
 pub use put_request::PutRequest;
 pub use read::{Cached, ReadOptions, ReadResult, Source};
+pub use refill::RefillTerms;
 pub(crate) use refill_tables::Cache;
 pub use tags::{InvalidTags, checked_tags, parse_tags, write_tags};
 pub use waiter::Refilled;

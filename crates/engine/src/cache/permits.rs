@@ -18,7 +18,7 @@ use verax_core::{
 use super::change::Attempt;
 use super::put_request::PutRequest;
 use super::read::{ReadResult, Source};
-use super::refill::EndedRefill;
+use super::refill::{EndedRefill, RefillTerms};
 use super::waiter::Refilled;
 use super::waiter::{WaitOutcome, Waited, Waiter, notify_all};
 use crate::access::LeasedBy;
@@ -541,7 +541,7 @@ impl Engine {
         self.give_turns(turns);
         for permit in refills {
             if let Some(namespace) = self.namespace(permit.namespace) {
-                namespace.start_refill(permit, None);
+                namespace.start_refill(permit, RefillTerms::default());
             }
         }
     }

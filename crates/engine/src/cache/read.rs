@@ -8,6 +8,7 @@ use verax_core::store::EntryView;
 use verax_core::{EntryRevision, Freshness, JoinOutcome, Key, Permit, Timestamp};
 use verax_origin::{OriginError, TraceContext};
 
+use super::refill::RefillTerms;
 use super::waiter::{Refilled, WaitOutcome, Waiter};
 use crate::engine::Namespace;
 use crate::error::{EngineError, Overload};
@@ -188,8 +189,8 @@ impl Warmer {
     ///
     /// # Errors
     /// [`EngineError`]: the origin's failure, or too many callers waiting for the key.
-    pub async fn refill(&self, key: &Key) -> Result<Refilled, EngineError> {
-        let refilled = self.shared().refill_and_wait(key, false, None).await;
+    pub async fn refill(&self, key: &Key, terms: RefillTerms) -> Result<Refilled, EngineError> {
+        let refilled = self.shared().refill_and_wait(key, false, terms).await;
         refilled.map(|(refilled, _)| refilled)
     }
 }
@@ -248,7 +249,8 @@ impl Namespace {
             return Ok(kept.and_then(|entry| accepted_on_error(entry, options.stale_if_error, now)));
         }
         let unless_fresh = !options.refresh;
-        match self.refill_and_wait(key, unless_fresh, options.trace).await {
+        let terms = RefillTerms::traced(options.trace);
+        match self.refill_and_wait(key, unless_fresh, terms).await {
             Ok((refilled, joined)) => {
                 let read = self.refilled(refilled, joined)?;
                 Ok(Some(if bypassed { read.bypassing() } else { read }))
@@ -313,7 +315,7 @@ impl Namespace {
         self: &Arc<Self>,
         key: &Key,
         unless_fresh: bool,
-        trace: Option<TraceContext>,
+        mut terms: RefillTerms,
     ) -> Result<(Refilled, bool), EngineError> {
         let lease = self.permit_lease();
         let id = self.id();
@@ -338,13 +340,13 @@ impl Namespace {
             };
             let joined = match joined {
                 JoinOutcome::Holder(permit) => {
-                    self.start_refill(permit, trace.clone());
+                    self.start_refill(permit, terms.again());
                     false
                 }
                 JoinOutcome::Waiting(_) if std::mem::take(&mut began_before) => {
                     // The grant begins a new refill, which is recent enough.
                     match outcome.await {
-                        Ok(WaitOutcome::Turn(permit)) => self.take_over(permit, trace.clone()),
+                        Ok(WaitOutcome::Turn(permit)) => self.take_over(permit, terms.again()),
                         Ok(WaitOutcome::Refilled(refilled)) => earlier = refilled.entry.revision,
                         _ => {}
                     }
@@ -359,7 +361,7 @@ impl Namespace {
                 Ok(WaitOutcome::Refilled(refilled)) => return Ok((refilled, joined)),
                 Ok(WaitOutcome::OriginFailed(error)) => return Err(EngineError::Origin(error)),
                 // Another caller was refilling by itself; now the service does.
-                Ok(WaitOutcome::Turn(permit)) => self.take_over(permit, trace.clone()),
+                Ok(WaitOutcome::Turn(permit)) => self.take_over(permit, terms.again()),
                 Ok(WaitOutcome::Abandoned | WaitOutcome::AskAgain) => {}
                 // The refill was abandoned, because the service stops or the permit was voided and
                 // expired.
@@ -386,13 +388,13 @@ impl Namespace {
     }
 
     /// Refills with a permit granted to a caller that leaves refilling to the service.
-    fn take_over(self: &Arc<Self>, permit: Permit, trace: Option<TraceContext>) {
+    fn take_over(self: &Arc<Self>, permit: Permit, terms: RefillTerms) {
         let mut guard = self.engine().cache.guard(permit.namespace, &permit.key);
         let (nobody, _) = Waiter::new(self.engine().now());
         let taken = guard.leave_to_service(&permit, nobody);
         drop(guard);
         if taken.is_ok() {
-            self.start_refill(permit, trace);
+            self.start_refill(permit, terms);
         }
     }
 }

@@ -8,7 +8,7 @@ use futures_util::FutureExt;
 use verax_core::entry::{Entry, MediaType};
 use verax_core::guard::RefusedReason;
 use verax_core::{EntityTag, Key, Lifetime, Partition, Permit, Precondition, Timestamp};
-use verax_origin::{OriginError, OriginValue, TraceContext};
+use verax_origin::{OriginError, OriginValue, SparePlace, TraceContext};
 
 use super::change::Attempt;
 use super::tags::parse_tags;
@@ -22,6 +22,30 @@ const GRACE: Duration = Duration::from_secs(2);
 
 /// The lease when the origin's timeout is unknown.
 const MAX_LEASE: Duration = Duration::from_secs(305);
+
+/// How a refill is made.
+#[derive(Debug, Default)]
+pub struct RefillTerms {
+    /// Forwarded to the origin.
+    pub trace: Option<TraceContext>,
+    /// A place at the origin that was taken before.
+    pub place: Option<SparePlace>,
+    /// The max-age of the value, instead of the policy's.
+    pub max_age: Option<Duration>,
+}
+
+impl RefillTerms {
+    /// The terms of a refill on behalf of a caller.
+    pub(crate) fn traced(trace: Option<TraceContext>) -> Self {
+        Self { trace, ..Self::default() }
+    }
+
+    /// The terms of one more attempt; only the first has the place.
+    pub(super) fn again(&mut self) -> Self {
+        let (trace, place) = (self.trace.clone(), self.place.take());
+        Self { trace, place, max_age: self.max_age }
+    }
+}
 
 /// What became of a refill.
 pub(super) struct EndedRefill {
@@ -61,15 +85,16 @@ impl Namespace {
         let permit = guarded.permits.begin(self.id(), key, guarded.now, lease);
         drop(guarded);
         if let Some(permit) = permit {
-            self.start_refill(permit, trace);
+            self.start_refill(permit, RefillTerms::traced(trace));
         }
     }
 
     /// Starts the task that refills with a permit.
-    pub(crate) fn start_refill(self: &Arc<Self>, permit: Permit, trace: Option<TraceContext>) {
+    pub(crate) fn start_refill(self: &Arc<Self>, permit: Permit, terms: RefillTerms) {
         let namespace = Arc::clone(self);
         tokio::spawn(async move {
-            let reading = AssertUnwindSafe(namespace.read_origin(&permit.key, trace.as_ref()));
+            let max_age = terms.max_age;
+            let reading = AssertUnwindSafe(namespace.read_origin(&permit.key, terms));
             let outcome = reading.catch_unwind().await.unwrap_or_else(|_| {
                 Err(OriginError::KeyMismatch(
                     "the refill failed inside Verax; its log has the details".into(),
@@ -81,15 +106,11 @@ impl Namespace {
                 Ok(held) => (outcome, Some(held)),
                 Err(_) => (Err(OriginError::Busy), None),
             };
-            namespace.finish_refill(&permit, outcome);
+            namespace.finish_refill(&permit, outcome, max_age);
         });
     }
 
-    async fn read_origin(
-        &self,
-        key: &Key,
-        trace: Option<&TraceContext>,
-    ) -> Result<OriginValue, OriginError> {
+    async fn read_origin(&self, key: &Key, terms: RefillTerms) -> Result<OriginValue, OriginError> {
         let binding = self.binding();
         let (Some(origin), Some(choice)) = (&binding.origin, &binding.policy.origin) else {
             return Err(OriginError::KeyMismatch("the namespace no longer has an origin".into()));
@@ -101,7 +122,7 @@ impl Namespace {
             ))
         })?;
         let started = std::time::Instant::now();
-        let outcome = origin.read_guarded(&values, trace).await;
+        let outcome = origin.read_guarded(&values, terms.trace.as_ref(), terms.place).await;
         let took = started.elapsed();
         self.notify(&Event::OriginRead(match &outcome {
             // An origin without such a value has still responded.
@@ -115,7 +136,12 @@ impl Namespace {
         outcome
     }
 
-    fn finish_refill(&self, permit: &Permit, outcome: Result<OriginValue, OriginError>) {
+    fn finish_refill(
+        &self,
+        permit: &Permit,
+        outcome: Result<OriginValue, OriginError>,
+        max_age: Option<Duration>,
+    ) {
         let key = &permit.key;
         let largest = self.max_value_bytes();
         let outcome = outcome.and_then(|value| match value.value.len() as u64 > largest {
@@ -129,7 +155,10 @@ impl Namespace {
         });
         let mut outcome = outcome.map_err(Arc::new).map(|value| {
             // No caller may keep a copy of a value that must not be stored.
-            let lifetime = if value.no_store { Lifetime::default() } else { self.lifetime() };
+            let mut lifetime = if value.no_store { Lifetime::default() } else { self.lifetime() };
+            if let Some(max_age) = max_age.filter(|_| !value.no_store) {
+                lifetime.max_age = max_age;
+            }
             let tags = value.cache_groups.as_deref().map(parse_tags);
             // A malformed header field from the origin is ignored: the value matters more than its
             // tags.

@@ -1,5 +1,6 @@
 //! An origin that is an HTTP service, on one server or several replicas.
 
+mod link;
 mod listing;
 mod reader;
 pub(crate) mod template;

@@ -34,6 +34,13 @@ pub struct HttpReader {
     pub(super) listings: Vec<String>,
 }
 
+/// A response.
+pub(super) struct Page {
+    pub(super) value: OriginValue,
+    /// Its `Link` field.
+    pub(super) link: Option<String>,
+}
+
 /// The address of a replica.
 fn server(text: &str) -> Result<Url, InvalidTemplate> {
     let bad = || InvalidTemplate::Server(text.chars().take(MAX_ADDRESS_BYTES).collect());
@@ -178,7 +185,8 @@ impl HttpReader {
         trace: Option<&TraceContext>,
         deadline: Instant,
     ) -> Result<OriginValue, OriginError> {
-        self.read_url(self.url_at(server, values)?, trace, deadline).await
+        let page = self.read_page(self.url_at(server, values)?, trace, deadline).await?;
+        Ok(page.value)
     }
 
     /// Writes a change to the server with a number.
@@ -208,12 +216,13 @@ impl HttpReader {
         }
     }
 
-    pub(super) async fn read_url(
+    /// Reads a URL, and the `Link` field of its response.
+    pub(super) async fn read_page(
         &self,
         url: Url,
         trace: Option<&TraceContext>,
         deadline: Instant,
-    ) -> Result<OriginValue, OriginError> {
+    ) -> Result<Page, OriginError> {
         let started = Instant::now();
         let request = self.client.get(url.clone());
         let response = self.sent(request, &url, trace, deadline).await?;
@@ -236,15 +245,17 @@ impl HttpReader {
         let media_type = text(CONTENT_TYPE.as_str());
         let cache_groups = Some(list("cache-groups")).filter(|groups| !groups.is_empty());
         let control = list(CACHE_CONTROL.as_str());
+        let link = Some(list("link")).filter(|links| !links.is_empty());
         let value = self.body(&url, response).await?;
-        Ok(OriginValue {
+        let value = OriginValue {
             value,
             media_type: media_type.unwrap_or_else(|| "application/octet-stream".into()),
             cache_groups,
             // Regardless of the rest of the field, readable or not.
             no_store: control.split(',').any(|part| part.trim().eq_ignore_ascii_case("no-store")),
             took: started.elapsed(),
-        })
+        };
+        Ok(Page { value, link })
     }
 
     async fn body(&self, url: &Url, response: Response) -> Result<Bytes, OriginError> {

@@ -28,7 +28,7 @@ macro_rules! migration {
     };
 }
 
-static MIGRATIONS: [Migration; 9] = [
+static MIGRATIONS: [Migration; 10] = [
     migration!("0001", "records"),
     migration!("0002", "quotas"),
     migration!("0003", "lock_epochs"),
@@ -38,6 +38,7 @@ static MIGRATIONS: [Migration; 9] = [
     migration!("0007", "token_lifetimes"),
     migration!("0008", "tenant_quotas"),
     migration!("0009", "usage"),
+    migration!("0010", "definitions"),
 ];
 
 /// How long one process waits for another that migrates the same tables, in seconds.

@@ -92,11 +92,68 @@ diesel::table! {
     }
 }
 
+diesel::table! {
+    definitions (id) {
+        id -> Unsigned<BigInt>,
+        kind -> Varchar,
+        tenant_id -> Unsigned<BigInt>,
+        name -> Varchar,
+        content -> Text,
+        created_at -> Unsigned<BigInt>,
+        changed_at -> Unsigned<BigInt>,
+    }
+}
+
+diesel::table! {
+    run_work (run_id, part) {
+        run_id -> Unsigned<BigInt>,
+        part -> Unsigned<Integer>,
+        content -> Binary,
+    }
+}
+
+diesel::table! {
+    run_failures (run_id, number) {
+        run_id -> Unsigned<BigInt>,
+        number -> Unsigned<Integer>,
+        failed_key -> Text,
+        reason -> Varchar,
+    }
+}
+
+diesel::table! {
+    schedule_slots (schedule_id, slot) {
+        schedule_id -> Unsigned<BigInt>,
+        slot -> Unsigned<BigInt>,
+        taken_at -> Unsigned<BigInt>,
+        state -> Varchar,
+        run_id -> Nullable<Unsigned<BigInt>>,
+        by_hand -> Bool,
+        note -> Varchar,
+    }
+}
+
+diesel::table! {
+    hot_keys (namespace_id) {
+        namespace_id -> Unsigned<BigInt>,
+        noted_at -> Unsigned<BigInt>,
+        hottest -> Text,
+    }
+}
+
+diesel::joinable!(definitions -> tenants (tenant_id));
 diesel::joinable!(origins -> tenants (tenant_id));
 diesel::joinable!(namespaces -> tenants (tenant_id));
 diesel::joinable!(namespaces -> origins (origin_id));
 diesel::joinable!(runs -> tenants (tenant_id));
-diesel::allow_tables_to_appear_in_same_query!(tenants, origins, namespaces, runs);
+diesel::allow_tables_to_appear_in_same_query!(
+    tenants,
+    origins,
+    namespaces,
+    runs,
+    definitions,
+    run_work
+);
 
 diesel::table! {
     shares (id) {

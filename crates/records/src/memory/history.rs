@@ -43,6 +43,9 @@ impl Memory {
             result: run.result.clone(),
         };
         push_bounded(&mut state.runs, OfTenant { tenant, row: (run.kind, record) });
+        if let Some(slot) = run.slot {
+            state.definitions.start_slot(slot, id);
+        }
         state.write_activity(actor, now, run.change(id));
         Ok(id)
     }
@@ -62,11 +65,13 @@ impl Memory {
         }
     }
 
-    pub(crate) fn interrupt_runs(&self, now: Timestamp) -> usize {
+    /// No run outlives the process, so none is resumed.
+    pub(crate) fn interrupt_runs(&self, now: Timestamp) {
         let mut state = self.state();
         let runs = state.runs.iter_mut().map(|run| &mut run.row.1);
-        let running = runs.filter(|run| run.state == RunState::Running);
-        running.map(|run| (run.state, run.ended_at) = (RunState::Interrupted, Some(now))).count()
+        for run in runs.filter(|run| run.state == RunState::Running) {
+            (run.state, run.ended_at) = (RunState::Interrupted, Some(now));
+        }
     }
 
     pub(crate) fn runs(&self, kind: RunKind, most: u32) -> Vec<RunRecord> {

@@ -5,6 +5,7 @@
 //! that two processes share.
 
 mod accounts;
+mod definitions;
 mod history;
 mod places;
 mod usage;
@@ -47,6 +48,7 @@ struct State {
     activity: VecDeque<OfTenant<Activity>>,
     runs: VecDeque<OfTenant<(RunKind, RunRecord)>>,
     usage: usage::UsageTable,
+    definitions: definitions::Definitions,
 }
 
 /// A handle on records in memory. Cloning shares them.

@@ -70,12 +70,13 @@ impl Memory {
     ) -> Result<Changed<()>, RecordsError> {
         self.change(actor, now, |state| {
             let subject = format!("tenant {name}");
-            state.needed_tenant_id(name)?;
+            let id = state.needed_tenant_id(name)?;
             let owns = state.namespaces.iter().any(|namespace| namespace.tenant == *name)
                 || state.origins.iter().any(|origin| origin.tenant == *name);
             if owns {
                 return Err(RecordsError::InUse { subject, by: TENANT_USED_BY });
             }
+            state.definitions.forget_tenant(id);
             state.tenants.retain(|tenant| tenant.name != *name);
             state.withdraw_scopes(name.as_str(), now);
             Ok(((), tenant_change("tenant.delete", name)))

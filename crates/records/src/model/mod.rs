@@ -1,6 +1,7 @@
 //! What the records hold, apart from where they are kept.
 
 mod activity;
+mod definitions;
 mod namespaces;
 mod nodes;
 mod origins;
@@ -11,6 +12,9 @@ mod tokens;
 mod usage;
 
 pub use activity::{Activity, ActivityFilter, Actor, Change};
+pub use definitions::{
+    DefinitionKind, DefinitionPath, DefinitionRecord, RunFailure, SlotRecord, SlotState,
+};
 pub use namespaces::NamespaceRecord;
 pub use nodes::{InvalidNodeId, Node, NodeId, NodeState, Topology};
 pub use origins::OriginRecord;
@@ -20,6 +24,7 @@ pub use tokens::{NewToken, Rotated, TokenRecord};
 pub use usage::{UsageOf, UsagePoint, UsageQuery, UsageSample};
 
 pub(crate) use activity::difference;
+pub(crate) use definitions::short;
 pub(crate) use namespaces::{cap_of, namespace_change, new_namespace_id, policy_detail};
 pub(crate) use origins::{ORIGIN_USED_BY, origin_change, settings_detail};
 pub(crate) use scopes::scopes_without;

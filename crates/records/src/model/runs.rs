@@ -106,6 +106,8 @@ pub struct NewRun {
     pub detail: Value,
     /// Its result so far.
     pub result: Value,
+    /// The slot of a schedule that it is for, by the schedule's identifier.
+    pub slot: Option<(u64, Timestamp)>,
 }
 
 impl NewRun {

@@ -12,13 +12,13 @@ use verax_api::{
     ActivityItem, CreateNamespace, CreateOrigin, CreateTenant, CreateToken, ItemPage, Items,
     Namespace, Origin, OriginChange, PolicyChange, RotateToken, Tenant, TenantQuotaChange, Token,
 };
-use verax_control::{ActivityFilter, Expected, origin_tag, policy_tag, quota_tag};
-use verax_core::{EntityTag, Name, Precondition, Timestamp};
+use verax_control::{ActivityFilter, origin_tag, policy_tag, quota_tag};
+use verax_core::{EntityTag, Name, Timestamp};
 use verax_service::Service;
 
 use crate::failure::{Failure, Result};
 use crate::http::authenticated::Authenticated;
-use crate::http::entry_fields::condition;
+use crate::http::entry_fields::expected;
 use crate::http::extract::{Json, NamespacePath, OriginPath, Query, TenantPath, WithId};
 
 type Verax = State<Arc<Service>>;
@@ -234,19 +234,6 @@ fn with_tag(what: impl Serialize, tag: EntityTag) -> Response {
         response.headers_mut().insert(ETAG, tag);
     }
     response
-}
-
-/// The versions a change may apply to.
-fn expected(headers: &HeaderMap) -> Result<Expected> {
-    match condition(headers)? {
-        Precondition::Always | Precondition::IfPresent => Ok(Expected::Any),
-        Precondition::IfMatches(tags) => Ok(Expected::OneOf(tags)),
-        // The resource exists.
-        Precondition::IfAbsent => Ok(Expected::OneOf(Vec::new())),
-        Precondition::UnlessMatches(_) | Precondition::IfRevision(_) => {
-            Err(Failure::invalid("send If-Match with the ETag of the current version"))
-        }
-    }
 }
 
 /// Change parts of a namespace's policy.

@@ -11,6 +11,7 @@ use axum::http::header::{
 use axum::http::{HeaderMap, HeaderName, HeaderValue};
 use bytes::BytesMut;
 use verax_api::FailureKind;
+use verax_control::Expected;
 use verax_core::PermitNumber;
 use verax_core::entry::MediaType;
 use verax_core::lifetime::CacheControl;
@@ -346,6 +347,19 @@ pub(crate) fn describe_answer(headers: &mut HeaderMap, answer: &ReadResult, took
         _ => fields.insert(SERVER_TIMING, format_args!("service;dur={:.3}", ms(took))),
     }
     headers.insert(AGE, HeaderValue::from(answer.age.as_secs()));
+}
+
+/// The versions a change may apply to.
+pub(crate) fn expected(headers: &HeaderMap) -> Result<Expected> {
+    match condition(headers)? {
+        Precondition::Always => Ok(Expected::Any),
+        Precondition::IfPresent => Ok(Expected::Present),
+        Precondition::IfMatches(tags) => Ok(Expected::OneOf(tags)),
+        Precondition::IfAbsent => Ok(Expected::Absent),
+        Precondition::UnlessMatches(_) | Precondition::IfRevision(_) => {
+            Err(Failure::invalid("send If-Match with the ETag of the current version"))
+        }
+    }
 }
 
 #[cfg(test)]

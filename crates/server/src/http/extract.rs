@@ -125,6 +125,32 @@ impl<S: Send + Sync> FromRequestParts<S> for OriginPath {
     }
 }
 
+/// `{plan}` of the path.
+#[derive(Debug)]
+pub(crate) struct PlanPath(pub(crate) Name);
+
+impl<S: Send + Sync> FromRequestParts<S> for PlanPath {
+    type Rejection = Failure;
+
+    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Failure> {
+        let [plan] = parameters(parts, ["plan"]).await?;
+        Ok(PlanPath(name("plan", plan)?))
+    }
+}
+
+/// `{schedule}` of the path.
+#[derive(Debug)]
+pub(crate) struct SchedulePath(pub(crate) Name);
+
+impl<S: Send + Sync> FromRequestParts<S> for SchedulePath {
+    type Rejection = Failure;
+
+    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Failure> {
+        let [schedule] = parameters(parts, ["schedule"]).await?;
+        Ok(SchedulePath(name("schedule", schedule)?))
+    }
+}
+
 /// `{tenant}` and `{namespace}` of the path.
 #[derive(Debug)]
 pub(crate) struct NamespacePath(pub(crate) Name, pub(crate) Name);

@@ -32,6 +32,7 @@ mod rate_limits;
 mod request_log;
 mod router;
 mod runs;
+mod schedules;
 mod serve;
 mod sessions;
 mod stream;
@@ -39,6 +40,7 @@ mod tags;
 mod usage;
 mod values;
 mod waiting;
+mod warm;
 
 pub use host::HostNames;
 pub use listener::HttpOptions;

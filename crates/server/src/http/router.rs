@@ -8,8 +8,8 @@ use verax_service::Service;
 
 use super::{
     administration, batches, browse, console, counters, damage, description, drills, entries,
-    health, live, locks, metrics, nodes, permits, problem, rate_limits, runs, sessions, tags,
-    usage, waiting,
+    health, live, locks, metrics, nodes, permits, problem, rate_limits, runs, schedules, sessions,
+    tags, usage, waiting, warm,
 };
 
 const NAMESPACE: &str = "/v1/tenants/{tenant}/namespaces/{namespace}";
@@ -28,6 +28,10 @@ const SEARCHES: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/searches";
 const DAMAGE: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/damage-reports";
 const ADVICE: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/lifetime-advice";
 const WARM_RUNS: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/warm-runs";
+const WARM_ESTIMATES: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/warm-estimates";
+const HOT_KEYS: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/hot-keys";
+const WARM_PLAN: &str = "/v1/tenants/{tenant}/warm-plans/{plan}";
+const SCHEDULE: &str = "/v1/tenants/{tenant}/schedules/{schedule}";
 
 /// The routes of the HTTP interface.
 pub(super) fn router(service: Arc<Service>) -> Router {
@@ -64,7 +68,26 @@ pub(super) fn router(service: Arc<Service>) -> Router {
                 .delete(administration::delete_namespace),
         )
         .route(ADVICE, get(usage::lifetime_advice))
-        .route(WARM_RUNS, post(runs::start_warm))
+        .route(WARM_RUNS, post(warm::start))
+        .route(WARM_ESTIMATES, post(warm::estimate))
+        .route(HOT_KEYS, get(warm::hot))
+        .route("/v1/warm-plans", get(warm::all_plans))
+        .route("/v1/tenants/{tenant}/warm-plans", get(warm::plans))
+        .route(WARM_PLAN, get(warm::plan).put(warm::put_plan).delete(warm::delete_plan))
+        .route("/v1/tenants/{tenant}/warm-plans/{plan}/runs", post(warm::run_plan))
+        .route("/v1/tenants/{tenant}/warm-plans/{plan}/estimates", post(warm::estimate_plan))
+        .route("/v1/schedules", get(schedules::all))
+        .route("/v1/schedule-previews", post(schedules::preview))
+        .route("/v1/tenants/{tenant}/schedules", get(schedules::list))
+        .route(
+            SCHEDULE,
+            get(schedules::show)
+                .put(schedules::put)
+                .patch(schedules::change)
+                .delete(schedules::delete),
+        )
+        .route("/v1/tenants/{tenant}/schedules/{schedule}/runs", post(schedules::run))
+        .route("/v1/tenants/{tenant}/schedules/{schedule}/slots", get(schedules::slots))
         .route("/v1/tenants", get(administration::tenants).post(administration::create_tenant))
         .route(
             "/v1/tenants/{tenant}",
@@ -99,9 +122,10 @@ pub(super) fn router(service: Arc<Service>) -> Router {
         .route("/v1/sign-in-links", post(sessions::new_link))
         .route("/v1/live", get(live::samples))
         .route("/v1/waiting/live", get(waiting::live))
-        .route("/v1/warm-runs", get(runs::recent_warm))
-        .route("/v1/warm-runs/{id}", get(runs::warm).delete(runs::stop_warm))
-        .route("/v1/warm-runs/{id}/live", get(runs::watch_warm))
+        .route("/v1/warm-runs", get(warm::recent))
+        .route("/v1/warm-runs/{id}", get(warm::show).patch(warm::change).delete(warm::stop))
+        .route("/v1/warm-runs/{id}/live", get(warm::watch))
+        .route("/v1/warm-runs/{id}/failures", get(warm::failures))
         .route("/v1/load-profiles", get(runs::profiles))
         .route("/v1/load-runs", get(runs::recent_load).post(runs::start_load))
         .route("/v1/load-runs/{id}", get(runs::load).delete(runs::stop_load))

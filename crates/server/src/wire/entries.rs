@@ -56,7 +56,7 @@ impl Session {
                     return Err(EngineError::NegativeResult { left }.into());
                 }
                 Cached::Missing if flags.only_if_cached || !reader.has_origin() => {
-                    reader.count_miss();
+                    reader.count_miss(text, now);
                     self.outbox.add(frame, &Reply::Miss);
                     return Ok(());
                 }

@@ -2,11 +2,15 @@
 
 mod activity;
 mod columns;
+mod definitions;
+mod hot_keys;
 mod lock_epochs;
 pub(crate) mod namespaces;
 pub(crate) mod nodes;
 pub(crate) mod origins;
+mod run_work;
 mod runs;
+mod schedule_slots;
 mod scopes;
 mod tenant_ids;
 pub(crate) mod tenants;

@@ -11,10 +11,47 @@ use super::tenant_ids::tenant_id;
 use crate::error::RecordsError;
 use crate::mariadb::changes::locked_revision;
 use crate::mariadb::connection::MariaDb;
-use crate::mariadb::schema::{runs, tenants};
-use crate::model::{Actor, NewRun, RunKind, RunRecord, RunState};
+use crate::mariadb::schema::{runs, schedule_slots, tenants};
+use crate::model::{Actor, NewRun, RunKind, RunRecord, RunState, SlotState};
 
-type Row = (u64, String, String, String, u64, Option<u64>, String, String);
+pub(super) type Row = (u64, String, String, String, u64, Option<u64>, String, String);
+
+type Columns = (
+    runs::id,
+    runs::tenant,
+    runs::namespace,
+    runs::title,
+    runs::started_at,
+    runs::ended_at,
+    runs::state,
+    runs::result,
+);
+
+/// The columns of a [`Row`].
+pub(super) const COLUMNS: Columns = (
+    runs::id,
+    runs::tenant,
+    runs::namespace,
+    runs::title,
+    runs::started_at,
+    runs::ended_at,
+    runs::state,
+    runs::result,
+);
+
+pub(super) fn read_run(row: Row) -> Result<RunRecord, RecordsError> {
+    let (id, tenant, namespace, title, started, ended, state, result) = row;
+    Ok(RunRecord {
+        id,
+        tenant: read_name(tenant)?,
+        namespace: read_name(namespace)?,
+        title,
+        started_at: Timestamp::from_millis(started),
+        ended_at: ended.map(Timestamp::from_millis),
+        state: RunState::read(&state)?,
+        result: serde_json::from_str(&result).unwrap_or(Value::Null),
+    })
+}
 
 impl MariaDb {
     /// Records the start of a run and its actor; returns its identifier.
@@ -47,6 +84,14 @@ impl MariaDb {
                 );
                 let row = diesel::insert_into(runs::table).values(row);
                 let id: u64 = ReturningId(row).get_result(connection).await?;
+                if let Some((schedule, slot)) = run.slot {
+                    let slot = schedule_slots::table.find((schedule, slot.as_millis()));
+                    let columns = (
+                        schedule_slots::state.eq(SlotState::Started.name()),
+                        schedule_slots::run_id.eq(id),
+                    );
+                    diesel::update(slot).set(columns).execute(connection).await?;
+                }
                 write(connection, actor, now, &run.change(id), None).await?;
                 Ok::<_, RecordsError>(id)
             });
@@ -73,23 +118,36 @@ impl MariaDb {
                 runs::state.eq(state.name()),
                 runs::result.eq(result.to_string()),
             );
-            let row = runs::table.find(id).filter(runs::ended_at.is_null());
-            diesel::update(row).set(columns).execute(connection).await?;
-            Ok(())
+            connection
+                .transaction(async |connection| {
+                    // A run that another node resumed is that node's.
+                    locked_revision(connection).await?;
+                    self.check_owner(connection).await?;
+                    let row = runs::table.find(id).filter(runs::ended_at.is_null());
+                    diesel::update(row).set(columns).execute(connection).await?;
+                    Ok(())
+                })
+                .await
         })
         .await
     }
 
-    /// Marks the active runs of an earlier process as interrupted; returns how many.
-    ///
-    /// # Errors
-    /// [`RecordsError::Unavailable`].
-    pub(crate) async fn interrupt_runs(&self, now: Timestamp) -> Result<usize, RecordsError> {
+    /// A run of a kind, if its tenant still exists.
+    pub(crate) async fn run(
+        &self,
+        kind: RunKind,
+        id: u64,
+    ) -> Result<Option<RunRecord>, RecordsError> {
         self.exchange(async |connection| {
-            let running = runs::table.filter(runs::state.eq(RunState::Running.name()));
-            let columns =
-                (runs::ended_at.eq(now.as_millis()), runs::state.eq(RunState::Interrupted.name()));
-            Ok(diesel::update(running).set(columns).execute(connection).await?)
+            let row = runs::table
+                .inner_join(tenants::table)
+                .filter(runs::kind.eq(kind.name()))
+                .filter(runs::id.eq(id))
+                .select(COLUMNS)
+                .first(connection)
+                .await
+                .optional()?;
+            row.map(read_run).transpose()
         })
         .await
     }
@@ -107,34 +165,12 @@ impl MariaDb {
             let rows: Vec<Row> = runs::table
                 .inner_join(tenants::table)
                 .filter(runs::kind.eq(kind.name()))
-                .select((
-                    runs::id,
-                    runs::tenant,
-                    runs::namespace,
-                    runs::title,
-                    runs::started_at,
-                    runs::ended_at,
-                    runs::state,
-                    runs::result,
-                ))
+                .select(COLUMNS)
                 .order(runs::id.desc())
                 .limit(most.into())
                 .load(connection)
                 .await?;
-            rows.into_iter()
-                .map(|(id, tenant, namespace, title, started, ended, state, result)| {
-                    Ok(RunRecord {
-                        id,
-                        tenant: read_name(tenant)?,
-                        namespace: read_name(namespace)?,
-                        title,
-                        started_at: Timestamp::from_millis(started),
-                        ended_at: ended.map(Timestamp::from_millis),
-                        state: RunState::read(&state)?,
-                        result: serde_json::from_str(&result).unwrap_or(Value::Null),
-                    })
-                })
-                .collect()
+            rows.into_iter().map(read_run).collect()
         })
         .await
     }

@@ -10,7 +10,6 @@ use utoipa::openapi::schema::{Array, ArrayItems, Object, SchemaType, Type};
 use utoipa::openapi::{RefOr, Schema};
 use verax_control::activity::ROWS_OF_ACTIVITY;
 use verax_control::runs::CALLERS;
-use verax_control::runs::CONCURRENCIES;
 use verax_control::{NOTE_LENGTHS, SCOPE_COUNTS};
 use verax_core::early::MAX_FACTOR;
 use verax_core::guard::lock::MAX_OWNER_BYTES;
@@ -124,7 +123,7 @@ pub(super) fn members() -> Vec<(&'static str, &'static str, Bounds)> {
         ("RenewLock", "lease_seconds", Seconds(locks::LEASES)),
         ("AcquirePermit", "owner", Text(0..=MAX_OWNER_BYTES)),
         ("AcquirePermit", "lease_seconds", Seconds(cache::LEASES)),
-        ("WarmRequest", "concurrency", count(CONCURRENCIES)),
+        ("WarmRequest", "concurrency", count(verax_core::warm::CONCURRENCIES)),
         ("LoadProfileSpec", "clients", Whole(1..=MAX_CLIENTS.into())),
         ("LoadProfileSpec", "duration_seconds", Seconds(DURATIONS)),
         ("LoadProfileSpec", "warm_up_seconds", Seconds(Duration::ZERO..=*DURATIONS.end())),
@@ -146,7 +145,9 @@ pub(super) fn members() -> Vec<(&'static str, &'static str, Bounds)> {
 /// The bounds of a parameter, by name.
 fn parameter(name: &str, place: &ParameterIn, activity: bool) -> Option<Bounds> {
     let bounds = match (place, name) {
-        (ParameterIn::Path, "tenant" | "namespace" | "origin") => Bounds::Pattern(NAME),
+        (ParameterIn::Path, "tenant" | "namespace" | "origin" | "plan" | "schedule") => {
+            Bounds::Pattern(NAME)
+        }
         (ParameterIn::Query, "tenant") => Bounds::Pattern(NAME),
         (ParameterIn::Path, "tag") => Bounds::Pattern(TAG),
         (ParameterIn::Header, "If-Match" | "If-None-Match") => Bounds::Pattern(ENTITY_TAGS),

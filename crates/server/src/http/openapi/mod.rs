@@ -11,7 +11,8 @@ use utoipa::{Modify, OpenApi};
 
 use crate::http::{
     administration, batches, browse, counters, damage, description, drills, entries, health, live,
-    locks, metrics, nodes, permits, rate_limits, runs, sessions, tags, usage, waiting,
+    locks, metrics, nodes, permits, rate_limits, runs, schedules, sessions, tags, usage, waiting,
+    warm,
 };
 
 #[derive(OpenApi)]
@@ -33,7 +34,10 @@ use crate::http::{
         administration::activity,
         sessions::start, sessions::show, sessions::end, sessions::list, sessions::end_other, sessions::new_link,
         live::samples, waiting::live, usage::history, usage::lifetime_advice,
-        runs::start_warm, runs::recent_warm, runs::warm, runs::stop_warm, runs::watch_warm,
+        warm::all_plans, warm::plans, warm::plan, warm::put_plan, warm::delete_plan, warm::run_plan, warm::estimate_plan,
+        warm::start, warm::estimate, warm::recent, warm::show, warm::change, warm::stop, warm::watch, warm::failures, warm::hot,
+        schedules::all, schedules::list, schedules::show, schedules::put, schedules::change, schedules::delete,
+        schedules::run, schedules::slots, schedules::preview,
         runs::profiles, runs::recent_load, runs::start_load, runs::load, runs::stop_load,
         runs::watch_load,
         drills::specs, drills::recent, drills::start, drills::show, drills::watch,
@@ -70,7 +74,14 @@ impl Modify for Complete {
                 bounds::bound_member(shape, member, &of);
             }
         }
-        for choice in ["BatchOperation", "WarmValues", "CreateSession"] {
+        for choice in [
+            "BatchOperation",
+            "WarmValues",
+            "WarmRows",
+            "KeySource",
+            "ScheduledAction",
+            "CreateSession",
+        ] {
             if let Some(RefOr::T(Schema::OneOf(choice))) = shapes.get_mut(choice) {
                 choice.items.iter_mut().for_each(close);
             }

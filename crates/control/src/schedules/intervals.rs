@@ -9,7 +9,7 @@ use tokio::task::JoinHandle;
 use verax_core::interval::{IntervalRule, IntervalScope};
 use verax_core::store::{EntryFilter, Position};
 use verax_core::{Key, NamespaceId, Timestamp};
-use verax_engine::cache::MAX_PAGE_ENTRIES;
+use verax_engine::cache::{MAX_PAGE_ENTRIES, RefillTerms};
 use verax_engine::{Clearer, Deleter, Namespace, Reader, Warmer};
 
 use crate::control::Control;
@@ -121,7 +121,9 @@ async fn refresh(namespace: Arc<Namespace>, scope: &IntervalScope) {
         let keys: Vec<Key> = keys.collect();
         // A failed refill leaves the copy as it is; the origin's guards bound what is read.
         stream::iter(keys)
-            .for_each_concurrent(CONCURRENCY, async |key| drop(warmer.refill(&key).await))
+            .for_each_concurrent(CONCURRENCY, async |key| {
+                drop(warmer.refill(&key, RefillTerms::default()).await);
+            })
             .await;
         from = listing.next;
     }

@@ -1,4 +1,4 @@
-//! Planning a warm run: which keys to refill ahead of time.
+//! The keys of a pattern over lists of values.
 
 use std::collections::BTreeMap;
 
