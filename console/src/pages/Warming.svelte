@@ -66,7 +66,11 @@
   });
 
   const run = $derived(current.run);
-  const active = $derived(runs.filter((r) => r.state === 'running'));
+  // The list lags behind the run that is followed.
+  const active = $derived([
+    ...(run?.state === 'running' ? [run] : []),
+    ...runs.filter((r) => r.state === 'running' && r.id !== run?.id),
+  ]);
   const next = $derived(
     schedules
       .filter((s) => s.next[0])
@@ -189,7 +193,7 @@
   {#if active[0]}
     {active[0].tenant}/{active[0].namespace}{active[0].plan ? `, by the plan ${active[0].plan}` : ''}.
   {:else if next}
-    Next: {actionText(next.action)} of {next.tenant}, {localTime(next.next[0]!, next.time_zone)}.
+    Next is the schedule {next.tenant}/{next.name}, {localTime(next.next[0]!, next.time_zone)}.
   {:else}
     Nothing is scheduled.
   {/if}

@@ -405,6 +405,7 @@ pub struct WarmRun {
     pub plan: Option<String>,
     /// Who or what started it.
     #[serde(default)]
+    #[cfg_attr(feature = "openapi", schema(required = true))]
     pub cause: String,
     /// `running`, `done`, `stopped`, `failed` or `interrupted`: the service stopped before the run
     /// ended.
@@ -412,6 +413,7 @@ pub struct WarmRun {
     /// While it is running: `queued`, `refilling`, `paused` or `restoring`, which refills what a
     /// restart lost.
     #[serde(default)]
+    #[cfg_attr(feature = "openapi", schema(required = true))]
     pub phase: String,
     /// Why it ended early.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -427,14 +429,17 @@ pub struct WarmRun {
     pub stored: u64,
     /// How many were left as they are, because they were fresh.
     #[serde(default)]
+    #[cfg_attr(feature = "openapi", schema(required = true))]
     pub skipped: u64,
     /// For how many the origin has no value.
     #[serde(default)]
+    #[cfg_attr(feature = "openapi", schema(required = true))]
     pub no_value: u64,
     /// How many could not be refilled or stored.
     pub failed: u64,
     /// The bytes of the values that are stored.
     #[serde(default)]
+    #[cfg_attr(feature = "openapi", schema(required = true))]
     pub bytes: u64,
     /// Keys per second so far.
     pub per_second: f64,
@@ -443,18 +448,22 @@ pub struct WarmRun {
     pub seconds_left: Option<f64>,
     /// Concurrent calls of the origin, on average.
     #[serde(default)]
+    #[cfg_attr(feature = "openapi", schema(required = true))]
     pub origin_concurrency: f64,
     /// How many keys from the start are finished: an interrupted run resumes here.
     #[serde(default)]
+    #[cfg_attr(feature = "openapi", schema(required = true))]
     pub position: u64,
     /// How often it was resumed after the service had stopped.
     #[serde(default)]
+    #[cfg_attr(feature = "openapi", schema(required = true))]
     pub resumed: u32,
     /// What to look at.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub warnings: Vec<String>,
     /// The failures by kind.
     #[serde(default)]
+    #[cfg_attr(feature = "openapi", schema(required = true))]
     pub failure_counts: Vec<FailureCount>,
     /// The first failures, at most 20.
     pub failures: Vec<WarmFailure>,

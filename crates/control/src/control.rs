@@ -1,10 +1,12 @@
 //! The control plane: what it owns.
 
+use std::collections::HashMap;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, OnceLock};
 
 use verax_api::{DrillRun, LoadProfileSpec, LoadRun, WarmRun};
+use verax_core::Name;
 use verax_engine::Engine;
 use verax_observe::{Live, Observatory};
 use verax_origin::Credentials;
@@ -44,6 +46,8 @@ pub struct Control {
     pub(crate) epoch_file: Option<PathBuf>,
     access_revision: AtomicU64,
     pub(crate) usage: Mutex<UsageCounts>,
+    /// The invalidations of a namespace when a plan of it was kept: those after it are followed.
+    pub(crate) invalidations_before: Mutex<HashMap<(Name, Name), u64>>,
     /// Held while a warm run starts, so that two of one plan do not start together.
     pub(crate) warm_starts: tokio::sync::Mutex<()>,
 }
@@ -72,6 +76,7 @@ impl Control {
             epoch_file: options.epoch_file,
             access_revision: AtomicU64::new(0),
             usage: Mutex::default(),
+            invalidations_before: Mutex::default(),
             warm_starts: tokio::sync::Mutex::default(),
         }
     }

@@ -1,6 +1,6 @@
 //! Warm plans: what a tenant fills ahead of time, kept by name.
 
-use std::sync::Arc;
+use std::sync::{Arc, PoisonError};
 
 use verax_api::{WarmPlan, WarmPlanSpec, moment};
 use verax_core::access::{Right, Scope};
@@ -110,6 +110,7 @@ impl Control {
                 return Err(ControlError::NotExpected("warm plan"));
             }
             let content = serde_json::to_value(&spec).unwrap_or_default();
+            control.note_invalidations(&path.tenant, &path.name, &spec.namespace);
             let (actor, now) = (caller.actor(), control.engine.now());
             let put = control.records.put_definition(&path, &content, &actor, now).await?;
             let record = control.follow_change(put);
@@ -137,6 +138,15 @@ impl Control {
             Ok(())
         })
         .await
+    }
+
+    /// Notes up to which invalidation a plan need not follow any.
+    fn note_invalidations(&self, tenant: &Name, plan: &Name, namespace: &str) {
+        if let Some(found) = self.registry.find(tenant.as_str(), namespace) {
+            let mut noted =
+                self.invalidations_before.lock().unwrap_or_else(PoisonError::into_inner);
+            noted.insert((tenant.clone(), plan.clone()), found.statistics().invalidations());
+        }
     }
 
     /// Checks what can be checked without finding the keys.

@@ -100,7 +100,7 @@ impl Control {
             // Times before the last change are those of another schedule.
             Some(Planned { latest: slot.max(record.changed_at), record, spec, schedule })
         };
-        let triggers = Triggers::new(&plans, before.map(|before| before.triggers));
+        let triggers = Triggers::new(self, &plans, before.map(|before| before.triggers));
         Ok(Known { revision, planned: records.into_iter().filter_map(planned).collect(), triggers })
     }
 

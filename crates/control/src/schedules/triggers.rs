@@ -1,7 +1,7 @@
 //! Warm plans that run by themselves: after an invalidation, and after a start.
 
 use std::collections::HashMap;
-use std::sync::Arc;
+use std::sync::{Arc, PoisonError};
 use std::time::Duration;
 
 use verax_api::{AfterInvalidation, FreshChoice, OverlapChoice, StartWarmRun, WarmPlanSpec};
@@ -40,7 +40,14 @@ fn seconds(seconds: f64) -> Duration {
 
 impl Triggers {
     /// Those of some plans; one that was there keeps what it has seen.
-    pub(super) fn new(records: &[DefinitionRecord], before: Option<Self>) -> Self {
+    pub(super) fn new(
+        control: &Control,
+        records: &[DefinitionRecord],
+        before: Option<Self>,
+    ) -> Self {
+        let mut noted = std::mem::take(
+            &mut *control.invalidations_before.lock().unwrap_or_else(PoisonError::into_inner),
+        );
         let kept_at = before.as_ref().and_then(|before| before.kept_at);
         let mut known: HashMap<(Name, Name), Triggered> = before
             .into_iter()
@@ -53,9 +60,10 @@ impl Triggers {
                 return None;
             }
             let (tenant, name) = (record.tenant.clone(), record.name.clone());
-            let before = known.remove(&(tenant.clone(), name.clone()));
+            let path = (tenant.clone(), name.clone());
+            let (before, noted) = (known.remove(&path), noted.remove(&path));
             let before = before.filter(|before| before.spec.namespace == spec.namespace);
-            let seen = before.as_ref().and_then(|before| before.seen);
+            let seen = before.as_ref().and_then(|before| before.seen).or(noted);
             let pending = before.and_then(|before| before.pending);
             Some(Triggered { tenant, name, spec, seen, pending })
         };

@@ -22,8 +22,10 @@ const POLICY: &str = "default-src 'none'; script-src 'self'; style-src 'self'; i
 
 /// The first segment of each page of the console, which routes within the page itself: a reload, a
 /// bookmark or a link must work on all of them.
-const PAGES: [&str; 9] =
-    ["", "sign-in", "tenants", "entries", "waiting", "activity", "access", "load", "drills"];
+const PAGES: [&str; 11] = [
+    "", "sign-in", "tenants", "entries", "hot", "waiting", "warming", "load", "drills", "activity",
+    "access",
+];
 
 pub(crate) async fn file(request: Request) -> Response {
     let path = request.uri().path().trim_start_matches('/').to_owned();
