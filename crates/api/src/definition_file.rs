@@ -10,7 +10,9 @@ use crate::{Schedule, ScheduleSpec, WarmPlan, WarmPlanSpec};
 ///
 /// ```
 /// let file: verax_api::DefinitionFile = serde_json::from_str(
-///     r#"{ "plans": { "ferrydesk/mornings": { "namespace": "boards", "keys": [{ "hottest": 50 }] } } }"#,
+///     r#"{ "plans": { "ferrydesk/mornings": {
+///         "namespace": "boards", "keys": [{ "hottest": 50 }]
+///     } } }"#,
 /// )?;
 /// assert_eq!(file.plans["ferrydesk/mornings"].namespace, "boards");
 /// # Ok::<(), serde_json::Error>(())

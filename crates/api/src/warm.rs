@@ -160,8 +160,8 @@ macro_rules! warm_shape {
             /// The most refills that begin in a second; no limit when absent.
             #[serde(default, skip_serializing_if = "Option::is_none")]
             pub max_per_second: Option<f64>,
-            /// The most of the origin's concurrent calls that may be for warming, in percent; 50 when
-            /// absent. One call is always left to readers.
+            /// The most of the origin's concurrent calls that may be for warming, in percent; 50
+            /// when absent. One call is always left to readers.
             #[serde(default, skip_serializing_if = "Option::is_none")]
             pub origin_share_percent: Option<u32>,
             /// After this time the run ends; no limit when absent.

@@ -12,6 +12,7 @@ mod expiry;
 mod fixture;
 mod frames;
 mod growth;
+mod heat;
 mod hostile;
 mod http_hit;
 mod memory;
@@ -24,6 +25,7 @@ mod store_get;
 mod tables;
 mod views;
 mod waiters;
+mod warming;
 mod wire_get;
 
 use clap::Parser;
@@ -68,12 +70,13 @@ enum Part {
 const SOAK: &str = "soak";
 const HOSTILE: &str = "hostile";
 
-const PARTS: [(&str, Part); 15] = [
+const PARTS: [(&str, Part); 18] = [
     ("memory", Part::Own(|_| memory::run())),
     ("wire-get", Part::Ratios(wire_get::run)),
     ("http-hit", Part::Ratios(http_hit::run)),
     ("store-get", Part::Ratios(store_get::run)),
     ("metrics", Part::Ratios(metrics::run)),
+    ("heat-cost", Part::Ratios(heat::cost)),
     ("many-entries", Part::Ratios(growth::entries)),
     ("waiters", Part::Own(|_| waiters::run())),
     ("expiry", Part::Own(|_| expiry::run())),
@@ -81,6 +84,8 @@ const PARTS: [(&str, Part); 15] = [
     ("growth", Part::Own(growth::run)),
     ("views", Part::Own(|_| views::run())),
     ("packing", Part::Own(|_| packing::run())),
+    ("heat-accuracy", Part::Own(|_| heat::run())),
+    ("warming", Part::Own(|_| warming::run())),
     ("eviction", Part::Own(|_| Ok(eviction::run()))),
     (SOAK, Part::Own(soak::run)),
     (HOSTILE, Part::Own(hostile::run)),

@@ -14,7 +14,13 @@ const THREADS: usize = 2;
 type Failure = Box<dyn std::error::Error + Send + Sync>;
 
 /// Reads per second of `THREADS` threads, `each` keys at a time.
-fn measure(fixture: &Fixture, keys: &[String], time: Duration, each: usize, counted: bool) -> f64 {
+pub(crate) fn measure(
+    fixture: &Fixture,
+    keys: &[String],
+    time: Duration,
+    each: usize,
+    counted: bool,
+) -> f64 {
     let started = Instant::now();
     let looked_up: u64 = std::thread::scope(|scope| {
         let threads: Vec<_> = (0..THREADS)

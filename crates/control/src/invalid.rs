@@ -104,6 +104,16 @@ pub enum InvalidInput {
         /// The allowed numbers.
         range: RangeInclusive<u32>,
     },
+    /// A time out of range.
+    #[error("{what} = {seconds} is out of range: use {} to {}", range.start(), range.end())]
+    TimeOutOfRange {
+        /// What it is.
+        what: &'static str,
+        /// The seconds.
+        seconds: f64,
+        /// The allowed ones.
+        range: RangeInclusive<f64>,
+    },
     /// Something that the input refers to.
     #[error("there is no {0}")]
     Missing(Subject),

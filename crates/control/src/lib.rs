@@ -72,4 +72,4 @@ pub use subject::Subject;
 pub use tokens::{NOTE_LENGTHS, SCOPE_COUNTS};
 pub use verax_records::{ActivityFilter, Node, NodeId, NodeState, Topology};
 pub use waiting::{InNamespace, Waiting};
-pub use warm_plans::plan_tag;
+pub use warm_plans::{QUIET_SECONDS, WITHIN_SECONDS, plan_tag};

@@ -1,5 +1,6 @@
 //! Warm plans: what a tenant fills ahead of time, kept by name.
 
+use std::ops::RangeInclusive;
 use std::sync::{Arc, PoisonError};
 
 use verax_api::{WarmPlan, WarmPlanSpec, moment};
@@ -24,6 +25,23 @@ const MAX_NOTE: usize = 200;
 
 /// The most bytes of a plan.
 const MAX_PLAN_BYTES: usize = 1 << 20;
+
+/// How long a namespace must be without another invalidation, in seconds.
+pub const QUIET_SECONDS: RangeInclusive<f64> = 0.1..=60.0;
+
+/// How long a run after an invalidation is put off at most, in seconds.
+pub const WITHIN_SECONDS: RangeInclusive<f64> = 0.1..=600.0;
+
+fn within(
+    what: &'static str,
+    seconds: f64,
+    range: RangeInclusive<f64>,
+) -> Result<(), ControlError> {
+    match range.contains(&seconds) {
+        true => Ok(()),
+        false => Err(InvalidInput::TimeOutOfRange { what, seconds, range }.into()),
+    }
+}
 
 /// The entity tag of a plan (RFC 9110, section 8.8.3); equal plans have equal tags.
 pub fn plan_tag(spec: &WarmPlanSpec) -> EntityTag {
@@ -161,6 +179,10 @@ impl Control {
         let registered = self.registry.namespace(tenant, &namespace)?;
         if spec.note.chars().count() > MAX_NOTE {
             return Err(InvalidInput::Note { max: MAX_NOTE }.into());
+        }
+        if let Some(after) = &spec.after_invalidation {
+            within("quiet_seconds", after.quiet_seconds, QUIET_SECONDS)?;
+            within("within_seconds", after.within_seconds, WITHIN_SECONDS)?;
         }
         let bytes = serde_json::to_vec(spec).map_or(0, |text| text.len());
         if bytes > MAX_PLAN_BYTES {

@@ -4,8 +4,8 @@
 //! the reads, with exponential decay (forward decay: Cormode, Shkapenyuk, Srivastava and Xu, ICDE
 //! 2009): a read counts half after [`HALF_LIFE`]. With *k* counters, a key's count is at most
 //! *W/k* too high and never too low, where *W* is the decayed weight of all sampled reads;
-//! [`HotKey::may_be_over_by`] is the bound of each key. Sampling one read in *g* adds an error whose
-//! standard deviation is √(*g* · count).
+//! [`HotKey::may_be_over_by`] is the bound of each key. Sampling one read in *g* adds an error
+//! whose standard deviation is √(*g* · count).
 //!
 //! ```
 //! use std::time::Duration;

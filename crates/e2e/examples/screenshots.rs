@@ -77,20 +77,24 @@ async fn pages(verax: &Verax, browser: &Browser, folder: &Path) {
     picture("console-entries").await;
     open("/access").await;
     picture("console-access").await;
+    open("/hot?namespace=ferrydesk%2Fboards").await;
+    picture("console-hot").await;
+    let all = ["--values", "from=origin:/harbors", "--values", "to=origin:/harbors"];
+    let fill = ["warm", "fill", "ferrydesk/fares", "--no-wait", "--max-per-second", "40"];
+    verax.run(&[&fill[..], &all].concat()).done();
+    open("/warming").await;
+    tokio::time::sleep(Duration::from_secs(6)).await;
+    picture("console-warming").await;
 }
 
 /// Who waits for what, with locks that are held and waited for, and drills.
 async fn guards(verax: &Verax, browser: &Browser, folder: &Path) {
     let picture = async |name: &str| browser.picture(&folder.join(format!("{name}.png"))).await;
     browser.click(By::LinkText("Drills")).await;
-    for (drill, title) in
-        [("stampede", "Stampede"), ("outage", "Outage"), ("noisy-neighbor", "Noisy neighbor")]
-    {
-        browser.click(By::XPath(format!("//button[contains(., '{title}')]"))).await;
-        browser.text_when("[data-drill-state]", |text| text == format!("{drill}: done")).await;
-        tokio::time::sleep(Duration::from_millis(500)).await;
-        picture(&format!("console-drill-{drill}")).await;
-    }
+    browser.click(By::XPath("//button[contains(., 'Stampede')]")).await;
+    browser.text_when("[data-drill-state]", |text| text == "stampede: done").await;
+    tokio::time::sleep(Duration::from_millis(500)).await;
+    picture("console-drill-stampede").await;
     let berths = verax.client().namespace("quayside", "berths").unwrap();
     let options = |owner: &str, wait: u64| LockOptions {
         owner: Some(owner.into()),
@@ -143,10 +147,11 @@ const TERMINALS: [(&str, &[&str]); 8] = [
     (
         "cli-warm",
         &[
-            "verax warm fill ferrydesk/boards --values harbor=origin:/harbors",
-            "verax warm fill ferrydesk/boards --values harbor=aldermouth,brinewick,nowhere",
+            "verax warm run ferrydesk/morning-boards --dry-run",
+            "verax warm run ferrydesk/morning-boards",
             "verax warm list",
-            "verax activity list --limit 6",
+            "verax schedule list",
+            "verax hot ferrydesk/boards --limit 6",
         ],
     ),
     (

@@ -331,3 +331,80 @@ async fn usage_advice_and_damage_are_shown_in_the_console() {
     check("tenants with usage, dark").await;
     assert_eq!(verax.run(&["get", "ferrydesk/boards", "board/saltmere"]).code, 3);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn plans_runs_schedules_and_hot_keys_are_managed_in_the_console() {
+    let origin = verax_e2e::HeldOrigin::start("late ferry").await;
+    origin.let_go(30);
+    let verax = Verax::ephemeral(&[]);
+    verax.run(&["tenant", "create", "ferrydesk"]).done();
+    verax.run(&["origin", "create", "ferrydesk/desk", "--at", &origin.at()]).done();
+    let create = ["namespace", "create", "ferrydesk/boards", "--origin", "desk", "--max-age", "1h"];
+    verax.run(&create).done();
+    for _ in 0..20 {
+        verax.run(&["get", "ferrydesk/boards", "aldermouth"]).done();
+    }
+    let browser = Browser::start().await;
+    let axe = axe();
+    let check = async |what: &str| {
+        let findings = browser.accessibility_findings(&axe).await;
+        assert!(findings.is_empty(), "{what}: {findings:#?}");
+    };
+    browser.page.goto(verax.sign_in_link()).await.unwrap();
+    browser.text_when("[data-answer]", |text| text == "Healthy").await;
+    // What is hot becomes a plan.
+    browser.click(By::LinkText("Hot keys")).await;
+    browser.text_when("[data-answer]", |text| text == "aldermouth").await;
+    browser.text_when("main table", |text| text.contains("95.0 %")).await;
+    check("hot keys").await;
+    browser.click(By::XPath("//button[contains(., 'Make a plan of these')]")).await;
+    filled(&browser, "Name", "busiest").await;
+    filled(&browser, "Concurrency", "many").await;
+    confirmed(&browser, "Keep the plan").await;
+    browser.text_when("dialog[open]", |text| text.contains("“many” cannot be read")).await;
+    check("a plan with an error").await;
+    filled(&browser, "Concurrency", "2").await;
+    let keys = browser.page.find(By::Css("dialog[open] textarea")).await.unwrap();
+    keys.send_keys("\npattern {key} key=range:1..40").await.unwrap();
+    confirmed(&browser, "Keep the plan").await;
+    browser.text_when("main", |text| text.contains("ferrydesk/busiest is kept")).await;
+    let plan = verax.run(&["warm", "plan", "show", "ferrydesk/busiest", "--json"]).json();
+    assert_eq!((&plan["concurrency"], &plan["keys"][0]["hottest"]), (&2.into(), &1.into()));
+
+    // A run is seen live, pauses, and stops.
+    opened(&browser, &verax, "/warming").await;
+    browser.click(By::Css("button[aria-label='What would ferrydesk/busiest do']")).await;
+    browser.text_when("main", |text| text.contains("would refill 41 of 41 keys")).await;
+    browser.click(By::Css("button[aria-label='Run ferrydesk/busiest']")).await;
+    browser.text_when("[data-run-state=running]", |text| text.contains("of 41 keys")).await;
+    until("most of what may be read is read", async || origin.calls() >= 30).await;
+    browser.click(By::XPath("//button[contains(., 'Pause')]")).await;
+    browser.text_when("[data-run-phase=paused]", |text| text.contains("paused")).await;
+    check("a run that pauses").await;
+    browser.click(By::XPath("//section//button[contains(., 'Resume')]")).await;
+    browser.text_when("[data-run-phase=refilling]", |text| text.contains("refilling")).await;
+    browser.click(By::XPath("//section//button[contains(., 'Stop')]")).await;
+    origin.let_go(10);
+    browser.text_when("[data-run-state=stopped]", |text| text.contains("stopped")).await;
+
+    // A schedule shows its next times before it is kept.
+    browser.click(By::XPath("//button[contains(., 'New schedule')]")).await;
+    filled(&browser, "Name", "mornings").await;
+    filled(&browser, "Time zone", "Europe/Lisbon").await;
+    filled(&browser, "Cron expression", "0 25 * * *").await;
+    filled(&browser, "What it is for", "commuters").await;
+    browser.text_when("dialog[open]", |text| text.contains("at character 3")).await;
+    filled(&browser, "Cron expression", "0 7 * * *").await;
+    filled(&browser, "What it is for", "early commuters").await;
+    browser.text_when("dialog[open]", |text| text.contains("07:00 WE")).await;
+    check("a schedule").await;
+    confirmed(&browser, "Keep the schedule").await;
+    browser.text_when("main", |text| text.contains("ferrydesk/mornings")).await;
+    browser.click(By::Css("button[aria-label='Pause ferrydesk/mornings']")).await;
+    browser.text_when("main", |text| text.contains("Nothing is scheduled")).await;
+    browser.click(By::Css("button[aria-label='Use dark colors']")).await;
+    check("warming, dark").await;
+    browser.click(By::Css("button[aria-label='Delete ferrydesk/busiest']")).await;
+    confirmed(&browser, "Delete it").await;
+    browser.text_when("main", |text| text.contains("No plans.")).await;
+}

@@ -230,3 +230,107 @@ async fn logs_come_in_two_formats_and_name_requests(#[case] format: &str) {
         _ => assert!(line.contains("request_id=") && line.contains("status=200"), "{line}"),
     }
 }
+
+const WARM_RUN: [&str; 19] = [
+    "bytes",
+    "cause",
+    "elapsed_ms",
+    "failed",
+    "failure_counts",
+    "failures",
+    "id",
+    "keys",
+    "namespace",
+    "no_value",
+    "origin_concurrency",
+    "per_second",
+    "phase",
+    "position",
+    "resumed",
+    "skipped",
+    "started_at",
+    "state",
+    "stored",
+];
+
+const ESTIMATE: [&str; 9] = [
+    "evicted_bytes",
+    "first_keys",
+    "fresh",
+    "keys",
+    "limit_bytes",
+    "measured_refills",
+    "origin_concurrency",
+    "refills",
+    "warnings",
+];
+
+#[tokio::test(flavor = "multi_thread")]
+async fn warm_plans_runs_and_schedules_answer_with_their_members() {
+    let origin = verax_e2e::HeldOrigin::start("late ferry").await;
+    origin.let_go(100);
+    let verax = Verax::ephemeral(&[]);
+    let answer = |arguments: &[&str]| verax.run(&[arguments, &["--json"]].concat()).json();
+    // Members that are absent without a value are left out of the comparison.
+    let has = |value: &Value, wanted: &[&str]| {
+        let present = members(value);
+        let missing: Vec<_> = wanted.iter().filter(|name| !present.contains(name)).collect();
+        assert!(missing.is_empty(), "{missing:?} of {value}");
+    };
+    answer(&["tenant", "create", "ferrydesk"]);
+    answer(&["origin", "create", "ferrydesk/desk", "--at", &origin.at()]);
+    answer(&["namespace", "create", "ferrydesk/boards", "--origin", "desk"]);
+    let plan = "ferrydesk/mornings";
+    let set = ["warm", "plan", "set", plan, "--namespace", "boards", "--key", "a", "--key", "b"];
+    let put = answer(&set);
+    assert_eq!(members(&put), ["changed_at", "keys", "name", "namespace", "tenant"]);
+    assert_eq!(answer(&["warm", "plan", "list"])[0], put);
+    assert_eq!(answer(&["warm", "plan", "show", plan]), put);
+    let exported = answer(&["warm", "plan", "export"]);
+    assert_eq!(members(&exported), ["plans"]);
+    assert_eq!(exported["plans"][plan]["namespace"], "boards");
+    has(&answer(&["warm", "run", plan, "--dry-run"]), &ESTIMATE);
+    let run = answer(&["warm", "run", plan, "--wait"]);
+    has(&run, &[&WARM_RUN[..], &["plan"]].concat());
+    assert_eq!((&run["stored"], &run["state"]), (&2.into(), &"done".into()));
+    let id = run["id"].to_string();
+    assert_eq!(answer(&["warm", "show", &id])["id"], run["id"]);
+    assert_eq!(answer(&["warm", "list"])[0]["id"], run["id"]);
+    has(&answer(&["warm", "fill", "ferrydesk/boards", "--key", "c"]), &WARM_RUN);
+
+    let set = ["schedule", "set", plan, "--warm-plan", "mornings", "--cron", "0 7 * * *"];
+    let schedule = answer(&set);
+    let own = ["action", "changed_at", "cron", "name", "next", "tenant"];
+    assert_eq!(members(&schedule), own);
+    assert_eq!(schedule["next"].as_array().unwrap().len(), 10);
+    let slot = answer(&["schedule", "run", plan]);
+    assert_eq!(members(&slot), ["by_hand", "run", "state", "taken_at", "time"]);
+    assert_eq!(answer(&["schedule", "history", plan])[0]["run"], slot["run"]);
+    has(&answer(&["schedule", "list"])[0], &[&own[..], &["last"]].concat());
+    assert_eq!(answer(&["schedule", "pause", plan])["paused"], true);
+    assert_eq!(
+        members(&answer(&[
+            "schedule",
+            "set",
+            plan,
+            "--warm-plan",
+            "mornings",
+            "--every",
+            "1h",
+            "--dry-run"
+        ])),
+        ["next"]
+    );
+    assert_eq!(answer(&["schedule", "delete", plan])["deleted"], plan);
+    verax.run(&["get", "ferrydesk/boards", "a"]).done();
+    let hot = answer(&["hot", "ferrydesk/boards"]);
+    assert_eq!(
+        members(&hot),
+        ["half_life_seconds", "keys", "observed_seconds", "reads_per_second"]
+    );
+    has(
+        &hot["keys"][0],
+        &["hit_ratio", "key", "may_be_over_by", "reads_per_second", "share", "state"],
+    );
+    assert_eq!(answer(&["warm", "plan", "delete", plan])["deleted"], plan);
+}

@@ -150,6 +150,13 @@ async fn a_run_pauses_goes_on_and_stops_with_exit_codes_of_their_own() {
     assert_eq!(followed.code, 7, "{followed:?}");
     assert!(followed.out.contains("warmed 7 of 20 keys"), "{followed:?}");
 
+    // A deadline ends a run that pauses, too.
+    let id = start(&verax, &keys(20), &["--concurrency", "1", "--deadline", "1s"]);
+    client.pause_warm_run(id, true).await.unwrap();
+    origin.let_go(1);
+    let late = run_when(&client, id, "its deadline ends it", |run| run.state == "failed").await;
+    assert!(late.reason.as_ref().unwrap().contains("deadline of 1 s"), "{late:?}");
+
     // Some keys that fail, all that are fresh, and one too many failures.
     let change = ["origin", "change", "ferrydesk/desk", "--at", "http://127.0.0.1:1/{key}"];
     verax.run(&change).done();
@@ -312,7 +319,55 @@ async fn hot_keys_show_what_is_read() {
     assert_eq!(hot["keys"][0]["state"], "fresh");
     let estimate = fill(&[], &["--hottest", "1", "--dry-run", "--json"]);
     assert_eq!(verax.run(&estimate).json()["first_keys"], json!(["busy"]));
-    let too_many = verax.run(&["hot", "ferrydesk/boards", "--limit", "257"]);
+    let too_many = verax.run(&["hot", "ferrydesk/boards", "--limit", "1001"]);
     assert_eq!(too_many.code, 4);
-    verax.run(&["hot", "ferrydesk/boards", "--limit", "256"]).done();
+    verax.run(&["hot", "ferrydesk/boards", "--limit", "1000"]).done();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_plan_may_not_say_is_refused_and_changes_nothing() {
+    let verax = Verax::ephemeral(&[]);
+    boards(&verax.client(), "http://127.0.0.1:1/{key}", 8).await;
+    let set = |more: &[&str]| {
+        let plan = ["warm", "plan", "set", "ferrydesk/p", "--namespace", "boards", "--key", "a"];
+        verax.run(&[&plan, more].concat())
+    };
+    for (more, says) in [
+        (&["--after-invalidation", "99ms"][..], "0.1 to 60"),
+        (&["--after-invalidation", "61s"], "0.1 to 60"),
+        (&["--after-invalidation", "1s", "--within", "601s"], "0.1 to 600"),
+        (&["--concurrency", "257"], "1 to 256"),
+        (&["--hottest", "257"], "1 to 256"),
+        (&["--pattern", "{harbor", "--values", "harbor=a"], "brace"),
+        (&["--values", "key=range:9..1"], "no values"),
+        (&["--values", "berth=1,2"], "no such variable"),
+        (&["--max-age", "0s"], "would store nothing"),
+    ] {
+        let refused = set(more);
+        assert_eq!(refused.code, 4, "{refused:?}");
+        assert!(refused.err.contains(says), "{more:?}: {refused:?}");
+    }
+    assert_eq!(verax.run(&["warm", "plan", "list", "--json"]).json(), json!([]));
+    set(&["--after-invalidation", "100ms", "--within", "600s", "--hottest", "256"]).done();
+    set(&["--after-invalidation", "60s", "--concurrency", "256"]).done();
+    // A plan is seen and run by those who may warm its namespace, and by nobody else.
+    let token = |scope: &str| {
+        let create = ["token", "create", "--scope", scope, "--note", "t", "--json"];
+        verax.run(&create).json()["secret"].as_str().unwrap().to_owned()
+    };
+    verax.run(&["namespace", "create", "ferrydesk/fares"]).done();
+    let (may, other) = (token("warm:ferrydesk/boards"), token("warm:ferrydesk/fares"));
+    assert_eq!(verax.run_with(&may, &["warm", "plan", "show", "ferrydesk/p"], b"").code, 0);
+    for arguments in [
+        &["warm", "plan", "show", "ferrydesk/p"][..],
+        &["warm", "run", "ferrydesk/p"],
+        &["warm", "plan", "delete", "ferrydesk/p"],
+    ] {
+        assert_eq!(verax.run_with(&other, arguments, b"").code, 3, "{arguments:?}");
+    }
+    let list = verax.run_with(&other, &["warm", "plan", "list", "--json"], b"").json();
+    assert_eq!(list, json!([]));
+    let steal = ["warm", "plan", "set", "ferrydesk/p", "--namespace", "fares", "--key", "a"];
+    assert_eq!(verax.run_with(&other, &steal, b"").code, 4);
+    assert_eq!(verax.client().warm_plan("ferrydesk", "p").await.unwrap().spec.namespace, "boards");
 }

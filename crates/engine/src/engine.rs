@@ -337,6 +337,11 @@ impl Namespace {
         }
     }
 
+    /// Whether reads are counted by key; they are, unless a measurement turns it off.
+    pub fn track_heat(&self, tracks: bool) {
+        self.partition.track_heat(tracks);
+    }
+
     /// The keys that are read most, at most `most`.
     pub fn hottest(&self, most: usize) -> HotKeys {
         self.partition.hottest(most, self.engine.now())

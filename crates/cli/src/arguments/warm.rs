@@ -281,7 +281,7 @@ pub(crate) enum PlanCommand {
 pub(crate) struct HotOptions {
     /// The namespace, as TENANT/NAMESPACE
     pub(crate) place: NamespacePath,
-    /// At most this many, 1 to 256
+    /// At most this many; no more than 256 are known
     #[arg(long, value_name = "N", default_value_t = 20)]
     pub(crate) limit: u32,
 }

@@ -153,7 +153,8 @@ fn timing(spec: &ScheduleSpec) -> String {
         text.push_str(&format!(", {days} {}–{}", active.from, active.until));
     }
     if let Some(jitter) = spec.jitter_seconds.filter(|jitter| *jitter > 0.0) {
-        text.push_str(&format!(", up to {jitter} s later"));
+        let jitter = std::time::Duration::try_from_secs_f64(jitter).unwrap_or_default();
+        text.push_str(&format!(", up to {} later", figures::time(jitter)));
     }
     text
 }

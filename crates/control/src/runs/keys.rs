@@ -174,7 +174,7 @@ impl Control {
             lists.insert(variable.clone(), list.await?);
         }
         let Some(rows) = &source.rows else {
-            return Ok(warm::keys_of(&pattern, &lists).map_err(ControlError::invalid)?);
+            return warm::keys_of(&pattern, &lists).map_err(ControlError::invalid);
         };
         let (name, rows) = self.rows_of(namespace, binding.origin.as_ref(), rows).await?;
         let mut keys = Vec::new();

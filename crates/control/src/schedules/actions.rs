@@ -15,13 +15,13 @@ use crate::error::ControlError;
 use crate::runs::WarmCause;
 
 /// What became of an action.
-struct Done {
+struct ActionOutcome {
     state: SlotState,
     run: Option<u64>,
     note: String,
 }
 
-impl Done {
+impl ActionOutcome {
     fn done(note: String) -> Self {
         Self { state: SlotState::Done, run: None, note }
     }
@@ -59,10 +59,10 @@ impl Control {
         slot: SlotRecord,
     ) -> SlotRecord {
         let done = self.act(record, spec, (slot.schedule, slot.slot)).await;
-        let Done { state, run, note } = done.unwrap_or_else(|error| {
+        let ActionOutcome { state, run, note } = done.unwrap_or_else(|error| {
             let schedule = format!("{}/{}", record.tenant, record.name);
             tracing::warn!(schedule, %error, "a schedule could not do what it is for");
-            Done { state: SlotState::Failed, run: None, note: error.to_string() }
+            ActionOutcome { state: SlotState::Failed, run: None, note: error.to_string() }
         });
         let note = if note.is_empty() { slot.note.clone() } else { note };
         let ended = SlotRecord { state, run, note, ..slot };
@@ -77,7 +77,7 @@ impl Control {
         record: &DefinitionRecord,
         spec: &ScheduleSpec,
         slot: (u64, Timestamp),
-    ) -> Result<Done, ControlError> {
+    ) -> Result<ActionOutcome, ControlError> {
         let tenant = &record.tenant;
         let who = format!("schedule {tenant}/{}", record.name);
         let caller = Caller::service(&who, self.scopes_of(tenant, &spec.action).await?);
@@ -88,14 +88,14 @@ impl Control {
                 let cause = WarmCause { plan: Some(plan.clone()), text: who, slot: Some(slot) };
                 let start = StartWarmRun::default();
                 let run = self.warm_by_plan(&caller, tenant, &found.spec, &start, cause).await?;
-                Ok(Done::started(run.now().id))
+                Ok(ActionOutcome::started(run.now().id))
             }
             ScheduledAction::Invalidate(what) => self.invalidate_now(&caller, tenant, what).await,
             ScheduledAction::Check(what) => self.check_now(&caller, tenant, what).await,
             ScheduledAction::LoadProfile(profile) => {
                 let request = LoadRequest { profile: ProfileChoice::Named(profile.clone()) };
                 let run = self.start_load_run_for(&caller, &request, Some(slot)).await?;
-                Ok(Done::started(run.now().id))
+                Ok(ActionOutcome::started(run.now().id))
             }
         }
     }
@@ -105,7 +105,7 @@ impl Control {
         caller: &Caller,
         tenant: &Name,
         what: &ScheduledInvalidation,
-    ) -> Result<Done, ControlError> {
+    ) -> Result<ActionOutcome, ControlError> {
         let name = Name::new(&*what.namespace).map_err(ControlError::invalid)?;
         let note = match (&what.tag, &what.prefix) {
             (Some(tag), _) => {
@@ -123,7 +123,7 @@ impl Control {
                 format!("{} entries removed", clearer.clear())
             }
         };
-        Ok(Done::done(note))
+        Ok(ActionOutcome::done(note))
     }
 
     async fn check_now(
@@ -131,7 +131,7 @@ impl Control {
         caller: &Caller,
         tenant: &Name,
         what: &ScheduledCheck,
-    ) -> Result<Done, ControlError> {
+    ) -> Result<ActionOutcome, ControlError> {
         let name = Name::new(&*what.namespace).map_err(ControlError::invalid)?;
         let mut request = CheckRequest {
             prefix: what.prefix.clone().unwrap_or_default(),
@@ -149,6 +149,8 @@ impl Control {
                 None => break,
             }
         }
-        Ok(Done::done(format!("{checked} values checked, {damaged} damaged, {removed} removed")))
+        Ok(ActionOutcome::done(format!(
+            "{checked} values checked, {damaged} damaged, {removed} removed"
+        )))
     }
 }

@@ -118,6 +118,15 @@ fn to_api(record: &DefinitionRecord, now: Timestamp) -> Option<ApiSchedule> {
     })
 }
 
+/// Whether a caller may see a schedule whose action needs some scopes.
+fn may_see(caller: &Caller, tenant: &Name, scopes: Result<Vec<Scope>, ControlError>) -> bool {
+    match scopes {
+        Ok(scopes) => scopes.into_iter().all(|scope| caller.needs(scope).is_ok()),
+        // One whose plan is gone, for whoever may see all of them.
+        Err(_) => caller.needs(Scope::tenant(Right::Warm, tenant)).is_ok(),
+    }
+}
+
 impl Control {
     /// The rights that a schedule's action needs, in which namespace.
     pub(super) async fn scopes_of(
@@ -125,11 +134,28 @@ impl Control {
         tenant: &Name,
         action: &ScheduledAction,
     ) -> Result<Vec<Scope>, ControlError> {
+        let plans = match action {
+            ScheduledAction::WarmPlan(_) => {
+                self.records.definitions(DefinitionKind::WarmPlan, Some(tenant)).await?
+            }
+            _ => Vec::new(),
+        };
+        self.scopes_with(tenant, action, &plans)
+    }
+
+    /// [`scopes_of`](Self::scopes_of) with the plans of some tenants, among them this one.
+    fn scopes_with(
+        &self,
+        tenant: &Name,
+        action: &ScheduledAction,
+        plans: &[DefinitionRecord],
+    ) -> Result<Vec<Scope>, ControlError> {
         let name = |text: &str| Name::new(text).map_err(ControlError::invalid);
         Ok(match action {
             ScheduledAction::WarmPlan(plan) => {
-                let plans = self.records.definitions(DefinitionKind::WarmPlan, Some(tenant));
-                let found = plans.await?.into_iter().find(|found| found.name.as_str() == plan);
+                let of_tenant =
+                    |p: &&DefinitionRecord| p.tenant == *tenant && p.name.as_str() == plan;
+                let found = plans.iter().find(of_tenant);
                 let namespace = found.and_then(|plan| {
                     plan.content.get("namespace").and_then(|n| n.as_str()).map(str::to_owned)
                 });
@@ -194,24 +220,18 @@ impl Control {
         tenant: Option<&Name>,
     ) -> Result<Vec<ApiSchedule>, ControlError> {
         let records = self.records.definitions(DefinitionKind::Schedule, tenant).await?;
+        let plans = self.records.definitions(DefinitionKind::WarmPlan, tenant).await?;
         let mut seen = Vec::new();
         for record in records {
             let Some(mut schedule) = to_api(&record, self.engine.now()) else { continue };
-            if self.may_see(caller, &record.tenant, &schedule.spec.action).await {
+            let scopes = self.scopes_with(&record.tenant, &schedule.spec.action, &plans);
+            if may_see(caller, &record.tenant, scopes) {
                 let latest = self.records.slots(record.id, 1).await?;
                 schedule.last = latest.first().map(slot_to_api);
                 seen.push(schedule);
             }
         }
         Ok(seen)
-    }
-
-    async fn may_see(&self, caller: &Caller, tenant: &Name, action: &ScheduledAction) -> bool {
-        match self.scopes_of(tenant, action).await {
-            Ok(scopes) => scopes.into_iter().all(|scope| caller.needs(scope).is_ok()),
-            // One whose plan is gone, for whom may see all of them.
-            Err(_) => caller.needs(Scope::tenant(Right::Warm, tenant)).is_ok(),
-        }
     }
 
     async fn schedule_record(
@@ -224,7 +244,8 @@ impl Control {
         let unknown = || ControlError::Unknown(Subject::Schedule(format!("{tenant}/{name}")));
         let record = records.into_iter().find(|r| r.name == *name).ok_or_else(unknown)?;
         let schedule = to_api(&record, self.engine.now()).ok_or_else(unknown)?;
-        match self.may_see(caller, tenant, &schedule.spec.action).await {
+        let scopes = self.scopes_of(tenant, &schedule.spec.action).await;
+        match may_see(caller, tenant, scopes) {
             true => Ok((record, schedule)),
             false => Err(unknown()),
         }

@@ -1,7 +1,7 @@
 //! A random sample of the reads of a partition, counted by key.
 //!
-//! Most reads cost a random number and a comparison: about one read in `gap` is counted, and the gap
-//! follows the rate, so that about [`SAMPLED_PER_SECOND`] are.
+//! Most reads cost a random number and a comparison: about one read in `gap` is counted, and the
+//! gap follows the rate, so that about [`SAMPLED_PER_SECOND`] are.
 
 use std::cell::Cell;
 use std::sync::atomic::{AtomicU32, Ordering};
@@ -84,6 +84,16 @@ impl HeatSample {
     fn set_gap(&self, state: &mut State, change: fn(u32) -> u32) {
         state.gap = change(state.gap);
         self.threshold.store(u32::MAX / state.gap, Ordering::Relaxed);
+    }
+
+    /// Whether reads are counted at all.
+    pub(super) fn set_tracking(&self, tracks: bool) {
+        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        match tracks {
+            true => self.set_gap(&mut state, |gap| gap),
+            // A random number is never 0.
+            false => self.threshold.store(0, Ordering::Relaxed),
+        }
     }
 
     /// The hottest keys, at most `most`.

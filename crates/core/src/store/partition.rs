@@ -251,6 +251,11 @@ impl Partition {
         self.heat_sample.note(self.hash(key), key, false, now);
     }
 
+    /// Whether reads are counted by key; they are, unless a measurement turns it off.
+    pub fn track_heat(&self, tracks: bool) {
+        self.heat_sample.set_tracking(tracks);
+    }
+
     /// The keys that are read most, at most `most`.
     pub fn hottest(&self, most: usize, now: Timestamp) -> HotKeys {
         self.heat_sample.hottest(most, now)

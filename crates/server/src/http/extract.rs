@@ -10,7 +10,7 @@ use serde::de::DeserializeOwned;
 use verax_api::{FailureKind, Object};
 use verax_core::entry::Tag;
 use verax_core::{Key, Name};
-use verax_engine::cache::checked_tags;
+use verax_engine::cache::{MAX_PAGE_ENTRIES, checked_tags};
 
 use super::limits::MAX_JSON_BYTES;
 use crate::failure::Failure;
@@ -78,6 +78,18 @@ impl<S: Send + Sync, T: DeserializeOwned> FromRequestParts<S> for Query<T> {
         query
             .map(|axum::extract::Query(query)| Query(query))
             .map_err(|e| Failure::bad_request(e.body_text()))
+    }
+}
+
+/// How many items a page has: what is asked for, or as many as usual.
+///
+/// # Errors
+/// 422 for none or too many.
+pub(crate) fn page_limit(asked: Option<u32>, usual: u32) -> Result<u32, Failure> {
+    let (asked, most) = (asked.unwrap_or(usual), MAX_PAGE_ENTRIES as u32);
+    match (1..=most).contains(&asked) {
+        true => Ok(asked),
+        false => Err(Failure::invalid(format!("limit = {asked} is out of range: use 1 to {most}"))),
     }
 }
 

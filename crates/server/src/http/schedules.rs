@@ -16,7 +16,7 @@ use verax_service::Service;
 use crate::failure::Result;
 use crate::http::authenticated::Authenticated;
 use crate::http::entry_fields::expected;
-use crate::http::extract::{Json, Query, SchedulePath, TenantPath};
+use crate::http::extract::{Json, Query, SchedulePath, TenantPath, page_limit};
 
 type Verax = State<Arc<Service>>;
 
@@ -140,7 +140,7 @@ pub(crate) struct SlotsQuery {
 /// List the times of a schedule that have passed, newest first.
 #[cfg_attr(test, utoipa::path(get, path = "/v1/tenants/{tenant}/schedules/{schedule}/slots", tag = "schedules",
     params(("tenant" = String, Path), ("schedule" = String, Path),
-        ("limit" = Option<u32>, Query, description = "at most this many, 1 to 500; 50 when absent")),
+        ("limit" = Option<u32>, Query, description = "at most this many, and at most 500; 50 when absent")),
     responses((status = 200, body = Items<ScheduleSlot>), (status = 404, body = verax_api::Problem))))]
 pub(crate) async fn slots(
     State(service): Verax,
@@ -149,7 +149,7 @@ pub(crate) async fn slots(
     SchedulePath(schedule): SchedulePath,
     Query(query): Query<SlotsQuery>,
 ) -> Result<axum::Json<Items<ScheduleSlot>>> {
-    let most = query.limit.unwrap_or(SLOTS);
+    let most = page_limit(query.limit, SLOTS)?;
     let items = service.control().schedule_slots(&caller, &tenant, &schedule, most).await?;
     Ok(axum::Json(Items { items }))
 }

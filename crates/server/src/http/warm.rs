@@ -12,18 +12,24 @@ use verax_api::{
     WarmRun, WarmRunChange,
 };
 use verax_control::plan_tag;
+use verax_core::heat::MAX_KEYS;
 use verax_service::Service;
 
 use crate::failure::Result;
 use crate::http::authenticated::Authenticated;
 use crate::http::entry_fields::expected;
-use crate::http::extract::{Json, NamespacePath, PlanPath, Query, TenantPath, WithId, json_within};
+use crate::http::extract::{
+    Json, NamespacePath, PlanPath, Query, TenantPath, WithId, json_within, page_limit,
+};
 use crate::http::runs::{started, watched};
 
 type Verax = State<Arc<Service>>;
 
 /// The maximum size of a request with the keys of a run, in bytes.
 const MAX_KEYS_BYTES: usize = 16 << 20;
+
+/// How many hot keys are listed, unless another number is wanted.
+const HOT_KEYS: u32 = 50;
 
 /// The most failures of a page, unless fewer are wanted.
 const FAILURES: u32 = 100;
@@ -251,7 +257,7 @@ pub(crate) async fn failures(
     WithId(id): WithId,
     Query(query): Query<FailuresQuery>,
 ) -> Result<axum::Json<Items<WarmFailure>>> {
-    let (from, most) = (query.from.unwrap_or(0), query.limit.unwrap_or(FAILURES));
+    let (from, most) = (query.from.unwrap_or(0), page_limit(query.limit, FAILURES)?);
     let items = service.control().warm_failures(&caller, id, from, most).await?;
     Ok(axum::Json(Items { items }))
 }
@@ -266,7 +272,7 @@ pub(crate) struct HotQuery {
 /// List the keys of a namespace that are read most.
 #[cfg_attr(test, utoipa::path(get, path = "/v1/tenants/{tenant}/namespaces/{namespace}/hot-keys", tag = "warm",
     params(("tenant" = String, Path), ("namespace" = String, Path),
-        ("limit" = Option<u32>, Query, description = "at most this many, 1 to 256; 50 when absent")),
+        ("limit" = Option<u32>, Query, description = "at most this many; 50 when absent. No more than 256 are known")),
     responses((status = 200, body = HotKeys), (status = 404, body = verax_api::Problem))))]
 pub(crate) async fn hot(
     State(service): Verax,
@@ -274,6 +280,6 @@ pub(crate) async fn hot(
     NamespacePath(tenant, name): NamespacePath,
     Query(query): Query<HotQuery>,
 ) -> Result<axum::Json<HotKeys>> {
-    let most = query.limit.unwrap_or(50);
+    let most = page_limit(query.limit, HOT_KEYS)?.min(MAX_KEYS as u32);
     Ok(axum::Json(service.control().hot_keys(&caller, &tenant, &name, most)?))
 }

@@ -18,6 +18,9 @@ use crate::output::{Output, table};
 use follow::{follow, summary};
 use request::{keys_in, request_of};
 
+/// How many keys of an estimate fit on a line.
+const SHOWN_KEYS: usize = 5;
+
 pub(super) async fn warm(
     verax: &Client,
     output: Output,
@@ -163,8 +166,8 @@ fn estimated(estimate: &WarmEstimate) -> String {
             "origin load    {}",
             match estimate.origin_reads_per_second {
                 Some(rate) => format!(
-                    "about {} of reads, {} concurrent calls",
-                    figures::rate(rate),
+                    "about {} reads a second, {} concurrent calls",
+                    figures::rate(rate).trim_end_matches("/s"),
                     estimate.origin_concurrency
                 ),
                 None => format!("{} concurrent calls", estimate.origin_concurrency),
@@ -179,7 +182,8 @@ fn estimated(estimate: &WarmEstimate) -> String {
         ),
     ];
     if !estimate.first_keys.is_empty() {
-        lines.push(format!("first keys     {}", estimate.first_keys.join(", ")));
+        let first = &estimate.first_keys[..estimate.first_keys.len().min(SHOWN_KEYS)];
+        lines.push(format!("first keys     {}", first.join(", ")));
     }
     lines.extend(estimate.warnings.iter().map(|warning| format!("warning        {warning}")));
     lines.join("\n")

@@ -212,7 +212,9 @@ impl Execution {
     /// Waits until a refill may begin; `false` if the run is over.
     async fn may_begin(&self) -> bool {
         let mut signal = self.run.signal();
-        let _ = signal.wait_for(|signal| *signal != RunSignal::Pause || self.is_over()).await;
+        // A deadline ends a run that pauses, too.
+        self.or_over(async { drop(signal.wait_for(|signal| *signal != RunSignal::Pause).await) })
+            .await;
         if let Some(rate) = self.work.settings.max_per_second {
             let start = {
                 let mut progress = self.progress();

@@ -160,10 +160,10 @@ impl Control {
         let warmer = Warmer::open(Arc::clone(namespace.namespace()));
         let control = Arc::clone(self);
         self.start_run(caller, new, move |id, run| async move {
+            control.keep_warm_work(id, &work).await;
             if let Some(after) = after {
                 run.wait_for(&after).await;
             }
-            control.keep_warm_work(id, &work).await;
             Execution::new(control, warmer, work, run, id, 0).execute().await
         })
         .await

@@ -10,7 +10,7 @@ use utoipa::openapi::schema::{Array, ArrayItems, Object, SchemaType, Type};
 use utoipa::openapi::{RefOr, Schema};
 use verax_control::activity::ROWS_OF_ACTIVITY;
 use verax_control::runs::CALLERS;
-use verax_control::{NOTE_LENGTHS, SCOPE_COUNTS};
+use verax_control::{NOTE_LENGTHS, QUIET_SECONDS, SCOPE_COUNTS, WITHIN_SECONDS};
 use verax_core::early::MAX_FACTOR;
 use verax_core::guard::lock::MAX_OWNER_BYTES;
 use verax_core::key::MAX_KEY_BYTES;
@@ -23,9 +23,11 @@ use verax_core::origin::{
 use verax_core::policy::{
     CAPS, COMPRESS_ABOVE, MAX_BYPASS, MAX_ENTRIES, MAX_JITTER_PERCENT, MAX_VALUE_BYTES,
 };
+use verax_core::schedule::{INTERVALS, MAX_JITTER};
 use verax_core::store::{MAX_RATE_COUNT, MAX_RATE_PERIOD};
 use verax_core::tenant_quota::{MAX_CONNECTIONS, MAX_NAMESPACES};
 use verax_core::traffic::MAX_PER_SECOND;
+use verax_core::warm::{CONCURRENCIES, MAX_RETRIES};
 use verax_engine::cache::{MAX_BATCH_OPERATIONS, MAX_PAGE_ENTRIES};
 use verax_engine::{cache, locks};
 
@@ -70,6 +72,9 @@ pub(super) fn members() -> Vec<(&'static str, &'static str, Bounds)> {
     use Bounds::{List, Pattern, Patterns, Seconds, Text, Whole};
     let lifetime = || Seconds(Duration::ZERO..=MAX_LIFETIME);
     let percent = |most: u64| Whole(0..=most);
+    let seconds = |range: RangeInclusive<f64>| {
+        Seconds(Duration::from_secs_f64(*range.start())..=Duration::from_secs_f64(*range.end()))
+    };
     let count = |range: RangeInclusive<u32>| Whole((*range.start()).into()..=(*range.end()).into());
     let mut members = vec![
         ("CreateTenant", "name", Pattern(NAME)),
@@ -123,13 +128,33 @@ pub(super) fn members() -> Vec<(&'static str, &'static str, Bounds)> {
         ("RenewLock", "lease_seconds", Seconds(locks::LEASES)),
         ("AcquirePermit", "owner", Text(0..=MAX_OWNER_BYTES)),
         ("AcquirePermit", "lease_seconds", Seconds(cache::LEASES)),
-        ("WarmRequest", "concurrency", count(verax_core::warm::CONCURRENCIES)),
+        ("WarmPlanSpec", "namespace", Pattern(NAME)),
+        ("WarmPlanSpec", "note", Text(0..=200)),
+        ("AfterInvalidation", "quiet_seconds", seconds(QUIET_SECONDS)),
+        ("AfterInvalidation", "within_seconds", seconds(WITHIN_SECONDS)),
+        ("ScheduleSpec", "note", Text(0..=200)),
         ("LoadProfileSpec", "clients", Whole(1..=MAX_CLIENTS.into())),
         ("LoadProfileSpec", "duration_seconds", Seconds(DURATIONS)),
         ("LoadProfileSpec", "warm_up_seconds", Seconds(Duration::ZERO..=*DURATIONS.end())),
         ("LoadProfileSpec", "name", Pattern(NAME)),
         ("DrillRequest", "callers", count(CALLERS)),
     ];
+    for shape in ["WarmRequest", "WarmPlanSpec"] {
+        members.extend([
+            (shape, "keys", List(1..=32)),
+            (shape, "concurrency", count(CONCURRENCIES)),
+            (shape, "origin_share_percent", Whole(1..=100)),
+            (shape, "retries", Whole(0..=MAX_RETRIES.into())),
+            (shape, "deadline_seconds", seconds(1.0..=86_400.0)),
+            (shape, "first_pause_seconds", seconds(0.0..=30.0)),
+        ]);
+    }
+    for shape in ["ScheduleTiming", "ScheduleSpec"] {
+        members.extend([
+            (shape, "every_seconds", Seconds(INTERVALS)),
+            (shape, "jitter_seconds", Seconds(Duration::ZERO..=MAX_JITTER)),
+        ]);
+    }
     for shape in ["CreateOrigin", "OriginChange"] {
         members.extend([
             (shape, "connect_timeout_ms", Whole(TIMEOUTS_MS)),
