@@ -46,6 +46,8 @@
     allocation: 'Allocation race',
     'old-data': 'Old data',
     outage: 'Outage',
+    'warm-up': 'Warm-up',
+    deployment: 'Deployment',
     'noisy-neighbor': 'Noisy neighbor',
   };
 

@@ -58,6 +58,23 @@ fn each_drill_shows_its_guarantee_with_and_without() {
         assert!(figure(&outage, side, "origin calls while it was down") < 40.0, "{outage}");
     }
 
+    let warm_up = run(&["warm-up"]);
+    assert_eq!([0, 1].map(|side| figure(&warm_up, side, "reads")), [48.0, 48.0], "{warm_up}");
+    let by_readers = [0, 1].map(|side| figure(&warm_up, side, "origin calls by readers"));
+    assert_eq!(by_readers, [48.0, 0.0], "{warm_up}");
+    assert!(figure(&warm_up, 0, "p50") > figure(&warm_up, 1, "p50"), "{warm_up}");
+
+    let deployment = run(&["deployment"]);
+    for side in [0, 1, 2] {
+        assert_eq!(figure(&deployment, side, "errors"), 0.0, "{deployment}");
+        assert!(figure(&deployment, side, "reads after the deployment") > 0.0, "{deployment}");
+        // Each board once, or twice if the warm run and a reader come together.
+        let calls = figure(&deployment, side, "origin calls");
+        assert!((48.0..=if side == 1 { 96.0 } else { 48.0 }).contains(&calls), "{deployment}");
+    }
+    let p99 = |side| figure(&deployment, side, "p99 after the deployment");
+    assert!(p99(0) > p99(2), "{deployment}");
+
     let noisy = run(&["noisy-neighbor"]);
     let during = |side| figure(&noisy, side, "hit ratio during the flood");
     assert!(during(0) < 99.0, "without a reserve the flood takes memory: {noisy}");

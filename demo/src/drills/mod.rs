@@ -6,6 +6,7 @@
 
 mod allocation;
 mod course;
+mod deployment;
 mod noisy_neighbor;
 mod old_data;
 mod outage;
@@ -96,6 +97,16 @@ impl Drills {
                 "Clients read boards while the origin is out for three seconds and comes back.",
             ),
             (
+                "warm-up",
+                "What does a cold cache cost the first readers?",
+                "Every departure board is read once after a clear, and once after a warm run.",
+            ),
+            (
+                "deployment",
+                "What do users notice of a deployment?",
+                "Clients read boards while the cache is cleared, cleared and warmed, or refreshed without a gap.",
+            ),
+            (
                 "noisy-neighbor",
                 "What does a tenant notice when its neighbor floods?",
                 "A noisy tenant stores values as fast as it can for three seconds, while a quiet one reads.",
@@ -125,6 +136,8 @@ impl Drills {
             "allocation" => self.allocation(callers.unwrap_or(4).min(CONNECTIONS), &course).await,
             "old-data" => self.old_data(callers.unwrap_or(20), &course).await,
             "noisy-neighbor" => self.noisy_neighbor(callers.unwrap_or(16), &course).await,
+            "warm-up" => self.warm_up(callers.unwrap_or(8), &course).await,
+            "deployment" => self.deployment(callers.unwrap_or(16), &course).await,
             "outage" => self.outage(callers.unwrap_or(8), &course).await,
             other => Err(format!("there is no drill {other:?}")),
         };

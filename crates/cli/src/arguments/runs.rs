@@ -36,7 +36,7 @@ pub(crate) enum DrillCommand {
     List,
     /// Run a drill
     Run {
-        /// Which: stampede, allocation, old-data or outage
+        /// Which: stampede, allocation, old-data, warm-up, deployment, noisy-neighbor or outage
         drill: String,
         /// How many callers, instances, rounds or clients take part [default: the drill's own
         /// number]
