@@ -161,7 +161,7 @@
   {@const path = `${row.tenant}/${row.name}`}
   <span class="inline-flex gap-1">
     <button class="btn btn-xs" aria-label="Run {path}" onclick={() => current.start(path, refresh)}><Play size={14} /> Run</button>
-    <button class="btn btn-xs" aria-label="What would {path} do" onclick={() => look(row)}>What would it do?</button>
+    <button class="btn btn-xs" aria-label="What would it do? {path}" onclick={() => look(row)}>What would it do?</button>
     <button class="btn btn-xs btn-ghost" aria-label="Edit {path}" onclick={() => attempt(() => planDialog.edit(row.tenant, row.name))}><Pencil size={14} /></button>
     <button class="btn btn-xs btn-ghost" aria-label="Delete {path}" onclick={() => ask('plan', row)}><Trash2 size={14} /></button>
   </span>

@@ -115,7 +115,17 @@ fn bad_requests(token: &str) -> Vec<(String, u16, &'static str)> {
         ),
         (create("/v1/tokens", "{\"scopes\":[\"own:ferrydesk\"]}"), 422, "own:ferrydesk"),
         (create("/v1/tokens", "{\"scopes\":[\"read:nobody\"]}"), 422, "nobody"),
-        (create(&format!("{namespaces}/boards/warm-runs"), "{}"), 422, "no origin"),
+        (create(&format!("{namespaces}/boards/warm-runs"), "{}"), 422, "missing field `keys`"),
+        (
+            create(&format!("{namespaces}/boards/warm-runs"), "{\"keys\":[{\"list\":[\"a\"]}]}"),
+            422,
+            "no origin",
+        ),
+        (
+            create(&format!("{namespaces}/boards/warm-runs"), "{\"keys\":[],\"speed\":9}"),
+            422,
+            "unknown field `speed`",
+        ),
         (create("/v1/load-runs", "{\"profile\":\"none\"}"), 404, "none"),
         (with("DELETE", "/v1/tokens/999", "", ""), 404, "999"),
         (with("GET", "/v1/nothing", "", ""), 404, "openapi.json"),

@@ -373,7 +373,7 @@ async fn plans_runs_schedules_and_hot_keys_are_managed_in_the_console() {
 
     // A run is seen live, pauses, and stops.
     opened(&browser, &verax, "/warming").await;
-    browser.click(By::Css("button[aria-label='What would ferrydesk/busiest do']")).await;
+    browser.click(By::Css("button[aria-label='What would it do? ferrydesk/busiest']")).await;
     browser.text_when("main", |text| text.contains("would refill 41 of 41 keys")).await;
     browser.click(By::Css("button[aria-label='Run ferrydesk/busiest']")).await;
     browser.text_when("[data-run-state=running]", |text| text.contains("of 41 keys")).await;

@@ -104,7 +104,7 @@ async fn readers_come_before_warming() {
         tokio::spawn(async move { boards.get("live").await })
     };
     until("a reader reads the origin", async || origin.calls() == 2).await;
-    origin.let_go(100);
+    origin.let_go(6);
     assert!(reading.await.unwrap().unwrap().is_some());
     let ended = run_when(&client, id, "the run ends", |run| run.state == "done").await;
     assert_eq!(ended.stored, 5);
@@ -112,8 +112,9 @@ async fn readers_come_before_warming() {
 
     // Refreshing keeps the old copy readable.
     let id = start(&verax, &keys(5), &[]);
-    until("the refresh reads the origin", async || origin.calls() == 8).await;
+    until("the refresh reads the origin", async || origin.calls() == 7).await;
     assert_eq!(boards.get("k0").await.unwrap().unwrap().source, Source::Hit);
+    origin.let_go(5);
     run_when(&client, id, "the refresh ends", |run| run.stored == 5).await;
 }
 

@@ -6,7 +6,7 @@ pub(super) fn next_link(field: &str) -> Option<&str> {
     loop {
         let (_, after) = rest.split_once('<')?;
         let (target, after) = after.split_once('>')?;
-        let end = end_of_parameters(after);
+        let end = end_before(after, b',');
         if is_next(&after[..end]) {
             return Some(target.trim());
         }
@@ -14,15 +14,15 @@ pub(super) fn next_link(field: &str) -> Option<&str> {
     }
 }
 
-/// Where the parameters of a link end: at a comma outside of quotes.
-fn end_of_parameters(text: &str) -> usize {
+/// Where a text ends: at a separator outside of quotes.
+fn end_before(text: &str, separator: u8) -> usize {
     let (mut quoted, mut escaped) = (false, false);
     for (at, byte) in text.bytes().enumerate() {
         match byte {
             _ if escaped => escaped = false,
             b'\\' if quoted => escaped = true,
             b'"' => quoted = !quoted,
-            b',' if !quoted => return at,
+            byte if byte == separator && !quoted => return at,
             _ => {}
         }
     }
@@ -30,14 +30,19 @@ fn end_of_parameters(text: &str) -> usize {
 }
 
 fn is_next(parameters: &str) -> bool {
-    let rel = parameters.split(';').find_map(|parameter| {
-        let (name, value) = parameter.split_once('=')?;
-        // The first counts (section 3.3).
-        name.trim().eq_ignore_ascii_case("rel").then(|| value.trim().trim_matches('"'))
-    });
-    rel.is_some_and(|relations| {
-        relations.split_ascii_whitespace().any(|relation| relation.eq_ignore_ascii_case("next"))
-    })
+    let mut rest = parameters;
+    while !rest.is_empty() {
+        let end = end_before(rest, b';');
+        if let Some((name, value)) = rest[..end].split_once('=')
+            && name.trim().eq_ignore_ascii_case("rel")
+        {
+            // The first counts (section 3.3).
+            let mut relations = value.trim().trim_matches('"').split_ascii_whitespace();
+            return relations.any(|relation| relation.eq_ignore_ascii_case("next"));
+        }
+        rest = rest.get(end + 1..).unwrap_or_default();
+    }
+    false
 }
 
 #[cfg(test)]

@@ -74,6 +74,15 @@ impl Modify for Complete {
                 bounds::bound_member(shape, member, &of);
             }
         }
+        for (whole, part) in [("WarmPlan", "WarmPlanSpec"), ("Schedule", "ScheduleSpec")] {
+            let Some(mut open) = shapes.get(part).cloned() else { continue };
+            leave_open(&mut open);
+            if let Some(RefOr::T(Schema::AllOf(whole))) = shapes.get_mut(whole) {
+                let is_part = |item: &RefOr<Schema>| matches!(item, RefOr::Ref(named) if named.ref_location.ends_with(part));
+                let parts = whole.items.iter_mut().filter(|item| is_part(item));
+                parts.for_each(|item| item.clone_from(&open));
+            }
+        }
         for choice in [
             "BatchOperation",
             "WarmValues",
@@ -86,6 +95,13 @@ impl Modify for Complete {
                 choice.items.iter_mut().for_each(close);
             }
         }
+    }
+}
+
+/// A shape that another one is made of: it may have members beside those of this one.
+fn leave_open(shape: &mut RefOr<Schema>) {
+    if let RefOr::T(Schema::Object(object)) = shape {
+        object.additional_properties = None;
     }
 }
 
