@@ -45,7 +45,7 @@ expected-statuses = [400, 401, 403, 404, 405, 406, 409, 412, 415, 422, 428, 429,
 
 # The tester has its own idea of what an If-Match may be: without quotes.
 [[operations]]
-include-path-regex = "/namespaces/[^/]+$|/entries/|/origins/[^/]+$|/tenants/[^/]+$"
+include-path-regex = "/(namespaces|origins|tenants|warm-plans|schedules)/[^/]+$|/entries/"
 [operations.checks.positive_data_acceptance]
 expected-statuses = ["2xx", 400, 403, 404, 409, 412, 413, 422, 423, 429]
 "#;

@@ -4,7 +4,7 @@
 mod bounds;
 
 use utoipa::openapi::path::Operation;
-use utoipa::openapi::schema::AdditionalProperties;
+use utoipa::openapi::schema::{AdditionalProperties, ArrayItems};
 use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 use utoipa::openapi::{Content, Ref, RefOr, Response, Schema};
 use utoipa::{Modify, OpenApi};
@@ -77,10 +77,10 @@ impl Modify for Complete {
         for (whole, part) in [("WarmPlan", "WarmPlanSpec"), ("Schedule", "ScheduleSpec")] {
             let Some(mut open) = shapes.get(part).cloned() else { continue };
             leave_open(&mut open);
-            if let Some(RefOr::T(Schema::AllOf(whole))) = shapes.get_mut(whole) {
-                let is_part = |item: &RefOr<Schema>| matches!(item, RefOr::Ref(named) if named.ref_location.ends_with(part));
-                let parts = whole.items.iter_mut().filter(|item| is_part(item));
-                parts.for_each(|item| item.clone_from(&open));
+            for name in [whole.to_owned(), format!("Items_{whole}")] {
+                if let Some(shape) = shapes.get_mut(&name) {
+                    replace_part(shape, part, &open);
+                }
             }
         }
         for choice in [
@@ -95,6 +95,31 @@ impl Modify for Complete {
                 choice.items.iter_mut().for_each(close);
             }
         }
+    }
+}
+
+/// Replaces a named part of shapes that are made of several, wherever they are in a shape.
+fn replace_part(shape: &mut RefOr<Schema>, part: &str, by: &RefOr<Schema>) {
+    let RefOr::T(schema) = shape else { return };
+    match schema {
+        Schema::AllOf(whole) => {
+            for item in &mut whole.items {
+                if let RefOr::Ref(named) = item
+                    && named.ref_location.ends_with(part)
+                {
+                    item.clone_from(by);
+                }
+            }
+        }
+        Schema::Object(object) => {
+            object.properties.values_mut().for_each(|member| replace_part(member, part, by));
+        }
+        Schema::Array(array) => {
+            if let ArrayItems::RefOrSchema(items) = &mut array.items {
+                replace_part(items, part, by);
+            }
+        }
+        _ => {}
     }
 }
 
