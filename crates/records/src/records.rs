@@ -381,7 +381,7 @@ calls! {
     work(run: u64) -> Vec<u8>,
         |_, run| Err(RecordsError::Unreadable(format!("the work of run {run} was not kept")));
 
-    /// Removes what ended runs would have needed.
+    /// Removes what ended runs would have needed, and the failures of all but the latest warm runs.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`].

@@ -421,3 +421,51 @@ async fn a_data_directory_below_a_private_directory_works() {
         server.stop().await.unwrap();
     }
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_work_and_failures_of_runs_are_kept_as_long_as_they_are_of_use() {
+    let directory = tempfile::tempdir().unwrap();
+    let server = PrivateServer::start(directory.path()).await.unwrap();
+    let records = Records::open(server.url("verax")).await.unwrap();
+    administer(&records).await;
+    let actor = Actor::new("the test");
+    let warm = || NewRun {
+        kind: RunKind::Warm,
+        tenant: name("tideline"),
+        namespace: name("tables"),
+        title: "ebb".into(),
+        detail: json!({}),
+        result: json!(null),
+        slot: None,
+    };
+    let run = records.start_run(&warm(), &actor, at(10)).await.unwrap();
+    // Larger than a part, and hardly compressible.
+    let work: Vec<u8> = (0..3_000_000_u64).map(|n| (n.wrapping_mul(n) >> 7) as u8).collect();
+    records.keep_work(run, &work).await.unwrap();
+    assert_eq!(records.work(run).await.unwrap(), work);
+    let unfinished = records.interrupt_runs(at(11)).await.unwrap();
+    assert_eq!(unfinished.iter().map(|run| run.id).collect::<Vec<_>>(), [run]);
+    let failure = |number, key: &str| verax_records::RunFailure {
+        number,
+        key: key.to_owned(),
+        reason: "the origin did not answer".into(),
+    };
+    records.keep_failures(run, &[failure(0, "a"), failure(1, "b")]).await.unwrap();
+    assert_eq!(records.failures(run, 1, 10).await.unwrap(), [failure(1, "b")]);
+    records.prune_work().await.unwrap();
+    assert_eq!(records.work(run).await.unwrap().len(), work.len(), "an active run keeps it");
+
+    records.keep_run(run, RunState::Done, &json!(1), Some(at(12))).await.unwrap();
+    records.prune_work().await.unwrap();
+    assert!(records.work(run).await.is_err());
+    for later in 1..=100 {
+        assert_eq!(records.failures(run, 0, 10).await.unwrap().len(), 2, "{later} runs");
+        records.start_run(&warm(), &actor, at(20)).await.unwrap();
+        if later == 99 {
+            records.prune_work().await.unwrap();
+        }
+    }
+    records.prune_work().await.unwrap();
+    assert_eq!(records.failures(run, 0, 10).await.unwrap(), []);
+    server.stop().await.unwrap();
+}

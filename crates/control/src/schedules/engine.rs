@@ -60,7 +60,7 @@ pub(crate) async fn carry_out_schedules(control: Arc<Control>) {
             control.resume_warm_runs(unfinished).await;
         }
         if known.as_ref().is_none_or(|known| known.revision != control.sync.revision()) {
-            match control.load_schedules(known.take()).await {
+            match control.load_schedules(&mut known).await {
                 Ok(loaded) => known = Some(loaded),
                 Err(error) => {
                     tracing::debug!(%error, "schedules are read later");
@@ -69,8 +69,11 @@ pub(crate) async fn carry_out_schedules(control: Arc<Control>) {
             }
         }
         let Some(known) = &mut known else { continue };
-        if !std::mem::replace(&mut began, true) {
-            control.redo_open_slots(&known.planned).await;
+        if !began {
+            began = control.redo_open_slots(&known.planned).await;
+            if !began {
+                continue;
+            }
             known.triggers.after_start(&control);
         }
         let now = control.engine.now();
@@ -80,13 +83,16 @@ pub(crate) async fn carry_out_schedules(control: Arc<Control>) {
         known.triggers.follow(&control, now).await;
         if pruned.is_none_or(|pruned| now.since(pruned) > PRUNE_EVERY) {
             pruned = Some(now);
+            // What cannot be pruned now is pruned an hour later.
             let _ = control.records.prune_slots(now - KEPT_SLOTS).await;
+            let _ = control.records.prune_work().await;
         }
     }
 }
 
 impl Control {
-    async fn load_schedules(&self, before: Option<Known>) -> Result<Known, RecordsError> {
+    /// Reads the schedules and the plans that run by themselves; on failure, `before` stays.
+    async fn load_schedules(&self, before: &mut Option<Known>) -> Result<Known, RecordsError> {
         // Before the definitions: a change in between is seen at the next tick.
         let revision = self.sync.revision();
         let records = self.records.definitions(DefinitionKind::Schedule, None).await?;
@@ -100,7 +106,7 @@ impl Control {
             // Times before the last change are those of another schedule.
             Some(Planned { latest: slot.max(record.changed_at), record, spec, schedule })
         };
-        let triggers = Triggers::new(self, &plans, before.map(|before| before.triggers));
+        let triggers = Triggers::new(self, &plans, before.take().map(|before| before.triggers));
         Ok(Known { revision, planned: records.into_iter().filter_map(planned).collect(), triggers })
     }
 
@@ -139,13 +145,14 @@ impl Control {
         tokio::spawn(async move { control.carry_out(&record, &spec, slot).await });
     }
 
-    /// Does what an earlier process took and did not do.
-    async fn redo_open_slots(self: &Arc<Self>, planned: &[Planned]) {
-        let Ok(open) = self.records.open_slots().await else { return };
+    /// Does what an earlier process took and did not do; `false` if that is not known yet.
+    async fn redo_open_slots(self: &Arc<Self>, planned: &[Planned]) -> bool {
+        let Ok(open) = self.records.open_slots().await else { return false };
         for slot in open {
             if let Some(planned) = planned.iter().find(|p| p.record.id == slot.schedule) {
                 self.begin_slot(planned, slot);
             }
         }
+        true
     }
 }

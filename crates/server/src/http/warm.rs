@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use axum::extract::{Request, State};
+use axum::extract::State;
 use axum::http::header::ETAG;
 use axum::http::{HeaderMap, HeaderValue, StatusCode};
 use axum::response::{IntoResponse, Response};
@@ -18,15 +18,10 @@ use verax_service::Service;
 use crate::failure::Result;
 use crate::http::authenticated::Authenticated;
 use crate::http::entry_fields::expected;
-use crate::http::extract::{
-    Json, NamespacePath, PlanPath, Query, TenantPath, WithId, json_within, page_limit,
-};
+use crate::http::extract::{Json, NamespacePath, PlanPath, Query, TenantPath, WithId, page_limit};
 use crate::http::runs::{started, watched};
 
 type Verax = State<Arc<Service>>;
-
-/// The maximum size of a request with the keys of a run, in bytes.
-const MAX_KEYS_BYTES: usize = 16 << 20;
 
 /// How many hot keys are listed, unless another number is wanted.
 const HOT_KEYS: u32 = 50;
@@ -93,9 +88,8 @@ pub(crate) async fn put_plan(
     TenantPath(tenant): TenantPath,
     PlanPath(plan): PlanPath,
     headers: HeaderMap,
-    request: Request,
+    Json(spec): Json<WarmPlanSpec>,
 ) -> Result<Response> {
-    let spec: WarmPlanSpec = json_within(request, MAX_KEYS_BYTES).await?;
     let expected = expected(&headers)?;
     let put = service.control().put_warm_plan(&caller, &tenant, &plan, &spec, expected);
     Ok(with_tag(put.await?))
@@ -124,9 +118,8 @@ pub(crate) async fn run_plan(
     Authenticated(caller): Authenticated,
     TenantPath(tenant): TenantPath,
     PlanPath(plan): PlanPath,
-    request: Request,
+    Json(start): Json<StartWarmRun>,
 ) -> Result<Response> {
-    let start: StartWarmRun = json_within(request, MAX_KEYS_BYTES).await?;
     let run = service.control().start_plan_run(&caller, &tenant, &plan, &start).await?.now();
     let location = format!("/v1/warm-runs/{}", run.id);
     Ok(started(location, run))
@@ -141,9 +134,8 @@ pub(crate) async fn estimate_plan(
     Authenticated(caller): Authenticated,
     TenantPath(tenant): TenantPath,
     PlanPath(plan): PlanPath,
-    request: Request,
+    Json(start): Json<StartWarmRun>,
 ) -> Result<axum::Json<WarmEstimate>> {
-    let start: StartWarmRun = json_within(request, MAX_KEYS_BYTES).await?;
     let estimate = service.control().estimate_plan_run(&caller, &tenant, &plan, &start).await?;
     Ok(axum::Json(estimate))
 }
@@ -156,9 +148,8 @@ pub(crate) async fn start(
     State(service): Verax,
     Authenticated(caller): Authenticated,
     NamespacePath(tenant, name): NamespacePath,
-    request: Request,
+    Json(request): Json<WarmRequest>,
 ) -> Result<Response> {
-    let request: WarmRequest = json_within(request, MAX_KEYS_BYTES).await?;
     let run = service.control().start_warm_run(&caller, &tenant, &name, &request).await?.now();
     let location = format!("/v1/warm-runs/{}", run.id);
     Ok(started(location, run))
@@ -172,9 +163,8 @@ pub(crate) async fn estimate(
     State(service): Verax,
     Authenticated(caller): Authenticated,
     NamespacePath(tenant, name): NamespacePath,
-    request: Request,
+    Json(request): Json<WarmRequest>,
 ) -> Result<axum::Json<WarmEstimate>> {
-    let request: WarmRequest = json_within(request, MAX_KEYS_BYTES).await?;
     let control = service.control();
     Ok(axum::Json(control.estimate_warm_run(&caller, &tenant, &name, &request).await?))
 }

@@ -24,7 +24,8 @@ impl Control {
     pub(crate) async fn resume_warm_runs(self: &Arc<Self>, runs: Vec<RunRecord>) {
         for record in runs {
             let id = record.id;
-            if self.warm_runs.get(id).is_some() {
+            // One that this node ran before it stood by is resumed like any other.
+            if self.warm_runs.get(id).is_some_and(|run| !run.has_ended()) {
                 continue;
             }
             if let Err(reason) = self.resume_warm_run(&record).await {
@@ -35,9 +36,6 @@ impl Control {
                 // Left as it is, it is tried again at the next start.
                 let _ = self.records.keep_run(id, RunState::Failed, &result, Some(now)).await;
             }
-        }
-        if let Err(error) = self.records.prune_work().await {
-            tracing::debug!(%error, "what ended runs would have needed is removed later");
         }
     }
 

@@ -13,6 +13,9 @@ use crate::model::{RunFailure, RunKind, RunRecord, RunState, short};
 /// The most bytes of a part.
 const MAX_PART_BYTES: usize = 1 << 20;
 
+/// How many of the latest warm runs have their failures kept.
+const RUNS_WITH_FAILURES: i64 = 100;
+
 /// The part that makes the work complete. It is written last.
 const LAST_PART: u32 = u32::MAX;
 
@@ -65,12 +68,24 @@ impl MariaDb {
         }
     }
 
-    /// Removes the work of runs that have ended.
+    /// Removes the work of runs that have ended, and the failures of all but the latest warm runs.
     pub(crate) async fn prune_work(&self) -> Result<(), RecordsError> {
         self.exchange(async |connection| {
             let active = runs::table.filter(runs::ended_at.is_null()).select(runs::id);
             let ended = run_work::table.filter(run_work::run_id.ne_all(active));
             diesel::delete(ended).execute(connection).await?;
+            let latest_without: Option<u64> = runs::table
+                .filter(runs::kind.eq(RunKind::Warm.name()))
+                .select(runs::id)
+                .order(runs::id.desc())
+                .offset(RUNS_WITH_FAILURES)
+                .first(connection)
+                .await
+                .optional()?;
+            if let Some(latest_without) = latest_without {
+                let old = run_failures::table.filter(run_failures::run_id.le(latest_without));
+                diesel::delete(old).execute(connection).await?;
+            }
             Ok(())
         })
         .await
