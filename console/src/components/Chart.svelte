@@ -46,6 +46,10 @@
     binary?: boolean;
     /** Whether missing values leave a gap. */
     gaps?: boolean;
+    /** Where the vertical axis ends, if not a little above the highest value. */
+    top?: number;
+    /** A place on the horizontal axis that is marked. */
+    mark?: { x: number; text: string };
   }
 
   let {
@@ -64,6 +68,8 @@
     logarithmicX = false,
     binary = false,
     gaps = false,
+    top,
+    mark,
   }: Props = $props();
   let holder: HTMLDivElement;
   let chart: uPlot | null = null;
@@ -105,6 +111,29 @@
     return new Date(seconds * 1000).toLocaleTimeString('en-GB');
   }
 
+  /** A vertical line with its text, on the side where there is room. */
+  function drawMark(of: uPlot) {
+    if (!mark) return;
+    const x = of.valToPos(mark.x, 'x', true);
+    const { left, top, width, height } = of.bbox;
+    if (x < left || x > left + width) return;
+    const pen = of.ctx;
+    pen.save();
+    pen.strokeStyle = pen.fillStyle = color('--color-base-content');
+    pen.setLineDash([2 * devicePixelRatio, 3 * devicePixelRatio]);
+    pen.lineWidth = 1.5 * devicePixelRatio;
+    pen.beginPath();
+    pen.moveTo(x, top);
+    pen.lineTo(x, top + height);
+    pen.stroke();
+    pen.font = `${12 * devicePixelRatio}px system-ui, sans-serif`;
+    const gap = 5 * devicePixelRatio;
+    const isRight = x + gap + pen.measureText(mark.text).width < left + width;
+    pen.textAlign = isRight ? 'left' : 'right';
+    pen.fillText(mark.text, isRight ? x + gap : x - gap, top + height - gap);
+    pen.restore();
+  }
+
   function draw() {
     chart?.destroy();
     const ink = color('--color-base-content');
@@ -118,6 +147,7 @@
         legend: { show: false },
         cursor: { y: false, points: { size: 6 }, drag: { x: true, y: false, setScale: false } },
         hooks: {
+          draw: [drawMark],
           setCursor: [
             (of) => {
               if (!isByKey) at = of.cursor.idx ?? null;
@@ -145,7 +175,7 @@
                   10 ** Math.floor(Math.log10(low || 0.01)),
                   10 ** Math.ceil(Math.log10((high || 1) * 1.01)),
                 ]
-              : (_, __, high) => [0, Math.max(high * 1.15, 1)],
+              : (_, __, high) => [0, top ?? Math.max(high * 1.15, 1)],
           },
         },
         axes: [
@@ -222,6 +252,7 @@
   $effect(() => {
     const next = data();
     void zoom;
+    void mark;
     chart?.setData(next);
   });
 </script>

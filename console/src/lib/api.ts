@@ -29,6 +29,9 @@ export type DamageReports = Shapes['DamageReports'];
 export type UsageHistory = Shapes['UsageHistory'];
 export type UsagePoint = Shapes['UsagePoint'];
 export type LifetimeAdvice = Shapes['LifetimeAdvice'];
+export type MemoryCurve = Shapes['MemoryCurve'];
+export type MemoryDivision = Shapes['MemoryDivision'];
+export type DividedNamespace = Shapes['DividedNamespace'];
 export type HotKeys = Shapes['HotKeys'];
 export type HotKey = Shapes['HotKey'];
 export type WarmPlan = Shapes['WarmPlan'];
@@ -196,6 +199,9 @@ export const api = {
     call<DamageReports>('GET', `${place(tenant, namespace)}/damage-reports`),
   lifetimeAdvice: (tenant: string, namespace: string) =>
     call<LifetimeAdvice>('GET', `${place(tenant, namespace)}/lifetime-advice`),
+  memoryCurve: (tenant: string, namespace: string) =>
+    call<MemoryCurve>('GET', `${place(tenant, namespace)}/memory-curve`),
+  memoryDivision: () => call<MemoryDivision>('GET', '/v1/memory-division'),
   usage: (tenant: string, namespace: string, since: Date) => {
     const places = { ...(tenant ? { tenant } : {}), ...(namespace ? { namespace } : {}) };
     const query = new URLSearchParams({ ...places, since: since.toISOString() });

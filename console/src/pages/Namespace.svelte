@@ -12,6 +12,7 @@
   import Field from '../components/Field.svelte';
   import Heading from '../components/Heading.svelte';
   import LifetimeAdvice from '../components/LifetimeAdvice.svelte';
+  import MemoryCurve from '../components/MemoryCurve.svelte';
   import Problem from '../components/Problem.svelte';
   import UsageHistory from '../components/UsageHistory.svelte';
   import Use from '../components/Use.svelte';
@@ -261,6 +262,7 @@
   </div>
   {#if signed.may('observe', tenant, name)}
     <UsageHistory {tenant} namespace={name} />
+    <MemoryCurve {tenant} namespace={name} />
     <LifetimeAdvice {tenant} namespace={name} ontake={mayManage ? take : undefined} />
   {/if}
   {#if signed.may('read', tenant, name)}

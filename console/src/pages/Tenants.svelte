@@ -10,6 +10,7 @@
   import Dialog from '../components/Dialog.svelte';
   import Field from '../components/Field.svelte';
   import Heading from '../components/Heading.svelte';
+  import MemoryDivision from '../components/MemoryDivision.svelte';
   import Problem from '../components/Problem.svelte';
   import QuotaDialog from '../components/QuotaDialog.svelte';
   import UsageHistory from '../components/UsageHistory.svelte';
@@ -220,6 +221,10 @@
       {#snippet empty()}There is no namespace{filter ? ` with “${filter}” in its name` : ' yet'}.{/snippet}
     </DataTable>
   </section>
+{/if}
+
+{#if namespaces.some((n) => signed.may('observe', n.tenant, n.name))}
+  <MemoryDivision {filter} />
 {/if}
 
 {#if usageOf}

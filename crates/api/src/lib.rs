@@ -24,6 +24,7 @@ mod heat;
 mod live;
 mod load;
 mod locks;
+mod memory;
 mod moment;
 mod object;
 mod origins;
@@ -62,6 +63,7 @@ pub use load::{
 pub use locks::{
     AcquireLock, Lock, LockEvent, LockHolder, LockLease, Locks, QueuedCaller, RenewLock,
 };
+pub use memory::{DividedNamespace, MemoryCurve, MemoryDivision, MemoryPoint};
 pub use moment::moment;
 pub use object::Object;
 pub use origins::{

@@ -48,6 +48,8 @@ pub struct Control {
     pub(crate) usage: Mutex<UsageCounts>,
     /// The invalidations of a namespace when a plan of it was kept: those after it are followed.
     pub(crate) invalidations_before: Mutex<HashMap<(Name, Name), u64>>,
+    /// Held while memory is divided, which takes a while with many namespaces.
+    pub(crate) dividing: Arc<tokio::sync::Mutex<()>>,
     /// Held while a warm run starts, so that two of one plan do not start together.
     pub(crate) warm_starts: tokio::sync::Mutex<()>,
 }
@@ -77,6 +79,7 @@ impl Control {
             access_revision: AtomicU64::new(0),
             usage: Mutex::default(),
             invalidations_before: Mutex::default(),
+            dividing: Arc::default(),
             warm_starts: tokio::sync::Mutex::default(),
         }
     }

@@ -112,6 +112,9 @@ pub enum Overload {
         /// The maximum.
         max: usize,
     },
+    /// Memory is not divided while the service stops.
+    #[error("the division was not worked out; try again")]
+    Division,
     /// A run ended before it started.
     #[error("the run did not start; try again")]
     RunNotStarted,

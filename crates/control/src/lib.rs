@@ -35,6 +35,7 @@ mod invalid;
 pub mod limits;
 mod live;
 mod membership;
+mod memory;
 mod namespaces;
 mod open;
 mod options;

@@ -95,6 +95,18 @@ pub struct HotKeys {
     pub observed: Duration,
 }
 
+/// A key whose share of the reads is known well.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct KnownKey {
+    /// The hash that it was noted with.
+    pub hash: u64,
+    /// Its share of all reads.
+    pub share: f64,
+}
+
+/// How much of a key's count may be of other keys for its share to be known well.
+const KNOWN_WITHIN: f64 = 0.125;
+
 fn half_lives(time: Duration) -> f64 {
     time.as_secs_f64() / HALF_LIFE.as_secs_f64()
 }
@@ -161,6 +173,17 @@ impl HeatSketch {
         self.total *= by;
         self.given_up *= by;
         self.landmark = now;
+    }
+
+    /// The keys whose share is known to about six percent, in any order.
+    pub fn known(&self) -> Vec<KnownKey> {
+        let known = |counter: &&Counter| counter.over <= counter.count * KNOWN_WITHIN;
+        // What is over is between nothing and all of it.
+        let share = |counter: &Counter| KnownKey {
+            hash: counter.hash,
+            share: (counter.count - counter.over / 2.0) / self.total.max(f64::MIN_POSITIVE),
+        };
+        self.counters.iter().filter(known).map(share).collect()
     }
 
     /// The hottest keys, at most `most`.

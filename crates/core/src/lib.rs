@@ -19,6 +19,7 @@
 //! * [`value_filter`] finds JSON values by their contents.
 //! * [`traffic`] bounds how much passes in a second.
 //! * [`heat`] knows which keys are read most.
+//! * [`memory_curve`] says what more memory would buy, and how to divide it.
 //! * [`schedule`] says when something runs, in local time.
 //! * [`warm`] plans which keys to refill ahead of time, and how fast.
 //! * [`meter`] counts latencies on the serving path at little cost.
@@ -69,6 +70,7 @@ pub(crate) mod json_position;
 pub mod key;
 pub mod lifetime;
 pub mod load;
+pub mod memory_curve;
 pub mod meter;
 pub mod name;
 pub mod origin;

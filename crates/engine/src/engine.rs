@@ -8,9 +8,9 @@ use std::time::Duration;
 use tokio::sync::{Semaphore, watch};
 use verax_core::damage_limit::DamageLimit;
 use verax_core::early;
-use verax_core::heat::HotKeys;
+use verax_core::heat::{HotKeys, KnownKey};
 use verax_core::lifetime::CacheControl;
-use verax_core::store::{EntryRef, SampledRead, Usage, WHOLE};
+use verax_core::store::{EntryRef, ReuseSample, SampledRead, Usage, WHOLE};
 use verax_core::{Freshness, Lifetime, Name, NamespaceId, Partition, Store, Timestamp};
 
 use crate::binding::{Binding, NamespaceIdentity};
@@ -206,7 +206,7 @@ impl Namespace {
         let share = engine.tenant(&identity.tenant);
         let partition = engine.store().open_in(share.memory(), identity.id, policy.quota);
         // From the first read on; whoever takes them sets a smaller fraction where it must.
-        drop(partition.take_reads(WHOLE));
+        drop((partition.take_reads(WHOLE), partition.take_reuse(WHOLE, &[])));
         Self {
             partition,
             traffic: Traffic::new(policy.traffic, engine.now()),
@@ -322,6 +322,17 @@ impl Namespace {
     /// Takes the sampled reads since the last call, and sets which keys are sampled from now on.
     pub fn take_reads(&self, threshold: u32) -> Vec<SampledRead> {
         self.partition.take_reads(threshold)
+    }
+
+    /// Takes the sampled reads for the memory curve since the last call, and sets which keys are
+    /// sampled from now on: those below a threshold, but for the known ones.
+    pub fn take_reuse(&self, threshold: u32, known: &[KnownKey]) -> ReuseSample {
+        self.partition.take_reuse(threshold, known)
+    }
+
+    /// The keys whose share of the reads is known well.
+    pub fn known_keys(&self) -> Vec<KnownKey> {
+        self.partition.known_keys()
     }
 
     /// An entry, without counting as a request for it.

@@ -2,6 +2,7 @@
 
 use std::sync::atomic::{AtomicU64, Ordering};
 
+use verax_core::memory_curve::AllReads;
 use verax_core::meter::{LatencyCounts, LatencyMeter};
 use verax_engine::events::{ChangeKind, Event, LookUp, OriginRead, RefillOutcome};
 
@@ -87,12 +88,12 @@ impl Counters {
         }
     }
 
-    /// How many reads there were.
-    pub(crate) fn reads(&self) -> u64 {
-        let others =
-            [&self.stale_on_error, &self.refilled, &self.joined, &self.misses, &self.negative_hits];
-        let others: u64 = others.iter().map(|counter| counter.load(Ordering::Relaxed)).sum();
-        self.hits.fresh() + self.hits.stale() + others
+    /// How many reads there were, and how many of them the cache served.
+    pub(crate) fn reads(&self) -> AllReads {
+        let read = |counter: &AtomicU64| counter.load(Ordering::Relaxed);
+        let hits = self.hits.fresh() + self.hits.stale() + read(&self.negative_hits);
+        let others = [&self.stale_on_error, &self.refilled, &self.joined, &self.misses];
+        AllReads { reads: hits + others.into_iter().map(read).sum::<u64>(), hits }
     }
 
     /// The current counts.
@@ -102,7 +103,7 @@ impl Counters {
         let stale = self.hits.stale() + read(&self.stale_on_error);
         let (refilled, negative_hits) = (read(&self.refilled), read(&self.negative_hits));
         CounterReading {
-            reads: self.reads(),
+            reads: self.reads().reads,
             hits,
             stale,
             refilled,

@@ -6,6 +6,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use verax_core::advice::{Advice, LifetimeObservation};
+use verax_core::memory_curve::{MemoryCurve, ReuseObservation};
 use verax_core::{NamespaceId, Timestamp};
 use verax_engine::Namespace;
 use verax_engine::events::{ChangeKind, DamageRecord, Event, LockEvent, Observer, RefillRecord};
@@ -33,6 +34,7 @@ impl Observatory {
             damage: Arc::clone(&self.damage),
             hashing: RandomState::new(),
             lifetimes: Mutex::new(LifetimeObservation::new(Timestamp::from_millis(0))),
+            reuse: Mutex::default(),
         })
     }
 
@@ -81,19 +83,39 @@ pub struct Statistics {
     damage: Arc<Recent<DamageRecord>>,
     hashing: RandomState,
     lifetimes: Mutex<LifetimeObservation>,
+    reuse: Mutex<ReuseObservation>,
 }
 
 impl Statistics {
+    fn reuse(&self) -> MutexGuard<'_, ReuseObservation> {
+        self.reuse.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
     fn lifetimes(&self) -> MutexGuard<'_, LifetimeObservation> {
         self.lifetimes.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Takes what was sampled of the namespace's reads since the last call.
     pub fn observe_reads(&self, namespace: &Namespace, now: Timestamp) {
-        let all_reads = self.counters.reads();
+        let all = self.counters.reads();
         let mut lifetimes = self.lifetimes();
         let reads = namespace.take_reads(lifetimes.threshold());
-        lifetimes.take(&reads, all_reads, now);
+        lifetimes.take(&reads, all.reads, now);
+        drop(lifetimes);
+        let lifetime = namespace.binding().policy.lifetime;
+        let mut reuse = self.reuse();
+        let sample = namespace.take_reuse(reuse.threshold(), &namespace.known_keys());
+        reuse.take(&sample, all, &lifetime, now);
+    }
+
+    /// The hit ratio by the number of entries; `None` while too little was observed.
+    pub fn memory_curve(&self, namespace: &Namespace, now: Timestamp) -> Option<MemoryCurve> {
+        self.reuse().curve(&namespace.known_keys(), now)
+    }
+
+    /// The share of reads that the cache served over about the last five minutes.
+    pub fn measured_hit_ratio(&self) -> Option<f64> {
+        self.reuse().measured_hit_ratio()
     }
 
     /// Advice on lifetimes, from what was observed until now.

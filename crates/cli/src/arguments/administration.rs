@@ -194,6 +194,17 @@ pub(crate) enum NamespaceCommand {
     },
 }
 
+#[derive(Debug, Subcommand)]
+pub(crate) enum MemoryCommand {
+    /// Show the hit ratio that a namespace would have with other amounts of memory
+    Curve {
+        /// The namespace, as TENANT/NAMESPACE
+        place: NamespacePath,
+    },
+    /// Suggest how to divide memory among namespaces
+    Divide,
+}
+
 /// An origin's settings.
 #[derive(Debug, Args)]
 pub(crate) struct OriginFlags {

@@ -117,6 +117,9 @@ pub(crate) enum Command {
     Schedule(ScheduleCommand),
     /// List the keys of a namespace that are read most
     Hot(HotOptions),
+    /// What more memory would buy, and how to divide it
+    #[command(subcommand)]
+    Memory(MemoryCommand),
     /// Measure cached against direct reads
     #[command(subcommand)]
     Load(LoadCommand),

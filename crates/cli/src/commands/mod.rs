@@ -17,6 +17,7 @@ mod load;
 mod load_view;
 mod lock_holder;
 mod locks;
+mod memory;
 mod origins;
 mod rate_limits;
 mod runs;
@@ -90,6 +91,7 @@ pub(crate) async fn run(command: Command, connection: &Connection) -> Result<(),
         Command::Warm(command) => warm::warm(&verax, output, command).await,
         Command::Schedule(command) => schedules::schedule(&verax, output, command).await,
         Command::Hot(options) => hot::hot(&verax, output, options).await,
+        Command::Memory(command) => memory::memory(&verax, output, command).await,
         Command::Load(command) => load::load(&verax, output, command).await,
         Command::Drill(command) => drills::drill(&verax, output, command).await,
         Command::Session(command) => sessions::session(&verax, output, command).await,

@@ -3,9 +3,9 @@
 use reqwest::Method;
 use verax_api::{
     ActivityItem, CheckRequest, CheckStep, CreateNamespace, CreateOrigin, CreateTenant,
-    CreateToken, CreatedToken, ItemPage, Items, LiveSession, Namespace as NamespaceInfo, Node,
-    Origin, OriginChange, PolicyChange, Ready, RotateToken, RotatedToken, SignInLink, Tenant,
-    TenantQuotaChange, Token, UsageHistory,
+    CreateToken, CreatedToken, ItemPage, Items, LiveSession, MemoryDivision,
+    Namespace as NamespaceInfo, Node, Origin, OriginChange, PolicyChange, Ready, RotateToken,
+    RotatedToken, SignInLink, Tenant, TenantQuotaChange, Token, UsageHistory,
 };
 
 use crate::error::ClientError;
@@ -49,6 +49,14 @@ pub struct UsageQuery {
 }
 
 impl Client {
+    /// How memory is best divided among the namespaces that the token may observe.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn memory_division(&self) -> Result<MemoryDivision, ClientError> {
+        self.get(self.url_of(["v1", "memory-division"])).await
+    }
+
     /// Usage over time.
     ///
     /// # Errors

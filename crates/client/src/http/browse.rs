@@ -1,6 +1,8 @@
 //! A look inside a namespace: listings, samples and searches.
 
-use verax_api::{EntryPage, EntrySummary, LifetimeAdvice, Removal, SearchRequest, SearchStep};
+use verax_api::{
+    EntryPage, EntrySummary, LifetimeAdvice, MemoryCurve, Removal, SearchRequest, SearchStep,
+};
 
 use crate::error::ClientError;
 use crate::http::entries::Namespace;
@@ -90,6 +92,14 @@ impl Namespace {
     /// [`ClientError`].
     pub async fn lifetime_advice(&self) -> Result<LifetimeAdvice, ClientError> {
         self.client().get(self.below(&["lifetime-advice"])).await
+    }
+
+    /// What other amounts of memory would mean for the namespace's hit ratio.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn memory_curve(&self) -> Result<MemoryCurve, ClientError> {
+        self.client().get(self.below(&["memory-curve"])).await
     }
 
     /// Counts the entries that [`clear`](Self::clear), or with a prefix

@@ -7,7 +7,7 @@ use std::cell::Cell;
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::sync::{Mutex, PoisonError};
 
-use crate::heat::{HeatSketch, HotKeys, SAMPLED_PER_SECOND};
+use crate::heat::{HeatSketch, HotKeys, KnownKey, SAMPLED_PER_SECOND};
 use crate::time::Timestamp;
 
 /// The largest gap: one read in about a million is counted.
@@ -94,6 +94,11 @@ impl HeatSample {
             // A random number is never 0.
             false => self.threshold.store(0, Ordering::Relaxed),
         }
+    }
+
+    /// The keys whose share of the reads is known well.
+    pub(super) fn known(&self) -> Vec<KnownKey> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner).sketch.known()
     }
 
     /// The hottest keys, at most `most`.

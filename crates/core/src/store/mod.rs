@@ -56,7 +56,7 @@ pub use quota::Quota;
 pub use rate_limits::{
     InvalidRate, MAX_RATE_COUNT, MAX_RATE_PERIOD, Rate, RateLimitError, RateLimitOutcome,
 };
-pub use read_sample::{SampledRead, WHOLE, place_of};
+pub use read_sample::{MAX_REUSE_READS, ReuseSample, SampledRead, WHOLE, place_of};
 
 pub use outcome::{PutError, PutOutcome, Usage};
 pub use precondition::{ConditionFailed, Precondition};

@@ -16,13 +16,13 @@ use super::metadata::{Held, MetadataTable};
 use super::outcome::{PutError, PutOutcome, Usage};
 use super::precondition::{ConditionFailed, Precondition};
 use super::quota::{HeldQuota, Quota};
-use super::read_sample::{ReadSample, SampledRead};
+use super::read_sample::{ReadSample, ReuseSample, SampledRead};
 use super::shard::{PreparedEntry, SHARDS, Shard, Tidied};
 use super::slots::{CHUNK, Times};
 use super::tenant_memory::{MAX_SHRINK, MemoryUser, TenantMemory};
 use crate::early::RefillTime;
 use crate::entry::{Entry, EntryRevision, NEGATIVE_NUMBER};
-use crate::heat::HotKeys;
+use crate::heat::{HotKeys, KnownKey};
 use crate::key::{Key, NamespaceId};
 use crate::lifetime::{Freshness, Lifetime};
 use crate::time::Timestamp;
@@ -547,6 +547,18 @@ impl Partition {
     /// sampled from now on: 0 for none, [`WHOLE`](super::WHOLE) for all.
     pub fn take_reads(&self, threshold: u32) -> Vec<SampledRead> {
         self.read_sample.take(threshold)
+    }
+
+    /// Takes the sampled reads for the memory curve since the last call, and sets which keys are
+    /// sampled from now on: those below a threshold, but for those that
+    /// [`known_keys`](Self::known_keys) returned.
+    pub fn take_reuse(&self, threshold: u32, known: &[KnownKey]) -> ReuseSample {
+        self.read_sample.take_reuse(threshold, known.iter().map(|key| key.hash))
+    }
+
+    /// The keys whose share of the reads is known well.
+    pub fn known_keys(&self) -> Vec<KnownKey> {
+        self.heat_sample.known()
     }
 
     /// How many entries expired and were freed.

@@ -27,6 +27,7 @@ const BATCH: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/batch";
 const SEARCHES: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/searches";
 const DAMAGE: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/damage-reports";
 const ADVICE: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/lifetime-advice";
+const MEMORY_CURVE: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/memory-curve";
 const WARM_RUNS: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/warm-runs";
 const WARM_ESTIMATES: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/warm-estimates";
 const HOT_KEYS: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/hot-keys";
@@ -68,6 +69,8 @@ pub(super) fn router(service: Arc<Service>) -> Router {
                 .delete(administration::delete_namespace),
         )
         .route(ADVICE, get(usage::lifetime_advice))
+        .route(MEMORY_CURVE, get(usage::memory_curve))
+        .route("/v1/memory-division", get(usage::memory_division))
         .route(WARM_RUNS, post(warm::start))
         .route(WARM_ESTIMATES, post(warm::estimate))
         .route(HOT_KEYS, get(warm::hot))

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use axum::extract::State;
 use serde::Deserialize;
-use verax_api::{LifetimeAdvice, UsageHistory};
+use verax_api::{LifetimeAdvice, MemoryCurve, MemoryDivision, UsageHistory};
 use verax_core::{Name, Timestamp};
 use verax_service::Service;
 
@@ -65,4 +65,28 @@ pub(crate) async fn lifetime_advice(
     NamespacePath(tenant, namespace): NamespacePath,
 ) -> Result<axum::Json<LifetimeAdvice>> {
     Ok(axum::Json(service.control().lifetime_advice(&caller, &tenant, &namespace)?))
+}
+
+/// Tell what other amounts of memory would mean for the hit ratio of a namespace.
+#[cfg_attr(test, utoipa::path(
+    get, path = "/v1/tenants/{tenant}/namespaces/{namespace}/memory-curve", tag = "usage",
+    params(("tenant" = String, Path), ("namespace" = String, Path)),
+    responses((status = 200, body = MemoryCurve))
+))]
+pub(crate) async fn memory_curve(
+    State(service): State<Arc<Service>>,
+    Authenticated(caller): Authenticated,
+    NamespacePath(tenant, namespace): NamespacePath,
+) -> Result<axum::Json<MemoryCurve>> {
+    Ok(axum::Json(service.control().memory_curve(&caller, &tenant, &namespace)?))
+}
+
+/// Suggest how to divide memory among the namespaces that the caller may observe.
+#[cfg_attr(test, utoipa::path(get, path = "/v1/memory-division", tag = "usage",
+    responses((status = 200, body = MemoryDivision))))]
+pub(crate) async fn memory_division(
+    State(service): State<Arc<Service>>,
+    Authenticated(caller): Authenticated,
+) -> Result<axum::Json<MemoryDivision>> {
+    Ok(axum::Json(service.control().divide_memory(caller).await?))
 }

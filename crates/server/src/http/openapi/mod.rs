@@ -33,7 +33,7 @@ use crate::http::{
         administration::rotate_token,
         administration::activity,
         sessions::start, sessions::show, sessions::end, sessions::list, sessions::end_other, sessions::new_link,
-        live::samples, waiting::live, usage::history, usage::lifetime_advice,
+        live::samples, waiting::live, usage::history, usage::lifetime_advice, usage::memory_curve, usage::memory_division,
         warm::all_plans, warm::plans, warm::plan, warm::put_plan, warm::delete_plan, warm::run_plan, warm::estimate_plan,
         warm::start, warm::estimate, warm::recent, warm::show, warm::change, warm::stop, warm::watch, warm::failures, warm::hot,
         schedules::all, schedules::list, schedules::show, schedules::put, schedules::change, schedules::delete,
