@@ -8,6 +8,7 @@
 //! * [`setup`] creates the tenants, origins and namespaces through Verax's own interface.
 //! * [`plans`] creates its warm plans and schedules.
 //! * [`traffic`] runs a few application instances with gentle traffic while the demo runs.
+//! * [`berth_desks`] are two instances that refill a namespace without an origin.
 //! * [`drills`] run with and without Verax's guarantees.
 //! * [`profiles`] are the load profiles that ship with it.
 //!
@@ -16,6 +17,7 @@
 //! assert_eq!((names.len(), names[0].as_str()), (48, "aldermouth"));
 //! ```
 
+pub mod berth_desks;
 pub mod data;
 pub mod drills;
 mod error;

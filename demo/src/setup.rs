@@ -141,6 +141,10 @@ pub async fn create(verax: &Client, places: &Places) -> Result<(), DemoError> {
         let namespace = CreateNamespace { name: plan.namespace.into(), policy };
         there(verax.create_namespace(plan.tenant, &namespace).await)?;
     }
+    // Its values come from the berth desks.
+    let policy = PolicyChange { max_age_seconds: Some(120.0), ..Default::default() };
+    let occupancy = CreateNamespace { name: "occupancy".into(), policy };
+    there(verax.create_namespace("quayside", &occupancy).await)?;
     Ok(())
 }
 

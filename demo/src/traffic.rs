@@ -10,6 +10,7 @@ use tokio::task::JoinSet;
 use verax_client::{Client, Namespace};
 use verax_core::load::Popularity;
 
+use crate::berth_desks;
 use crate::data::{gauges, harbors};
 use crate::error::DemoError;
 
@@ -61,7 +62,11 @@ pub async fn run(verax: Client, mut stop: watch::Receiver<bool>) -> Result<(), D
     for (number, instance) in instances(&verax)?.into_iter().enumerate() {
         tasks.spawn(read_for_ever(instance, ChaCha8Rng::seed_from_u64(number as u64)));
     }
-    let _ = stop.wait_for(|stop| *stop).await;
+    tokio::select! {
+        _ = stop.wait_for(|stop| *stop) => {}
+        // They end only if they cannot start.
+        started = berth_desks::run(&verax) => started?,
+    }
     tasks.shutdown().await;
     Ok(())
 }

@@ -3,6 +3,7 @@ ferrydesk/python and ferrydesk/notes."""
 
 import asyncio
 import dataclasses
+import json
 import os
 import pathlib
 import socket
@@ -10,6 +11,8 @@ import sys
 import threading
 import time
 import unittest
+import urllib.error
+import urllib.request
 
 sys.path.insert(0, str(pathlib.Path(__file__).parents[1]))
 sys.path.insert(0, str(pathlib.Path(__file__).parent))
@@ -57,6 +60,33 @@ def asynchronous(test):
                         await test(self, cache)
                 asyncio.run(whole())
     return run
+
+
+def call(method, path, body=None):
+    """A request of the HTTP interface; None if it was refused."""
+    data = None if body is None else json.dumps(body).encode()
+    fields = {"Authorization": f"Bearer {TOKEN}", "Content-Type": "application/json"}
+    try:
+        with urllib.request.urlopen(urllib.request.Request(URL + path, data, fields, method=method)) as answer:
+            return json.load(answer)
+    except urllib.error.HTTPError:
+        return None
+
+
+def warm(keys):
+    """Starts a warm run over keys."""
+    path = "/v1/tenants/ferrydesk/namespaces/python/warm-runs"
+    return call("POST", path, {"keys": [{"list": keys}], "retries": 0})
+
+
+async def eventually(look):
+    """What `look`, which blocks, returns once it returns something."""
+    for _ in range(600):
+        found = await asyncio.get_running_loop().run_in_executor(None, look)
+        if found is not None:
+            return found
+        await asyncio.sleep(0.05)
+    raise AssertionError("it did not happen within half a minute")
 
 
 class Conformance(unittest.TestCase):
@@ -197,6 +227,40 @@ class Refilling(unittest.TestCase):
         while (await cache.get("k")).value != b'"new"':
             self.assertLess(time.monotonic(), until)
             await asyncio.sleep(0.01)
+
+
+class Serving(unittest.TestCase):
+    @asynchronous
+    async def test_keys_of_a_warm_run_are_refilled(self, cache):
+        asked = []
+
+        async def refill(key):
+            asked.append(key)
+            if key == "odd":
+                return {1, 2}
+            if key == "fails":
+                raise OSError("the database is away")
+            return NO_VALUE if key == "nowhere" else Refilled([key], tags=["warm"], max_age=60)
+
+        serving = asyncio.ensure_future(cache.serve_refills(refill, concurrency=2))
+        # A start is refused until a service waits.
+        run = await eventually(lambda: warm(["a", "b", "nowhere", "odd", "fails"]))
+        ended = await eventually(lambda: (lambda now: now if now["state"] != "running" else None)(
+            call("GET", f"/v1/warm-runs/{run['id']}")))
+        self.assertEqual([ended[part] for part in ("stored", "no_value", "failed")], [2, 1, 2], ended)
+        self.assertEqual((await cache.get("a", details=True)).tags, ("warm",))
+        self.assertIs(await cache.look_up("nowhere"), NO_VALUE)
+        self.assertEqual(set(asked), {"a", "b", "nowhere", "odd", "fails"})
+        serving.cancel()
+        with self.assertRaises(asyncio.CancelledError):
+            await serving
+
+    def test_what_repeating_does_not_mend_ends_it(self):
+        for name, verax in {"wire": Verax(wire=WIRE, token="verax-token-none"),
+                            "http": Verax(wire=None, url=URL, token="verax-token-none")}.items():
+            with self.subTest(name), self.assertRaises(Refused) as refused:
+                opened(self, verax, options=PATIENT).serve_refills(lambda key: key, concurrency=2)
+            self.assertEqual(refused.exception.name, "not-signed-in")
 
 
 class Outages(unittest.TestCase):

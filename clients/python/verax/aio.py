@@ -9,7 +9,7 @@ from .counters import Counters
 from .locks import Locks
 from .options import CacheOptions, Token, token_file
 from .over_http import Http
-from .refilling import Refilling
+from .serving import Serving
 from .wire import Address, Pool
 from .writing import Writing
 
@@ -51,7 +51,7 @@ class AsyncVerax:
         return AsyncCache(tenant, namespace, transport, options)
 
 
-class AsyncCache(Batches, Counters, Refilling, Writing, Locks):
+class AsyncCache(Batches, Counters, Serving, Writing, Locks):
     """A handle on one namespace of one tenant."""
 
     def __repr__(self) -> str:

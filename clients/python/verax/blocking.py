@@ -3,7 +3,7 @@
 import asyncio
 import os
 import threading
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import FIRST_EXCEPTION, Future, ThreadPoolExecutor, wait
 from typing import Any, Callable, Coroutine, Iterable, Iterator, List, Optional, Sequence, Tuple, TypeVar
 
 from . import frames
@@ -13,6 +13,7 @@ from .locks import AsyncLock
 from .lost import Outdated
 from .options import CacheOptions, Token
 from .refilling import Entry, Work, versioned
+from .serving import PAUSE, is_lasting
 from .values import Cached, Found, Lifetime, Outcome, Put, RateDecision
 
 T = TypeVar("T")
@@ -219,6 +220,36 @@ class Cache:
                 return served
             raise
         return _loop.run(cache.end_refill(work, value))
+
+    def serve_refills(self, refill: Callable[[str], Any], *, concurrency: int = 4) -> None:
+        """See `AsyncCache.serve_refills`. `refill` runs in `concurrency` threads. It blocks until it is
+        interrupted."""
+        cache, stopping = self._cache(), threading.Event()
+        with ThreadPoolExecutor(max(1, concurrency), "verax-serve") as threads:
+            serving = [threads.submit(self._serve, cache, refill, stopping) for _ in range(max(1, concurrency))]
+            try:
+                done, _ = wait(serving, return_when=FIRST_EXCEPTION)
+                for one in done:
+                    one.result()
+            finally:
+                stopping.set()
+
+    @staticmethod
+    def _serve(cache: AsyncCache, refill: Callable[[str], Any], stopping: threading.Event) -> None:
+        while not stopping.is_set():
+            try:
+                work = _loop.run(cache.await_refill())
+            except VeraxError as error:
+                if is_lasting(error):
+                    raise
+                stopping.wait(PAUSE)
+                continue
+            if work is None:
+                continue
+            try:
+                _loop.run(cache.end_refill(work, refill(work.key)))
+            except Exception as error:  # noqa: BLE001 - one key must not end the service
+                _loop.run(cache.gave_up_refill(work, error))
 
     def write_and_invalidate(self, write: Callable[[], T], *, keys: Iterable[str] = (),
                              tags: Iterable[str] = ()) -> Tuple[T, Optional[VeraxError]]:

@@ -222,6 +222,11 @@ def acquire_permit(key: str, lease: float, wait: float, stale: bool, refresh: bo
     return Request("acquire_permit", 0x28, stale * 1 | details * 2 | refresh * 4, body, said)
 
 
+def await_refill(lease: float, wait: float) -> Request:
+    body = struct.pack("<2Q", _milliseconds(lease), _milliseconds(wait))
+    return Request("await_refill", 0x2B, 0, body, {"lease": lease, "wait": wait})
+
+
 def put_with_permit(permit: int, entry: Put) -> Request:
     return _put(entry, 0x29, struct.pack("<Q", permit), False, permit)
 
@@ -365,6 +370,8 @@ def _reply(kind: int, flags: int, body: _Body) -> Reply:
     if kind in (0xA0, 0xA8):
         name = "granted" if kind == 0xA0 else "permit"
         return Reply(name, (body.number("Q"), body.number("Q") / 1000))
+    if kind == 0xA9:
+        return Reply("wanted", (body.number("Q"), body.number("Q") / 1000, body.rest()))
     if kind == 0xA1:
         held: Dict[str, Any] = {"fencing_token": body.number("Q"),
                                 "ends_in_seconds": body.number("Q") / 1000,

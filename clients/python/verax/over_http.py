@@ -270,6 +270,8 @@ def _plan(request: Request) -> Tuple[str, str, Dict[str, str], Optional[bytes], 
                 "burst": said["burst"]}
         path = f"/rate-limits/{_segment(said['key'])}"
         return "POST", path, plain, json.dumps(rate).encode(), _json("rate acquired", lambda r: r["left"])
+    if request.name == "await_refill":
+        return _plan_await(request)
     if request.name in ("acquire_permit", "release_permit"):
         return _plan_permit(request)
     return _plan_lock(request)
@@ -314,6 +316,18 @@ def _plan_permit(request: Request) -> Tuple[str, str, Dict[str, str], Optional[b
         return Reply("permit", (grant["permit"], grant["ends_in_seconds"]))
 
     return "POST", path, _waits(said["wait"]), json.dumps(body).encode(), granted
+
+
+def _plan_await(request: Request) -> Tuple[str, str, Dict[str, str], Optional[bytes],
+                                           Callable[..., Reply]]:
+    def wanted(status: int, answered: http.client.HTTPMessage, value: bytes) -> Reply:
+        if status == 204:
+            return Reply("miss")
+        grant = json.loads(value)
+        return Reply("wanted", (grant["permit"], grant["ends_in_seconds"], grant["key"]))
+
+    body = json.dumps({"lease_seconds": request.said["lease"]}).encode()
+    return "POST", "/wanted-refills", _waits(request.said["wait"]), body, wanted
 
 
 def _plan_lock(request: Request) -> Tuple[str, str, Dict[str, str], Optional[bytes],

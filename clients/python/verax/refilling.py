@@ -25,6 +25,8 @@ class Work:
     previous: Optional[Cached] = None
     no_permit: Optional[VeraxError] = None
     started: float = 0.0
+    #: How long storing may take; without it, no longer than a user should wait.
+    bound: Optional[float] = None
 
 
 @dataclass(frozen=True)
@@ -247,7 +249,7 @@ class Refilling(Entries):
         if work.active is not None:
             work.active.close()
         try:
-            await self._request(request, self.options.bound, always=True)
+            await self._request(request, work.bound or self.options.bound, always=True)
         except VeraxError as error:
             self._land(work, landed, False)
             # An unused permit is released, so that the next queued caller need not wait.

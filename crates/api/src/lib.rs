@@ -70,7 +70,7 @@ pub use origins::{
     CreateOrigin, Endpoint, Guard, GuardChange, Origin, OriginChange, Pool, PoolChange, Sql,
     SqlChange,
 };
-pub use permits::{AcquirePermit, PermitGrant, PermitInUse, Permits, RefillEvent};
+pub use permits::{AcquirePermit, AwaitRefill, PermitGrant, PermitInUse, Permits, RefillEvent};
 pub use problem::{Problem, RETRY_AFTER_SECONDS};
 pub use quotas::{TenantQuota, TenantQuotaChange, TenantUsage};
 pub use rate_limits::{AcquireRate, RateLimit};

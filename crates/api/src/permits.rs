@@ -22,6 +22,19 @@ pub struct AcquirePermit {
     pub refresh: bool,
 }
 
+/// Waits for a key that a warm run wants to be refilled.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct AwaitRefill {
+    /// The caller's display name; the token's note when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub owner: Option<String>,
+    /// How long the permit lasts, 0.01 to 300; 10 when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub lease_seconds: Option<f64>,
+}
+
 /// The right to refill one key.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
@@ -79,4 +92,7 @@ pub struct Permits {
     pub items: Vec<PermitInUse>,
     /// The latest refills, newest first.
     pub recent: Vec<RefillEvent>,
+    /// How many requests wait for a key to refill, or have one.
+    #[serde(default)]
+    pub refillers: u64,
 }

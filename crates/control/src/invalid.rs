@@ -227,6 +227,16 @@ pub enum InvalidInput {
     /// A run over a namespace without an origin.
     #[error("namespace {0} has no origin to read from: bind one with `verax namespace change`")]
     NoOrigin(String),
+    /// A warm run over a namespace without an origin that no service refills.
+    #[error(
+        "namespace {0} has no origin, and no service waits to refill its keys: start one that does, or bind an origin with `verax namespace change`"
+    )]
+    NothingToWarmFrom(String),
+    /// A max-age for values that services store.
+    #[error(
+        "namespace {0} is refilled by services, which set the max-age of what they store: leave the plan's out"
+    )]
+    MaxAgeOfServices(String),
     /// A pattern that is needed.
     #[error("namespace {0} has no key pattern: name a pattern in the plan")]
     NoPattern(String),

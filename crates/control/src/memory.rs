@@ -5,9 +5,9 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use verax_api::{DividedNamespace, MemoryCurve, MemoryDivision, MemoryPoint};
+use verax_core::Name;
 use verax_core::access::Right;
 use verax_core::memory_curve::{self, CurvePoint, NamespaceMemory, TenantBounds};
-use verax_core::{Name, Quota};
 
 use crate::access::Caller;
 use crate::control::Control;
@@ -155,7 +155,7 @@ impl Control {
         let tenants = self.registry.read();
         let found = tenants.get(namespace.tenant());
         let quota = found.filter(|_| caller.is_admin()).map(|tenant| tenant.quota.memory);
-        let quota = quota.unwrap_or_else(Quota::default);
+        let quota = quota.unwrap_or_default();
         TenantBounds { reserve: quota.reserve, cap: quota.cap }
     }
 }

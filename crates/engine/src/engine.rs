@@ -14,7 +14,7 @@ use verax_core::store::{EntryRef, ReuseSample, SampledRead, Usage, WHOLE};
 use verax_core::{Freshness, Lifetime, Name, NamespaceId, Partition, Store, Timestamp};
 
 use crate::binding::{Binding, NamespaceIdentity};
-use crate::cache::{Cache, Watchers};
+use crate::cache::{Cache, Refillers, Watchers};
 use crate::clock::Clock;
 use crate::error::EngineError;
 use crate::events::{Event, Observer};
@@ -193,6 +193,7 @@ pub struct Namespace {
     bypass_until: AtomicU64,
     binding: RwLock<Arc<Binding>>,
     damage_limit: Mutex<DamageLimit>,
+    refillers: Refillers,
 }
 
 impl Namespace {
@@ -204,6 +205,7 @@ impl Namespace {
     ) -> Self {
         let policy = &binding.policy;
         let share = engine.tenant(&identity.tenant);
+        let refillers = Refillers::new(engine.now());
         let partition = engine.store().open_in(share.memory(), identity.id, policy.quota);
         // From the first read on; whoever takes them sets a smaller fraction where it must.
         drop((partition.take_reads(WHOLE), partition.take_reuse(WHOLE, &[])));
@@ -224,6 +226,7 @@ impl Namespace {
             bypass_until: AtomicU64::new(bypass_millis(&binding)),
             binding: RwLock::new(Arc::new(binding)),
             damage_limit: Mutex::default(),
+            refillers,
         }
     }
 
@@ -423,6 +426,7 @@ impl Namespace {
     /// It was deleted.
     pub(crate) fn close(&self) {
         self.closed.store(true, Ordering::Release);
+        self.refillers.end();
     }
 
     /// Fails if the namespace was deleted.
@@ -431,6 +435,11 @@ impl Namespace {
             false => Ok(()),
             true => Err(EngineError::NamespaceGone),
         }
+    }
+
+    /// The services that wait to be asked to refill keys.
+    pub(crate) fn refillers(&self) -> &Refillers {
+        &self.refillers
     }
 
     /// The number of the current change.

@@ -93,6 +93,14 @@ pub enum EngineError {
     /// The permit holder abandoned the refill for every waiting caller.
     #[error("the permit holder abandoned the refill; repeat the request, or read the origin")]
     RefillAbandoned,
+    /// No service waits to refill keys of a namespace without an origin.
+    #[error(
+        "no service waits to refill keys of {namespace}: start one that does, or bind an origin"
+    )]
+    NoRefiller {
+        /// The namespace.
+        namespace: String,
+    },
     /// The lease of the lock has ended.
     #[error("{0}")]
     NotHeld(NotHeld),
@@ -199,6 +207,9 @@ pub enum Overload {
     /// The namespace is at its limit of permits.
     #[error("this namespace has as many refill permits as it may; retry in a second")]
     Permits,
+    /// As many services wait for keys to refill as may.
+    #[error("as many services wait for keys of this namespace as may; retry later")]
+    Refillers,
     /// The namespace is at its limit of leases and queued callers.
     #[error("the namespace has as many leases and queued callers as it may; retry later")]
     Locks,

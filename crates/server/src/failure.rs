@@ -142,6 +142,7 @@ impl Failure {
             EngineError::Permit(RefusedReason::Voided) => FailureKind::PermitVoided,
             EngineError::Permit(RefusedReason::Expired) => FailureKind::PermitExpired,
             EngineError::RefillAbandoned => FailureKind::RefillAbandoned,
+            EngineError::NoRefiller { .. } => FailureKind::Conflict,
             EngineError::NotHeld(_) => FailureKind::NotHeld,
             EngineError::QuotaExceeded { .. } => FailureKind::QuotaExceeded,
             EngineError::BrokenContent { .. } => FailureKind::BrokenContent,

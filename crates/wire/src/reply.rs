@@ -31,7 +31,7 @@ frames! {
     Invalidated = 0x85, "invalidated", { batched: false } (what: Invalidated<'a>);
     /// To a read that found a value.
     Value = 0x90, "value", { batched: true } (value: Value<'a>);
-    /// To a read or a change of lifetime that found nothing.
+    /// To a read or a change of lifetime that found nothing, and to a wait in vain.
     Miss = 0x91, "miss", { batched: true };
     /// To a request without a result.
     Done = 0x92, "done", { batched: true } {
@@ -97,6 +97,16 @@ frames! {
         permit: u64 => U64,
         /// Milliseconds until it expires.
         ends_in: u64 => U64,
+    };
+    /// To a wait for a key to refill: the caller refills this one, and stores the value with this
+    /// permit.
+    Wanted = 0xa9, "wanted", { batched: false } {
+        /// The permit's number.
+        permit: u64 => U64,
+        /// Milliseconds until it expires.
+        ends_in: u64 => U64,
+        /// The key.
+        key: &'a str => Rest,
     };
     /// To a request that was refused or failed.
     Failed = 0xff, "failed", { batched: true } {

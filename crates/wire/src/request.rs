@@ -191,6 +191,17 @@ frames! {
         /// The key.
         key: &'a str => Key,
     };
+    /// Waits for a key that a warm run wants to be refilled.
+    AwaitRefill = 0x2b, "await refill", {
+        needs: Needs::ReadAndWrite, batched: false, replies: &["wanted", "miss"]
+    } {
+        /// How long the permit lasts, in milliseconds.
+        lease: u64 => U64,
+        /// How long to wait, in milliseconds.
+        wait: u64 => U64,
+        /// The display name of the service; empty for the token's note.
+        owner: &'a str => Rest,
+    };
 }
 
 flag_set! {

@@ -142,6 +142,7 @@ fn requests() -> Vec<(u16, u32, Request<'static>)> {
                 wait: 2_000,
             },
         ),
+        (1, 36, Request::AwaitRefill { lease: 10_000, wait: 20_000, owner: "desk 2" }),
         (1, 26, Request::PutWithPermit { permit: 77, put: put() }),
         (1, 27, Request::ReleasePermit { key: "board/aldermouth", permit: 77, fail_all: true }),
         (
@@ -309,6 +310,7 @@ fn replies() -> Vec<(u16, u32, Reply<'static>)> {
         ),
         (1, 32, Reply::Cleared { entries: 12 }),
         (1, 25, Reply::Permit { permit: 77, ends_in: 10_000 }),
+        (1, 36, Reply::Wanted { permit: 77, ends_in: 10_000, key: "board/aldermouth" }),
         (
             1,
             20,

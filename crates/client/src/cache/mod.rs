@@ -21,6 +21,7 @@ mod options;
 mod outdated;
 mod rate_limits;
 mod refill;
+mod serve_refills;
 mod tags;
 mod transport;
 mod write;

@@ -55,13 +55,15 @@ enum CachedState<T> {
 
 /// What a caller that refills has: the permit to store the value, released if the refill fails or
 /// is abandoned, and the waiting callers of this process.
-struct Holding {
+pub(super) struct Holding {
     cache: Cache,
     key: String,
     permit: Option<u64>,
     lead: Option<Lead>,
     /// Why there is no permit.
     no_permit: Option<ClientError>,
+    /// How long storing may take.
+    bound: Duration,
 }
 
 /// A value to be stored, encoded.
@@ -76,9 +78,18 @@ fn refilled_by_another() -> ClientError {
 }
 
 impl Holding {
+    /// The permit for a key that a warm run asked for.
+    pub(super) fn with_permit(cache: &Cache, key: &str, permit: u64) -> Self {
+        let mut holding = Self::nothing(cache, key, None);
+        holding.permit = Some(permit);
+        // No user waits for it.
+        holding.bound = cache.0.options.timeout;
+        holding
+    }
+
     fn nothing(cache: &Cache, key: &str, why: Option<ClientError>) -> Self {
-        let (cache, key) = (cache.clone(), key.to_owned());
-        Self { cache, key, permit: None, lead: None, no_permit: why }
+        let (cache, key, bound) = (cache.clone(), key.to_owned(), cache.0.options.bound);
+        Self { cache, key, permit: None, lead: None, no_permit: why, bound }
     }
 
     /// Notifies the waiting callers of this process.
@@ -102,7 +113,7 @@ impl Holding {
             lead.close();
         }
         let cache = self.cache.clone();
-        let bound = cache.0.options.bound;
+        let bound = self.bound;
         let stored = cache.store_refilled(&self.key, &value, &options, permit);
         // An unused permit is released, so that the next queued caller need not wait.
         let outcome = tokio::time::timeout(bound, stored)
@@ -242,7 +253,7 @@ impl<C> CacheEntry<C> {
     }
 
     /// Stores what a refill found and returns it.
-    async fn keep<T>(
+    pub(super) async fn keep<T>(
         &self,
         holding: Holding,
         refilled: Refilled<T>,

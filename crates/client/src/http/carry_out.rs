@@ -177,6 +177,22 @@ impl Namespace {
                 let times = (Duration::from_millis(lease), Duration::from_millis(wait));
                 self.carry_out_permit(key, flags, times, owner).await
             }
+            Request::AwaitRefill { lease, wait, owner } => {
+                let options = PermitOptions {
+                    owner: Some(owner.to_owned()).filter(|owner| !owner.is_empty()),
+                    lease: Duration::from_millis(lease),
+                    wait: Duration::from_millis(wait),
+                    ..PermitOptions::default()
+                };
+                Ok(match self.await_refill(&options).await? {
+                    Some(grant) => RawReply::of(&Reply::Wanted {
+                        permit: grant.permit,
+                        ends_in: of_seconds(grant.ends_in_seconds),
+                        key: &grant.key,
+                    }),
+                    None => RawReply::of(&Reply::Miss),
+                })
+            }
             Request::PutWithPermit { permit, put } => {
                 let value = Bytes::copy_from_slice(put.value);
                 self.put_with_permit(put.key, value, permit, put_options(&put)).await?;

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use reqwest::Method;
-use verax_api::{AcquirePermit, FailureKind, PermitGrant, Permits};
+use verax_api::{AcquirePermit, AwaitRefill, FailureKind, PermitGrant, Permits};
 
 use crate::error::ClientError;
 use crate::http::answer::ReadResult;
@@ -89,6 +89,33 @@ impl Namespace {
                 _ => Err(ClientError::Refused(problem)),
             },
             Err(error) => Err(error),
+        }
+    }
+
+    /// Waits for a key that a warm run wants to be refilled, in a namespace without an origin;
+    /// `None` if none was wanted in time. The caller must use the permit in
+    /// [`put_with_permit`](Self::put_with_permit) or release it;
+    /// [`Cache::serve_refills`](crate::Cache::serve_refills) does all of this. Of the options, only
+    /// owner, lease and wait count.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn await_refill(
+        &self,
+        options: &PermitOptions,
+    ) -> Result<Option<PermitGrant>, ClientError> {
+        let lease_seconds = Some(options.lease.as_secs_f64());
+        let body = AwaitRefill { owner: options.owner.clone(), lease_seconds };
+        let url = self.below(&["wanted-refills"]);
+        let mut request = self.client().request_for(options.wait, Method::POST, url);
+        if !options.wait.is_zero() {
+            let seconds = options.wait.as_secs_f64().ceil() as u64;
+            request = request.header("prefer", format!("wait={seconds}"));
+        }
+        let response = self.client().send(request.json(&body)).await?;
+        match response.status().as_u16() {
+            204 => Ok(None),
+            _ => Ok(Some(self.client().json(response).await?)),
         }
     }
 

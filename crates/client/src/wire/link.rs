@@ -119,16 +119,21 @@ pub(crate) enum Undo {
     Lock(String),
     /// Release the permit of this key.
     Permit(String),
+    /// Release the permit of the key that was wanted.
+    Wanted,
 }
 
 impl Undo {
     /// The request that returns what a reply granted, if anything.
-    fn request(&self, reply: Reply<'_>) -> Option<Request<'_>> {
+    fn request<'a>(&'a self, reply: Reply<'a>) -> Option<Request<'a>> {
         match (self, reply) {
             (Undo::Lock(name), Reply::Granted { fencing_token, .. }) => {
                 Some(Request::ReleaseLock { name, fencing_token })
             }
             (Undo::Permit(key), Reply::Permit { permit, .. }) => {
+                Some(Request::ReleasePermit { key, permit, fail_all: false })
+            }
+            (Undo::Wanted, Reply::Wanted { permit, key, .. }) => {
                 Some(Request::ReleasePermit { key, permit, fail_all: false })
             }
             _ => None,
@@ -170,6 +175,7 @@ fn may_wait(request: &Request<'_>) -> bool {
     match request {
         Request::Get { flags, .. } => !flags.only_if_cached,
         Request::AcquireLock { .. } | Request::AcquirePermit { .. } | Request::Batch(_) => true,
+        Request::AwaitRefill { .. } => true,
         // If the namespace writes through.
         Request::Put(_) | Request::Delete { .. } => true,
         _ => false,

@@ -7,6 +7,7 @@ pub mod breaker;
 pub mod endpoints;
 pub mod lock;
 mod refill;
+mod refiller_queue;
 pub mod retry_budget;
 mod share;
 
@@ -16,4 +17,5 @@ pub use refill::{
     PermitView, RefillLimits, RefillTable, Refiller, Refused, RefusedReason, ReleaseOutcome,
     Voided, WaitTicket,
 };
+pub use refiller_queue::{EXPECTED_WITHIN, MAX_WAITING_REFILLERS, RefillerQueue, RefillerTicket};
 pub use share::ShareLimits;

@@ -61,7 +61,7 @@ pub struct PermitRequest {
 }
 
 impl PermitRequest {
-    fn refiller(&self) -> guard::Refiller {
+    pub(super) fn refiller(&self) -> guard::Refiller {
         let access = self.access.as_ref().map(|access| access.id);
         guard::Refiller { owner: Arc::clone(&self.owner), access }
     }
@@ -89,17 +89,17 @@ enum KeyState {
 
 /// A wait for a permit. Dropping it leaves the queue, and an unclaimed grant passes to the next
 /// caller.
-struct QueuedWait<'s> {
-    namespace: &'s Arc<Namespace>,
-    key: &'s Key,
-    ticket: WaitTicket,
-    outcome: oneshot::Receiver<WaitOutcome>,
-    done: bool,
+pub(super) struct QueuedWait<'s> {
+    pub(super) namespace: &'s Arc<Namespace>,
+    pub(super) key: &'s Key,
+    pub(super) ticket: WaitTicket,
+    pub(super) outcome: oneshot::Receiver<WaitOutcome>,
+    pub(super) done: bool,
 }
 
 impl QueuedWait<'_> {
     /// Waits for at most `time`; `None` on timeout.
-    async fn wait(mut self, time: Duration) -> Option<WaitOutcome> {
+    pub(super) async fn wait(mut self, time: Duration) -> Option<WaitOutcome> {
         let mut stopping = self.namespace.engine().stopping();
         let outcome = tokio::select! {
             outcome = tokio::time::timeout(time, &mut self.outcome) => outcome.ok().and_then(Result::ok),
@@ -495,7 +495,7 @@ impl Engine {
     }
 
     /// Passes an unused permit along the queue until a caller takes it.
-    fn pass_on(&self, permit: &Permit) {
+    pub(super) fn pass_on(&self, permit: &Permit) {
         let mut permit = permit.clone();
         loop {
             let (id, key, now) = (permit.namespace, permit.key.clone(), self.now());
@@ -559,7 +559,7 @@ pub(crate) fn end_permits_in_time(engine: Arc<Engine>) -> Work {
     })
 }
 
-fn check(request: &PermitRequest) -> Result<(), EngineError> {
+pub(super) fn check(request: &PermitRequest) -> Result<(), EngineError> {
     let PermitRequest { lease, wait, owner, .. } = request;
     if !LEASES.contains(lease) {
         return Err(InvalidInput::Lease { lease: *lease, range: LEASES }.into());

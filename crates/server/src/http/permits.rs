@@ -8,7 +8,7 @@ use axum::http::{HeaderMap, StatusCode};
 use axum::response::{IntoResponse, Response};
 use serde::Deserialize;
 use verax_api::{
-    AcquirePermit, FailureKind, PermitGrant, PermitInUse, Permits, RefillEvent, moment,
+    AcquirePermit, AwaitRefill, FailureKind, PermitGrant, PermitInUse, Permits, RefillEvent, moment,
 };
 use verax_core::guard::PermitView;
 use verax_core::{PermitNumber, Timestamp};
@@ -85,6 +85,47 @@ pub(crate) async fn acquire(
     Ok(response)
 }
 
+/// Wait for a key that a warm run wants to be refilled, in a namespace without an origin.
+///
+/// Responds with 201, the key and its permit, or with 204 when none was wanted within `Prefer:
+/// wait`.
+#[cfg_attr(test, utoipa::path(
+    post, path = "/v1/tenants/{tenant}/namespaces/{namespace}/wanted-refills", tag = "permits",
+    params(("tenant" = String, Path), ("namespace" = String, Path),
+        ("Prefer" = Option<String>, Header, description = "`wait=SECONDS`, at most 300; without it the answer comes at once")),
+    request_body = AwaitRefill,
+    responses((status = 201, description = "refill it, and store it with `Verax-Permit: NUMBER`", body = PermitGrant),
+        (status = 204, description = "no key was wanted"),
+        (status = 409, description = "the namespace has an origin", body = verax_api::Problem))
+))]
+pub(crate) async fn await_refill(
+    State(service): State<Arc<Service>>,
+    Authenticated(caller): Authenticated,
+    NamespacePath(tenant, namespace): NamespacePath,
+    headers: HeaderMap,
+    Json(request): Json<AwaitRefill>,
+) -> Result<Response> {
+    let refiller = service.control().open_refiller(&caller, &tenant, &namespace)?;
+    let wait = preferred_wait(&headers, MAX_WAIT);
+    let lease =
+        request.lease_seconds.map_or(Ok(DEFAULT_LEASE), |s| seconds_of("lease_seconds", s))?;
+    let owner = request.owner.as_deref().unwrap_or(caller.display_name()).into();
+    let request = verax_engine::cache::AwaitRefill { owner, wait, lease, access: caller.access() };
+    let mut response = match refiller.await_refill(request).await? {
+        Some(permit) => {
+            let grant = PermitGrant {
+                key: permit.key.to_string(),
+                permit: permit.number.0,
+                ends_in_seconds: permit.ends_at.since(service.engine().now()).as_secs_f64(),
+            };
+            (StatusCode::CREATED, axum::Json(grant)).into_response()
+        }
+        None => StatusCode::NO_CONTENT.into_response(),
+    };
+    applied(&mut response, wait);
+    Ok(response)
+}
+
 #[derive(Debug, Deserialize)]
 #[cfg_attr(test, derive(utoipa::IntoParams))]
 #[cfg_attr(test, into_params(parameter_in = Query))]
@@ -143,7 +184,8 @@ pub(crate) async fn list(
     let now = service.engine().now();
     let items = reader.permits(MAX_LISTED).iter().map(|view| shown(view, now)).collect();
     let recent = service.control().recent_refills(&reader).into_iter().map(refill_to_api).collect();
-    Ok(axum::Json(Permits { items, recent }))
+    let refillers = reader.present_refillers() as u64;
+    Ok(axum::Json(Permits { items, recent, refillers }))
 }
 
 pub(crate) fn shown(view: &PermitView, now: Timestamp) -> PermitInUse {

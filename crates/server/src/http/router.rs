@@ -21,6 +21,7 @@ const RATE_LIMIT: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/rate-limit
 const LOCK: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/locks/{key}";
 const LOCKS: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/locks";
 const PERMIT: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/permits/{key}";
+const WANTED_REFILLS: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/wanted-refills";
 const PERMITS: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/permits";
 const TAG: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/tags/{tag}";
 const BATCH: &str = "/v1/tenants/{tenant}/namespaces/{namespace}/batch";
@@ -54,6 +55,7 @@ pub(super) fn router(service: Arc<Service>) -> Router {
         .route(LOCKS, get(locks::list))
         .route(PERMIT, post(permits::acquire).delete(permits::release))
         .route(PERMITS, get(permits::list))
+        .route(WANTED_REFILLS, post(permits::await_refill))
         .route(TAG, delete(tags::invalidate))
         .route(BATCH, post(batches::batch))
         // An empty key would otherwise look like an unknown path.

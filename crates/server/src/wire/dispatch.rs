@@ -51,6 +51,9 @@ pub(super) fn dispatch(
         Request::AcquirePermit { key, flags, owner, lease, wait } => {
             session.acquire_permit(frame, PermitArguments { key, flags, owner, lease, wait })
         }
+        Request::AwaitRefill { lease, wait, owner } => {
+            session.await_refill(frame, owner, (lease, wait))
+        }
         Request::PutWithPermit { permit, put } => session.put_with_permit(frame, permit, &put),
         Request::ReleasePermit { key, permit, fail_all } => {
             session.release_permit(frame, key, permit, fail_all)

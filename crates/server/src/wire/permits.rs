@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use verax_core::{EntryRevision, PermitNumber};
-use verax_engine::cache::{PermitOutcome, PermitRequest};
+use verax_engine::cache::{AwaitRefill, PermitOutcome, PermitRequest};
 use verax_wire::{Frame, PermitFlags, Put, Reply};
 
 use super::outbox::Encoded;
@@ -64,6 +64,37 @@ impl Session {
                     let reply = Reply::Later { retry_after: milliseconds(time) };
                     reply.encode(frame, &mut encoded.frames);
                 }
+                Err(error) => fail(frame, &error.into(), &mut encoded.frames),
+            }
+            encoded
+        })
+    }
+
+    /// Waits for a key to refill, in a task of its own.
+    pub(super) fn await_refill(
+        &mut self,
+        frame: Frame,
+        owner: &str,
+        (lease, wait): (u64, u64),
+    ) -> Result<(), Failure> {
+        let refiller = self.opened(frame.namespace)?.refills()?;
+        let service = Arc::clone(&self.service);
+        let request = AwaitRefill {
+            owner: self.owner(owner).into(),
+            wait: Duration::from_millis(wait),
+            lease: Duration::from_millis(lease),
+            access: self.access(),
+        };
+        self.carry_out(frame, async move {
+            let mut encoded = Encoded::default();
+            match refiller.await_refill(request).await {
+                Ok(Some(permit)) => {
+                    let ends_in = milliseconds(permit.ends_at.since(service.engine().now()));
+                    let (number, key) = (permit.number.0, permit.key.as_str());
+                    let reply = Reply::Wanted { permit: number, ends_in, key };
+                    reply.encode(frame, &mut encoded.frames);
+                }
+                Ok(None) => Reply::Miss.encode(frame, &mut encoded.frames),
                 Err(error) => fail(frame, &error.into(), &mut encoded.frames),
             }
             encoded

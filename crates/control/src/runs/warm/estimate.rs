@@ -9,7 +9,7 @@ use verax_core::warm::{Estimate, EstimateInput, FreshEntries, WarmSettings};
 use verax_core::{Key, Name};
 
 use super::settings::settings_of;
-use super::start::check_origin;
+use super::start::check_sources;
 use super::work::WarmWork;
 use crate::access::Caller;
 use crate::control::Control;
@@ -45,7 +45,7 @@ impl Control {
         caller.needs(Scope::within(Right::Warm, tenant, name))?;
         let namespace = self.registry.namespace(tenant, name)?;
         let settings = settings_of(request)?;
-        check_origin(&namespace)?;
+        check_sources(&namespace, request)?;
         let found = self.keys_of(&namespace, &request.keys).await?;
         let work = WarmWork::new(&namespace, request, settings, found);
         let present = present(&namespace, &work.keys, &work.settings).await;
@@ -83,8 +83,13 @@ impl Control {
             .then(|| measured.total() / u32::try_from(measured.samples()).unwrap_or(u32::MAX));
         let usage = namespace.usage();
         let binding = namespace.binding();
-        let places = binding.origin.as_ref().map_or(0, |origin| origin.max_concurrency());
-        let concurrency = work.settings.concurrency.min(work.settings.places_of(places));
+        let places = match &binding.origin {
+            Some(origin) => work.settings.places_of(origin.max_concurrency()),
+            None => {
+                u32::try_from(namespace.namespace().present_refillers()).unwrap_or(u32::MAX).max(1)
+            }
+        };
+        let concurrency = work.settings.concurrency.min(places);
         let tenants_cap = {
             let tenants = self.registry.read();
             tenants.get(namespace.tenant()).map_or(u64::MAX, |tenant| tenant.quota.memory.cap)
@@ -178,9 +183,12 @@ fn warnings(
         }
     }
     if input.concurrency < settings.concurrency {
+        let why = match namespace.binding().origin {
+            Some(_) => "that is its share of the origin's capacity",
+            None => "as many requests for keys wait now",
+        };
         warnings.push(format!(
-            "The run would refill {} keys concurrently rather than {}: that is its share of the \
-             origin's capacity.",
+            "The run would refill {} keys concurrently rather than {}: {why}.",
             input.concurrency, settings.concurrency
         ));
     }

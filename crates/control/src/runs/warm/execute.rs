@@ -9,7 +9,7 @@ use tokio::time::Instant;
 use verax_api::{FailureCount, WarmFailure, WarmRun};
 use verax_core::Key;
 use verax_core::warm::{Backoff, FinishedKeys, FreshEntries};
-use verax_engine::cache::RefillTerms;
+use verax_engine::cache::{RefillTerms, Refilled};
 use verax_engine::{EngineError, OriginError, Warmer};
 use verax_records::{RunFailure, RunState};
 
@@ -284,22 +284,28 @@ impl Execution {
     }
 
     async fn refill_key(&self, key: &Key) -> Result<u64, Failed> {
-        let settings = &self.work.settings;
         let origin = self.warmer.binding().origin.clone();
-        let Some(origin) = origin else { return Err(Failed::NoOrigin) };
+        let Some(origin) = origin else { return self.ask_service(key).await };
+        let settings = &self.work.settings;
         let most = settings.places_of(origin.max_concurrency());
         let place = self.or_over(origin.spare_place(most)).await.ok_or(Failed::Over)?;
         let terms = RefillTerms { place: Some(place), max_age: settings.max_age, trace: None };
         let started = Instant::now();
         let refilled = self.warmer.refill(key, terms).await;
         self.progress().refilling += started.elapsed();
-        match refilled {
-            Ok(refilled) if refilled.entry.is_negative() => Err(Failed::NoValue),
-            Ok(refilled) if refilled.stored => Ok(refilled.entry.value.len() as u64),
-            Ok(refilled) if refilled.entry.lifetime.total().is_zero() => Err(Failed::Forbidden),
-            Ok(_) => Err(Failed::NotStored),
-            Err(error) => Err(Failed::Engine(error)),
+        bytes_of(refilled)
+    }
+
+    /// Asks a service to refill a key of a namespace without an origin.
+    async fn ask_service(&self, key: &Key) -> Result<u64, Failed> {
+        if self.work.settings.max_age.is_some() {
+            return Err(Failed::NoOrigin);
         }
+        let asked = self.or_over(self.warmer.ask(key)).await.ok_or(Failed::Over)?;
+        if let Ok(refilled) = &asked {
+            self.progress().refilling += refilled.origin_took;
+        }
+        bytes_of(asked)
     }
 
     fn note(&self, number: usize, outcome: KeyOutcome, again: bool) {
@@ -435,6 +441,17 @@ enum Failed {
     Over,
 }
 
+/// The size of a refilled value, if it was stored.
+fn bytes_of(refilled: Result<Refilled, EngineError>) -> Result<u64, Failed> {
+    match refilled {
+        Ok(refilled) if refilled.entry.is_negative() => Err(Failed::NoValue),
+        Ok(refilled) if refilled.stored => Ok(refilled.entry.value.len() as u64),
+        Ok(refilled) if refilled.entry.lifetime.total().is_zero() => Err(Failed::Forbidden),
+        Ok(_) => Err(Failed::NotStored),
+        Err(error) => Err(Failed::Engine(error)),
+    }
+}
+
 /// After how long a failed refill is worth another try; `None` if it is not.
 fn retry_after(failed: &Failed) -> Option<Duration> {
     match failed {
@@ -450,7 +467,9 @@ fn retry_after(failed: &Failed) -> Option<Duration> {
             }
             _ => None,
         },
-        Failed::Engine(EngineError::Overloaded(_)) => Some(Duration::ZERO),
+        Failed::Engine(EngineError::Overloaded(_) | EngineError::RefillAbandoned) => {
+            Some(Duration::ZERO)
+        }
         // An invalidation came in between: what is read now is newer.
         Failed::NotStored => Some(Duration::ZERO),
         _ => None,
@@ -474,6 +493,12 @@ fn outcome_of(refilled: Result<u64, Failed>) -> KeyOutcome {
             OriginError::NoValue { .. } => KeyOutcome::NoValue,
             error => failed(error.kind(), &error.plain()),
         },
+        Err(Failed::Engine(EngineError::RefillAbandoned)) => {
+            failed("given-up", "the service gave it up, or took longer than its lease")
+        }
+        Err(Failed::Engine(error @ EngineError::NoRefiller { .. })) => {
+            failed("no-refiller", &error.to_string())
+        }
         Err(Failed::Engine(error)) => failed("refused", &error.to_string()),
     }
 }

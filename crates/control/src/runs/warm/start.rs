@@ -94,7 +94,7 @@ impl Control {
         cause: WarmCause,
     ) -> Result<Arc<Watched<WarmRun>>, ControlError> {
         let settings = settings_of(request)?;
-        check_origin(namespace)?;
+        check_sources(namespace, request)?;
         let overlap = overlap_of(request.overlap);
         // Before its keys are found, which may take long, and once more before it starts.
         if let Some(active) = self.overlapping(namespace, &cause, overlap)?.joined {
@@ -187,10 +187,17 @@ struct Overlapping {
 }
 
 /// Checks that there is something to refill from, and room for it beside readers.
-pub(super) fn check_origin(namespace: &Registered) -> Result<(), ControlError> {
+pub(super) fn check_sources(
+    namespace: &Registered,
+    request: &WarmRequest,
+) -> Result<(), ControlError> {
     let binding = namespace.binding();
     match &binding.origin {
-        None => Err(InvalidInput::NoOrigin(namespace.path()).into()),
+        None if request.max_age_seconds.is_some() => {
+            Err(InvalidInput::MaxAgeOfServices(namespace.path()).into())
+        }
+        None if namespace.namespace().has_refillers() => Ok(()),
+        None => Err(InvalidInput::NothingToWarmFrom(namespace.path()).into()),
         Some(origin) if origin.max_concurrency() < 2 => {
             let origin = binding.policy.origin.as_ref().map(|choice| choice.origin.to_string());
             Err(InvalidInput::NoPlaceToWarm(origin.unwrap_or_default()).into())

@@ -22,7 +22,7 @@ use crate::http::{
         entries::read, entries::put, entries::change_lifetime, entries::delete, browse::list, browse::search, browse::check, entries::clear,
         damage::report, damage::reports,
         batches::batch, tags::invalidate, counters::add, rate_limits::acquire,
-        permits::acquire, permits::release, permits::list,
+        permits::acquire, permits::await_refill, permits::release, permits::list,
         locks::acquire, locks::show, locks::renew, locks::release, locks::list,
         administration::tenants, administration::create_tenant, administration::delete_tenant,
         administration::tenant, administration::change_tenant,
