@@ -34,6 +34,12 @@ pub struct Occupancy {
     pub busiest: Option<i64>,
 }
 
+/// What the berth desk's origin answers.
+#[derive(Deserialize)]
+struct Berths {
+    rows: Vec<BerthUse>,
+}
+
 #[derive(Deserialize)]
 struct BerthUse {
     berth: i64,
@@ -47,7 +53,7 @@ fn harbor_of(key: &str) -> &str {
 async fn work_out(berths: &Namespace, key: &str) -> Result<Option<Occupancy>, ClientError> {
     let harbor = harbor_of(key);
     let Some(found) = berths.get(&format!("berths/{harbor}")).await? else { return Ok(None) };
-    let uses: Vec<BerthUse> = serde_json::from_slice(&found.value).map_err(|reason| {
+    let Berths { rows: uses } = serde_json::from_slice(&found.value).map_err(|reason| {
         ClientError::Unreadable { key: key.to_owned(), reason: reason.to_string() }
     })?;
     Ok(Some(Occupancy {

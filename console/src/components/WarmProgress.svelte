@@ -41,7 +41,7 @@
     <span><strong>{format.count(finished)}</strong> of {format.count(run.keys)} keys</span>
     {#each parts as one (one.name)}<span>{format.count(one.keys)} {one.name}</span>{/each}
     <span>{format.rate(run.per_second)}</span>
-    <span>{run.origin_concurrency.toFixed(1)} concurrent calls of the origin</span>
+    <span>{run.origin_concurrency.toFixed(1)} refills at a time</span>
     <span>{format.bytes(run.bytes)}</span>
     {#if run.seconds_left != null}<span>{format.time(Math.ceil(run.seconds_left))} left</span>
     {:else}<span>{format.milliseconds(run.elapsed_ms)}</span>{/if}

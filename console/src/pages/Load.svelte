@@ -54,12 +54,17 @@
   const measured = $derived(report && report.measured_seconds > 0 ? report : null);
 </script>
 
-{#if measured}
+{#if measured && measured.doubts?.length && !current.running}
+  <Heading question={load.question} answer="Not comparable">
+    {#each measured.doubts as doubt (doubt.kind)}<span class="block" data-doubt={doubt.kind}>{doubt.detail}.</span>{/each}
+  </Heading>
+{:else if measured}
   <Heading question={load.question} answer="{format.times(faster)} faster">
     at the median: <strong class="lane-cached">{format.milliseconds(measured.cached.p50_ms)}</strong>
     cached against
     <strong class="lane-direct">{format.milliseconds(measured.direct.p50_ms)}</strong> direct, with
-    {format.times(measured.comparison.times_throughput)} the reads each second.
+    {format.times(measured.comparison.times_throughput)} the reads each second{#if measured.comparison.throughput_interval}
+      {' '}({format.times(measured.comparison.throughput_interval.low)} to {format.times(measured.comparison.throughput_interval.high)} with 95 % confidence){/if}.
   </Heading>
 {:else if run && current.running}
   <Heading question={load.question} answer="…">Warming up; measuring starts after {run.profile.warm_up_seconds} s.</Heading>
@@ -203,7 +208,9 @@
               <td>{past.state}</td>
               <td class="text-right">{format.milliseconds(past.report?.cached.p50_ms)}</td>
               <td class="text-right">{format.milliseconds(past.report?.direct.p50_ms)}</td>
-              <td class="text-right">{format.times(past.report?.comparison.times_faster_p50)}</td>
+              <td class="text-right">
+                {past.report?.doubts?.length ? 'not comparable' : format.times(past.report?.comparison.times_faster_p50)}
+              </td>
               <td class="text-right">
                 <button
                   class="btn btn-ghost btn-xs"

@@ -50,9 +50,7 @@
       await refresh();
       try {
         const all = await api.allNamespaces();
-        places = all
-          .filter((n) => n.policy.origin && signed.may('warm', n.tenant, n.name))
-          .map((n) => `${n.tenant}/${n.name}`);
+        places = all.filter((n) => signed.may('warm', n.tenant, n.name)).map((n) => `${n.tenant}/${n.name}`);
         newPlace = places[0] ?? '';
       } catch (error) {
         problem = messageOf(error);
@@ -153,7 +151,7 @@
     { key: 'took', title: 'Took', value: (row) => row.elapsed_ms, text: (row) => format.milliseconds(row.elapsed_ms), right: true },
     { key: 'cause', title: 'Started by', value: (row) => row.cause },
     { key: 'bytes', title: 'Bytes', value: (row) => row.bytes, text: (row) => format.bytes(row.bytes), right: true, extra: true },
-    { key: 'calls', title: 'Origin calls at a time', value: (row) => row.origin_concurrency, text: (row) => row.origin_concurrency.toFixed(1), right: true, extra: true },
+    { key: 'calls', title: 'Refills at a time', value: (row) => row.origin_concurrency, text: (row) => row.origin_concurrency.toFixed(1), right: true, extra: true },
   ];
 </script>
 
@@ -224,7 +222,7 @@
       <p>
         <strong>{estimate.plan}</strong> would refill {format.count(e.refills)} of {format.count(e.keys)} keys
         ({format.count(e.fresh)} are fresh){e.seconds == null ? '' : `, in about ${format.milliseconds(e.seconds * 1000)}`}
-        with {format.count(e.origin_concurrency)} concurrent calls of the origin{e.origin_reads_per_second == null ? '' : `, ${format.rate(e.origin_reads_per_second)}`}.
+        with {format.count(e.origin_concurrency)} refills at a time{e.origin_reads_per_second == null ? '' : `, ${format.rate(e.origin_reads_per_second)}`}.
         It would add {e.added_bytes == null ? 'an unknown amount of memory' : format.bytes(e.added_bytes)} to
         {format.bytes(e.used_bytes)} of {format.bytes(e.limit_bytes)}, and evict {format.bytes(e.evicted_bytes)}.
       </p>

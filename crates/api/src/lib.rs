@@ -57,8 +57,8 @@ pub use failure::FailureKind;
 pub use heat::{HotKey, HotKeys};
 pub use live::{Latency, LiveSample, NamespaceSample, Node, Ready};
 pub use load::{
-    LoadProfileSpec, LoadProgress, LoadReport, LoadRequest, LoadRun, LoadTick, ProfileChoice,
-    ReadErrors,
+    LoadDoubt, LoadProfileSpec, LoadProgress, LoadReport, LoadRequest, LoadRun, LoadTick,
+    ProfileChoice, ReadErrors,
 };
 pub use locks::{
     AcquireLock, Lock, LockEvent, LockHolder, LockLease, Locks, QueuedCaller, RenewLock,

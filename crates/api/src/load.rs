@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
-use verax_core::load::{Comparison, Lane, LaneFigures, Popularity};
+use verax_core::load::{Comparison, Doubt, Lane, LaneFigures, Popularity};
 
 use crate::warm::WarmValues;
 
@@ -117,6 +117,25 @@ pub struct LoadReport {
     /// Failed reads by lane and message, the most frequent first, at most 5 of each lane.
     #[serde(default)]
     pub errors: Vec<ReadErrors>,
+    /// Why the lanes cannot be compared; empty if they can.
+    #[serde(default)]
+    pub doubts: Vec<LoadDoubt>,
+}
+
+/// Why the figures of a load run say little.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct LoadDoubt {
+    /// `errors`, `nothing-read`, `cold`, `disturbed` or `stopped`.
+    pub kind: String,
+    /// What is wrong, and what to do.
+    pub detail: String,
+}
+
+impl From<&Doubt> for LoadDoubt {
+    fn from(doubt: &Doubt) -> Self {
+        Self { kind: doubt.name().to_owned(), detail: doubt.to_string() }
+    }
 }
 
 /// Failed reads of one lane that ended with one message.

@@ -111,7 +111,7 @@ pub(crate) fn cost(options: &Options) -> Result<Vec<Row>, Failure> {
         measure(&fixture, &keys, time, 16, true)
     };
     Ok(vec![Row::take(
-        ("service get with heat tracking, 16 at a time", "the same, not tracked", 0.99),
+        ("service get with heat and reuse tracking, 16 at a time", "the same, not tracked", 0.99),
         options.rounds,
         || tracked(true),
         || tracked(false),

@@ -16,6 +16,7 @@ mod heat;
 mod hostile;
 mod http_hit;
 mod memory;
+mod memory_curve;
 mod metrics;
 mod packing;
 mod rounds;
@@ -70,7 +71,7 @@ enum Part {
 const SOAK: &str = "soak";
 const HOSTILE: &str = "hostile";
 
-const PARTS: [(&str, Part); 18] = [
+const PARTS: [(&str, Part); 19] = [
     ("memory", Part::Own(|_| memory::run())),
     ("wire-get", Part::Ratios(wire_get::run)),
     ("http-hit", Part::Ratios(http_hit::run)),
@@ -85,6 +86,7 @@ const PARTS: [(&str, Part); 18] = [
     ("views", Part::Own(|_| views::run())),
     ("packing", Part::Own(|_| packing::run())),
     ("heat-accuracy", Part::Own(|_| heat::run())),
+    ("curve-accuracy", Part::Own(|_| memory_curve::run())),
     ("warming", Part::Own(|_| warming::run())),
     ("eviction", Part::Own(|_| Ok(eviction::run()))),
     (SOAK, Part::Own(soak::run)),

@@ -33,7 +33,7 @@ impl Failure {
         Self { message: message.into(), code: 4 }
     }
 
-    /// A warm run that did not warm every key.
+    /// A warm run that did not warm every key, or a load run whose lanes cannot be compared.
     pub(crate) fn partial(message: impl Into<String>) -> Self {
         Self { message: message.into(), code: 6 }
     }

@@ -307,6 +307,9 @@ async fn usage_advice_and_damage_are_shown_in_the_console() {
     opened(&browser, &verax, "/tenants/ferrydesk/boards").await;
     browser.text_when("[data-usage-summary]", |text| text.contains("300 reads")).await;
     browser.text_when("[data-advice]", |text| text.contains("Suggested max-age")).await;
+    browser
+        .text_when("[data-memory-curve]", |text| text.contains("More memory buys nothing"))
+        .await;
     browser.click(By::XPath("//button[contains(., 'Check stored values')]")).await;
     browser.text_when("[data-checked]", |text| text.contains("1 damaged")).await;
     browser.click(By::XPath("//button[contains(., 'Remove the damaged ones')]")).await;
@@ -328,6 +331,7 @@ async fn usage_advice_and_damage_are_shown_in_the_console() {
     browser.text_when("[data-part=intervals]", |text| text == "tag:boards=30s").await;
     opened(&browser, &verax, "/tenants").await;
     browser.text_when("[data-usage-summary]", |text| text.contains("300 reads")).await;
+    browser.text_when("[data-memory-division]", |text| text.contains("No division")).await;
     check("tenants with usage, dark").await;
     assert_eq!(verax.run(&["get", "ferrydesk/boards", "board/saltmere"]).code, 3);
 }

@@ -93,8 +93,27 @@ async fn warm_runs_fill_the_boards(verax: &Verax, boards: &Namespace) {
     assert!(none.err.contains("the origin has no value for the key"), "{none:?}");
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn the_berth_desks_of_the_demo_fill_what_has_no_origin() {
+    let verax = Verax::demo(&[]);
+    let warmed = until_some("the berth desks wait", async || {
+        let run = verax.run(&["warm", "run", "quayside/berth-overview", "--wait", "--json"]);
+        (run.code == 0).then(|| run.json())
+    })
+    .await;
+    assert_eq!((&warmed["stored"], &warmed["failed"]), (&4.into(), &0.into()), "{warmed}");
+    let occupancy = verax.client().namespace("quayside", "occupancy").unwrap();
+    let found = occupancy.get("occupancy/aldermouth").await.unwrap().unwrap();
+    let found: Value = serde_json::from_slice(&found.value).unwrap();
+    assert_eq!((&found["harbor"], &found["berths"]), (&"aldermouth".into(), &4.into()), "{found}");
+    assert!(found["calls"].as_i64().unwrap() > 0, "{found}");
+}
+
 fn load_runs_compare_both_lanes(verax: &Verax) {
-    let run = verax.run(&["load", "run", "quick-look", "--json"]).json();
+    let run = verax.run(&["load", "run", "quick-look", "--json"]);
+    // A busy host may disturb any run.
+    assert!(run.code == 0 || run.err.contains("disturbed"), "{run:?}");
+    let run: Value = serde_json::from_str(&run.out).unwrap();
     let (cached, direct) = (&run["report"]["cached"], &run["report"]["direct"]);
     assert_eq!(run["state"], "done");
     assert_eq!((&cached["errors"], &direct["errors"]), (&0.into(), &0.into()), "{run}");

@@ -31,6 +31,28 @@ const ORIGIN: [&str; 15] = [
     "url",
 ];
 
+const MEMORY_CURVE: [&str; 9] = [
+    "known_keys",
+    "known_share",
+    "observed_seconds",
+    "points",
+    "reads_per_second",
+    "remarks",
+    "sampled_fraction",
+    "sampled_keys",
+    "sampled_reads",
+];
+
+const MEMORY_DIVISION: [&str; 7] = [
+    "bytes",
+    "hit_ratio_now",
+    "hit_ratio_then",
+    "misses_per_second_now",
+    "misses_per_second_then",
+    "namespaces",
+    "remarks",
+];
+
 const TENANT: [&str; 4] = ["created_at", "name", "quota", "usage"];
 
 const TENANT_QUOTA: [&str; 8] = [
@@ -175,6 +197,23 @@ async fn json_output_of_every_command_has_its_members() {
     shape(&["usage"], &["from", "items", "step_seconds", "to"]);
     let advice = shape(&["namespace", "advice", "ferrydesk/boards"], &ADVICE);
     assert_eq!(advice["points"], Value::Array(vec![]));
+    let curve = answer(&["memory", "curve", "ferrydesk/boards"]);
+    let more = ["entry_bytes", "measured_hit_ratio"];
+    let present: Vec<_> = members(&curve).into_iter().filter(|m| !more.contains(&&**m)).collect();
+    assert_eq!(present, MEMORY_CURVE);
+    let division = shape(&["memory", "divide"], &MEMORY_DIVISION);
+    assert_eq!(
+        members(&division["namespaces"][0]),
+        [
+            "bytes_now",
+            "bytes_then",
+            "is_known",
+            "namespace",
+            "reads_per_second",
+            "reserve_bytes",
+            "tenant"
+        ]
+    );
     let counted = shape(&["clear", "ferrydesk/boards", "--dry-run"], &["dry_run", "entries"]);
     assert_eq!(counted["entries"], 1);
     let tag = ["tag", "invalidate", "ferrydesk/boards", "t", "--dry-run"];

@@ -83,3 +83,77 @@ async fn a_load_run_that_reads_nothing_fails() {
     assert_eq!(run.code, 1);
     assert!(run.err.contains("every read of the cached lane failed"), "{}", run.err);
 }
+
+/// A namespace over an origin, and a profile of one key in it.
+async fn prepared(verax: &Verax, max_age: &str, seconds: f64) -> (HeldOrigin, String) {
+    let origin = HeldOrigin::start("x").await;
+    origin.let_go(10_000_000);
+    verax.run(&["tenant", "create", "ferrydesk"]).done();
+    verax.run(&["origin", "create", "ferrydesk/desk", "--at", &origin.at()]).done();
+    let boards = ["namespace", "create", "ferrydesk/boards", "--origin", "desk"];
+    verax.run(&[&boards[..], &["--max-age", max_age]].concat()).done();
+    let profile = verax.scratch("quick.json");
+    let quick = json!({
+        "name": "quick", "namespace": "ferrydesk/boards", "duration_seconds": seconds,
+        "warm_up_seconds": 0.2, "clients": 1, "values": { "key": { "list": ["a"] } },
+    });
+    std::fs::write(&profile, quick.to_string()).unwrap();
+    (origin, profile.display().to_string())
+}
+
+/// What speaks against a run, by name. A busy host may disturb any run.
+fn doubts(run: &serde_json::Value) -> Vec<&str> {
+    let doubts = run["report"]["doubts"].as_array().unwrap().iter();
+    doubts
+        .map(|doubt| doubt["kind"].as_str().unwrap())
+        .filter(|kind| *kind != "disturbed")
+        .collect()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_run_over_a_cold_cache_is_not_comparable() {
+    let verax = Verax::ephemeral(&[]);
+    let (_origin, profile) = prepared(&verax, "1ms", 1.0).await;
+    let run = verax.run(&["load", "run", &profile]);
+    assert_eq!(run.code, 6, "{run:?}");
+    assert!(run.err.contains("not comparable: the cache was cold"), "{}", run.err);
+    assert!(!run.out.contains("faster than direct ones"), "{}", run.out);
+    assert!(verax.run(&["load", "list"]).done().contains("not comparable"));
+    // With a cache that is warm, it says how sure it is.
+    verax.run(&["namespace", "change", "ferrydesk/boards", "--max-age", "1h"]).done();
+    let long = ["load", "run", &profile, "--duration", "9s"];
+    let run = verax.run(&long);
+    assert!(run.out.contains("with 95 % confidence") || run.err.contains("disturbed"), "{run:?}");
+    let run = verax.run(&[&long[..], &["--json"]].concat());
+    let run: serde_json::Value = serde_json::from_str(&run.out).unwrap();
+    assert!(doubts(&run).is_empty(), "{run}");
+    let comparison = &run["report"]["comparison"];
+    let (low, high) =
+        (&comparison["throughput_interval"]["low"], &comparison["throughput_interval"]["high"]);
+    let times = comparison["times_throughput"].as_f64().unwrap();
+    assert!((low.as_f64().unwrap()..=high.as_f64().unwrap()).contains(&times), "{comparison}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_stopped_run_is_not_comparable() {
+    let verax = Verax::ephemeral(&[]);
+    let (_origin, profile) = prepared(&verax, "1h", 600.0).await;
+    let client = verax.client();
+    let run = std::thread::scope(|scope| {
+        let running = scope.spawn(|| verax.run(&["load", "run", &profile]));
+        let stopped = scope.spawn(|| {
+            let runtime = tokio::runtime::Runtime::new().unwrap();
+            runtime.block_on(verax_e2e::until("it has measured a second", async || {
+                let runs = client.runs::<verax_api::LoadRun>().await.unwrap();
+                runs.first().is_some_and(|run| run.report.is_some())
+            }));
+            verax.run(&["load", "stop", "1"]).done();
+        });
+        stopped.join().unwrap();
+        running.join().unwrap()
+    });
+    assert_eq!(run.code, 7, "{run:?}");
+    let runs = client.runs::<verax_api::LoadRun>().await.unwrap();
+    let kinds: Vec<_> = runs[0].report.iter().flat_map(|report| &report.doubts).collect();
+    assert!(kinds.iter().any(|doubt| doubt.kind == "stopped"), "{kinds:?}");
+}

@@ -106,7 +106,8 @@ async fn each_right_allows_its_own_commands() {
         "values": {"harbor": {"list": ["aldermouth"]}}}"#;
     std::fs::write(&profile, text).unwrap();
     let profile = profile.display().to_string();
-    let commands: [(&[&str], &str); 6] = [
+    let commands: [(&[&str], &str); 7] = [
+        (&["memory", "curve", "ferrydesk/boards"], "observe"),
         (&["namespace", "show", "ferrydesk/boards"], "observe"),
         (&["warm", "fill", "ferrydesk/boards", "--values", "harbor=a"], "warm"),
         (&["load", "run", &profile], "load"),

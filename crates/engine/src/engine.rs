@@ -351,7 +351,7 @@ impl Namespace {
         }
     }
 
-    /// Whether reads are counted by key; they are, unless a measurement turns it off.
+    /// Whether reads are counted by key and sampled; they are, unless a measurement turns it off.
     pub fn track_heat(&self, tracks: bool) {
         self.partition.track_heat(tracks);
     }

@@ -22,6 +22,7 @@
 
 mod lane;
 mod run;
+mod stolen;
 
 pub use lane::{CachedLane, DirectLane};
 pub use run::{Plan, run};

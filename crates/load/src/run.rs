@@ -9,11 +9,14 @@ use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
 use tokio::sync::{mpsc, watch};
 use tokio::task::JoinSet;
-use verax_api::{LoadProgress, LoadReport, LoadTick, ReadErrors};
+use verax_api::{LoadDoubt, LoadProgress, LoadReport, LoadTick, ReadErrors};
 use verax_core::Key;
-use verax_core::load::{Comparison, KeyChooser, Lane, LaneRecorder, LoadProfile, Outcome};
+use verax_core::load::{
+    Comparison, KeyChooser, Lane, LaneRecorder, LoadProfile, Outcome, PairedSlice, doubts,
+};
 
 use crate::lane::{CachedLane, DirectLane, LaneReader};
+use crate::stolen::ProcessorTime;
 
 /// How many distinct messages are counted for each lane.
 const MAX_ERRORS: usize = 100;
@@ -124,9 +127,8 @@ async fn drive(
             clients.spawn(read_in_a_loop(reader, keys, chooser, random, shared));
         }
     }
-    let mut totals: [LaneRecorder; 2] = Default::default();
-    let mut errors: [ErrorCounts; 2] = Default::default();
-    let (mut measured, mut elapsed) = (Duration::ZERO, Duration::ZERO);
+    let mut measured = Measured::default();
+    let mut elapsed = Duration::ZERO;
     let (started, mut last) = (Instant::now(), Instant::now());
     let whole = profile.warm_up + profile.duration;
     let mut report = None;
@@ -143,14 +145,9 @@ async fn drive(
         let warm_up = elapsed < profile.warm_up;
         elapsed = started.elapsed().max(next);
         let mut counted = counts.each_ref().map(take);
-        if !warm_up {
-            measured += length;
-            for ((total, errors), counted) in totals.iter_mut().zip(&mut errors).zip(&mut counted) {
-                total.add(&counted.recorder);
-                for (message, count) in counted.errors.0.drain() {
-                    errors.add(message, count);
-                }
-            }
+        match warm_up {
+            true => measured.began = ProcessorTime::now(),
+            false => measured.add(&mut counted, length),
         }
         let tick = LoadTick {
             at_seconds: started.elapsed().as_secs_f64(),
@@ -158,13 +155,13 @@ async fn drive(
             cached: counted[0].recorder.figures(length, true),
             direct: counted[1].recorder.figures(length, false),
         };
-        let so_far = report_of(&totals, measured, keys.len(), &errors);
+        let so_far = measured.report(keys.len());
         report = Some(so_far.clone());
         // There may be no listener left.
         let _ = updates.send(LoadProgress { tick, so_far });
     }
     clients.shutdown().await;
-    report.unwrap_or_else(|| report_of(&totals, measured, keys.len(), &errors))
+    report.unwrap_or_else(|| measured.report(keys.len()))
 }
 
 async fn read_in_a_loop(
@@ -196,23 +193,60 @@ async fn read_in_a_loop(
     }
 }
 
-fn report_of(
-    totals: &[LaneRecorder; 2],
-    measured: Duration,
-    keys: usize,
-    errors: &[ErrorCounts; 2],
-) -> LoadReport {
-    let cached = totals[0].figures(measured, true);
-    let direct = totals[1].figures(measured, false);
-    let listed = Lane::ALL.into_iter().zip(errors);
-    let mut errors: Vec<_> = listed.flat_map(|(lane, errors)| errors.most_frequent(lane)).collect();
-    errors.sort_by_key(|errors| Reverse(errors.count));
-    LoadReport {
-        measured_seconds: measured.as_secs_f64(),
-        keys: keys as u64,
-        cached,
-        direct,
-        comparison: Comparison::of(&cached, &direct),
-        errors,
+/// What was measured after the warm-up.
+struct Measured {
+    totals: [LaneRecorder; 2],
+    errors: [ErrorCounts; 2],
+    length: Duration,
+    /// The answered reads of each second.
+    slices: Vec<PairedSlice>,
+    /// The processors' time when measuring began.
+    began: Option<ProcessorTime>,
+}
+
+impl Default for Measured {
+    fn default() -> Self {
+        Self {
+            totals: Default::default(),
+            errors: Default::default(),
+            length: Duration::ZERO,
+            slices: Vec::new(),
+            began: ProcessorTime::now(),
+        }
+    }
+}
+
+impl Measured {
+    fn add(&mut self, counted: &mut [Counted; 2], length: Duration) {
+        self.length += length;
+        let [cached, direct] = counted.each_ref().map(|lane| lane.recorder.answered() as f64);
+        self.slices.push(PairedSlice { over: cached, under: direct });
+        let lanes = self.totals.iter_mut().zip(&mut self.errors).zip(counted);
+        for ((total, errors), counted) in lanes {
+            total.add(&counted.recorder);
+            for (message, count) in counted.errors.0.drain() {
+                errors.add(message, count);
+            }
+        }
+    }
+
+    fn report(&self, keys: usize) -> LoadReport {
+        let cached = self.totals[0].figures(self.length, true);
+        let direct = self.totals[1].figures(self.length, false);
+        let listed = Lane::ALL.into_iter().zip(&self.errors);
+        let mut errors: Vec<_> =
+            listed.flat_map(|(lane, errors)| errors.most_frequent(lane)).collect();
+        errors.sort_by_key(|errors| Reverse(errors.count));
+        let now = self.began.zip(ProcessorTime::now());
+        let stolen = now.and_then(|(began, now)| now.stolen_since(began));
+        LoadReport {
+            measured_seconds: self.length.as_secs_f64(),
+            keys: keys as u64,
+            cached,
+            direct,
+            comparison: Comparison::of(&cached, &direct, &self.slices),
+            errors,
+            doubts: doubts(&cached, &direct, stolen).iter().map(LoadDoubt::from).collect(),
+        }
     }
 }

@@ -390,7 +390,8 @@ fn report() -> LoadReport {
         keys: 1,
         cached: lane,
         direct: lane,
-        comparison: Comparison::of(&lane, &lane),
+        comparison: Comparison::of(&lane, &lane, &[]),
+        doubts: Vec::new(),
         errors: Vec::new(),
     }
 }

@@ -84,7 +84,19 @@ async fn run(verax: &Client, output: Output, request: &LoadRequest) -> Result<()
         return Err(Failure::failed(format!("the load run failed: {reason}")));
     }
     output.answer(&run, summary)?;
-    runs::completed(&run)
+    runs::completed(&run)?;
+    comparable(&run)
+}
+
+/// Fails for a run whose lanes cannot be compared.
+fn comparable(run: &LoadRun) -> Result<(), Failure> {
+    let doubts = run.report.as_ref().map_or(&[][..], |report| &report.doubts);
+    let why: Vec<&str> = doubts.iter().map(|doubt| doubt.detail.as_str()).collect();
+    match (why.is_empty(), run.state.as_str()) {
+        (_, "stopped") => Err(Failure::stopped(format!("load run {} was stopped", run.id))),
+        (true, _) => Ok(()),
+        (false, _) => Err(Failure::partial(format!("not comparable: {}", why.join("; ")))),
+    }
 }
 
 fn table_of(runs: &[LoadRun]) -> String {
@@ -98,7 +110,10 @@ fn table_of(runs: &[LoadRun]) -> String {
             run.state.clone(),
             ms(report.map(|r| r.cached.p50_ms)),
             ms(report.map(|r| r.direct.p50_ms)),
-            figures::times(report.and_then(|r| r.comparison.times_faster_p50)),
+            match report {
+                Some(report) if !report.doubts.is_empty() => "not comparable".to_owned(),
+                _ => figures::times(report.and_then(|r| r.comparison.times_faster_p50)),
+            },
         ]
     };
     let titles =

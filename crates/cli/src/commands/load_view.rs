@@ -153,14 +153,26 @@ pub(super) fn summary(run: &LoadRun) -> String {
         run.state,
         table(&["", ">cached", ">direct", "cached against direct"], rows),
     );
-    if let (Some(times), Some(cached), Some(direct)) =
-        (comparison.times_faster_p50, report.cached.p50_ms, report.direct.p50_ms)
-    {
+    if let (Some(times), Some(cached), Some(direct), true) = (
+        comparison.times_faster_p50,
+        report.cached.p50_ms,
+        report.direct.p50_ms,
+        report.doubts.is_empty(),
+    ) {
         text.push_str(&format!(
             "\n\ncached reads were {} faster than direct ones at the median: {} against {}",
             figures::times(Some(times)),
             figures::milliseconds(cached),
             figures::milliseconds(direct)
+        ));
+    }
+    if let (Some(interval), true) = (comparison.throughput_interval, report.doubts.is_empty()) {
+        text.push_str(&format!(
+            "\nthe cached lane answered {} the reads of the direct one: between {} and {} with 95 % \
+             confidence",
+            figures::times(comparison.times_throughput),
+            figures::times(Some(interval.low)),
+            figures::times(Some(interval.high)),
         ));
     }
     for ReadErrors { lane, message, count } in &report.errors {

@@ -43,7 +43,7 @@ impl Cache {
     ///
     /// ```no_run
     /// use verax_client::{Cache, Refilled};
-    /// # async fn allocation(key: String) -> Result<Option<Vec<String>>, std::io::Error> { Ok(None) }
+    /// # async fn allocation(key: String) -> Result<Option<u32>, std::io::Error> { Ok(None) }
     /// # async fn example(berths: Cache) {
     /// // In a task of its own, beside the service's other work.
     /// tokio::spawn(async move {

@@ -3,11 +3,11 @@
 use std::sync::Arc;
 
 use verax_api::{
-    LoadProfileSpec, LoadProgress, LoadReport, LoadRequest, LoadRun, ProfileChoice, duration_of,
-    moment,
+    LoadDoubt, LoadProfileSpec, LoadProgress, LoadReport, LoadRequest, LoadRun, ProfileChoice,
+    duration_of, moment,
 };
 use verax_core::access::{Right, Scope};
-use verax_core::load::{Lane, LaneFigures, LoadProfile};
+use verax_core::load::{Doubt, Lane, LaneFigures, LoadProfile};
 use verax_core::{Name, Timestamp};
 use verax_records::RunState;
 
@@ -138,7 +138,10 @@ impl Control {
         let stop = run.stop_signal();
         let outcome = runner.run(plan, progress, stop.clone()).await;
         let (report, reason, state) = match outcome {
-            Ok(report) if *stop.borrow() => (Some(report), None, RunState::Stopped),
+            Ok(mut report) if *stop.borrow() => {
+                report.doubts.push(LoadDoubt::from(&Doubt::Stopped));
+                (Some(report), None, RunState::Stopped)
+            }
             Ok(report) if let Some(reason) = nothing_read(&report) => {
                 (Some(report), Some(reason), RunState::Failed)
             }

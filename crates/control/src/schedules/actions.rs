@@ -85,7 +85,8 @@ impl Control {
             ScheduledAction::WarmPlan(plan) => {
                 let name = Name::new(&**plan).map_err(ControlError::invalid)?;
                 let found = self.warm_plan(&caller, tenant, &name).await?;
-                let cause = WarmCause { plan: Some(plan.clone()), text: who, slot: Some(slot) };
+                let (plan, slot) = (Some(plan.clone()), Some(slot));
+                let cause = WarmCause { plan, text: who, slot, by_itself: true };
                 let start = StartWarmRun::default();
                 let run = self.warm_by_plan(&caller, tenant, &found.spec, &start, cause).await?;
                 Ok(ActionOutcome::started(run.now().id))

@@ -147,7 +147,8 @@ impl Control {
         let scopes = vec![Scope::within(Right::Warm, tenant, &namespace)];
         let caller = Caller::service(&format!("warm plan {tenant}/{plan} after {cause}"), scopes);
         let text = format!("after {cause}");
-        let cause = WarmCause { plan: Some(plan.to_string()), text, slot: None };
+        let plan = Some(plan.to_string());
+        let cause = WarmCause { plan, text, slot: None, by_itself: true };
         let start = StartWarmRun { overlap: Some(OverlapChoice::Queue), ..StartWarmRun::default() };
         self.warm_by_plan(&caller, tenant, spec, &start, cause).await.map(drop)
     }

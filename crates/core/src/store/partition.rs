@@ -251,9 +251,10 @@ impl Partition {
         self.heat_sample.note(self.hash(key), key, false, now);
     }
 
-    /// Whether reads are counted by key; they are, unless a measurement turns it off.
+    /// Whether reads are counted by key and sampled; they are, unless a measurement turns it off.
     pub fn track_heat(&self, tracks: bool) {
         self.heat_sample.set_tracking(tracks);
+        self.read_sample.set_tracking(tracks);
     }
 
     /// The keys that are read most, at most `most`.

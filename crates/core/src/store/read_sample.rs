@@ -4,7 +4,7 @@
 //! too (spatially hashed sampling: Waldspurger et al., SHARDS, FAST 2015). The hash is the
 //! partition's own, with a secret, so that nobody can choose keys that are sampled.
 
-use std::sync::atomic::{AtomicU32, AtomicU64, AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU32, AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
 
 use crate::time::Timestamp;
@@ -122,6 +122,7 @@ pub(super) struct ReadSample {
     for_lifetimes: Kept,
     for_memory: Kept,
     hot: HotClasses,
+    is_off: AtomicBool,
 }
 
 impl Default for ReadSample {
@@ -131,6 +132,7 @@ impl Default for ReadSample {
             for_lifetimes: Kept::new(MAX_READS),
             for_memory: Kept::new(MAX_REUSE_READS),
             hot: HotClasses(std::array::from_fn(|_| AtomicU64::new(0))),
+            is_off: AtomicBool::new(false),
         }
     }
 }
@@ -153,7 +155,14 @@ impl ReadSample {
 
     fn set_threshold(&self) {
         let larger = self.for_lifetimes.threshold().max(self.for_memory.threshold());
-        self.threshold.store(larger, Ordering::Relaxed);
+        let is_off = self.is_off.load(Ordering::Relaxed);
+        self.threshold.store(if is_off { 0 } else { larger }, Ordering::Relaxed);
+    }
+
+    /// Whether reads are sampled at all.
+    pub(super) fn set_tracking(&self, tracks: bool) {
+        self.is_off.store(!tracks, Ordering::Relaxed);
+        self.set_threshold();
     }
 
     /// Takes the reads for the advice on lifetimes, and sets which keys are sampled from now on.
@@ -211,6 +220,14 @@ mod tests {
         assert_eq!(sample.take(0).len(), MAX_READS);
         assert_eq!(take(0, &[]).reads.len(), MAX_REUSE_READS);
         sample.note(hash(3), at);
-        assert_eq!(take(0, &[]), ReuseSample::default());
+        assert_eq!(take(WHOLE, &[]), ReuseSample::default());
+        // It can be turned off, whatever is asked for.
+        sample.set_tracking(false);
+        take(WHOLE, &[]);
+        sample.note(hash(3), at);
+        assert_eq!(take(WHOLE, &[]), ReuseSample::default());
+        sample.set_tracking(true);
+        sample.note(hash(3), at);
+        assert_eq!(take(WHOLE, &[]).reads.len(), 1);
     }
 }

@@ -3,17 +3,16 @@
 //! A service waits with [`Refiller::await_refill`] and receives a key with its permit. A run asks
 //! whoever has waited longest with [`Warmer::ask`], and waits for the value like any other caller.
 
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::Arc;
 use std::time::Duration;
 
-use tokio::sync::{Notify, oneshot};
-use verax_core::guard::{
-    self, AcquireRefused, EXPECTED_WITHIN, RefillerQueue, RefillerTicket, WaitTicket,
-};
-use verax_core::{Key, Permit, Timestamp};
+use tokio::sync::oneshot;
+use verax_core::guard::{self, AcquireRefused, RefillerTicket, WaitTicket};
+use verax_core::{Key, Permit};
 
 use super::permits::{LEASES, MAX_WAIT, PermitRequest, QueuedWait, check};
 use super::waiter::{Refilled, WaitOutcome, Waiter};
+use super::waiting_refillers::WaitingRefiller;
 use crate::access::LeasedBy;
 use crate::engine::Namespace;
 use crate::error::{EngineError, Overload};
@@ -40,57 +39,6 @@ pub struct AwaitRefill {
     pub lease: Duration,
     /// The access of the request: the permit ends with it.
     pub access: Option<LeasedBy>,
-}
-
-/// A service that waits.
-#[derive(Debug)]
-struct WaitingRefiller {
-    caller: guard::Refiller,
-    lease: Duration,
-    access: Option<LeasedBy>,
-    sender: oneshot::Sender<Permit>,
-}
-
-impl WaitingRefiller {
-    fn is_gone(&self) -> bool {
-        self.sender.is_closed()
-            || self.access.as_ref().is_some_and(|access| access.signal.has_ended())
-    }
-}
-
-/// The services of a namespace that wait to be asked.
-#[derive(Debug)]
-pub(crate) struct Refillers {
-    queue: Mutex<RefillerQueue<WaitingRefiller>>,
-    /// One came.
-    came: Notify,
-}
-
-impl Refillers {
-    pub(crate) fn new(now: Timestamp) -> Self {
-        Self { queue: Mutex::new(RefillerQueue::new(now)), came: Notify::new() }
-    }
-
-    fn queue(&self) -> MutexGuard<'_, RefillerQueue<WaitingRefiller>> {
-        self.queue.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    /// Ends the waits of all: the namespace is gone.
-    pub(crate) fn end(&self) {
-        drop(self.queue().take_all());
-    }
-
-    /// The next service that is there.
-    fn take(&self, now: Timestamp) -> Option<(RefillerTicket, WaitingRefiller)> {
-        let mut queue = self.queue();
-        loop {
-            let (ticket, refiller) = queue.take()?;
-            if !refiller.is_gone() {
-                return Some((ticket, refiller));
-            }
-            queue.ended(now);
-        }
-    }
 }
 
 /// A place in the queue. Dropping it leaves the queue, and a key that was handed over meanwhile
@@ -257,11 +205,11 @@ impl Namespace {
         self.refillers().queue().present()
     }
 
-    /// Whether a service waits to be asked, or did lately; after a start, those of before are
-    /// expected.
-    pub fn has_refillers(&self) -> bool {
-        let is_known = self.refillers().queue().is_known(self.engine().now());
-        is_known || self.engine().uptime() < EXPECTED_WITHIN
+    /// Whether a service waits to be asked, or did lately; with `or_expected`, also whether those
+    /// of before a start may still come back.
+    pub fn has_refillers(&self, or_expected: bool) -> bool {
+        let (queue, now) = (self.refillers().queue(), self.engine().now());
+        queue.is_known(now) || (or_expected && queue.is_expected(now))
     }
 
     async fn next_refiller(&self) -> Result<(RefillerTicket, WaitingRefiller), EngineError> {

@@ -110,7 +110,7 @@ pub(super) async fn follow(verax: &Client, output: Output, run: WarmRun) -> Resu
 /// What a run did.
 pub(super) fn summary(run: &WarmRun) -> String {
     let mut text = format!(
-        "warmed {} of {} keys of {}/{} in {} ({}, {:.1} concurrent calls of the origin): {}",
+        "warmed {} of {} keys of {}/{} in {} ({}, {:.1} refills at a time): {}",
         figures::count(run.stored),
         figures::count(run.keys),
         run.tenant,
@@ -120,11 +120,9 @@ pub(super) fn summary(run: &WarmRun) -> String {
         run.origin_concurrency,
         figures::bytes(run.bytes),
     );
-    for (number, what) in [
-        (run.skipped, "fresh already"),
-        (run.no_value, "without a value at the origin"),
-        (run.failed, "failed"),
-    ] {
+    for (number, what) in
+        [(run.skipped, "fresh already"), (run.no_value, "without a value"), (run.failed, "failed")]
+    {
         if number > 0 {
             text.push_str(&format!("; {} {what}", figures::count(number)));
         }

@@ -45,7 +45,7 @@ impl Control {
         caller.needs(Scope::within(Right::Warm, tenant, name))?;
         let namespace = self.registry.namespace(tenant, name)?;
         let settings = settings_of(request)?;
-        check_sources(&namespace, request)?;
+        check_sources(&namespace, request, false)?;
         let found = self.keys_of(&namespace, &request.keys).await?;
         let work = WarmWork::new(&namespace, request, settings, found);
         let present = present(&namespace, &work.keys, &work.settings).await;

@@ -29,6 +29,8 @@ pub(crate) struct WarmCause {
     pub(crate) text: String,
     /// The slot of a schedule, by the schedule's identifier.
     pub(crate) slot: Option<(u64, Timestamp)>,
+    /// Whether nobody asked for it, so that nobody sees a refusal.
+    pub(crate) by_itself: bool,
 }
 
 impl Control {
@@ -46,7 +48,7 @@ impl Control {
         caller.needs(Scope::within(Right::Warm, tenant, name))?;
         let namespace = self.registry.namespace(tenant, name)?;
         let text = caller.actor().as_str().to_owned();
-        let cause = WarmCause { plan: None, text, slot: None };
+        let cause = WarmCause { plan: None, text, ..WarmCause::default() };
         self.warm(caller, &namespace, request, cause).await
     }
 
@@ -63,7 +65,7 @@ impl Control {
     ) -> Result<Arc<Watched<WarmRun>>, ControlError> {
         let found = self.warm_plan(caller, tenant, plan).await?;
         let (text, plan) = (caller.actor().as_str().to_owned(), Some(plan.to_string()));
-        let cause = WarmCause { plan, text, slot: None };
+        let cause = WarmCause { plan, text, ..WarmCause::default() };
         self.warm_by_plan(caller, tenant, &found.spec, start, cause).await
     }
 
@@ -94,7 +96,7 @@ impl Control {
         cause: WarmCause,
     ) -> Result<Arc<Watched<WarmRun>>, ControlError> {
         let settings = settings_of(request)?;
-        check_sources(namespace, request)?;
+        check_sources(namespace, request, cause.by_itself)?;
         let overlap = overlap_of(request.overlap);
         // Before its keys are found, which may take long, and once more before it starts.
         if let Some(active) = self.overlapping(namespace, &cause, overlap)?.joined {
@@ -190,13 +192,14 @@ struct Overlapping {
 pub(super) fn check_sources(
     namespace: &Registered,
     request: &WarmRequest,
+    by_itself: bool,
 ) -> Result<(), ControlError> {
     let binding = namespace.binding();
     match &binding.origin {
         None if request.max_age_seconds.is_some() => {
             Err(InvalidInput::MaxAgeOfServices(namespace.path()).into())
         }
-        None if namespace.namespace().has_refillers() => Ok(()),
+        None if namespace.namespace().has_refillers(by_itself) => Ok(()),
         None => Err(InvalidInput::NothingToWarmFrom(namespace.path()).into()),
         Some(origin) if origin.max_concurrency() < 2 => {
             let origin = binding.policy.origin.as_ref().map(|choice| choice.origin.to_string());
