@@ -151,7 +151,8 @@ const TERMINALS: [(&str, &[&str]); 8] = [
             "verax warm run ferrydesk/morning-boards",
             "verax warm list",
             "verax schedule list",
-            "verax hot ferrydesk/boards --limit 6",
+            "verax hot ferrydesk/boards --limit 4",
+            "verax memory divide",
         ],
     ),
     (
