@@ -29,6 +29,8 @@ struct Known {
     entries: f64,
     bytes: u64,
     entry_bytes: f64,
+    /// Whether an entry had to go for want of memory.
+    is_short: bool,
     curve: Option<memory_curve::MemoryCurve>,
 }
 
@@ -42,7 +44,8 @@ impl Control {
         let curve = namespace.statistics().memory_curve(namespace.namespace(), self.engine.now());
         let entries = usage.entries as f64;
         let entry_bytes = usage.bytes as f64 / entries.max(1.0);
-        Known { entries, bytes: usage.bytes, entry_bytes, curve }
+        let is_short = namespace.namespace().evicted() > 0;
+        Known { entries, bytes: usage.bytes, entry_bytes, is_short, curve }
     }
 
     /// What a namespace's hit ratio would be with other amounts of memory.
@@ -112,12 +115,14 @@ impl Control {
                 });
                 let known = self.known(namespace);
                 let quota = namespace.binding().policy.quota;
+                // Who never lost an entry for want of memory gains nothing from more.
+                let cap = if known.is_short { quota.cap } else { quota.cap.min(known.bytes) };
                 NamespaceMemory {
                     tenant,
                     bytes: known.bytes,
                     entry_bytes: known.entry_bytes,
                     reserve: quota.reserve,
-                    cap: quota.cap,
+                    cap,
                     curve: known.enough(),
                 }
             })
@@ -198,7 +203,11 @@ impl Known {
         let gain = |ratio: f64| (ratio - now.hit_ratio).abs();
         let most = curve.point_at(curve.most_entries());
         let mut remarks = Vec::new();
-        if gain(most.hit_ratio) < NO_GAIN || most.entries <= self.entries {
+        if !self.is_short {
+            remarks.push(
+                "More memory buys nothing: no entry had to go for want of it so far.".to_owned(),
+            );
+        } else if gain(most.hit_ratio) < NO_GAIN || most.entries <= self.entries {
             remarks.push(
                 "More memory buys nothing: what is read again in time has room already.".to_owned(),
             );

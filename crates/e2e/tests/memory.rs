@@ -105,3 +105,37 @@ async fn memory_is_judged_by_what_is_read() {
     let none = verax.run_with(locker.trim(), &["memory", "divide", "--json"], b"").json();
     assert_eq!((&none["namespaces"], &none["bytes"]), (&Value::Array(vec![]), &0.into()));
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn where_memory_is_short_more_of_it_raises_the_hit_ratio() {
+    let verax = Verax::ephemeral(&[]);
+    verax.run(&["tenant", "create", "tideline"]).done();
+    let create = ["namespace", "create", "tideline/levels", "--max-age", "1h", "--cap", "200KiB"];
+    verax.run(&create).done();
+    let levels = verax.client().cache("tideline", "levels", CacheOptions::default()).unwrap();
+    let mut random = 1_u64;
+    let mut read = async |times: usize| {
+        for _ in 0..times {
+            // A linear congruential generator (Knuth, MMIX).
+            random = random.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
+            let key = format!("level/{}", (random >> 33) % 400);
+            if levels.get(&key).await.unwrap().is_none() {
+                levels.put(&key, vec![b'x'; 1_024], Default::default()).await.unwrap();
+            }
+        }
+    };
+    let shown = until_some("the curve shows what is missing", async || {
+        read(500).await;
+        let shown = curve(&verax, "tideline/levels");
+        let remark = shown["remarks"][0].as_str().unwrap_or_default();
+        remark.contains("Twice the memory would raise").then_some(shown)
+    })
+    .await;
+    let (now, measured) = (&shown["now"], shown["measured_hit_ratio"].as_f64().unwrap());
+    // Every key is read as often as every other, so the hit ratio is the share that has room.
+    let share = now["entries"].as_f64().unwrap() / 400.0;
+    assert!((0.2..0.7).contains(&share), "{shown}");
+    let expected = now["hit_ratio"].as_f64().unwrap();
+    assert!((expected - share).abs() < 0.1 + now["error"].as_f64().unwrap(), "{shown}");
+    assert!((expected - measured).abs() < 0.2, "{shown}");
+}
