@@ -7,6 +7,8 @@
     dashed?: boolean;
     /** Fill the area below. */
     filled?: boolean;
+    /** One that only accompanies another. */
+    thin?: boolean;
   }
 
   const POWERS_OF_TWO = Array.from({ length: 60 }, (_, n) => 2 ** n);
@@ -143,7 +145,7 @@
       {
         width: holder.clientWidth,
         height,
-        padding: [8, 22, 0, 0],
+        padding: [8, 34, 0, 0],
         legend: { show: false },
         cursor: { y: false, points: { size: 6 }, drag: { x: true, y: false, setScale: false } },
         hooks: {
@@ -184,6 +186,8 @@
             size: 30,
             space: clock ? 80 : 50,
             splits: marksX ? () => marksX : undefined,
+            // A logarithmic axis would label the powers of ten alone.
+            filter: marksX ? (_, splits) => splits : undefined,
             values: (_, splits) => splits.map((v) => (v === null ? '' : place(v))),
           },
           {
@@ -200,8 +204,8 @@
           ...lines.map((line) => ({
             label: line.label,
             stroke: color(line.color),
-            width: 2.5,
-            dash: line.dashed ? [8, 5] : undefined,
+            width: line.thin ? 1 : 2.5,
+            dash: line.thin ? [2, 3] : line.dashed ? [8, 5] : undefined,
             fill: line.filled ? `${color(line.color)}22` : undefined,
             spanGaps: !gaps,
             paths: stepped ? uPlot.paths.stepped?.({ align: 1 }) : undefined,

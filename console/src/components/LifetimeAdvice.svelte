@@ -1,7 +1,7 @@
 <script lang="ts">
-  import { onMount } from 'svelte';
-  import { api, messageOf, type LifetimeAdvice } from '../lib/api';
+  import { api } from '../lib/api';
   import * as format from '../lib/format';
+  import { Repeated } from '../lib/repeated.svelte';
   import Chart from './Chart.svelte';
   import Problem from './Problem.svelte';
 
@@ -14,8 +14,8 @@
 
   let { tenant, namespace, ontake }: Props = $props();
 
-  let advice = $state.raw<LifetimeAdvice | null>(null);
-  let problem = $state('');
+  const asked = new Repeated(() => api.lifetimeAdvice(tenant, namespace), 10_000);
+  const advice = $derived(asked.value);
 
   const points = $derived(advice?.points ?? []);
   const isSuggested = $derived(
@@ -26,25 +26,11 @@
   function time(seconds: number): string {
     return seconds < 10 ? `${Number(seconds.toFixed(1))} s` : format.time(seconds);
   }
-
-  async function load() {
-    try {
-      [advice, problem] = [await api.lifetimeAdvice(tenant, namespace), ''];
-    } catch (error) {
-      problem = messageOf(error);
-    }
-  }
-
-  onMount(() => {
-    void load();
-    const again = setInterval(load, 10_000);
-    return () => clearInterval(again);
-  });
 </script>
 
 <section aria-labelledby="advice-title" class="mt-6">
   <h2 id="advice-title" class="border-b border-base-300 pb-1 font-semibold">How long should entries live?</h2>
-  <Problem message={problem} onretry={load} />
+  <Problem message={asked.problem} onretry={asked.load} />
   {#if advice}
     <p class="py-1 text-sm" data-advice>
       {#if advice.suggested_max_age_seconds != null}
@@ -90,7 +76,7 @@
         Take {time(advice.suggested_max_age_seconds ?? 0)} as max-age
       </button>
     {/if}
-  {:else if !problem}
+  {:else if !asked.problem}
     <p class="py-3 text-sm">Loading.</p>
   {/if}
 </section>

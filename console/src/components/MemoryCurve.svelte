@@ -1,7 +1,7 @@
 <script lang="ts">
-  import { onMount } from 'svelte';
-  import { api, messageOf, type MemoryCurve } from '../lib/api';
+  import { api } from '../lib/api';
   import * as format from '../lib/format';
+  import { Repeated } from '../lib/repeated.svelte';
   import Chart from './Chart.svelte';
   import Problem from './Problem.svelte';
 
@@ -12,37 +12,27 @@
 
   let { tenant, namespace }: Props = $props();
 
-  let curve = $state.raw<MemoryCurve | null>(null);
-  let problem = $state('');
+  const asked = new Repeated(() => api.memoryCurve(tenant, namespace), 10_000);
+  const curve = $derived(asked.value);
 
   // From a thirtieth of the present memory on: less is nothing that anybody would choose.
   const least = $derived((curve?.now?.bytes ?? 0) / 30);
-  const points = $derived((curve?.points ?? []).filter((point) => point.bytes > 0 && point.bytes >= least));
+  const points = $derived.by(() => {
+    const shown = (curve?.points ?? []).filter((point) => point.bytes > 0 && point.bytes >= least);
+    const isBeyond = curve?.now && curve.now.bytes > (shown.at(-1)?.bytes ?? 0);
+    return isBeyond && curve?.now ? [...shown, curve.now] : shown;
+  });
   /** The powers of two within the points, at most eight. */
   const marks = $derived.by(() => {
     const all = Array.from({ length: 50 }, (_, power) => 2 ** power);
     const within = all.filter((bytes) => bytes >= (points[0]?.bytes ?? 0) && bytes <= (points.at(-1)?.bytes ?? 0));
     return within.filter((_, at) => at % Math.ceil(within.length / 8) === 0);
   });
-
-  async function load() {
-    try {
-      [curve, problem] = [await api.memoryCurve(tenant, namespace), ''];
-    } catch (error) {
-      problem = messageOf(error);
-    }
-  }
-
-  onMount(() => {
-    void load();
-    const again = setInterval(load, 10_000);
-    return () => clearInterval(again);
-  });
 </script>
 
 <section aria-labelledby="memory-curve-title" class="mt-6">
   <h2 id="memory-curve-title" class="border-b border-base-300 pb-1 font-semibold">What would more memory buy?</h2>
-  <Problem message={problem} onretry={load} />
+  <Problem message={asked.problem} onretry={asked.load} />
   {#if curve}
     <p class="py-1 text-sm" data-memory-curve>
       {#each curve.remarks as remark (remark)}{remark}{' '}{/each}
@@ -63,8 +53,8 @@
         x={points.map((point) => point.bytes)}
         lines={[
           { label: 'hit ratio', values: points.map((point) => point.hit_ratio), color: '--lane-cached' },
-          { label: 'at least', values: points.map((point) => Math.max(point.hit_ratio - point.error, 0)), color: '--color-base-content', dashed: true },
-          { label: 'at most', values: points.map((point) => Math.min(point.hit_ratio + point.error, 1)), color: '--color-base-content', dashed: true },
+          { label: 'at least', values: points.map((point) => Math.max(point.hit_ratio - point.error, 0)), color: '--color-base-content', thin: true },
+          { label: 'at most', values: points.map((point) => Math.min(point.hit_ratio + point.error, 1)), color: '--color-base-content', thin: true },
         ]}
         height={190}
         top={1}
@@ -75,7 +65,7 @@
         mark={curve.now ? { x: curve.now.bytes, text: `now ${format.bytes(curve.now.bytes)}` } : undefined}
       />
     {/if}
-  {:else if !problem}
+  {:else if !asked.problem}
     <p class="py-3 text-sm">Loading.</p>
   {/if}
 </section>

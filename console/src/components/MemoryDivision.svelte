@@ -1,7 +1,7 @@
 <script lang="ts">
-  import { onMount } from 'svelte';
-  import { api, messageOf, type DividedNamespace, type MemoryDivision } from '../lib/api';
+  import { api, type DividedNamespace } from '../lib/api';
   import * as format from '../lib/format';
+  import { Repeated } from '../lib/repeated.svelte';
   import DataTable, { type Column } from './DataTable.svelte';
   import Problem from './Problem.svelte';
 
@@ -12,25 +12,11 @@
 
   let { filter }: Props = $props();
 
-  let division = $state.raw<MemoryDivision | null>(null);
-  let problem = $state('');
+  const asked = new Repeated(() => api.memoryDivision(), 15_000);
+  const division = $derived(asked.value);
 
   const path = (row: DividedNamespace) => `${row.tenant}/${row.namespace}`;
   const rows = $derived((division?.namespaces ?? []).filter((row) => path(row).includes(filter)));
-
-  async function load() {
-    try {
-      [division, problem] = [await api.memoryDivision(), ''];
-    } catch (error) {
-      problem = messageOf(error);
-    }
-  }
-
-  onMount(() => {
-    void load();
-    const again = setInterval(load, 15_000);
-    return () => clearInterval(again);
-  });
 
   const columns: Column<DividedNamespace>[] = [
     { key: 'namespace', title: 'Namespace', value: path, cell: pathCell },
@@ -61,7 +47,7 @@
 
 <section aria-labelledby="division-title" class="mt-6">
   <h2 id="division-title" class="font-semibold">Which division of memory saves most origin reads?</h2>
-  <Problem message={problem} onretry={load} />
+  <Problem message={asked.problem} onretry={asked.load} />
   {#if division}
     <p class="py-1 text-sm" data-memory-division>
       {#each division.remarks as remark (remark)}{remark}{' '}{/each}
@@ -71,7 +57,7 @@
     <DataTable name="Division of memory" {columns} {rows} key={path}>
       {#snippet empty()}No namespace that you may observe{filter ? ` has “${filter}” in its name` : ''}.{/snippet}
     </DataTable>
-  {:else if !problem}
+  {:else if !asked.problem}
     <p class="py-3 text-sm">Loading.</p>
   {/if}
 </section>
