@@ -110,7 +110,7 @@ async fn memory_is_judged_by_what_is_read() {
 async fn where_memory_is_short_more_of_it_raises_the_hit_ratio() {
     let verax = Verax::ephemeral(&[]);
     verax.run(&["tenant", "create", "tideline"]).done();
-    let create = ["namespace", "create", "tideline/levels", "--max-age", "1h", "--cap", "200KiB"];
+    let create = ["namespace", "create", "tideline/levels", "--max-age", "1h", "--cap", "1MiB"];
     verax.run(&create).done();
     let levels = verax.client().cache("tideline", "levels", CacheOptions::default()).unwrap();
     let mut random = 1_u64;
@@ -120,7 +120,7 @@ async fn where_memory_is_short_more_of_it_raises_the_hit_ratio() {
             random = random.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
             let key = format!("level/{}", (random >> 33) % 400);
             if levels.get(&key).await.unwrap().is_none() {
-                levels.put(&key, vec![b'x'; 1_024], Default::default()).await.unwrap();
+                levels.put(&key, vec![b'x'; 8_192], Default::default()).await.unwrap();
             }
         }
     };
