@@ -119,6 +119,20 @@ async fn readers_come_before_warming() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn what_is_fresh_takes_no_part_of_the_rate() {
+    let verax = Verax::ephemeral(&[]);
+    let origin = HeldOrigin::start("07:10").await;
+    origin.let_go(1_000);
+    boards(&verax.client(), &origin.at(), 4).await;
+    let named = keys(30);
+    verax.run(&fill(&named, &[])).done();
+    // At one key in two seconds, thirty would take a minute.
+    let slow = ["--skip-fresh", "--max-per-second", "0.5", "--deadline", "20s", "--json"];
+    let run = verax.run(&fill(&named, &slow)).json();
+    assert_eq!((&run["state"], &run["skipped"]), (&"done".into(), &30.into()), "{run}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_single_place_is_left_to_readers() {
     let verax = Verax::ephemeral(&[]);
     boards(&verax.client(), "http://127.0.0.1:1/{key}", 1).await;

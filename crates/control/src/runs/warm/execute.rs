@@ -209,12 +209,20 @@ impl Execution {
         self.write_failures(unwritten).await;
     }
 
-    /// Waits until a refill may begin; `false` if the run is over.
-    async fn may_begin(&self) -> bool {
+    /// Waits while the run pauses; `false` if it is over.
+    async fn goes_on(&self) -> bool {
         let mut signal = self.run.signal();
         // A deadline ends a run that pauses, too.
         self.or_over(async { drop(signal.wait_for(|signal| *signal != RunSignal::Pause).await) })
             .await;
+        !self.is_over()
+    }
+
+    /// Waits until a refill may begin; `false` if the run is over.
+    async fn may_begin(&self) -> bool {
+        if !self.goes_on().await {
+            return false;
+        }
         if let Some(rate) = self.work.settings.max_per_second {
             let start = {
                 let mut progress = self.progress();
@@ -248,6 +256,13 @@ impl Execution {
 
     async fn outcome_of(&self, number: usize, again: bool) -> KeyOutcome {
         let key = &self.work.keys[number];
+        if !self.goes_on().await {
+            return KeyOutcome::Abandoned;
+        }
+        // What is left alone takes no part of the rate.
+        if self.is_left(key, again) {
+            return KeyOutcome::Skipped;
+        }
         if !self.may_begin().await {
             return KeyOutcome::Abandoned;
         }
