@@ -1,4 +1,4 @@
-//! The curve of the hit ratio by memory: how exact it is against full simulation, and what it costs.
+//! The curve of the hit ratio by memory: how exact it is against full simulation.
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::time::{Duration, Instant};

@@ -9,7 +9,8 @@
 //! ```
 //! use verax_core::load::{PairedSlice, ratio_interval};
 //!
-//! let slice = |second: u64| PairedSlice { over: 40.0 + (second * second % 11) as f64, under: 0.4 };
+//! let over = |second: u64| 40.0 + (second * second % 11) as f64;
+//! let slice = |second| PairedSlice { over: over(second), under: 0.4 };
 //! let slices: Vec<PairedSlice> = (0..60).map(slice).collect();
 //! let interval = ratio_interval(&slices, 1).expect("enough slices");
 //! assert!(interval.low < 110.0 && 110.0 < interval.high, "{interval:?}");
@@ -80,8 +81,8 @@ pub fn ratio_interval(slices: &[PairedSlice], seed: u64) -> Option<ConfidenceInt
     Some(ConfidenceInterval { low: end(tail), high: end(1.0 - tail) })
 }
 
-/// By how much the percentiles of few blocks are too narrow: a deviation that is estimated from them
-/// is too small, and follows Student's distribution rather than the normal one (Abramowitz and
+/// By how much the percentiles of few blocks are too narrow: a deviation that is estimated from
+/// them is too small, and follows Student's distribution rather than the normal one (Abramowitz and
 /// Stegun, 26.7.5).
 fn widening(blocks: usize) -> f64 {
     let free = (blocks as f64 - 1.0).max(1.0);

@@ -1,10 +1,10 @@
 //! Where a system bends: the universal scalability law (Gunther, *Guerrilla Capacity Planning*,
 //! 2007), fitted to a run in steps.
 //!
-//! With *n* clients, the throughput is λ·*n* / (1 + σ·(*n* − 1) + κ·*n*·(*n* − 1)): λ is that of one
-//! client, σ the *contention* (what only one can do at a time), and κ the *coherency* (what each
-//! must settle with every other). With κ > 0 the throughput has a peak at √((1 − σ)/κ) clients;
-//! more of them lower it.
+//! With *n* clients, the throughput is λ·*n* / (1 + σ·(*n* − 1) + κ·*n*·(*n* − 1)). λ is that
+//! of one client, σ the *contention* (what only one can do at a time), and κ the *coherency*
+//! (what each must settle with every other). With κ > 0 the throughput has a peak at
+//! √((1 − σ)/κ) clients; more of them lower it.
 //!
 //! The law is linear in (1/λ, σ/λ, κ/λ) for *n* / throughput; the fit is by weighted least squares
 //! with weights that make relative errors of the throughput count alike, and with no negative
