@@ -6,7 +6,9 @@ import dataclasses
 import json
 import os
 import pathlib
+import signal
 import socket
+import subprocess
 import sys
 import threading
 import time
@@ -261,6 +263,27 @@ class Serving(unittest.TestCase):
             with self.subTest(name), self.assertRaises(Refused) as refused:
                 opened(self, verax, options=PATIENT).serve_refills(lambda key: key, concurrency=2)
             self.assertEqual(refused.exception.name, "not-signed-in")
+
+
+    def test_an_interrupt_ends_a_blocking_worker_soon(self):
+        program = ("from verax import Verax; import sys; "
+                   "print('begun', flush=True); "
+                   "Verax(wire=sys.argv[1], token=sys.argv[2]).cache('ferrydesk', 'notes')"
+                   ".serve_refills(lambda key: key)")
+        place = {**os.environ, "PYTHONPATH": str(pathlib.Path(__file__).parents[1])}
+        worker = subprocess.Popen([sys.executable, "-c", program, WIRE, TOKEN], env=place,
+                                  stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)
+        self.addCleanup(worker.stdout.close)
+        worker.stdout.readline()
+
+        def waits():
+            path = "/v1/tenants/ferrydesk/namespaces/notes/permits"
+            return True if (call("GET", path) or {}).get("refillers") == 4 else None
+
+        asyncio.run(eventually(waits))
+        worker.send_signal(signal.SIGINT)
+        # One wait takes up to twenty seconds.
+        worker.wait(10)
 
 
 class Outages(unittest.TestCase):

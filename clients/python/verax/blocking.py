@@ -3,8 +3,9 @@
 import asyncio
 import os
 import threading
-from concurrent.futures import FIRST_EXCEPTION, Future, ThreadPoolExecutor, wait
-from typing import Any, Callable, Coroutine, Iterable, Iterator, List, Optional, Sequence, Tuple, TypeVar
+import time
+from concurrent.futures import FIRST_EXCEPTION, CancelledError, Future, ThreadPoolExecutor, wait
+from typing import Any, Callable, Coroutine, Dict, Iterable, Iterator, List, Optional, Sequence, Tuple, TypeVar
 
 from . import frames
 from .aio import AsyncCache, AsyncVerax
@@ -26,9 +27,13 @@ class _Loop:
         self._guard, self._process = threading.Lock(), 0
         self._loop: Optional[asyncio.AbstractEventLoop] = None
 
+    def begin(self, work: Coroutine[Any, Any, T]) -> "Future[T]":
+        """Runs work in the background."""
+        return asyncio.run_coroutine_threadsafe(work, self._started())
+
     def run(self, work: Coroutine[Any, Any, T]) -> T:
         """Runs work and waits for it. An interrupt cancels it."""
-        running: "Future[T]" = asyncio.run_coroutine_threadsafe(work, self._started())
+        running = self.begin(work)
         try:
             return running.result()
         except BaseException:
@@ -225,26 +230,40 @@ class Cache:
         """See `AsyncCache.serve_refills`. `refill` runs in `concurrency` threads. It blocks until it is
         interrupted."""
         cache, stopping = self._cache(), threading.Event()
-        with ThreadPoolExecutor(max(1, concurrency), "verax-serve") as threads:
-            serving = [threads.submit(self._serve, cache, refill, stopping) for _ in range(max(1, concurrency))]
+        waits: "Dict[int, Future[Any]]" = {}
+        count = max(1, concurrency)
+        with ThreadPoolExecutor(count, "verax-serve") as threads:
+            serving = [threads.submit(self._serve, cache, refill, stopping, waits) for _ in range(count)]
             try:
                 done, _ = wait(serving, return_when=FIRST_EXCEPTION)
                 for one in done:
                     one.result()
             finally:
                 stopping.set()
+                # Keys that are being refilled are waited for, others are not.
+                while not all(one.done() for one in serving):
+                    for waiting in list(waits.values()):
+                        waiting.cancel()
+                    wait(serving, PAUSE)
 
     @staticmethod
-    def _serve(cache: AsyncCache, refill: Callable[[str], Any], stopping: threading.Event) -> None:
+    def _serve(cache: AsyncCache, refill: Callable[[str], Any], stopping: threading.Event,
+               waits: "Dict[int, Future[Any]]") -> None:
         while not stopping.is_set():
+            asked = time.monotonic()
+            waits[threading.get_ident()] = waiting = _loop.begin(cache.await_refill())
             try:
-                work = _loop.run(cache.await_refill())
+                work = waiting.result()
+            except CancelledError:
+                return
             except VeraxError as error:
                 if is_lasting(error):
                     raise
                 stopping.wait(PAUSE)
                 continue
             if work is None:
+                # Whatever replies sooner, such as a proxy, does not make this loop spin.
+                stopping.wait(max(0.0, asked + PAUSE - time.monotonic()))
                 continue
             try:
                 _loop.run(cache.end_refill(work, refill(work.key)))

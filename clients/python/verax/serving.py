@@ -46,6 +46,7 @@ class Serving(Refilling):
 
     async def _serve(self, refill: Callable[[str], Awaitable[Any]]) -> None:
         while True:
+            asked = time.monotonic()
             try:
                 work = await self.await_refill()
             except VeraxError as error:
@@ -54,6 +55,8 @@ class Serving(Refilling):
                 await asyncio.sleep(PAUSE)
                 continue
             if work is None:
+                # Whatever replies sooner, such as a proxy, does not make this loop spin.
+                await asyncio.sleep(asked + PAUSE - time.monotonic())
                 continue
             try:
                 value = await refill(work.key)

@@ -166,7 +166,7 @@ async fn a_service_that_stops_waiting_leaves_no_key_behind() {
         let wait = Duration::from_secs(seconds);
         PermitOptions { wait, ..PermitOptions::default() }
     };
-    // Nothing is wanted: at once, and after the wait.
+    // No run asks for a key: the reply comes immediately, and after the wait.
     for seconds in [0, 1] {
         assert_eq!(namespace.await_refill(&options(seconds)).await.unwrap(), None);
     }

@@ -72,6 +72,7 @@ impl Cache {
         F: Future<Output = Result<Refilled<T>, E>>,
     {
         loop {
+            let asked = Instant::now();
             match self.await_refill().await {
                 Ok(Some((key, holding))) => {
                     let started = Instant::now();
@@ -83,7 +84,8 @@ impl Cache {
                         Err(_) => self.note(CacheEventKind::RefillFailed, started),
                     }
                 }
-                Ok(None) => {}
+                // Whatever replies sooner, such as a proxy, does not make this loop spin.
+                Ok(None) => tokio::time::sleep_until(asked + PAUSE).await,
                 Err(error) if is_lasting(&error) => return error,
                 Err(_) => tokio::time::sleep(PAUSE).await,
             }

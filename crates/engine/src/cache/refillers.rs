@@ -192,11 +192,6 @@ impl Warmer {
             }
         }
     }
-
-    /// How many services wait for keys or refill one.
-    pub fn refillers(&self) -> usize {
-        self.shared().present_refillers()
-    }
 }
 
 impl Namespace {
@@ -258,7 +253,13 @@ impl Namespace {
         drop(guarded);
         self.engine().give_turns(turns);
         let put_back = |refiller| {
-            self.refillers().queue().put_back(place, refiller);
+            let mut queue = self.refillers().queue();
+            // Under the lock, with which a deleted namespace ends all waits.
+            match self.needs_open() {
+                Ok(()) => queue.put_back(place, refiller),
+                Err(_) => queue.ended(now),
+            }
+            drop(queue);
             self.refillers().came.notify_one();
         };
         match (acquired, waits) {
