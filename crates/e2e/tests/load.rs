@@ -101,7 +101,7 @@ async fn prepared(verax: &Verax, max_age: &str, seconds: f64) -> (HeldOrigin, St
     (origin, profile.display().to_string())
 }
 
-/// What speaks against a run, by name. A busy host may disturb any run.
+/// The doubts about a run, by name. A busy host may disturb any run.
 fn doubts(run: &serde_json::Value) -> Vec<&str> {
     let doubts = run["report"]["doubts"].as_array().unwrap().iter();
     doubts

@@ -131,7 +131,6 @@ async fn drive(
     let mut elapsed = Duration::ZERO;
     let (started, mut last) = (Instant::now(), Instant::now());
     let whole = profile.warm_up + profile.duration;
-    let mut report = None;
     while elapsed < whole && !*stop.borrow() {
         // The warm-up ends at the end of a tick.
         let edge = if elapsed < profile.warm_up { profile.warm_up } else { whole };
@@ -155,13 +154,13 @@ async fn drive(
             cached: counted[0].recorder.figures(length, true),
             direct: counted[1].recorder.figures(length, false),
         };
-        let so_far = measured.report(keys.len());
-        report = Some(so_far.clone());
+        // The interval takes a while, which would hold the clients up.
+        let so_far = measured.report(keys.len(), &[]);
         // There may be no listener left.
         let _ = updates.send(LoadProgress { tick, so_far });
     }
     clients.shutdown().await;
-    report.unwrap_or_else(|| measured.report(keys.len()))
+    measured.report(keys.len(), &measured.slices)
 }
 
 async fn read_in_a_loop(
@@ -230,7 +229,8 @@ impl Measured {
         }
     }
 
-    fn report(&self, keys: usize) -> LoadReport {
+    /// The report, with an interval over `slices`.
+    fn report(&self, keys: usize, slices: &[PairedSlice]) -> LoadReport {
         let cached = self.totals[0].figures(self.length, true);
         let direct = self.totals[1].figures(self.length, false);
         let listed = Lane::ALL.into_iter().zip(&self.errors);
@@ -244,7 +244,7 @@ impl Measured {
             keys: keys as u64,
             cached,
             direct,
-            comparison: Comparison::of(&cached, &direct, &self.slices),
+            comparison: Comparison::of(&cached, &direct, slices),
             errors,
             doubts: doubts(&cached, &direct, stolen).iter().map(LoadDoubt::from).collect(),
         }

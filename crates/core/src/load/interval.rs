@@ -130,7 +130,7 @@ mod tests {
 
     #[rstest]
     #[case::independent(60, 0.0)]
-    #[case::neighbors_alike(300, 0.4)]
+    #[case::correlated(300, 0.4)]
     fn intervals_cover_the_truth_in_93_to_97_of_100(#[case] count: usize, #[case] carried: f64) {
         let covered = (0..1_000_u64).filter(|seed| {
             let interval = ratio_interval(&slices(count, carried, *seed), *seed).unwrap();

@@ -7,8 +7,8 @@
 //! √((1 − σ)/κ) clients; more of them lower it.
 //!
 //! The law is linear in (1/λ, σ/λ, κ/λ) for *n* / throughput; the fit is by weighted least squares
-//! with weights that make relative errors of the throughput count alike, and with no negative
-//! part. Its uncertainty is that of the same fit without one step at a time (jackknife).
+//! with weights that give equal relative errors of the throughput equal weight, and with no
+//! negative part. Its uncertainty is that of the same fit without one step at a time (jackknife).
 //!
 //! ```
 //! use verax_core::load::{Step, fit_scalability};
@@ -118,7 +118,7 @@ fn squares<const N: usize>(steps: &[Step], used: [usize; N]) -> Option<[f64; N]>
         let all = terms(step.clients);
         let row = used.map(|term| all[term]);
         let value = step.clients / step.per_second;
-        // Relative errors count alike.
+        // Equal relative errors have equal weight.
         let weight = (1.0 / value).powi(2);
         for a in 0..N {
             right[a] += weight * row[a] * value;

@@ -72,7 +72,7 @@ impl fmt::Display for Doubt {
     }
 }
 
-/// What speaks against comparing the lanes of a run. `stolen` is the share of the processors' time
+/// The reasons not to compare the lanes of a run. `stolen` is the share of the processors' time
 /// that the machine's host took away, if that is known.
 pub fn doubts(cached: &LaneFigures, direct: &LaneFigures, stolen: Option<f64>) -> Vec<Doubt> {
     let mut doubts = Vec::new();
