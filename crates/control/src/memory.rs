@@ -29,7 +29,7 @@ struct Known {
     entries: f64,
     bytes: u64,
     entry_bytes: f64,
-    /// Whether an entry had to go for want of memory.
+    /// Whether an entry was evicted.
     is_short: bool,
     curve: Option<memory_curve::MemoryCurve>,
 }
@@ -115,7 +115,7 @@ impl Control {
                 });
                 let known = self.known(namespace);
                 let quota = namespace.binding().policy.quota;
-                // Who never lost an entry for want of memory gains nothing from more.
+                // A namespace without evictions gains nothing from more memory.
                 let cap = if known.is_short { quota.cap } else { quota.cap.min(known.bytes) };
                 NamespaceMemory {
                     tenant,
@@ -205,16 +205,17 @@ impl Known {
         let mut remarks = Vec::new();
         if !self.is_short {
             remarks.push(
-                "More memory buys nothing: no entry had to go for want of it so far.".to_owned(),
+                "More memory buys nothing: no entry has been evicted since the start.".to_owned(),
             );
         } else if gain(most.hit_ratio) < NO_GAIN || most.entries <= self.entries {
             remarks.push(
-                "More memory buys nothing: what is read again in time has room already.".to_owned(),
+                "More memory buys nothing: everything that is read again in time already fits."
+                    .to_owned(),
             );
         } else {
             let twice = curve.hit_ratio_at(self.entries * 2.0);
             remarks.push(format!(
-                "Twice the memory would raise the hit ratio from {} to {}: {:.1} misses less each \
+                "Twice the memory would raise the hit ratio from {} to {}: {:.1} fewer misses per \
                  second.",
                 percent(now.hit_ratio),
                 percent(twice),
@@ -225,7 +226,7 @@ impl Known {
         remarks.push(match gain(half) < NO_GAIN {
             true => "Half of the memory would do.".to_owned(),
             false => format!(
-                "Half of the memory would lower it to {}: {:.1} misses more each second.",
+                "Half of the memory would lower it to {}: {:.1} more misses per second.",
                 percent(half),
                 rate * gain(half),
             ),
@@ -268,7 +269,7 @@ fn division(bytes: u64, namespaces: Vec<DividedNamespace>) -> MemoryDivision {
         remarks.push("No division is noticeably better than the present one.".to_owned());
     } else {
         remarks.push(format!(
-            "This division would raise the hit ratio from {} to {}: {:.1} misses less each second.",
+            "This division would raise the hit ratio from {} to {}: {:.1} fewer misses per second.",
             percent(ratio(now)),
             percent(ratio(then)),
             then - now,
