@@ -8,7 +8,8 @@ MAKEFLAGS += --no-print-directory
 VERAX := target/release/verax
 DEMO_DIR ?= .demo
 CONSOLE_SOURCES := $(shell find console/src console/public -type f -not -name openapi.d.ts) \
-	console/index.html console/vite.config.ts console/svelte.config.js docs/openapi.json
+	console/index.html console/report.html console/vite.config.ts console/vite.report.config.ts \
+	console/svelte.config.js docs/openapi.json
 
 .PHONY: help demo test check faults bench screenshots console typescript openapi build packages test-packages clean
 

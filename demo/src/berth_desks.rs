@@ -98,9 +98,11 @@ async fn read(number: u64, occupancy: Cache, berths: Namespace) {
     let harbors = harbors();
     let mut random = ChaCha8Rng::seed_from_u64(100 + number);
     let Ok(popularity) = Popularity::Zipf(1.0).chooser(harbors.len()) else { return };
+    let mut popularity = popularity.sequence(0, 1);
     loop {
         tokio::time::sleep(PAUSE.mul_f64(random.random_range(0.2..1.8))).await;
-        let key = format!("occupancy/{}", harbors[popularity.choose(&mut random)].slug);
+        let key =
+            format!("occupancy/{}", harbors[popularity.choose(Duration::ZERO, &mut random)].slug);
         let (from, harbor) = (berths.clone(), key.clone());
         let refill = async move { work_out(&from, &harbor).await };
         let entry = occupancy.entry(&key);

@@ -4,10 +4,13 @@ use verax_api::LoadProfileSpec;
 
 use crate::error::DemoError;
 
-const FILES: [(&str, &str); 3] = [
-    ("morning-boards.json", include_str!("../profiles/morning-boards.json")),
-    ("tide-check.json", include_str!("../profiles/tide-check.json")),
-    ("quick-look.json", include_str!("../profiles/quick-look.json")),
+const FILES: [(&str, &str); 6] = [
+    ("morning-rush.toml", include_str!("../profiles/morning-rush.toml")),
+    ("storm-warning.toml", include_str!("../profiles/storm-warning.toml")),
+    ("deployment.toml", include_str!("../profiles/deployment.toml")),
+    ("more-instances.toml", include_str!("../profiles/more-instances.toml")),
+    ("tide-check.toml", include_str!("../profiles/tide-check.toml")),
+    ("quick-look.toml", include_str!("../profiles/quick-look.toml")),
 ];
 
 /// All of them.
@@ -16,7 +19,7 @@ const FILES: [(&str, &str); 3] = [
 /// [`DemoError::Profile`] names the file at fault.
 pub fn shipped() -> Result<Vec<LoadProfileSpec>, DemoError> {
     let read = |(name, text): (&'static str, &str)| {
-        serde_json::from_str(text).map_err(|e| DemoError::Profile { name, reason: e.to_string() })
+        toml::from_str(text).map_err(|e| DemoError::Profile { name, reason: e.to_string() })
     };
     FILES.into_iter().map(read).collect()
 }
@@ -33,8 +36,11 @@ pub fn write(directory: &std::path::Path) -> std::io::Result<()> {
 #[cfg(test)]
 mod tests {
     #[test]
-    fn shipped_profiles_can_be_read() {
-        let names: Vec<String> = super::shipped().unwrap().into_iter().map(|p| p.name).collect();
-        assert_eq!(names, ["morning-boards", "tide-check", "quick-look"]);
+    fn shipped_profiles_can_be_run() {
+        let shipped = super::shipped().unwrap();
+        for (profile, (file, _)) in shipped.iter().zip(super::FILES) {
+            assert_eq!(format!("{}.toml", profile.name), file);
+            profile.profile().unwrap_or_else(|e| panic!("{file}: {e}"));
+        }
     }
 }

@@ -77,11 +77,12 @@ async fn read_for_ever(instance: Instance, mut random: impl Rng) {
     else {
         return;
     };
+    let mut popularity = popularity.sequence(0, 1);
     loop {
         let pause: f64 = pauses.sample(&mut random);
         // Users arrive at random; a long gap would only look like a fault.
         tokio::time::sleep(Duration::from_secs_f64(pause.min(2.0))).await;
-        let key = &instance.keys[popularity.choose(&mut random)];
+        let key = &instance.keys[popularity.choose(Duration::ZERO, &mut random)];
         if let Err(error) = instance.namespace.get(key).await {
             tracing::debug!(%error, key, "an application instance's read failed");
         }

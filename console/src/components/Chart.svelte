@@ -50,8 +50,10 @@
     gaps?: boolean;
     /** Where the vertical axis ends, if not a little above the highest value. */
     top?: number;
-    /** A place on the horizontal axis that is marked. */
-    mark?: { x: number; text: string };
+    /** Places on the horizontal axis that are marked. */
+    marks?: { x: number; text: string }[];
+    /** Stretches of the horizontal axis that have a name. */
+    bands?: { from: number; to: number; text: string; muted: boolean }[];
   }
 
   let {
@@ -71,7 +73,8 @@
     binary = false,
     gaps = false,
     top,
-    mark,
+    marks = [],
+    bands = [],
   }: Props = $props();
   let holder: HTMLDivElement;
   let chart: uPlot | null = null;
@@ -113,9 +116,35 @@
     return new Date(seconds * 1000).toLocaleTimeString('en-GB');
   }
 
-  /** A vertical line with its text, on the side where there is room. */
-  function drawMark(of: uPlot) {
-    if (!mark) return;
+  /** The stretches, behind the lines: every second one shaded, each with its name where it fits. */
+  function drawBands(of: uPlot) {
+    const { left, top, width, height } = of.bbox;
+    const pen = of.ctx;
+    pen.save();
+    pen.font = `${12 * devicePixelRatio}px system-ui, sans-serif`;
+    bands.forEach((band, number) => {
+      const from = Math.max(of.valToPos(band.from, 'x', true), left);
+      const to = Math.min(of.valToPos(band.to, 'x', true), left + width);
+      if (to <= from) return;
+      pen.fillStyle = color('--color-base-content');
+      pen.globalAlpha = band.muted ? 0.1 : number % 2 === 1 ? 0.04 : 0;
+      pen.fillRect(from, top, to - from, height);
+      pen.globalAlpha = 0.75;
+      const gap = 4 * devicePixelRatio;
+      if (pen.measureText(band.text).width + 2 * gap < to - from) {
+        pen.fillText(band.text, from + gap, top + height - gap);
+      }
+    });
+    pen.restore();
+  }
+
+  /** Vertical lines, each with its text on the side where there is room, and lower than the one
+   * before, so that neighbors can be read. */
+  function drawMarks(of: uPlot) {
+    marks.forEach((mark, number) => drawMark(of, mark, number % 6));
+  }
+
+  function drawMark(of: uPlot, mark: { x: number; text: string }, row: number) {
     const x = of.valToPos(mark.x, 'x', true);
     const { left, top, width, height } = of.bbox;
     if (x < left || x > left + width) return;
@@ -132,7 +161,17 @@
     const gap = 5 * devicePixelRatio;
     const isRight = x + gap + pen.measureText(mark.text).width < left + width;
     pen.textAlign = isRight ? 'left' : 'right';
-    pen.fillText(mark.text, isRight ? x + gap : x - gap, top + height - gap);
+    // A single mark stands at the foot; several hang below each other from the top.
+    const line = 15 * devicePixelRatio;
+    const y = marks.length === 1 ? top + height - gap : top + (row + 1) * line;
+    const at = isRight ? x + gap : x - gap;
+    const wide = pen.measureText(mark.text).width;
+    pen.globalAlpha = 0.8;
+    pen.fillStyle = color('--color-base-100');
+    pen.fillRect(isRight ? at : at - wide, y - line + gap / 2, wide, line);
+    pen.globalAlpha = 1;
+    pen.fillStyle = color('--color-base-content');
+    pen.fillText(mark.text, at, y);
     pen.restore();
   }
 
@@ -149,7 +188,8 @@
         legend: { show: false },
         cursor: { y: false, points: { size: 6 }, drag: { x: true, y: false, setScale: false } },
         hooks: {
-          draw: [drawMark],
+          drawClear: [drawBands],
+          draw: [drawMarks],
           setCursor: [
             (of) => {
               if (!isByKey) at = of.cursor.idx ?? null;
@@ -256,7 +296,8 @@
   $effect(() => {
     const next = data();
     void zoom;
-    void mark;
+    void marks;
+    void bands;
     chart?.setData(next);
   });
 </script>

@@ -1,41 +1,58 @@
 <script lang="ts">
-  import type { LaneFigures } from '../lib/api';
+  import type { LoadRun } from '../lib/api';
   import * as format from '../lib/format';
+  import type { LaneLook } from '../lib/load-series';
 
-  let { cached, direct }: { cached: LaneFigures; direct: LaneFigures } = $props();
+  type Lane = NonNullable<LoadRun['report']>['lanes'][number];
 
-  const rows: [string, (lane: LaneFigures) => string][] = [
-    ['Requests', (l) => format.count(l.requests)],
-    ['Errors', (l) => format.count(l.errors)],
-    ['Throughput', (l) => format.rate(l.per_second)],
-    ['p50', (l) => format.milliseconds(l.p50_ms)],
-    ['p90', (l) => format.milliseconds(l.p90_ms)],
-    ['p99', (l) => format.milliseconds(l.p99_ms)],
-    ['Slowest', (l) => format.milliseconds(l.max_ms)],
-    ['Hit ratio', (l) => format.share(l.hit_ratio)],
-    ['Origin calls', (l) => format.count(l.origin_calls)],
+  let { lanes, looks }: { lanes: Lane[]; looks: LaneLook[] } = $props();
+
+  const rows: [string, (lane: Lane) => string][] = [
+    ['Requests', (l) => format.count(l.figures.requests)],
+    ['Errors', (l) => format.count(l.figures.errors)],
+    ['Throughput', (l) => format.rate(l.figures.per_second)],
+    ['p50', (l) => format.milliseconds(l.figures.p50_ms)],
+    ['p90', (l) => format.milliseconds(l.figures.p90_ms)],
+    ['p99', (l) => format.milliseconds(l.figures.p99_ms)],
+    ['p99.9', (l) => format.milliseconds(l.figures.p999_ms)],
+    ['Slowest', (l) => format.milliseconds(l.figures.max_ms)],
+    ['p99 corrected', (l) => format.milliseconds(l.corrected?.p99_ms)],
+    ['p99 from sending', (l) => format.milliseconds(l.from_send?.p99_ms)],
+    ['Hit ratio', (l) => format.share(l.figures.hit_ratio)],
+    ['Origin calls', (l) => format.count(l.figures.origin_calls)],
+    ['Writes', (l) => format.count(l.figures.writes ?? 0)],
+    ['p50 of the warm-up', (l) => format.milliseconds(l.warm_up?.p50_ms)],
   ];
+  /** What no lane has is left out. */
+  const shown = $derived(
+    rows.filter(([name, figure]) => {
+      const optional = ['p99 corrected', 'p99 from sending', 'Writes', 'p50 of the warm-up'];
+      return !optional.includes(name) || lanes.some((lane) => ![format.NONE, '0'].includes(figure(lane)));
+    }),
+  );
 </script>
 
 <table class="table table-xs text-sm">
-  <caption class="sr-only">Figures of both lanes</caption>
+  <caption class="sr-only">Figures of the lanes</caption>
   <thead>
     <tr class="text-base-content">
       <td></td>
-      <th scope="col" class="text-right">
-        <span class="lane-line lane-cached"></span> <span class="lane-cached">cached</span>
-      </th>
-      <th scope="col" class="text-right">
-        <span class="lane-line lane-direct"></span> <span class="lane-direct">direct</span>
-      </th>
+      {#each lanes as lane, number (lane.name)}
+        {@const style = looks[number]?.style ?? ''}
+        <th scope="col" class="text-right">
+          <span class="lane-line {style}" class:border-dashed={looks[number]?.dashed}></span>
+          <span class={style}>{lane.name}</span>
+        </th>
+      {/each}
     </tr>
   </thead>
   <tbody>
-    {#each rows as [name, figure] (name)}
+    {#each shown as [name, figure] (name)}
       <tr>
-        <th scope="row" class="font-medium">{name}</th>
-        <td class="text-right">{figure(cached)}</td>
-        <td class="text-right">{figure(direct)}</td>
+        <th scope="row" class="font-medium whitespace-nowrap">{name}</th>
+        {#each lanes as lane (lane.name)}
+          <td class="text-right whitespace-nowrap">{figure(lane)}</td>
+        {/each}
       </tr>
     {/each}
   </tbody>

@@ -62,7 +62,7 @@
         writeX={format.bytes}
         marksX={marks}
         logarithmicX
-        mark={curve.now ? { x: curve.now.bytes, text: `now ${format.bytes(curve.now.bytes)}` } : undefined}
+        marks={curve.now ? [{ x: curve.now.bytes, text: `now ${format.bytes(curve.now.bytes)}` }] : []}
       />
     {/if}
   {:else if !asked.problem}

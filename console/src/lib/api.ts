@@ -8,6 +8,9 @@ export type LiveSample = Shapes['LiveSample'];
 export type NamespaceSample = Shapes['NamespaceSample'];
 export type LoadProfile = Shapes['LoadProfileSpec'];
 export type LoadRun = Shapes['LoadRun'];
+export type LoadTick = Shapes['LoadTick'];
+export type OfferedProfile = Shapes['OfferedProfile'];
+export type RunComparison = Shapes['RunComparison'];
 export type LaneFigures = Shapes['LaneFigures'];
 export type Origin = Shapes['Origin'];
 export type Waiting = Shapes['Waiting'];
@@ -250,9 +253,24 @@ export const api = {
   sessions: async () => (await call<{ items: LiveSession[] }>('GET', '/v1/sessions')).items,
   endSession: (id: number) => call<void>('DELETE', `/v1/sessions/${id}`),
   loadProfiles: async () =>
-    (await call<{ items: LoadProfile[] }>('GET', '/v1/load-profiles')).items,
+    (await call<{ items: OfferedProfile[] }>('GET', '/v1/load-profiles')).items,
+  loadProfile: (tenant: string, name: string) =>
+    versioned<OfferedProfile>('GET', `/v1/tenants/${tenant}/load-profiles/${name}`),
+  /** With a tag, replaces that version; without one, creates. */
+  putLoadProfile: (tenant: string, name: string, spec: LoadProfile, tag: string) =>
+    define<OfferedProfile>(`/v1/tenants/${tenant}/load-profiles/${name}`, spec, tag),
+  deleteLoadProfile: (tenant: string, name: string) =>
+    call<void>('DELETE', `/v1/tenants/${tenant}/load-profiles/${name}`),
+  setLoadBaseline: (tenant: string, name: string, run: number | null) =>
+    call<OfferedProfile>('PUT', `/v1/tenants/${tenant}/load-profiles/${name}/baseline`, { run }),
+  compareLoadRuns: (before: number, after: number) =>
+    call<RunComparison>('GET', `/v1/load-runs/${after}/comparison?with=${before}`),
   loadRuns: async () => (await call<{ items: LoadRun[] }>('GET', '/v1/load-runs')).items,
+  loadRun: (id: number) => call<LoadRun>('GET', `/v1/load-runs/${id}`),
   startLoadRun: (profile: string) => call<LoadRun>('POST', '/v1/load-runs', { profile }),
+  changeLoadRun: (id: number, change: { level?: number; paused?: boolean }) =>
+    call<LoadRun>('PATCH', `/v1/load-runs/${id}`, change),
+  markLoadRun: (id: number, text: string) => call<LoadRun>('POST', `/v1/load-runs/${id}/marks`, { text }),
   drills: async () => (await call<{ items: DrillSpec[] }>('GET', '/v1/drills')).items,
   drillRuns: async () => (await call<{ items: DrillRun[] }>('GET', '/v1/drill-runs')).items,
   startDrill: (drill: string) => call<DrillRun>('POST', '/v1/drill-runs', { drill }),

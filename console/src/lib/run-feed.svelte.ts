@@ -4,6 +4,16 @@ import { messageOf } from './api';
 interface Run {
   id: number;
   state: string;
+  /** What is measured again and again: a stream has only what is new. */
+  ticks?: unknown[];
+  first_tick?: number;
+}
+
+/** What came over the stream, with the ticks that came before it. */
+export function merged<R extends Run>(known: R | null, next: R): R {
+  const first = next.first_tick ?? 0;
+  if (!known?.ticks || !next.ticks || first === 0 || known.id !== next.id) return next;
+  return { ...next, ticks: [...known.ticks.slice(0, first), ...next.ticks], first_tick: 0 };
 }
 
 export class RunFeed<R extends Run> {
@@ -44,10 +54,10 @@ export class RunFeed<R extends Run> {
     const source = new EventSource(`${this.#path}/${run.id}/live`);
     this.#source = source;
     source.addEventListener('progress', (event) => {
-      this.run = JSON.parse(event.data) as R;
+      this.run = merged(this.run, JSON.parse(event.data) as R);
     });
     source.addEventListener('end', (event) => {
-      this.run = JSON.parse(event.data) as R;
+      this.run = merged(this.run, JSON.parse(event.data) as R);
       this.stopFollowing();
       ended();
     });
@@ -60,7 +70,7 @@ export class RunFeed<R extends Run> {
   }
 
   /** Does something about the run, and shows what goes wrong with that. */
-  async ask(what: (id: number) => Promise<void>) {
+  async ask(what: (id: number) => Promise<unknown>) {
     if (!this.run) return;
     try {
       await what(this.run.id);

@@ -57,8 +57,11 @@ pub use failure::FailureKind;
 pub use heat::{HotKey, HotKeys};
 pub use live::{Latency, LiveSample, NamespaceSample, Node, Ready};
 pub use load::{
-    LoadDoubt, LoadProfileSpec, LoadProgress, LoadReport, LoadRequest, LoadRun, LoadTick,
-    ProfileChoice, ReadErrors,
+    ArrivalsSpec, ChangeLoad, ExportedRun, GoalSpec, InvalidProfileSpec, LaneComparison,
+    LaneDifference, LaneReadsSpec, LaneReport, LaneSpec, LoadDoubt, LoadMark, LoadMarkKind,
+    LoadProfileSpec, LoadProgress, LoadReport, LoadRequest, LoadRun, LoadTick, LoadWorker,
+    MachineTick, MarkLoad, MetGoal, MixSpec, OfferedProfile, ProfileChoice, ReadErrors,
+    RunComparison, SetBaseline, StageReport, StageSpec, StepsSpec, StopWhenSpec, WorkerState,
 };
 pub use locks::{
     AcquireLock, Lock, LockEvent, LockHolder, LockLease, Locks, QueuedCaller, RenewLock,
@@ -89,7 +92,10 @@ pub use tokens::{
     SignInLink, Token,
 };
 pub use usage::{UsageHistory, UsagePoint};
-pub use verax_core::load::{Comparison, Lane, LaneFigures, Popularity};
+pub use verax_core::load::{
+    Comparison, ErrorKind, LaneFigures, LaneOrder, PercentilePoint, Percentiles, Popularity,
+    RefillBy, Spacing, Transport, ValueSize,
+};
 pub use waiting::{Waiting, WaitingLock, WaitingLockEvent, WaitingPermit, WaitingRefill};
 pub use warm::{
     AfterInvalidation, FailureCount, FreshChoice, KeyOrder, KeySource, OverlapChoice, PatternKeys,

@@ -1,7 +1,8 @@
 //! How a command fails: message and exit code.
 //!
 //! 1 failed, 2 wrong usage, 3 not found or a miss, 4 refused, 5 unreachable, 6 a warm run was
-//! partial, 7 a run was stopped.
+//! partial or the lanes of a load run cannot be compared, 7 a run was stopped, 8 a load run missed
+//! a goal.
 
 use std::io::Write;
 use std::process::ExitCode;
@@ -36,6 +37,11 @@ impl Failure {
     /// A warm run that did not warm every key, or a load run whose lanes cannot be compared.
     pub(crate) fn partial(message: impl Into<String>) -> Self {
         Self { message: message.into(), code: 6 }
+    }
+
+    /// A load run that missed a goal of its profile.
+    pub(crate) fn missed(message: impl Into<String>) -> Self {
+        Self { message: message.into(), code: 8 }
     }
 
     /// A run that was stopped.

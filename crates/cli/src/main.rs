@@ -11,6 +11,7 @@ mod failure;
 mod figures;
 mod logging;
 mod output;
+mod profile_file;
 mod settings;
 mod start;
 mod text;
@@ -20,7 +21,7 @@ use std::time::Duration;
 
 use clap::Parser;
 
-use arguments::{Arguments, Command};
+use arguments::{Arguments, Command, LoadCommand};
 use failure::Failure;
 
 /// How long the end of the process waits for work that blocks.
@@ -49,6 +50,7 @@ fn run(arguments: Arguments) -> Result<(), Failure> {
         match arguments.command {
             Command::Serve(options) => start::serve(options).await,
             Command::Demo(options) => start::demo(options).await,
+            Command::Load(LoadCommand::Worker) => commands::load_worker().await,
             command => commands::run(command, &arguments.connection).await,
         }
     });

@@ -30,6 +30,7 @@ impl Control {
     ) -> Result<u64, ControlError> {
         let clearer = self.open_clearer(caller, tenant, namespace)?;
         let entries = clearer.clear();
+        self.mark_cleared(tenant, namespace, entries);
         let detail = serde_json::json!({ "entries": entries });
         self.note(caller, tenant, "namespace.clear", clearer.path(), detail).await;
         Ok(entries)
@@ -48,9 +49,16 @@ impl Control {
     ) -> Result<u64, ControlError> {
         let clearer = self.open_clearer(caller, tenant, namespace)?;
         let entries = clearer.clear_prefix(prefix).await;
+        self.mark_cleared(tenant, namespace, entries);
         let detail = serde_json::json!({ "entries": entries, "prefix": prefix });
         self.note(caller, tenant, "namespace.clear", clearer.path(), detail).await;
         Ok(entries)
+    }
+
+    fn mark_cleared(&self, tenant: &Name, namespace: &Name, entries: u64) {
+        if let Ok(namespace) = self.registry.namespace(tenant, namespace) {
+            self.mark_change(&namespace, format!("cleared: {entries} entries"));
+        }
     }
 
     /// Forces a lock open, for managers of the namespace; returns the owner of the lease.

@@ -17,7 +17,7 @@ use crate::membership::Nodes;
 use crate::options::ControlOptions;
 use crate::records_sync::RecordsSync;
 use crate::registry::Registry;
-use crate::runs::{DrillRunner, LoadRunner, RunTable, SlotOwner};
+use crate::runs::{ActiveLoad, DrillRunner, LoadRunner, RunTable, SlotOwner};
 use crate::usage_counts::UsageCounts;
 
 /// The control plane over an engine and its records.
@@ -37,7 +37,9 @@ pub struct Control {
     pub(crate) load_slot: SlotOwner,
     /// One drill at a time: two would disturb each other.
     pub(crate) drill_slot: SlotOwner,
+    pub(crate) active_load: ActiveLoad,
     pub(crate) profiles: Vec<LoadProfileSpec>,
+    pub(crate) load_hosts: Vec<String>,
     pub(crate) credentials: Arc<Credentials>,
     load_runner: OnceLock<Arc<dyn LoadRunner>>,
     drill_runner: OnceLock<Arc<dyn DrillRunner>>,
@@ -69,7 +71,9 @@ impl Control {
             drill_runs: RunTable::default(),
             load_slot: SlotOwner::default(),
             drill_slot: SlotOwner::default(),
+            active_load: ActiveLoad::default(),
             profiles: options.profiles,
+            load_hosts: options.load_hosts,
             credentials: Credentials::new(options.credentials_dir.as_deref()).into(),
             load_runner: OnceLock::new(),
             drill_runner: OnceLock::new(),

@@ -72,6 +72,9 @@ pub enum Conflict {
     /// One load run at a time.
     #[error("a load run is active already: wait for its end, or stop it")]
     LoadRunActive,
+    /// A load run that has ended cannot be changed.
+    #[error("the load run has ended")]
+    LoadRunEnded,
     /// A run of the plan is active.
     #[error(
         "run {run} of this plan is active: wait for its end, stop it, or start with overlap join or queue"

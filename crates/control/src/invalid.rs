@@ -4,7 +4,7 @@ use std::fmt;
 use std::ops::RangeInclusive;
 use std::time::Duration;
 
-use verax_api::InvalidSeconds;
+use verax_api::{InvalidProfileSpec, InvalidSeconds};
 use verax_core::Name;
 use verax_core::access::{InvalidScope, Scope};
 use verax_core::content::InvalidContentRule;
@@ -68,6 +68,46 @@ pub enum InvalidInput {
     /// A load profile that is out of range.
     #[error(transparent)]
     Profile(#[from] InvalidProfile),
+    /// A load profile that cannot be run.
+    #[error(transparent)]
+    ProfileSpec(#[from] InvalidProfileSpec),
+    /// A target of a load run on another machine.
+    #[error(
+        "the origin {origin} is on {host}, which load runs may not read: an administrator allows \
+         it with --load-hosts at the start of the service"
+    )]
+    LoadHost {
+        /// The origin, as tenant/origin.
+        origin: String,
+        /// The host.
+        host: String,
+    },
+    /// A run of another profile as the baseline.
+    #[error("run {run} is of another load profile: a baseline is a run of the same one")]
+    OtherProfile {
+        /// The run.
+        run: u64,
+    },
+    /// A profile of one tenant about a namespace of another.
+    #[error("the namespace {0} belongs to another tenant than the load profile")]
+    OtherTenant(String),
+    /// An exported run of another format.
+    #[error("the exported run has the format {0}: this Verax reads format 1")]
+    ExportVersion(u32),
+    /// An exported run that is not whole.
+    #[error(
+        "the exported run is damaged: its lanes, seconds and state must be those of a run that \
+         ended"
+    )]
+    DamagedExport,
+    /// A mark without text, or with too much.
+    #[error("a mark has {characters} characters: use 1 to {max}")]
+    Mark {
+        /// Its characters.
+        characters: usize,
+        /// The most.
+        max: usize,
+    },
     /// A popularity that is out of range.
     #[error(transparent)]
     Popularity(#[from] InvalidPopularity),

@@ -146,10 +146,28 @@ impl Control {
             let changed =
                 control.records.change_policy(namespace.record(), (&present, &policy), &actor, now);
             control.follow_change(changed.await?);
+            control.mark_policy(&namespace, &present, &policy);
             control.engine.bind(namespace.namespace(), Binding { policy, origin });
             Ok(control.namespace_to_api(&namespace))
         })
         .await
+    }
+
+    /// Marks a change of the policy on the time line of the load run that reads the namespace.
+    fn mark_policy(
+        &self,
+        namespace: &Registered,
+        present: &NamespacePolicy,
+        policy: &NamespacePolicy,
+    ) {
+        let now = self.engine.now();
+        let is_bypassed = |policy: &NamespacePolicy| policy.bypass_until.is_some_and(|at| at > now);
+        let text = match (is_bypassed(present), is_bypassed(policy)) {
+            (false, true) => "bypass on",
+            (true, false) => "bypass off",
+            _ => "policy changed",
+        };
+        self.mark_change(namespace, text);
     }
 
     /// All namespaces that the caller sees, by tenant and name.

@@ -19,4 +19,6 @@ pub struct ControlOptions {
     pub credentials_dir: Option<PathBuf>,
     /// The load profiles to offer.
     pub profiles: Vec<LoadProfileSpec>,
+    /// The hosts other than this machine that load runs may read.
+    pub load_hosts: Vec<String>,
 }

@@ -91,7 +91,7 @@ pub use entry::{EntityTag, Entry, EntryRevision, Tag};
 pub use guard::{JoinOutcome, Permit, PermitNumber, RefillTable, Voided};
 pub use key::{Key, NamespaceId};
 pub use lifetime::{Freshness, Lifetime};
-pub use name::Name;
+pub use name::{InvalidName, Name};
 pub use origin::OriginSettings;
 pub use pattern::KeyPattern;
 pub use policy::{NamespacePolicy, OriginBinding};

@@ -55,7 +55,7 @@ async fn the_console_shows_memory_and_hit_ratio() {
     // One button starts a run; it is drawn while it goes on, and its result stays.
     browser.click(By::LinkText("Load")).await;
     browser.click(By::Css("select")).await;
-    browser.click(By::Css("option[value=quick-look]")).await;
+    browser.click(By::Css("option[value='ferrydesk/quick-look']")).await;
     browser.click(By::XPath("//button[contains(., 'Start the run')]")).await;
     browser.text_when("[data-run-state]", |text| text.contains("running")).await;
     browser.text_when("[data-answer]", |text| text.contains("× faster")).await;

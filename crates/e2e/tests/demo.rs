@@ -114,13 +114,14 @@ fn load_runs_compare_both_lanes(verax: &Verax) {
     // A busy host may disturb any run.
     assert!(run.code == 0 || run.err.contains("disturbed"), "{run:?}");
     let run: Value = serde_json::from_str(&run.out).unwrap();
-    let (cached, direct) = (&run["report"]["cached"], &run["report"]["direct"]);
+    let lanes = &run["report"]["lanes"];
+    let (cached, direct) = (&lanes[0]["figures"], &lanes[1]["figures"]);
     assert_eq!(run["state"], "done");
     assert_eq!((&cached["errors"], &direct["errors"]), (&0.into(), &0.into()), "{run}");
     assert!(cached["requests"].as_u64() > direct["requests"].as_u64(), "{run}");
     assert_eq!(direct["origin_calls"], direct["requests"]);
     assert_eq!(cached["hit_ratio"], 1.0);
-    assert!(run["report"]["comparison"]["times_faster_p50"].as_f64().unwrap() > 1.0, "{run}");
+    assert!(run["report"]["comparisons"][0]["times_faster_p50"].as_f64().unwrap() > 1.0, "{run}");
     assert!(run["ticks"].as_array().unwrap().len() >= 4);
     let summary = verax.run(&["load", "list"]).done();
     assert!(summary.contains("quick-look") && summary.contains("done"), "{summary}");

@@ -238,7 +238,7 @@ async fn json_output_of_every_command_has_its_members() {
     shape(&["token", "revoke", &token["id"].to_string()], &["revoked"]);
     shape(&["activity", "list"], &["action", "actor", "at", "detail", "id", "subject", "tenant"]);
     shape(&["sign-in"], &["seconds", "url"]);
-    assert_eq!(answer(&["load", "profiles"]), Value::Array(vec![]));
+    assert_eq!(answer(&["load", "profile", "list"]), Value::Array(vec![]));
     assert_eq!(answer(&["load", "list"]), Value::Array(vec![]));
     let sample = answer(&["watch", "--seconds", "1"]);
     assert_eq!(sample["namespaces"][0]["tenant"], "ferrydesk");

@@ -102,8 +102,8 @@ async fn each_right_allows_its_own_commands() {
     verax.run(&["tenant", "create", "ferrydesk"]).done();
     verax.run(&["namespace", "create", "ferrydesk/boards"]).done();
     let profile = verax.scratch("profile.json");
-    let text = r#"{"name": "boards", "namespace": "ferrydesk/boards", "pattern": "board/{harbor}",
-        "values": {"harbor": {"list": ["aldermouth"]}}}"#;
+    let text = r#"{"name": "boards", "namespace": "ferrydesk/boards", "keys": [{"pattern": {
+        "pattern": "board/{harbor}", "values": {"harbor": {"list": ["aldermouth"]}}}}]}"#;
     std::fs::write(&profile, text).unwrap();
     let profile = profile.display().to_string();
     let commands: [(&[&str], &str); 7] = [

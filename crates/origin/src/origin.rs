@@ -92,6 +92,16 @@ impl Origin {
         }
     }
 
+    /// The hosts that it reads from, without ports.
+    pub fn hosts(&self) -> Vec<String> {
+        match &self.reader {
+            Reader::Http(http) => {
+                http.servers().iter().filter_map(|url| url.host_str()).map(str::to_owned).collect()
+            }
+            Reader::Sql(sql) => vec![sql.server().0.to_owned()],
+        }
+    }
+
     /// The timeout from the request to the last byte, including a retry.
     pub fn total_timeout(&self) -> Duration {
         self.total_timeout

@@ -381,7 +381,8 @@ calls! {
     work(run: u64) -> Vec<u8>,
         |_, run| Err(RecordsError::Unreadable(format!("the work of run {run} was not kept")));
 
-    /// Removes what ended runs would have needed, and the failures of all but the latest warm runs.
+    /// Removes what ended runs would have needed, the failures of all but the latest warm runs, and
+    /// the samples of all but the latest load runs.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`].
@@ -395,6 +396,22 @@ calls! {
         memory.keep_failures(run, failures);
         Ok(())
     };
+
+    /// Keeps samples of a run, numbered from `from` on.
+    ///
+    /// # Errors
+    /// [`RecordsError::Unavailable`]; it may be repeated.
+    keep_samples(run: u64, from: u32, samples: &[Value]) -> (), |memory, run, from, samples| {
+        memory.keep_samples(run, from, samples);
+        Ok(())
+    };
+
+    /// The samples of a run, from a number on.
+    ///
+    /// # Errors
+    /// [`RecordsError::Unavailable`].
+    samples(run: u64, from: u32, most: u32) -> Vec<Value>,
+        |memory, run, from, most| Ok(memory.samples(run, from, most));
 
     /// The keys that a run could not refill, from a number on.
     ///

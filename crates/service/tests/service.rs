@@ -24,8 +24,8 @@ use verax_control::ActivityFilter;
 use verax_control::ControlError;
 use verax_control::Expected;
 use verax_control::access::Caller;
-use verax_control::runs::{LoadPlan, LoadRunner, ProgressSink, RunningLoad, StopSignal};
-use verax_core::load::{Comparison, LaneRecorder};
+use verax_control::runs::{LoadControls, LoadPlan, LoadRunner, RunningLoad};
+use verax_core::load::LaneRecorder;
 use verax_engine::cache::{ReadOptions, Source};
 use verax_engine::{EngineOptions, MemoryUse};
 use verax_service::{Service, ServiceOptions};
@@ -384,28 +384,38 @@ struct Played {
 }
 
 fn report() -> LoadReport {
-    let lane = LaneRecorder::default().figures(Duration::from_secs(1), true);
     LoadReport {
         measured_seconds: 1.0,
         keys: 1,
-        cached: lane,
-        direct: lane,
-        comparison: Comparison::of(&lane, &lane, &[]),
-        doubts: Vec::new(),
+        lanes: Vec::new(),
+        comparisons: Vec::new(),
+        stages: Vec::new(),
         errors: Vec::new(),
+        doubts: Vec::new(),
+        goals: Vec::new(),
+        against_baseline: None,
+        meanings: Vec::new(),
     }
 }
 
 impl LoadRunner for Played {
-    fn run(&self, plan: LoadPlan, progress: ProgressSink, mut stop: StopSignal) -> RunningLoad {
+    fn run(&self, plan: LoadPlan, controls: LoadControls) -> RunningLoad {
+        let LoadControls { progress, mut stop, .. } = controls;
         let ending = self.ending;
         self.token.lock().unwrap().clone_from(&plan.token);
         Box::pin(async move {
-            let lane = report().cached;
-            let tick =
-                verax_api::LoadTick { at_seconds: 1.0, warm_up: false, cached: lane, direct: lane };
+            let tick = verax_api::LoadTick {
+                at_seconds: 1.0,
+                stage: 0,
+                warm_up: false,
+                level: 4.0,
+                lanes: vec![LaneRecorder::default().figures(Duration::from_secs(1), true); 2],
+                machine: Default::default(),
+                histograms: Vec::new(),
+            };
             assert!(plan.token.starts_with("verax-token-") && plan.keys.len() == 2);
-            progress(LoadProgress { tick, so_far: report() });
+            let (workers, marks) = (Vec::new(), Vec::new());
+            progress(LoadProgress { tick: Some(tick), so_far: Some(report()), workers, marks });
             let _ = stop.wait_for(|stop| *stop).await;
             match ending {
                 Ending::Report => Ok(report()),
@@ -432,11 +442,10 @@ async fn load_runs_exclude_each_other_and_keep_their_end_state(
     fixture.namespace("ferrydesk", "notes", None).await;
     let spec = |namespace: &str| {
         let json = serde_json::json!({
-            "name": "rush", "namespace": namespace, "values": { "key": { "list": ["a", "b"] } }
+            "name": "rush", "namespace": namespace, "keys": [{ "list": ["a", "b"] }],
         });
-        LoadRequest {
-            profile: ProfileChoice::Inline(Box::new(serde_json::from_value(json).unwrap())),
-        }
+        let profile = ProfileChoice::Inline(Box::new(serde_json::from_value(json).unwrap()));
+        LoadRequest { profile, workers: 1 }
     };
     let start = async |namespace: &str| {
         fixture.service.control().start_load_run(&fixture.admin, &spec(namespace)).await
@@ -464,7 +473,13 @@ async fn load_runs_exclude_each_other_and_keep_their_end_state(
     until("the next run may start", async || start("ferrydesk/boards").await.is_ok()).await;
     let other = Service::start(fixture.records.clone(), ServiceOptions::default()).await.unwrap();
     let runs = other.control().recent_runs::<LoadRun>(&fixture.admin).await;
-    assert!(runs.iter().any(|r| r.id == ended.id && r.state == state && r.ticks.len() == 1));
+    // Lists have no seconds, but the run itself does, in a later process too.
+    assert!(runs.iter().any(|r| r.id == ended.id && r.state == state && r.ticks.is_empty()));
+    let run = other.control().load_run(&fixture.admin, ended.id).await.unwrap();
+    assert_eq!((run.ticks.len(), run.state.as_str()), (1, state));
+    let stranger = Caller::service("a stranger", vec!["manage:tideline".parse().unwrap()]);
+    let hidden = other.control().load_run(&stranger, ended.id).await;
+    assert!(matches!(hidden, Err(ControlError::Unknown(_))));
     other.stop();
     fixture.end().await;
 }

@@ -1,33 +1,152 @@
 //! Arguments about load runs and drills.
 
+use std::path::PathBuf;
 use std::time::Duration;
 
-use clap::Subcommand;
+use clap::{Args, Subcommand};
 
 use super::values::length_of_time;
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum LoadCommand {
-    /// Run a load profile: both lanes over the same keys, side by side
-    Run {
-        /// A profile that the service offers, or a JSON file
-        profile: String,
-        /// Measure for this long instead
-        #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
-        duration: Option<Duration>,
-        /// Use this many clients for each lane instead
-        #[arg(long, value_name = "N")]
-        clients: Option<u32>,
-    },
+    /// Run a load profile: its lanes over the same keys, side by side
+    Run(LoadOptions),
     /// List the latest load runs and the one that is running
     List,
+    /// Show what a load run measured
+    Show {
+        /// The run, by its number in the list
+        run: u64,
+    },
+    /// Change the load of the active run until its stage ends
+    Change {
+        /// The run, by its number in the list
+        run: u64,
+        /// The clients, or the requests per second, of each lane
+        level: f64,
+    },
+    /// Pause the active run: nothing is sent
+    Pause {
+        /// The run, by its number in the list
+        run: u64,
+    },
+    /// Go on with a paused run
+    Resume {
+        /// The run, by its number in the list
+        run: u64,
+    },
+    /// Mark this moment on the time line of the active run
+    Mark {
+        /// The run, by its number in the list
+        run: u64,
+        /// What to write there
+        text: String,
+    },
     /// End a load run early; its report covers what it measured
     Stop {
         /// The run, by its number in the list
         run: u64,
     },
+    /// Compare a load run with an earlier one, figure by figure
+    Compare {
+        /// The earlier run, by its number in the list
+        before: u64,
+        /// The later run
+        after: u64,
+    },
+    /// Write a load run to a file
+    Export {
+        /// The run, by its number in the list
+        run: u64,
+        /// json (for another Verax), csv, histogram-log (HdrHistogram) or html (a page with charts)
+        #[arg(long, value_name = "FORM", default_value = "json",
+            value_parser = ["json", "csv", "histogram-log", "html"])]
+        form: String,
+        /// The file; standard output when absent
+        #[arg(long, value_name = "FILE")]
+        output: Option<PathBuf>,
+    },
+    /// Keep a load run that another Verax exported
+    Import {
+        /// The file (JSON)
+        file: PathBuf,
+        /// The namespace that it is kept for [default: that of its profile]
+        #[arg(long, value_name = "TENANT/NAMESPACE")]
+        namespace: Option<String>,
+    },
+    /// Load profiles: what load runs do
+    #[command(subcommand)]
+    Profile(LoadProfileCommand),
+    /// Generate load as the service says on standard input; the service starts this itself
+    #[command(hide = true)]
+    Worker,
+}
+
+/// Load profiles.
+#[derive(Debug, Subcommand)]
+pub(crate) enum LoadProfileCommand {
     /// List the load profiles that the service offers
-    Profiles,
+    List,
+    /// Print a load profile of the service as a file
+    Show {
+        /// The profile
+        profile: String,
+    },
+    /// Write a load profile with every member explained, to start from
+    Init {
+        /// The file to write
+        file: PathBuf,
+        /// The namespace that it is about, TENANT/NAMESPACE
+        namespace: String,
+    },
+    /// Check a load profile without running it
+    Check {
+        /// The file (TOML or JSON)
+        file: PathBuf,
+    },
+    /// Store a load profile in the service, under its name
+    Store {
+        /// The file (TOML or JSON)
+        file: PathBuf,
+    },
+    /// Delete a stored load profile
+    Delete {
+        /// The profile, TENANT/PROFILE
+        profile: String,
+    },
+    /// Set the run that later runs of a load profile are compared with
+    Baseline {
+        /// The profile, TENANT/PROFILE
+        profile: String,
+        /// A run of it, by its number in the list
+        #[arg(required_unless_present = "none")]
+        run: Option<u64>,
+        /// No run
+        #[arg(long, conflicts_with = "run")]
+        none: bool,
+    },
+}
+
+/// How to run a load profile.
+#[derive(Debug, Args)]
+pub(crate) struct LoadOptions {
+    /// A profile that the service offers, or a file (TOML or JSON)
+    pub(crate) profile: String,
+    /// Measure one level for this long instead
+    #[arg(long, value_parser = length_of_time, allow_hyphen_values = true, value_name = "TIME")]
+    pub(crate) duration: Option<Duration>,
+    /// Use this many clients for each lane instead
+    #[arg(long, value_name = "N")]
+    pub(crate) clients: Option<u32>,
+    /// Send this many requests per second in each lane instead
+    #[arg(long, value_name = "N", conflicts_with = "clients")]
+    pub(crate) rate: Option<f64>,
+    /// Read the keys of this file instead, one a line
+    #[arg(long, value_name = "FILE")]
+    pub(crate) keys_from: Option<PathBuf>,
+    /// Generate the load with this many processes
+    #[arg(long, value_name = "N", default_value_t = 1)]
+    pub(crate) workers: u32,
 }
 
 #[derive(Debug, Subcommand)]

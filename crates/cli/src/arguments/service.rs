@@ -62,6 +62,10 @@ pub(crate) struct ServiceFlags {
     /// What to log, such as info or verax_control=debug [env: VERAX_LOG] [default: info]
     #[arg(long, value_name = "FILTER")]
     pub(crate) log: Option<String>,
+    /// The hosts other than this machine that load runs may read, separated by commas [env:
+    /// VERAX_LOAD_HOSTS]
+    #[arg(long, value_name = "HOSTS")]
+    pub(crate) load_hosts: Option<String>,
     /// Create a new administrator token when the one in the data directory is lost
     #[arg(long)]
     pub(crate) new_admin_token: bool,
@@ -76,7 +80,7 @@ pub(crate) struct ServeOptions {
     /// its own] [env: VERAX_RECORDS_URL]
     #[arg(long, value_name = "URL")]
     pub(crate) records_url: Option<String>,
-    /// A directory of load profiles (*.json) to offer [env: VERAX_LOAD_PROFILES]
+    /// A directory of load profiles (*.toml, *.json) to offer [env: VERAX_LOAD_PROFILES]
     #[arg(long, value_name = "DIR")]
     pub(crate) load_profiles: Option<String>,
     /// Keep nothing: no data directory and no MariaDB, records in memory, free ports unless given.

@@ -14,7 +14,6 @@ mod hot;
 mod keys;
 mod lifetimes;
 mod load;
-mod load_view;
 mod lock_holder;
 mod locks;
 mod memory;
@@ -58,6 +57,8 @@ fn client(connection: &Connection) -> Result<Client, Failure> {
     };
     Ok(Client::new(options)?)
 }
+
+pub(crate) use load::worker as load_worker;
 
 /// Carries a command out.
 pub(crate) async fn run(command: Command, connection: &Connection) -> Result<(), Failure> {

@@ -80,6 +80,7 @@ struct Log {
 #[serde(deny_unknown_fields, default)]
 struct Load {
     profiles: Value,
+    hosts: Value,
 }
 
 #[derive(Debug, Default, Deserialize)]
@@ -184,6 +185,10 @@ impl SettingsFile {
 
     pub(super) fn credentials_directory(&self) -> Option<Given> {
         self.given("origins.credentials_directory", &self.contents.origins.credentials_directory)
+    }
+
+    pub(super) fn load_hosts(&self) -> Option<Given> {
+        self.given("load.hosts", &self.contents.load.hosts)
     }
 
     pub(super) fn load_profiles(&self) -> Option<Given> {

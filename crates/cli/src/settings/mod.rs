@@ -42,6 +42,8 @@ pub(crate) struct Settings {
     pub(crate) log_format: LogFormat,
     pub(crate) log_filter: String,
     pub(crate) load_profiles: Option<PathBuf>,
+    /// The hosts other than this machine that load runs may read.
+    pub(crate) load_hosts: Vec<String>,
     /// Where clients reach HTTP, if that is not its address.
     pub(crate) public_http: Option<String>,
     /// Where clients reach the wire, if that is not its address.
@@ -198,6 +200,9 @@ impl Settings {
             "VERAX_LOAD_PROFILES",
             file.load_profiles(),
         );
+        let load_hosts = flags.load_hosts.as_deref();
+        let load_hosts =
+            layers.given("--load-hosts", load_hosts, "VERAX_LOAD_HOSTS", file.load_hosts());
         let data_dir = flags.data_dir.as_deref();
         let data_dir =
             layers.given("--data-dir", data_dir, "VERAX_DATA_DIR", file.data_directory());
@@ -230,6 +235,7 @@ impl Settings {
             log_format: source::parse(log_format, format)?.unwrap_or(LogFormat::Plain),
             log_filter: source::parse(log, filter)?.unwrap_or_else(|| "info".into()),
             load_profiles: source::parse(load_profiles, path)?,
+            load_hosts: source::parse(load_hosts, host_names)?.unwrap_or_default(),
             credentials_directory: source::parse(credentials, path)?,
             public_http,
             public_wire,

@@ -1,42 +1,86 @@
-//! Ties load runs to the load crate, which the service does not know.
+//! Ties load runs to the load crate, which the control plane does not know, and generators to
+//! processes of their own.
 
 use std::path::PathBuf;
-use std::sync::Arc;
+use std::process::Stdio;
 
-use verax_client::{Client, ClientOptions};
-use verax_control::runs::{LoadPlan, LoadRunner, ProgressSink, RunningLoad, StopSignal};
-use verax_load::{CachedLane, DirectLane, Plan};
+use tokio::process::{Child, Command};
+use verax_control::runs::{LoadControls, LoadPlan, LoadRunner, RunningLoad};
+use verax_load::{RunPlan, ServiceAddress, StartGenerator, StartedGenerator, Starting};
 
 /// Runs loads against the Verax at an address.
 #[derive(Debug)]
 pub(super) struct LocalLoad {
+    /// Its address for HTTP.
     pub(super) url: String,
+    /// Its address for the wire protocol.
+    pub(super) wire: String,
     /// The certificate that it has, when it is served over TLS. It may have names of its own alone,
     /// and may come from an authority that this machine does not know.
     pub(super) certificate: Option<PathBuf>,
+    /// The directory with the secrets of origins.
+    pub(super) credentials_directory: Option<PathBuf>,
 }
 
 impl LoadRunner for LocalLoad {
-    fn run(&self, plan: LoadPlan, progress: ProgressSink, stop: StopSignal) -> RunningLoad {
-        let options = ClientOptions {
+    fn run(&self, plan: LoadPlan, controls: LoadControls) -> RunningLoad {
+        let LoadPlan { profile, token, lanes, keys, workers } = plan;
+        let service = ServiceAddress {
             url: self.url.clone(),
-            pinned: self.certificate.clone(),
-            token: Some(plan.token.clone().into()),
-            ..Default::default()
+            wire: self.wire.clone(),
+            certificate: self.certificate.clone(),
+            token,
+            credentials_directory: self.credentials_directory.clone(),
         };
+        let plan = RunPlan { profile, lanes, keys, service, workers };
         Box::pin(async move {
-            let client = Client::new(options).map_err(|e| e.to_string())?;
-            let namespace = client
-                .namespace(plan.tenant.as_str(), plan.namespace.as_str())
-                .map_err(|e| e.to_string())?;
-            let plan = Plan {
-                profile: plan.profile,
-                keys: plan.keys,
-                cached: CachedLane { namespace },
-                direct: DirectLane { origin: plan.origin, key_pattern: plan.key_pattern },
-            };
-            let progress = Arc::clone(&progress);
-            verax_load::run(plan, move |p| progress(p), stop).await
+            let LoadControls { progress, steering, stop } = controls;
+            verax_load::conduct(plan, &GeneratorProcess, steering, stop, |p| progress(p)).await
         })
+    }
+}
+
+/// Generators as processes of this program.
+struct GeneratorProcess;
+
+impl StartGenerator for GeneratorProcess {
+    fn start(&self) -> Starting {
+        Box::pin(async {
+            let mut child = Command::new(std::env::current_exe()?)
+                .args(["load", "worker"])
+                .stdin(Stdio::piped())
+                .stdout(Stdio::piped())
+                .kill_on_drop(true)
+                // An interrupt at the terminal is for the service, which ends its generators.
+                .process_group(0)
+                .spawn()?;
+            let (Some(orders), Some(reports)) = (child.stdin.take(), child.stdout.take()) else {
+                return Err(std::io::Error::other("the process has no standard streams"));
+            };
+            Ok(StartedGenerator {
+                reports: Box::new(reports),
+                orders: Box::new(orders),
+                alive: Box::new(KilledOnDrop { child: Some(child) }),
+            })
+        })
+    }
+}
+
+/// A process that is killed, and waited for, when this is dropped.
+struct KilledOnDrop {
+    child: Option<Child>,
+}
+
+impl Drop for KilledOnDrop {
+    fn drop(&mut self) {
+        let (Some(mut child), Ok(runtime)) =
+            (self.child.take(), tokio::runtime::Handle::try_current())
+        else {
+            return;
+        };
+        runtime.spawn(async move {
+            // It may have ended.
+            let _ = child.kill().await;
+        });
     }
 }

@@ -11,4 +11,4 @@ mod ready_file;
 mod serve;
 
 pub(crate) use demo::demo;
-pub(crate) use serve::{read_profile, serve};
+pub(crate) use serve::serve;

@@ -26,6 +26,7 @@ use super::ready_file::ReadyFile;
 use crate::arguments::ServeOptions;
 use crate::failure::Failure;
 use crate::logging;
+use crate::profile_file;
 use crate::settings::{Settings, environment};
 
 /// The signals that stop the service: SIGINT (Ctrl-C) and SIGTERM. They are caught from the
@@ -104,6 +105,14 @@ fn announced(scheme: &str, between: &str, address: SocketAddr) -> String {
     }
 }
 
+/// The address for the wire protocol, as clients write it.
+fn wire_url(scheme: &str, wire: SocketAddr) -> String {
+    match scheme {
+        "https" => format!("tls://{wire}"),
+        _ => wire.to_string(),
+    }
+}
+
 async fn listen(address: SocketAddr, setting: &str) -> Result<TcpListener, Failure> {
     TcpListener::bind(address).await.map_err(|e| {
         Failure::failed(format!(
@@ -154,7 +163,9 @@ pub(super) async fn start(
         format!("{scheme}://{address}"),
         settings.tls.as_ref().map(|(certificate, _)| certificate.clone()),
     );
-    service.control().set_load_runner(Arc::new(LocalLoad { url, certificate }));
+    let (wire_address, credentials_directory) = (wire_url(scheme, wire), credentials.clone());
+    let runner = LocalLoad { url, wire: wire_address, certificate, credentials_directory };
+    service.control().set_load_runner(Arc::new(runner));
     credentials.as_deref().into_iter().for_each(DataDirectory::check_credentials);
     let token = match &directory {
         Some(directory) => {
@@ -269,6 +280,7 @@ fn options_of(
             epoch_file: directory.map(DataDirectory::epoch_file),
             node,
             credentials_dir: credentials,
+            load_hosts: settings.load_hosts.clone(),
         },
     }
 }
@@ -281,10 +293,7 @@ impl Running {
 
     /// Its address for the wire protocol, as clients write it.
     pub(super) fn wire_url(&self) -> String {
-        match self.scheme {
-            "https" => format!("tls://{}", self.wire),
-            _ => self.wire.to_string(),
-        }
+        wire_url(self.scheme, self.wire)
     }
 
     /// Says what the service does: that it can serve, with a sign-in link, or that it stands by.
@@ -472,20 +481,12 @@ fn read_profiles(directory: &Path) -> Result<Vec<LoadProfileSpec>, Failure> {
     let mut profiles = Vec::new();
     for file in std::fs::read_dir(directory).map_err(wrong)? {
         let path = file.map_err(wrong)?.path();
-        if path.extension().is_some_and(|extension| extension == "json") {
-            profiles.push(read_profile(&path)?);
+        if path.extension().is_some_and(|extension| extension == "toml" || extension == "json") {
+            profiles.push(profile_file::read(&path)?);
         }
     }
     profiles.sort_by(|a, b| a.name.cmp(&b.name));
     Ok(profiles)
-}
-
-/// A load profile from a file.
-pub(crate) fn read_profile(path: &Path) -> Result<LoadProfileSpec, Failure> {
-    let text = std::fs::read_to_string(path);
-    let text = text.map_err(|e| Failure::usage(format!("{}: {e}", path.display())))?;
-    serde_json::from_str(&text)
-        .map_err(|e| Failure::usage(format!("the load profile {}: {e}", path.display())))
 }
 
 /// Runs the service until a stop signal.

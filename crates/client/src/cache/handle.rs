@@ -82,8 +82,8 @@ impl Client {
             let pool = Pool::new(targets, own, options.connections);
             return Ok(Cache::new(tenant, namespace, Transport::Wire(pool), options));
         }
-        let mut named = own.wire.split(',').map(|a| Target::new(a.trim(), own.ca.as_deref()));
-        let first = named.next().unwrap_or_else(|| Target::new("", None))?;
+        let mut named = own.wire.split(',').map(|a| Target::new(a.trim(), own.trust()));
+        let first = named.next().unwrap_or_else(|| Target::new("", own.trust()))?;
         let targets = Addresses::new(first, named.collect::<Result<_, _>>()?);
         let pool = Pool::new(targets, own, options.connections);
         Ok(Cache::new(tenant, namespace, Transport::Wire(pool), options))

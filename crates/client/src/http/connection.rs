@@ -17,7 +17,7 @@ use crate::error::ClientError;
 use crate::http::pinned;
 use crate::token::TokenSource;
 use crate::trace::TraceContext;
-use crate::wire::connect::Connector;
+use crate::wire::connect::{Connector, Trust};
 
 /// The default address of Verax.
 pub const DEFAULT_URL: &str = "http://127.0.0.1:8750";
@@ -46,7 +46,7 @@ pub struct ClientOptions {
     pub connector: Option<Arc<dyn Connector>>,
     /// A file with the certificates (PEM) to trust instead of the system's.
     pub ca: Option<PathBuf>,
-    /// A file with the one certificate (PEM) the server must present over HTTP: no authority is
+    /// A file with the one certificate (PEM) the server must present: no authority is
     /// consulted, and the names in the certificate do not matter.
     pub pinned: Option<PathBuf>,
     /// Where the token comes from; without one, most requests are refused.
@@ -55,6 +55,13 @@ pub struct ClientOptions {
     pub connect_timeout: Duration,
     /// The timeout of a call, except live streams; 30 seconds by default.
     pub timeout: Duration,
+}
+
+impl ClientOptions {
+    /// What connections of the wire protocol trust.
+    pub(crate) fn trust(&self) -> Trust<'_> {
+        Trust { ca: self.ca.as_deref(), pinned: self.pinned.as_deref() }
+    }
 }
 
 impl Default for ClientOptions {

@@ -1,16 +1,19 @@
 //! Runs of all kinds, load runs, drills, and the live samples.
 
+use bytes::Bytes;
 use eventsource_stream::Eventsource;
 use futures_util::{Stream, StreamExt};
+use reqwest::Method;
 use serde::de::DeserializeOwned;
 use url::Url;
 use verax_api::{
-    DrillRequest, DrillRun, DrillSpec, Items, LiveSample, LoadProfileSpec, LoadRequest, LoadRun,
-    Run,
+    ChangeLoad, DrillRequest, DrillRun, DrillSpec, ExportedRun, Items, LiveSample, LoadProfileSpec,
+    LoadRequest, LoadRun, MarkLoad, OfferedProfile, Run, RunComparison, SetBaseline,
 };
 
 use crate::error::ClientError;
 use crate::http::connection::Client;
+use crate::http::warm::DefinitionCondition;
 
 impl Client {
     /// The events of a stream with the given names, in order.
@@ -78,13 +81,102 @@ impl Client {
         self.delete(self.url_of(["v1", R::COLLECTION, &id.to_string()])).await
     }
 
-    /// The configured load profiles.
+    fn profile_url(&self, tenant: &str, profile: &str, more: &[&str]) -> Url {
+        let path = ["v1", "tenants", tenant, "load-profiles", profile];
+        self.url_of(path.into_iter().chain(more.iter().copied()))
+    }
+
+    /// The load profiles that the service offers.
     ///
     /// # Errors
     /// [`ClientError`].
-    pub async fn load_profiles(&self) -> Result<Vec<LoadProfileSpec>, ClientError> {
+    pub async fn load_profiles(&self) -> Result<Vec<OfferedProfile>, ClientError> {
         let url = self.url_of(["v1", "load-profiles"]);
-        Ok(self.get::<Items<LoadProfileSpec>>(url).await?.items)
+        Ok(self.get::<Items<OfferedProfile>>(url).await?.items)
+    }
+
+    /// Creates or replaces a load profile.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn put_load_profile(
+        &self,
+        tenant: &str,
+        profile: &LoadProfileSpec,
+        condition: &DefinitionCondition,
+    ) -> Result<OfferedProfile, ClientError> {
+        let url = self.profile_url(tenant, &profile.name, &[]);
+        self.put_definition(url, profile, condition).await
+    }
+
+    /// Deletes a stored load profile.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn delete_load_profile(
+        &self,
+        tenant: &str,
+        profile: &str,
+    ) -> Result<(), ClientError> {
+        self.delete(self.profile_url(tenant, profile, &[])).await
+    }
+
+    /// Sets the run that later runs of a load profile are compared with.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn set_load_baseline(
+        &self,
+        tenant: &str,
+        profile: &str,
+        baseline: SetBaseline,
+    ) -> Result<OfferedProfile, ClientError> {
+        let url = self.profile_url(tenant, profile, &["baseline"]);
+        self.put_definition(url, &baseline, &DefinitionCondition::Always).await
+    }
+
+    /// Compares a load run with an earlier one.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn compare_load_runs(
+        &self,
+        before: u64,
+        after: u64,
+    ) -> Result<RunComparison, ClientError> {
+        let mut url = self.url_of(["v1", "load-runs", &after.to_string(), "comparison"]);
+        url.query_pairs_mut().append_pair("with", &before.to_string());
+        self.get(url).await
+    }
+
+    /// A load run as a file, in the form `json`, `csv`, `histogram-log` or `html`.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn export_load_run(&self, id: u64, form: &str) -> Result<Bytes, ClientError> {
+        let mut url = self.url_of(["v1", "load-runs", &id.to_string(), "export"]);
+        url.query_pairs_mut().append_pair("form", form);
+        let response = self.send(self.request(Method::GET, url)).await?;
+        response.bytes().await.map_err(|error| ClientError::Unreachable {
+            url: self.url().to_string(),
+            reason: format!("the export broke off: {error}"),
+        })
+    }
+
+    /// Keeps a load run that another Verax exported, for another namespace if one is given.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn import_load_run(
+        &self,
+        exported: &ExportedRun,
+        namespace: Option<&str>,
+    ) -> Result<LoadRun, ClientError> {
+        let mut url = self.url_of(["v1", "imported-load-runs"]);
+        if let Some(namespace) = namespace {
+            url.query_pairs_mut().append_pair("namespace", namespace);
+        }
+        self.post(url, exported).await
     }
 
     /// Starts a load run.
@@ -93,6 +185,36 @@ impl Client {
     /// [`ClientError`].
     pub async fn start_load_run(&self, request: &LoadRequest) -> Result<LoadRun, ClientError> {
         self.post(self.url_of(["v1", "load-runs"]), request).await
+    }
+
+    /// A load run with all its seconds.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn load_run(&self, id: u64) -> Result<LoadRun, ClientError> {
+        self.get(self.url_of(["v1", "load-runs", &id.to_string()])).await
+    }
+
+    /// Changes the load of an active run, or pauses it.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn change_load_run(
+        &self,
+        id: u64,
+        change: &ChangeLoad,
+    ) -> Result<LoadRun, ClientError> {
+        let url = self.url_of(["v1", "load-runs", &id.to_string()]);
+        let response = self.send(self.request(Method::PATCH, url).json(change)).await?;
+        self.json(response).await
+    }
+
+    /// Marks a moment on the time line of an active load run.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn mark_load_run(&self, id: u64, mark: &MarkLoad) -> Result<LoadRun, ClientError> {
+        self.post(self.url_of(["v1", "load-runs", &id.to_string(), "marks"]), mark).await
     }
 
     /// The available drills; none without the demo.

@@ -12,6 +12,7 @@ use tokio::net::TcpStream;
 use tokio_rustls::TlsConnector;
 
 use crate::error::ClientError;
+use crate::http::pinned;
 
 /// A byte stream in both directions.
 pub trait ByteStream: AsyncRead + AsyncWrite + Send + Unpin {}
@@ -26,6 +27,15 @@ pub trait Connector: std::fmt::Debug + Send + Sync {
     /// # Errors
     /// Why there is none.
     fn connect(&self) -> BoxFuture<'_, std::io::Result<Box<dyn ByteStream>>>;
+}
+
+/// What a TLS connection trusts.
+#[derive(Debug, Clone, Copy, Default)]
+pub(crate) struct Trust<'a> {
+    /// The certificates to trust.
+    pub(crate) ca: Option<&'a Path>,
+    /// The one certificate that the server must present, in place of those.
+    pub(crate) pinned: Option<&'a Path>,
 }
 
 /// How a target is reached.
@@ -72,9 +82,17 @@ fn roots(ca: Option<&Path>) -> Result<RootCertStore, ClientError> {
     Ok(roots)
 }
 
+fn trusting(roots: RootCertStore) -> Result<ClientConfig, ClientError> {
+    let provider = Arc::new(rustls::crypto::ring::default_provider());
+    let builder = ClientConfig::builder_with_provider(provider)
+        .with_safe_default_protocol_versions()
+        .map_err(|e| ClientError::Invalid(e.to_string()))?;
+    Ok(builder.with_root_certificates(roots).with_no_client_auth())
+}
+
 impl Target {
     /// Parses an address.
-    pub(crate) fn new(text: &str, ca: Option<&Path>) -> Result<Self, ClientError> {
+    pub(crate) fn new(text: &str, trust: Trust<'_>) -> Result<Self, ClientError> {
         let (secure, address) = match text.strip_prefix("tls://") {
             Some(address) => (true, address),
             None => (false, text),
@@ -93,12 +111,10 @@ impl Target {
             return Ok(Self { address, way: Way::Tcp });
         }
         let name = ServerName::try_from(host.trim_matches(['[', ']']).to_owned());
-        let provider = Arc::new(rustls::crypto::ring::default_provider());
-        let config = ClientConfig::builder_with_provider(provider)
-            .with_safe_default_protocol_versions()
-            .map_err(|e| ClientError::Invalid(e.to_string()))?
-            .with_root_certificates(roots(ca)?)
-            .with_no_client_auth();
+        let config = match trust.pinned {
+            Some(path) => pinned::config(path)?,
+            None => trusting(roots(trust.ca)?)?,
+        };
         let connector = TlsConnector::from(Arc::new(config));
         Ok(Self { address, way: Way::Tls(connector, name.map_err(|_| wrong())?) })
     }
@@ -114,12 +130,12 @@ impl Target {
 
     /// Parses an address that a peer announced. The token must not be sent without TLS if the
     /// configured address has it.
-    pub(crate) fn announced(&self, text: &str, ca: Option<&Path>) -> Option<Self> {
+    pub(crate) fn announced(&self, text: &str, trust: Trust<'_>) -> Option<Self> {
         // What a tunnel leads to has its addresses at the other end.
         if matches!(self.way, Way::Custom(_)) {
             return None;
         }
-        Self::new(text, ca).ok().filter(|announced| announced.is_secure() || !self.is_secure())
+        Self::new(text, trust).ok().filter(|announced| announced.is_secure() || !self.is_secure())
     }
 
     pub(crate) fn address(&self) -> &str {

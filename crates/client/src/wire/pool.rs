@@ -11,7 +11,7 @@ use futures_util::future::{BoxFuture, Shared};
 use tokio::time::Instant;
 use verax_api::{FailureKind, Problem};
 
-use super::connect::Target;
+use super::connect::{Target, Trust};
 use super::link::Link;
 use crate::addresses::Addresses;
 use crate::error::ClientError;
@@ -44,6 +44,7 @@ pub(crate) struct Pool(Arc<Inner>);
 struct Inner {
     targets: Addresses<Target>,
     ca: Option<PathBuf>,
+    pinned: Option<PathBuf>,
     token: Option<TokenSource>,
     connect_timeout: Duration,
     slots: Box<[Mutex<Slot>]>,
@@ -75,10 +76,11 @@ impl Pool {
         connections: usize,
     ) -> Self {
         let slots = (0..connections.max(1)).map(|_| Mutex::default()).collect();
-        let (ca, token) = (options.ca.clone(), options.token.clone());
+        let (ca, pinned) = (options.ca.clone(), options.pinned.clone());
+        let token = options.token.clone();
         let connect_timeout = options.connect_timeout;
         let (next, closed) = (AtomicUsize::new(0), AtomicBool::new(false));
-        Self(Arc::new(Inner { targets, ca, token, connect_timeout, slots, next, closed }))
+        Self(Arc::new(Inner { targets, ca, pinned, token, connect_timeout, slots, next, closed }))
     }
 
     /// The address that last responded.
@@ -122,6 +124,10 @@ impl Pool {
 }
 
 impl Inner {
+    fn trust(&self) -> Trust<'_> {
+        Trust { ca: self.ca.as_deref(), pinned: self.pinned.as_deref() }
+    }
+
     fn slot(&self, number: usize) -> MutexGuard<'_, Slot> {
         self.slots[number].lock().unwrap_or_else(PoisonError::into_inner)
     }
@@ -182,7 +188,7 @@ impl Inner {
                     active => {
                         link.fail();
                         let announced =
-                            active.and_then(|text| target.announced(text, self.ca.as_deref()));
+                            active.and_then(|text| target.announced(text, self.trust()));
                         announced.into_iter().for_each(|active| targets.push_front(active));
                         let detail =
                             "only a standby node answers: the active one cannot be reached";

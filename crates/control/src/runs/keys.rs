@@ -30,13 +30,6 @@ const MAX_HOTTEST: u32 = verax_core::heat::MAX_KEYS as u32;
 /// How a day is written, unless the plan says otherwise.
 const DAY_FORMAT: &str = "%Y-%m-%d";
 
-/// What a load run needs of its namespace.
-pub(super) struct RunTarget {
-    pub(super) origin: Arc<Origin>,
-    pub(super) pattern: KeyPattern,
-    pub(super) keys: Vec<Key>,
-}
-
 /// The keys of a run, without duplicates, each with the number of the source that named it first.
 #[derive(Debug, Default)]
 pub(super) struct RunKeys {
@@ -75,28 +68,6 @@ fn shortened(text: &str) -> String {
 }
 
 impl Control {
-    /// The keys of a load run over a namespace, which must have an origin.
-    pub(super) async fn target_of(
-        &self,
-        namespace: &Registered,
-        pattern: Option<&str>,
-        values: &BTreeMap<String, WarmValues>,
-    ) -> Result<RunTarget, ControlError> {
-        let binding = namespace.binding();
-        let (Some(origin), Some(choice)) = (&binding.origin, &binding.policy.origin) else {
-            return Err(InvalidInput::NoOrigin(namespace.path()).into());
-        };
-        let (pattern, values) = (pattern.map(str::to_owned), values.clone());
-        let source = PatternKeys { pattern, values, rows: None };
-        let keys = self.pattern_keys(namespace, &source).await?;
-        if let Some(key) = keys.iter().find(|k| choice.key_pattern.values_of(k.as_str()).is_none())
-        {
-            return Err(foreign(namespace, key, &choice.key_pattern));
-        }
-        let pattern = choice.key_pattern.clone();
-        Ok(RunTarget { origin: origin.clone(), pattern, keys })
-    }
-
     /// The keys that some sources name.
     pub(super) async fn keys_of(
         &self,
@@ -229,7 +200,7 @@ impl Control {
     }
 }
 
-fn foreign(namespace: &Registered, key: &Key, pattern: &KeyPattern) -> ControlError {
+pub(super) fn foreign(namespace: &Registered, key: &Key, pattern: &KeyPattern) -> ControlError {
     let (key, namespace) = (shortened(key.as_str()), namespace.path());
     InvalidInput::ForeignKey { key, pattern: pattern.clone(), namespace }.into()
 }

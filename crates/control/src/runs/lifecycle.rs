@@ -9,10 +9,11 @@ use std::time::Duration;
 use futures_util::FutureExt;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
+use serde_json::Value;
 use verax_api::{DrillRun, LoadRun, WarmRun};
 use verax_core::Timestamp;
 use verax_core::access::{Right, Scope};
-use verax_records::{NewRun, RunKind, RunRecord, RunState};
+use verax_records::{NewRun, RecordsError, RunKind, RunRecord, RunState};
 
 use super::slot::RunSlot;
 use super::table::{RunOf, RunTable, Watched};
@@ -27,8 +28,60 @@ const KEEP_EVERY: Duration = Duration::from_secs(1);
 /// How many runs are listed.
 const MAX_LISTED: u32 = 50;
 
+/// How many samples are recorded together.
+const MAX_SAMPLES: usize = 200;
+
+/// The samples of a run: what it measured from time to time. They are kept apart from its result,
+/// which is written anew again and again, and are sent to watchers once each.
+pub trait Sampled: Clone {
+    /// How many there are.
+    fn sample_count(&self) -> usize {
+        0
+    }
+
+    /// Those from a number on, as they are recorded.
+    #[doc(hidden)]
+    fn samples_from(&self, _number: usize) -> Vec<Value> {
+        Vec::new()
+    }
+
+    /// The run with its samples from a number on.
+    fn since_sample(&self, _number: usize) -> Self {
+        self.clone()
+    }
+
+    /// The run without its samples.
+    #[doc(hidden)]
+    fn without_samples(&self) -> Self {
+        self.clone()
+    }
+}
+
+impl Sampled for WarmRun {}
+
+impl Sampled for DrillRun {}
+
+impl Sampled for LoadRun {
+    fn sample_count(&self) -> usize {
+        self.ticks.len()
+    }
+
+    fn samples_from(&self, number: usize) -> Vec<Value> {
+        let ticks = self.ticks.get(number..).unwrap_or_default().iter();
+        ticks.take(MAX_SAMPLES).map(|tick| serde_json::to_value(tick).unwrap_or_default()).collect()
+    }
+
+    fn since_sample(&self, number: usize) -> Self {
+        self.since_tick(number)
+    }
+
+    fn without_samples(&self) -> Self {
+        self.without_ticks()
+    }
+}
+
 /// A kind of run.
-pub trait Run: Clone + Serialize + DeserializeOwned + Send + Sync + 'static {
+pub trait Run: Sampled + Serialize + DeserializeOwned + Send + Sync + 'static {
     /// Its record; `None` for a kind that only its process remembers.
     #[doc(hidden)]
     const KIND: Option<RunKind>;
@@ -215,13 +268,30 @@ impl Control {
                 done = &mut work => return done,
                 _ = ticks.tick(), if R::KIND.is_some() => {}
             }
-            let so_far = serde_json::to_value(run.now()).unwrap_or_default();
-            let keeping = self.records.keep_run(id, RunState::Running, &so_far, None);
+            let so_far = serde_json::to_value(run.view(R::without_samples)).unwrap_or_default();
+            let keeping = async {
+                // Both are retried at the next tick.
+                let _ = self.records.keep_run(id, RunState::Running, &so_far, None).await;
+                let _ = self.keep_samples(id, run).await;
+            };
             tokio::select! {
                 done = &mut work => return done,
-                // Retried at the next tick.
-                _ = keeping => {}
+                () = keeping => {}
             }
+        }
+    }
+
+    /// Records the samples of a run that are not recorded yet.
+    async fn keep_samples<R: Run>(&self, id: u64, run: &Watched<R>) -> Result<(), RecordsError> {
+        loop {
+            let kept = run.kept_samples();
+            let samples = run.view(|run| run.samples_from(kept));
+            if samples.is_empty() {
+                return Ok(());
+            }
+            let from = u32::try_from(kept).unwrap_or(u32::MAX);
+            self.records.keep_samples(id, from, &samples).await?;
+            run.set_kept_samples(kept + samples.len());
         }
     }
 
@@ -237,7 +307,10 @@ impl Control {
         (ended.change)(&mut last);
         last.identify(id, state);
         if R::KIND.is_some() {
-            let result = serde_json::to_value(&last).unwrap_or_default();
+            if let Err(error) = self.keep_samples(id, run).await {
+                tracing::warn!(%error, run = id, "the last samples of a run are missing in the records");
+            }
+            let result = serde_json::to_value(last.without_samples()).unwrap_or_default();
             // One that the next process resumes does not end here.
             let (kept, ended_at) = match state == RunState::Interrupted && R::IS_RESUMED {
                 true => (RunState::Running, None),
@@ -270,6 +343,24 @@ impl Control {
         run.ok_or(ControlError::Unknown(Subject::Run(id)))
     }
 
+    /// A load run of this process or an earlier one, with its samples.
+    ///
+    /// # Errors
+    /// [`ControlError::Unknown`], also if the caller may not see the run, and the records.
+    pub async fn load_run(&self, caller: &Caller, id: u64) -> Result<LoadRun, ControlError> {
+        if let Ok(run) = self.run::<LoadRun>(caller, id) {
+            return Ok(run.now());
+        }
+        let unknown = || ControlError::Unknown(Subject::Run(id));
+        let row = self.records.run(RunKind::Load, id).await?.ok_or_else(unknown)?;
+        caller.needs_within(Right::Load, &row.tenant, &row.namespace).map_err(|_| unknown())?;
+        let mut run: LoadRun = serde_json::from_value(row.result).map_err(|_| unknown())?;
+        run.identify(row.id, row.state);
+        let samples = self.records.samples(id, 0, u32::MAX).await?;
+        run.ticks = samples.into_iter().filter_map(|s| serde_json::from_value(s).ok()).collect();
+        Ok(run)
+    }
+
     /// Ends a run early; its results so far stay.
     ///
     /// # Errors
@@ -286,7 +377,7 @@ impl Control {
             .all()
             .into_iter()
             .filter(|(_, run)| Self::may_run::<R>(caller, &run.of))
-            .map(|(id, run)| (id, run.now()))
+            .map(|(id, run)| (id, run.view(R::without_samples)))
             .collect();
         let rows = match R::KIND {
             Some(kind) => self.records.runs(kind, MAX_LISTED).await.unwrap_or_default(),

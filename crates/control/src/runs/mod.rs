@@ -12,10 +12,12 @@ mod warm;
 
 pub use drill::CALLERS;
 pub(crate) use keys::{check_sources, zone_of};
-pub use lifecycle::Run;
+pub use lifecycle::{Run, Sampled};
+pub(crate) use load::ActiveLoad;
+pub use load::{MAX_MARK_CHARACTERS, load_profile_tag};
 pub use runner::{
-    DrillRunner, DrillSink, LoadPlan, LoadRunner, ProgressSink, RunningDrill, RunningLoad,
-    StopSignal,
+    DrillRunner, DrillSink, LoadControls, LoadPlan, LoadRunner, ProgressSink, RunningDrill,
+    RunningLoad, StopSignal,
 };
 pub(crate) use slot::SlotOwner;
 pub(crate) use table::RunTable;

@@ -8,30 +8,42 @@ use std::sync::Arc;
 
 use tokio::sync::watch;
 use verax_api::{DrillRequest, DrillSide, DrillSpec, LoadProgress, LoadReport};
-use verax_core::load::LoadProfile;
-use verax_core::{Key, KeyPattern, Name};
-use verax_origin::Origin;
+use verax_core::Key;
+use verax_core::load::{LaneTarget, LoadProfile, Steering};
 
 /// A load run, ready to start.
 #[derive(Debug, Clone)]
 pub struct LoadPlan {
     /// The profile.
     pub profile: LoadProfile,
-    /// The tenant of the namespace that the cached lane reads.
-    pub tenant: Name,
-    /// The namespace that the cached lane reads.
-    pub namespace: Name,
-    /// A token that opens it while the run lasts.
+    /// A token that opens the namespace of its cached lanes while the run lasts.
     pub token: String,
+    /// What each lane of the profile reads.
+    pub lanes: Vec<LaneTarget>,
     /// The keys, most popular first.
     pub keys: Vec<Key>,
-    /// The origin that the direct lane reads.
-    pub origin: Arc<Origin>,
-    /// The pattern that turns a key into values for the origin.
-    pub key_pattern: KeyPattern,
+    /// How many processes generate the load.
+    pub workers: u32,
 }
 
-/// Receives every second of a load run.
+/// What an active load run reports to, and what it follows.
+#[derive(Clone)]
+pub struct LoadControls {
+    /// Receives its progress.
+    pub progress: ProgressSink,
+    /// What people change about it.
+    pub steering: watch::Receiver<Steering>,
+    /// True when it must end early.
+    pub stop: StopSignal,
+}
+
+impl fmt::Debug for LoadControls {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("LoadControls").finish_non_exhaustive()
+    }
+}
+
+/// Receives the progress of a load run.
 pub type ProgressSink = Arc<dyn Fn(LoadProgress) + Send + Sync>;
 
 /// True when a load run must end early.
@@ -43,7 +55,7 @@ pub type RunningLoad = Pin<Box<dyn Future<Output = Result<LoadReport, String>> +
 /// Runs load runs.
 pub trait LoadRunner: fmt::Debug + Send + Sync {
     /// Runs a plan until it ends or is stopped; the error says why it could not run.
-    fn run(&self, plan: LoadPlan, progress: ProgressSink, stop: StopSignal) -> RunningLoad;
+    fn run(&self, plan: LoadPlan, controls: LoadControls) -> RunningLoad;
 }
 
 /// Receives the sides of a drill whenever they change.

@@ -1,6 +1,7 @@
 //! The runs of this process, each behind a channel with its progress.
 
 use std::collections::BTreeMap;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use tokio::sync::watch;
@@ -38,12 +39,27 @@ pub struct Watched<R> {
     signal: watch::Sender<RunSignal>,
     stop: watch::Sender<bool>,
     ended: watch::Sender<bool>,
+    /// How many of its samples are recorded.
+    kept_samples: AtomicUsize,
 }
 
 impl<R: Clone> Watched<R> {
     /// Its progress.
     pub fn now(&self) -> R {
         self.state.borrow().clone()
+    }
+
+    /// What `view` makes of its progress.
+    pub(crate) fn view<T>(&self, view: impl FnOnce(&R) -> T) -> T {
+        view(&self.state.borrow())
+    }
+
+    pub(crate) fn kept_samples(&self) -> usize {
+        self.kept_samples.load(Ordering::Acquire)
+    }
+
+    pub(crate) fn set_kept_samples(&self, kept: usize) {
+        self.kept_samples.store(kept, Ordering::Release);
     }
 
     /// Receives every change; the last one is its end.
@@ -130,6 +146,7 @@ impl<R: Clone> RunTable<R> {
             signal: watch::Sender::new(RunSignal::Go),
             stop: watch::Sender::new(false),
             ended: watch::Sender::new(false),
+            kept_samples: AtomicUsize::new(0),
         });
         runs.insert(id, Arc::clone(&watched));
         // Active runs are always kept: they can be seen and stopped no matter how many started

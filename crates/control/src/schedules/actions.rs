@@ -94,7 +94,8 @@ impl Control {
             ScheduledAction::Invalidate(what) => self.invalidate_now(&caller, tenant, what).await,
             ScheduledAction::Check(what) => self.check_now(&caller, tenant, what).await,
             ScheduledAction::LoadProfile(profile) => {
-                let request = LoadRequest { profile: ProfileChoice::Named(profile.clone()) };
+                let profile = ProfileChoice::Named(format!("{tenant}/{profile}"));
+                let request = LoadRequest { profile, workers: 1 };
                 let run = self.start_load_run_for(&caller, &request, Some(slot)).await?;
                 Ok(ActionOutcome::started(run.now().id))
             }

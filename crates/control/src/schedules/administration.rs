@@ -140,11 +140,11 @@ impl Control {
             }
             _ => Vec::new(),
         };
-        self.scopes_with(tenant, action, &plans)
+        self.scopes_with(tenant, action, &plans).await
     }
 
     /// [`scopes_of`](Self::scopes_of) with the plans of some tenants, among them this one.
-    fn scopes_with(
+    async fn scopes_with(
         &self,
         tenant: &Name,
         action: &ScheduledAction,
@@ -177,10 +177,8 @@ impl Control {
             }
             ScheduledAction::LoadProfile(profile) => {
                 let missing = || InvalidInput::Missing(Subject::Profile(profile.clone()));
-                let found = self.profiles.iter().find(|known| known.name == *profile);
-                let path = &found.ok_or_else(missing)?.namespace;
-                let namespace = path.strip_prefix(&format!("{tenant}/")).ok_or_else(missing)?;
-                vec![Scope::within(Right::Load, tenant, &name(namespace)?)]
+                let namespace = self.namespace_of_profile(tenant, profile).await?;
+                vec![Scope::within(Right::Load, tenant, &namespace.ok_or_else(missing)?)]
             }
         })
     }
@@ -224,7 +222,7 @@ impl Control {
         let mut seen = Vec::new();
         for record in records {
             let Some(mut schedule) = to_api(&record, self.engine.now()) else { continue };
-            let scopes = self.scopes_with(&record.tenant, &schedule.spec.action, &plans);
+            let scopes = self.scopes_with(&record.tenant, &schedule.spec.action, &plans).await;
             if may_see(caller, &record.tenant, scopes) {
                 let latest = self.records.slots(record.id, 1).await?;
                 schedule.last = latest.first().map(slot_to_api);

@@ -59,17 +59,74 @@ pub fn ratio_interval(slices: &[PairedSlice], seed: u64) -> Option<ConfidenceInt
         return None;
     }
     let whole = ratio(slices.iter().fold((0.0, 0.0), sum))?;
-    // In proportion to the cube root of the number of slices (Hall, Horowitz and Jing, 1995).
-    let length = (1.5 * (count as f64).cbrt()).round().max(1.0) as usize;
-    let blocks = count.div_ceil(length);
+    let blocks = Blocks::of(count);
     let mut random = ChaCha8Rng::seed_from_u64(seed);
-    let mut drawn: Vec<f64> = (0..DRAWS)
-        .filter_map(|_| {
-            let starts = (0..blocks).map(|_| random.random_range(0..count));
-            let chosen = starts.flat_map(|start| (start..start + length).map(|at| at % count));
-            ratio(chosen.take(count).map(|at| &slices[at]).fold((0.0, 0.0), sum))
-        })
-        .collect();
+    let drawn = (0..DRAWS).filter_map(|_| {
+        ratio(blocks.draw(&mut random).map(|at| &slices[at]).fold((0.0, 0.0), sum))
+    });
+    around(whole, drawn.collect(), blocks.blocks)
+}
+
+/// The interval of the ratio of the means of two series that did not run at the same time; `None`
+/// with too few slices, or if a mean is zero. Equal seeds draw equally.
+pub fn ratio_of_means_interval(
+    over: &[f64],
+    under: &[f64],
+    seed: u64,
+) -> Option<ConfidenceInterval> {
+    let fewest = over.len().min(under.len());
+    if fewest < MIN_SLICES {
+        return None;
+    }
+    let ratio = |over: f64, under: f64| (over > 0.0 && under > 0.0).then(|| (over / under).ln());
+    let mean = |slices: &[f64]| slices.iter().sum::<f64>() / slices.len() as f64;
+    let whole = ratio(mean(over), mean(under))?;
+    let (over_blocks, under_blocks) = (Blocks::of(over.len()), Blocks::of(under.len()));
+    let mut random = ChaCha8Rng::seed_from_u64(seed);
+    let mut drawn_mean = |slices: &[f64], blocks: Blocks| {
+        blocks.draw(&mut random).map(|at| slices[at]).sum::<f64>() / slices.len() as f64
+    };
+    let drawn = (0..DRAWS)
+        .filter_map(|_| ratio(drawn_mean(over, over_blocks), drawn_mean(under, under_blocks)));
+    around(whole, drawn.collect(), over_blocks.blocks.min(under_blocks.blocks))
+}
+
+/// The interval of the mean of a series; `None` with too few slices, or if it is zero. Equal seeds
+/// draw equally.
+pub fn mean_interval(slices: &[f64], seed: u64) -> Option<ConfidenceInterval> {
+    let paired: Vec<PairedSlice> =
+        slices.iter().map(|over| PairedSlice { over: *over, under: 1.0 }).collect();
+    ratio_interval(&paired, seed)
+}
+
+/// The blocks of neighboring slices that are drawn.
+#[derive(Debug, Clone, Copy)]
+struct Blocks {
+    count: usize,
+    length: usize,
+    blocks: usize,
+}
+
+impl Blocks {
+    fn of(count: usize) -> Self {
+        // In proportion to the cube root of the number of slices (Hall, Horowitz and Jing, 1995).
+        let length = (1.5 * (count as f64).cbrt()).round().max(1.0) as usize;
+        Self { count, length, blocks: count.div_ceil(length) }
+    }
+
+    /// As many slices as there are, in blocks.
+    fn draw(self, random: &mut ChaCha8Rng) -> impl Iterator<Item = usize> {
+        let Self { count, length, blocks } = self;
+        let starts = (0..blocks).map(|_| random.random_range(0..count)).collect::<Vec<_>>();
+        let chosen = starts
+            .into_iter()
+            .flat_map(move |start| (start..start + length).map(move |at| at % count));
+        chosen.take(count)
+    }
+}
+
+/// The interval around a logarithm that was found, from those that were drawn.
+fn around(whole: f64, mut drawn: Vec<f64>, blocks: usize) -> Option<ConfidenceInterval> {
     if drawn.len() < DRAWS / 2 {
         return None;
     }

@@ -2,8 +2,7 @@
 
 use std::fmt;
 
-use super::comparison::LaneFigures;
-use super::profile::Lane;
+use super::recorder::LaneFigures;
 
 /// With a larger share of failed reads, a lane is not compared.
 pub const MAX_ERROR_SHARE: f64 = 0.01;
@@ -14,19 +13,53 @@ pub const MIN_HIT_RATIO: f64 = 0.5;
 /// With a larger share of the time taken away by the machine, figures are the machine's.
 pub const MAX_STOLEN_SHARE: f64 = 0.05;
 
+/// With a larger share of the generator's highest rate, the generator may be what limits a run.
+pub const MAX_GENERATOR_SHARE: f64 = 0.8;
+
+/// With a larger share of a processor, a generator, which has one thread, may be what limits a run.
+pub const MAX_GENERATOR_PROCESSOR: f64 = 0.9;
+
 /// Why the figures of a run say little.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, PartialEq)]
 pub enum Doubt {
-    /// Too many reads of a lane failed.
-    Errors(Lane, f64),
+    /// Too many requests of a lane failed.
+    Errors(String, f64),
     /// A lane answered nothing.
-    NothingRead(Lane),
-    /// The cached lane hardly ever hit.
-    Cold(f64),
+    NothingRead(String),
+    /// A cached lane hardly ever hit.
+    Cold(String, f64),
+    /// The generator reached its own limit.
+    GeneratorBound(GeneratorLimit),
+    /// So many of the processes that generated the load were lost.
+    WorkersLost(u32),
     /// The machine took time away from what runs on it.
     Disturbed(f64),
     /// Somebody stopped the run.
     Stopped,
+    /// A limit of the profile ended the run early.
+    EndedEarly(String),
+}
+
+/// Which limit of its own a generator reached.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum GeneratorLimit {
+    /// It had a processor to itself for this share of the time.
+    Processor(f64),
+    /// This is the share of the highest rate that it reached when it was calibrated.
+    Rate(f64),
+    /// It sent requests late: this is the 99th percentile of the delay, in milliseconds.
+    Late(f64),
+}
+
+/// What is known about a lane, to judge it by.
+#[derive(Debug, Clone, Copy)]
+pub struct JudgedLane<'a> {
+    /// Its name.
+    pub name: &'a str,
+    /// Whether its reads can hit.
+    pub is_cached: bool,
+    /// Its figures after the warm-up.
+    pub figures: &'a LaneFigures,
 }
 
 impl Doubt {
@@ -35,9 +68,12 @@ impl Doubt {
         match self {
             Self::Errors(..) => "errors",
             Self::NothingRead(_) => "nothing-read",
-            Self::Cold(_) => "cold",
+            Self::Cold(..) => "cold",
+            Self::GeneratorBound(_) => "generator-bound",
+            Self::WorkersLost(_) => "workers-lost",
             Self::Disturbed(_) => "disturbed",
             Self::Stopped => "stopped",
+            Self::EndedEarly(_) => "ended-early",
         }
     }
 }
@@ -47,19 +83,22 @@ impl fmt::Display for Doubt {
         match self {
             Self::Errors(lane, share) => write!(
                 f,
-                "{:.1} % of the {} reads failed, more than {:.0} %",
+                "{:.1} % of the requests of the lane {lane} failed, more than {:.0} %",
                 share * 100.0,
-                lane.name(),
                 MAX_ERROR_SHARE * 100.0
             ),
-            Self::NothingRead(lane) => write!(f, "the {} lane answered nothing", lane.name()),
-            Self::Cold(ratio) => write!(
+            Self::NothingRead(lane) => write!(f, "no request of the lane {lane} succeeded"),
+            Self::Cold(lane, ratio) => write!(
                 f,
-                "the cache was cold: {:.1} % of the cached reads were hits, fewer than {:.0} %; warm \
-                 it first, or give the run a longer warm-up",
+                "the cache was cold: {:.1} % of the reads of the lane {lane} were hits, fewer than \
+                 {:.0} %; warm it first, or give the run a longer warm-up",
                 ratio * 100.0,
                 MIN_HIT_RATIO * 100.0
             ),
+            Self::GeneratorBound(limit) => write!(f, "{limit}; use more workers, or less load"),
+            Self::WorkersLost(count) => {
+                write!(f, "{count} of the workers that generated the load were lost during the run")
+            }
             Self::Disturbed(share) => write!(
                 f,
                 "the machine was disturbed: {:.1} % of the processor time went to other guests of \
@@ -68,23 +107,49 @@ impl fmt::Display for Doubt {
                 MAX_STOLEN_SHARE * 100.0
             ),
             Self::Stopped => f.write_str("the run was stopped before its end"),
+            Self::EndedEarly(why) => write!(f, "the run ended early: {why}"),
+        }
+    }
+}
+
+impl fmt::Display for GeneratorLimit {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Processor(share) => write!(
+                f,
+                "the generator was at its limit: it used {:.0} % of a processor",
+                share * 100.0
+            ),
+            Self::Rate(share) => write!(
+                f,
+                "the generator was at its limit: it sent {:.0} % of the most that it can send",
+                share * 100.0
+            ),
+            Self::Late(ms) => write!(
+                f,
+                "the generator was at its limit: it sent one request in a hundred more than \
+                 {ms:.1} ms late"
+            ),
         }
     }
 }
 
 /// The reasons not to compare the lanes of a run. `stolen` is the share of the processors' time
 /// that the machine's host took away, if that is known.
-pub fn doubts(cached: &LaneFigures, direct: &LaneFigures, stolen: Option<f64>) -> Vec<Doubt> {
+pub fn doubts(lanes: &[JudgedLane<'_>], stolen: Option<f64>) -> Vec<Doubt> {
     let mut doubts = Vec::new();
-    for (lane, figures) in [(Lane::Cached, cached), (Lane::Direct, direct)] {
+    for JudgedLane { name, figures, .. } in lanes {
         let share = figures.errors as f64 / (figures.requests as f64).max(1.0);
         if figures.errors == figures.requests {
-            doubts.push(Doubt::NothingRead(lane));
+            doubts.push(Doubt::NothingRead((*name).to_owned()));
         } else if share > MAX_ERROR_SHARE {
-            doubts.push(Doubt::Errors(lane, share));
+            doubts.push(Doubt::Errors((*name).to_owned(), share));
         }
     }
-    doubts.extend(cached.hit_ratio.filter(|ratio| *ratio < MIN_HIT_RATIO).map(Doubt::Cold));
+    for JudgedLane { name, figures, .. } in lanes.iter().filter(|lane| lane.is_cached) {
+        let cold = figures.hit_ratio.filter(|ratio| *ratio < MIN_HIT_RATIO);
+        doubts.extend(cold.map(|ratio| Doubt::Cold((*name).to_owned(), ratio)));
+    }
     doubts.extend(stolen.filter(|share| *share > MAX_STOLEN_SHARE).map(Doubt::Disturbed));
     doubts
 }
@@ -93,24 +158,29 @@ pub fn doubts(cached: &LaneFigures, direct: &LaneFigures, stolen: Option<f64>) -
 mod tests {
     use std::time::Duration;
 
-    use super::super::comparison::{LaneRecorder, Outcome};
+    use super::super::outcome::{ErrorKind, Outcome, ReadKind};
+    use super::super::recorder::LaneRecorder;
     use super::*;
 
     fn lane(answered: u64, failed: u64, hits: u64) -> LaneFigures {
         let mut recorder = LaneRecorder::default();
         for number in 0..answered + failed {
             let outcome = match number {
-                number if number < hits => Outcome::Hit,
-                number if number < answered => Outcome::FromOrigin,
-                _ => Outcome::Error,
+                number if number < hits => Outcome::Read(ReadKind::Hit),
+                number if number < answered => Outcome::Read(ReadKind::Origin),
+                _ => Outcome::Failed(ErrorKind::Other),
             };
-            recorder.record(Duration::from_millis(1), outcome);
+            recorder.record(Duration::from_millis(1), None, outcome);
         }
         recorder.figures(Duration::from_secs(1), hits > 0)
     }
 
     fn names(cached: &LaneFigures, direct: &LaneFigures, stolen: Option<f64>) -> Vec<&'static str> {
-        doubts(cached, direct, stolen).iter().map(Doubt::name).collect()
+        let lanes = [
+            JudgedLane { name: "cached", is_cached: true, figures: cached },
+            JudgedLane { name: "direct", is_cached: false, figures: direct },
+        ];
+        doubts(&lanes, stolen).iter().map(Doubt::name).collect()
     }
 
     #[test]
@@ -128,8 +198,11 @@ mod tests {
 
     #[test]
     fn doubts_say_what_is_wrong_in_figures() {
-        let text = Doubt::Errors(Lane::Direct, 0.123).to_string();
-        assert_eq!(text, "12.3 % of the direct reads failed, more than 1 %");
-        assert!(Doubt::Cold(0.2).to_string().contains("20.0 % of the cached reads were hits"));
+        let text = Doubt::Errors("direct".into(), 0.123).to_string();
+        assert_eq!(text, "12.3 % of the requests of the lane direct failed, more than 1 %");
+        let text = Doubt::Cold("cached".into(), 0.2).to_string();
+        assert!(text.contains("20.0 % of the reads of the lane cached were hits"), "{text}");
+        let text = Doubt::GeneratorBound(GeneratorLimit::Rate(0.93)).to_string();
+        assert!(text.contains("it sent 93 % of the most that it can send; use more"), "{text}");
     }
 }

@@ -28,7 +28,7 @@ macro_rules! migration {
     };
 }
 
-static MIGRATIONS: [Migration; 10] = [
+static MIGRATIONS: [Migration; 11] = [
     migration!("0001", "records"),
     migration!("0002", "quotas"),
     migration!("0003", "lock_epochs"),
@@ -39,6 +39,7 @@ static MIGRATIONS: [Migration; 10] = [
     migration!("0008", "tenant_quotas"),
     migration!("0009", "usage"),
     migration!("0010", "definitions"),
+    migration!("0011", "samples"),
 ];
 
 /// How long one process waits for another that migrates the same tables, in seconds.

@@ -122,6 +122,14 @@ diesel::table! {
 }
 
 diesel::table! {
+    run_samples (run_id, number) {
+        run_id -> Unsigned<BigInt>,
+        number -> Unsigned<Integer>,
+        content -> Text,
+    }
+}
+
+diesel::table! {
     schedule_slots (schedule_id, slot) {
         schedule_id -> Unsigned<BigInt>,
         slot -> Unsigned<BigInt>,

@@ -15,12 +15,16 @@ use crate::model::{
 /// The most failures of all runs that are kept.
 const MAX_FAILURES: usize = 100_000;
 
+/// The most samples of all runs that are kept.
+const MAX_SAMPLES: usize = 20_000;
+
 #[derive(Debug, Default)]
 pub(super) struct Definitions {
     used: u64,
     rows: Vec<(DefinitionKind, u64, DefinitionRecord)>,
     slots: BTreeMap<(u64, Timestamp), SlotRecord>,
     failures: BTreeMap<(u64, u32), RunFailure>,
+    samples: BTreeMap<(u64, u32), Value>,
     hottest: BTreeMap<u64, Vec<String>>,
 }
 
@@ -162,6 +166,20 @@ impl Memory {
         while kept.len() > MAX_FAILURES {
             kept.pop_first();
         }
+    }
+
+    pub(crate) fn keep_samples(&self, run: u64, from: u32, samples: &[Value]) {
+        let kept = &mut self.state().definitions.samples;
+        kept.extend((from..).zip(samples).map(|(number, sample)| ((run, number), sample.clone())));
+        while kept.len() > MAX_SAMPLES {
+            kept.pop_first();
+        }
+    }
+
+    pub(crate) fn samples(&self, run: u64, from: u32, most: u32) -> Vec<Value> {
+        let state = self.state();
+        let range = state.definitions.samples.range((run, from)..=(run, u32::MAX));
+        range.take(most as usize).map(|(_, sample)| sample.clone()).collect()
     }
 
     pub(crate) fn failures(&self, run: u64, from: u32, most: u32) -> Vec<RunFailure> {

@@ -13,6 +13,8 @@ pub enum DefinitionKind {
     WarmPlan,
     /// A schedule.
     Schedule,
+    /// A load profile.
+    LoadProfile,
 }
 
 impl DefinitionKind {
@@ -21,6 +23,7 @@ impl DefinitionKind {
         match self {
             Self::WarmPlan => "warm plan",
             Self::Schedule => "schedule",
+            Self::LoadProfile => "load profile",
         }
     }
 
@@ -28,6 +31,7 @@ impl DefinitionKind {
         match self {
             Self::WarmPlan => "warm-plan",
             Self::Schedule => "schedule",
+            Self::LoadProfile => "load-profile",
         }
     }
 
@@ -35,6 +39,9 @@ impl DefinitionKind {
         match self {
             Self::WarmPlan => ["warm-plan.create", "warm-plan.change", "warm-plan.delete"],
             Self::Schedule => ["schedule.create", "schedule.change", "schedule.delete"],
+            Self::LoadProfile => {
+                ["load-profile.create", "load-profile.change", "load-profile.delete"]
+            }
         }
     }
 }

@@ -71,6 +71,9 @@ impl RunKind {
 }
 
 impl RunState {
+    /// The states of runs that have ended.
+    pub const ENDED: [Self; 4] = [Self::Done, Self::Failed, Self::Stopped, Self::Interrupted];
+
     /// Its name in the records and in the API.
     pub const fn name(self) -> &'static str {
         match self {

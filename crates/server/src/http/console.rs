@@ -61,6 +61,12 @@ fn answer(path: &str, file: EmbeddedFile, cache_control: &'static str) -> Respon
     (fields, file.data).into_response()
 }
 
+/// The page that shows one load run without a service, if the console was built.
+pub(crate) fn report_page() -> Option<String> {
+    let page = Files::get("report.html")?;
+    String::from_utf8(page.data.into_owned()).ok()
+}
+
 fn not_built() -> Response {
     let text = "This build of Verax has no console. Run `make console`, then build again.\n";
     (StatusCode::NOT_FOUND, text).into_response()

@@ -150,6 +150,19 @@ impl<S: Send + Sync> FromRequestParts<S> for PlanPath {
     }
 }
 
+/// `{profile}` of the path.
+#[derive(Debug)]
+pub(crate) struct ProfilePath(pub(crate) Name);
+
+impl<S: Send + Sync> FromRequestParts<S> for ProfilePath {
+    type Rejection = Failure;
+
+    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Failure> {
+        let [profile] = parameters(parts, ["profile"]).await?;
+        Ok(ProfilePath(name("profile", profile)?))
+    }
+}
+
 /// `{schedule}` of the path.
 #[derive(Debug)]
 pub(crate) struct SchedulePath(pub(crate) Name);

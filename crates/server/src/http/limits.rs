@@ -1,5 +1,8 @@
 //! Limits on JSON requests and listings.
 
+/// The maximum size of an exported load run that is read, in bytes: two hours, second by second.
+pub(crate) const MAX_IMPORT_BYTES: usize = 32 << 20;
+
 /// The maximum size of a JSON body, in bytes. Entries have their namespace's limit instead.
 pub(crate) const MAX_JSON_BYTES: usize = 8 << 20;
 

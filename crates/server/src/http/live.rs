@@ -52,23 +52,29 @@ pub(crate) async fn samples(
     Ok(Sse::new(events).keep_alive(KeepAlive::new().interval(ALIVE_EVERY)))
 }
 
-/// Streams a run: its current state, then each change, the last with the name `end`.
+/// Streams a run: its current state, then each change with the samples that are new, the last with
+/// the name `end`.
 pub(crate) fn run_stream<R: Run>(
     stopping: watch::Receiver<bool>,
     receiver: watch::Receiver<R>,
 ) -> Sse<impl Stream<Item = Events> + Send> {
-    let events = stream::unfold((receiver, true, false), async |(mut receiver, first, ended)| {
+    let begin = (receiver, None::<usize>, false);
+    let events = stream::unfold(begin, async |(mut receiver, sent_samples, ended)| {
+        let first = sent_samples.is_none();
         if ended || (!first && receiver.changed().await.is_err()) {
             return None;
         }
-        let run = receiver.borrow_and_update().clone();
+        let (run, samples) = {
+            let run = receiver.borrow_and_update();
+            (run.since_sample(sent_samples.unwrap_or(0)), run.sample_count())
+        };
         let ended = !run.is_running();
         let sent = event(if ended { "end" } else { "progress" }, &run);
         // A warm run changes with every key; ten updates a second are enough to watch.
         if !ended && !first {
             tokio::time::sleep(Duration::from_millis(100)).await;
         }
-        Some((sent, (receiver, false, ended)))
+        Some((sent, (receiver, Some(samples), ended)))
     });
     Sse::new(until_stop(stopping, events)).keep_alive(KeepAlive::new().interval(ALIVE_EVERY))
 }

@@ -20,6 +20,8 @@ mod host;
 mod limits;
 mod listener;
 mod live;
+mod load_export;
+mod load_profiles;
 mod locks;
 mod metrics;
 mod nodes;

@@ -3,13 +3,13 @@
 use std::sync::Arc;
 
 use axum::Router;
-use axum::routing::{delete, get, post};
+use axum::routing::{delete, get, post, put};
 use verax_service::Service;
 
 use super::{
     administration, batches, browse, console, counters, damage, description, drills, entries,
-    health, live, locks, metrics, nodes, permits, problem, rate_limits, runs, schedules, sessions,
-    tags, usage, waiting, warm,
+    health, live, load_profiles, locks, metrics, nodes, permits, problem, rate_limits, runs,
+    schedules, sessions, tags, usage, waiting, warm,
 };
 
 const NAMESPACE: &str = "/v1/tenants/{tenant}/namespaces/{namespace}";
@@ -131,9 +131,26 @@ pub(super) fn router(service: Arc<Service>) -> Router {
         .route("/v1/warm-runs/{id}", get(warm::show).patch(warm::change).delete(warm::stop))
         .route("/v1/warm-runs/{id}/live", get(warm::watch))
         .route("/v1/warm-runs/{id}/failures", get(warm::failures))
-        .route("/v1/load-profiles", get(runs::profiles))
+        .route("/v1/load-profiles", get(load_profiles::profiles))
+        .route(
+            "/v1/tenants/{tenant}/load-profiles/{profile}",
+            get(load_profiles::profile)
+                .put(load_profiles::put_profile)
+                .delete(load_profiles::delete_profile),
+        )
+        .route(
+            "/v1/tenants/{tenant}/load-profiles/{profile}/baseline",
+            put(load_profiles::set_baseline),
+        )
+        .route("/v1/load-runs/{id}/export", get(runs::export_load))
+        .route("/v1/load-runs/{id}/comparison", get(runs::compare_load))
+        .route("/v1/imported-load-runs", post(runs::import_load))
         .route("/v1/load-runs", get(runs::recent_load).post(runs::start_load))
-        .route("/v1/load-runs/{id}", get(runs::load).delete(runs::stop_load))
+        .route(
+            "/v1/load-runs/{id}",
+            get(runs::load).patch(runs::change_load).delete(runs::stop_load),
+        )
+        .route("/v1/load-runs/{id}/marks", post(runs::mark_load))
         .route("/v1/load-runs/{id}/live", get(runs::watch_load))
         .route("/v1/drills", get(drills::specs))
         .route("/v1/drill-runs", get(drills::recent).post(drills::start))

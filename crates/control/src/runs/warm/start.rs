@@ -105,11 +105,14 @@ impl Control {
         let found = self.keys_of(namespace, &request.keys).await?;
         let work = WarmWork::new(namespace, request, settings, found);
         let _one_at_a_time = self.warm_starts.lock().await;
+        let name = cause.plan.as_deref().map_or_else(|| "a warm run".to_owned(), str::to_owned);
         let Overlapping { joined, after } = self.overlapping(namespace, &cause, overlap)?;
         if let Some(active) = joined {
             return Ok(active);
         }
-        self.start_warm_work(caller, namespace, work, cause, after).await
+        let started = self.start_warm_work(caller, namespace, work, cause, after).await?;
+        self.mark_change(namespace, format!("warming: {name}"));
+        Ok(started)
     }
 
     /// What a start has to do with active runs of its plan.

@@ -1,13 +1,14 @@
-//! What a run needs to be resumed, and the keys that it could not refill.
+//! What a run needs to be resumed, the keys that it could not refill, and its samples.
 
 use diesel::prelude::*;
 use diesel_async::{AsyncConnection, RunQueryDsl};
+use serde_json::Value;
 use verax_core::Timestamp;
 
 use super::runs::{COLUMNS, read_run};
 use crate::error::RecordsError;
 use crate::mariadb::connection::MariaDb;
-use crate::mariadb::schema::{run_failures, run_work, runs, tenants};
+use crate::mariadb::schema::{run_failures, run_samples, run_work, runs, tenants};
 use crate::model::{RunFailure, RunKind, RunRecord, RunState, short};
 
 /// The most bytes of a part.
@@ -15,6 +16,9 @@ const MAX_PART_BYTES: usize = 1 << 20;
 
 /// How many of the latest warm runs have their failures kept.
 const RUNS_WITH_FAILURES: i64 = 100;
+
+/// How many of the latest load runs have their samples kept.
+const RUNS_WITH_SAMPLES: i64 = 500;
 
 /// The part that makes the work complete. It is written last.
 const LAST_PART: u32 = u32::MAX;
@@ -68,17 +72,29 @@ impl MariaDb {
         }
     }
 
-    /// Removes the work of runs that have ended, and the failures of all but the latest warm runs.
+    /// Removes the work of runs that have ended, the failures of all but the latest warm runs, and
+    /// the samples of all but the latest load runs.
     pub(crate) async fn prune_work(&self) -> Result<(), RecordsError> {
         self.exchange(async |connection| {
             let active = runs::table.filter(runs::ended_at.is_null()).select(runs::id);
             let ended = run_work::table.filter(run_work::run_id.ne_all(active));
             diesel::delete(ended).execute(connection).await?;
-            let latest_without: Option<u64> = runs::table
-                .filter(runs::kind.eq(RunKind::Warm.name()))
-                .select(runs::id)
-                .order(runs::id.desc())
-                .offset(RUNS_WITH_FAILURES)
+            let latest_beyond = |kind: RunKind, most: i64| {
+                runs::table
+                    .filter(runs::kind.eq(kind.name()))
+                    .select(runs::id)
+                    .order(runs::id.desc())
+                    .offset(most)
+            };
+            let latest_without: Option<u64> = latest_beyond(RunKind::Load, RUNS_WITH_SAMPLES)
+                .first(connection)
+                .await
+                .optional()?;
+            if let Some(latest_without) = latest_without {
+                let old = run_samples::table.filter(run_samples::run_id.le(latest_without));
+                diesel::delete(old).execute(connection).await?;
+            }
+            let latest_without: Option<u64> = latest_beyond(RunKind::Warm, RUNS_WITH_FAILURES)
                 .first(connection)
                 .await
                 .optional()?;
@@ -145,6 +161,52 @@ impl MariaDb {
         self.exchange(async |connection| {
             diesel::replace_into(run_failures::table).values(&rows).execute(connection).await?;
             Ok(())
+        })
+        .await
+    }
+
+    /// Keeps samples of a run, numbered from `from` on.
+    pub(crate) async fn keep_samples(
+        &self,
+        run: u64,
+        from: u32,
+        samples: &[Value],
+    ) -> Result<(), RecordsError> {
+        let rows: Vec<_> = (from..)
+            .zip(samples)
+            .map(|(number, sample)| {
+                (
+                    run_samples::run_id.eq(run),
+                    run_samples::number.eq(number),
+                    run_samples::content.eq(sample.to_string()),
+                )
+            })
+            .collect();
+        self.exchange(async |connection| {
+            diesel::replace_into(run_samples::table).values(&rows).execute(connection).await?;
+            Ok(())
+        })
+        .await
+    }
+
+    /// The samples of a run from a number on.
+    pub(crate) async fn samples(
+        &self,
+        run: u64,
+        from: u32,
+        most: u32,
+    ) -> Result<Vec<Value>, RecordsError> {
+        self.exchange(async |connection| {
+            let rows: Vec<String> = run_samples::table
+                .filter(run_samples::run_id.eq(run))
+                .filter(run_samples::number.ge(from))
+                .select(run_samples::content)
+                .order(run_samples::number)
+                .limit(most.into())
+                .load(connection)
+                .await?;
+            let unreadable = |e: serde_json::Error| RecordsError::Unreadable(e.to_string());
+            rows.iter().map(|row| serde_json::from_str(row).map_err(unreadable)).collect()
         })
         .await
     }

@@ -9,13 +9,13 @@ use utoipa::openapi::path::{Parameter, ParameterIn};
 use utoipa::openapi::schema::{Array, ArrayItems, Object, SchemaType, Type};
 use utoipa::openapi::{RefOr, Schema};
 use verax_control::activity::ROWS_OF_ACTIVITY;
-use verax_control::runs::CALLERS;
+use verax_control::runs::{CALLERS, MAX_MARK_CHARACTERS};
 use verax_control::{NOTE_LENGTHS, QUIET_SECONDS, SCOPE_COUNTS, WITHIN_SECONDS};
 use verax_core::early::MAX_FACTOR;
 use verax_core::guard::lock::MAX_OWNER_BYTES;
 use verax_core::key::MAX_KEY_BYTES;
 use verax_core::lifetime::MAX_LIFETIME;
-use verax_core::load::{DURATIONS, MAX_CLIENTS};
+use verax_core::load::{DURATIONS, LANES, MAX_CLIENTS, MAX_REQUESTS, MAX_STAGES, MAX_WORKERS};
 use verax_core::origin::{
     FAILURES, MAX_ENDPOINTS, MAX_LISTED, MAX_QUERY_BYTES, PAUSES_MS, QUEUES, READS_AT_ONCE,
     RESPONSE_BYTES, RETRY_PERCENTS, ROWS, TIMEOUTS_MS,
@@ -133,7 +133,14 @@ pub(super) fn members() -> Vec<(&'static str, &'static str, Bounds)> {
         ("AfterInvalidation", "quiet_seconds", seconds(QUIET_SECONDS)),
         ("AfterInvalidation", "within_seconds", seconds(WITHIN_SECONDS)),
         ("ScheduleSpec", "note", Text(0..=200)),
-        ("LoadProfileSpec", "clients", Whole(1..=MAX_CLIENTS.into())),
+        ("ArrivalsSpec", "clients", Whole(1..=MAX_CLIENTS.into())),
+        ("ArrivalsSpec", "max_in_flight", Whole(1..=MAX_CLIENTS.into())),
+        ("LoadRequest", "workers", Whole(1..=MAX_WORKERS.into())),
+        ("MarkLoad", "text", Text(1..=MAX_MARK_CHARACTERS)),
+        ("StopWhenSpec", "for_seconds", Whole(1..=3_600)),
+        ("StopWhenSpec", "requests", Whole(1..=MAX_REQUESTS)),
+        ("LoadProfileSpec", "lanes", List(LANES)),
+        ("LoadProfileSpec", "stages", List(0..=MAX_STAGES)),
         ("LoadProfileSpec", "duration_seconds", Seconds(DURATIONS)),
         ("LoadProfileSpec", "warm_up_seconds", Seconds(Duration::ZERO..=*DURATIONS.end())),
         ("LoadProfileSpec", "name", Pattern(NAME)),

@@ -11,8 +11,8 @@ use utoipa::{Modify, OpenApi};
 
 use crate::http::{
     administration, batches, browse, counters, damage, description, drills, entries, health, live,
-    locks, metrics, nodes, permits, rate_limits, runs, schedules, sessions, tags, usage, waiting,
-    warm,
+    load_profiles, locks, metrics, nodes, permits, rate_limits, runs, schedules, sessions, tags,
+    usage, waiting, warm,
 };
 
 #[derive(OpenApi)]
@@ -38,8 +38,10 @@ use crate::http::{
         warm::start, warm::estimate, warm::recent, warm::show, warm::change, warm::stop, warm::watch, warm::failures, warm::hot,
         schedules::all, schedules::list, schedules::show, schedules::put, schedules::change, schedules::delete,
         schedules::run, schedules::slots, schedules::preview,
-        runs::profiles, runs::recent_load, runs::start_load, runs::load, runs::stop_load,
-        runs::watch_load,
+        load_profiles::profiles, load_profiles::profile, load_profiles::put_profile,
+        load_profiles::delete_profile, load_profiles::set_baseline, runs::export_load,
+        runs::compare_load, runs::import_load, runs::recent_load, runs::start_load, runs::load, runs::stop_load,
+        runs::watch_load, runs::change_load, runs::mark_load,
         drills::specs, drills::recent, drills::start, drills::show, drills::watch,
         health::healthz, health::readyz, nodes::list, metrics::show, description::show,
     ),

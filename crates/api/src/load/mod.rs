@@ -1,0 +1,20 @@
+//! Load profiles and load runs.
+
+mod comparison;
+mod export;
+mod offered;
+mod profile;
+mod run;
+
+pub use comparison::{LaneDifference, RunComparison};
+pub use export::ExportedRun;
+pub use offered::{OfferedProfile, SetBaseline};
+pub use profile::{
+    ArrivalsSpec, GoalSpec, InvalidProfileSpec, LaneReadsSpec, LaneSpec, LoadProfileSpec, MixSpec,
+    StageSpec, StepsSpec, StopWhenSpec,
+};
+pub use run::{
+    ChangeLoad, LaneComparison, LaneReport, LoadDoubt, LoadMark, LoadMarkKind, LoadProgress,
+    LoadReport, LoadRequest, LoadRun, LoadTick, LoadWorker, MachineTick, MarkLoad, MetGoal,
+    ProfileChoice, ReadErrors, StageReport, WorkerState,
+};

@@ -1,0 +1,338 @@
+//! A generator: sends the requests of a run, or its share of them, and counts them.
+//!
+//! It is told what to do by its conductor over a byte stream, usually the standard input and output
+//! of a process of its own. The requests are sent from one thread, so that a generator uses one
+//! processor at most; several generators share a run.
+
+mod calibration;
+mod clients;
+mod counts;
+mod lanes;
+mod pacer;
+mod responder;
+
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use tokio::io::{AsyncRead, AsyncWrite, BufReader};
+use tokio::sync::{mpsc, watch};
+use tokio::task::JoinSet;
+use verax_core::Key;
+use verax_core::load::{Arrivals, KeyChooser, MAX_CLIENTS, Moment, Steering, Timeline};
+
+use self::clients::Lane;
+use self::counts::{Counted, SharedCounts};
+use self::lanes::LaneReader;
+use self::pacer::{MAX_DUE, Pace, Pacer};
+use crate::machine::{ProcessorUse, resident_bytes};
+use crate::message::{Assignment, GeneratedTick, Order, Report, receive, send};
+
+pub(crate) use self::counts::OTHER_MESSAGES;
+
+/// How often the number of active clients follows a ramp.
+const ADJUST_EVERY: Duration = Duration::from_millis(50);
+
+/// How many reports wait for the conductor. It may be slow for a while.
+const MAX_REPORTS: usize = 64;
+
+/// Why a generator ended without its conductor's leave.
+#[derive(Debug, thiserror::Error)]
+pub enum GeneratorError {
+    /// The conductor cannot be understood, or is gone.
+    #[error("the conductor of the load run is gone: {0}")]
+    Conductor(#[from] std::io::Error),
+    /// The conductor said something out of turn.
+    #[error("the conductor of the load run said something unexpected: {0}")]
+    Unexpected(String),
+    /// The run cannot be carried out.
+    #[error("{0}")]
+    Run(String),
+}
+
+/// Generates load as a conductor says, until the run is over or the conductor is gone.
+///
+/// # Errors
+/// [`GeneratorError`]; the conductor is told, too.
+pub async fn generate(
+    orders: impl AsyncRead + Unpin,
+    mut reports: impl AsyncWrite + Unpin,
+) -> Result<(), GeneratorError> {
+    let mut orders = BufReader::new(orders);
+    let outcome = serve(&mut orders, &mut reports).await;
+    if let Err(GeneratorError::Run(reason)) = &outcome {
+        send(&mut reports, &Report::Failed(reason.clone())).await?;
+    }
+    outcome
+}
+
+/// What a generator's thread is told.
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
+struct Told {
+    steering: Steering,
+    is_stopped: bool,
+}
+
+async fn serve(
+    orders: &mut BufReader<impl AsyncRead + Unpin>,
+    reports: &mut (impl AsyncWrite + Unpin),
+) -> Result<(), GeneratorError> {
+    let assignment = match receive(orders).await? {
+        Some(Order::Prepare(assignment)) => *assignment,
+        other => return Err(GeneratorError::Unexpected(format!("{other:?}"))),
+    };
+    let (tell, told) = watch::channel(Told::default());
+    let (begin, begun) = tokio::sync::oneshot::channel();
+    let (sender, mut said) = mpsc::channel(MAX_REPORTS);
+    let thread = std::thread::Builder::new().name("generator".into());
+    let thread = thread.spawn(move || {
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
+        let outcome = match runtime {
+            Ok(runtime) => runtime.block_on(run(assignment, begun, told, &sender)),
+            Err(error) => Err(error.to_string()),
+        };
+        // The conductor may be gone.
+        let _ = sender.blocking_send(outcome.map_or_else(Report::Failed, |()| Report::Done));
+    });
+    thread.map_err(|e| GeneratorError::Run(format!("no thread for the generator: {e}")))?;
+    let mut begin = Some(begin);
+    loop {
+        tokio::select! {
+            report = said.recv() => match report {
+                Some(Report::Failed(reason)) => return Err(GeneratorError::Run(reason)),
+                Some(report) => {
+                    send(reports, &report).await?;
+                    if matches!(report, Report::Done) {
+                        return Ok(());
+                    }
+                }
+                None => return Err(GeneratorError::Run("the generator failed".into())),
+            },
+            order = receive(orders) => match order? {
+                Some(Order::Begin) => {
+                    if let Some(begin) = begin.take() {
+                        let _ = begin.send(());
+                    }
+                }
+                Some(Order::Steer(steering)) => tell.send_modify(|told| told.steering = steering),
+                Some(Order::Stop) => {
+                    tell.send_modify(|told| told.is_stopped = true);
+                    // One that has not begun has nothing to say.
+                    begin.take();
+                }
+                Some(Order::Prepare(_)) => {
+                    return Err(GeneratorError::Unexpected("a second assignment".into()));
+                }
+                // Nobody would hear it. Dropping what it is told by ends the thread.
+                None => return Ok(()),
+            }
+        }
+    }
+}
+
+/// The generator's own thread.
+async fn run(
+    assignment: Assignment,
+    begun: tokio::sync::oneshot::Receiver<()>,
+    told: watch::Receiver<Told>,
+    sender: &mpsc::Sender<Report>,
+) -> Result<(), String> {
+    assignment.profile.check().map_err(|e| e.to_string())?;
+    let keys: Result<Arc<[Key]>, _> =
+        assignment.keys.iter().map(|key| Key::new(key.as_str())).collect();
+    let keys = keys.map_err(|e| e.to_string())?;
+    let chooser = assignment.profile.popularity.chooser(keys.len()).map_err(|e| e.to_string())?;
+    let readers: Result<Vec<LaneReader>, _> =
+        assignment.lanes.iter().map(|lane| LaneReader::open(lane, &assignment.service)).collect();
+    let readers = readers?;
+    let highest_per_second = calibration::measure(&assignment).await?;
+    let process = std::process::id();
+    let ready = Report::Ready { process, highest_per_second };
+    if sender.send(ready).await.is_err() || begun.await.is_err() {
+        return Ok(());
+    }
+    let lanes = lanes(&assignment, readers, &keys, &chooser);
+    Generator::new(assignment, lanes, told)?.run(sender).await;
+    Ok(())
+}
+
+fn lanes(
+    assignment: &Assignment,
+    readers: Vec<LaneReader>,
+    keys: &Arc<[Key]>,
+    chooser: &KeyChooser,
+) -> Vec<Lane> {
+    let profile = &assignment.profile;
+    let clients = match profile.arrivals {
+        Arrivals::Closed { .. } => profile.stages.highest() as u32,
+        Arrivals::Open { max_in_flight, .. } => max_in_flight.saturating_mul(assignment.of),
+    };
+    let lane = |reader| Lane {
+        reader,
+        counts: SharedCounts::default(),
+        keys: Arc::clone(keys),
+        chooser: chooser.clone(),
+        mix: profile.mix,
+        seed: profile.seed,
+        began: Instant::now(),
+        clients,
+    };
+    let mut lanes: Vec<Lane> = readers.into_iter().map(lane).collect();
+    let began = Instant::now();
+    lanes.iter_mut().for_each(|lane| lane.began = began);
+    lanes
+}
+
+/// A generator that has begun.
+struct Generator {
+    assignment: Assignment,
+    timeline: Timeline,
+    lanes: Vec<Lane>,
+    began: Instant,
+    told: watch::Receiver<Told>,
+    steering: Arc<Mutex<Steering>>,
+    tasks: JoinSet<()>,
+    /// In a closed loop: the active clients of each lane, and how many of them are here.
+    active: Vec<watch::Sender<u32>>,
+    started: Vec<u32>,
+    /// In an open loop.
+    pacer: Option<Pacer>,
+}
+
+impl Generator {
+    fn new(
+        assignment: Assignment,
+        lanes: Vec<Lane>,
+        told: watch::Receiver<Told>,
+    ) -> Result<Self, String> {
+        let began = lanes.first().map_or_else(Instant::now, |lane| lane.began);
+        let steering = Arc::new(Mutex::new(told.borrow().steering));
+        let timeline = Timeline::of(&assignment.profile);
+        let mut tasks = JoinSet::new();
+        let (mut active, mut started, mut pacer) = (Vec::new(), Vec::new(), None);
+        match assignment.profile.arrivals {
+            Arrivals::Closed { .. } => {
+                active.extend(lanes.iter().map(|_| watch::Sender::new(0)));
+                started.resize(lanes.len(), 0);
+            }
+            Arrivals::Open { spacing, max_in_flight } => {
+                let mut senders = Vec::new();
+                for lane in &lanes {
+                    let (sender, due) = mpsc::channel(MAX_DUE);
+                    senders.push(sender);
+                    let due = Arc::new(tokio::sync::Mutex::new(due));
+                    for client in 0..max_in_flight {
+                        let number = client * assignment.of + assignment.share;
+                        tasks.spawn(lane.clone().open_loop(number, Arc::clone(&due)));
+                    }
+                }
+                let pace = Pace {
+                    timeline: timeline.clone(),
+                    spacing,
+                    seed: assignment.profile.seed,
+                    share: assignment.share,
+                    of: assignment.of,
+                    began,
+                    steering: Arc::clone(&steering),
+                    lanes: senders,
+                };
+                pacer = Some(Pacer::start(pace).map_err(|e| format!("no thread to pace: {e}"))?);
+            }
+        }
+        Ok(Self {
+            assignment,
+            timeline,
+            lanes,
+            began,
+            told,
+            steering,
+            tasks,
+            active,
+            started,
+            pacer,
+        })
+    }
+
+    /// Sends the requests, and reports every second of them.
+    async fn run(mut self, sender: &mpsc::Sender<Report>) {
+        let mut processors = ProcessorUse::start();
+        let mut counted: Vec<Counted> = self.lanes.iter().map(|_| Counted::default()).collect();
+        let (mut number, mut begin, mut measured) = (0, Duration::ZERO, Duration::ZERO);
+        while let Some(moment) = self.timeline.at(begin) {
+            let end = self.timeline.end_of_tick(begin);
+            let is_stopped = self.until(end, moment).await;
+            let now = self.began.elapsed();
+            let length = now.saturating_sub(measured);
+            measured = now;
+            let mut tick = GeneratedTick {
+                number,
+                at_seconds: now.as_secs_f64(),
+                seconds: length.as_secs_f64(),
+                lanes: Vec::with_capacity(self.lanes.len()),
+                failures: Vec::new(),
+                processors: processors.next(),
+                memory_bytes: resident_bytes(),
+                late_ms: self.pacer.as_ref().map_or(0.0, |pacer| pacer.late().as_secs_f64() * 1e3),
+            };
+            for (lane, counted) in counted.iter_mut().enumerate() {
+                self.lanes[lane].counts.swap(counted);
+                tick.lanes.push(counted.recorder.to_text());
+                tick.failures.extend(counted.take_failures(lane));
+                counted.recorder.reset();
+            }
+            if sender.send(Report::Tick(Box::new(tick))).await.is_err() || is_stopped {
+                break;
+            }
+            (number, begin) = (number + 1, end);
+        }
+        self.pacer.take();
+        self.tasks.shutdown().await;
+    }
+
+    /// Follows the load until a tick ends; returns whether the run was stopped.
+    async fn until(&mut self, end: Duration, moment: Moment) -> bool {
+        loop {
+            let told = match self.told.has_changed() {
+                Ok(_) => *self.told.borrow_and_update(),
+                // The conductor is gone.
+                Err(_) => return true,
+            };
+            if told.is_stopped {
+                return true;
+            }
+            *self.steering.lock().unwrap_or_else(PoisonError::into_inner) = told.steering;
+            self.adjust(moment, told.steering);
+            let now = self.began.elapsed();
+            if now >= end {
+                return false;
+            }
+            let next = end.min(now + ADJUST_EVERY);
+            tokio::select! {
+                () = tokio::time::sleep_until((self.began + next).into()) => {}
+                changed = self.told.changed() => if changed.is_err() { return true },
+            }
+        }
+    }
+
+    /// Lets as many clients of a closed loop be active as the load says.
+    fn adjust(&mut self, moment: Moment, steering: Steering) {
+        let Arrivals::Closed { think_time } = self.assignment.profile.arrivals else { return };
+        let now = self.timeline.at(self.began.elapsed()).unwrap_or(moment);
+        let level = steering.level(now.stage).round().clamp(0.0, f64::from(MAX_CLIENTS)) as u32;
+        for (number, lane) in self.lanes.iter().enumerate() {
+            let active = if self.timeline.is_active(number, now.round) { level } else { 0 };
+            // Clients are made when they are needed first.
+            let here = |client: u32| client * self.assignment.of + self.assignment.share;
+            while here(self.started[number]) < active {
+                let client = here(self.started[number]);
+                self.started[number] += 1;
+                let receiver = self.active[number].subscribe();
+                self.tasks.spawn(lane.clone().closed_loop(client, think_time, receiver));
+            }
+            self.active[number].send_if_modified(|present| {
+                let is_changed = *present != active;
+                *present = active;
+                is_changed
+            });
+        }
+    }
+}
