@@ -15,7 +15,9 @@ use diesel_async::pooled_connection::bb8::Pool;
 use serde::Serialize;
 use serde_json::json;
 use tokio::net::TcpListener;
-use verax_origin::standin::{Standin, around};
+use verax_origin::standin::around;
+
+pub use verax_origin::standin::{FaultSettings, Standin};
 
 use crate::data::{gauges, harbors};
 use crate::error::DemoError;

@@ -18,6 +18,15 @@
   const measured = $derived(run.report && run.report.measured_seconds > 0 ? run.report : null);
   const curves = $derived(series.curvesOf(run, looks));
   const percentileName = $derived(series.PERCENTILES.find(({ key }) => key === percentile)?.name);
+  /** The clocks of the service beside those of the clients. */
+  const clocks = $derived.by(() => {
+    if (percentile !== 'p50_ms' && percentile !== 'p99_ms') return [];
+    const [hit, origin] = percentile === 'p50_ms' ? (['hit_p50_ms', 'origin_p50_ms'] as const) : (['hit_p99_ms', 'origin_p99_ms'] as const);
+    return [
+      { label: 'hits inside the service', values: ticks.map((t) => t.service?.[hit] ?? null), color: '--lane-third', thin: true },
+      { label: 'origin as the service reads it', values: ticks.map((t) => t.service?.[origin] ?? null), color: '--lane-fifth', thin: true },
+    ];
+  });
   const processors = (value: number | null | undefined) => value ?? null;
 </script>
 
@@ -34,7 +43,7 @@
     <Chart
       summary="Latency ({percentileName}) of the lanes, second by second"
       {x}
-      lines={series.linesOf(looks, ticks, (lane) => lane[percentile])}
+      lines={[...series.linesOf(looks, ticks, (lane) => lane[percentile]), ...clocks]}
       height={230}
       {live}
       write={(v) => `${v} ms`}
@@ -44,6 +53,12 @@
       {bands}
       gaps
     />
+    {#if clocks.length > 0}
+      <p class="text-xs">
+        Thin: <span class="lane-third">hits inside the service</span>,
+        <span class="lane-fifth">the origin as the service reads it</span>.
+      </p>
+    {/if}
   </section>
   <section aria-labelledby="throughput-title">
     <h2 id="throughput-title" class="font-semibold">Requests answered each second</h2>

@@ -1,13 +1,26 @@
 <script lang="ts">
-  import { Eraser, Flag, Pause, Play, ShieldOff } from '@lucide/svelte';
-  import { api, messageOf, type LoadRun } from '../lib/api';
+  import { Eraser, Flag, Pause, Play, ShieldOff, Snail, Unplug } from '@lucide/svelte';
+  import { onMount } from 'svelte';
+  import { api, messageOf, type LoadRun, type StandIn } from '../lib/api';
   import { signed } from '../lib/session.svelte';
-  import { may } from '../lib/rights';
+  import { isAdmin, may } from '../lib/rights';
 
   let { run, onproblem }: { run: LoadRun; onproblem: (message: string) => void } = $props();
 
   let level = $state('');
   let note = $state('');
+
+  let standIn = $state<StandIn | null>(null);
+
+  // Only the demo has one, and only administrators may set its faults.
+  onMount(() => {
+    if (signed.session && isAdmin(signed.session)) {
+      api.standIn().then((faults) => (standIn = faults), () => undefined);
+    }
+  });
+
+  const changeStandIn = (change: Partial<StandIn>) =>
+    act(async () => void (standIn = await api.changeStandIn(change)));
 
   const place = $derived(run.profile.namespace.split('/') as [string, string]);
   const unit = $derived(run.profile.arrivals?.rate ? 'requests/s' : 'clients');
@@ -65,6 +78,18 @@
   {#if mayManage}
     <button class="btn btn-sm" onclick={() => act(() => api.changeNamespace(place[0], place[1], { bypass_seconds: 5 }, ''))}>
       <ShieldOff size={15} /> Bypass for 5 s
+    </button>
+  {/if}
+  {#if standIn}
+    <button
+      class="btn btn-sm"
+      aria-pressed={standIn.extra_latency_ms > 0}
+      onclick={() => changeStandIn({ extra_latency_ms: standIn!.extra_latency_ms > 0 ? 0 : 300 })}
+    >
+      <Snail size={15} /> {standIn.extra_latency_ms > 0 ? 'Stand-in as fast as before' : 'Slow the stand-in by 300 ms'}
+    </button>
+    <button class="btn btn-sm" aria-pressed={standIn.outage} onclick={() => changeStandIn({ outage: !standIn!.outage })}>
+      <Unplug size={15} /> {standIn.outage ? 'End the outage' : 'Fail the stand-in'}
     </button>
   {/if}
 </div>

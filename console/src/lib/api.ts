@@ -11,6 +11,7 @@ export type LoadRun = Shapes['LoadRun'];
 export type LoadTick = Shapes['LoadTick'];
 export type OfferedProfile = Shapes['OfferedProfile'];
 export type RunComparison = Shapes['RunComparison'];
+export type StandIn = Shapes['StandIn'];
 export type LaneFigures = Shapes['LaneFigures'];
 export type Origin = Shapes['Origin'];
 export type Waiting = Shapes['Waiting'];
@@ -252,6 +253,8 @@ export const api = {
   revokeToken: (id: number) => call<void>('DELETE', `/v1/tokens/${id}`),
   sessions: async () => (await call<{ items: LiveSession[] }>('GET', '/v1/sessions')).items,
   endSession: (id: number) => call<void>('DELETE', `/v1/sessions/${id}`),
+  standIn: () => call<StandIn>('GET', '/v1/stand-in'),
+  changeStandIn: (change: Partial<StandIn>) => call<StandIn>('PATCH', '/v1/stand-in', change),
   loadProfiles: async () =>
     (await call<{ items: OfferedProfile[] }>('GET', '/v1/load-profiles')).items,
   loadProfile: (tenant: string, name: string) =>

@@ -35,6 +35,7 @@ mod rate_limits;
 mod run;
 mod schedules;
 mod searches;
+mod stand_in;
 mod tenants;
 mod tokens;
 mod usage;
@@ -61,7 +62,8 @@ pub use load::{
     LaneDifference, LaneReadsSpec, LaneReport, LaneSpec, LoadDoubt, LoadMark, LoadMarkKind,
     LoadProfileSpec, LoadProgress, LoadReport, LoadRequest, LoadRun, LoadTick, LoadWorker,
     MachineTick, MarkLoad, MetGoal, MixSpec, OfferedProfile, ProfileChoice, ReadErrors,
-    RunComparison, SetBaseline, StageReport, StageSpec, StepsSpec, StopWhenSpec, WorkerState,
+    RunComparison, ServiceTick, SetBaseline, StageReport, StageSpec, StepsSpec, StopWhenSpec,
+    WorkerState,
 };
 pub use locks::{
     AcquireLock, Lock, LockEvent, LockHolder, LockLease, Locks, QueuedCaller, RenewLock,
@@ -83,6 +85,7 @@ pub use schedules::{
     ScheduleSpec, ScheduleTiming, ScheduledAction, ScheduledCheck, ScheduledInvalidation,
 };
 pub use searches::{FoundEntry, SearchRequest, SearchStep};
+pub use stand_in::{StandIn, StandInChange};
 pub use tenants::{
     ActivityItem, CreateNamespace, CreateTenant, Interval, InvalidSeconds, Namespace, OriginChoice,
     Policy, PolicyChange, Tenant, Usage, duration_of,

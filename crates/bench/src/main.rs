@@ -15,6 +15,7 @@ mod growth;
 mod heat;
 mod hostile;
 mod http_hit;
+mod load_lane;
 mod memory;
 mod memory_curve;
 mod metrics;
@@ -71,10 +72,11 @@ enum Part {
 const SOAK: &str = "soak";
 const HOSTILE: &str = "hostile";
 
-const PARTS: [(&str, Part); 19] = [
+const PARTS: [(&str, Part); 20] = [
     ("memory", Part::Own(|_| memory::run())),
     ("wire-get", Part::Ratios(wire_get::run)),
     ("http-hit", Part::Ratios(http_hit::run)),
+    ("load-lane", Part::Ratios(load_lane::run)),
     ("store-get", Part::Ratios(store_get::run)),
     ("metrics", Part::Ratios(metrics::run)),
     ("heat-cost", Part::Ratios(heat::cost)),

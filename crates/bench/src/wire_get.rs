@@ -23,10 +23,10 @@ const PREPARED: usize = 4_096;
 pub(crate) struct Served {
     pub(crate) address: SocketAddr,
     pub(crate) exchange: Exchange,
-    _fixture: Fixture,
+    fixture: Fixture,
 }
 
-fn key(number: usize) -> String {
+pub(crate) fn key(number: usize) -> String {
     format!("board/harbor-{number:08}")
 }
 
@@ -62,7 +62,12 @@ impl Served {
                 Exchange { hello: hello.into(), hello_answer, requests: requests.into(), reply };
             Ok::<_, Failure>((address, exchange))
         })?;
-        Ok(Self { address, exchange, _fixture: fixture })
+        Ok(Self { address, exchange, fixture })
+    }
+
+    /// A token that opens it.
+    pub(crate) fn token(&self) -> &str {
+        &self.fixture.token
     }
 }
 

@@ -17,7 +17,7 @@ use crate::membership::Nodes;
 use crate::options::ControlOptions;
 use crate::records_sync::RecordsSync;
 use crate::registry::Registry;
-use crate::runs::{ActiveLoad, DrillRunner, LoadRunner, RunTable, SlotOwner};
+use crate::runs::{ActiveLoad, DrillRunner, LoadRunner, RunTable, SlotOwner, StandInHandle};
 use crate::usage_counts::UsageCounts;
 
 /// The control plane over an engine and its records.
@@ -43,6 +43,7 @@ pub struct Control {
     pub(crate) credentials: Arc<Credentials>,
     load_runner: OnceLock<Arc<dyn LoadRunner>>,
     drill_runner: OnceLock<Arc<dyn DrillRunner>>,
+    stand_in: OnceLock<Arc<dyn StandInHandle>>,
     pub(crate) sync: RecordsSync,
     pub(crate) nodes: Nodes,
     pub(crate) epoch_file: Option<PathBuf>,
@@ -77,6 +78,7 @@ impl Control {
             credentials: Credentials::new(options.credentials_dir.as_deref()).into(),
             load_runner: OnceLock::new(),
             drill_runner: OnceLock::new(),
+            stand_in: OnceLock::new(),
             sync: RecordsSync::new(options.records_snapshot),
             nodes: Nodes::new(options.node),
             epoch_file: options.epoch_file,
@@ -104,6 +106,15 @@ impl Control {
 
     pub(crate) fn drill_runner(&self) -> Option<Arc<dyn DrillRunner>> {
         self.drill_runner.get().cloned()
+    }
+
+    /// Sets the demo's stand-in; only the first call has an effect.
+    pub fn set_stand_in(&self, handle: Arc<dyn StandInHandle>) {
+        let _ = self.stand_in.set(handle);
+    }
+
+    pub(crate) fn stand_in_handle(&self) -> Option<Arc<dyn StandInHandle>> {
+        self.stand_in.get().cloned()
     }
 
     /// A number that grows when a token or namespace ends, so that transports check cached access

@@ -92,6 +92,9 @@ pub enum Conflict {
     /// One drill at a time.
     #[error("a drill is active already: wait for its end")]
     DrillActive,
+    /// The stand-in exists only on the demo.
+    #[error("the stand-in belongs to the demo: start it with `verax demo`")]
+    NoStandIn,
     /// Drills exist only on the demo.
     #[error("drills run on the demo: start it with `verax demo`")]
     NoDrills,

@@ -100,6 +100,9 @@ pub enum InvalidInput {
          ended"
     )]
     DamagedExport,
+    /// A fault of the stand-in out of range.
+    #[error("the stand-in: {0}")]
+    StandIn(String),
     /// A mark without text, or with too much.
     #[error("a mark has {characters} characters: use 1 to {max}")]
     Mark {

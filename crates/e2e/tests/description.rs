@@ -41,11 +41,11 @@ expected-statuses = ["2xx", 403, 404, 409, 412, 413, 422, 423, 429]
 
 # A header field that the description does not know is ignored, so the condition beside it decides.
 [checks.negative_data_rejection]
-expected-statuses = [400, 401, 403, 404, 405, 406, 409, 412, 415, 422, 428, 429, "5xx"]
+expected-statuses = [400, 401, 403, 404, 405, 406, 409, 412, 413, 415, 422, 428, 429, "5xx"]
 
 # The tester has its own idea of what an If-Match may be: without quotes.
 [[operations]]
-include-path-regex = "/(namespaces|origins|tenants|warm-plans|schedules)/[^/]+$|/entries/"
+include-path-regex = "/(namespaces|origins|tenants|warm-plans|load-profiles|schedules)/[^/]+$|/entries/"
 [operations.checks.positive_data_acceptance]
 expected-statuses = ["2xx", 400, 403, 404, 409, 412, 413, 422, 423, 429]
 "#;

@@ -194,7 +194,7 @@ async fn runs_stay_listed_after_a_crash() {
     let profile = verax.scratch("rush.json");
     let rush = json!({
         "name": "rush", "namespace": "ferrydesk/boards", "duration_seconds": 60.0,
-        "warm_up_seconds": 0.0, "values": { "key": { "list": ["a"] } },
+        "warm_up_seconds": 0.0, "keys": [{ "list": ["a"] }],
     });
     fs::write(&profile, rush.to_string()).unwrap();
     origin.let_go(1_000_000);
@@ -205,8 +205,10 @@ async fn runs_stay_listed_after_a_crash() {
     let id = started["id"].as_u64().unwrap_or_else(|| panic!("{started}"));
     let load = |verax: &Verax| {
         let runs = verax.run(&["load", "list", "--json"]).json();
-        let runs = runs.as_array().unwrap().clone();
-        runs.into_iter().find(|run| run["id"].as_u64() == Some(id)).expect("it is listed")
+        let is_listed = runs.as_array().unwrap().iter().any(|run| run["id"].as_u64() == Some(id));
+        assert!(is_listed, "{runs}");
+        // With its seconds, in a later process too.
+        verax.run(&["load", "show", &id.to_string(), "--json"]).json()
     };
     until("something is measured", async || load(&verax)["ticks"].as_array().unwrap().len() > 1)
         .await;

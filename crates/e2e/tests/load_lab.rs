@@ -275,18 +275,22 @@ async fn the_lab_in_the_console_has_hands_profiles_and_comparisons() {
     note.send_keys("rush begins").await.unwrap();
     browser.click(By::XPath("//button[contains(., 'Mark')]")).await;
     browser.click(By::XPath("//button[contains(., 'Clear ferrydesk/boards')]")).await;
+    browser.click(By::XPath("//button[contains(., 'Slow the stand-in')]")).await;
+    browser.click(By::XPath("//button[contains(., 'Stand-in as fast as before')]")).await;
     browser.click(By::XPath("//button[contains(., 'Pause')]")).await;
     browser.text_when("[data-run-state]", |text| text.contains("paused")).await;
     browser.click(By::XPath("//button[contains(., 'Resume')]")).await;
     let client = verax.client();
     let run = until_some("all hands are on the time line", async || {
         let run = client.runs::<LoadRun>().await.ok()?.into_iter().next()?;
-        (run.marks.len() >= 5).then_some(run)
+        (run.marks.len() >= 7).then_some(run)
     })
     .await;
     let marks: Vec<&str> = run.marks.iter().map(|mark| mark.text.as_str()).collect();
     assert_eq!(marks[..2], ["6 clients", "rush begins"], "{marks:?}");
-    assert!(marks[2].starts_with("cleared: ") && marks[3..] == ["paused", "resumed"], "{marks:?}");
+    assert!(marks[2].starts_with("cleared: "), "{marks:?}");
+    let rest = ["stand-in: +300 ms", "stand-in: +0 ms", "paused", "resumed"];
+    assert_eq!(marks[3..], rest, "{marks:?}");
     browser.click(By::XPath("//button[contains(., 'Stop the run')]")).await;
     browser.text_when("[data-answer]", |text| text == "Not comparable").await;
     browser.text_when("[data-doubt=stopped]", |text| text.contains("stopped before its end")).await;

@@ -463,3 +463,35 @@ async fn lanes_can_take_turns() {
     let lanes = &ended.report().lanes;
     assert!(lanes.iter().all(|lane| lane.figures.requests > 0 && lane.warm_up.is_some()));
 }
+
+/// A system that serves four requests at a time bends at four clients.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_knee_of_a_known_capacity_is_found() {
+    let (verax, _) = server(async |_| hit()).await;
+    let servers = Arc::new(tokio::sync::Semaphore::new(4));
+    let (origin, _) = server(move |_| {
+        let servers = Arc::clone(&servers);
+        async move {
+            let _one = servers.acquire().await.unwrap();
+            tokio::time::sleep(Duration::from_millis(40)).await;
+            board().await
+        }
+    })
+    .await;
+    let profile = json!({
+        "order": "one-after-another", "arrivals": { "clients": 1, "think_seconds": 0.0 },
+        "steps": { "levels": [1, 2, 4, 8, 16], "each_seconds": 2 },
+    });
+    let ended = carry_out(plan(&verax, &origin, profile)).await;
+    let lane = &ended.report().lanes[1];
+    let bend = lane.bend.unwrap();
+    // Within one step, on a machine that others use.
+    assert!((2.0..=8.0).contains(&bend.knee_level), "{bend:?}");
+    assert!((50.0..=101.0).contains(&bend.knee_per_second), "{bend:?}");
+    assert_eq!(bend.limit, verax_core::load::Limit::Saturated, "{bend:?}");
+    // Four of 40 ms each: what the law levels off to, or has as its peak.
+    let highest = bend.law.and_then(|law| law.peak_per_second);
+    assert!(highest.is_none_or(|rate| (60.0..160.0).contains(&rate)), "{bend:?}");
+    let stages: Vec<f64> = ended.report().stages.iter().map(|stage| stage.level).collect();
+    assert_eq!(stages, [1.0, 2.0, 4.0, 8.0, 16.0]);
+}

@@ -411,6 +411,7 @@ impl LoadRunner for Played {
                 level: 4.0,
                 lanes: vec![LaneRecorder::default().figures(Duration::from_secs(1), true); 2],
                 machine: Default::default(),
+                service: Default::default(),
                 histograms: Vec::new(),
             };
             assert!(plan.token.starts_with("verax-token-") && plan.keys.len() == 2);

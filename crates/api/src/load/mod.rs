@@ -16,5 +16,5 @@ pub use profile::{
 pub use run::{
     ChangeLoad, LaneComparison, LaneReport, LoadDoubt, LoadMark, LoadMarkKind, LoadProgress,
     LoadReport, LoadRequest, LoadRun, LoadTick, LoadWorker, MachineTick, MarkLoad, MetGoal,
-    ProfileChoice, ReadErrors, StageReport, WorkerState,
+    ProfileChoice, ReadErrors, ServiceTick, StageReport, WorkerState,
 };

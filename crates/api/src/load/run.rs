@@ -107,6 +107,9 @@ pub struct LoadTick {
     /// The machine and its processes within this second.
     #[serde(default)]
     pub machine: MachineTick,
+    /// What the service itself measured within this second.
+    #[serde(default)]
+    pub service: ServiceTick,
     /// The latencies of each lane within this second: HdrHistograms (encoding V2, compressed) in
     /// Base64, in microseconds. Only in the records and in exports.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
@@ -128,6 +131,25 @@ pub struct MachineTick {
     pub generator_processors: Option<f64>,
     /// The resident memory of the generators.
     pub generator_memory_bytes: Option<u64>,
+}
+
+/// What the service measured in the namespace of a run within a second, for all callers.
+///
+/// A figure is absent when there was nothing to measure.
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(default)]
+pub struct ServiceTick {
+    /// Median latency of hits, from the request to the response inside the service.
+    pub hit_p50_ms: Option<f64>,
+    /// The 99th percentile of that.
+    pub hit_p99_ms: Option<f64>,
+    /// Median latency of reads of the origin by the service.
+    pub origin_p50_ms: Option<f64>,
+    /// The 99th percentile of that.
+    pub origin_p99_ms: Option<f64>,
+    /// Reads of the origin by the service.
+    pub origin_calls: u64,
 }
 
 /// The state of a process that generates load.
@@ -374,6 +396,7 @@ impl LoadTick {
             level: self.level,
             lanes: self.lanes.clone(),
             machine: self.machine,
+            service: self.service,
             histograms: Vec::new(),
         }
     }

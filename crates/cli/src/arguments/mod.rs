@@ -123,6 +123,9 @@ pub(crate) enum Command {
     /// Measure cached against direct reads
     #[command(subcommand)]
     Load(LoadCommand),
+    /// The demo's stand-in origin: make it slow, or fail
+    #[command(subcommand)]
+    StandIn(StandInCommand),
     /// Experiments that show one guarantee each, with and without it
     #[command(subcommand)]
     Drill(DrillCommand),

@@ -104,6 +104,8 @@ pub(crate) enum LoadProfileCommand {
         /// The file (TOML or JSON)
         file: PathBuf,
     },
+    /// Print the JSON Schema of load profiles, for editors
+    Schema,
     /// Store a load profile in the service, under its name
     Store {
         /// The file (TOML or JSON)
@@ -147,6 +149,25 @@ pub(crate) struct LoadOptions {
     /// Generate the load with this many processes
     #[arg(long, value_name = "N", default_value_t = 1)]
     pub(crate) workers: u32,
+}
+
+/// The stand-in origin of the demo.
+#[derive(Debug, Subcommand)]
+pub(crate) enum StandInCommand {
+    /// Show the faults of the stand-in
+    Show,
+    /// Change faults of the stand-in; those that are not named stay
+    Change {
+        /// Add so much latency to every response
+        #[arg(long, value_parser = length_of_time, value_name = "TIME")]
+        extra_latency: Option<Duration>,
+        /// Fail this share of the calls, in percent
+        #[arg(long, value_name = "PERCENT")]
+        error_percent: Option<f64>,
+        /// Refuse every call, or stop refusing
+        #[arg(long, value_name = "BOOL")]
+        outage: Option<bool>,
+    },
 }
 
 #[derive(Debug, Subcommand)]

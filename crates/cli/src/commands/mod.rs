@@ -22,6 +22,7 @@ mod rate_limits;
 mod runs;
 mod schedules;
 mod sessions;
+mod stand_in;
 mod tags;
 mod tenants;
 mod under_lock;
@@ -94,6 +95,7 @@ pub(crate) async fn run(command: Command, connection: &Connection) -> Result<(),
         Command::Hot(options) => hot::hot(&verax, output, options).await,
         Command::Memory(command) => memory::memory(&verax, output, command).await,
         Command::Load(command) => load::load(&verax, output, command).await,
+        Command::StandIn(command) => stand_in::stand_in(&verax, output, command).await,
         Command::Drill(command) => drills::drill(&verax, output, command).await,
         Command::Session(command) => sessions::session(&verax, output, command).await,
         Command::Node(command) => administration::node(&verax, output, command).await,

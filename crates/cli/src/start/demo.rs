@@ -9,12 +9,13 @@ use indicatif::{ProgressBar, ProgressStyle};
 use tokio::sync::watch;
 use verax_client::{Client, ClientOptions};
 use verax_demo::drills::Drills;
+use verax_demo::stand_in::Standin;
 use verax_demo::{data, plans, profiles, reader, setup, stand_in, traffic};
 
 use verax_records::launcher::{Listen, PrivateServer, PrivateServerOptions};
 
 use super::data_directory::{DataDirectory, keep_secret};
-use super::drill_runner::DemoDrills;
+use super::drill_runner::{DemoDrills, DemoStandIn};
 use super::pair::Pair;
 use super::serve::{Running, Signals, start};
 use crate::arguments::DemoOptions;
@@ -90,6 +91,7 @@ struct Network {
     servers: Vec<PrivateServer>,
     verax: Client,
     ferry_url: String,
+    stand_in: Arc<Standin>,
 }
 
 /// Starts the service and the ferry network around it.
@@ -118,7 +120,9 @@ async fn prepare(
     let network = surround(&center, options, settings, steps).await?;
     let drills = Drills::prepare(network.verax.clone(), &network.ferry_url).await;
     let drills = DemoDrills(Arc::new(drills.map_err(|e| failed(&e))?));
-    running.service.control().set_drill_runner(Arc::new(drills));
+    let control = running.service.control();
+    control.set_drill_runner(Arc::new(drills));
+    control.set_stand_in(Arc::new(DemoStandIn(Arc::clone(&network.stand_in))));
     if !options.no_traffic {
         begin_traffic(network.verax.clone(), running.service.stopping());
     }
@@ -198,5 +202,5 @@ async fn surround(
     };
     setup::create(&verax, &places).await.map_err(|e| failed(&e))?;
     plans::create(&verax).await.map_err(|e| failed(&e))?;
-    Ok(Network { servers: vec![ferry], verax, ferry_url })
+    Ok(Network { servers: vec![ferry], verax, ferry_url, stand_in: stand_in.faults })
 }

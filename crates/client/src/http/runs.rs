@@ -8,7 +8,8 @@ use serde::de::DeserializeOwned;
 use url::Url;
 use verax_api::{
     ChangeLoad, DrillRequest, DrillRun, DrillSpec, ExportedRun, Items, LiveSample, LoadProfileSpec,
-    LoadRequest, LoadRun, MarkLoad, OfferedProfile, Run, RunComparison, SetBaseline,
+    LoadRequest, LoadRun, MarkLoad, OfferedProfile, Run, RunComparison, SetBaseline, StandIn,
+    StandInChange,
 };
 
 use crate::error::ClientError;
@@ -215,6 +216,24 @@ impl Client {
     /// [`ClientError`].
     pub async fn mark_load_run(&self, id: u64, mark: &MarkLoad) -> Result<LoadRun, ClientError> {
         self.post(self.url_of(["v1", "load-runs", &id.to_string(), "marks"]), mark).await
+    }
+
+    /// The faults of the demo's stand-in origin.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn stand_in(&self) -> Result<StandIn, ClientError> {
+        self.get(self.url_of(["v1", "stand-in"])).await
+    }
+
+    /// Changes faults of the demo's stand-in origin.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn change_stand_in(&self, change: &StandInChange) -> Result<StandIn, ClientError> {
+        let url = self.url_of(["v1", "stand-in"]);
+        let response = self.send(self.request(Method::PATCH, url).json(change)).await?;
+        self.json(response).await
     }
 
     /// The available drills; none without the demo.

@@ -7,6 +7,7 @@ mod lifecycle;
 mod load;
 mod runner;
 mod slot;
+mod stand_in;
 mod table;
 mod warm;
 
@@ -17,7 +18,7 @@ pub(crate) use load::ActiveLoad;
 pub use load::{MAX_MARK_CHARACTERS, load_profile_tag};
 pub use runner::{
     DrillRunner, DrillSink, LoadControls, LoadPlan, LoadRunner, ProgressSink, RunningDrill,
-    RunningLoad, StopSignal,
+    RunningLoad, StandInHandle, StopSignal,
 };
 pub(crate) use slot::SlotOwner;
 pub(crate) use table::RunTable;

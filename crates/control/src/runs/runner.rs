@@ -7,7 +7,9 @@ use std::pin::Pin;
 use std::sync::Arc;
 
 use tokio::sync::watch;
-use verax_api::{DrillRequest, DrillSide, DrillSpec, LoadProgress, LoadReport};
+use verax_api::{
+    DrillRequest, DrillSide, DrillSpec, LoadProgress, LoadReport, StandIn, StandInChange,
+};
 use verax_core::Key;
 use verax_core::load::{LaneTarget, LoadProfile, Steering};
 
@@ -56,6 +58,18 @@ pub type RunningLoad = Pin<Box<dyn Future<Output = Result<LoadReport, String>> +
 pub trait LoadRunner: fmt::Debug + Send + Sync {
     /// Runs a plan until it ends or is stopped; the error says why it could not run.
     fn run(&self, plan: LoadPlan, controls: LoadControls) -> RunningLoad;
+}
+
+/// The stand-in origin of the demo, whose faults can be set.
+pub trait StandInHandle: fmt::Debug + Send + Sync {
+    /// Its faults.
+    fn faults(&self) -> StandIn;
+
+    /// Changes them; the error says what is out of range, and nothing is changed then.
+    ///
+    /// # Errors
+    /// Why the change is refused.
+    fn change(&self, change: &StandInChange) -> Result<StandIn, String>;
 }
 
 /// Receives the sides of a drill whenever they change.

@@ -144,6 +144,13 @@ impl LoadProfile {
         if stages.len() > MAX_STAGES {
             return Err(InvalidProfile::Stages(stages.len()));
         }
+        let steady = stages.iter().filter(|stage| !stage.is_warm_up).map(|stage| stage.duration);
+        let steady = steady.fold(Duration::ZERO, Duration::saturating_add);
+        let total = self.length();
+        if steady < *DURATIONS.start() || total > MAX_LENGTH {
+            let (measured, total) = (steady.as_secs_f64(), total.as_secs_f64());
+            return Err(InvalidProfile::Duration { measured, total });
+        }
         let mut measured = Duration::ZERO;
         for (number, stage) in stages.iter().enumerate() {
             if stage.duration.is_zero() {
@@ -157,16 +164,16 @@ impl LoadProfile {
             }
             self.check_level(stage)?;
         }
+        Ok(())
+    }
+
+    /// How long all of it takes.
+    fn length(&self) -> Duration {
         let rounds = match self.order {
             LaneOrder::Interleaved => 1,
             LaneOrder::OneAfterAnother => u32::try_from(self.lanes.len()).unwrap_or(u32::MAX),
         };
-        let total = self.stages.length().saturating_mul(rounds);
-        if measured < *DURATIONS.start() || total > MAX_LENGTH {
-            let (measured, total) = (measured.as_secs_f64(), total.as_secs_f64());
-            return Err(InvalidProfile::Duration { measured, total });
-        }
-        Ok(())
+        self.stages.length().saturating_mul(rounds)
     }
 
     fn check_level(&self, stage: &Stage) -> Result<(), InvalidProfile> {
@@ -225,6 +232,16 @@ mod tests {
         #[case] is_valid: bool,
     ) {
         assert_eq!(profile(clients, warm_up, duration).check().is_ok(), is_valid);
+    }
+
+    #[test]
+    fn immense_stages_are_refused() {
+        let mut immense = profile(1.0, 0, 2);
+        let mut stage = immense.stages.all()[0].clone();
+        stage.duration = Duration::MAX;
+        immense.stages = Stages::new(vec![stage; 3]);
+        immense.order = LaneOrder::OneAfterAnother;
+        assert!(matches!(immense.check(), Err(InvalidProfile::Duration { .. })));
     }
 
     #[test]

@@ -26,6 +26,9 @@ const LISTED_MESSAGES: usize = 5;
 /// Equal runs have equal intervals.
 const SEED: u64 = 1;
 
+/// A larger share of what a generator could send at most is not credible.
+const MAX_CREDIBLE_SHARE: f64 = 1.5;
+
 /// With requests sent later than this after they were due, the generator was at its limit.
 const MAX_LATE_MS: f64 = 20.0;
 
@@ -230,7 +233,9 @@ impl Measured {
             verax_core::load::LaneOrder::Interleaved => shares.sum(),
             verax_core::load::LaneOrder::OneAfterAnother => shares.fold(0.0, f64::max),
         };
-        if share > MAX_GENERATOR_SHARE {
+        // Much more than it could send when it was calibrated says that the calibration was
+        // disturbed, not that it was at its limit.
+        if share > MAX_GENERATOR_SHARE && share < MAX_CREDIBLE_SHARE {
             return Some(GeneratorLimit::Rate(share));
         }
         // One late second of many is the machine's.

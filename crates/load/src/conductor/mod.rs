@@ -11,7 +11,7 @@ use tokio::sync::{mpsc, watch};
 use tokio::time::Instant;
 use verax_api::{
     LoadMark, LoadMarkKind, LoadProgress, LoadReport, LoadTick, LoadWorker, MachineTick,
-    WorkerState,
+    ServiceTick, WorkerState,
 };
 use verax_core::Key;
 use verax_core::load::{
@@ -373,6 +373,7 @@ impl<F: Fn(LoadProgress) + Send> Conductor<F> {
             level: self.steering.borrow().level(latest.stage),
             lanes: figures,
             machine,
+            service: ServiceTick::default(),
             histograms: merged.lanes.iter().map(LaneRecorder::response_text).collect(),
         };
         (self.next, self.begin) = (self.next + 1, end);

@@ -1,5 +1,8 @@
 //! Limits on JSON requests and listings.
 
+/// The highest number that a failure of a run can have.
+pub(crate) const MAX_FAILURE_NUMBER: u32 = i32::MAX as u32;
+
 /// The maximum size of an exported load run that is read, in bytes: two hours, second by second.
 pub(crate) const MAX_IMPORT_BYTES: usize = 32 << 20;
 

@@ -37,6 +37,7 @@ mod runs;
 mod schedules;
 mod serve;
 mod sessions;
+mod stand_in;
 mod stream;
 mod tags;
 mod usage;

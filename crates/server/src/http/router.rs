@@ -9,7 +9,7 @@ use verax_service::Service;
 use super::{
     administration, batches, browse, console, counters, damage, description, drills, entries,
     health, live, load_profiles, locks, metrics, nodes, permits, problem, rate_limits, runs,
-    schedules, sessions, tags, usage, waiting, warm,
+    schedules, sessions, stand_in, tags, usage, waiting, warm,
 };
 
 const NAMESPACE: &str = "/v1/tenants/{tenant}/namespaces/{namespace}";
@@ -131,6 +131,7 @@ pub(super) fn router(service: Arc<Service>) -> Router {
         .route("/v1/warm-runs/{id}", get(warm::show).patch(warm::change).delete(warm::stop))
         .route("/v1/warm-runs/{id}/live", get(warm::watch))
         .route("/v1/warm-runs/{id}/failures", get(warm::failures))
+        .route("/v1/stand-in", get(stand_in::stand_in).patch(stand_in::change_stand_in))
         .route("/v1/load-profiles", get(load_profiles::profiles))
         .route(
             "/v1/tenants/{tenant}/load-profiles/{profile}",

@@ -15,10 +15,11 @@ use verax_control::plan_tag;
 use verax_core::heat::MAX_KEYS;
 use verax_service::Service;
 
-use crate::failure::Result;
+use crate::failure::{Failure, Result};
 use crate::http::authenticated::Authenticated;
 use crate::http::entry_fields::expected;
 use crate::http::extract::{Json, NamespacePath, PlanPath, Query, TenantPath, WithId, page_limit};
+use crate::http::limits::MAX_FAILURE_NUMBER;
 use crate::http::runs::{started, watched};
 
 type Verax = State<Arc<Service>>;
@@ -248,6 +249,10 @@ pub(crate) async fn failures(
     Query(query): Query<FailuresQuery>,
 ) -> Result<axum::Json<Items<WarmFailure>>> {
     let (from, most) = (query.from.unwrap_or(0), page_limit(query.limit, FAILURES)?);
+    if from > MAX_FAILURE_NUMBER {
+        let range = format!("use 0 to {MAX_FAILURE_NUMBER}");
+        return Err(Failure::invalid(format!("from = {from} is out of range: {range}")));
+    }
     let items = service.control().warm_failures(&caller, id, from, most).await?;
     Ok(axum::Json(Items { items }))
 }

@@ -14,6 +14,9 @@ use crate::profile_file;
 /// The template of `init`.
 const TEMPLATE: &str = include_str!("profile.toml");
 
+/// The JSON Schema of load profiles, from the description of the API.
+const SCHEMA: &str = include_str!("../../../../../docs/load-profile.schema.json");
+
 /// Whether a profile has a name, with its tenant or without.
 pub(super) fn is_named(profile: &OfferedProfile, name: &str) -> bool {
     match name.split_once('/') {
@@ -47,6 +50,11 @@ pub(super) async fn profile(
         LoadProfileCommand::Check { file } => {
             let spec = profile_file::read(&file)?;
             output.answer(&spec, |spec| format!("{} can be run: {}", file.display(), plan_of(spec)))
+        }
+        LoadProfileCommand::Schema => {
+            let schema: serde_json::Value =
+                serde_json::from_str(SCHEMA).map_err(|e| Failure::failed(e.to_string()))?;
+            output.answer(&schema, |_| SCHEMA.trim_end().to_owned())
         }
         LoadProfileCommand::Store { file } => {
             let spec = profile_file::read(&file)?;

@@ -1,6 +1,7 @@
 //! Load runs: validated and recorded here, run by a [`LoadRunner`].
 
 mod active;
+mod clocks;
 mod compare;
 mod import;
 mod place;
@@ -19,6 +20,7 @@ use verax_core::access::{Right, Scope};
 use verax_core::load::{Doubt, MAX_WORKERS};
 use verax_records::RunState;
 
+use self::clocks::ServiceClock;
 use self::place::place_of;
 use super::lent::LentToken;
 use super::lifecycle::{NewLife, RunEnd};
@@ -135,12 +137,20 @@ impl Control {
     ) -> RunEnd<LoadRun> {
         let (_hold, steering) = self.active_load.hold(run, &plan.profile);
         let (watched, control) = (Arc::clone(run), Arc::clone(self));
+        let clock = match &run.of {
+            RunOf::Namespace(namespace) => Some(ServiceClock::new(namespace.statistics())),
+            RunOf::Service => None,
+        };
         let progress = Arc::new(move |progress: LoadProgress| {
             if progress.workers.iter().all(|worker| worker.state != WorkerState::Starting) {
                 control.active_load.begin();
             }
+            let mut tick = progress.tick;
+            if let (Some(tick), Some(clock)) = (&mut tick, &clock) {
+                tick.service = clock.tick();
+            }
             watched.change(|run| {
-                run.ticks.extend(progress.tick);
+                run.ticks.extend(tick);
                 run.report = progress.so_far.or_else(|| run.report.take());
                 run.workers = progress.workers;
                 active::add_marks(run, progress.marks);

@@ -31,6 +31,8 @@ use verax_core::warm::{CONCURRENCIES, MAX_RETRIES};
 use verax_engine::cache::{MAX_BATCH_OPERATIONS, MAX_PAGE_ENTRIES};
 use verax_engine::{cache, locks};
 
+use crate::http::limits::MAX_FAILURE_NUMBER;
+
 /// The bounds of a member of a request.
 pub(super) enum Bounds {
     /// A whole number.
@@ -136,6 +138,7 @@ pub(super) fn members() -> Vec<(&'static str, &'static str, Bounds)> {
         ("ArrivalsSpec", "clients", Whole(1..=MAX_CLIENTS.into())),
         ("ArrivalsSpec", "max_in_flight", Whole(1..=MAX_CLIENTS.into())),
         ("LoadRequest", "workers", Whole(1..=MAX_WORKERS.into())),
+        ("StandInChange", "extra_latency_ms", Whole(0..=60_000)),
         ("MarkLoad", "text", Text(1..=MAX_MARK_CHARACTERS)),
         ("StopWhenSpec", "for_seconds", Whole(1..=3_600)),
         ("StopWhenSpec", "requests", Whole(1..=MAX_REQUESTS)),
@@ -177,9 +180,10 @@ pub(super) fn members() -> Vec<(&'static str, &'static str, Bounds)> {
 /// The bounds of a parameter, by name.
 fn parameter(name: &str, place: &ParameterIn, activity: bool) -> Option<Bounds> {
     let bounds = match (place, name) {
-        (ParameterIn::Path, "tenant" | "namespace" | "origin" | "plan" | "schedule") => {
-            Bounds::Pattern(NAME)
-        }
+        (
+            ParameterIn::Path,
+            "tenant" | "namespace" | "origin" | "plan" | "profile" | "schedule",
+        ) => Bounds::Pattern(NAME),
         (ParameterIn::Query, "tenant") => Bounds::Pattern(NAME),
         (ParameterIn::Path, "tag") => Bounds::Pattern(TAG),
         (ParameterIn::Header, "If-Match" | "If-None-Match") => Bounds::Pattern(ENTITY_TAGS),
@@ -189,6 +193,7 @@ fn parameter(name: &str, place: &ParameterIn, activity: bool) -> Option<Bounds> 
             Bounds::Whole((*ROWS_OF_ACTIVITY.start()).into()..=(*ROWS_OF_ACTIVITY.end()).into())
         }
         (ParameterIn::Query, "limit") => Bounds::Whole(1..=MAX_PAGE_ENTRIES as u64),
+        (ParameterIn::Query, "from") => Bounds::Whole(0..=MAX_FAILURE_NUMBER.into()),
         _ => return None,
     };
     Some(bounds)

@@ -11,8 +11,8 @@ use utoipa::{Modify, OpenApi};
 
 use crate::http::{
     administration, batches, browse, counters, damage, description, drills, entries, health, live,
-    load_profiles, locks, metrics, nodes, permits, rate_limits, runs, schedules, sessions, tags,
-    usage, waiting, warm,
+    load_profiles, locks, metrics, nodes, permits, rate_limits, runs, schedules, sessions,
+    stand_in, tags, usage, waiting, warm,
 };
 
 #[derive(OpenApi)]
@@ -38,7 +38,7 @@ use crate::http::{
         warm::start, warm::estimate, warm::recent, warm::show, warm::change, warm::stop, warm::watch, warm::failures, warm::hot,
         schedules::all, schedules::list, schedules::show, schedules::put, schedules::change, schedules::delete,
         schedules::run, schedules::slots, schedules::preview,
-        load_profiles::profiles, load_profiles::profile, load_profiles::put_profile,
+        stand_in::stand_in, stand_in::change_stand_in, load_profiles::profiles, load_profiles::profile, load_profiles::put_profile,
         load_profiles::delete_profile, load_profiles::set_baseline, runs::export_load,
         runs::compare_load, runs::import_load, runs::recent_load, runs::start_load, runs::load, runs::stop_load,
         runs::watch_load, runs::change_load, runs::mark_load,
@@ -258,5 +258,59 @@ mod tests {
         }
         let written = std::fs::read_to_string(path).unwrap_or_default();
         assert!(written == current, "docs/openapi.json is out of date: run `make openapi`");
+    }
+
+    /// Collects the names of the schemas that a value refers to, and has it refer to `$defs`.
+    fn refer_to_definitions(value: &mut serde_json::Value, names: &mut Vec<String>) {
+        match value {
+            serde_json::Value::Object(members) => {
+                for (name, member) in members {
+                    match (name.as_str(), member) {
+                        ("$ref", serde_json::Value::String(path)) => {
+                            let name = path.rsplit('/').next().unwrap().to_owned();
+                            *path = format!("#/$defs/{name}");
+                            names.push(name);
+                        }
+                        (_, member) => refer_to_definitions(member, names),
+                    }
+                }
+            }
+            serde_json::Value::Array(items) => {
+                items.iter_mut().for_each(|item| refer_to_definitions(item, names));
+            }
+            _ => {}
+        }
+    }
+
+    /// Editors check load profiles by this file. `make openapi` writes it.
+    #[test]
+    fn the_written_description_of_load_profiles_is_current() {
+        let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/load-profile.schema.json");
+        let description = serde_json::to_value(Description::openapi()).unwrap();
+        let schemas = &description["components"]["schemas"];
+        let (mut root, mut wanted) = (schemas["LoadProfileSpec"].clone(), Vec::new());
+        refer_to_definitions(&mut root, &mut wanted);
+        let mut definitions = serde_json::Map::new();
+        while let Some(name) = wanted.pop() {
+            if !definitions.contains_key(&name) {
+                let mut definition = schemas[&name].clone();
+                refer_to_definitions(&mut definition, &mut wanted);
+                definitions.insert(name, definition);
+            }
+        }
+        root["$schema"] = "https://json-schema.org/draft/2020-12/schema".into();
+        root["title"] = "A Verax load profile".into();
+        root["$defs"] = definitions.into();
+        if std::env::var_os("VERAX_WRITE_OPENAPI").is_some() {
+            let text = serde_json::to_string_pretty(&root).unwrap() + "\n";
+            std::fs::write(path, text).unwrap();
+        }
+        // The order of members depends on how this is built.
+        let written = std::fs::read_to_string(path).unwrap();
+        let written: serde_json::Value = serde_json::from_str(&written).unwrap();
+        assert!(
+            written == root,
+            "docs/load-profile.schema.json is out of date: run `make openapi`"
+        );
     }
 }
