@@ -104,19 +104,32 @@ pub(crate) async fn send(
     writer.flush().await
 }
 
-/// Receives a message; `None` at the end of the stream.
-pub(crate) async fn receive<T: DeserializeOwned>(
-    reader: &mut (impl AsyncBufRead + Unpin),
-) -> std::io::Result<Option<T>> {
-    let mut line = Vec::new();
-    let read = reader.take(MAX_LINE_BYTES).read_until(b'\n', &mut line).await?;
-    if read == 0 {
-        return Ok(None);
+/// Receives messages. A call that is given up loses nothing: what has arrived of a line stays here.
+#[derive(Debug)]
+pub(crate) struct Receiver<R> {
+    reader: R,
+    line: Vec<u8>,
+}
+
+impl<R: AsyncBufRead + Unpin> Receiver<R> {
+    pub(crate) fn new(reader: R) -> Self {
+        Self { reader, line: Vec::new() }
     }
-    if line.last() != Some(&b'\n') {
-        return Err(std::io::Error::other("a line was cut off, or is too long"));
+
+    /// The next message; `None` at the end of the stream.
+    pub(crate) async fn next<T: DeserializeOwned>(&mut self) -> std::io::Result<Option<T>> {
+        let room = MAX_LINE_BYTES.saturating_sub(self.line.len() as u64);
+        (&mut self.reader).take(room).read_until(b'\n', &mut self.line).await?;
+        if self.line.is_empty() {
+            return Ok(None);
+        }
+        if self.line.last() != Some(&b'\n') {
+            return Err(std::io::Error::other("a line was cut off, or is too long"));
+        }
+        let message = serde_json::from_slice(&self.line);
+        self.line.clear();
+        Ok(Some(message?))
     }
-    Ok(Some(serde_json::from_slice(&line)?))
 }
 
 #[cfg(test)]
@@ -126,16 +139,40 @@ mod tests {
     #[tokio::test]
     async fn messages_arrive_as_they_were_sent() {
         let (mut near, far) = tokio::io::duplex(16);
-        let mut far = tokio::io::BufReader::new(far);
+        let mut far = Receiver::new(tokio::io::BufReader::new(far));
         let sent = tokio::spawn(async move {
             send(&mut near, &Report::Failed("a\nb".into())).await.unwrap();
             near.write_all(b"{\"Done\"").await.unwrap();
         });
-        let first: Option<Report> = receive(&mut far).await.unwrap();
+        let first: Option<Report> = far.next().await.unwrap();
         assert!(matches!(first, Some(Report::Failed(reason)) if reason == "a\nb"));
         // What ends within a line is no message.
-        assert!(receive::<Report>(&mut far).await.is_err());
+        assert!(far.next::<Report>().await.is_err());
         sent.await.unwrap();
-        assert!(receive::<Report>(&mut far).await.unwrap().is_none());
+    }
+
+    #[tokio::test]
+    async fn a_line_that_has_arrived_in_part_is_not_lost() {
+        let (mut near, far) = tokio::io::duplex(64);
+        let mut far = Receiver::new(tokio::io::BufReader::new(far));
+        near.write_all(b"{\"Failed\":").await.unwrap();
+        {
+            // Given up after it took what there was.
+            let mut next = std::pin::pin!(far.next::<Report>());
+            let polled = polled_once(next.as_mut()).await;
+            assert!(polled.is_pending());
+        }
+        near.write_all(b"\"late\"}\n").await.unwrap();
+        let message: Option<Report> = far.next().await.unwrap();
+        assert!(matches!(message, Some(Report::Failed(reason)) if reason == "late"));
+        drop(near);
+        assert!(far.next::<Report>().await.unwrap().is_none());
+    }
+
+    /// Polls a future once.
+    async fn polled_once<F: Future>(
+        mut future: std::pin::Pin<&mut F>,
+    ) -> std::task::Poll<F::Output> {
+        std::future::poll_fn(|context| std::task::Poll::Ready(future.as_mut().poll(context))).await
     }
 }

@@ -7,7 +7,7 @@ use tokio::io::{AsyncRead, AsyncWrite, BufReader};
 use tokio::sync::mpsc;
 use tokio::task::JoinHandle;
 
-use crate::message::{Order, Report, receive, send};
+use crate::message::{Order, Receiver, Report, send};
 
 /// How many orders wait for a generator that does not read them. One that lags so far is lost.
 const MAX_ORDERS: usize = 256;
@@ -82,9 +82,9 @@ impl Worker {
             }
         });
         let reads = tokio::spawn(async move {
-            let mut reports = BufReader::new(reports);
+            let mut reports = Receiver::new(BufReader::new(reports));
             let why = loop {
-                match receive::<Report>(&mut reports).await {
+                match reports.next::<Report>().await {
                     Ok(Some(report)) => {
                         if events.send((number, WorkerEvent::Said(report))).await.is_err() {
                             return;

@@ -25,7 +25,7 @@ use self::counts::{Counted, SharedCounts};
 use self::lanes::LaneReader;
 use self::pacer::{MAX_DUE, Pace, Pacer};
 use crate::machine::{ProcessorUse, resident_bytes};
-use crate::message::{Assignment, GeneratedTick, Order, Report, receive, send};
+use crate::message::{Assignment, GeneratedTick, Order, Receiver, Report, send};
 
 pub(crate) use self::counts::OTHER_MESSAGES;
 
@@ -57,7 +57,7 @@ pub async fn generate(
     orders: impl AsyncRead + Unpin,
     mut reports: impl AsyncWrite + Unpin,
 ) -> Result<(), GeneratorError> {
-    let mut orders = BufReader::new(orders);
+    let mut orders = Receiver::new(BufReader::new(orders));
     let outcome = serve(&mut orders, &mut reports).await;
     if let Err(GeneratorError::Run(reason)) = &outcome {
         send(&mut reports, &Report::Failed(reason.clone())).await?;
@@ -73,10 +73,10 @@ struct Told {
 }
 
 async fn serve(
-    orders: &mut BufReader<impl AsyncRead + Unpin>,
+    orders: &mut Receiver<BufReader<impl AsyncRead + Unpin>>,
     reports: &mut (impl AsyncWrite + Unpin),
 ) -> Result<(), GeneratorError> {
-    let assignment = match receive(orders).await? {
+    let assignment = match orders.next().await? {
         Some(Order::Prepare(assignment)) => *assignment,
         other => return Err(GeneratorError::Unexpected(format!("{other:?}"))),
     };
@@ -107,7 +107,7 @@ async fn serve(
                 }
                 None => return Err(GeneratorError::Run("the generator failed".into())),
             },
-            order = receive(orders) => match order? {
+            order = orders.next() => match order? {
                 Some(Order::Begin) => {
                     if let Some(begin) = begin.take() {
                         let _ = begin.send(());
