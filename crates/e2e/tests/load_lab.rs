@@ -159,6 +159,16 @@ async fn limits_end_a_run_and_missed_goals_have_an_exit_code_of_their_own() {
     let ran = verax.run(&["load", "run", &profile(&verax, "far", lanes)]);
     assert_eq!(ran.code, 4, "{ran:?}");
     assert!(ran.err.contains("on 192.0.2.1, which load runs may not read"), "{}", ran.err);
+    // Nor does a lane reach them by reading a namespace through.
+    let distant = ["namespace", "create", "ferrydesk/distant", "--origin", "far"];
+    verax.run(&distant).done();
+    let through = json!({ "namespace": "ferrydesk/distant", "lanes": [
+        { "name": "cached", "reads": "cache" },
+        { "name": "near", "reads": "origin", "origin": "desk" },
+    ] });
+    let ran = verax.run(&["load", "run", &profile(&verax, "through", through)]);
+    assert_eq!(ran.code, 4, "{ran:?}");
+    assert!(ran.err.contains("on 192.0.2.1, which load runs may not read"), "{}", ran.err);
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -32,6 +32,10 @@ impl Control {
             LaneReads::Cache { through, refill, origin } => {
                 let (through, refill) = (*through, *refill);
                 let is_refilled = refill == RefillBy::Permit;
+                // What the service reads through is loaded as well, so it must be allowed, too.
+                if !is_refilled && namespace.binding().policy.origin.is_some() {
+                    self.origin_target(caller, namespace, None)?;
+                }
                 let origin =
                     is_refilled.then(|| self.origin_target(caller, namespace, origin.as_ref()));
                 Ok(LaneTarget::Cache {
