@@ -62,8 +62,8 @@ pub use load::{
     LaneDifference, LaneReadsSpec, LaneReport, LaneSpec, LoadDoubt, LoadMark, LoadMarkKind,
     LoadProfileSpec, LoadProgress, LoadReport, LoadRequest, LoadRun, LoadTick, LoadWorker,
     MachineTick, MarkLoad, MetGoal, MixSpec, OfferedProfile, ProfileChoice, ReadErrors,
-    RunComparison, ServiceTick, SetBaseline, StageReport, StageSpec, StepsSpec, StopWhenSpec,
-    WorkerState,
+    RecordTraffic, RecordingPart, RunComparison, ServiceTick, SetBaseline, StageReport, StageSpec,
+    StepsSpec, StopWhenSpec, TrafficRecording, WorkerState,
 };
 pub use locks::{
     AcquireLock, Lock, LockEvent, LockHolder, LockLease, Locks, QueuedCaller, RenewLock,

@@ -2,7 +2,7 @@
 
 use serde::de::DeserializeOwned;
 
-use crate::{DrillRun, LoadRun, WarmRun};
+use crate::{DrillRun, LoadRun, TrafficRecording, WarmRun};
 
 /// A run of the service, as clients list, follow and stop it.
 pub trait Run: DeserializeOwned + Send {
@@ -43,6 +43,19 @@ impl Run for WarmRun {
 impl Run for LoadRun {
     const COLLECTION: &'static str = "load-runs";
     const NAME: &'static str = "load run";
+
+    fn id(&self) -> u64 {
+        self.id
+    }
+
+    fn state(&self) -> &str {
+        &self.state
+    }
+}
+
+impl Run for TrafficRecording {
+    const COLLECTION: &'static str = "traffic-recordings";
+    const NAME: &'static str = "recording";
 
     fn id(&self) -> u64 {
         self.id

@@ -75,6 +75,7 @@ fn plan(served: &Served, time: Duration) -> Result<RunPlan, Failure> {
         (0..ENTRIES).map(|number| Key::new(crate::wire_get::key(number))).collect();
     let half = (time / 2).max(Duration::from_secs(1));
     Ok(RunPlan {
+        recorded: None,
         profile: LoadProfile {
             name: Name::new("bench")?,
             lanes: vec![lane("one")?, lane("two")?],

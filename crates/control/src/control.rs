@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, OnceLock};
 
-use verax_api::{DrillRun, LoadProfileSpec, LoadRun, WarmRun};
+use verax_api::{DrillRun, LoadProfileSpec, LoadRun, TrafficRecording, WarmRun};
 use verax_core::Name;
 use verax_engine::Engine;
 use verax_observe::{Live, Observatory};
@@ -32,6 +32,7 @@ pub struct Control {
     pub(crate) sessions: Sessions,
     pub(crate) warm_runs: RunTable<WarmRun>,
     pub(crate) load_runs: RunTable<LoadRun>,
+    pub(crate) recordings: RunTable<TrafficRecording>,
     pub(crate) drill_runs: RunTable<DrillRun>,
     /// One load run at a time: two would distort each other's figures.
     pub(crate) load_slot: SlotOwner,
@@ -69,6 +70,7 @@ impl Control {
             sessions: Sessions::default(),
             warm_runs: RunTable::default(),
             load_runs: RunTable::default(),
+            recordings: RunTable::default(),
             drill_runs: RunTable::default(),
             load_slot: SlotOwner::default(),
             drill_slot: SlotOwner::default(),
@@ -141,6 +143,7 @@ impl Control {
     pub fn stop_runs(&self) {
         self.warm_runs.stop_all();
         self.load_runs.stop_all();
+        self.recordings.stop_all();
         self.drill_runs.stop_all();
     }
 }

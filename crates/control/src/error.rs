@@ -72,6 +72,12 @@ pub enum Conflict {
     /// One load run at a time.
     #[error("a load run is active already: wait for its end, or stop it")]
     LoadRunActive,
+    /// One recording of a namespace at a time.
+    #[error("the traffic of the namespace is being recorded: wait for the end, or stop it")]
+    RecordingActive,
+    /// A recording that is not complete yet.
+    #[error("recording {0} is still active: wait for its end, or stop it")]
+    RecordingUnfinished(u64),
     /// A load run that has ended cannot be changed.
     #[error("the load run has ended")]
     LoadRunEnded,

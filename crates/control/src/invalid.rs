@@ -91,6 +91,51 @@ pub enum InvalidInput {
     /// A profile of one tenant about a namespace of another.
     #[error("the namespace {0} belongs to another tenant than the load profile")]
     OtherTenant(String),
+    /// Hashed keys without others to read in their place.
+    #[error(
+        "recording {0} has hashed keys: give the profile keys to read in their place, the most \
+         popular first"
+    )]
+    HashedRecording(u64),
+    /// Fewer keys than a recording has.
+    #[error("the profile has {keys} keys, fewer than the {recorded} of recording {recording}")]
+    FewerKeys {
+        /// The keys of the profile.
+        keys: usize,
+        /// Those of the recording.
+        recorded: usize,
+        /// The recording.
+        recording: u64,
+    },
+    /// A recording without reads.
+    #[error("recording {0} has no reads of keys that can be read: record while there is traffic")]
+    EmptyRecording(u64),
+    /// A recording of which parts are missing.
+    #[error("recording {0} is incomplete in the records: record the traffic again")]
+    IncompleteRecording(u64),
+    /// A recording that is replayed too fast.
+    #[error(
+        "recording {recording} has {per_second:.1} reads per second: at {speed} times its pace \
+         they are more than {max} per second"
+    )]
+    ReplayRate {
+        /// The recording.
+        recording: u64,
+        /// Its average rate.
+        per_second: f64,
+        /// The speed.
+        speed: f64,
+        /// The highest rate.
+        max: f64,
+    },
+    /// A length out of range.
+    #[error("{seconds} seconds are out of range: record for 1 to {max} seconds")]
+    RecordingLength {
+        /// The length.
+        seconds: f64,
+        /// The longest.
+        max: u64,
+    },
     /// An exported run of another format.
     #[error("the exported run has the format {0}: this Verax reads format 1")]
     ExportVersion(u32),

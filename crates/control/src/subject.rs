@@ -21,6 +21,8 @@ pub enum Subject {
     Schedule(String),
     /// A run, by identifier.
     Run(u64),
+    /// A recording of traffic, by identifier.
+    Recording(u64),
     /// A console session, by number.
     Session(u64),
 }
@@ -36,6 +38,7 @@ impl fmt::Display for Subject {
             Self::WarmPlan(name) => write!(f, "warm plan {name}"),
             Self::Schedule(name) => write!(f, "schedule {name}"),
             Self::Run(id) => write!(f, "run {id}"),
+            Self::Recording(id) => write!(f, "recording {id}"),
             Self::Session(id) => write!(f, "session {id}"),
         }
     }

@@ -7,7 +7,7 @@ use nix::sys::signal::Signal;
 use serde_json::{Value, json};
 use thirtyfour::prelude::*;
 use verax_api::{ChangeLoad, LoadRun, LoadWorker, WorkerState};
-use verax_e2e::{Browser, HeldOrigin, Verax, send, until, until_some};
+use verax_e2e::{Browser, HeldOrigin, Verax, is_running, send, until, until_some};
 
 /// A namespace over an origin that responds without delay.
 async fn prepared(verax: &Verax) -> HeldOrigin {
@@ -131,6 +131,52 @@ async fn a_generator_that_is_killed_is_marked_and_the_run_goes_on() {
     assert_eq!(run.workers[1].state, WorkerState::Lost);
     assert!(run.marks[0].text.starts_with("generator 2 was lost"), "{:?}", run.marks);
     assert!(run.ticks[4].lanes[0].requests > 0, "the other one went on");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn no_generator_outlives_a_service_that_is_killed() {
+    let mut verax = Verax::ephemeral(&[]);
+    let _origin = prepared(&verax).await;
+    let file = profile(&verax, "orphan", json!({ "duration_seconds": 60 }));
+    let (ran, run) = beside(&verax, &["load", "run", &file, "--workers", "2"], async || {
+        let run = measured(&verax, 1).await;
+        send(verax.process(), Signal::SIGKILL);
+        run
+    })
+    .await;
+    assert_ne!(ran.code, 0, "{ran:?}");
+    verax.kill();
+    for worker in run.workers {
+        let process = worker.process.unwrap();
+        until("the generator has ended", async || !is_running(process)).await;
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_scheduled_run_may_do_what_its_profile_says() {
+    let verax = Verax::ephemeral(&[]);
+    let _origin = prepared(&verax).await;
+    let mix = json!({ "mix": { "invalidate_percent": 10.0, "put_percent": 10.0, "writes_allowed": true } });
+    let mut more = json!({ "duration_seconds": 1 });
+    more.as_object_mut().unwrap().extend(mix.as_object().unwrap().clone());
+    verax.run(&["load", "profile", "store", &profile(&verax, "nightly", more)]).done();
+    let set = ["schedule", "set", "ferrydesk/nightly", "--load-profile", "nightly"];
+    let set = [&set[..], &["--cron", "0 3 * * *"]].concat();
+    // Who sets the schedule must hold what it does.
+    let token = verax.run(&["token", "create", "--scope", "load:ferrydesk"]).done();
+    let refused = verax.run_with(token.trim(), &set, b"");
+    assert!(refused.code == 4 && refused.err.contains("write:ferrydesk/boards"), "{refused:?}");
+    verax.run(&set).done();
+    let started = verax.run(&["schedule", "run", "ferrydesk/nightly"]).done();
+    assert!(!started.contains("failed"), "{started}");
+    let client = verax.client();
+    let run = until_some("the run has ended", async || {
+        let run = client.runs::<LoadRun>().await.ok()?.into_iter().next()?;
+        (run.state != "running").then_some(run)
+    })
+    .await;
+    assert_eq!(run.state, "done", "{:?}", run.reason);
+    assert!(run.report.unwrap().lanes[0].figures.writes > 0);
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -67,6 +67,7 @@ mod handle;
 pub mod in_flight;
 pub mod locks;
 mod options;
+mod recording;
 mod tasks;
 mod tenant;
 mod traffic;
@@ -82,6 +83,7 @@ pub use handle::{
     Clearer, Deleter, Handle, Locker, Manager, Reader, Refiller, Warmer, Writer, right,
 };
 pub use options::{EngineOptions, MemoryUse};
+pub use recording::TrafficRecorder;
 pub use tenant::{TenantConnection, TenantShare};
 pub use traffic::Limit;
 pub use verax_origin::{OriginError, TraceContext};

@@ -1,11 +1,15 @@
 //! What a conductor and its generators say to each other: a line of JSON each.
 
 use std::path::PathBuf;
+use std::time::Duration;
 
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use tokio::io::{AsyncBufRead, AsyncBufReadExt, AsyncReadExt, AsyncWrite, AsyncWriteExt};
-use verax_core::load::{ErrorKind, LaneTarget, LoadProfile, RecordedLane, Steering};
+use verax_core::load::{
+    ErrorKind, InvalidRecording, LaneTarget, LoadProfile, RecordedLane, RecordedRead,
+    RecordedReads, Steering,
+};
 
 /// The longest line, in bytes: the keys of a run are in one.
 const MAX_LINE_BYTES: u64 = 128 << 20;
@@ -49,9 +53,30 @@ pub(crate) struct Assignment {
     pub(crate) lanes: Vec<LaneTarget>,
     pub(crate) keys: Vec<String>,
     pub(crate) service: ServiceAddress,
+    /// The traffic that is replayed, if any is.
+    pub(crate) recorded: Option<PackedReads>,
     /// Its number among the generators of the run, from 0, and how many they are.
     pub(crate) share: u32,
     pub(crate) of: u32,
+}
+
+/// Recorded traffic, as a message has it.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub(crate) struct PackedReads {
+    pub(crate) seconds: f64,
+    pub(crate) reads: String,
+}
+
+impl PackedReads {
+    pub(crate) fn of(recorded: &RecordedReads) -> Self {
+        let seconds = recorded.length.as_secs_f64();
+        Self { seconds, reads: RecordedRead::pack(&recorded.reads) }
+    }
+
+    pub(crate) fn unpack(&self) -> Result<RecordedReads, InvalidRecording> {
+        let length = Duration::try_from_secs_f64(self.seconds).map_err(|_| InvalidRecording)?;
+        Ok(RecordedReads { length, reads: RecordedRead::unpack(&self.reads)? })
+    }
 }
 
 /// How generators reach the service that they read.

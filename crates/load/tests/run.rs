@@ -10,11 +10,15 @@ use std::time::{Duration, Instant};
 use axum::Router;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Response};
+use axum::serve::ListenerExt;
 use serde_json::json;
 use tokio::sync::watch;
 use tokio::task::JoinHandle;
 use verax_api::{LoadProfileSpec, LoadProgress, LoadReport, WorkerState};
-use verax_core::load::{ErrorKind, LaneTarget, OriginTarget, RefillBy, Steering, Transport};
+use verax_core::load::{
+    ChangedLevel, ErrorKind, LaneTarget, OriginTarget, RecordedRead, RecordedReads, RefillBy,
+    Steering, Transport,
+};
 use verax_core::{Key, OriginSettings};
 use verax_load::{
     RunPlan, ServiceAddress, StartGenerator, StartedGenerator, Starting, conduct, generate,
@@ -35,6 +39,20 @@ where
     let router = Router::new().fallback(handler);
     tokio::spawn(async move { axum::serve(listener, router).await.unwrap() });
     (url, calls)
+}
+
+/// A server that counts its connections.
+async fn server_of_connections() -> (String, Arc<AtomicU64>) {
+    let connections = Arc::new(AtomicU64::new(0));
+    let counted = Arc::clone(&connections);
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let url = format!("http://{}", listener.local_addr().unwrap());
+    let listener = listener.tap_io(move |_| {
+        counted.fetch_add(1, Ordering::SeqCst);
+    });
+    let router = Router::new().fallback(async || hit());
+    tokio::spawn(async move { axum::serve(listener, router).await.unwrap() });
+    (url, connections)
 }
 
 async fn board() -> Response {
@@ -98,6 +116,7 @@ fn plan(verax: &str, origin: &str, profile: serde_json::Value) -> RunPlan {
         profile: spec.profile().unwrap(),
         lanes: vec![cached, direct],
         keys: ["board/a", "board/b"].map(|k| Key::new(k).unwrap()).into(),
+        recorded: None,
         service: ServiceAddress { url: verax.to_owned(), ..ServiceAddress::default() },
         workers: 1,
     }
@@ -378,6 +397,7 @@ async fn a_run_without_generators_fails() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn the_load_follows_the_hands() {
+    const SET: ChangedLevel = ChangedLevel { round: 0, stage: 0, level: 200.0 };
     let (verax, _) = server(async |_| hit()).await;
     let (origin, _) = server(|_| board()).await;
     let profile = json!({
@@ -392,7 +412,7 @@ async fn the_load_follows_the_hands() {
         let Some(tick) = &progress.tick else { return };
         let seconds = tick.at_seconds.round() as u64;
         match seconds {
-            1 => hands.steer.send_modify(|steering| steering.level = Some((0, 200.0))),
+            1 => hands.steer.send_modify(|steering| steering.level = Some(SET)),
             // Pauses for what is left.
             4 => hands.steer.send_modify(|steering| steering.is_paused = true),
             _ => {}
@@ -409,6 +429,75 @@ async fn the_load_follows_the_hands() {
     assert!(counts[5] == 0, "{counts:?}");
     let levels: Vec<_> = ticks.iter().map(|tick| tick.level).collect();
     assert_eq!((levels[0], levels[2], levels[5]), (20.0, 200.0, 0.0));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn instances_have_connections_of_their_own_and_as_many_clients_as_told() {
+    let (verax, connections) = server_of_connections().await;
+    let (origin, _) = server(|_| board()).await;
+    let profile = json!({
+        "arrivals": { "instances": 2, "clients_each": 3, "think_seconds": 0.05 },
+        "steps": { "levels": [2, 5], "each_seconds": 1 },
+    });
+    let mut plan = plan(&verax, &origin, profile);
+    // The instances are shared among generators.
+    plan.workers = 2;
+    let ended = carry_out(plan).await;
+    let of = |step: usize| ended.report().stages[step].lanes[0].requests as f64;
+    // Each client sends at most twenty requests per second.
+    assert!(of(0) <= 6.0 * 21.0 && of(0) > 6.0 * 8.0, "{}", of(0));
+    assert!((1.8..3.2).contains(&(of(1) / of(0))), "{} {}", of(0), of(1));
+    // Clients of one instance share connections; those of five do not.
+    let opened = connections.load(Ordering::SeqCst);
+    assert!((5..=15).contains(&opened), "{opened}");
+}
+
+/// Reads at even distances: two of the first key, then one of the second, again and again.
+fn recorded(reads: u32, millis: u32) -> RecordedReads {
+    let read = |number| RecordedRead {
+        at_millis: number * millis / reads,
+        key: u32::from(number % 3 == 2),
+    };
+    let length = Duration::from_millis(millis.into());
+    RecordedReads { length, reads: (0..reads).map(read).collect() }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_recording_is_replayed_at_a_multiple_of_its_pace() {
+    let (verax, _) = server(async |_| hit()).await;
+    let (origin, calls) = server(|_| board()).await;
+    let profile = json!({
+        "arrivals": { "recording": 7 }, "popularity": "uniform",
+        "stages": [
+            { "name": "as it was", "seconds": 2 },
+            { "name": "twice", "seconds": 2, "level": 2.0 },
+            { "name": "ten times", "seconds": 1, "level": 10.0 },
+        ],
+    });
+    let plan = RunPlan {
+        recorded: Some(recorded(30, 1_000)),
+        workers: 2,
+        ..plan(&verax, &origin, profile)
+    };
+    let ended = carry_out(plan).await;
+    let requests: Vec<u64> =
+        ended.report().stages.iter().map(|stage| stage.lanes[1].requests).collect();
+    // 30 reads a second, as they were recorded, again after each second.
+    for (requests, expected) in requests.iter().zip([60_u64, 120, 300]) {
+        assert!(requests.abs_diff(expected) <= 12, "{requests} of {expected}");
+    }
+    let total: u64 = requests.iter().sum();
+    assert!(total.abs_diff(480) <= 6, "{total}");
+    assert!(calls.load(Ordering::SeqCst) >= total);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn without_its_recording_a_replay_cannot_begin() {
+    let (verax, _) = server(async |_| hit()).await;
+    let (origin, _) = server(|_| board()).await;
+    let profile = json!({ "arrivals": { "recording": 7 }, "popularity": "uniform" });
+    let ended = carry_out(plan(&verax, &origin, profile)).await;
+    assert!(ended.report.unwrap_err().contains("no recording to replay"));
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -472,6 +472,10 @@ async fn load_runs_exclude_each_other_and_keep_their_end_state(
     assert!(fixture.service.control().token_caller(&lent).is_err(), "it was taken back");
     // The slot is free again, and the records have the end.
     until("the next run may start", async || start("ferrydesk/boards").await.is_ok()).await;
+    // The seconds of the one before are in the records alone, and found there.
+    assert!(run.now().ticks.is_empty());
+    let of_before = fixture.service.control().load_run(&fixture.admin, ended.id).await.unwrap();
+    assert_eq!(of_before.ticks.len(), 1);
     let other = Service::start(fixture.records.clone(), ServiceOptions::default()).await.unwrap();
     let runs = other.control().recent_runs::<LoadRun>(&fixture.admin).await;
     // Lists have no seconds, but the run itself does, in a later process too.

@@ -4,6 +4,7 @@ mod comparison;
 mod export;
 mod offered;
 mod profile;
+mod recording;
 mod run;
 
 pub use comparison::{LaneDifference, RunComparison};
@@ -13,6 +14,7 @@ pub use profile::{
     ArrivalsSpec, GoalSpec, InvalidProfileSpec, LaneReadsSpec, LaneSpec, LoadProfileSpec, MixSpec,
     StageSpec, StepsSpec, StopWhenSpec,
 };
+pub use recording::{RecordTraffic, RecordingPart, TrafficRecording};
 pub use run::{
     ChangeLoad, LaneComparison, LaneReport, LoadDoubt, LoadMark, LoadMarkKind, LoadProgress,
     LoadReport, LoadRequest, LoadRun, LoadTick, LoadWorker, MachineTick, MarkLoad, MetGoal,

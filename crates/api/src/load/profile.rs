@@ -5,8 +5,8 @@ use std::time::Duration;
 use serde::{Deserialize, Serialize};
 use verax_core::load::{
     Arrivals, DEFAULT_MAX_IN_FLIGHT, DEFAULT_SECONDS, Goal, InvalidProfile, LaneOrder, LaneProfile,
-    LaneReads, LoadProfile, Measure, Mix, Popularity, RefillBy, Spacing, Stage, Stages, StopWhen,
-    Traffic, Transport, ValueSize,
+    LaneReads, LevelUnit, LoadProfile, Measure, Mix, Popularity, RefillBy, Spacing, Stage, Stages,
+    StopWhen, Traffic, Transport, ValueSize,
 };
 use verax_core::{InvalidName, Name};
 
@@ -15,9 +15,7 @@ use crate::warm::KeySource;
 
 const DEFAULT_CLIENTS: u32 = 4;
 
-fn default_duration() -> f64 {
-    10.0
-}
+const DEFAULT_DURATION: f64 = 10.0;
 
 fn default_seed() -> u64 {
     1
@@ -68,9 +66,10 @@ pub struct LoadProfileSpec {
     /// How long the lanes run before figures are taken, without `stages`.
     #[serde(default, skip_serializing_if = "is_zero")]
     pub warm_up_seconds: f64,
-    /// The measured time, without `stages` and `steps`.
-    #[serde(default = "default_duration")]
-    pub duration_seconds: f64,
+    /// The measured time, without `stages` and `steps`; when absent, 10 seconds, or as long as a
+    /// recording takes at its speed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub duration_seconds: Option<f64>,
     /// Whether the lanes run in the same seconds.
     #[serde(default, skip_serializing_if = "is_default")]
     pub order: LaneOrder,
@@ -139,7 +138,8 @@ pub enum LaneReadsSpec {
     Origin,
 }
 
-/// When requests are sent: with `clients` in a closed loop, or at a `rate` in an open one.
+/// When requests are sent: with `clients` or `instances` in a closed loop, or at a `rate` or as in a
+/// `recording` in an open one.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields, default)]
@@ -148,6 +148,12 @@ pub struct ArrivalsSpec {
     /// before; 4 when neither is given.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub clients: Option<u32>,
+    /// The instances of an application in each lane, each with connections of its own.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub instances: Option<u32>,
+    /// The clients of an instance, which share its connections; 4 when absent.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub clients_each: Option<u32>,
     /// How long a client pauses in between.
     #[serde(skip_serializing_if = "is_zero")]
     pub think_seconds: f64,
@@ -157,7 +163,13 @@ pub struct ArrivalsSpec {
     /// How they are spread.
     #[serde(skip_serializing_if = "is_default")]
     pub spacing: Spacing,
-    /// The most requests of a lane in flight at a rate; 256 when absent.
+    /// The recording whose traffic is replayed: which keys are read, and when.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub recording: Option<u64>,
+    /// How many times as fast as it was recorded; once when absent.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub speed: Option<f64>,
+    /// The most requests of a lane in flight in an open loop; 256 when absent.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub max_in_flight: Option<u32>,
 }
@@ -283,16 +295,24 @@ pub enum InvalidProfileSpec {
     /// A number of the profile.
     #[error(transparent)]
     Profile(#[from] InvalidProfile),
-    /// Clients and a rate.
-    #[error("arrivals have clients and a rate: a closed loop has clients, an open one has a rate")]
-    ClientsAndRate,
+    /// More than one kind of arrivals.
+    #[error("arrivals have {one} and {other}: give one of clients, instances, rate and recording")]
+    TwoArrivals {
+        /// One member.
+        one: &'static str,
+        /// The other.
+        other: &'static str,
+    },
+    /// Keys or a popularity beside a recording that has both.
+    #[error("a recording says how often each key is read: leave the popularity out")]
+    RecordedPopularity,
     /// A member that only one kind of loop has.
     #[error("arrivals have {member}, which belongs to {of}")]
     OtherLoop {
         /// The member.
         member: &'static str,
         /// The members that it goes with.
-        of: &'static str,
+        of: String,
     },
     /// Stages and steps.
     #[error("the profile has stages and steps: give one of them")]
@@ -324,10 +344,17 @@ impl InvalidProfileSpec {
                 "warm_up_seconds" => &["warm_up_seconds"],
                 _ => &["duration_seconds"],
             },
-            Self::ClientsAndRate => &["arrivals.rate"],
+            Self::TwoArrivals { other, .. } => match *other {
+                "instances" => &["arrivals.instances"],
+                "rate" => &["arrivals.rate"],
+                _ => &["arrivals.recording"],
+            },
+            Self::RecordedPopularity => &["popularity"],
             Self::OtherLoop { member, .. } => match *member {
                 "think_seconds" => &["arrivals.think_seconds"],
                 "spacing" => &["arrivals.spacing"],
+                "clients_each" => &["arrivals.clients_each"],
+                "speed" => &["arrivals.speed"],
                 _ => &["arrivals.max_in_flight"],
             },
             Self::StagesAndSteps => &["stages"],
@@ -335,6 +362,10 @@ impl InvalidProfileSpec {
             Self::EmptyGoal(_) => &["goals"],
             Self::Profile(fault) => match fault {
                 InvalidProfile::Clients(_) => &["arrivals.clients", "steps.levels", "stages"],
+                InvalidProfile::Instances { .. } => {
+                    &["arrivals.instances", "steps.levels", "stages"]
+                }
+                InvalidProfile::Pace(_) => &["arrivals.speed", "steps.levels", "stages"],
                 InvalidProfile::Rate(_) => &["arrivals.rate", "steps.levels", "stages"],
                 InvalidProfile::Duration { .. } => {
                     &["duration_seconds", "stages", "steps", "warm_up_seconds"]
@@ -353,6 +384,7 @@ impl InvalidProfileSpec {
                 InvalidProfile::Number { what, .. } => match *what {
                     "think_seconds" => &["arrivals.think_seconds"],
                     "max_in_flight" => &["arrivals.max_in_flight"],
+                    "clients_each" => &["arrivals.clients_each"],
                     "value_bytes" => &["mix.value_bytes"],
                     "p99_ms" => &["stop_when.p99_ms"],
                     "for_seconds" => &["stop_when.for_seconds"],
@@ -383,27 +415,73 @@ impl LaneSpec {
 }
 
 impl ArrivalsSpec {
+    /// The kinds of arrivals that it has.
+    fn kinds(&self) -> Vec<&'static str> {
+        let kinds = [
+            ("clients", self.clients.is_some()),
+            ("instances", self.instances.is_some()),
+            ("rate", self.rate.is_some()),
+            ("recording", self.recording.is_some()),
+        ];
+        kinds.into_iter().filter(|(_, is_given)| *is_given).map(|(name, _)| name).collect()
+    }
+
+    /// The members that belong to some kinds only, those kinds, and whether each is given.
+    fn members(&self) -> [(&'static str, &'static [&'static str], bool); 5] {
+        const CLOSED: &[&str] = &["clients", "instances"];
+        const OPEN: &[&str] = &["a rate", "a recording"];
+        [
+            ("think_seconds", CLOSED, self.think_seconds != 0.0),
+            ("clients_each", &CLOSED[1..], self.clients_each.is_some()),
+            ("spacing", &OPEN[..1], !is_default(&self.spacing)),
+            ("speed", &OPEN[1..], self.speed.is_some()),
+            ("max_in_flight", OPEN, self.max_in_flight.is_some()),
+        ]
+    }
+
     fn arrivals(&self) -> Result<Arrivals, InvalidProfileSpec> {
-        let other = |member, of| Err(InvalidProfileSpec::OtherLoop { member, of });
-        match (self.clients, self.rate) {
-            (Some(_), Some(_)) => Err(InvalidProfileSpec::ClientsAndRate),
-            (_, Some(_)) if self.think_seconds != 0.0 => other("think_seconds", "clients"),
-            (_, Some(_)) => {
-                let max_in_flight = self.max_in_flight.unwrap_or(DEFAULT_MAX_IN_FLIGHT);
-                Ok(Arrivals::Open { spacing: self.spacing, max_in_flight })
-            }
-            (_, None) if self.max_in_flight.is_some() => other("max_in_flight", "a rate"),
-            (_, None) if !is_default(&self.spacing) => other("spacing", "a rate"),
-            (_, None) => {
-                let think_time = duration_of("think_seconds", self.think_seconds)?;
-                Ok(Arrivals::Closed { think_time })
-            }
+        let kinds = self.kinds();
+        if let [one, other, ..] = kinds[..] {
+            return Err(InvalidProfileSpec::TwoArrivals { one, other });
+        }
+        let kind = kinds.first().copied().unwrap_or("clients");
+        let goes_with = |of: &str| of.trim_start_matches("a ") == kind;
+        let foreign = self
+            .members()
+            .into_iter()
+            .find(|(_, of, is_given)| *is_given && !of.iter().any(|of| goes_with(of)));
+        if let Some((member, of, _)) = foreign {
+            return Err(InvalidProfileSpec::OtherLoop { member, of: of.join(" or ") });
+        }
+        let think_time = duration_of("think_seconds", self.think_seconds)?;
+        let max_in_flight = self.max_in_flight.unwrap_or(DEFAULT_MAX_IN_FLIGHT);
+        let clients_each = self.clients_each.unwrap_or(DEFAULT_CLIENTS);
+        Ok(match kind {
+            "instances" => Arrivals::Instances { clients_each, think_time },
+            "rate" => Arrivals::Open { spacing: self.spacing, max_in_flight },
+            "recording" => Arrivals::Recorded { max_in_flight },
+            _ => Arrivals::Closed { think_time },
+        })
+    }
+
+    /// What the level of a stage counts.
+    pub fn unit(&self) -> LevelUnit {
+        match (self.rate, self.recording, self.instances) {
+            (Some(_), ..) => LevelUnit::PerSecond,
+            (_, Some(_), _) => LevelUnit::Pace,
+            (.., Some(_)) => LevelUnit::Instances,
+            _ => LevelUnit::Clients,
         }
     }
 
     /// The level of stages that have none of their own.
     fn level(&self) -> f64 {
-        self.rate.unwrap_or_else(|| f64::from(self.clients.unwrap_or(DEFAULT_CLIENTS)))
+        match self.unit() {
+            LevelUnit::PerSecond => self.rate.unwrap_or_default(),
+            LevelUnit::Pace => self.speed.unwrap_or(1.0),
+            LevelUnit::Instances => self.instances.map_or(0.0, f64::from),
+            LevelUnit::Clients => f64::from(self.clients.unwrap_or(DEFAULT_CLIENTS)),
+        }
     }
 }
 
@@ -436,6 +514,9 @@ impl LoadProfileSpec {
     /// # Errors
     /// [`InvalidProfileSpec`] names what is wrong with it.
     pub fn profile(&self) -> Result<LoadProfile, InvalidProfileSpec> {
+        if self.arrivals.recording.is_some() && !is_default(&self.popularity) {
+            return Err(InvalidProfileSpec::RecordedPopularity);
+        }
         let goals: Result<Vec<_>, _> = self.goals.iter().map(GoalSpec::goals).collect();
         let lanes: Result<_, _> = self.lanes.iter().map(LaneSpec::lane).collect();
         let StopWhenSpec { error_percent, p99_ms, for_seconds, requests } = self.stop_when;
@@ -466,7 +547,8 @@ impl LoadProfileSpec {
         let level = self.arrivals.level();
         let warm_up = duration_of("warm_up_seconds", self.warm_up_seconds)?;
         if self.stages.is_empty() && self.steps.is_none() {
-            let duration = duration_of("duration_seconds", self.duration_seconds)?;
+            let seconds = self.duration_seconds.unwrap_or(DEFAULT_DURATION);
+            let duration = duration_of("duration_seconds", seconds)?;
             return Ok(Stages::simple(level, warm_up, duration));
         }
         let mut stages = Vec::new();
@@ -554,6 +636,23 @@ mod tests {
     }
 
     #[test]
+    fn levels_count_what_arrivals_have() {
+        let of = |arrivals: serde_json::Value| {
+            let profile = read(json!({ "arrivals": arrivals })).unwrap();
+            (profile.arrivals, profile.stages.highest())
+        };
+        let think_time = Duration::from_millis(50);
+        assert_eq!(
+            of(json!({ "instances": 3, "clients_each": 8, "think_seconds": 0.05 })),
+            (Arrivals::Instances { clients_each: 8, think_time }, 3.0)
+        );
+        assert_eq!(
+            of(json!({ "recording": 7, "speed": 2.5, "max_in_flight": 9 })),
+            (Arrivals::Recorded { max_in_flight: 9 }, 2.5)
+        );
+    }
+
+    #[test]
     fn each_figure_of_a_goal_is_a_goal() {
         let goals = json!({ "goals": [{ "lane": "cached", "p99_ms": 20, "min_hit_percent": 90 }] });
         assert_eq!(read(goals).unwrap().goals.len(), 2);
@@ -566,6 +665,16 @@ mod tests {
     #[case(json!({ "arrivals": { "rate": 5, "think_seconds": 1 } }), "think_seconds")]
     #[case(json!({ "arrivals": { "max_in_flight": 5 } }), "max_in_flight")]
     #[case(json!({ "arrivals": { "spacing": "even" } }), "spacing")]
+    #[case(json!({ "arrivals": { "instances": 2, "recording": 5 } }), "instances and recording")]
+    #[case(json!({ "arrivals": { "instances": 200, "clients_each": 6 } }), "instances = 200")]
+    #[case(json!({ "arrivals": { "clients_each": 6 } }), "clients_each, which belongs to instances")]
+    #[case(json!({ "arrivals": { "rate": 5, "speed": 2 } }), "speed, which belongs to a recording")]
+    #[case(json!({ "arrivals": { "recording": 5, "speed": 0 } }), "speed = 0")]
+    #[case(json!({ "arrivals": { "recording": 5, "spacing": "even" } }), "spacing")]
+    #[case(
+        json!({ "arrivals": { "recording": 5 }, "popularity": { "zipf": 1.0 } }),
+        "leave the popularity out"
+    )]
     #[case(json!({ "duration_seconds": -1 }), "duration_seconds = -1")]
     #[case(json!({ "goals": [{ "lane": "cached" }] }), "no figure")]
     #[case(json!({ "goals": [{ "lane": "cold", "p50_ms": 1 }] }), "does not have")]

@@ -22,7 +22,7 @@ pub(crate) enum LoadCommand {
     Change {
         /// The run, by its number in the list
         run: u64,
-        /// The clients, or the requests per second, of each lane
+        /// The clients, instances, or requests per second of each lane, or the pace of a replay
         level: f64,
     },
     /// Pause the active run: nothing is sent
@@ -77,9 +77,45 @@ pub(crate) enum LoadCommand {
     /// Load profiles: what load runs do
     #[command(subcommand)]
     Profile(LoadProfileCommand),
+    /// Recordings of real traffic, which load runs replay
+    #[command(subcommand)]
+    Recording(RecordingCommand),
     /// Generate load as the service says on standard input; the service starts this itself
     #[command(hide = true)]
     Worker,
+}
+
+/// Recordings of traffic.
+#[derive(Debug, Subcommand)]
+pub(crate) enum RecordingCommand {
+    /// Record which keys of a namespace are read, and when; Ctrl-C ends it early
+    #[command(after_help = "Examples:
+  verax load recording start ferrydesk/boards --for 2m
+  verax load recording start ferrydesk/boards --for 10m --hash-keys
+
+A load profile replays it with `recording = NUMBER` in its arrivals.")]
+    Start {
+        /// The namespace, as TENANT/NAMESPACE
+        namespace: String,
+        /// For how long, up to an hour
+        #[arg(long = "for", value_name = "TIME", value_parser = length_of_time)]
+        length: Duration,
+        /// Keep hashes of the keys, which cannot be turned back into keys
+        #[arg(long)]
+        hash_keys: bool,
+    },
+    /// List the latest recordings
+    List,
+    /// Show a recording
+    Show {
+        /// The recording, by its number in the list
+        recording: u64,
+    },
+    /// End a recording early; what it has can be replayed
+    Stop {
+        /// The recording, by its number in the list
+        recording: u64,
+    },
 }
 
 /// Load profiles.
@@ -143,6 +179,9 @@ pub(crate) struct LoadOptions {
     /// Send this many requests per second in each lane instead
     #[arg(long, value_name = "N", conflicts_with = "clients")]
     pub(crate) rate: Option<f64>,
+    /// Replay a recording this many times as fast as it was, such as 10
+    #[arg(long, value_name = "N", conflicts_with_all = ["clients", "rate"])]
+    pub(crate) speed: Option<f64>,
     /// Read the keys of this file instead, one a line
     #[arg(long, value_name = "FILE")]
     pub(crate) keys_from: Option<PathBuf>,

@@ -24,7 +24,7 @@ pub(super) struct LocalLoad {
 
 impl LoadRunner for LocalLoad {
     fn run(&self, plan: LoadPlan, controls: LoadControls) -> RunningLoad {
-        let LoadPlan { profile, token, lanes, keys, workers } = plan;
+        let LoadPlan { profile, token, lanes, keys, recorded, workers } = plan;
         let service = ServiceAddress {
             url: self.url.clone(),
             wire: self.wire.clone(),
@@ -32,7 +32,7 @@ impl LoadRunner for LocalLoad {
             token,
             credentials_directory: self.credentials_directory.clone(),
         };
-        let plan = RunPlan { profile, lanes, keys, service, workers };
+        let plan = RunPlan { profile, lanes, keys, recorded, service, workers };
         Box::pin(async move {
             let LoadControls { progress, steering, stop } = controls;
             verax_load::conduct(plan, &GeneratorProcess, steering, stop, |p| progress(p)).await

@@ -8,8 +8,8 @@ use serde::de::DeserializeOwned;
 use url::Url;
 use verax_api::{
     ChangeLoad, DrillRequest, DrillRun, DrillSpec, ExportedRun, Items, LiveSample, LoadProfileSpec,
-    LoadRequest, LoadRun, MarkLoad, OfferedProfile, Run, RunComparison, SetBaseline, StandIn,
-    StandInChange,
+    LoadRequest, LoadRun, MarkLoad, OfferedProfile, RecordTraffic, Run, RunComparison, SetBaseline,
+    StandIn, StandInChange, TrafficRecording,
 };
 
 use crate::error::ClientError;
@@ -216,6 +216,25 @@ impl Client {
     /// [`ClientError`].
     pub async fn mark_load_run(&self, id: u64, mark: &MarkLoad) -> Result<LoadRun, ClientError> {
         self.post(self.url_of(["v1", "load-runs", &id.to_string(), "marks"]), mark).await
+    }
+
+    /// Records the traffic of a namespace.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn record_traffic(
+        &self,
+        request: &RecordTraffic,
+    ) -> Result<TrafficRecording, ClientError> {
+        self.post(self.url_of(["v1", "traffic-recordings"]), request).await
+    }
+
+    /// A recording of traffic.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn recording(&self, id: u64) -> Result<TrafficRecording, ClientError> {
+        self.get(self.url_of(["v1", "traffic-recordings", &id.to_string()])).await
     }
 
     /// The faults of the demo's stand-in origin.

@@ -277,7 +277,7 @@ impl Control {
             tenant: tenants.values().map(|t| t.id).max().unwrap_or(0),
             origin: origins.map(|(record, _)| record.id).max().unwrap_or(0),
             token: self.tokens.latest(),
-            run: self.warm_runs.latest().max(self.load_runs.latest()),
+            run: self.warm_runs.latest().max(self.load_runs.latest()).max(self.recordings.latest()),
         }
     }
 

@@ -10,7 +10,7 @@ use futures_util::FutureExt;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use serde_json::Value;
-use verax_api::{DrillRun, LoadRun, WarmRun};
+use verax_api::{DrillRun, LoadRun, LoadTick, TrafficRecording, WarmRun};
 use verax_core::Timestamp;
 use verax_core::access::{Right, Scope};
 use verax_records::{NewRun, RecordsError, RunKind, RunRecord, RunState};
@@ -34,6 +34,10 @@ const MAX_SAMPLES: usize = 200;
 /// The samples of a run: what it measured from time to time. They are kept apart from its result,
 /// which is written anew again and again, and are sent to watchers once each.
 pub trait Sampled: Clone {
+    /// Whether anybody looks at them after its end, as its process has them at hand.
+    #[doc(hidden)]
+    const ARE_SAMPLES_SHOWN: bool = true;
+
     /// How many there are.
     fn sample_count(&self) -> usize {
         0
@@ -77,6 +81,28 @@ impl Sampled for LoadRun {
 
     fn without_samples(&self) -> Self {
         self.without_ticks()
+    }
+}
+
+impl Sampled for TrafficRecording {
+    const ARE_SAMPLES_SHOWN: bool = false;
+
+    fn sample_count(&self) -> usize {
+        self.parts.len()
+    }
+
+    fn samples_from(&self, number: usize) -> Vec<Value> {
+        let parts = self.parts.get(number..).unwrap_or_default().iter();
+        parts.take(MAX_SAMPLES).map(|part| serde_json::to_value(part).unwrap_or_default()).collect()
+    }
+
+    // Watchers see how much there is, not what it is.
+    fn since_sample(&self, _number: usize) -> Self {
+        self.without_parts()
+    }
+
+    fn without_samples(&self) -> Self {
+        self.without_parts()
     }
 }
 
@@ -149,6 +175,9 @@ runs! {
         run.reason.get_or_insert(reason);
     };
     LoadRun: load_runs, Some(RunKind::Load), false, Right::Load, |run, reason| {
+        run.reason.get_or_insert(reason);
+    };
+    TrafficRecording: recordings, Some(RunKind::Recording), false, Right::Load, |run, reason| {
         run.reason.get_or_insert(reason);
     };
     // Drills are of the service, so only administrators start them.
@@ -246,10 +275,22 @@ impl Control {
             }
             _ => None,
         };
+        Self::leave_recorded_samples(R::table(self));
         Ok(R::table(self).add(id, of, |id| {
             run.identify(id, RunState::Running);
             run
         }))
+    }
+
+    /// Leaves the samples of ended runs to the records, if all of them are there: a process that
+    /// runs long does not collect them.
+    fn leave_recorded_samples<R: Run>(table: &RunTable<R>) {
+        for (_, run) in table.all() {
+            let samples = run.view(R::sample_count);
+            if run.has_ended() && samples > 0 && run.kept_samples() == samples {
+                run.leave_samples(|run| *run = run.without_samples());
+            }
+        }
     }
 
     /// Drives a run to its end, and records its progress from time to time.
@@ -322,6 +363,9 @@ impl Control {
         }
         run.change(|state| *state = last);
         run.set_ended();
+        if !R::ARE_SAMPLES_SHOWN {
+            Self::leave_recorded_samples(R::table(self));
+        }
     }
 
     /// Whether a caller may see and stop runs of this subject.
@@ -349,16 +393,46 @@ impl Control {
     /// [`ControlError::Unknown`], also if the caller may not see the run, and the records.
     pub async fn load_run(&self, caller: &Caller, id: u64) -> Result<LoadRun, ControlError> {
         if let Ok(run) = self.run::<LoadRun>(caller, id) {
-            return Ok(run.now());
+            // In this order: the samples may be dropped meanwhile.
+            let (now, are_samples_away) = (run.now(), run.are_samples_away());
+            return match are_samples_away {
+                true => Ok(LoadRun { ticks: self.recorded_ticks(id).await?, ..now }),
+                false => Ok(now),
+            };
         }
         let unknown = || ControlError::Unknown(Subject::Run(id));
         let row = self.records.run(RunKind::Load, id).await?.ok_or_else(unknown)?;
         caller.needs_within(Right::Load, &row.tenant, &row.namespace).map_err(|_| unknown())?;
         let mut run: LoadRun = serde_json::from_value(row.result).map_err(|_| unknown())?;
         run.identify(row.id, row.state);
-        let samples = self.records.samples(id, 0, u32::MAX).await?;
-        run.ticks = samples.into_iter().filter_map(|s| serde_json::from_value(s).ok()).collect();
+        run.ticks = self.recorded_ticks(id).await?;
         Ok(run)
+    }
+
+    /// A recording of this process or an earlier one.
+    ///
+    /// # Errors
+    /// [`ControlError::Unknown`], also if the caller may not see it, and the records.
+    pub async fn recording(
+        &self,
+        caller: &Caller,
+        id: u64,
+    ) -> Result<TrafficRecording, ControlError> {
+        if let Ok(run) = self.run::<TrafficRecording>(caller, id) {
+            return Ok(run.view(TrafficRecording::without_parts));
+        }
+        let unknown = || ControlError::Unknown(Subject::Recording(id));
+        let row = self.records.run(RunKind::Recording, id).await?.ok_or_else(unknown)?;
+        caller.needs_within(Right::Load, &row.tenant, &row.namespace).map_err(|_| unknown())?;
+        let mut run: TrafficRecording =
+            serde_json::from_value(row.result).map_err(|_| unknown())?;
+        run.identify(row.id, row.state);
+        Ok(run)
+    }
+
+    async fn recorded_ticks(&self, id: u64) -> Result<Vec<LoadTick>, ControlError> {
+        let samples = self.records.samples(id, 0, u32::MAX).await?;
+        Ok(samples.into_iter().filter_map(|s| serde_json::from_value(s).ok()).collect())
     }
 
     /// Ends a run early; its results so far stay.
@@ -402,6 +476,7 @@ impl Control {
     pub async fn runs_ended(&self) {
         self.warm_runs.all_ended().await;
         self.load_runs.all_ended().await;
+        self.recordings.all_ended().await;
         self.drill_runs.all_ended().await;
     }
 }

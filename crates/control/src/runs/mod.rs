@@ -5,6 +5,7 @@ mod keys;
 mod lent;
 mod lifecycle;
 mod load;
+mod recording;
 mod runner;
 mod slot;
 mod stand_in;
@@ -16,6 +17,7 @@ pub(crate) use keys::{check_sources, zone_of};
 pub use lifecycle::{Run, Sampled};
 pub(crate) use load::ActiveLoad;
 pub use load::{MAX_MARK_CHARACTERS, load_profile_tag};
+pub use recording::RECORDING_LENGTHS;
 pub use runner::{
     DrillRunner, DrillSink, LoadControls, LoadPlan, LoadRunner, ProgressSink, RunningDrill,
     RunningLoad, StandInHandle, StopSignal,

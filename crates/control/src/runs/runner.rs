@@ -11,7 +11,7 @@ use verax_api::{
     DrillRequest, DrillSide, DrillSpec, LoadProgress, LoadReport, StandIn, StandInChange,
 };
 use verax_core::Key;
-use verax_core::load::{LaneTarget, LoadProfile, Steering};
+use verax_core::load::{LaneTarget, LoadProfile, RecordedReads, Steering};
 
 /// A load run, ready to start.
 #[derive(Debug, Clone)]
@@ -22,8 +22,10 @@ pub struct LoadPlan {
     pub token: String,
     /// What each lane of the profile reads.
     pub lanes: Vec<LaneTarget>,
-    /// The keys, most popular first.
+    /// The keys, most popular first, or those of a recording by their indexes.
     pub keys: Vec<Key>,
+    /// The traffic to replay, for a profile that replays some.
+    pub recorded: Option<RecordedReads>,
     /// How many processes generate the load.
     pub workers: u32,
 }

@@ -1,7 +1,7 @@
 //! The runs of this process, each behind a channel with its progress.
 
 use std::collections::BTreeMap;
-use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use tokio::sync::watch;
@@ -41,6 +41,8 @@ pub struct Watched<R> {
     ended: watch::Sender<bool>,
     /// How many of its samples are recorded.
     kept_samples: AtomicUsize,
+    /// Whether its samples are in the records alone.
+    are_samples_away: AtomicBool,
 }
 
 impl<R: Clone> Watched<R> {
@@ -60,6 +62,21 @@ impl<R: Clone> Watched<R> {
 
     pub(crate) fn set_kept_samples(&self, kept: usize) {
         self.kept_samples.store(kept, Ordering::Release);
+    }
+
+    /// Leaves its samples to the records; `drop` takes them from its progress.
+    pub(crate) fn leave_samples(&self, drop: impl FnOnce(&mut R)) {
+        self.are_samples_away.store(true, Ordering::Release);
+        // Nothing that a watcher has to know changed.
+        self.state.send_if_modified(|run| {
+            drop(run);
+            false
+        });
+    }
+
+    /// Whether its samples are in the records alone.
+    pub(crate) fn are_samples_away(&self) -> bool {
+        self.are_samples_away.load(Ordering::Acquire)
     }
 
     /// Receives every change; the last one is its end.
@@ -147,6 +164,7 @@ impl<R: Clone> RunTable<R> {
             stop: watch::Sender::new(false),
             ended: watch::Sender::new(false),
             kept_samples: AtomicUsize::new(0),
+            are_samples_away: AtomicBool::new(false),
         });
         runs.insert(id, Arc::clone(&watched));
         // Active runs are always kept: they can be seen and stopped no matter how many started

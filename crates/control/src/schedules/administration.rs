@@ -177,8 +177,7 @@ impl Control {
             }
             ScheduledAction::LoadProfile(profile) => {
                 let missing = || InvalidInput::Missing(Subject::Profile(profile.clone()));
-                let namespace = self.namespace_of_profile(tenant, profile).await?;
-                vec![Scope::within(Right::Load, tenant, &namespace.ok_or_else(missing)?)]
+                self.scopes_of_profile(tenant, profile).await?.ok_or_else(missing)?
             }
         })
     }

@@ -1,4 +1,4 @@
-//! When requests are sent: in a closed loop, or at a rate that does not depend on the responses.
+//! When requests are sent: in a closed loop, or when they are due, whatever the responses.
 
 use std::time::Duration;
 
@@ -6,13 +6,17 @@ use rand::{Rng, RngExt};
 use serde::{Deserialize, Serialize};
 
 use super::invalid_profile::InvalidProfile;
-use super::limits::{MAX_CLIENTS, MAX_RATE};
+use super::level_unit::LevelUnit;
+use super::limits::{MAX_CLIENTS, MAX_PACE, MAX_RATE};
 
 /// The most requests of a lane in flight in an open loop, unless the profile says otherwise.
 pub const DEFAULT_MAX_IN_FLIGHT: u32 = 256;
 
-/// How far a varying rate is integrated at a time.
-const STEP: f64 = 0.01;
+/// How far a varying rate is integrated at a time, in seconds.
+pub(super) const STEP: f64 = 0.01;
+
+/// The longest pause of a client.
+const MAX_THINK_TIME: Duration = Duration::from_secs(60);
 
 /// When the requests of a lane are sent.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
@@ -22,12 +26,24 @@ pub enum Arrivals {
         /// How long it pauses in between.
         think_time: Duration,
     },
+    /// Instances of an application: each has connections of its own, which its clients share.
+    Instances {
+        /// The clients of each.
+        clients_each: u32,
+        /// How long a client pauses in between.
+        think_time: Duration,
+    },
     /// Requests are due at a rate, whether or not earlier ones were answered.
     Open {
         /// How they are spread.
         spacing: Spacing,
         /// The most in flight. Requests that are due beyond that wait; their latency counts from
         /// when they were due.
+        max_in_flight: u32,
+    },
+    /// Requests are due when those of a recording were, at a multiple of its pace.
+    Recorded {
+        /// The most in flight, as at a rate.
         max_in_flight: u32,
     },
 }
@@ -50,29 +66,63 @@ impl Arrivals {
         Self::Closed { think_time: Duration::ZERO }
     }
 
-    /// Whether requests are due at a rate.
+    /// Whether requests are due at moments of their own, whether or not earlier ones were answered.
     pub fn is_open(&self) -> bool {
-        matches!(self, Self::Open { .. })
+        matches!(self, Self::Open { .. } | Self::Recorded { .. })
     }
 
     /// The unit of a stage's level.
-    pub fn unit(&self) -> &'static str {
+    pub fn unit(&self) -> LevelUnit {
         match self {
-            Self::Closed { .. } => "clients",
-            Self::Open { .. } => "requests per second",
+            Self::Closed { .. } => LevelUnit::Clients,
+            Self::Instances { .. } => LevelUnit::Instances,
+            Self::Open { .. } => LevelUnit::PerSecond,
+            Self::Recorded { .. } => LevelUnit::Pace,
+        }
+    }
+
+    /// How long a client of a closed loop pauses; `None` in an open one.
+    pub fn think_time(&self) -> Option<Duration> {
+        match self {
+            Self::Closed { think_time } | Self::Instances { think_time, .. } => Some(*think_time),
+            Self::Open { .. } | Self::Recorded { .. } => None,
+        }
+    }
+
+    /// The clients of an instance; without instances, each client is one by itself.
+    pub fn clients_each(&self) -> u32 {
+        match self {
+            Self::Instances { clients_each, .. } => *clients_each,
+            _ => 1,
+        }
+    }
+
+    /// The most clients of a lane in each of `of` generators together, when the highest level is
+    /// `highest`.
+    pub fn most_clients(&self, highest: f64, of: u32) -> u32 {
+        match self {
+            Self::Closed { .. } => highest as u32,
+            Self::Instances { clients_each, .. } => (highest as u32).saturating_mul(*clients_each),
+            Self::Open { max_in_flight, .. } | Self::Recorded { max_in_flight } => {
+                max_in_flight.saturating_mul(of)
+            }
         }
     }
 
     pub(super) fn check(&self) -> Result<(), InvalidProfile> {
+        if let Some(think_time) = self.think_time().filter(|time| *time > MAX_THINK_TIME) {
+            let (value, range) = (think_time.as_secs_f64(), "use 0 to 60 seconds");
+            return Err(InvalidProfile::Number { what: "think_seconds", value, range });
+        }
         match self {
-            Self::Closed { think_time } if *think_time > Duration::from_secs(60) => {
-                let value = think_time.as_secs_f64();
-                let range = "use 0 to 60 seconds";
-                Err(InvalidProfile::Number { what: "think_seconds", value, range })
+            Self::Instances { clients_each, .. } if !(1..=MAX_CLIENTS).contains(clients_each) => {
+                let (value, range) = (f64::from(*clients_each), "use 1 to 1000");
+                Err(InvalidProfile::Number { what: "clients_each", value, range })
             }
-            Self::Open { max_in_flight, .. } if !(1..=MAX_CLIENTS).contains(max_in_flight) => {
-                let value = f64::from(*max_in_flight);
-                let range = "use 1 to 1000";
+            Self::Open { max_in_flight, .. } | Self::Recorded { max_in_flight }
+                if !(1..=MAX_CLIENTS).contains(max_in_flight) =>
+            {
+                let (value, range) = (f64::from(*max_in_flight), "use 1 to 1000");
                 Err(InvalidProfile::Number { what: "max_in_flight", value, range })
             }
             _ => Ok(()),
@@ -84,15 +134,22 @@ impl Arrivals {
     /// # Errors
     /// [`InvalidProfile`] says what is possible.
     pub fn check_level(&self, level: f64) -> Result<(), InvalidProfile> {
-        match self {
-            Self::Closed { .. } if level.fract() == 0.0 => {
-                let range = 1.0..=f64::from(MAX_CLIENTS);
-                range.contains(&level).then_some(()).ok_or(InvalidProfile::Clients(level))
+        let is_count = level.fract() == 0.0 && level >= 1.0;
+        let (is_possible, fault) = match self {
+            Self::Closed { .. } => {
+                (is_count && level <= f64::from(MAX_CLIENTS), InvalidProfile::Clients(level))
             }
-            Self::Closed { .. } => Err(InvalidProfile::Clients(level)),
-            Self::Open { .. } if level > 0.0 && level <= MAX_RATE => Ok(()),
-            Self::Open { .. } => Err(InvalidProfile::Rate(level)),
-        }
+            Self::Instances { clients_each, .. } => {
+                let clients = level * f64::from(*clients_each);
+                let fault = InvalidProfile::Instances { level, clients_each: *clients_each };
+                (is_count && clients <= f64::from(MAX_CLIENTS), fault)
+            }
+            Self::Open { .. } => (level > 0.0 && level <= MAX_RATE, InvalidProfile::Rate(level)),
+            Self::Recorded { .. } => {
+                (level > 0.0 && level <= MAX_PACE, InvalidProfile::Pace(level))
+            }
+        };
+        is_possible.then_some(()).ok_or(fault)
     }
 }
 
@@ -220,6 +277,17 @@ mod tests {
             Arrivals::Open { spacing: Spacing::Even, max_in_flight }.check().is_ok()
         };
         assert_eq!([0, 1, 1_000, 1_001].map(in_flight), [false, true, true, false]);
+        let instances =
+            |clients_each| Arrivals::Instances { clients_each, think_time: Duration::ZERO };
+        assert!(fits(instances(8), 1.0) && fits(instances(8), 125.0));
+        assert!(!fits(instances(8), 126.0) && !fits(instances(8), 1.5) && !fits(instances(8), 0.0));
+        assert_eq!(
+            [0, 1, 1_000, 1_001].map(|n| instances(n).check().is_ok()),
+            [false, true, true, false]
+        );
+        let recorded = Arrivals::Recorded { max_in_flight: 1 };
+        assert!(fits(recorded, 0.1) && fits(recorded, MAX_PACE));
+        assert!(!fits(recorded, 0.0) && !fits(recorded, MAX_PACE + 1.0));
         let think = |ms| Arrivals::Closed { think_time: Duration::from_millis(ms) }.check().is_ok();
         assert_eq!([0, 60_000, 60_001].map(think), [true, true, false]);
     }

@@ -51,7 +51,8 @@ pub enum Limit {
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct Bend {
-    /// The level with the highest throughput for its latency.
+    /// The level with the highest throughput for its latency; in an open loop, in requests per
+    /// second.
     pub knee_level: f64,
     /// The throughput there.
     pub knee_per_second: f64,

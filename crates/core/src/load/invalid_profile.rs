@@ -1,6 +1,6 @@
 //! Why a load profile cannot be run.
 
-use super::limits::{MAX_CLIENTS, MAX_LENGTH, MAX_RATE, MAX_STAGES};
+use super::limits::{MAX_CLIENTS, MAX_LENGTH, MAX_PACE, MAX_RATE, MAX_STAGES};
 use crate::name::Name;
 
 /// Why a profile cannot be run.
@@ -9,6 +9,20 @@ pub enum InvalidProfile {
     /// A number of clients.
     #[error("clients = {0} is out of range: use 1 to {MAX_CLIENTS}")]
     Clients(f64),
+    /// A number of instances.
+    #[error(
+        "instances = {level} with {clients_each} clients each is out of range: use whole instances, \
+         with 1 to {MAX_CLIENTS} clients together"
+    )]
+    Instances {
+        /// How many.
+        level: f64,
+        /// The clients of each.
+        clients_each: u32,
+    },
+    /// A pace.
+    #[error("speed = {0} is out of range: use more than 0 and at most {MAX_PACE}")]
+    Pace(f64),
     /// A rate.
     #[error("a rate of {0} is out of range: use more than 0 and at most {MAX_RATE} per second")]
     Rate(f64),
@@ -24,7 +38,7 @@ pub enum InvalidProfile {
         total: f64,
     },
     /// A stage without length, or too many stages.
-    #[error("stage {0} has no length: give it duration_seconds")]
+    #[error("stage {0} has no length: give it seconds")]
     EmptyStage(usize),
     /// Too many stages.
     #[error("{0} stages are too many: use at most {MAX_STAGES}")]

@@ -9,6 +9,9 @@ pub const MAX_CLIENTS: u32 = 1_000;
 /// The highest rate of one lane, in requests per second.
 pub const MAX_RATE: f64 = 200_000.0;
 
+/// The most times as fast as it was recorded that traffic is replayed.
+pub const MAX_PACE: f64 = 1_000.0;
+
 /// The most requests of a run, all lanes together.
 pub const MAX_REQUESTS: u64 = 200_000_000;
 

@@ -10,15 +10,19 @@ mod goals;
 mod interval;
 mod interval_log;
 mod invalid_profile;
+mod level_unit;
 mod limits;
 mod meaning;
 mod mix;
 mod outcome;
 mod popularity;
 mod profile;
+mod recorded;
 mod recorder;
+mod replay;
 mod scalability;
 mod stages;
+mod steering;
 mod stop_when;
 mod target;
 mod timeline;
@@ -35,19 +39,24 @@ pub use interval::{
 };
 pub use interval_log::{LoggedInterval, interval_log};
 pub use invalid_profile::InvalidProfile;
+pub use level_unit::LevelUnit;
 pub use limits::{
-    DURATIONS, LANES, MAX_CLIENTS, MAX_LENGTH, MAX_RATE, MAX_REQUESTS, MAX_STAGES, MAX_WORKERS,
+    DURATIONS, LANES, MAX_CLIENTS, MAX_LENGTH, MAX_PACE, MAX_RATE, MAX_REQUESTS, MAX_STAGES,
+    MAX_WORKERS,
 };
 pub use meaning::{Capacities, DEFAULT_PEAK_TO_AVERAGE, Meaning, Traffic, meanings};
 pub use mix::{Action, MAX_VALUE_BYTES, Mix, ValueSize};
 pub use outcome::{ErrorKind, Outcome, ReadKind};
 pub use popularity::{InvalidPopularity, KeyChooser, KeySequence, Popularity};
 pub use profile::{LaneOrder, LaneProfile, LaneReads, LoadProfile, RefillBy, Transport};
+pub use recorded::{InvalidRecording, RecordedRead, RecordedReads};
 pub use recorder::{
     InvalidRecorder, LaneFigures, LaneRecorder, PercentilePoint, Percentiles, RecordedLane,
 };
+pub use replay::ReplayClock;
 pub use scalability::{MIN_STEPS, Scalability, Step, fit_scalability};
-pub use stages::{Stage, StageNow, Stages, Steering};
+pub use stages::{Stage, StageNow, Stages};
+pub use steering::{ChangedLevel, Steering};
 pub use stop_when::{DEFAULT_SECONDS, EarlyEnd, StopWatch, StopWhen};
 pub use target::{LaneTarget, OriginTarget};
 pub use timeline::{Moment, TICK, Timeline};

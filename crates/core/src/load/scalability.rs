@@ -187,11 +187,16 @@ pub fn fit_scalability(steps: &[Step]) -> Option<Scalability> {
         |of: fn(&Law) -> f64| range(of(&law), &without_one.iter().map(of).collect::<Vec<_>>());
     let peak_clients = (law.coherency > 0.0)
         .then(|| ((1.0 - law.contention).max(0.0) / law.coherency).sqrt().max(1.0));
+    let contention_range = ranges(|law| law.contention);
     let mut fit = Scalability {
         of_one: law.of_one,
         contention: law.contention,
         coherency: law.coherency,
-        contention_range: ranges(|law| law.contention),
+        // A share is not more than all.
+        contention_range: ConfidenceInterval {
+            high: contention_range.high.min(1.0),
+            ..contention_range
+        },
         coherency_range: ranges(|law| law.coherency),
         peak_clients,
         peak_per_second: (law.contention > 0.0).then(|| law.of_one / law.contention),

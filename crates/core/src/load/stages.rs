@@ -34,26 +34,6 @@ pub struct StageNow {
     pub is_warm_up: bool,
 }
 
-/// What people change about an active run.
-#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
-pub struct Steering {
-    /// The level of a stage, by its number, in place of the profile's.
-    pub level: Option<(usize, f64)>,
-    /// Whether nothing is sent.
-    pub is_paused: bool,
-}
-
-impl Steering {
-    /// The load at a moment of a run.
-    pub fn level(&self, now: StageNow) -> f64 {
-        match self.level {
-            _ if self.is_paused => 0.0,
-            Some((stage, level)) if stage == now.stage => level,
-            _ => now.level,
-        }
-    }
-}
-
 impl Stages {
     /// Stages one after another.
     pub fn new(stages: Vec<Stage>) -> Self {
@@ -146,17 +126,6 @@ mod tests {
         assert_eq!((stages.length().as_secs(), stages.highest()), (35, 20.0));
         let ends = [0, 9, 10, 34, 40].map(|at| stages.end_of(Duration::from_secs(at)).as_secs());
         assert_eq!(ends, [10, 10, 20, 35, 35]);
-    }
-
-    #[test]
-    fn a_changed_level_lasts_until_the_stage_ends() {
-        let stages = Stages::new(vec![stage(10, 4.0, false, false), stage(10, 6.0, false, false)]);
-        let level = |steering: Steering, seconds| {
-            steering.level(stages.at(Duration::from_secs(seconds)).unwrap())
-        };
-        let changed = Steering { level: Some((0, 9.0)), is_paused: false };
-        assert_eq!([3, 12].map(|at| level(changed, at)), [9.0, 6.0]);
-        assert_eq!(level(Steering { is_paused: true, ..changed }, 3), 0.0);
     }
 
     #[test]

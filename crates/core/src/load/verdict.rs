@@ -47,7 +47,8 @@ pub enum GeneratorLimit {
     Processor(f64),
     /// This is the share of the highest rate that it reached when it was calibrated.
     Rate(f64),
-    /// It sent requests late: this is the 99th percentile of the delay, in milliseconds.
+    /// It sent requests late: in every other second, the longest delay was above this many
+    /// milliseconds.
     Late(f64),
 }
 
@@ -127,7 +128,7 @@ impl fmt::Display for GeneratorLimit {
             ),
             Self::Late(ms) => write!(
                 f,
-                "the generator was at its limit: it sent one request in a hundred more than \
+                "the generator was at its limit: in every other second it sent requests more than \
                  {ms:.1} ms late"
             ),
         }

@@ -42,6 +42,7 @@ mod read_sample;
 mod shard;
 mod slots;
 mod tenant_memory;
+mod traffic_recording;
 mod whole;
 
 pub use browse::SAMPLE_SLOTS;
@@ -57,6 +58,7 @@ pub use rate_limits::{
     InvalidRate, MAX_RATE_COUNT, MAX_RATE_PERIOD, Rate, RateLimitError, RateLimitOutcome,
 };
 pub use read_sample::{MAX_REUSE_READS, ReuseSample, SampledRead, WHOLE, place_of};
+pub use traffic_recording::RecordedTraffic;
 
 pub use outcome::{PutError, PutOutcome, Usage};
 pub use precondition::{ConditionFailed, Precondition};

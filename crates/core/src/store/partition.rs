@@ -20,6 +20,7 @@ use super::read_sample::{ReadSample, ReuseSample, SampledRead};
 use super::shard::{PreparedEntry, SHARDS, Shard, Tidied};
 use super::slots::{CHUNK, Times};
 use super::tenant_memory::{MAX_SHRINK, MemoryUser, TenantMemory};
+use super::traffic_recording::{RecordedTraffic, TrafficRecording};
 use crate::early::RefillTime;
 use crate::entry::{Entry, EntryRevision, NEGATIVE_NUMBER};
 use crate::heat::{HotKeys, KnownKey};
@@ -51,6 +52,7 @@ pub struct Partition {
     expired: AtomicU64,
     read_sample: ReadSample,
     heat_sample: HeatSample,
+    recording: TrafficRecording,
     quota: HeldQuota,
     next_to_evict: AtomicUsize,
     next_to_tidy: AtomicUsize,
@@ -165,6 +167,7 @@ impl Partition {
             expired: AtomicU64::new(0),
             read_sample: ReadSample::default(),
             heat_sample: HeatSample::default(),
+            recording: TrafficRecording::default(),
             quota: HeldQuota::new(quota),
             next_to_evict: AtomicUsize::new(0),
             next_to_tidy: AtomicUsize::new(0),
@@ -242,13 +245,35 @@ impl Partition {
         });
         drop(shard);
         let hit = found.as_ref().is_some_and(|found| found.freshness().may_be_served());
-        self.heat_sample.note(hash, key, hit, now);
+        self.note_read(hash, key, hit, now);
         found
+    }
+
+    /// Notes a read by its key. What [`visit`](Self::visit) does not serve is noted later.
+    fn note_read(&self, hash: u64, key: &str, hit: bool, now: Timestamp) {
+        self.heat_sample.note(hash, key, hit, now);
+        self.recording.note(hash, key, now);
+    }
+
+    /// Begins to record all reads; false if they are being recorded. They are taken with
+    /// [`take_recorded`](Self::take_recorded) until [`end_recording`](Self::end_recording).
+    pub fn begin_recording(&self) -> bool {
+        self.recording.begin()
+    }
+
+    /// Takes the reads that were recorded since they were last taken.
+    pub fn take_recorded(&self) -> RecordedTraffic {
+        self.recording.take()
+    }
+
+    /// Ends recording, and forgets what was not taken.
+    pub fn end_recording(&self) {
+        self.recording.end();
     }
 
     /// Notes that a read found nothing to serve, if [`visit`](Self::visit) was the only look-up.
     pub fn note_miss(&self, key: &str, now: Timestamp) {
-        self.heat_sample.note(self.hash(key), key, false, now);
+        self.note_read(self.hash(key), key, false, now);
     }
 
     /// Whether reads are counted by key and sampled; they are, unless a measurement turns it off.
@@ -285,7 +310,7 @@ impl Partition {
         let visited = visit(view);
         drop(shard);
         if hit {
-            self.heat_sample.note(hash, key, true, now);
+            self.note_read(hash, key, true, now);
         }
         Some(visited)
     }

@@ -8,10 +8,9 @@ use verax_api::{
     LaneComparison, LaneReport, LoadDoubt, LoadReport, MetGoal, ReadErrors, StageReport,
 };
 use verax_core::load::{
-    Arrivals, Bend, Capacities, Comparison, ConfidenceInterval, Doubt, ErrorKind, GeneratorLimit,
-    JudgedLane, LaneFigures, LaneRecorder, LoadProfile, LoadStep, MAX_GENERATOR_PROCESSOR,
-    MAX_GENERATOR_SHARE, MIN_STEPS, Meaning, PairedSlice, Timeline, bend, doubts, mean_interval,
-    meanings,
+    Bend, Capacities, Comparison, ConfidenceInterval, Doubt, ErrorKind, GeneratorLimit, JudgedLane,
+    LaneFigures, LaneRecorder, LoadProfile, LoadStep, MAX_GENERATOR_PROCESSOR, MAX_GENERATOR_SHARE,
+    MIN_STEPS, Meaning, PairedSlice, Timeline, bend, doubts, mean_interval, meanings,
 };
 
 use crate::generator::OTHER_MESSAGES;
@@ -145,6 +144,8 @@ pub(super) struct Measured {
     profile: LoadProfile,
     timeline: Timeline,
     keys: u64,
+    /// The reads per second of a recording that is replayed.
+    pace: Option<f64>,
     lanes: Vec<MeasuredLane>,
     /// The processors that the busiest generator used after the warm-up, and within each stage.
     busy: Busy,
@@ -155,7 +156,7 @@ pub(super) struct Measured {
 }
 
 impl Measured {
-    pub(super) fn new(profile: &LoadProfile, keys: usize) -> Self {
+    pub(super) fn new(profile: &LoadProfile, keys: usize, pace: Option<f64>) -> Self {
         let stages = profile.stages.all().len();
         let lane = |lane: &verax_core::load::LaneProfile| MeasuredLane {
             name: lane.name.to_string(),
@@ -172,6 +173,7 @@ impl Measured {
             timeline: Timeline::of(profile),
             profile: profile.clone(),
             keys: keys as u64,
+            pace,
             busy: Busy::default(),
             stages_busy: vec![Busy::default(); stages],
             late_ms: Vec::new(),
@@ -283,12 +285,9 @@ impl Measured {
         // They take a while, which an active run does not have.
         let interval =
             |of: fn(&LaneFigures) -> Option<f64>| is_last.then(|| interval(of)).flatten();
-        let corrected = match self.profile.arrivals {
-            Arrivals::Closed { think_time } if recorder.succeeded() > 0 => {
-                Some(recorder.corrected(think_time))
-            }
-            _ => None,
-        };
+        let think_time = self.profile.arrivals.think_time();
+        let think_time = think_time.filter(|_| recorder.succeeded() > 0);
+        let corrected = think_time.map(|think_time| recorder.corrected(think_time));
         let warm_up =
             (!lane.warm_up.length.is_zero()).then(|| lane.warm_up.figures(lane.is_cached));
         LaneReport {
@@ -313,7 +312,8 @@ impl Measured {
         for (number, stage) in stages.filter(|(_, stage)| !stage.is_warm_up && !stage.is_ramp) {
             let figures = lane.stages[number].figures(lane.is_cached);
             let step = LoadStep {
-                level: stage.level,
+                // What is due at a pace is known from its recording.
+                level: stage.level * self.pace.unwrap_or(1.0),
                 per_second: figures.per_second,
                 mean_ms: figures.mean_ms.unwrap_or_default(),
                 error_share: figures.errors as f64 / (figures.requests as f64).max(1.0),

@@ -15,13 +15,14 @@ use verax_api::{
 };
 use verax_core::Key;
 use verax_core::load::{
-    Doubt, LaneRecorder, LaneTarget, LoadProfile, Steering, StopWatch, Timeline,
+    Arrivals, Doubt, LaneRecorder, LaneTarget, LoadProfile, RecordedReads, Steering, StopWatch,
+    Timeline,
 };
 
 use self::measured::{Measured, MergedTick};
 use self::worker::{Worker, WorkerEvent};
 use crate::machine::{ProcessorTime, ProcessorUse, resident_bytes};
-use crate::message::{Assignment, GeneratedTick, Order, Report, ServiceAddress};
+use crate::message::{Assignment, GeneratedTick, Order, PackedReads, Report, ServiceAddress};
 
 pub use self::worker::{FromGenerator, StartGenerator, StartedGenerator, Starting, ToGenerator};
 
@@ -45,8 +46,10 @@ pub struct RunPlan {
     pub profile: LoadProfile,
     /// What each of its lanes reads.
     pub lanes: Vec<LaneTarget>,
-    /// The keys, most popular first.
+    /// The keys, most popular first, or those of a recording by their index.
     pub keys: Vec<Key>,
+    /// The traffic to replay, for a profile that replays some.
+    pub recorded: Option<RecordedReads>,
     /// How generators reach the service.
     pub service: ServiceAddress,
     /// How many generators share the run.
@@ -104,6 +107,9 @@ pub async fn conduct(
 ) -> Result<LoadReport, String> {
     plan.profile.check().map_err(|e| e.to_string())?;
     plan.profile.popularity.chooser(plan.keys.len()).map_err(|e| e.to_string())?;
+    if matches!(plan.profile.arrivals, Arrivals::Recorded { .. }) && plan.recorded.is_none() {
+        return Err("there is no recording to replay".into());
+    }
     let mut conductor = Conductor::start(plan, start, steering, progress).await?;
     if !conductor.ready(&mut stop).await? {
         return Err("the run was stopped before it began".into());
@@ -121,9 +127,11 @@ impl<F: Fn(LoadProgress) + Send> Conductor<F> {
         steering: watch::Receiver<Steering>,
         progress: F,
     ) -> Result<Self, String> {
-        let RunPlan { profile, lanes, keys, service, workers: of } = plan;
+        let RunPlan { profile, lanes, keys, recorded, service, workers: of } = plan;
         let (sender, events) = mpsc::channel(MAX_EVENTS);
-        let measured = Measured::new(&profile, keys.len());
+        let pace = recorded.as_ref().map(RecordedReads::per_second);
+        let measured = Measured::new(&profile, keys.len(), pace);
+        let recorded = recorded.as_ref().map(PackedReads::of);
         let texts: Vec<String> = keys.iter().map(|key| key.as_str().to_owned()).collect();
         let mut workers = Vec::new();
         for share in 0..of {
@@ -135,6 +143,7 @@ impl<F: Fn(LoadProgress) + Send> Conductor<F> {
                 lanes: lanes.clone(),
                 keys: texts.clone(),
                 service: service.clone(),
+                recorded: recorded.clone(),
                 share,
                 of,
             };
@@ -370,7 +379,7 @@ impl<F: Fn(LoadProgress) + Send> Conductor<F> {
             at_seconds,
             stage: u32::try_from(moment.stage.stage).unwrap_or(u32::MAX),
             warm_up: moment.stage.is_warm_up,
-            level: self.steering.borrow().level(latest.stage),
+            level: self.steering.borrow().level(latest),
             lanes: figures,
             machine,
             service: ServiceTick::default(),

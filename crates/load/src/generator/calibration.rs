@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use tokio::sync::watch;
 use tokio::task::JoinSet;
-use verax_core::load::{Arrivals, LaneTarget, RefillBy, Transport};
+use verax_core::load::{LaneTarget, RefillBy, Transport};
 use verax_core::{Key, OriginSettings};
 
 use super::clients::Lane;
@@ -26,10 +26,7 @@ const MAX_CLIENTS: u32 = 64;
 /// Why there is no responder.
 pub(super) async fn measure(assignment: &Assignment) -> Result<Vec<f64>, String> {
     let profile = &assignment.profile;
-    let clients = match profile.arrivals {
-        Arrivals::Closed { .. } => profile.stages.highest() as u32,
-        Arrivals::Open { max_in_flight, .. } => max_in_flight,
-    };
+    let clients = profile.arrivals.most_clients(profile.stages.highest(), 1);
     let clients = clients.clamp(1, MAX_CLIENTS);
     let (mut http, mut wire) = (None, None);
     let mut rates = Vec::with_capacity(assignment.lanes.len());

@@ -11,6 +11,7 @@ use verax_core::load::{KeyChooser, KeySequence, Mix};
 
 use super::counts::SharedCounts;
 use super::lanes::LaneReader;
+use super::pacer::Due;
 
 /// How long a client pauses after a failure in a closed loop, or without anything to do, so as not
 /// to spin.
@@ -27,7 +28,7 @@ pub(super) struct Lane {
     pub(super) seed: u64,
     /// When the run began.
     pub(super) began: Instant,
-    /// How many clients all lanes have at most, over all generators.
+    /// How many clients a lane has at most, over all generators.
     pub(super) clients: u32,
 }
 
@@ -45,16 +46,20 @@ impl Lane {
     }
 
     /// Sends one request. `due` is when it was due, if that is not now.
-    async fn request(&self, choices: &mut Choices, due: Option<Instant>) -> bool {
+    async fn request(&self, choices: &mut Choices, due: Option<Due>) -> bool {
         let sent = Instant::now();
         let elapsed = sent.saturating_duration_since(self.began);
-        let key = &self.keys[choices.sequence.choose(elapsed, &mut choices.random)];
+        let index = match due.and_then(|due| due.key) {
+            Some(recorded) => recorded as usize % self.keys.len(),
+            None => choices.sequence.choose(elapsed, &mut choices.random),
+        };
+        let key = &self.keys[index];
         let action = self.mix.choose(&mut choices.random);
         let outcome = self.reader.carry_out(action, key).await;
         let from_send = sent.elapsed();
         let Some(outcome) = outcome else { return false };
         let is_done = outcome.is_ok();
-        let response = due.map_or(from_send, |due| due.elapsed());
+        let response = due.map_or(from_send, |due| due.at.elapsed());
         self.counts.record(response, due.map(|_| from_send), outcome);
         is_done
     }
@@ -82,7 +87,7 @@ impl Lane {
     }
 
     /// Sends the requests that are due, each by the next client that has nothing else to do.
-    pub(super) async fn open_loop(self, client: u32, due: Arc<Mutex<mpsc::Receiver<Instant>>>) {
+    pub(super) async fn open_loop(self, client: u32, due: Arc<Mutex<mpsc::Receiver<Due>>>) {
         let mut choices = self.choices(client);
         loop {
             let next = due.lock().await.recv().await;

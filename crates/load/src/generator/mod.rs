@@ -6,6 +6,7 @@
 
 mod calibration;
 mod clients;
+mod closed_loop;
 mod counts;
 mod lanes;
 mod pacer;
@@ -14,18 +15,23 @@ mod responder;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
+use rand::SeedableRng;
+use rand_chacha::ChaCha8Rng;
 use tokio::io::{AsyncRead, AsyncWrite, BufReader};
 use tokio::sync::{mpsc, watch};
 use tokio::task::JoinSet;
 use verax_core::Key;
-use verax_core::load::{Arrivals, KeyChooser, MAX_CLIENTS, Moment, Steering, Timeline};
+use verax_core::load::{
+    ArrivalClock, Arrivals, KeyChooser, Moment, RecordedReads, ReplayClock, Steering, Timeline,
+};
 
 use self::clients::Lane;
+use self::closed_loop::ClosedLoop;
 use self::counts::{Counted, SharedCounts};
 use self::lanes::LaneReader;
-use self::pacer::{MAX_DUE, Pace, Pacer};
+use self::pacer::{DueClock, MAX_DUE, Pace, Pacer};
 use crate::machine::{ProcessorUse, resident_bytes};
-use crate::message::{Assignment, GeneratedTick, Order, Receiver, Report, send};
+use crate::message::{Assignment, GeneratedTick, Order, PackedReads, Receiver, Report, send};
 
 pub(crate) use self::counts::OTHER_MESSAGES;
 
@@ -150,8 +156,10 @@ async fn run(
     if sender.send(ready).await.is_err() || begun.await.is_err() {
         return Ok(());
     }
+    let recorded = assignment.recorded.as_ref().map(PackedReads::unpack).transpose();
+    let recorded = recorded.map_err(|e| e.to_string())?.map(Arc::new);
     let lanes = lanes(&assignment, readers, &keys, &chooser);
-    Generator::new(assignment, lanes, told)?.run(sender).await;
+    Generator::new(assignment, lanes, told, recorded)?.run(sender).await;
     Ok(())
 }
 
@@ -162,10 +170,7 @@ fn lanes(
     chooser: &KeyChooser,
 ) -> Vec<Lane> {
     let profile = &assignment.profile;
-    let clients = match profile.arrivals {
-        Arrivals::Closed { .. } => profile.stages.highest() as u32,
-        Arrivals::Open { max_in_flight, .. } => max_in_flight.saturating_mul(assignment.of),
-    };
+    let clients = profile.arrivals.most_clients(profile.stages.highest(), assignment.of);
     let lane = |reader| Lane {
         reader,
         counts: SharedCounts::default(),
@@ -191,9 +196,7 @@ struct Generator {
     told: watch::Receiver<Told>,
     steering: Arc<Mutex<Steering>>,
     tasks: JoinSet<()>,
-    /// In a closed loop: the active clients of each lane, and how many of them are here.
-    active: Vec<watch::Sender<u32>>,
-    started: Vec<u32>,
+    closed_loop: Option<ClosedLoop>,
     /// In an open loop.
     pacer: Option<Pacer>,
 }
@@ -203,18 +206,16 @@ impl Generator {
         assignment: Assignment,
         lanes: Vec<Lane>,
         told: watch::Receiver<Told>,
+        recorded: Option<Arc<RecordedReads>>,
     ) -> Result<Self, String> {
         let began = lanes.first().map_or_else(Instant::now, |lane| lane.began);
         let steering = Arc::new(Mutex::new(told.borrow().steering));
         let timeline = Timeline::of(&assignment.profile);
         let mut tasks = JoinSet::new();
-        let (mut active, mut started, mut pacer) = (Vec::new(), Vec::new(), None);
-        match assignment.profile.arrivals {
-            Arrivals::Closed { .. } => {
-                active.extend(lanes.iter().map(|_| watch::Sender::new(0)));
-                started.resize(lanes.len(), 0);
-            }
-            Arrivals::Open { spacing, max_in_flight } => {
+        let closed_loop = ClosedLoop::of(&assignment.profile.arrivals, lanes.len());
+        let clock = due_clock(&assignment, recorded)?;
+        let pacer = match clock {
+            Some((clock, max_in_flight)) => {
                 let mut senders = Vec::new();
                 for lane in &lanes {
                     let (sender, due) = mpsc::channel(MAX_DUE);
@@ -227,29 +228,17 @@ impl Generator {
                 }
                 let pace = Pace {
                     timeline: timeline.clone(),
-                    spacing,
-                    seed: assignment.profile.seed,
-                    share: assignment.share,
+                    clock,
                     of: assignment.of,
                     began,
                     steering: Arc::clone(&steering),
                     lanes: senders,
                 };
-                pacer = Some(Pacer::start(pace).map_err(|e| format!("no thread to pace: {e}"))?);
+                Some(Pacer::start(pace).map_err(|e| format!("no thread to pace: {e}"))?)
             }
-        }
-        Ok(Self {
-            assignment,
-            timeline,
-            lanes,
-            began,
-            told,
-            steering,
-            tasks,
-            active,
-            started,
-            pacer,
-        })
+            None => None,
+        };
+        Ok(Self { assignment, timeline, lanes, began, told, steering, tasks, closed_loop, pacer })
     }
 
     /// Sends the requests, and reports every second of them.
@@ -315,24 +304,36 @@ impl Generator {
 
     /// Lets as many clients of a closed loop be active as the load says.
     fn adjust(&mut self, moment: Moment, steering: Steering) {
-        let Arrivals::Closed { think_time } = self.assignment.profile.arrivals else { return };
+        let Some(closed_loop) = &mut self.closed_loop else { return };
         let now = self.timeline.at(self.began.elapsed()).unwrap_or(moment);
-        let level = steering.level(now.stage).round().clamp(0.0, f64::from(MAX_CLIENTS)) as u32;
+        let level = steering.level(now);
         for (number, lane) in self.lanes.iter().enumerate() {
-            let active = if self.timeline.is_active(number, now.round) { level } else { 0 };
-            // Clients are made when they are needed first.
-            let here = |client: u32| client * self.assignment.of + self.assignment.share;
-            while here(self.started[number]) < active {
-                let client = here(self.started[number]);
-                self.started[number] += 1;
-                let receiver = self.active[number].subscribe();
-                self.tasks.spawn(lane.clone().closed_loop(client, think_time, receiver));
-            }
-            self.active[number].send_if_modified(|present| {
-                let is_changed = *present != active;
-                *present = active;
-                is_changed
-            });
+            let level = if self.timeline.is_active(number, now.round) { level } else { 0.0 };
+            closed_loop.adjust(number, lane, level, &self.assignment, &mut self.tasks);
         }
     }
+}
+
+/// What says when the requests of an open loop are due, and the most in flight; `None` in a closed
+/// loop.
+fn due_clock(
+    assignment: &Assignment,
+    recorded: Option<Arc<RecordedReads>>,
+) -> Result<Option<(DueClock, u32)>, String> {
+    let Assignment { share, of, profile, .. } = assignment;
+    Ok(match (profile.arrivals, recorded) {
+        (Arrivals::Open { spacing, max_in_flight }, _) => {
+            let random = ChaCha8Rng::seed_from_u64(profile.seed ^ (u64::from(*share) << 48));
+            let clock = ArrivalClock::new(spacing, *share, *of, random);
+            Some((DueClock::Rate(clock), max_in_flight))
+        }
+        (Arrivals::Recorded { max_in_flight }, Some(recorded)) => {
+            let clock = ReplayClock::new(recorded, *share, *of);
+            Some((DueClock::Recorded(clock), max_in_flight))
+        }
+        (Arrivals::Recorded { .. }, None) => {
+            return Err("there is no recording to replay".into());
+        }
+        (Arrivals::Closed { .. } | Arrivals::Instances { .. }, _) => None,
+    })
 }

@@ -6,10 +6,9 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
-use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
 use tokio::sync::mpsc;
-use verax_core::load::{ArrivalClock, Spacing, Steering, Timeline};
+use verax_core::load::{ArrivalClock, ReplayClock, Steering, Timeline};
 
 /// How many due requests of a lane wait for a client. Beyond that the pacer waits; their latency
 /// counts from when they were due all the same.
@@ -25,14 +24,46 @@ const FULL: Duration = Duration::from_millis(1);
 #[derive(Debug)]
 pub(super) struct Pace {
     pub(super) timeline: Timeline,
-    pub(super) spacing: Spacing,
-    pub(super) seed: u64,
-    pub(super) share: u32,
+    pub(super) clock: DueClock,
+    /// How much of the load is this generator's, unless its clock knows.
     pub(super) of: u32,
     pub(super) began: Instant,
     pub(super) steering: Arc<Mutex<Steering>>,
     /// Where the due requests of each lane go.
-    pub(super) lanes: Vec<mpsc::Sender<Instant>>,
+    pub(super) lanes: Vec<mpsc::Sender<Due>>,
+}
+
+/// A request that is due.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Due {
+    pub(super) at: Instant,
+    /// The index of the key that a recording names.
+    pub(super) key: Option<u32>,
+}
+
+/// Says when requests are due.
+#[derive(Debug)]
+pub(super) enum DueClock {
+    Rate(ArrivalClock<ChaCha8Rng>),
+    Recorded(ReplayClock),
+}
+
+impl DueClock {
+    /// The next request before `until`; `level` is what the whole load is at a moment.
+    fn next(
+        &mut self,
+        until: Duration,
+        of: u32,
+        level: impl Fn(Duration) -> f64,
+    ) -> Option<(Duration, Option<u32>)> {
+        match self {
+            Self::Rate(clock) => {
+                let share = |elapsed| level(elapsed) / f64::from(of);
+                clock.next(until, share).map(|at| (at, None))
+            }
+            Self::Recorded(clock) => clock.next(until, level).map(|(at, key)| (at, Some(key))),
+        }
+    }
 }
 
 /// The thread, which ends when this is dropped.
@@ -73,49 +104,45 @@ impl Drop for Pacer {
 }
 
 impl Pace {
-    /// The requests per second of this generator at a moment.
-    fn rate(&self, elapsed: Duration) -> f64 {
-        let steering = *self.steering.lock().unwrap_or_else(PoisonError::into_inner);
-        let moment = self.timeline.at(elapsed);
-        moment.map_or(0.0, |moment| steering.level(moment.stage)) / f64::from(self.of)
-    }
-
-    fn keep(&self, stopped: &AtomicBool, late_nanos: &AtomicU64) {
-        let random = ChaCha8Rng::seed_from_u64(self.seed ^ (u64::from(self.share) << 48));
-        let mut clock = ArrivalClock::new(self.spacing, self.share, self.of, random);
+    fn keep(self, stopped: &AtomicBool, late_nanos: &AtomicU64) {
+        let Self { timeline, mut clock, of, began, steering, lanes } = self;
+        let level = |elapsed| {
+            let steering = *steering.lock().unwrap_or_else(PoisonError::into_inner);
+            timeline.at(elapsed).map_or(0.0, |moment| steering.level(moment))
+        };
         let mut looked = Duration::ZERO;
-        while !stopped.load(Ordering::Relaxed) && looked < self.timeline.length() {
+        while !stopped.load(Ordering::Relaxed) && looked < timeline.length() {
             let until = looked + HORIZON;
-            while let Some(at) = clock.next(until, |elapsed| self.rate(elapsed)) {
-                let due = self.began + at;
-                sleep_until(due);
+            while let Some((at, key)) = clock.next(until, of, level) {
+                let due = Due { at: began + at, key };
+                sleep_until(due.at);
                 if stopped.load(Ordering::Relaxed) {
                     return;
                 }
-                let late = u64::try_from(due.elapsed().as_nanos()).unwrap_or(u64::MAX);
+                let late = u64::try_from(due.at.elapsed().as_nanos()).unwrap_or(u64::MAX);
                 late_nanos.fetch_max(late, Ordering::Relaxed);
-                self.pass_on(at, due, stopped);
+                let Some(moment) = timeline.at(at) else { continue };
+                for (number, lane) in lanes.iter().enumerate() {
+                    if timeline.is_active(number, moment.round) && !pass_on(lane, due, stopped) {
+                        return;
+                    }
+                }
             }
             looked = until;
-            sleep_until(self.began + looked);
+            sleep_until(began + looked);
         }
     }
+}
 
-    /// Passes a due request on to each lane that has its turn.
-    fn pass_on(&self, at: Duration, due: Instant, stopped: &AtomicBool) {
-        let Some(moment) = self.timeline.at(at) else { return };
-        for (number, lane) in self.lanes.iter().enumerate() {
-            if !self.timeline.is_active(number, moment.round) {
-                continue;
-            }
-            while let Err(mpsc::error::TrySendError::Full(_)) = lane.try_send(due) {
-                if stopped.load(Ordering::Relaxed) {
-                    return;
-                }
-                std::thread::sleep(FULL);
-            }
+/// Passes a due request on to a lane, when it has room; false if the pacer is stopped meanwhile.
+fn pass_on(lane: &mpsc::Sender<Due>, due: Due, stopped: &AtomicBool) -> bool {
+    while let Err(mpsc::error::TrySendError::Full(_)) = lane.try_send(due) {
+        if stopped.load(Ordering::Relaxed) {
+            return false;
         }
+        std::thread::sleep(FULL);
     }
+    true
 }
 
 fn sleep_until(moment: Instant) {

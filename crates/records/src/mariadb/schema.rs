@@ -160,7 +160,8 @@ diesel::allow_tables_to_appear_in_same_query!(
     namespaces,
     runs,
     definitions,
-    run_work
+    run_work,
+    run_samples
 );
 
 diesel::table! {

@@ -16,6 +16,8 @@ pub enum RunKind {
     Warm,
     /// A load run.
     Load,
+    /// A recording of traffic.
+    Recording,
 }
 
 /// The state of a run.
@@ -59,6 +61,7 @@ impl RunKind {
         match self {
             RunKind::Warm => "warm",
             RunKind::Load => "load",
+            RunKind::Recording => "recording",
         }
     }
 
@@ -66,6 +69,7 @@ impl RunKind {
         match self {
             RunKind::Warm => "warm.run",
             RunKind::Load => "load.run",
+            RunKind::Recording => "load.record",
         }
     }
 }

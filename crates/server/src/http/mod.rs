@@ -31,6 +31,7 @@ mod permits;
 mod preferences;
 mod problem;
 mod rate_limits;
+mod recordings;
 mod request_log;
 mod router;
 mod runs;

@@ -8,8 +8,8 @@ use verax_service::Service;
 
 use super::{
     administration, batches, browse, console, counters, damage, description, drills, entries,
-    health, live, load_profiles, locks, metrics, nodes, permits, problem, rate_limits, runs,
-    schedules, sessions, stand_in, tags, usage, waiting, warm,
+    health, live, load_profiles, locks, metrics, nodes, permits, problem, rate_limits, recordings,
+    runs, schedules, sessions, stand_in, tags, usage, waiting, warm,
 };
 
 const NAMESPACE: &str = "/v1/tenants/{tenant}/namespaces/{namespace}";
@@ -153,6 +153,9 @@ pub(super) fn router(service: Arc<Service>) -> Router {
         )
         .route("/v1/load-runs/{id}/marks", post(runs::mark_load))
         .route("/v1/load-runs/{id}/live", get(runs::watch_load))
+        .route("/v1/traffic-recordings", get(recordings::recent).post(recordings::start))
+        .route("/v1/traffic-recordings/{id}", get(recordings::show).delete(recordings::stop))
+        .route("/v1/traffic-recordings/{id}/live", get(recordings::watch))
         .route("/v1/drills", get(drills::specs))
         .route("/v1/drill-runs", get(drills::recent).post(drills::start))
         .route("/v1/drill-runs/{id}", get(drills::show))

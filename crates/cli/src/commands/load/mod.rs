@@ -1,6 +1,7 @@
 //! Load runs: started in the service, followed here.
 
 mod profiles;
+mod recordings;
 mod summary;
 mod view;
 
@@ -10,8 +11,8 @@ use std::path::Path;
 use serde_json::json;
 use tokio::net::unix::pipe;
 use verax_api::{
-    ChangeLoad, ExportedRun, KeySource, LoadProfileSpec, LoadReport, LoadRequest, LoadRun,
-    MarkLoad, ProfileChoice,
+    ArrivalsSpec, ChangeLoad, ExportedRun, KeySource, LoadProfileSpec, LoadReport, LoadRequest,
+    LoadRun, MarkLoad, ProfileChoice,
 };
 use verax_client::Client;
 
@@ -43,9 +44,12 @@ fn is_file(name: &str) -> bool {
 
 /// The profile to run: one that the service offers, or a file; with what the flags change.
 async fn profile(verax: &Client, options: &LoadOptions) -> Result<ProfileChoice, Failure> {
-    let LoadOptions { profile: name, duration, clients, rate, keys_from, .. } = options;
-    let is_changed =
-        duration.is_some() || clients.is_some() || rate.is_some() || keys_from.is_some();
+    let LoadOptions { profile: name, duration, clients, rate, speed, keys_from, .. } = options;
+    let is_changed = duration.is_some()
+        || clients.is_some()
+        || rate.is_some()
+        || speed.is_some()
+        || keys_from.is_some();
     if !is_file(name) && !is_changed {
         return Ok(ProfileChoice::Named(name.clone()));
     }
@@ -54,16 +58,24 @@ async fn profile(verax: &Client, options: &LoadOptions) -> Result<ProfileChoice,
         false => offered(verax, name).await?,
     };
     if let Some(duration) = duration {
-        spec.duration_seconds = duration.as_secs_f64();
+        spec.duration_seconds = Some(duration.as_secs_f64());
         (spec.stages, spec.steps) = (Vec::new(), None);
     }
-    if let Some(clients) = clients {
-        (spec.arrivals.clients, spec.arrivals.rate) = (Some(*clients), None);
-        (spec.arrivals.max_in_flight, spec.arrivals.spacing) = Default::default();
-    }
-    if let Some(rate) = rate {
-        (spec.arrivals.clients, spec.arrivals.rate) = (None, Some(*rate));
-        spec.arrivals.think_seconds = 0.0;
+    let before = std::mem::take(&mut spec.arrivals);
+    spec.arrivals = match (clients, rate) {
+        (Some(clients), _) => {
+            let think_seconds = before.think_seconds;
+            ArrivalsSpec { clients: Some(*clients), think_seconds, ..ArrivalsSpec::default() }
+        }
+        (_, Some(rate)) => {
+            let ArrivalsSpec { spacing, max_in_flight, .. } = before;
+            let rate = Some(*rate);
+            ArrivalsSpec { rate, spacing, max_in_flight, ..ArrivalsSpec::default() }
+        }
+        _ => before,
+    };
+    if speed.is_some() {
+        spec.arrivals.speed = *speed;
     }
     if let Some(path) = keys_from {
         spec.keys = vec![KeySource::List(keys_of(path)?)];
@@ -129,6 +141,7 @@ pub(super) async fn load(
             output.answer(&marked, last_mark)
         }
         LoadCommand::Profile(command) => profiles::profile(verax, output, command).await,
+        LoadCommand::Recording(command) => recordings::recording(verax, output, command).await,
         LoadCommand::Compare { before, after } => {
             let comparison = verax.compare_load_runs(before, after).await?;
             output.answer(&comparison, differences)

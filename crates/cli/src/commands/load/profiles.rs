@@ -107,12 +107,15 @@ fn plan_of(spec: &LoadProfileSpec) -> String {
     let lanes: Vec<&str> = spec.lanes.iter().map(|lane| lane.name.as_str()).collect();
     let stages = profile.stages.all().iter().filter(|stage| !stage.is_warm_up).count();
     let length = verax_core::load::Timeline::of(&profile).length();
+    let level = profile.arrivals.unit().with(profile.stages.highest());
+    let is_whole_recording = spec.arrivals.recording.is_some() && spec.duration_seconds.is_none();
+    let length = match is_whole_recording && stages == 1 {
+        true => "as long as recorded at that pace".to_owned(),
+        false => format!("{} s", length.as_secs_f64()),
+    };
     format!(
-        "lanes {}, up to {} {} each, {} s{}",
+        "lanes {}, up to {level} each, {length}{}",
         lanes.join(" and "),
-        profile.stages.highest(),
-        profile.arrivals.unit(),
-        length.as_secs_f64(),
         if stages > 1 { format!(" in {stages} stages") } else { String::new() }
     )
 }

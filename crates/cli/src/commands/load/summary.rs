@@ -5,7 +5,7 @@ use verax_api::{
     RunComparison,
 };
 
-use verax_core::load::{Limit, Verdict};
+use verax_core::load::{LevelUnit, Limit, Verdict};
 
 use crate::figures;
 use crate::output::table;
@@ -92,8 +92,11 @@ fn lanes_table(report: &LoadReport) -> String {
 
 /// The stages, one a row.
 fn stages_table(run: &LoadRun, report: &LoadReport) -> String {
-    let unit = if run.profile.arrivals.rate.is_some() { ">per second" } else { ">clients" };
-    let mut titles = vec!["stage".to_owned(), unit.to_owned()];
+    let unit = match run.profile.arrivals.unit() {
+        LevelUnit::Pace => ">pace".to_owned(),
+        unit => format!(">{unit}"),
+    };
+    let mut titles = vec!["stage".to_owned(), unit];
     for lane in &report.lanes {
         titles.extend([format!(">{}", lane.name), ">p50".to_owned(), ">p99".to_owned()]);
     }
@@ -146,10 +149,10 @@ fn sentence(report: &LoadReport, compared: &LaneComparison) -> String {
 /// Where a lane bends.
 fn bend(run: &LoadRun, lane: &LaneReport) -> Option<String> {
     let bend = lane.bend?;
-    let unit = |level: f64| match (run.profile.arrivals.rate, level) {
-        (Some(_), _) => "requests per second",
-        (None, 1.0) => "client",
-        (None, _) => "clients",
+    let unit = match run.profile.arrivals.unit() {
+        // What was due is known from the recording.
+        LevelUnit::Pace => LevelUnit::PerSecond,
+        unit => unit,
     };
     let name = &lane.name;
     let limit = match bend.limit {
@@ -159,9 +162,8 @@ fn bend(run: &LoadRun, lane: &LaneReport) -> Option<String> {
         Limit::NotReached => "its limit was not reached",
     };
     let mut text = format!(
-        "{name} bends at {} {}: {} at {} on average; {limit}",
-        bend.knee_level,
-        unit(bend.knee_level),
+        "{name} bends at {}: {} at {} on average; {limit}",
+        unit.with(rounded(bend.knee_level)),
         figures::rate(bend.knee_per_second),
         figures::milliseconds(bend.knee_ms),
     );
@@ -179,9 +181,9 @@ fn bend(run: &LoadRun, lane: &LaneReport) -> Option<String> {
         ));
         match (law.peak_clients, law.peak_per_second) {
             (Some(clients), Some(peak)) => text.push_str(&format!(
-                "\n  expected peak: {} with {clients:.0} {}; more would lower it",
+                "\n  expected peak: {} with {}; more would lower it",
                 figures::rate(peak),
-                unit(clients.round()),
+                unit.with(clients.round()),
             )),
             (None, Some(peak)) => {
                 text.push_str(&format!("\n  levels off towards {}", figures::rate(peak)));
@@ -189,13 +191,18 @@ fn bend(run: &LoadRun, lane: &LaneReport) -> Option<String> {
             _ => {}
         }
     }
-    if bend.law.is_none() && run.profile.arrivals.rate.is_none() {
+    if bend.law.is_none() && matches!(unit, LevelUnit::Clients | LevelUnit::Instances) {
         text.push_str("\n  its steps do not follow the scalability law");
     }
     if bend.declines {
         text.push_str("\n  the last step had less throughput than an earlier one: more lower it");
     }
     Some(text)
+}
+
+/// A level without more digits than people read.
+fn rounded(level: f64) -> f64 {
+    (level * 10.0).round() / 10.0
 }
 
 /// What the figures mean, with their formulas.

@@ -97,9 +97,8 @@ impl LoadView {
             (true, _) => "warm-up",
             (false, _) => named.unwrap_or("measuring"),
         };
-        let unit = if run.profile.arrivals.rate.is_some() { "/s" } else { " clients" };
-        let at = tick.at_seconds;
-        format!("{at:.0} of {:.0} s, {phase}, {:.0}{unit}", self.seconds, tick.level)
+        let level = run.profile.arrivals.unit().briefly(tick.level);
+        format!("{:.0} of {:.0} s, {phase}, {level}", tick.at_seconds, self.seconds)
     }
 
     pub(super) fn end(&self) {

@@ -6,6 +6,7 @@ mod compare;
 mod import;
 mod place;
 mod profiles;
+mod replay;
 mod steer;
 mod target;
 
@@ -21,7 +22,7 @@ use verax_core::load::{Doubt, MAX_WORKERS};
 use verax_records::RunState;
 
 use self::clocks::ServiceClock;
-use self::place::place_of;
+pub(super) use self::place::place_of;
 use super::lent::LentToken;
 use super::lifecycle::{NewLife, RunEnd};
 use super::runner::{LoadControls, LoadPlan, LoadRunner};
@@ -79,24 +80,36 @@ impl Control {
         request: &LoadRequest,
         of_slot: Option<(u64, Timestamp)>,
     ) -> Result<Arc<Watched<LoadRun>>, ControlError> {
-        let spec = self.profile_of(caller, request).await?;
+        let mut spec = self.profile_of(caller, request).await?;
         let (tenant, name) = place_of(&spec.namespace)?;
         caller.needs(Scope::within(Right::Load, &tenant, &name))?;
         let namespace = self.registry.namespace(&tenant, &name)?;
         let runner = self.load_runner().ok_or(Overload::Starting)?;
+        let replayed = match spec.arrivals.recording {
+            Some(recording) => Some(self.replayed(caller, recording).await?),
+            None => None,
+        };
+        if let Some(replayed) = &replayed {
+            // As long as the recording takes.
+            let length = replayed.reads.length.as_secs_f64() / spec.arrivals.speed.unwrap_or(1.0);
+            spec.duration_seconds.get_or_insert(length);
+        }
         let profile = spec.profile().map_err(ControlError::invalid)?;
         if !(1..=MAX_WORKERS).contains(&request.workers) {
             let (what, range) = ("the number of workers", 1..=MAX_WORKERS);
             return Err(InvalidInput::OutOfRange { what, value: request.workers, range }.into());
         }
-        let scopes = target::scopes(&profile, &namespace);
+        let scopes = target::scopes(&profile, &tenant, &name);
         // The right to load includes that to read; what changes entries is held separately.
         for scope in &scopes[1..] {
             caller.needs(scope.clone())?;
         }
         let slot = self.load_slot.take().ok_or(Conflict::LoadRunActive)?;
         let lanes = self.load_targets(caller, &namespace, &profile)?;
-        let keys = self.keys_of(&namespace, &spec.keys).await?.keys;
+        let (keys, recorded) = match replayed {
+            Some(replayed) => self.keys_to_replay(&namespace, &spec, &profile, replayed).await?,
+            None => (self.keys_of(&namespace, &spec.keys).await?.keys, None),
+        };
         profile.popularity.chooser(keys.len()).map_err(ControlError::invalid)?;
         Self::check_load_keys(&namespace, &lanes, &keys)?;
         let title = if spec.title.is_empty() { &spec.name } else { &spec.title };
@@ -116,7 +129,8 @@ impl Control {
             is_imported: false,
         };
         let workers = request.workers;
-        let mut plan = LoadPlan { profile, token: String::new(), lanes, keys, workers };
+        let token = String::new();
+        let mut plan = LoadPlan { profile, token, lanes, keys, recorded, workers };
         let (of, slot) = (RunOf::Namespace(namespace), Some(slot));
         let new = NewLife { of, title, detail, run, slot, of_slot, id: None };
         let (control, starter) = (Arc::clone(self), caller.clone());

@@ -6,7 +6,7 @@ use crate::error::ControlError;
 use crate::invalid::InvalidInput;
 
 /// `tenant/namespace`, read.
-pub(super) fn place_of(path: &str) -> Result<(Name, Name), ControlError> {
+pub(in crate::runs) fn place_of(path: &str) -> Result<(Name, Name), ControlError> {
     let invalid = || InvalidInput::Path(path.to_owned());
     let (tenant, namespace) = path.split_once('/').ok_or_else(invalid)?;
     let read = |text| Name::new(text).map_err(ControlError::invalid);

@@ -9,6 +9,7 @@ use verax_core::{EntityTag, Name};
 use verax_records::{DefinitionKind, DefinitionPath, DefinitionRecord};
 
 use super::place::place_of;
+use super::target;
 use crate::access::Caller;
 use crate::control::Control;
 use crate::error::ControlError;
@@ -56,6 +57,17 @@ fn may_load(caller: &Caller, spec: &LoadProfileSpec) -> bool {
     place_of(&spec.namespace).is_ok_and(|(tenant, namespace)| {
         caller.holds_within(Right::Load, tenant.as_str(), namespace.as_str())
     })
+}
+
+/// What running a profile needs: the right to load, which includes that to read, and the rights to
+/// what else it does.
+fn needed_scopes(spec: &LoadProfileSpec) -> Result<Vec<Scope>, ControlError> {
+    let (tenant, namespace) = place_of(&spec.namespace)?;
+    let profile = spec.profile().map_err(ControlError::invalid)?;
+    let mut scopes = target::scopes(&profile, &tenant, &namespace);
+    scopes.retain(|scope| *scope != Scope::within(Right::Read, &tenant, &namespace));
+    scopes.push(Scope::within(Right::Load, &tenant, &namespace));
+    Ok(scopes)
 }
 
 impl Control {
@@ -135,15 +147,15 @@ impl Control {
         found.ok_or_else(|| ControlError::Unknown(Subject::Profile(name.to_string())))
     }
 
-    /// The namespace of a profile of a tenant, by name.
-    pub(crate) async fn namespace_of_profile(
+    /// What running a profile of a tenant needs; `None` if there is no such profile.
+    pub(crate) async fn scopes_of_profile(
         &self,
         tenant: &Name,
         name: &str,
-    ) -> Result<Option<Name>, ControlError> {
+    ) -> Result<Option<Vec<Scope>>, ControlError> {
         let all = self.all_profiles(Some(tenant)).await?;
         let found = all.into_iter().find(|profile| profile.spec.name == name);
-        Ok(found.and_then(|profile| place_of(&profile.spec.namespace).ok()).map(|(_, name)| name))
+        found.map(|profile| needed_scopes(&profile.spec)).transpose()
     }
 
     /// Stores a profile, if what is there is what `expected` names. Its name is that of the path.
@@ -266,6 +278,10 @@ impl Control {
             return Err(InvalidInput::PlanTooLarge { bytes, most: MAX_PROFILE_BYTES }.into());
         }
         spec.profile().map_err(ControlError::invalid)?;
-        check_sources(&registered, &spec.keys)
+        match spec.arrivals.recording {
+            // It has keys itself.
+            Some(_) if spec.keys.is_empty() => Ok(()),
+            _ => check_sources(&registered, &spec.keys),
+        }
     }
 }

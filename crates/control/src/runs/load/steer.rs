@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use verax_api::{ChangeLoad, LoadMarkKind, LoadRun};
-use verax_core::load::Timeline;
+use verax_core::load::{ChangedLevel, Timeline};
 
 use super::active::Active;
 use crate::access::Caller;
@@ -39,8 +39,10 @@ impl Control {
             active.profile.arrivals.check_level(level).map_err(ControlError::invalid)?;
             let elapsed = active.began.map_or(std::time::Duration::ZERO, |began| began.elapsed());
             let moment = Timeline::of(&active.profile).at(elapsed);
-            let stage = moment.ok_or(Conflict::LoadRunEnded)?.stage.stage;
-            active.steering.send_modify(|steering| steering.level = Some((stage, level)));
+            let moment = moment.ok_or(Conflict::LoadRunEnded)?;
+            let (round, stage) = (moment.round, moment.stage.stage);
+            let set = ChangedLevel { round, stage, level };
+            active.steering.send_modify(|steering| steering.level = Some(set));
             let unit = active.profile.arrivals.unit();
             active.mark(LoadMarkKind::Load, format!("{level} {unit}"));
         }

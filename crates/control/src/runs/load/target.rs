@@ -112,8 +112,7 @@ impl Control {
 }
 
 /// What a run's own token opens, which its caller must hold.
-pub(super) fn scopes(profile: &LoadProfile, namespace: &Registered) -> Vec<Scope> {
-    let (tenant, name) = (namespace.tenant(), namespace.name());
+pub(super) fn scopes(profile: &LoadProfile, tenant: &Name, name: &Name) -> Vec<Scope> {
     let scope = |right| Scope::within(right, tenant, name);
     let refills = profile
         .lanes

@@ -17,8 +17,8 @@ const MAX_PART_BYTES: usize = 1 << 20;
 /// How many of the latest warm runs have their failures kept.
 const RUNS_WITH_FAILURES: i64 = 100;
 
-/// How many of the latest load runs have their samples kept.
-const RUNS_WITH_SAMPLES: i64 = 500;
+/// How many of the latest runs of a kind have their samples kept.
+const SAMPLED_RUNS: [(RunKind, i64); 2] = [(RunKind::Load, 500), (RunKind::Recording, 50)];
 
 /// The part that makes the work complete. It is written last.
 const LAST_PART: u32 = u32::MAX;
@@ -73,7 +73,7 @@ impl MariaDb {
     }
 
     /// Removes the work of runs that have ended, the failures of all but the latest warm runs, and
-    /// the samples of all but the latest load runs.
+    /// the samples of all but the latest load runs and recordings.
     pub(crate) async fn prune_work(&self) -> Result<(), RecordsError> {
         self.exchange(async |connection| {
             let active = runs::table.filter(runs::ended_at.is_null()).select(runs::id);
@@ -86,12 +86,15 @@ impl MariaDb {
                     .order(runs::id.desc())
                     .offset(most)
             };
-            let latest_without: Option<u64> = latest_beyond(RunKind::Load, RUNS_WITH_SAMPLES)
-                .first(connection)
-                .await
-                .optional()?;
-            if let Some(latest_without) = latest_without {
-                let old = run_samples::table.filter(run_samples::run_id.le(latest_without));
+            for (kind, most) in SAMPLED_RUNS {
+                let latest_without: Option<u64> =
+                    latest_beyond(kind, most).first(connection).await.optional()?;
+                let Some(latest_without) = latest_without else { continue };
+                let of_kind = runs::table
+                    .filter(runs::kind.eq(kind.name()))
+                    .filter(runs::id.le(latest_without))
+                    .select(runs::id);
+                let old = run_samples::table.filter(run_samples::run_id.eq_any(of_kind));
                 diesel::delete(old).execute(connection).await?;
             }
             let latest_without: Option<u64> = latest_beyond(RunKind::Warm, RUNS_WITH_FAILURES)

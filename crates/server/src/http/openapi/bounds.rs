@@ -9,7 +9,7 @@ use utoipa::openapi::path::{Parameter, ParameterIn};
 use utoipa::openapi::schema::{Array, ArrayItems, Object, SchemaType, Type};
 use utoipa::openapi::{RefOr, Schema};
 use verax_control::activity::ROWS_OF_ACTIVITY;
-use verax_control::runs::{CALLERS, MAX_MARK_CHARACTERS};
+use verax_control::runs::{CALLERS, MAX_MARK_CHARACTERS, RECORDING_LENGTHS};
 use verax_control::{NOTE_LENGTHS, QUIET_SECONDS, SCOPE_COUNTS, WITHIN_SECONDS};
 use verax_core::early::MAX_FACTOR;
 use verax_core::guard::lock::MAX_OWNER_BYTES;
@@ -136,6 +136,9 @@ pub(super) fn members() -> Vec<(&'static str, &'static str, Bounds)> {
         ("AfterInvalidation", "within_seconds", seconds(WITHIN_SECONDS)),
         ("ScheduleSpec", "note", Text(0..=200)),
         ("ArrivalsSpec", "clients", Whole(1..=MAX_CLIENTS.into())),
+        ("ArrivalsSpec", "instances", Whole(1..=MAX_CLIENTS.into())),
+        ("ArrivalsSpec", "clients_each", Whole(1..=MAX_CLIENTS.into())),
+        ("RecordTraffic", "seconds", Seconds(RECORDING_LENGTHS)),
         ("ArrivalsSpec", "max_in_flight", Whole(1..=MAX_CLIENTS.into())),
         ("LoadRequest", "workers", Whole(1..=MAX_WORKERS.into())),
         ("StandInChange", "extra_latency_ms", Whole(0..=60_000)),
