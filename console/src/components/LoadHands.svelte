@@ -2,6 +2,7 @@
   import { Eraser, Flag, Pause, Play, ShieldOff, Snail, Unplug } from '@lucide/svelte';
   import { onMount } from 'svelte';
   import { api, messageOf, type LoadRun, type StandIn } from '../lib/api';
+  import { unitOf } from '../lib/load-profile';
   import { signed } from '../lib/session.svelte';
   import { isAdmin, may } from '../lib/rights';
 
@@ -23,7 +24,7 @@
     act(async () => void (standIn = await api.changeStandIn(change)));
 
   const place = $derived(run.profile.namespace.split('/') as [string, string]);
-  const unit = $derived(run.profile.arrivals?.rate ? 'requests/s' : 'clients');
+  const unit = $derived(unitOf(run.profile));
   const now = $derived(run.ticks?.at(-1)?.level);
   const mayClear = $derived(!!signed.session && may(signed.session, 'invalidate', ...place));
   const mayManage = $derived(!!signed.session && may(signed.session, 'manage', ...place));
@@ -55,8 +56,8 @@
 <div class="flex flex-wrap items-end gap-2" role="group" aria-label="While the run is active">
   <form class="flex items-end gap-1" onsubmit={change}>
     <label class="flex flex-col gap-1">
-      <span class="text-xs">{unit} in each lane</span>
-      <input class="input input-sm w-28" type="number" min="1" step="any" required bind:value={level} placeholder={now?.toFixed(0) ?? ''} />
+      <span class="text-xs">{unit}, each lane</span>
+      <input class="input input-sm w-28" type="number" min="0.1" step="any" required bind:value={level} placeholder={now?.toFixed(0) ?? ''} />
     </label>
     <button class="btn btn-sm">Set</button>
   </form>

@@ -13,7 +13,9 @@
   /** Edits a profile, or one that is new, beginning with what another one says. */
   export function open(profile: OfferedProfile, isNew: boolean) {
     edited = isNew ? null : profile;
-    const spec = isNew ? { ...profile.spec, name: `${profile.spec.name}-2` } : profile.spec;
+    // One that is stored or shipped keeps its name to itself.
+    const isCopy = isNew && (profile.is_shipped || profile.changed_at);
+    const spec = isCopy ? { ...profile.spec, name: `${profile.spec.name}-2` } : profile.spec;
     text = writeProfile(spec);
     dialog.open();
   }

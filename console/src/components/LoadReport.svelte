@@ -47,6 +47,9 @@
 <p class="mt-2 text-sm">
   {#if run.profile.arrivals?.rate}
     Open loop: requests are due at a rate, and latencies count from when they were due.
+  {:else if run.profile.arrivals?.recording}
+    Open loop: requests are due when those of recording {run.profile.arrivals.recording} were, and latencies count from
+    then.
   {:else}
     Closed loop: each client sends its next request after the response to the one before.
   {/if}

@@ -47,6 +47,8 @@ export type Schedule = Shapes['Schedule'];
 export type ScheduleSpec = Shapes['ScheduleSpec'];
 export type ScheduleTiming = Shapes['ScheduleTiming'];
 export type ScheduleSlot = Shapes['ScheduleSlot'];
+export type JoinedWorker = Shapes['JoinedWorker'];
+export type TrafficRecording = Shapes['TrafficRecording'];
 export type RefillEvent = Shapes['RefillEvent'];
 export type ActivityItem = Shapes['ActivityItem'];
 export type Token = Shapes['Token'];
@@ -270,7 +272,15 @@ export const api = {
     call<RunComparison>('GET', `/v1/load-runs/${after}/comparison?with=${before}`),
   loadRuns: async () => (await call<{ items: LoadRun[] }>('GET', '/v1/load-runs')).items,
   loadRun: (id: number) => call<LoadRun>('GET', `/v1/load-runs/${id}`),
-  startLoadRun: (profile: string) => call<LoadRun>('POST', '/v1/load-runs', { profile }),
+  startLoadRun: (profile: string, joined: boolean) =>
+    call<LoadRun>('POST', '/v1/load-runs', { profile, joined }),
+  /** The workers of other machines that have joined. */
+  loadWorkers: async () => (await call<{ items: JoinedWorker[] }>('GET', '/v1/load-workers')).items,
+  recordings: async () => (await call<{ items: TrafficRecording[] }>('GET', '/v1/traffic-recordings')).items,
+  /** `namespace` is TENANT/NAMESPACE. */
+  recordTraffic: (namespace: string, seconds: number, hashed: boolean) =>
+    call<TrafficRecording>('POST', '/v1/traffic-recordings', { namespace, seconds, hash_keys: hashed }),
+  stopRecording: (id: number) => call<void>('DELETE', `/v1/traffic-recordings/${id}`),
   changeLoadRun: (id: number, change: { level?: number; paused?: boolean }) =>
     call<LoadRun>('PATCH', `/v1/load-runs/${id}`, change),
   markLoadRun: (id: number, text: string) => call<LoadRun>('POST', `/v1/load-runs/${id}/marks`, { text }),

@@ -1,9 +1,10 @@
 <script lang="ts">
   import { Pencil, Play, Plus, Square, Trash2 } from '@lucide/svelte';
   import { onMount } from 'svelte';
-  import { api, messageOf, type LoadRun, type OfferedProfile, type RunComparison } from '../lib/api';
+  import { api, messageOf, type JoinedWorker, type LoadRun, type OfferedProfile, type RunComparison } from '../lib/api';
   import * as format from '../lib/format';
   import * as series from '../lib/load-series';
+  import { loadText, replayOf } from '../lib/load-profile';
   import { feed } from '../lib/session.svelte';
   import { RunFeed } from '../lib/run-feed.svelte';
   import { load } from '../lib/pages';
@@ -14,8 +15,11 @@
   import LoadOverlay from '../components/LoadOverlay.svelte';
   import LoadProfileDialog from '../components/LoadProfileDialog.svelte';
   import LoadReport from '../components/LoadReport.svelte';
+  import TrafficRecordings from '../components/TrafficRecordings.svelte';
 
-  const current = new RunFeed<LoadRun>('/v1/load-runs', api.startLoadRun);
+  const current = new RunFeed<LoadRun>('/v1/load-runs', (name) => api.startLoadRun(name, withJoined));
+  let workers = $state<JoinedWorker[]>([]);
+  let withJoined = $state(false);
   let profiles = $state<OfferedProfile[]>([]);
   let runs = $state<LoadRun[]>([]);
   let chosen = $state('');
@@ -34,7 +38,11 @@
     }
   }
 
-  const refresh = () => attempt(async () => void (runs = await api.loadRuns()));
+  const refresh = () =>
+    attempt(async () => {
+      [runs, workers] = await Promise.all([api.loadRuns(), api.loadWorkers()]);
+      if (workers.length === 0) withJoined = false;
+    });
 
   async function refreshProfiles() {
     profiles = await api.loadProfiles();
@@ -94,9 +102,7 @@
 
   function loadOf({ spec }: OfferedProfile): string {
     const lanes = (spec.lanes ?? []).map((lane) => lane.name).join(' and ');
-    const arrivals = spec.arrivals?.rate ? `${spec.arrivals.rate} requests/s` : `${spec.arrivals?.clients ?? 4} clients`;
-    const load = spec.steps ? `${spec.steps.levels.join(', ')} ${spec.arrivals?.rate ? 'requests/s' : 'clients'}` : arrivals;
-    return `${lanes} over ${spec.namespace}, each with ${load}`;
+    return `${lanes} over ${spec.namespace}, each with ${loadText(spec)}`;
   }
 
   function answerOf(run: LoadRun): string {
@@ -133,6 +139,12 @@
     >
       <Play size={16} /> Start the run
     </button>
+    {#if workers.length > 0}
+      <label class="flex items-center gap-2 self-center text-sm" title={workers.map((worker) => worker.name).join(', ')}>
+        <input type="checkbox" class="checkbox checkbox-sm" bind:checked={withJoined} />
+        with {workers.length === 1 ? 'the worker that has' : `the ${workers.length} workers that have`} joined
+      </label>
+    {/if}
     {#if profile}
       <button class="btn btn-sm btn-square" title="Edit the profile" aria-label="Edit the profile" onclick={() => editor.open(profile, false)}>
         <Pencil size={15} />
@@ -240,6 +252,12 @@
   </section>
 {/if}
 
+<TrafficRecordings
+  onreplay={(recording) => {
+    const spec = replayOf(recording);
+    editor.open({ tenant: spec.namespace.split('/')[0] ?? '', is_shipped: false, spec }, true);
+  }}
+/>
 <LoadProfileDialog
   bind:this={editor}
   onsaved={(name) => {

@@ -122,6 +122,8 @@ failures! {
     BeingRefilled = 77, "being-refilled", 423, "Refill in progress";
     /// The rate limit is exhausted.
     RateLimited = 78, "rate-limited", 429, "Rate limit exhausted";
+    /// The resource is for connections that change to another protocol.
+    UpgradeRequired = 79, "upgrade-required", 426, "Upgrade required";
 }
 
 impl FailureKind {

@@ -58,12 +58,12 @@ pub use failure::FailureKind;
 pub use heat::{HotKey, HotKeys};
 pub use live::{Latency, LiveSample, NamespaceSample, Node, Ready};
 pub use load::{
-    ArrivalsSpec, ChangeLoad, ExportedRun, GoalSpec, InvalidProfileSpec, LaneComparison,
-    LaneDifference, LaneReadsSpec, LaneReport, LaneSpec, LoadDoubt, LoadMark, LoadMarkKind,
-    LoadProfileSpec, LoadProgress, LoadReport, LoadRequest, LoadRun, LoadTick, LoadWorker,
-    MachineTick, MarkLoad, MetGoal, MixSpec, OfferedProfile, ProfileChoice, ReadErrors,
-    RecordTraffic, RecordingPart, RunComparison, ServiceTick, SetBaseline, StageReport, StageSpec,
-    StepsSpec, StopWhenSpec, TrafficRecording, WorkerState,
+    ArrivalsSpec, ChangeLoad, ExportedRun, GoalSpec, InvalidProfileSpec, JoinedWorker,
+    LOAD_WORKER_PROTOCOL, LaneComparison, LaneDifference, LaneReadsSpec, LaneReport, LaneSpec,
+    LoadDoubt, LoadMark, LoadMarkKind, LoadProfileSpec, LoadProgress, LoadReport, LoadRequest,
+    LoadRun, LoadTick, LoadWorker, MachineTick, MarkLoad, MetGoal, MixSpec, OfferedProfile,
+    ProfileChoice, ReadErrors, RecordTraffic, RecordingPart, RunComparison, ServiceTick,
+    SetBaseline, StageReport, StageSpec, StepsSpec, StopWhenSpec, TrafficRecording, WorkerState,
 };
 pub use locks::{
     AcquireLock, Lock, LockEvent, LockHolder, LockLease, Locks, QueuedCaller, RenewLock,

@@ -37,10 +37,11 @@ impl StartGenerator for Thread {
             let (orders, reports) = tokio::io::split(generator);
             let task = tokio::spawn(async move {
                 // What went wrong is in the report of the run.
-                let _ = generate(orders, reports).await;
+                let _ = generate(orders, reports, None).await;
             });
             let (reports, orders) = tokio::io::split(conductor);
             Ok(StartedGenerator {
+                machine: None,
                 reports: Box::new(reports),
                 orders: Box::new(orders),
                 alive: Box::new(AbortOnDrop(task)),

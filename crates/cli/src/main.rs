@@ -21,7 +21,7 @@ use std::time::Duration;
 
 use clap::Parser;
 
-use arguments::{Arguments, Command, LoadCommand};
+use arguments::{Arguments, Command, LoadCommand, WorkerOptions};
 use failure::Failure;
 
 /// How long the end of the process waits for work that blocks.
@@ -50,7 +50,9 @@ fn run(arguments: Arguments) -> Result<(), Failure> {
         match arguments.command {
             Command::Serve(options) => start::serve(options).await,
             Command::Demo(options) => start::demo(options).await,
-            Command::Load(LoadCommand::Worker) => commands::load_worker().await,
+            Command::Load(LoadCommand::Worker(WorkerOptions { piped: true, .. })) => {
+                commands::piped_load_worker().await
+            }
             command => commands::run(command, &arguments.connection).await,
         }
     });

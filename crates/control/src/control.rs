@@ -17,7 +17,9 @@ use crate::membership::Nodes;
 use crate::options::ControlOptions;
 use crate::records_sync::RecordsSync;
 use crate::registry::Registry;
-use crate::runs::{ActiveLoad, DrillRunner, LoadRunner, RunTable, SlotOwner, StandInHandle};
+use crate::runs::{
+    ActiveLoad, DrillRunner, JoinedWorkers, LoadRunner, RunTable, SlotOwner, StandInHandle,
+};
 use crate::usage_counts::UsageCounts;
 
 /// The control plane over an engine and its records.
@@ -39,6 +41,7 @@ pub struct Control {
     /// One drill at a time: two would disturb each other.
     pub(crate) drill_slot: SlotOwner,
     pub(crate) active_load: ActiveLoad,
+    pub(crate) joined_workers: JoinedWorkers,
     pub(crate) profiles: Vec<LoadProfileSpec>,
     pub(crate) load_hosts: Vec<String>,
     pub(crate) credentials: Arc<Credentials>,
@@ -75,6 +78,7 @@ impl Control {
             load_slot: SlotOwner::default(),
             drill_slot: SlotOwner::default(),
             active_load: ActiveLoad::default(),
+            joined_workers: JoinedWorkers::default(),
             profiles: options.profiles,
             load_hosts: options.load_hosts,
             credentials: Credentials::new(options.credentials_dir.as_deref()).into(),

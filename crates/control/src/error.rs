@@ -16,6 +16,9 @@ pub enum ControlError {
     /// The token lacks a scope. Reveals nothing about whether the subject exists.
     #[error("this token lacks the scope {0}: use a token that has it")]
     MissingScope(Scope),
+    /// The token has a right nowhere.
+    #[error("this token has the right to {0} nowhere: use a token with a scope such as {0}:TENANT")]
+    MissingRight(&'static str),
     /// The subject does not exist.
     #[error("there is no {0}")]
     Unknown(Subject),
@@ -72,6 +75,12 @@ pub enum Conflict {
     /// One load run at a time.
     #[error("a load run is active already: wait for its end, or stop it")]
     LoadRunActive,
+    /// No worker of another machine waits.
+    #[error(
+        "no worker of another machine waits for runs of this namespace: start one there with \
+         `verax load worker`"
+    )]
+    NoJoinedWorkers,
     /// One recording of a namespace at a time.
     #[error("the traffic of the namespace is being recorded: wait for the end, or stop it")]
     RecordingActive,
@@ -127,6 +136,12 @@ pub enum Overload {
     /// Memory is not divided while the service stops.
     #[error("the division was not worked out; try again")]
     Division,
+    /// Too many load workers have joined.
+    #[error("{max} load workers have joined, the maximum: end one")]
+    LoadWorkers {
+        /// The maximum.
+        max: usize,
+    },
     /// A run ended before it started.
     #[error("the run did not start; try again")]
     RunNotStarted,

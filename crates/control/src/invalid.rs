@@ -91,6 +91,12 @@ pub enum InvalidInput {
     /// A profile of one tenant about a namespace of another.
     #[error("the namespace {0} belongs to another tenant than the load profile")]
     OtherTenant(String),
+    /// The name of a worker.
+    #[error("a load worker needs a name of 1 to {max} characters, without control characters")]
+    WorkerName {
+        /// The most characters.
+        max: usize,
+    },
     /// Hashed keys without others to read in their place.
     #[error(
         "recording {0} has hashed keys: give the profile keys to read in their place, the most \

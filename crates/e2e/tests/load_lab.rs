@@ -6,7 +6,7 @@
 use nix::sys::signal::Signal;
 use serde_json::{Value, json};
 use thirtyfour::prelude::*;
-use verax_api::{ChangeLoad, LoadRun, LoadWorker, WorkerState};
+use verax_api::{ChangeLoad, LoadRun, LoadWorker, TrafficRecording, WorkerState};
 use verax_e2e::{Browser, HeldOrigin, Verax, is_running, send, until, until_some};
 
 /// A namespace over an origin that responds without delay.
@@ -150,6 +150,177 @@ async fn no_generator_outlives_a_service_that_is_killed() {
         let process = worker.process.unwrap();
         until("the generator has ended", async || !is_running(process)).await;
     }
+}
+
+/// A worker that has joined, killed with this value.
+struct JoinedWorker(std::process::Child);
+
+impl JoinedWorker {
+    fn start(verax: &Verax, name: &str, token: &str) -> Self {
+        let mut command = std::process::Command::new(verax_e2e::program());
+        command
+            .args(["load", "worker", "--name", name, "--wire", verax.wire(), "--url", verax.url()])
+            .env("VERAX_TOKEN", token)
+            .stdout(std::process::Stdio::null())
+            .stderr(std::process::Stdio::piped());
+        Self(command.spawn().unwrap())
+    }
+}
+
+impl Drop for JoinedWorker {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn workers_of_other_machines_join_runs_and_can_be_put_out() {
+    let verax = Verax::ephemeral(&[]);
+    let _origin = prepared(&verax).await;
+    verax.run(&["namespace", "create", "ferrydesk/notes"]).done();
+    let file = profile(&verax, "joined", json!({ "duration_seconds": 4 }));
+    let run = ["load", "run", &file, "--workers", "1", "--joined", "--json"];
+    let refused = verax.run(&run);
+    assert!(refused.code == 4 && refused.err.contains("verax load worker"), "{refused:?}");
+    let token = |scope: &str| {
+        let created = verax.run(&["token", "create", "--scope", scope]).done();
+        created.trim().to_owned()
+    };
+    let (loader, foreign, reader) =
+        (token("load:ferrydesk"), token("load:ferrydesk/notes"), token("read:ferrydesk"));
+    // Reading is not enough, and another namespace's runs are not this worker's.
+    let mut without = JoinedWorker::start(&verax, "reader", &reader);
+    assert_eq!(without.0.wait().unwrap().code(), Some(4));
+    let mut far = JoinedWorker::start(&verax, "quay-1", &loader);
+    let gone = JoinedWorker::start(&verax, "quay-2", &loader);
+    let _other = JoinedWorker::start(&verax, "shed", &foreign);
+    let client = verax.client();
+    let waiting = async |count: usize| {
+        until("they wait", async || {
+            let workers = client.joined_load_workers().await.unwrap();
+            workers.iter().filter(|worker| !worker.is_busy).count() == count
+        })
+        .await;
+    };
+    waiting(3).await;
+    // Whose runs a worker does not serve does not see it.
+    let viewer = token("load:ferrydesk/boards");
+    let seen = verax.run_with(&viewer, &["load", "workers"], b"").done();
+    assert!(seen.contains("quay-1") && seen.contains("quay-2") && !seen.contains("shed"), "{seen}");
+
+    let (ran, ()) = beside(&verax, &run, async || {
+        let run = measured(&verax, 1).await;
+        let machines: Vec<_> = run.workers.iter().filter_map(|w| w.machine.as_deref()).collect();
+        assert_eq!((run.workers.len(), machines.len()), (3, 2), "{machines:?}");
+        // One of them is lost, and the run goes on.
+        drop(gone);
+    })
+    .await;
+    assert_eq!(ran.code, 6, "{ran:?}");
+    let run: LoadRun = serde_json::from_str(&ran.out).unwrap();
+    let states = |name: &str| {
+        let of = |worker: &&LoadWorker| worker.machine.as_deref() == Some(name);
+        run.workers.iter().find(of).map(|worker| worker.state)
+    };
+    assert_eq!(states("quay-1"), Some(WorkerState::Done));
+    assert_eq!(states("quay-2"), Some(WorkerState::Lost));
+    assert!(run.marks[0].text.contains("(quay-2) was lost"), "{:?}", run.marks);
+    assert!(run.ticks.iter().all(|tick| tick.lanes[0].errors == 0));
+
+    // The one that is left joins again; without its token it is put out.
+    waiting(2).await;
+    let tokens = client.tokens().await.unwrap();
+    let scope = |text: &str| vec![text.to_owned()];
+    let id = tokens.iter().find(|token| token.scopes == scope("load:ferrydesk")).unwrap().id;
+    client.revoke_token(id).await.unwrap();
+    waiting(1).await;
+    assert_eq!(far.0.wait().unwrap().code(), Some(4));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn traffic_is_recorded_and_replayed_faster() {
+    let verax = Verax::ephemeral(&[]);
+    let _origin = prepared(&verax).await;
+    let cache = verax.client().cache("ferrydesk", "boards", Default::default()).unwrap();
+    let record = async |flags: &[&str]| {
+        let start = ["load", "recording", "start", "ferrydesk/boards", "--for", "30s", "--json"];
+        let (recorded, ()) = beside(&verax, &[&start[..], flags].concat(), async || {
+            let running = async || {
+                let all = verax.client().runs::<TrafficRecording>().await.ok()?;
+                all.into_iter().find(|recording| recording.state == "running")
+            };
+            let id = until_some("it records", running).await.id;
+            // Twice as many reads of one key as of the other.
+            for key in ["a", "b", "a"].into_iter().cycle().take(90) {
+                cache.get(key).await.unwrap();
+            }
+            until("they are recorded", async || {
+                running().await.is_some_and(|recording| recording.reads == 90)
+            })
+            .await;
+            // Somebody else's recording of the namespace is refused meanwhile.
+            let second = verax.run(&[&start[..], flags].concat());
+            assert!(second.err.contains("is being recorded"), "{second:?}");
+            verax.run(&["load", "recording", "stop", &id.to_string()]).done();
+        })
+        .await;
+        serde_json::from_str::<TrafficRecording>(&recorded.out).unwrap()
+    };
+    let (plain, hashed) = (record(&[]).await, record(&["--hash-keys"]).await);
+    for recording in [&plain, &hashed] {
+        assert_eq!((recording.reads, recording.keys, recording.missed), (90, 2, 0));
+        assert_eq!(recording.state, "stopped");
+    }
+    let listed = verax.run(&["load", "recording", "list"]).done();
+    assert!(listed.contains("hashed") && listed.contains("plain"), "{listed}");
+
+    let replay = |recording: u64, more: Value| {
+        let mut profile = json!({
+            "keys": [], "arrivals": { "recording": recording }, "duration_seconds": 4,
+            "stages": [
+                { "name": "once", "seconds": 2 }, { "name": "ten times", "seconds": 2, "level": 10 },
+            ],
+        });
+        profile.as_object_mut().unwrap().extend(more.as_object().unwrap().clone());
+        profile
+    };
+    let ran = verax.run(&[
+        "load",
+        "run",
+        &profile(&verax, "replay", replay(plain.id, json!({}))),
+        "--json",
+    ]);
+    let run: LoadRun = serde_json::from_str(&ran.out).unwrap();
+    let report = run.report.unwrap();
+    assert_eq!(report.keys, 2);
+    let requests: Vec<f64> =
+        report.stages.iter().map(|stage| stage.lanes[0].requests as f64).collect();
+    // The reads came in one burst of the recording, so a pace of one has one burst at most.
+    let expected = 90.0 * 20.0 / plain.seconds;
+    assert!(requests[1] > 0.5 * expected && requests[1] < 2.0 * expected + 90.0, "{requests:?}");
+
+    // Hashed keys cannot be read; others stand in for them.
+    let hidden = profile(&verax, "hidden", replay(hashed.id, json!({})));
+    let refused = verax.run(&["load", "run", &hidden]);
+    assert!(refused.code == 4 && refused.err.contains("has hashed keys"), "{refused:?}");
+    let few = json!({ "keys": [{ "list": ["x"] }] });
+    let few = profile(&verax, "few", replay(hashed.id, few));
+    let refused = verax.run(&["load", "run", &few]);
+    assert!(refused.code == 4 && refused.err.contains("fewer than the 2"), "{refused:?}");
+    let others = json!({ "keys": [{ "list": ["x", "y", "z"] }] });
+    let others = profile(&verax, "others", replay(hashed.id, others));
+    let ran = verax.run(&["load", "run", &others, "--json"]);
+    let run: LoadRun = serde_json::from_str(&ran.out).unwrap();
+    assert_eq!(run.state, "done", "{:?}", run.reason);
+
+    // Who may not load the namespace does not learn of its recordings.
+    verax.run(&["tenant", "create", "tideline"]).done();
+    let token = verax.run(&["token", "create", "--scope", "load:tideline"]).done();
+    let one = ["load", "recording", "show", &plain.id.to_string()];
+    assert_eq!(verax.run_with(token.trim(), &one, b"").code, 3);
+    let none = verax.run_with(token.trim(), &["load", "recording", "list", "--json"], b"").json();
+    assert_eq!(none, json!([]));
 }
 
 #[tokio::test(flavor = "multi_thread")]

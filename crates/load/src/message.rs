@@ -88,6 +88,9 @@ pub struct ServiceAddress {
     pub wire: String,
     /// The certificate that it has, when it is served over TLS.
     pub certificate: Option<PathBuf>,
+    /// The certificates of the authorities that vouch for it, in place of the system's.
+    #[serde(default)]
+    pub ca: Option<PathBuf>,
     /// A token that opens what the lanes read.
     pub token: String,
     /// The directory with the secrets of origins.
@@ -143,8 +146,15 @@ impl<R: AsyncBufRead + Unpin> Receiver<R> {
 
     /// The next message; `None` at the end of the stream.
     pub(crate) async fn next<T: DeserializeOwned>(&mut self) -> std::io::Result<Option<T>> {
-        let room = MAX_LINE_BYTES.saturating_sub(self.line.len() as u64);
-        (&mut self.reader).take(room).read_until(b'\n', &mut self.line).await?;
+        loop {
+            let room = MAX_LINE_BYTES.saturating_sub(self.line.len() as u64);
+            (&mut self.reader).take(room).read_until(b'\n', &mut self.line).await?;
+            // A line without a message says that its sender is there.
+            if self.line != *b"\n" {
+                break;
+            }
+            self.line.clear();
+        }
         if self.line.is_empty() {
             return Ok(None);
         }
@@ -167,7 +177,7 @@ mod tests {
         let mut far = Receiver::new(tokio::io::BufReader::new(far));
         let sent = tokio::spawn(async move {
             send(&mut near, &Report::Failed("a\nb".into())).await.unwrap();
-            near.write_all(b"{\"Done\"").await.unwrap();
+            near.write_all(b"\n\n{\"Done\"").await.unwrap();
         });
         let first: Option<Report> = far.next().await.unwrap();
         assert!(matches!(first, Some(Report::Failed(reason)) if reason == "a\nb"));

@@ -76,7 +76,7 @@ impl StartGenerator for Tasks {
             let (conductor, generator) = tokio::io::duplex(1 << 20);
             let (orders, reports) = tokio::io::split(generator);
             let task = tokio::spawn(async move {
-                let _ = generate(orders, reports).await;
+                let _ = generate(orders, reports, None).await;
             });
             tasks.lock().unwrap().push(task);
             let (reports, orders) = tokio::io::split(conductor);
@@ -84,6 +84,7 @@ impl StartGenerator for Tasks {
                 reports: Box::new(reports),
                 orders: Box::new(orders),
                 alive: Box::new(()),
+                machine: None,
             })
         })
     }

@@ -96,7 +96,9 @@ impl From<ControlError> for Failure {
         let kind = match &error {
             ControlError::Engine(error) => return Self::of_engine(error),
             ControlError::NotSignedIn(_) => FailureKind::NotSignedIn,
-            ControlError::MissingScope(_) => FailureKind::MissingScope,
+            ControlError::MissingScope(_) | ControlError::MissingRight(_) => {
+                FailureKind::MissingScope
+            }
             ControlError::Unknown(_) => FailureKind::NotFound,
             ControlError::Invalid(_) => FailureKind::Invalid,
             ControlError::Conflict(_) => FailureKind::Conflict,

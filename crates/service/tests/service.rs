@@ -446,7 +446,7 @@ async fn load_runs_exclude_each_other_and_keep_their_end_state(
             "name": "rush", "namespace": namespace, "keys": [{ "list": ["a", "b"] }],
         });
         let profile = ProfileChoice::Inline(Box::new(serde_json::from_value(json).unwrap()));
-        LoadRequest { profile, workers: 1 }
+        LoadRequest { profile, workers: 1, joined: false }
     };
     let start = async |namespace: &str| {
         fixture.service.control().start_load_run(&fixture.admin, &spec(namespace)).await

@@ -2,6 +2,7 @@
 
 mod comparison;
 mod export;
+mod joined;
 mod offered;
 mod profile;
 mod recording;
@@ -9,6 +10,7 @@ mod run;
 
 pub use comparison::{LaneDifference, RunComparison};
 pub use export::ExportedRun;
+pub use joined::{JoinedWorker, LOAD_WORKER_PROTOCOL};
 pub use offered::{OfferedProfile, SetBaseline};
 pub use profile::{
     ArrivalsSpec, GoalSpec, InvalidProfileSpec, LaneReadsSpec, LaneSpec, LoadProfileSpec, MixSpec,

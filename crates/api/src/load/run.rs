@@ -39,6 +39,10 @@ pub struct LoadRequest {
     /// How many processes generate the load.
     #[serde(default = "one")]
     pub workers: u32,
+    /// Whether the workers that have joined from other machines generate load, too. With them
+    /// `workers` may be 0.
+    #[serde(default)]
+    pub joined: bool,
 }
 
 /// Changes the load of an active run.
@@ -176,6 +180,9 @@ pub struct LoadWorker {
     /// Its process.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub process: Option<u32>,
+    /// What it was named when it joined; absent for one that the service started.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub machine: Option<String>,
     /// Its state.
     pub state: WorkerState,
     /// The most requests per second that it sent to a bare responder in its own process.

@@ -80,9 +80,34 @@ pub(crate) enum LoadCommand {
     /// Recordings of real traffic, which load runs replay
     #[command(subcommand)]
     Recording(RecordingCommand),
-    /// Generate load as the service says on standard input; the service starts this itself
-    #[command(hide = true)]
-    Worker,
+    /// Lend this machine to load runs: generate their load until Ctrl-C
+    #[command(after_help = "Examples:
+  verax load worker --url https://verax.example:8750 --wire verax.example:8751
+  verax load run morning-rush --workers 0 --joined        (elsewhere)
+
+It joins runs of the namespaces that its token may load. It reads origins from this
+machine, so they must be reached from here by the addresses that are registered.")]
+    Worker(WorkerOptions),
+    /// List the workers that have joined from other machines
+    Workers,
+}
+
+/// Options of a load worker.
+#[derive(Debug, Args)]
+pub(crate) struct WorkerOptions {
+    /// What it is named in runs; the name of this machine when absent
+    #[arg(long)]
+    pub(crate) name: Option<String>,
+    /// The address of the wire protocol of Verax, as seen from here [env: VERAX_WIRE_URL]
+    /// [default: 127.0.0.1:8751]
+    #[arg(long, value_name = "ADDRESS")]
+    pub(crate) wire: Option<String>,
+    /// The directory with the secrets of origins
+    #[arg(long, value_name = "DIRECTORY")]
+    pub(crate) credentials_directory: Option<PathBuf>,
+    /// Do what the service says on standard input; the service starts this itself
+    #[arg(long, hide = true)]
+    pub(crate) piped: bool,
 }
 
 /// Recordings of traffic.
@@ -188,6 +213,9 @@ pub(crate) struct LoadOptions {
     /// Generate the load with this many processes
     #[arg(long, value_name = "N", default_value_t = 1)]
     pub(crate) workers: u32,
+    /// Let the workers that have joined from other machines generate load, too
+    #[arg(long)]
+    pub(crate) joined: bool,
 }
 
 /// The stand-in origin of the demo.

@@ -59,7 +59,7 @@ fn client(connection: &Connection) -> Result<Client, Failure> {
     Ok(Client::new(options)?)
 }
 
-pub(crate) use load::worker as load_worker;
+pub(crate) use load::piped_worker as piped_load_worker;
 
 /// Carries a command out.
 pub(crate) async fn run(command: Command, connection: &Connection) -> Result<(), Failure> {

@@ -3,9 +3,10 @@
 
 use std::path::PathBuf;
 use std::process::Stdio;
+use std::sync::{Mutex, PoisonError};
 
 use tokio::process::{Child, Command};
-use verax_control::runs::{LoadControls, LoadPlan, LoadRunner, RunningLoad};
+use verax_control::runs::{JoinedGenerator, LoadControls, LoadPlan, LoadRunner, RunningLoad};
 use verax_load::{RunPlan, ServiceAddress, StartGenerator, StartedGenerator, Starting};
 
 /// Runs loads against the Verax at an address.
@@ -29,25 +30,40 @@ impl LoadRunner for LocalLoad {
             url: self.url.clone(),
             wire: self.wire.clone(),
             certificate: self.certificate.clone(),
+            ca: None,
             token,
             credentials_directory: self.credentials_directory.clone(),
         };
+        let LoadControls { joined, progress, steering, stop } = controls;
+        let workers = workers + u32::try_from(joined.len()).unwrap_or(0);
         let plan = RunPlan { profile, lanes, keys, recorded, service, workers };
         Box::pin(async move {
-            let LoadControls { progress, steering, stop } = controls;
-            verax_load::conduct(plan, &GeneratorProcess, steering, stop, |p| progress(p)).await
+            let generators = Generators { joined: Mutex::new(joined) };
+            verax_load::conduct(plan, &generators, steering, stop, |p| progress(p)).await
         })
     }
 }
 
-/// Generators as processes of this program.
-struct GeneratorProcess;
+/// The workers that have joined, then processes of this program.
+struct Generators {
+    joined: Mutex<Vec<JoinedGenerator>>,
+}
 
-impl StartGenerator for GeneratorProcess {
+impl StartGenerator for Generators {
     fn start(&self) -> Starting {
+        let joined = self.joined.lock().unwrap_or_else(PoisonError::into_inner).pop();
+        if let Some(JoinedGenerator { name, stream }) = joined {
+            let (reports, orders) = tokio::io::split(stream);
+            return Box::pin(std::future::ready(Ok(StartedGenerator {
+                reports: Box::new(reports),
+                orders: Box::new(orders),
+                alive: Box::new(()),
+                machine: Some(name),
+            })));
+        }
         Box::pin(async {
             let mut child = Command::new(std::env::current_exe()?)
-                .args(["load", "worker"])
+                .args(["load", "worker", "--piped"])
                 .stdin(Stdio::piped())
                 .stdout(Stdio::piped())
                 .kill_on_drop(true)
@@ -61,6 +77,7 @@ impl StartGenerator for GeneratorProcess {
                 reports: Box::new(reports),
                 orders: Box::new(orders),
                 alive: Box::new(KilledOnDrop { child: Some(child) }),
+                machine: None,
             })
         })
     }

@@ -3,13 +3,16 @@
 use bytes::Bytes;
 use eventsource_stream::Eventsource;
 use futures_util::{Stream, StreamExt};
-use reqwest::Method;
+use reqwest::header::{CONNECTION, UPGRADE};
+use reqwest::{Method, StatusCode};
 use serde::de::DeserializeOwned;
+use tokio::io::{AsyncRead, AsyncWrite};
 use url::Url;
 use verax_api::{
-    ChangeLoad, DrillRequest, DrillRun, DrillSpec, ExportedRun, Items, LiveSample, LoadProfileSpec,
-    LoadRequest, LoadRun, MarkLoad, OfferedProfile, RecordTraffic, Run, RunComparison, SetBaseline,
-    StandIn, StandInChange, TrafficRecording,
+    ChangeLoad, DrillRequest, DrillRun, DrillSpec, ExportedRun, Items, JoinedWorker,
+    LOAD_WORKER_PROTOCOL, LiveSample, LoadProfileSpec, LoadRequest, LoadRun, MarkLoad,
+    OfferedProfile, RecordTraffic, Run, RunComparison, SetBaseline, StandIn, StandInChange,
+    TrafficRecording,
 };
 
 use crate::error::ClientError;
@@ -216,6 +219,40 @@ impl Client {
     /// [`ClientError`].
     pub async fn mark_load_run(&self, id: u64, mark: &MarkLoad) -> Result<LoadRun, ClientError> {
         self.post(self.url_of(["v1", "load-runs", &id.to_string(), "marks"]), mark).await
+    }
+
+    /// Joins as a load worker, for one run. The stream is what the run says, and is told, one line a
+    /// message; until it says something, the worker has to send an empty line at least every 20
+    /// seconds.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn join_load_worker(
+        &self,
+        name: &str,
+    ) -> Result<impl AsyncRead + AsyncWrite + Send + Unpin + use<>, ClientError> {
+        let mut url = self.url_of(["v1", "load-workers"]);
+        url.query_pairs_mut().append_pair("name", name);
+        let request = self
+            .request(Method::POST, url)
+            .header(CONNECTION, "upgrade")
+            .header(UPGRADE, LOAD_WORKER_PROTOCOL);
+        let response = self.send_any(request).await?;
+        if response.status() != StatusCode::SWITCHING_PROTOCOLS {
+            return Err(self.refusal(response).await);
+        }
+        response.upgrade().await.map_err(|error| ClientError::Unreachable {
+            url: self.url().to_string(),
+            reason: format!("the connection broke off: {error}"),
+        })
+    }
+
+    /// The load workers that have joined.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn joined_load_workers(&self) -> Result<Vec<JoinedWorker>, ClientError> {
+        Ok(self.get::<Items<JoinedWorker>>(self.url_of(["v1", "load-workers"])).await?.items)
     }
 
     /// Records the traffic of a namespace.

@@ -15,12 +15,12 @@ mod warm;
 pub use drill::CALLERS;
 pub(crate) use keys::{check_sources, zone_of};
 pub use lifecycle::{Run, Sampled};
-pub(crate) use load::ActiveLoad;
-pub use load::{MAX_MARK_CHARACTERS, load_profile_tag};
+pub(crate) use load::{ActiveLoad, JoinedWorkers};
+pub use load::{MAX_MARK_CHARACTERS, MAX_WORKER_NAME, WorkerPlace, load_profile_tag};
 pub use recording::RECORDING_LENGTHS;
 pub use runner::{
-    DrillRunner, DrillSink, LoadControls, LoadPlan, LoadRunner, ProgressSink, RunningDrill,
-    RunningLoad, StandInHandle, StopSignal,
+    DrillRunner, DrillSink, JoinedGenerator, LoadControls, LoadPlan, LoadRunner, ProgressSink,
+    RunningDrill, RunningLoad, StandInHandle, StopSignal,
 };
 pub(crate) use slot::SlotOwner;
 pub(crate) use table::RunTable;

@@ -6,6 +6,7 @@ use std::future::Future;
 use std::pin::Pin;
 use std::sync::Arc;
 
+use tokio::io::DuplexStream;
 use tokio::sync::watch;
 use verax_api::{
     DrillRequest, DrillSide, DrillSpec, LoadProgress, LoadReport, StandIn, StandInChange,
@@ -26,13 +27,23 @@ pub struct LoadPlan {
     pub keys: Vec<Key>,
     /// The traffic to replay, for a profile that replays some.
     pub recorded: Option<RecordedReads>,
-    /// How many processes generate the load.
+    /// How many processes of this machine generate the load.
     pub workers: u32,
 }
 
+/// A worker of another machine that takes part in a run.
+#[derive(Debug)]
+pub struct JoinedGenerator {
+    /// Its name.
+    pub name: String,
+    /// What it says and is told.
+    pub stream: DuplexStream,
+}
+
 /// What an active load run reports to, and what it follows.
-#[derive(Clone)]
 pub struct LoadControls {
+    /// The workers of other machines that take part.
+    pub joined: Vec<JoinedGenerator>,
     /// Receives its progress.
     pub progress: ProgressSink,
     /// What people change about it.

@@ -95,7 +95,7 @@ impl Control {
             ScheduledAction::Check(what) => self.check_now(&caller, tenant, what).await,
             ScheduledAction::LoadProfile(profile) => {
                 let profile = ProfileChoice::Named(format!("{tenant}/{profile}"));
-                let request = LoadRequest { profile, workers: 1 };
+                let request = LoadRequest { profile, workers: 1, joined: false };
                 let run = self.start_load_run_for(&caller, &request, Some(slot)).await?;
                 Ok(ActionOutcome::started(run.now().id))
             }

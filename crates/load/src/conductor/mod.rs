@@ -137,6 +137,7 @@ impl<F: Fn(LoadProgress) + Send> Conductor<F> {
         for share in 0..of {
             let started = start.start().await;
             let started = started.map_err(|e| format!("no process to generate load: {e}"))?;
+            let machine = started.machine.clone();
             let worker = Worker::new(share as usize, started, sender.clone());
             let assignment = Assignment {
                 profile: profile.clone(),
@@ -151,6 +152,7 @@ impl<F: Fn(LoadProgress) + Send> Conductor<F> {
             let view = LoadWorker {
                 number: share + 1,
                 process: None,
+                machine,
                 state: WorkerState::Starting,
                 highest_per_second: None,
             };
@@ -294,7 +296,9 @@ impl<F: Fn(LoadProgress) + Send> Conductor<F> {
         let known = &mut self.workers[number];
         known.view.state = WorkerState::Lost;
         known.worker.put_out();
-        let text = format!("generator {} was lost: {why}", known.view.number);
+        let machine = known.view.machine.as_ref().map(|name| format!(" ({name})"));
+        let machine = machine.unwrap_or_default();
+        let text = format!("generator {}{machine} was lost: {why}", known.view.number);
         let at_seconds = self.began.elapsed().as_secs_f64();
         self.marks.push(LoadMark { at_seconds, kind: LoadMarkKind::Trouble, text });
         self.tell(None);

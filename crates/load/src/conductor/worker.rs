@@ -26,6 +26,8 @@ pub struct StartedGenerator {
     pub orders: ToGenerator,
     /// Keeps it alive; dropping this ends it.
     pub alive: Box<dyn Send>,
+    /// The name of its machine, if that is another one.
+    pub machine: Option<String>,
 }
 
 impl std::fmt::Debug for StartedGenerator {
@@ -71,7 +73,7 @@ impl Worker {
         started: StartedGenerator,
         events: mpsc::Sender<(usize, WorkerEvent)>,
     ) -> Self {
-        let StartedGenerator { reports, orders: mut writer, alive } = started;
+        let StartedGenerator { reports, orders: mut writer, alive, machine: _ } = started;
         let (orders, mut ordered) = mpsc::channel(MAX_ORDERS);
         let writes = tokio::spawn(async move {
             while let Some(order) = ordered.recv().await {

@@ -135,6 +135,7 @@ impl LaneReader {
             url: service.url.clone(),
             wire: service.wire.clone(),
             pinned: service.certificate.clone(),
+            ca: service.ca.clone(),
             token: Some(service.token.clone().into()),
             timeout: TIMEOUT,
             ..ClientOptions::default()

@@ -31,7 +31,9 @@ use self::counts::{Counted, SharedCounts};
 use self::lanes::LaneReader;
 use self::pacer::{DueClock, MAX_DUE, Pace, Pacer};
 use crate::machine::{ProcessorUse, resident_bytes};
-use crate::message::{Assignment, GeneratedTick, Order, PackedReads, Receiver, Report, send};
+use crate::message::{
+    Assignment, GeneratedTick, Order, PackedReads, Receiver, Report, ServiceAddress, send,
+};
 
 pub(crate) use self::counts::OTHER_MESSAGES;
 
@@ -55,16 +57,18 @@ pub enum GeneratorError {
     Run(String),
 }
 
-/// Generates load as a conductor says, until the run is over or the conductor is gone.
+/// Generates load as a conductor says, until the run is over or the conductor is gone. `reach` is
+/// how the service is reached from here, if not as the conductor reaches it; its token is not used.
 ///
 /// # Errors
 /// [`GeneratorError`]; the conductor is told, too.
 pub async fn generate(
     orders: impl AsyncRead + Unpin,
     mut reports: impl AsyncWrite + Unpin,
+    reach: Option<&ServiceAddress>,
 ) -> Result<(), GeneratorError> {
     let mut orders = Receiver::new(BufReader::new(orders));
-    let outcome = serve(&mut orders, &mut reports).await;
+    let outcome = serve(&mut orders, &mut reports, reach).await;
     if let Err(GeneratorError::Run(reason)) = &outcome {
         send(&mut reports, &Report::Failed(reason.clone())).await?;
     }
@@ -81,11 +85,16 @@ struct Told {
 async fn serve(
     orders: &mut Receiver<BufReader<impl AsyncRead + Unpin>>,
     reports: &mut (impl AsyncWrite + Unpin),
+    reach: Option<&ServiceAddress>,
 ) -> Result<(), GeneratorError> {
-    let assignment = match orders.next().await? {
+    let mut assignment = match orders.next().await? {
         Some(Order::Prepare(assignment)) => *assignment,
         other => return Err(GeneratorError::Unexpected(format!("{other:?}"))),
     };
+    if let Some(reach) = reach {
+        let token = std::mem::take(&mut assignment.service.token);
+        assignment.service = ServiceAddress { token, ..reach.clone() };
+    }
     let (tell, told) = watch::channel(Told::default());
     let (begin, begun) = tokio::sync::oneshot::channel();
     let (sender, mut said) = mpsc::channel(MAX_REPORTS);

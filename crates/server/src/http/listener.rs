@@ -104,6 +104,8 @@ async fn serve_connection<A, F>(
         .header_read_timeout(header_timeout)
         .max_buf_size(MAX_HEADER_BYTES);
     let connection = builder.serve_connection(TokioIo::new(Box::pin(stream)), service);
+    // That of a load worker changes to another protocol.
+    let connection = connection.with_upgrades();
     tokio::pin!(connection);
     let mut shutting_down = false;
     loop {

@@ -22,6 +22,7 @@ mod listener;
 mod live;
 mod load_export;
 mod load_profiles;
+mod load_workers;
 mod locks;
 mod metrics;
 mod nodes;

@@ -8,8 +8,8 @@ use verax_service::Service;
 
 use super::{
     administration, batches, browse, console, counters, damage, description, drills, entries,
-    health, live, load_profiles, locks, metrics, nodes, permits, problem, rate_limits, recordings,
-    runs, schedules, sessions, stand_in, tags, usage, waiting, warm,
+    health, live, load_profiles, load_workers, locks, metrics, nodes, permits, problem,
+    rate_limits, recordings, runs, schedules, sessions, stand_in, tags, usage, waiting, warm,
 };
 
 const NAMESPACE: &str = "/v1/tenants/{tenant}/namespaces/{namespace}";
@@ -143,6 +143,7 @@ pub(super) fn router(service: Arc<Service>) -> Router {
             "/v1/tenants/{tenant}/load-profiles/{profile}/baseline",
             put(load_profiles::set_baseline),
         )
+        .route("/v1/load-workers", get(load_workers::joined).post(load_workers::join))
         .route("/v1/load-runs/{id}/export", get(runs::export_load))
         .route("/v1/load-runs/{id}/comparison", get(runs::compare_load))
         .route("/v1/imported-load-runs", post(runs::import_load))

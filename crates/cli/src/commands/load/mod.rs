@@ -4,12 +4,11 @@ mod profiles;
 mod recordings;
 mod summary;
 mod view;
+mod worker;
 
-use std::os::fd::AsFd;
 use std::path::Path;
 
 use serde_json::json;
-use tokio::net::unix::pipe;
 use verax_api::{
     ArrivalsSpec, ChangeLoad, ExportedRun, KeySource, LoadProfileSpec, LoadReport, LoadRequest,
     LoadRun, MarkLoad, ProfileChoice,
@@ -18,24 +17,13 @@ use verax_client::Client;
 
 use self::summary::{differences, summary};
 use self::view::LoadView;
+pub(crate) use self::worker::piped as piped_worker;
 use super::runs;
 use crate::arguments::{LoadCommand, LoadOptions};
 use crate::failure::Failure;
 use crate::figures;
 use crate::output::{Output, table};
 use crate::profile_file;
-
-/// Generates load as the conductor of a run says on standard input.
-pub(crate) async fn worker() -> Result<(), Failure> {
-    let foreign = |e: std::io::Error| {
-        Failure::usage(format!("the service starts this itself, with pipes to talk to it: {e}"))
-    };
-    let input = std::io::stdin().as_fd().try_clone_to_owned().map_err(foreign)?;
-    let output = std::io::stdout().as_fd().try_clone_to_owned().map_err(foreign)?;
-    let orders = pipe::Receiver::from_owned_fd(input).map_err(foreign)?;
-    let reports = pipe::Sender::from_owned_fd(output).map_err(foreign)?;
-    verax_load::generate(orders, reports).await.map_err(|e| Failure::failed(e.to_string()))
-}
 
 /// Whether a profile is named by its file.
 fn is_file(name: &str) -> bool {
@@ -113,7 +101,8 @@ pub(super) async fn load(
     match command {
         LoadCommand::Run(options) => {
             let profile = profile(verax, &options).await?;
-            run(verax, output, &LoadRequest { profile, workers: options.workers }).await
+            let LoadOptions { workers, joined, .. } = options;
+            run(verax, output, &LoadRequest { profile, workers, joined }).await
         }
         LoadCommand::List => {
             let runs = verax.runs::<LoadRun>().await?;
@@ -154,8 +143,11 @@ pub(super) async fn load(
             let run = verax.import_load_run(&exported, namespace.as_deref()).await?;
             output.answer(&run, |run| format!("kept as load run {}", run.id))
         }
-        // It needs no service, so it is carried out before there is a client.
-        LoadCommand::Worker => worker().await,
+        LoadCommand::Worker(options) => worker::join(verax, output, &options).await,
+        LoadCommand::Workers => {
+            let workers = verax.joined_load_workers().await?;
+            output.answer(&workers, |workers| worker::table_of(workers))
+        }
     }
 }
 

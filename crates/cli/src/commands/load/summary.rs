@@ -39,9 +39,12 @@ pub(super) fn summary(run: &LoadRun) -> String {
 }
 
 fn head(run: &LoadRun, report: &LoadReport) -> String {
-    let workers = match run.workers.len() {
-        0 | 1 => String::new(),
-        count => format!(" · {count} generators"),
+    let machines: Vec<&str> =
+        run.workers.iter().filter_map(|worker| worker.machine.as_deref()).collect();
+    let workers = match (run.workers.len(), machines.is_empty()) {
+        (0 | 1, true) => String::new(),
+        (count, true) => format!(" · {count} generators"),
+        (count, false) => format!(" · {count} generators, of them {}", machines.join(", ")),
     };
     format!(
         "load run {} · {} · {} · {} keys · measured {:.1} s{workers} · {}",

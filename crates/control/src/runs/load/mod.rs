@@ -4,6 +4,7 @@ mod active;
 mod clocks;
 mod compare;
 mod import;
+mod joined;
 mod place;
 mod profiles;
 mod replay;
@@ -25,7 +26,7 @@ use self::clocks::ServiceClock;
 pub(super) use self::place::place_of;
 use super::lent::LentToken;
 use super::lifecycle::{NewLife, RunEnd};
-use super::runner::{LoadControls, LoadPlan, LoadRunner};
+use super::runner::{JoinedGenerator, LoadControls, LoadPlan, LoadRunner};
 use super::table::{RunOf, Watched};
 use crate::access::Caller;
 use crate::control::Control;
@@ -34,6 +35,8 @@ use crate::invalid::InvalidInput;
 use crate::subject::Subject;
 
 pub(crate) use self::active::ActiveLoad;
+pub(crate) use self::joined::JoinedWorkers;
+pub use self::joined::{MAX_WORKER_NAME, WorkerPlace};
 pub use self::profiles::load_profile_tag;
 pub use self::steer::MAX_MARK_CHARACTERS;
 
@@ -95,14 +98,18 @@ impl Control {
             spec.duration_seconds.get_or_insert(length);
         }
         let profile = spec.profile().map_err(ControlError::invalid)?;
-        if !(1..=MAX_WORKERS).contains(&request.workers) {
-            let (what, range) = ("the number of workers", 1..=MAX_WORKERS);
+        let fewest = if request.joined { 0 } else { 1 };
+        if !(fewest..=MAX_WORKERS).contains(&request.workers) {
+            let (what, range) = ("the number of workers", fewest..=MAX_WORKERS);
             return Err(InvalidInput::OutOfRange { what, value: request.workers, range }.into());
         }
         let scopes = target::scopes(&profile, &tenant, &name);
         // The right to load includes that to read; what changes entries is held separately.
         for scope in &scopes[1..] {
             caller.needs(scope.clone())?;
+        }
+        if request.joined && !self.joined_workers.any_for(&namespace) {
+            return Err(Conflict::NoJoinedWorkers.into());
         }
         let slot = self.load_slot.take().ok_or(Conflict::LoadRunActive)?;
         let lanes = self.load_targets(caller, &namespace, &profile)?;
@@ -128,7 +135,7 @@ impl Control {
             paused: false,
             is_imported: false,
         };
-        let workers = request.workers;
+        let (workers, takes_joined) = (request.workers, request.joined);
         let token = String::new();
         let mut plan = LoadPlan { profile, token, lanes, keys, recorded, workers };
         let (of, slot) = (RunOf::Namespace(namespace), Some(slot));
@@ -137,7 +144,11 @@ impl Control {
         self.start_run(caller, new, move |id, run| async move {
             let lent = LentToken::lend(&control, &format!("load run {id}"), scopes);
             plan.token.clone_from(&lent.token);
-            control.run_load(&starter, &run, &*runner, plan).await
+            let joined = match (&run.of, takes_joined) {
+                (RunOf::Namespace(namespace), true) => control.joined_workers.take_for(namespace),
+                _ => Vec::new(),
+            };
+            control.run_load(&starter, &run, &*runner, plan, joined).await
         })
         .await
     }
@@ -148,6 +159,7 @@ impl Control {
         run: &Arc<Watched<LoadRun>>,
         runner: &dyn LoadRunner,
         plan: LoadPlan,
+        joined: Vec<JoinedGenerator>,
     ) -> RunEnd<LoadRun> {
         let (_hold, steering) = self.active_load.hold(run, &plan.profile);
         let (watched, control) = (Arc::clone(run), Arc::clone(self));
@@ -171,7 +183,7 @@ impl Control {
             });
         });
         let stop = run.stop_signal();
-        let controls = LoadControls { progress, steering, stop: stop.clone() };
+        let controls = LoadControls { joined, progress, steering, stop: stop.clone() };
         let outcome = runner.run(plan, controls).await;
         let is_stopped = *stop.borrow();
         let (report, reason, state) = match outcome {

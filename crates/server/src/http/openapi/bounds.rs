@@ -140,7 +140,7 @@ pub(super) fn members() -> Vec<(&'static str, &'static str, Bounds)> {
         ("ArrivalsSpec", "clients_each", Whole(1..=MAX_CLIENTS.into())),
         ("RecordTraffic", "seconds", Seconds(RECORDING_LENGTHS)),
         ("ArrivalsSpec", "max_in_flight", Whole(1..=MAX_CLIENTS.into())),
-        ("LoadRequest", "workers", Whole(1..=MAX_WORKERS.into())),
+        ("LoadRequest", "workers", Whole(0..=MAX_WORKERS.into())),
         ("StandInChange", "extra_latency_ms", Whole(0..=60_000)),
         ("MarkLoad", "text", Text(1..=MAX_MARK_CHARACTERS)),
         ("StopWhenSpec", "for_seconds", Whole(1..=3_600)),

@@ -11,8 +11,8 @@ use utoipa::{Modify, OpenApi};
 
 use crate::http::{
     administration, batches, browse, counters, damage, description, drills, entries, health, live,
-    load_profiles, locks, metrics, nodes, permits, rate_limits, recordings, runs, schedules,
-    sessions, stand_in, tags, usage, waiting, warm,
+    load_profiles, load_workers, locks, metrics, nodes, permits, rate_limits, recordings, runs,
+    schedules, sessions, stand_in, tags, usage, waiting, warm,
 };
 
 #[derive(OpenApi)]
@@ -41,7 +41,8 @@ use crate::http::{
         stand_in::stand_in, stand_in::change_stand_in, load_profiles::profiles, load_profiles::profile, load_profiles::put_profile,
         load_profiles::delete_profile, load_profiles::set_baseline, runs::export_load,
         runs::compare_load, runs::import_load, runs::recent_load, runs::start_load, runs::load, runs::stop_load,
-        runs::watch_load, runs::change_load, runs::mark_load, recordings::recent, recordings::start,
+        runs::watch_load, runs::change_load, runs::mark_load, load_workers::joined, load_workers::join,
+        recordings::recent, recordings::start,
         recordings::show, recordings::stop, recordings::watch,
         drills::specs, drills::recent, drills::start, drills::show, drills::watch,
         health::healthz, health::readyz, nodes::list, metrics::show, description::show,
