@@ -92,3 +92,16 @@ describe('two runs over each other', () => {
     ]);
   });
 });
+
+describe('the time line of a run', () => {
+  const run = (seconds: number, at: number, state: string) =>
+    ({ state, profile: { name: 'x', namespace: 'a/b', duration_seconds: seconds }, ticks: [{ at_seconds: at }] }) as unknown as LoadRun;
+
+  it('is whole, but follows a long run that goes on', () => {
+    expect(series.spanOf(run(60, 10, 'running'))).toEqual([0, 60]);
+    expect(series.spanOf(run(3600, 10, 'running'))).toEqual([0, 120]);
+    expect(series.spanOf(run(3600, 1000, 'running'))[1]).toBeCloseTo(1100);
+    expect(series.spanOf(run(3600, 3590, 'running'))).toEqual([0, 3600]);
+    expect(series.spanOf(run(3600, 100, 'stopped'))).toEqual([0, 100]);
+  });
+});

@@ -12,6 +12,9 @@
   }
 
   const POWERS_OF_TWO = Array.from({ length: 60 }, (_, n) => 2 ** n);
+
+  /** Seconds and minutes that people count in, for times since a start. */
+  const SPANS_OF_TIME = [0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200];
 </script>
 
 <script lang="ts">
@@ -108,6 +111,10 @@
   /** Seconds since a start; milliseconds where all of it is less than a second. */
   function since(seconds: number): string {
     if (span && span[1] <= 1) return `${Math.round(seconds * 1000)} ms`;
+    if (span && span[1] > 300) {
+      const [minutes, rest] = [Math.floor(seconds / 60), Math.round(seconds % 60)];
+      return rest === 0 ? `${minutes} min` : `${minutes} min ${rest} s`;
+    }
     return `${Number.isInteger(seconds) ? seconds : seconds.toFixed(1)} s`;
   }
 
@@ -225,6 +232,7 @@
             ...axis,
             size: 30,
             space: clock ? 80 : 50,
+            incrs: clock || writeX || (span && span[1] <= 1) ? undefined : SPANS_OF_TIME,
             splits: marksX ? () => marksX : undefined,
             // A logarithmic axis would label the powers of ten alone.
             filter: marksX ? (_, splits) => splits : undefined,

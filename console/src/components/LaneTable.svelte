@@ -4,16 +4,22 @@
   import type { LaneLook } from '../lib/load-series';
 
   type Lane = NonNullable<LoadRun['report']>['lanes'][number];
+  type Interval = NonNullable<Lane['p50_interval']>;
 
   let { lanes, looks }: { lanes: Lane[]; looks: LaneLook[] } = $props();
 
-  const rows: [string, (lane: Lane) => string][] = [
+  /** An interval with 95 % confidence; none while the run is active. */
+  const between = (range: Interval | null | undefined, write: (value: number) => string) =>
+    range ? `${write(range.low)} – ${write(range.high)}` : '';
+
+  /** Names, figures, and what stands below a figure in small. */
+  const rows: [string, (lane: Lane) => string, ((lane: Lane) => string)?][] = [
     ['Requests', (l) => format.count(l.figures.requests)],
     ['Errors', (l) => format.count(l.figures.errors)],
-    ['Throughput', (l) => format.rate(l.figures.per_second)],
-    ['p50', (l) => format.milliseconds(l.figures.p50_ms)],
+    ['Throughput', (l) => format.rate(l.figures.per_second), (l) => between(l.throughput_interval, format.rate)],
+    ['p50', (l) => format.milliseconds(l.figures.p50_ms), (l) => between(l.p50_interval, format.milliseconds)],
     ['p90', (l) => format.milliseconds(l.figures.p90_ms)],
-    ['p99', (l) => format.milliseconds(l.figures.p99_ms)],
+    ['p99', (l) => format.milliseconds(l.figures.p99_ms), (l) => between(l.p99_interval, format.milliseconds)],
     ['p99.9', (l) => format.milliseconds(l.figures.p999_ms)],
     ['Slowest', (l) => format.milliseconds(l.figures.max_ms)],
     ['p99 corrected', (l) => format.milliseconds(l.corrected?.p99_ms)],
@@ -47,11 +53,16 @@
     </tr>
   </thead>
   <tbody>
-    {#each shown as [name, figure] (name)}
+    {#each shown as [name, figure, interval] (name)}
       <tr>
         <th scope="row" class="font-medium whitespace-nowrap">{name}</th>
         {#each lanes as lane (lane.name)}
-          <td class="text-right whitespace-nowrap">{figure(lane)}</td>
+          <td class="text-right whitespace-nowrap">
+            {figure(lane)}
+            {#if interval?.(lane)}
+              <span class="block text-xs" title="With 95 % confidence">{interval(lane)}</span>
+            {/if}
+          </td>
         {/each}
       </tr>
     {/each}

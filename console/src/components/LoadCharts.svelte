@@ -11,7 +11,7 @@
 
   const ticks = $derived(run.ticks ?? []);
   const x = $derived(ticks.map((tick) => tick.at_seconds));
-  const span = $derived<[number, number]>([0, Math.max(series.lengthOf(run), x.at(-1) ?? 0)]);
+  const span = $derived(series.spanOf(run));
   const bands = $derived(series.bandsOf(run));
   const marks = $derived((run.marks ?? []).map(({ at_seconds, text }) => ({ x: at_seconds, text })));
   const live = $derived(run.state === 'running');

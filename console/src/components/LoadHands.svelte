@@ -72,8 +72,8 @@
     <button class="btn btn-sm"><Flag size={15} /> Mark</button>
   </form>
   {#if mayClear}
-    <button class="btn btn-sm" onclick={() => act(() => api.clear(place[0], place[1], ''))}>
-      <Eraser size={15} /> Clear {run.profile.namespace}
+    <button class="btn btn-sm" title="Clear {run.profile.namespace}" onclick={() => act(() => api.clear(place[0], place[1], ''))}>
+      <Eraser size={15} /> Clear<span class="sr-only"> {run.profile.namespace}</span>
     </button>
   {/if}
   {#if mayManage}
@@ -84,10 +84,11 @@
   {#if standIn}
     <button
       class="btn btn-sm"
+      title="300 ms more for each answer of the origin"
       aria-pressed={standIn.extra_latency_ms > 0}
       onclick={() => changeStandIn({ extra_latency_ms: standIn!.extra_latency_ms > 0 ? 0 : 300 })}
     >
-      <Snail size={15} /> {standIn.extra_latency_ms > 0 ? 'Stand-in as fast as before' : 'Slow the stand-in by 300 ms'}
+      <Snail size={15} /> {standIn.extra_latency_ms > 0 ? 'Stand-in as fast as before' : 'Slow the stand-in'}
     </button>
     <button class="btn btn-sm" aria-pressed={standIn.outage} onclick={() => changeStandIn({ outage: !standIn!.outage })}>
       <Unplug size={15} /> {standIn.outage ? 'End the outage' : 'Fail the stand-in'}

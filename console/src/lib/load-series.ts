@@ -100,6 +100,9 @@ export function bandsOf(run: LoadRun): { from: number; to: number; text: string;
   }));
 }
 
+/** A run up to this length has all of its time line from the start, in seconds. */
+const SHORT_RUN = 120;
+
 /** How long a run takes, in seconds. */
 export function lengthOf(run: LoadRun): number {
   const { profile } = run;
@@ -109,6 +112,14 @@ export function lengthOf(run: LoadRun): number {
   if (profile.steps) length = warmUp + profile.steps.levels.length * profile.steps.each_seconds;
   else if (stages.length > 0) length = warmUp + stages.reduce((sum, stage) => sum + stage.seconds, 0);
   return profile.order === 'one-after-another' ? length * (profile.lanes?.length ?? 1) : length;
+}
+
+/** The seconds that are drawn: those that a run has, and those that are to come; of a long run only a
+ * few of these. */
+export function spanOf(run: LoadRun): [number, number] {
+  const [whole, measured] = [lengthOf(run), run.ticks?.at(-1)?.at_seconds ?? 0];
+  if (run.state !== 'running' && measured > 0) return [0, measured];
+  return [0, Math.max(measured, Math.min(whole, Math.max(SHORT_RUN, measured * 1.1)))];
 }
 
 /** The throughput by level, measured and as the scalability law has it. */

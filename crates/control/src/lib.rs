@@ -27,6 +27,7 @@ pub mod activity;
 mod advice;
 mod check;
 mod control;
+mod definitions;
 mod epoch;
 mod error;
 mod expected;

@@ -127,11 +127,8 @@ impl Control {
             if !expected.includes_present(present.as_ref().map(|plan| plan_tag(&plan.spec))) {
                 return Err(ControlError::NotExpected("warm plan"));
             }
-            let content = serde_json::to_value(&spec).unwrap_or_default();
             control.note_invalidations(&path.tenant, &path.name, &spec.namespace);
-            let (actor, now) = (caller.actor(), control.engine.now());
-            let put = control.records.put_definition(&path, &content, &actor, now).await?;
-            let record = control.follow_change(put);
+            let record = control.write_definition(&caller, &path, &spec).await?;
             to_api(record).ok_or_else(|| ControlError::Unknown(Subject::WarmPlan(String::new())))
         })
         .await
@@ -150,10 +147,7 @@ impl Control {
         let (caller, path) = (caller.clone(), path_of(tenant, name));
         self.administer(async move |control| {
             control.warm_plan(&caller, &path.tenant, &path.name).await?;
-            let (actor, now) = (caller.actor(), control.engine.now());
-            let deleted = control.records.delete_definition(&path, &actor, now).await?;
-            control.follow_change(deleted);
-            Ok(())
+            control.remove_definition(&caller, &path).await
         })
         .await
     }

@@ -337,12 +337,9 @@ impl Control {
         path: &DefinitionPath,
         spec: &ScheduleSpec,
     ) -> Result<ApiSchedule, ControlError> {
-        let content = serde_json::to_value(spec).unwrap_or_default();
-        let (actor, now) = (caller.actor(), self.engine.now());
-        let put = self.records.put_definition(path, &content, &actor, now).await?;
-        let record = self.follow_change(put);
+        let record = self.write_definition(caller, path, spec).await?;
         let unknown = || ControlError::Unknown(Subject::Schedule(path.name.to_string()));
-        to_api(&record, now).ok_or_else(unknown)
+        to_api(&record, self.engine.now()).ok_or_else(unknown)
     }
 
     /// Pauses a schedule, or lets it go on. Times while it is paused do not count as missed.
@@ -381,10 +378,7 @@ impl Control {
         let (caller, path) = (caller.clone(), path_of(tenant, name));
         self.administer(async move |control| {
             control.schedule_record(&caller, &path.tenant, &path.name).await?;
-            let (actor, now) = (caller.actor(), control.engine.now());
-            let deleted = control.records.delete_definition(&path, &actor, now).await?;
-            control.follow_change(deleted);
-            Ok(())
+            control.remove_definition(&caller, &path).await
         })
         .await
     }

@@ -5,7 +5,7 @@ use verax_api::{
     RunComparison,
 };
 
-use verax_core::load::{LevelUnit, Limit, Verdict};
+use verax_core::load::{ConfidenceInterval, LevelUnit, Limit, Verdict};
 
 use crate::figures;
 use crate::output::table;
@@ -57,6 +57,9 @@ fn head(run: &LoadRun, report: &LoadReport) -> String {
     )
 }
 
+/// Takes an interval from a lane.
+type Interval = fn(&LaneReport) -> Option<ConfidenceInterval>;
+
 /// The figures of all lanes, side by side.
 fn lanes_table(report: &LoadReport) -> String {
     let row = |name: &str, figure: &dyn Fn(&LaneReport) -> String| {
@@ -64,16 +67,30 @@ fn lanes_table(report: &LoadReport) -> String {
         std::iter::once(name.to_owned()).chain(figures).collect::<Vec<_>>()
     };
     let ms = figures::milliseconds_or_none;
+    // An interval stands below its figure.
+    let interval = |of: Interval, write: fn(f64) -> String| {
+        let shown = |lane: &LaneReport| {
+            of(lane).map_or_else(
+                || "–".to_owned(),
+                |range| format!("{} to {}", write(range.low), write(range.high)),
+            )
+        };
+        let has_any = report.lanes.iter().any(|lane| of(lane).is_some());
+        has_any.then(|| row("  95 % between", &shown))
+    };
     let mut rows = vec![
         row("requests", &|lane| figures::count(lane.figures.requests)),
         row("errors", &|lane| figures::count(lane.figures.errors)),
         row("throughput", &|lane| figures::rate(lane.figures.per_second)),
-        row("p50", &|lane| ms(lane.figures.p50_ms)),
-        row("p90", &|lane| ms(lane.figures.p90_ms)),
-        row("p99", &|lane| ms(lane.figures.p99_ms)),
-        row("p99.9", &|lane| ms(lane.figures.p999_ms)),
-        row("slowest", &|lane| ms(lane.figures.max_ms)),
     ];
+    rows.extend(interval(|lane| lane.throughput_interval, figures::rate));
+    rows.push(row("p50", &|lane| ms(lane.figures.p50_ms)));
+    rows.extend(interval(|lane| lane.p50_interval, figures::milliseconds));
+    rows.push(row("p90", &|lane| ms(lane.figures.p90_ms)));
+    rows.push(row("p99", &|lane| ms(lane.figures.p99_ms)));
+    rows.extend(interval(|lane| lane.p99_interval, figures::milliseconds));
+    rows.push(row("p99.9", &|lane| ms(lane.figures.p999_ms)));
+    rows.push(row("slowest", &|lane| ms(lane.figures.max_ms)));
     if report.lanes.iter().any(|lane| lane.corrected.is_some()) {
         rows.push(row("p99 corrected", &|lane| ms(lane.corrected.and_then(|c| c.p99_ms))));
     }

@@ -1,6 +1,7 @@
 //! Taking over a run of another Verax.
 
 use std::sync::Arc;
+use std::time::Duration;
 
 use verax_api::{ExportedRun, LoadRun, LoadTick};
 use verax_core::access::{Right, Scope};
@@ -19,6 +20,9 @@ const MAX_TICKS: usize = MAX_LENGTH.as_secs() as usize + MAX_STAGES * 6;
 /// How many samples are recorded together.
 const BATCH: usize = 200;
 
+/// How often marking a failed import is tried.
+const MARK_EVERY: Duration = Duration::from_secs(1);
+
 /// The most bytes of a second as it is recorded.
 const MAX_TICK_BYTES: usize = 60_000;
 
@@ -26,6 +30,25 @@ const MAX_TICK_BYTES: usize = 60_000;
 fn is_storable(tick: &LoadTick) -> bool {
     let bytes = serde_json::to_vec(tick).map_or(usize::MAX, |text| text.len());
     tick.histograms.len() <= tick.lanes.len() && bytes <= MAX_TICK_BYTES
+}
+
+/// Marks an import as failed, as soon as the records can be written. A service that stops before
+/// that marks it as interrupted at its next start.
+async fn mark_as_failed(control: Arc<Control>, id: u64, result: serde_json::Value) {
+    let mut stopping = control.engine.stopping();
+    let marking = async {
+        loop {
+            let (failed, now) = (RunState::Failed, Some(control.engine.now()));
+            if control.records.keep_run(id, failed, &result, now).await.is_ok() {
+                return;
+            }
+            tokio::time::sleep(MARK_EVERY).await;
+        }
+    };
+    tokio::select! {
+        () = marking => {}
+        _ = stopping.wait_for(|stopping| *stopping) => {}
+    }
 }
 
 impl Control {
@@ -80,9 +103,7 @@ impl Control {
             run.id = control.records.start_run(&new, &actor, control.engine.now()).await?;
             let kept = control.keep_imported(&run, state).await;
             if kept.is_err() {
-                let (failed, now) = (RunState::Failed, Some(control.engine.now()));
-                // Without the records, the next start marks it as interrupted.
-                let _ = control.records.keep_run(run.id, failed, &new.result, now).await;
+                tokio::spawn(mark_as_failed(control, run.id, new.result));
             }
             kept.map(|()| run)
         });

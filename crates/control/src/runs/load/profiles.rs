@@ -189,23 +189,10 @@ impl Control {
                 return Err(ControlError::NotExpected("load profile"));
             }
             let stored = Stored { spec: Some(spec), baseline: present.baseline };
-            control.store_profile(&caller, &path, &stored).await?;
+            control.write_definition(&caller, &path, &stored).await?;
             control.load_profile(&caller, &path.tenant, &path.name).await
         })
         .await
-    }
-
-    async fn store_profile(
-        &self,
-        caller: &Caller,
-        path: &DefinitionPath,
-        stored: &Stored,
-    ) -> Result<(), ControlError> {
-        let content = serde_json::to_value(stored).unwrap_or_default();
-        let (actor, now) = (caller.actor(), self.engine.now());
-        let put = self.records.put_definition(path, &content, &actor, now).await?;
-        self.follow_change(put);
-        Ok(())
     }
 
     /// Deletes a stored profile, and the baseline of one of the service's directory.
@@ -221,10 +208,7 @@ impl Control {
         let (caller, path) = (caller.clone(), path_of(tenant, name));
         self.administer(async move |control| {
             control.load_profile(&caller, &path.tenant, &path.name).await?;
-            let (actor, now) = (caller.actor(), control.engine.now());
-            let deleted = control.records.delete_definition(&path, &actor, now).await?;
-            control.follow_change(deleted);
-            Ok(())
+            control.remove_definition(&caller, &path).await
         })
         .await
     }
@@ -254,7 +238,7 @@ impl Control {
             let record = all.iter().find(|record| record.name == path.name);
             let present = record.and_then(Stored::read).unwrap_or_default();
             let stored = Stored { baseline: baseline.run, ..present };
-            control.store_profile(&caller, &path, &stored).await?;
+            control.write_definition(&caller, &path, &stored).await?;
             control.load_profile(&caller, &path.tenant, &path.name).await
         })
         .await
