@@ -16,6 +16,7 @@
   const rows: [string, (lane: Lane) => string, ((lane: Lane) => string)?][] = [
     ['Requests', (l) => format.count(l.figures.requests)],
     ['Errors', (l) => format.count(l.figures.errors)],
+    ['Unanswered at the end', (l) => format.count(l.unanswered ?? 0)],
     ['Throughput', (l) => format.rate(l.figures.per_second), (l) => between(l.throughput_interval, format.rate)],
     ['p50', (l) => format.milliseconds(l.figures.p50_ms), (l) => between(l.p50_interval, format.milliseconds)],
     ['p90', (l) => format.milliseconds(l.figures.p90_ms)],
@@ -32,7 +33,7 @@
   /** What no lane has is left out. */
   const shown = $derived(
     rows.filter(([name, figure]) => {
-      const optional = ['p99 corrected', 'p99 from sending', 'Writes', 'p50 of the warm-up'];
+      const optional = ['p99 corrected', 'p99 from sending', 'Writes', 'p50 of the warm-up', 'Unanswered at the end'];
       return !optional.includes(name) || lanes.some((lane) => ![format.NONE, '0'].includes(figure(lane)));
     }),
   );

@@ -541,3 +541,52 @@ async fn the_lab_in_the_console_has_hands_profiles_and_comparisons() {
     let findings = browser.accessibility_findings(&axe.unwrap()).await;
     assert!(findings.is_empty(), "{findings:#?}");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_console_records_traffic_and_replays_it_with_workers_that_joined() {
+    let verax = Verax::demo(&["--no-traffic"]);
+    let _worker = JoinedWorker::start(&verax, "quay-1", &verax.token());
+    let browser = Browser::start().await;
+    let page = &browser.page;
+    page.goto(verax.sign_in_link()).await.unwrap();
+    browser.text_when("[data-answer]", |text| text == "Healthy").await;
+    let client = verax.client();
+    until("the worker has joined", async || client.joined_load_workers().await.unwrap().len() == 1)
+        .await;
+    page.goto(format!("{}/load", verax.url())).await.unwrap();
+
+    browser.click(By::XPath("//button[contains(., 'Record traffic')]")).await;
+    browser.click(By::XPath("//dialog[@open]//option[.='ferrydesk/boards']")).await;
+    browser.click(By::XPath("//dialog[@open]//button[.='Record']")).await;
+    browser.text_when("[data-recording][data-state=running]", |text| text.contains("boards")).await;
+    let boards = client.cache("ferrydesk", "boards", Default::default()).unwrap();
+    for key in ["board/aldermouth", "board/brinewick"].into_iter().cycle().take(40) {
+        boards.get(key).await.unwrap();
+    }
+    browser.text_when("[data-recording] td:nth-of-type(5)", |text| text == "40").await;
+    browser.click(By::XPath("//tr[@data-recording]//button[contains(., 'Stop')]")).await;
+    browser.text_when("[data-recording][data-state=stopped]", |text| text.contains("plain")).await;
+
+    browser.click(By::XPath("//button[contains(., 'Replay')]")).await;
+    let text = page.query(By::Css("dialog[open] textarea")).first().await.unwrap();
+    let toml = text.prop("value").await.unwrap().unwrap();
+    assert!(toml.contains("recording = 1") && toml.contains("speed = 1"), "{toml}");
+    text.clear().await.unwrap();
+    let name = "name = \"replay-of-recording-1\"\nduration_seconds = 3";
+    text.send_keys(toml.replace("name = \"replay-of-recording-1\"", name)).await.unwrap();
+    browser.click(By::XPath("//dialog[@open]//button[contains(., 'Store')]")).await;
+    browser.click(By::Css("option[value='ferrydesk/replay-of-recording-1']")).await;
+    browser.click(By::Css("input[type=checkbox]")).await;
+    browser.click(By::XPath("//button[contains(., 'Start the run')]")).await;
+    browser.text_when("[data-run-state]", |text| text.contains("done")).await;
+    let run = client.runs::<LoadRun>().await.unwrap().remove(0);
+    let machines: Vec<_> = run.workers.iter().map(|worker| worker.machine.as_deref()).collect();
+    assert_eq!(machines, [Some("quay-1"), None]);
+    assert_eq!(run.report.unwrap().keys, 2);
+    let axe = std::fs::read_to_string(
+        std::path::Path::new(env!("CARGO_MANIFEST_DIR"))
+            .join("../../console/node_modules/axe-core/axe.min.js"),
+    );
+    let findings = browser.accessibility_findings(&axe.unwrap()).await;
+    assert!(findings.is_empty(), "{findings:#?}");
+}

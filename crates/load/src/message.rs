@@ -11,8 +11,11 @@ use verax_core::load::{
     RecordedReads, Steering,
 };
 
-/// The longest line, in bytes: the keys of a run are in one.
-const MAX_LINE_BYTES: u64 = 128 << 20;
+/// The longest line with an order, in bytes: the keys of a run are in one.
+pub(crate) const MAX_ORDER_BYTES: u64 = 128 << 20;
+
+/// The longest line with a report, in bytes: it has a second of every lane.
+pub(crate) const MAX_REPORT_BYTES: u64 = 4 << 20;
 
 /// What the conductor says.
 #[derive(Debug, Serialize, Deserialize)]
@@ -106,6 +109,9 @@ pub(crate) struct GeneratedTick {
     pub(crate) seconds: f64,
     pub(crate) lanes: Vec<RecordedLane>,
     pub(crate) failures: Vec<CountedFailure>,
+    /// In an open loop: the requests of each lane that were due at the tick before and have not
+    /// ended.
+    pub(crate) unanswered: Vec<u64>,
     pub(crate) processors: Option<f64>,
     pub(crate) memory_bytes: Option<u64>,
     /// The longest delay with which a request was sent that was due, in milliseconds.
@@ -137,17 +143,19 @@ pub(crate) async fn send(
 pub(crate) struct Receiver<R> {
     reader: R,
     line: Vec<u8>,
+    most_bytes: u64,
 }
 
 impl<R: AsyncBufRead + Unpin> Receiver<R> {
-    pub(crate) fn new(reader: R) -> Self {
-        Self { reader, line: Vec::new() }
+    /// Lines are at most so long.
+    pub(crate) fn new(reader: R, most_bytes: u64) -> Self {
+        Self { reader, line: Vec::new(), most_bytes }
     }
 
     /// The next message; `None` at the end of the stream.
     pub(crate) async fn next<T: DeserializeOwned>(&mut self) -> std::io::Result<Option<T>> {
         loop {
-            let room = MAX_LINE_BYTES.saturating_sub(self.line.len() as u64);
+            let room = self.most_bytes.saturating_sub(self.line.len() as u64);
             (&mut self.reader).take(room).read_until(b'\n', &mut self.line).await?;
             // A line without a message says that its sender is there.
             if self.line != *b"\n" {
@@ -174,7 +182,7 @@ mod tests {
     #[tokio::test]
     async fn messages_arrive_as_they_were_sent() {
         let (mut near, far) = tokio::io::duplex(16);
-        let mut far = Receiver::new(tokio::io::BufReader::new(far));
+        let mut far = Receiver::new(tokio::io::BufReader::new(far), 64);
         let sent = tokio::spawn(async move {
             send(&mut near, &Report::Failed("a\nb".into())).await.unwrap();
             near.write_all(b"\n\n{\"Done\"").await.unwrap();
@@ -186,10 +194,20 @@ mod tests {
         sent.await.unwrap();
     }
 
+    #[rstest::rstest]
+    #[case::as_long_as_it_may_be(12, true)]
+    #[case::longer(11, false)]
+    #[tokio::test]
+    async fn a_line_is_read_up_to_its_bound(#[case] bound: u64, #[case] is_read: bool) {
+        // With its end, the line has 12 bytes.
+        let mut far = Receiver::new(&b"[1,2,3,4,5]\n"[..], bound);
+        assert_eq!(far.next::<Vec<u8>>().await.is_ok(), is_read);
+    }
+
     #[tokio::test]
     async fn a_line_that_has_arrived_in_part_is_not_lost() {
         let (mut near, far) = tokio::io::duplex(64);
-        let mut far = Receiver::new(tokio::io::BufReader::new(far));
+        let mut far = Receiver::new(tokio::io::BufReader::new(far), 64);
         near.write_all(b"{\"Failed\":").await.unwrap();
         {
             // Given up after it took what there was.

@@ -11,13 +11,15 @@ use axum::Router;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Response};
 use axum::serve::ListenerExt;
+use rstest::rstest;
 use serde_json::json;
+use tokio::io::{AsyncBufReadExt, AsyncWriteExt, BufReader};
 use tokio::sync::watch;
 use tokio::task::JoinHandle;
 use verax_api::{LoadProfileSpec, LoadProgress, LoadReport, WorkerState};
 use verax_core::load::{
-    ChangedLevel, ErrorKind, LaneTarget, OriginTarget, RecordedRead, RecordedReads, RefillBy,
-    Steering, Transport,
+    ChangedLevel, ErrorKind, LaneRecorder, LaneTarget, OriginTarget, RecordedRead, RecordedReads,
+    RefillBy, Steering, Transport,
 };
 use verax_core::{Key, OriginSettings};
 use verax_load::{
@@ -499,6 +501,110 @@ async fn without_its_recording_a_replay_cannot_begin() {
     let profile = json!({ "arrivals": { "recording": 7 }, "popularity": "uniform" });
     let ended = carry_out(plan(&verax, &origin, profile)).await;
     assert!(ended.report.unwrap_err().contains("no recording to replay"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_due_and_not_answered_is_counted() {
+    // Ten requests a second at most.
+    let (verax, _) = server(async |_| {
+        tokio::time::sleep(Duration::from_secs(1)).await;
+        hit()
+    })
+    .await;
+    let (origin, _) = server(|_| board()).await;
+    let profile = json!({
+        "duration_seconds": 4,
+        "arrivals": { "rate": 50.0, "spacing": "even", "max_in_flight": 10 },
+    });
+    let ended = carry_out(plan(&verax, &origin, profile)).await;
+    let lanes = &ended.report().lanes;
+    // Those of the last second may be on their way; of the 150 before, forty were answered.
+    assert!((80..=130).contains(&lanes[0].unanswered), "{}", lanes[0].unanswered);
+    assert_eq!(lanes[1].unanswered, 0);
+    assert_eq!(ended.doubts(), ["unanswered"]);
+}
+
+/// A real generator, then one that says what it likes.
+struct WithLiar {
+    real: Tasks,
+    started: AtomicU64,
+    /// What it says once it has begun.
+    says: Vec<u8>,
+}
+
+impl StartGenerator for WithLiar {
+    fn start(&self) -> Starting {
+        if self.started.fetch_add(1, Ordering::SeqCst) == 0 {
+            return self.real.start();
+        }
+        let says = self.says.clone();
+        Box::pin(async move {
+            let (conductor, liar) = tokio::io::duplex(1 << 16);
+            tokio::spawn(async move {
+                let (orders, mut reports) = tokio::io::split(liar);
+                let ready = b"{\"Ready\":{\"process\":1,\"highest_per_second\":[1.0,1.0]}}\n";
+                reports.write_all(ready).await.unwrap();
+                let mut orders = BufReader::new(orders).lines();
+                while let Ok(Some(order)) = orders.next_line().await {
+                    if order == "\"Begin\"" {
+                        // It may be put out before it has said all.
+                        let _ = reports.write_all(&says).await;
+                    }
+                }
+            });
+            let (reports, orders) = tokio::io::split(conductor);
+            Ok(StartedGenerator {
+                reports: Box::new(reports),
+                orders: Box::new(orders),
+                alive: Box::new(()),
+                machine: Some("quay-9".to_owned()),
+            })
+        })
+    }
+}
+
+fn said(change: impl FnOnce(&mut serde_json::Value)) -> Vec<u8> {
+    let lane = serde_json::to_value(LaneRecorder::default().to_text()).unwrap();
+    let mut tick = json!({
+        "number": 0, "at_seconds": 1.0, "seconds": 1.0, "lanes": [lane, lane], "failures": [],
+        "unanswered": [0, 0], "processors": 0.5, "memory_bytes": 1, "late_ms": 0.0,
+    });
+    change(&mut tick);
+    format!("{}\n", json!({ "Tick": tick })).into_bytes()
+}
+
+#[rstest]
+#[case::a_second_that_is_far_away(said(|tick| tick["number"] = 7_000.into()))]
+#[case::too_few_lanes(said(|tick| drop(tick["lanes"].as_array_mut().unwrap().pop())))]
+#[case::no_histogram(said(|tick| tick["lanes"][0]["response"] = "AAAA".into()))]
+#[case::counts_that_do_not_add_up(said(|tick| tick["lanes"][0]["counts"]["hits"] = 9.into()))]
+#[case::as_many_failures_as_there_are(
+    said(|tick| tick["lanes"][0]["counts"]["failed"][0] = u64::MAX.into())
+)]
+#[case::a_lane_that_there_is_not(said(|tick| {
+    tick["failures"] = json!([{ "lane": 7, "kind": "other", "message": "x", "count": 1 }]);
+}))]
+#[case::the_same_second_twice([said(|_| {}), said(|_| {})].concat())]
+#[case::no_message(b"ahoy\n".to_vec())]
+#[case::a_line_without_end(vec![b' '; 5 << 20])]
+#[tokio::test(flavor = "multi_thread")]
+async fn a_generator_that_reports_what_cannot_be_is_put_out(#[case] says: Vec<u8>) {
+    let (verax, _) = server(async |_| hit()).await;
+    let (origin, _) = server(|_| board()).await;
+    let profile = json!({ "duration_seconds": 2, "arrivals": { "rate": 20.0 } });
+    let plan = RunPlan { workers: 2, ..plan(&verax, &origin, profile) };
+    let generators = WithLiar { real: Tasks::default(), started: AtomicU64::new(0), says };
+    let (_steer, steering) = watch::channel(Steering::default());
+    let (_stop, stopped) = watch::channel(false);
+    let workers: Arc<Mutex<Vec<_>>> = Arc::default();
+    let seen = Arc::clone(&workers);
+    let progress = move |progress: LoadProgress| *seen.lock().unwrap() = progress.workers;
+    let report = conduct(plan, &generators, steering, stopped, progress).await.unwrap();
+    assert!(report.doubts.iter().any(|doubt| doubt.kind == "workers-lost"), "{:?}", report.doubts);
+    let states: Vec<_> = workers.lock().unwrap().iter().map(|worker| worker.state).collect();
+    assert_eq!(states, [WorkerState::Done, WorkerState::Lost]);
+    // What it said counts for nothing.
+    assert!((5..=40).contains(&report.lanes[0].figures.requests), "{:?}", report.lanes[0].figures);
 }
 
 #[tokio::test(flavor = "multi_thread")]

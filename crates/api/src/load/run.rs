@@ -213,6 +213,10 @@ pub struct LaneReport {
     pub is_cached: bool,
     /// Its figures after the warm-up.
     pub figures: LaneFigures,
+    /// In an open loop: the requests that had been due for a second when the run ended, and were
+    /// not answered. They are not among its figures, which look better for it.
+    #[serde(default)]
+    pub unanswered: u64,
     /// Its figures in the warm-up, if there was one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub warm_up: Option<LaneFigures>,
@@ -329,7 +333,7 @@ impl LoadReport {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct LoadDoubt {
-    /// `errors`, `nothing-read`, `cold`, `generator-bound`, `workers-lost`, `disturbed`,
+    /// `errors`, `nothing-read`, `unanswered`, `cold`, `generator-bound`, `workers-lost`, `disturbed`,
     /// `ended-early` or `stopped`.
     pub kind: String,
     /// What is wrong, and what to do.

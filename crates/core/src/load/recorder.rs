@@ -8,6 +8,7 @@ use hdrhistogram::Histogram;
 use hdrhistogram::serialization::{Deserializer, Serializer, V2DeflateSerializer, V2Serializer};
 use serde::{Deserialize, Serialize};
 
+use super::limits::MAX_REQUESTS;
 use super::outcome::{ErrorKind, Outcome, ReadKind};
 
 /// The longest latency that a histogram tells from longer ones, in microseconds: ten minutes.
@@ -120,6 +121,17 @@ fn new_histogram() -> Histogram<u64> {
     // One microsecond to ten minutes, to three digits; bounds that are always valid.
     Histogram::new_with_bounds(1, MAX_MICROS, 3)
         .unwrap_or_else(|_| unreachable!("constant bounds are valid"))
+}
+
+/// Where a written histogram has its precision and its bounds (encoding V2: a cookie and a length
+/// of four bytes each come before, the ratio of conversion after).
+const BOUNDS: std::ops::Range<usize> = 8..32;
+
+/// The precision and bounds of the histograms here, as they are written.
+fn own_bounds() -> Option<Vec<u8>> {
+    let mut bytes = Vec::new();
+    V2Serializer::new().serialize(&new_histogram(), &mut bytes).ok()?;
+    bytes.get(BOUNDS).map(<[u8]>::to_vec)
 }
 
 impl Default for LaneRecorder {
@@ -292,6 +304,10 @@ impl LaneRecorder {
         let wrong = |what: &str| InvalidRecorder(what.to_owned());
         let read = |text: &str| {
             let bytes = STANDARD.decode(text).map_err(|e| wrong(&e.to_string()))?;
+            // Other bounds could take any amount of memory.
+            if bytes.get(BOUNDS) != own_bounds().as_deref() {
+                return Err(wrong("its histogram has other bounds"));
+            }
             let read = Deserializer::new().deserialize::<u64, _>(&mut bytes.as_slice());
             let read = read.map_err(|e| wrong(&e.to_string()))?;
             let mut histogram = new_histogram();
@@ -301,11 +317,15 @@ impl LaneRecorder {
         let from_send = text.from_send.as_deref().map_or_else(|| Ok(new_histogram()), read)?;
         let recorder = Self { response: read(&text.response)?, from_send, counts: text.counts };
         let LaneCounts { hits, from_origin, joined, written, .. } = recorder.counts;
-        let counted =
-            [hits, from_origin, joined, written].into_iter().try_fold(0, u64::checked_add);
-        match counted == Some(recorder.succeeded()) {
-            true => Ok(recorder),
-            false => Err(wrong("its counts do not add up")),
+        let sum = |counts: &[u64]| counts.iter().copied().try_fold(0, u64::checked_add);
+        let succeeded = sum(&[hits, from_origin, joined, written]);
+        let failed = sum(&recorder.counts.failed);
+        if succeeded != Some(recorder.succeeded()) {
+            return Err(wrong("its counts do not add up"));
+        }
+        match failed.and_then(|failed| failed.checked_add(recorder.succeeded())) {
+            Some(requests) if requests <= MAX_REQUESTS => Ok(recorder),
+            _ => Err(wrong("it has more requests than a run may have")),
         }
     }
 }

@@ -26,6 +26,8 @@ pub enum Doubt {
     Errors(String, f64),
     /// A lane answered nothing.
     NothingRead(String),
+    /// The first lane left so many of its requests unanswered, and this share of them.
+    Unanswered(String, u64, f64),
     /// A cached lane hardly ever hit.
     Cold(String, f64),
     /// The generator reached its own limit.
@@ -61,6 +63,8 @@ pub struct JudgedLane<'a> {
     pub is_cached: bool,
     /// Its figures after the warm-up.
     pub figures: &'a LaneFigures,
+    /// The requests that were due and not answered in time.
+    pub unanswered: u64,
 }
 
 impl Doubt {
@@ -69,6 +73,7 @@ impl Doubt {
         match self {
             Self::Errors(..) => "errors",
             Self::NothingRead(_) => "nothing-read",
+            Self::Unanswered(..) => "unanswered",
             Self::Cold(..) => "cold",
             Self::GeneratorBound(_) => "generator-bound",
             Self::WorkersLost(_) => "workers-lost",
@@ -89,6 +94,13 @@ impl fmt::Display for Doubt {
                 MAX_ERROR_SHARE * 100.0
             ),
             Self::NothingRead(lane) => write!(f, "no request of the lane {lane} succeeded"),
+            Self::Unanswered(lane, count, share) => write!(
+                f,
+                "{count} requests of the lane {lane}, {:.1} %, were due and not answered when the \
+                 run ended, more than {:.0} %: it cannot keep up, and is slower than it looks",
+                share * 100.0,
+                MAX_ERROR_SHARE * 100.0
+            ),
             Self::Cold(lane, ratio) => write!(
                 f,
                 "the cache was cold: {:.1} % of the reads of the lane {lane} were hits, fewer than \
@@ -147,6 +159,13 @@ pub fn doubts(lanes: &[JudgedLane<'_>], stolen: Option<f64>) -> Vec<Doubt> {
             doubts.push(Doubt::Errors((*name).to_owned(), share));
         }
     }
+    // Those of the others make these look better than they are, which flatters nobody.
+    if let Some(JudgedLane { name, figures, unanswered, .. }) = lanes.first() {
+        let share = *unanswered as f64 / ((figures.requests + unanswered) as f64).max(1.0);
+        if share > MAX_ERROR_SHARE {
+            doubts.push(Doubt::Unanswered((*name).to_owned(), *unanswered, share));
+        }
+    }
     for JudgedLane { name, figures, .. } in lanes.iter().filter(|lane| lane.is_cached) {
         let cold = figures.hit_ratio.filter(|ratio| *ratio < MIN_HIT_RATIO);
         doubts.extend(cold.map(|ratio| Doubt::Cold((*name).to_owned(), ratio)));
@@ -178,8 +197,8 @@ mod tests {
 
     fn names(cached: &LaneFigures, direct: &LaneFigures, stolen: Option<f64>) -> Vec<&'static str> {
         let lanes = [
-            JudgedLane { name: "cached", is_cached: true, figures: cached },
-            JudgedLane { name: "direct", is_cached: false, figures: direct },
+            JudgedLane { name: "cached", is_cached: true, figures: cached, unanswered: 0 },
+            JudgedLane { name: "direct", is_cached: false, figures: direct, unanswered: 0 },
         ];
         doubts(&lanes, stolen).iter().map(Doubt::name).collect()
     }
@@ -195,6 +214,23 @@ mod tests {
         assert!(names(&lane(1_000, 0, 500), &direct, None).is_empty());
         assert_eq!(names(&lane(1_000, 0, 499), &direct, None), ["cold"]);
         assert_eq!(names(&lane(0, 7, 0), &lane(0, 0, 0), None), ["nothing-read", "nothing-read"]);
+    }
+
+    #[test]
+    fn what_the_first_lane_did_not_answer_counts() {
+        let figures = lane(990, 0, 990);
+        let judged = |unanswered, other| {
+            let lane = |name, unanswered| JudgedLane {
+                name,
+                is_cached: true,
+                figures: &figures,
+                unanswered,
+            };
+            let lanes = [lane("cached", unanswered), lane("direct", other)];
+            doubts(&lanes, None).iter().map(Doubt::name).collect::<Vec<_>>()
+        };
+        assert!(judged(10, 500).is_empty());
+        assert_eq!(judged(11, 0), ["unanswered"]);
     }
 
     #[test]

@@ -40,6 +40,8 @@ pub(super) struct MergedTick {
     pub(super) length: Duration,
     pub(super) lanes: Vec<LaneRecorder>,
     pub(super) failures: Vec<CountedFailure>,
+    /// The requests of each lane that were due before and have not ended.
+    pub(super) unanswered: Vec<u64>,
     /// The processors that the busiest generator used.
     pub(super) busiest: Option<f64>,
     pub(super) late_ms: f64,
@@ -136,6 +138,8 @@ struct MeasuredLane {
     slices: Vec<(u64, Duration)>,
     /// The figures of each measured tick.
     seconds: Vec<LaneFigures>,
+    /// The requests that were due before the last tick and have not ended.
+    unanswered: u64,
 }
 
 /// What a run measured so far.
@@ -167,6 +171,7 @@ impl Measured {
             messages: Messages::default(),
             slices: Vec::new(),
             seconds: Vec::new(),
+            unanswered: 0,
         };
         Self {
             lanes: profile.lanes.iter().map(lane).collect(),
@@ -194,6 +199,7 @@ impl Measured {
                 continue;
             }
             let lane = &mut self.lanes[number];
+            lane.unanswered = tick.unanswered.get(number).copied().unwrap_or_default();
             lane.stages[moment.stage.stage].add(recorder, tick.length);
             if moment.stage.is_warm_up {
                 lane.warm_up.add(recorder, tick.length);
@@ -294,6 +300,7 @@ impl Measured {
             name: lane.name.clone(),
             is_cached: lane.is_cached,
             figures,
+            unanswered: lane.unanswered,
             throughput_interval: interval(|figures| Some(figures.per_second)),
             p50_interval: interval(|figures| figures.p50_ms),
             p99_interval: interval(|figures| figures.p99_ms),
@@ -387,6 +394,7 @@ impl Measured {
             name: &lane.name,
             is_cached: lane.is_cached,
             figures: &lane.figures,
+            unanswered: lane.unanswered,
         });
         let mut why = doubts(&judged.collect::<Vec<_>>(), stolen);
         why.extend(self.generator_limit().map(Doubt::GeneratorBound));

@@ -15,8 +15,8 @@ use verax_api::{
 };
 use verax_core::Key;
 use verax_core::load::{
-    Arrivals, Doubt, LaneRecorder, LaneTarget, LoadProfile, RecordedReads, Steering, StopWatch,
-    Timeline,
+    Arrivals, Doubt, LaneRecorder, LaneTarget, LoadProfile, MAX_REQUESTS, RecordedReads, Steering,
+    StopWatch, Timeline,
 };
 
 use self::measured::{Measured, MergedTick};
@@ -35,6 +35,9 @@ const TICK_WITHIN: Duration = Duration::from_secs(10);
 
 /// How long generators may take to end.
 const END_WITHIN: Duration = Duration::from_secs(5);
+
+/// How many ticks a generator may be ahead of the slowest one.
+const MAX_AHEAD: u32 = 60;
 
 /// How many reports of generators wait to be merged.
 const MAX_EVENTS: usize = 256;
@@ -281,15 +284,37 @@ impl<F: Fn(LoadProgress) + Send> Conductor<F> {
     fn take(&mut self, number: usize, event: WorkerEvent) {
         match event {
             _ if !self.workers[number].is_alive() => {}
-            WorkerEvent::Said(Report::Tick(tick)) => {
-                self.workers[number].ticks.insert(tick.number, *tick);
-            }
+            // One of another machine may say anything.
+            WorkerEvent::Said(Report::Tick(tick)) => match self.is_credible(number, &tick) {
+                true => drop(self.workers[number].ticks.insert(tick.number, *tick)),
+                false => self.lose(number, "what it reported cannot be"),
+            },
             WorkerEvent::Said(Report::Done) => self.workers[number].view.state = WorkerState::Done,
             WorkerEvent::Said(Report::Failed(why)) | WorkerEvent::Gone(why) => {
                 self.lose(number, &why);
             }
             WorkerEvent::Said(Report::Ready { .. }) => self.lose(number, "it began again"),
         }
+    }
+
+    /// Whether a generator may have counted this, at this time.
+    fn is_credible(&self, number: usize, tick: &GeneratedTick) -> bool {
+        let lanes = self.profile.lanes.len();
+        let is_expected = (self.next..self.next.saturating_add(MAX_AHEAD)).contains(&tick.number)
+            && !self.workers[number].ticks.contains_key(&tick.number);
+        let is_finite = [tick.seconds, tick.at_seconds, tick.late_ms]
+            .into_iter()
+            .chain(tick.processors)
+            .all(|figure| (0.0..=1e9).contains(&figure));
+        is_expected
+            && is_finite
+            && tick.lanes.len() == lanes
+            && tick.lanes.iter().all(|lane| LaneRecorder::from_text(lane).is_ok())
+            && tick.unanswered.len() == lanes
+            && tick.unanswered.iter().all(|count| *count <= MAX_REQUESTS)
+            && tick.failures.iter().all(|failure| failure.lane < lanes)
+            && tick.failures.iter().all(|failure| failure.count <= MAX_REQUESTS)
+            && tick.memory_bytes.is_none_or(|bytes| bytes <= 1 << 48)
     }
 
     fn lose(&mut self, number: usize, why: &str) {
@@ -337,6 +362,7 @@ impl<F: Fn(LoadProgress) + Send> Conductor<F> {
             length: Duration::ZERO,
             lanes: vec![LaneRecorder::default(); lanes],
             failures: Vec::new(),
+            unanswered: vec![0; lanes],
             busiest: None,
             late_ms: 0.0,
         };
@@ -347,13 +373,15 @@ impl<F: Fn(LoadProgress) + Send> Conductor<F> {
             at_seconds = at_seconds.max(tick.at_seconds);
             merged.late_ms = merged.late_ms.max(tick.late_ms);
             for (sum, lane) in merged.lanes.iter_mut().zip(&tick.lanes) {
-                match LaneRecorder::from_text(lane) {
-                    Ok(lane) => sum.add(&lane),
-                    // Its own program wrote it.
-                    Err(error) => debug_assert!(false, "{error}"),
+                // That it can be read was seen when it came.
+                if let Ok(lane) = LaneRecorder::from_text(lane) {
+                    sum.add(&lane);
                 }
             }
-            merged.failures.extend(tick.failures.iter().filter(|f| f.lane < lanes).cloned());
+            for (sum, count) in merged.unanswered.iter_mut().zip(&tick.unanswered) {
+                *sum += count;
+            }
+            merged.failures.extend(tick.failures.iter().cloned());
             if let Some(processors) = tick.processors {
                 merged.busiest = Some(merged.busiest.unwrap_or(0.0).max(processors));
                 *machine.generator_processors.get_or_insert(0.0) += processors;

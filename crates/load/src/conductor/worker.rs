@@ -7,7 +7,7 @@ use tokio::io::{AsyncRead, AsyncWrite, BufReader};
 use tokio::sync::mpsc;
 use tokio::task::JoinHandle;
 
-use crate::message::{Order, Receiver, Report, send};
+use crate::message::{MAX_REPORT_BYTES, Order, Receiver, Report, send};
 
 /// How many orders wait for a generator that does not read them. One that lags so far is lost.
 const MAX_ORDERS: usize = 256;
@@ -84,7 +84,7 @@ impl Worker {
             }
         });
         let reads = tokio::spawn(async move {
-            let mut reports = Receiver::new(BufReader::new(reports));
+            let mut reports = Receiver::new(BufReader::new(reports), MAX_REPORT_BYTES);
             let why = loop {
                 match reports.next::<Report>().await {
                     Ok(Some(report)) => {

@@ -8,6 +8,7 @@ use tokio::task::JoinSet;
 use verax_core::load::{LaneTarget, RefillBy, Transport};
 use verax_core::{Key, OriginSettings};
 
+use super::backlog::Backlog;
 use super::clients::Lane;
 use super::counts::{Counted, SharedCounts};
 use super::lanes::LaneReader;
@@ -77,6 +78,7 @@ async fn highest(assignment: &Assignment, speaks: Speaks, clients: u32) -> Resul
     let lane = Lane {
         reader: LaneReader::open(&target, &service)?,
         counts: SharedCounts::default(),
+        backlog: Backlog::default(),
         keys: [keys].into(),
         chooser,
         mix: verax_core::load::Mix::default(),

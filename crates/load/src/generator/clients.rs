@@ -9,6 +9,7 @@ use tokio::sync::{Mutex, mpsc, watch};
 use verax_core::Key;
 use verax_core::load::{KeyChooser, KeySequence, Mix};
 
+use super::backlog::Backlog;
 use super::counts::SharedCounts;
 use super::lanes::LaneReader;
 use super::pacer::Due;
@@ -22,6 +23,7 @@ const IDLE: Duration = Duration::from_millis(10);
 pub(super) struct Lane {
     pub(super) reader: LaneReader,
     pub(super) counts: SharedCounts,
+    pub(super) backlog: Backlog,
     pub(super) keys: Arc<[Key]>,
     pub(super) chooser: KeyChooser,
     pub(super) mix: Mix,
@@ -93,6 +95,7 @@ impl Lane {
             let next = due.lock().await.recv().await;
             let Some(due) = next else { return };
             self.request(&mut choices, Some(due)).await;
+            self.backlog.ended();
         }
     }
 }

@@ -4,6 +4,7 @@
 //! of a process of its own. The requests are sent from one thread, so that a generator uses one
 //! processor at most; several generators share a run.
 
+mod backlog;
 mod calibration;
 mod clients;
 mod closed_loop;
@@ -25,6 +26,7 @@ use verax_core::load::{
     ArrivalClock, Arrivals, KeyChooser, Moment, RecordedReads, ReplayClock, Steering, Timeline,
 };
 
+use self::backlog::Backlog;
 use self::clients::Lane;
 use self::closed_loop::ClosedLoop;
 use self::counts::{Counted, SharedCounts};
@@ -32,7 +34,8 @@ use self::lanes::LaneReader;
 use self::pacer::{DueClock, MAX_DUE, Pace, Pacer};
 use crate::machine::{ProcessorUse, resident_bytes};
 use crate::message::{
-    Assignment, GeneratedTick, Order, PackedReads, Receiver, Report, ServiceAddress, send,
+    Assignment, GeneratedTick, MAX_ORDER_BYTES, Order, PackedReads, Receiver, Report,
+    ServiceAddress, send,
 };
 
 pub(crate) use self::counts::OTHER_MESSAGES;
@@ -67,7 +70,7 @@ pub async fn generate(
     mut reports: impl AsyncWrite + Unpin,
     reach: Option<&ServiceAddress>,
 ) -> Result<(), GeneratorError> {
-    let mut orders = Receiver::new(BufReader::new(orders));
+    let mut orders = Receiver::new(BufReader::new(orders), MAX_ORDER_BYTES);
     let outcome = serve(&mut orders, &mut reports, reach).await;
     if let Err(GeneratorError::Run(reason)) = &outcome {
         send(&mut reports, &Report::Failed(reason.clone())).await?;
@@ -183,6 +186,7 @@ fn lanes(
     let lane = |reader| Lane {
         reader,
         counts: SharedCounts::default(),
+        backlog: Backlog::default(),
         keys: Arc::clone(keys),
         chooser: chooser.clone(),
         mix: profile.mix,
@@ -228,7 +232,7 @@ impl Generator {
                 let mut senders = Vec::new();
                 for lane in &lanes {
                     let (sender, due) = mpsc::channel(MAX_DUE);
-                    senders.push(sender);
+                    senders.push((sender, lane.backlog.clone()));
                     let due = Arc::new(tokio::sync::Mutex::new(due));
                     for client in 0..max_in_flight {
                         let number = client * assignment.of + assignment.share;
@@ -267,6 +271,7 @@ impl Generator {
                 seconds: length.as_secs_f64(),
                 lanes: Vec::with_capacity(self.lanes.len()),
                 failures: Vec::new(),
+                unanswered: self.lanes.iter().map(|lane| lane.backlog.left()).collect(),
                 processors: processors.next(),
                 memory_bytes: resident_bytes(),
                 late_ms: self.pacer.as_ref().map_or(0.0, |pacer| pacer.late().as_secs_f64() * 1e3),

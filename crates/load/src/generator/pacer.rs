@@ -10,6 +10,8 @@ use rand_chacha::ChaCha8Rng;
 use tokio::sync::mpsc;
 use verax_core::load::{ArrivalClock, ReplayClock, Steering, Timeline};
 
+use super::backlog::Backlog;
+
 /// How many due requests of a lane wait for a client. Beyond that the pacer waits; their latency
 /// counts from when they were due all the same.
 pub(super) const MAX_DUE: usize = 65_536;
@@ -30,7 +32,7 @@ pub(super) struct Pace {
     pub(super) began: Instant,
     pub(super) steering: Arc<Mutex<Steering>>,
     /// Where the due requests of each lane go.
-    pub(super) lanes: Vec<mpsc::Sender<Due>>,
+    pub(super) lanes: Vec<(mpsc::Sender<Due>, Backlog)>,
 }
 
 /// A request that is due.
@@ -122,8 +124,12 @@ impl Pace {
                 let late = u64::try_from(due.at.elapsed().as_nanos()).unwrap_or(u64::MAX);
                 late_nanos.fetch_max(late, Ordering::Relaxed);
                 let Some(moment) = timeline.at(at) else { continue };
-                for (number, lane) in lanes.iter().enumerate() {
-                    if timeline.is_active(number, moment.round) && !pass_on(lane, due, stopped) {
+                for (number, (lane, backlog)) in lanes.iter().enumerate() {
+                    if !timeline.is_active(number, moment.round) {
+                        continue;
+                    }
+                    backlog.due();
+                    if !pass_on(lane, due, stopped) {
                         return;
                     }
                 }

@@ -16,6 +16,7 @@ use hyper_util::rt::TokioIo;
 use serde::Deserialize;
 use tokio::io::AsyncReadExt;
 use verax_api::{FailureKind, Items, JoinedWorker, LOAD_WORKER_PROTOCOL};
+use verax_control::Role;
 use verax_control::runs::WorkerPlace;
 use verax_service::Service;
 
@@ -76,7 +77,7 @@ pub(crate) async fn join(
         let worked = async {
             // It may be gone already.
             if let Ok(connection) = upgrade.await {
-                carry(connection, place).await;
+                carry(&service, connection, place).await;
             }
         };
         tokio::select! {
@@ -95,7 +96,7 @@ fn asks_for_protocol(headers: &HeaderMap) -> bool {
 }
 
 /// Waits until a run takes the worker, then carries what they say to each other.
-async fn carry(connection: Upgraded, mut place: WorkerPlace) {
+async fn carry(service: &Service, connection: Upgraded, mut place: WorkerPlace) {
     let (mut from_worker, mut to_worker) = tokio::io::split(TokioIo::new(connection));
     let mut heard = [0; 64];
     let run = loop {
@@ -106,7 +107,12 @@ async fn carry(connection: Upgraded, mut place: WorkerPlace) {
             },
             read = tokio::time::timeout(SILENCE, from_worker.read(&mut heard)) => match read {
                 // Only empty lines: it has been told nothing.
-                Ok(Ok(bytes)) if bytes > 0 && heard[..bytes].iter().all(|byte| *byte == b'\n') => {}
+                Ok(Ok(bytes)) if bytes > 0 && heard[..bytes].iter().all(|byte| *byte == b'\n') => {
+                    // At a standby no run would ever take it: it joins the active node.
+                    if service.control().role() == Role::Standby {
+                        return;
+                    }
+                }
                 _ => return,
             },
         }

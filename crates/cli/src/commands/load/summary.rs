@@ -81,8 +81,11 @@ fn lanes_table(report: &LoadReport) -> String {
     let mut rows = vec![
         row("requests", &|lane| figures::count(lane.figures.requests)),
         row("errors", &|lane| figures::count(lane.figures.errors)),
-        row("throughput", &|lane| figures::rate(lane.figures.per_second)),
     ];
+    if report.lanes.iter().any(|lane| lane.unanswered > 0) {
+        rows.push(row("unanswered at the end", &|lane| figures::count(lane.unanswered)));
+    }
+    rows.push(row("throughput", &|lane| figures::rate(lane.figures.per_second)));
     rows.extend(interval(|lane| lane.throughput_interval, figures::rate));
     rows.push(row("p50", &|lane| ms(lane.figures.p50_ms)));
     rows.extend(interval(|lane| lane.p50_interval, figures::milliseconds));

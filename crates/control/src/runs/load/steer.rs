@@ -44,7 +44,7 @@ impl Control {
             let set = ChangedLevel { round, stage, level };
             active.steering.send_modify(|steering| steering.level = Some(set));
             let unit = active.profile.arrivals.unit();
-            active.mark(LoadMarkKind::Load, format!("{level} {unit}"));
+            active.mark(LoadMarkKind::Load, unit.with(level));
         }
         if let Some(is_paused) = change.paused {
             active.steering.send_modify(|steering| steering.is_paused = is_paused);
