@@ -73,7 +73,7 @@
   </form>
   {#if mayClear}
     <button class="btn btn-sm" title="Clear {run.profile.namespace}" onclick={() => act(() => api.clear(place[0], place[1], ''))}>
-      <Eraser size={15} /> Clear<span class="sr-only"> {run.profile.namespace}</span>
+      <Eraser size={15} /> Clear{' '}<span class="sr-only">{run.profile.namespace}</span>
     </button>
   {/if}
   {#if mayManage}

@@ -107,11 +107,11 @@
               <td class="text-right whitespace-nowrap">
                 {#if recording.state === 'running'}
                   <button class="btn btn-ghost btn-xs" onclick={() => api.stopRecording(recording.id).catch((error) => (problem = messageOf(error)))}>
-                    <Square size={13} /> Stop<span class="sr-only"> recording {recording.id}</span>
+                    <Square size={13} /> Stop{' '}<span class="sr-only">recording {recording.id}</span>
                   </button>
                 {:else if recording.reads > 0}
                   <button class="btn btn-ghost btn-xs" onclick={() => onreplay(recording)}>
-                    <Play size={13} /> Replay<span class="sr-only"> recording {recording.id}</span>
+                    <Play size={13} /> Replay{' '}<span class="sr-only">recording {recording.id}</span>
                   </button>
                 {/if}
               </td>

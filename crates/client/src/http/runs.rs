@@ -221,8 +221,8 @@ impl Client {
         self.post(self.url_of(["v1", "load-runs", &id.to_string(), "marks"]), mark).await
     }
 
-    /// Joins as a load worker, for one run. The stream is what the run says, and is told, one line a
-    /// message; until it says something, the worker has to send an empty line at least every 20
+    /// Joins as a load worker, for one run. The stream is what the run says, and is told, one line
+    /// a message; until it says something, the worker has to send an empty line at least every 20
     /// seconds.
     ///
     /// # Errors

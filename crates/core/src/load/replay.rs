@@ -50,7 +50,7 @@ impl ReplayClock {
             self.position += left;
             let is_here = self.number % self.of == self.share;
             self.number += 1;
-            if self.number % count == 0 {
+            if self.number.is_multiple_of(count) {
                 // What is left after the last read is silent, too; without any length there would
                 // be no end.
                 self.position -= self.recorded.length.as_secs_f64().max(1e-3);

@@ -19,6 +19,15 @@ pub const MAX_GENERATOR_SHARE: f64 = 0.8;
 /// With a larger share of a processor, a generator, which has one thread, may be what limits a run.
 pub const MAX_GENERATOR_PROCESSOR: f64 = 0.9;
 
+/// A generator that uses less of a processor is not at its limit, whatever its calibration says.
+const MIN_BUSY_PROCESSOR: f64 = 0.7;
+
+/// A larger share of the highest rate says that the calibration was disturbed.
+const MAX_CREDIBLE_SHARE: f64 = 1.5;
+
+/// Requests that are passed on later than this many milliseconds are late.
+const MAX_LATE_MS: f64 = 20.0;
+
 /// Why the figures of a run say little.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Doubt {
@@ -147,6 +156,22 @@ impl fmt::Display for GeneratorLimit {
     }
 }
 
+impl GeneratorLimit {
+    /// The limit that a run reached. `processors` is how many of them the busiest generator used,
+    /// `share` how much of the most that it can send, and `late_ms` the longest delay, in
+    /// milliseconds, within the middle one of the seconds in the order of these delays.
+    pub fn of(processors: Option<f64>, share: f64, late_ms: f64) -> Option<Self> {
+        if let Some(used) = processors.filter(|used| *used > MAX_GENERATOR_PROCESSOR) {
+            return Some(Self::Processor(used));
+        }
+        let is_busy = processors.is_none_or(|used| used > MIN_BUSY_PROCESSOR);
+        if is_busy && share > MAX_GENERATOR_SHARE && share < MAX_CREDIBLE_SHARE {
+            return Some(Self::Rate(share));
+        }
+        (late_ms > MAX_LATE_MS).then_some(Self::Late(late_ms))
+    }
+}
+
 /// The reasons not to compare the lanes of a run. `stolen` is the share of the processors' time
 /// that the machine's host took away, if that is known.
 pub fn doubts(lanes: &[JudgedLane<'_>], stolen: Option<f64>) -> Vec<Doubt> {
@@ -231,6 +256,18 @@ mod tests {
         };
         assert!(judged(10, 500).is_empty());
         assert_eq!(judged(11, 0), ["unanswered"]);
+    }
+
+    #[test]
+    fn a_generator_is_at_its_limit_beyond_each_bound() {
+        let of = GeneratorLimit::of;
+        assert_eq!(of(Some(0.9), 0.8, 20.0), None);
+        assert_eq!(of(Some(0.91), 0.5, 0.0), Some(GeneratorLimit::Processor(0.91)));
+        assert_eq!(of(Some(0.8), 0.81, 0.0), Some(GeneratorLimit::Rate(0.81)));
+        assert_eq!(of(None, 0.81, 0.0), Some(GeneratorLimit::Rate(0.81)));
+        // It had time left, or the calibration was disturbed.
+        assert_eq!([of(Some(0.7), 0.85, 0.0), of(Some(0.8), 1.5, 0.0)], [None, None]);
+        assert_eq!(of(Some(0.2), 0.1, 20.1), Some(GeneratorLimit::Late(20.1)));
     }
 
     #[test]

@@ -9,8 +9,8 @@ use verax_api::{
 };
 use verax_core::load::{
     Bend, Capacities, Comparison, ConfidenceInterval, Doubt, ErrorKind, GeneratorLimit, JudgedLane,
-    LaneFigures, LaneRecorder, LoadProfile, LoadStep, MAX_GENERATOR_PROCESSOR, MAX_GENERATOR_SHARE,
-    MIN_STEPS, Meaning, PairedSlice, Timeline, bend, doubts, mean_interval, meanings,
+    LaneFigures, LaneRecorder, LoadProfile, LoadStep, MIN_STEPS, Meaning, PairedSlice, Timeline,
+    bend, doubts, mean_interval, meanings,
 };
 
 use crate::generator::OTHER_MESSAGES;
@@ -24,12 +24,6 @@ const LISTED_MESSAGES: usize = 5;
 
 /// Equal runs have equal intervals.
 const SEED: u64 = 1;
-
-/// A larger share of what a generator could send at most is not credible.
-const MAX_CREDIBLE_SHARE: f64 = 1.5;
-
-/// With requests sent later than this after they were due, the generator was at its limit.
-const MAX_LATE_MS: f64 = 20.0;
 
 /// A tick of all generators.
 #[derive(Debug)]
@@ -228,10 +222,6 @@ impl Measured {
 
     /// Which limit of its own a generator reached.
     fn generator_limit(&self) -> Option<GeneratorLimit> {
-        let busy = self.busy.processors().filter(|used| *used > MAX_GENERATOR_PROCESSOR);
-        if let Some(processors) = busy {
-            return Some(GeneratorLimit::Processor(processors));
-        }
         // Lanes that run together share the generator.
         let shares = self.lanes.iter().zip(&self.highest_per_second);
         let shares = shares.map(|(lane, highest)| {
@@ -241,16 +231,11 @@ impl Measured {
             verax_core::load::LaneOrder::Interleaved => shares.sum(),
             verax_core::load::LaneOrder::OneAfterAnother => shares.fold(0.0, f64::max),
         };
-        // Much more than it could send when it was calibrated says that the calibration was
-        // disturbed, not that it was at its limit.
-        if share > MAX_GENERATOR_SHARE && share < MAX_CREDIBLE_SHARE {
-            return Some(GeneratorLimit::Rate(share));
-        }
         // One late second of many is the machine's.
         let mut late = self.late_ms.clone();
         late.sort_by(f64::total_cmp);
-        let median = late.get(late.len() / 2).copied().unwrap_or(0.0);
-        (median > MAX_LATE_MS).then_some(GeneratorLimit::Late(median))
+        let late = late.get(late.len() / 2).copied().unwrap_or(0.0);
+        GeneratorLimit::of(self.busy.processors(), share, late)
     }
 
     fn comparisons(&self, with_interval: bool) -> Vec<LaneComparison> {

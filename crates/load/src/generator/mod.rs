@@ -339,7 +339,7 @@ fn due_clock(
         (Arrivals::Open { spacing, max_in_flight }, _) => {
             let random = ChaCha8Rng::seed_from_u64(profile.seed ^ (u64::from(*share) << 48));
             let clock = ArrivalClock::new(spacing, *share, *of, random);
-            Some((DueClock::Rate(clock), max_in_flight))
+            Some((DueClock::Rate(Box::new(clock)), max_in_flight))
         }
         (Arrivals::Recorded { max_in_flight }, Some(recorded)) => {
             let clock = ReplayClock::new(recorded, *share, *of);

@@ -46,7 +46,7 @@ pub(super) struct Due {
 /// Says when requests are due.
 #[derive(Debug)]
 pub(super) enum DueClock {
-    Rate(ArrivalClock<ChaCha8Rng>),
+    Rate(Box<ArrivalClock<ChaCha8Rng>>),
     Recorded(ReplayClock),
 }
 

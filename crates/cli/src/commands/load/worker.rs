@@ -72,9 +72,9 @@ async fn join_again(
         has_joined = true;
         output.remark(format!("joined {} as {name}; Ctrl-C ends it", verax.url()));
         match take_part(stream, &reach).await {
-            Ok(true) => output.remark("took part in a run".to_owned()),
+            Ok(true) => output.remark("took part in a run"),
             Ok(false) => {
-                output.remark("the service ended the connection".to_owned());
+                output.remark("the service ended the connection");
                 tokio::time::sleep(PAUSE).await;
             }
             Err(error) => {

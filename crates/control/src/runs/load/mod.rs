@@ -4,6 +4,7 @@ mod active;
 mod clocks;
 mod compare;
 mod import;
+mod join;
 mod joined;
 mod place;
 mod profiles;
@@ -35,8 +36,9 @@ use crate::invalid::InvalidInput;
 use crate::subject::Subject;
 
 pub(crate) use self::active::ActiveLoad;
+pub use self::join::MAX_WORKER_NAME;
 pub(crate) use self::joined::JoinedWorkers;
-pub use self::joined::{MAX_WORKER_NAME, WorkerPlace};
+pub use self::joined::WorkerPlace;
 pub use self::profiles::load_profile_tag;
 pub use self::steer::MAX_MARK_CHARACTERS;
 
