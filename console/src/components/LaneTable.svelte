@@ -8,9 +8,9 @@
 
   let { lanes, looks }: { lanes: Lane[]; looks: LaneLook[] } = $props();
 
-  /** An interval with 95 % confidence; none while the run is active. */
+  /** An interval with 95 % confidence, its unit once; none while the run is active. */
   const between = (range: Interval | null | undefined, write: (value: number) => string) =>
-    range ? `${write(range.low)} – ${write(range.high)}` : '';
+    range ? `${write(range.low).replace(/( ms|\/s)$/, '')}–${write(range.high)}` : '';
 
   /** Names, figures, and what stands below a figure in small. */
   const rows: [string, (lane: Lane) => string, ((lane: Lane) => string)?][] = [
