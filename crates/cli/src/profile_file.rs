@@ -79,7 +79,7 @@ mod tests {
     #[case("duration_seconds = \"long\"\n", ":3:20", "expected f64")]
     #[case("seed = \n", ":3:8", "")]
     #[case("[arrivals]\nclients = 0\n", ":4:11", "clients = 0 is out of range")]
-    #[case("[arrivals]\nclients = 2\nrate = 7\n", ":5:8", "clients and a rate")]
+    #[case("[arrivals]\nclients = 2\nrate = 7\n", ":5:8", "clients and rate")]
     #[case("duration_seconds = 0\n", ":3:20", "measure at least 1 second")]
     #[case("[[goals]]\nlane = \"cold\"\np99_ms = 3\n", ":3", "which the profile does not have")]
     #[case("[steps]\nlevels = [1, 0]\neach_seconds = 3\n", ":4:10", "clients = 0")]

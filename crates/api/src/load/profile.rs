@@ -661,7 +661,7 @@ mod tests {
     #[rstest]
     #[case(json!({ "users": 3 }), "users")]
     #[case(json!({ "arrivals": { "clients": 0 } }), "clients = 0")]
-    #[case(json!({ "arrivals": { "clients": 2, "rate": 5 } }), "clients and a rate")]
+    #[case(json!({ "arrivals": { "clients": 2, "rate": 5 } }), "clients and rate")]
     #[case(json!({ "arrivals": { "rate": 5, "think_seconds": 1 } }), "think_seconds")]
     #[case(json!({ "arrivals": { "max_in_flight": 5 } }), "max_in_flight")]
     #[case(json!({ "arrivals": { "spacing": "even" } }), "spacing")]
