@@ -7,7 +7,7 @@ use tokio::io::DuplexStream;
 use tokio::sync::oneshot;
 use verax_api::{JoinedWorker, moment};
 use verax_core::Timestamp;
-use verax_core::access::Right;
+use verax_core::access::{Right, Scope};
 
 use crate::access::Caller;
 use crate::error::{ControlError, Overload};
@@ -66,9 +66,10 @@ impl JoinedWorkers {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Whether a worker waits that may load a namespace.
-    pub(super) fn any_for(&self, namespace: &Registered) -> bool {
-        self.lock().workers.values().any(|w| w.hand_over.is_some() && serves(&w.caller, namespace))
+    /// Whether a worker waits that may have a run of a namespace with these scopes.
+    pub(super) fn any_for(&self, namespace: &Registered, scopes: &[Scope]) -> bool {
+        let may_have = |worker: &Waiting| may_have_run(&worker.caller, namespace, scopes);
+        self.lock().workers.values().any(|worker| worker.hand_over.is_some() && may_have(worker))
     }
 
     /// Adds a worker of a caller.
@@ -106,10 +107,15 @@ impl JoinedWorkers {
         shown.collect()
     }
 
-    /// Takes all workers that wait and may load a namespace.
-    pub(super) fn take_for(&self, namespace: &Registered) -> Vec<JoinedGenerator> {
+    /// Takes all workers that wait and may have a run of a namespace with these scopes.
+    pub(super) fn take_for(
+        &self,
+        namespace: &Registered,
+        scopes: &[Scope],
+    ) -> Vec<JoinedGenerator> {
         let mut table = self.lock();
-        let fitting = table.workers.values_mut().filter(|w| serves(&w.caller, namespace));
+        let fitting =
+            table.workers.values_mut().filter(|w| may_have_run(&w.caller, namespace, scopes));
         let taken = fitting.filter_map(|worker| {
             let (stream, other) = tokio::io::duplex(BUFFER);
             worker.hand_over.take()?.send(other).ok()?;
@@ -119,7 +125,14 @@ impl JoinedWorkers {
     }
 }
 
-/// Whether a worker may have what a run of a namespace needs: a token to read it, and its origin.
+/// Whether a worker may have a run whose token opens these scopes: it never gets a scope that its
+/// own token lacks. The right to load includes that to read.
+fn may_have_run(caller: &Caller, namespace: &Registered, scopes: &[Scope]) -> bool {
+    let read = Scope::within(Right::Read, namespace.tenant(), namespace.name());
+    serves(caller, namespace) && scopes.iter().all(|scope| *scope == read || caller.holds(scope))
+}
+
+/// Whether a caller may load a namespace now.
 pub(super) fn serves(caller: &Caller, namespace: &Registered) -> bool {
     let (tenant, name) = (namespace.tenant().as_str(), namespace.name().as_str());
     caller.still_open().is_ok() && caller.holds_within(Right::Load, tenant, name)

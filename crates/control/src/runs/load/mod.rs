@@ -110,7 +110,7 @@ impl Control {
         for scope in &scopes[1..] {
             caller.needs(scope.clone())?;
         }
-        if request.joined && !self.joined_workers.any_for(&namespace) {
+        if request.joined && !self.joined_workers.any_for(&namespace, &scopes) {
             return Err(Conflict::NoJoinedWorkers.into());
         }
         let slot = self.load_slot.take().ok_or(Conflict::LoadRunActive)?;
@@ -144,12 +144,14 @@ impl Control {
         let new = NewLife { of, title, detail, run, slot, of_slot, id: None };
         let (control, starter) = (Arc::clone(self), caller.clone());
         self.start_run(caller, new, move |id, run| async move {
-            let lent = LentToken::lend(&control, &format!("load run {id}"), scopes);
-            plan.token.clone_from(&lent.token);
             let joined = match (&run.of, takes_joined) {
-                (RunOf::Namespace(namespace), true) => control.joined_workers.take_for(namespace),
+                (RunOf::Namespace(namespace), true) => {
+                    control.joined_workers.take_for(namespace, &scopes)
+                }
                 _ => Vec::new(),
             };
+            let lent = LentToken::lend(&control, &format!("load run {id}"), scopes);
+            plan.token.clone_from(&lent.token);
             control.run_load(&starter, &run, &*runner, plan, joined).await
         })
         .await
