@@ -51,8 +51,7 @@ async fn join_again(
 ) -> Result<(), Failure> {
     let name = options.name.clone().unwrap_or_else(machine_name);
     let wire = options.wire.clone().or_else(|| environment("VERAX_WIRE_URL"));
-    let reach = ServiceAddress {
-        url: verax.url().to_string(),
+    let mut reach = ServiceAddress {
         wire: wire.unwrap_or_else(|| DEFAULT_WIRE.to_owned()),
         ca: environment("VERAX_CA").map(Into::into),
         credentials_directory: options.credentials_directory.clone(),
@@ -70,6 +69,8 @@ async fn join_again(
             Err(error) => return Err(error.into()),
         };
         has_joined = true;
+        // The node that answered, which may be another one than before.
+        reach.url = verax.url().to_string();
         output.remark(format!("joined {} as {name}; Ctrl-C ends it", verax.url()));
         match take_part(stream, &reach).await {
             Ok(true) => output.remark("took part in a run"),
