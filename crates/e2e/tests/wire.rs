@@ -330,14 +330,23 @@ async fn near_copies_are_dropped_when_their_entries_change() {
     let tagged = PutOptions { tags: vec!["t".into()], ..PutOptions::default() };
     other.put("k", "one", tagged.clone()).await.unwrap();
     other.put("l", "one", PutOptions::default()).await.unwrap();
-    for (what, version) in [("put", "two"), ("tag", "three"), ("clear", "four"), ("delete", "five")]
-    {
+    let ways = ["put", "tag", "clear", "delete", "lifetime"];
+    for (what, version) in ways.into_iter().zip(["two", "three", "four", "five", "six"]) {
         until("it is near", async || cache.get("k").await.unwrap().is_some_and(|hit| hit.near))
             .await;
         match what {
             "put" => drop(other.put("k", version, tagged.clone()).await.unwrap()),
             "tag" => other.invalidate_tag("t").await.unwrap(),
             "delete" => drop(other.delete("k").await.unwrap()),
+            "lifetime" => {
+                let zero = Some(Duration::ZERO);
+                let ended = LifetimeOptions {
+                    max_age: zero,
+                    stale_while_revalidate: zero,
+                    stale_if_error: zero,
+                };
+                assert!(other.set_lifetime("k", ended).await.unwrap());
+            }
             _ => drop(verax.run(&["clear", "ferrydesk/boards", "--yes"]).done()),
         }
         if what != "put" {

@@ -528,22 +528,27 @@ async fn what_is_due_and_not_answered_is_counted() {
 struct WithLiar {
     real: Tasks,
     started: AtomicU64,
-    /// What it says once it has begun.
+    /// What it says first, and once it has begun.
+    first: Vec<u8>,
     says: Vec<u8>,
 }
+
+const READY: &[u8] = b"{\"Ready\":{\"process\":1,\"highest_per_second\":[1.0,1.0]}}\n";
 
 impl StartGenerator for WithLiar {
     fn start(&self) -> Starting {
         if self.started.fetch_add(1, Ordering::SeqCst) == 0 {
             return self.real.start();
         }
-        let says = self.says.clone();
+        let (first, says) = (self.first.clone(), self.says.clone());
         Box::pin(async move {
             let (conductor, liar) = tokio::io::duplex(1 << 16);
             tokio::spawn(async move {
                 let (orders, mut reports) = tokio::io::split(liar);
-                let ready = b"{\"Ready\":{\"process\":1,\"highest_per_second\":[1.0,1.0]}}\n";
-                reports.write_all(ready).await.unwrap();
+                reports.write_all(&first).await.unwrap();
+                if first.is_empty() {
+                    return;
+                }
                 let mut orders = BufReader::new(orders).lines();
                 while let Ok(Some(order)) = orders.next_line().await {
                     if order == "\"Begin\"" {
@@ -589,22 +594,50 @@ fn said(change: impl FnOnce(&mut serde_json::Value)) -> Vec<u8> {
 #[case::a_line_without_end(vec![b' '; 5 << 20])]
 #[tokio::test(flavor = "multi_thread")]
 async fn a_generator_that_reports_what_cannot_be_is_put_out(#[case] says: Vec<u8>) {
+    let mark = goes_on_without_the_second(READY.to_vec(), says).await;
+    assert!(mark.starts_with("generator 2 (quay-9) was lost: "), "{mark}");
+}
+
+#[rstest]
+#[case::it_ends(Vec::new())]
+#[case::it_cannot_read_its_lanes(b"{\"Failed\":\"no such file\"}\n".to_vec())]
+#[case::a_rate_that_cannot_be(
+    b"{\"Ready\":{\"process\":1,\"highest_per_second\":[1.0,-1.0]}}\n".to_vec()
+)]
+#[case::too_many_rates(
+    b"{\"Ready\":{\"process\":1,\"highest_per_second\":[1.0,1.0,1.0]}}\n".to_vec()
+)]
+#[case::it_is_done_already(b"\"Done\"\n".to_vec())]
+#[case::it_counts_already(said(|_| {}))]
+#[case::no_message(b"ahoy\n".to_vec())]
+#[tokio::test(flavor = "multi_thread")]
+async fn a_run_begins_without_a_generator_that_is_lost_before(#[case] first: Vec<u8>) {
+    let mark = goes_on_without_the_second(first, Vec::new()).await;
+    assert!(mark.starts_with("generator 2 (quay-9) was lost before it began: "), "{mark}");
+}
+
+/// Carries a run out, which the second of its generators spoils; returns what is marked.
+async fn goes_on_without_the_second(first: Vec<u8>, says: Vec<u8>) -> String {
     let (verax, _) = server(async |_| hit()).await;
     let (origin, _) = server(|_| board()).await;
     let profile = json!({ "duration_seconds": 2, "arrivals": { "rate": 20.0 } });
     let plan = RunPlan { workers: 2, ..plan(&verax, &origin, profile) };
-    let generators = WithLiar { real: Tasks::default(), started: AtomicU64::new(0), says };
+    let generators = WithLiar { real: Tasks::default(), started: AtomicU64::new(0), first, says };
     let (_steer, steering) = watch::channel(Steering::default());
     let (_stop, stopped) = watch::channel(false);
-    let workers: Arc<Mutex<Vec<_>>> = Arc::default();
-    let seen = Arc::clone(&workers);
-    let progress = move |progress: LoadProgress| *seen.lock().unwrap() = progress.workers;
+    let (workers, marks) = (Arc::new(Mutex::new(Vec::new())), Arc::new(Mutex::new(Vec::new())));
+    let (seen, marked) = (Arc::clone(&workers), Arc::clone(&marks));
+    let progress = move |progress: LoadProgress| {
+        *seen.lock().unwrap() = progress.workers;
+        marked.lock().unwrap().extend(progress.marks);
+    };
     let report = conduct(plan, &generators, steering, stopped, progress).await.unwrap();
     assert!(report.doubts.iter().any(|doubt| doubt.kind == "workers-lost"), "{:?}", report.doubts);
     let states: Vec<_> = workers.lock().unwrap().iter().map(|worker| worker.state).collect();
     assert_eq!(states, [WorkerState::Done, WorkerState::Lost]);
     // What it said counts for nothing.
     assert!((5..=40).contains(&report.lanes[0].figures.requests), "{:?}", report.lanes[0].figures);
+    marks.lock().unwrap()[0].text.clone()
 }
 
 #[tokio::test(flavor = "multi_thread")]

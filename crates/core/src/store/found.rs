@@ -121,7 +121,8 @@ impl EntryRef {
         self.blob.refill_time().took()
     }
 
-    /// The freshness at the look-up; never [`Freshness::Ended`].
+    /// The freshness at the look-up, or after the change that returned it. Only a change of the
+    /// lifetime returns an entry that has ended, if that is what ended it.
     pub fn freshness(&self) -> Freshness {
         self.freshness
     }

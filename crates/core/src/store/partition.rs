@@ -124,13 +124,7 @@ impl EntryView<'_> {
 
     /// A reference to the entry that outlives the view.
     pub fn found(&self) -> EntryRef {
-        let (blob, metadata) = (self.shard.slots.blob(self.slot), self.shard.metadata(self.slot));
-        EntryRef::new(
-            blob.clone(),
-            self.shard.slots.times(self.slot),
-            metadata.cloned(),
-            self.freshness,
-        )
+        Partition::entry_ref(self.shard, self.slot, self.freshness)
     }
 }
 
@@ -224,10 +218,12 @@ impl Partition {
 
     pub(super) fn found(shard: &Shard, slot: u32, now: Timestamp) -> Option<EntryRef> {
         let freshness = shard.freshness(slot, now);
-        (freshness != Freshness::Ended).then(|| {
-            let (blob, metadata) = (shard.slots.blob(slot).clone(), shard.metadata(slot).cloned());
-            EntryRef::new(blob, shard.slots.times(slot), metadata, freshness)
-        })
+        (freshness != Freshness::Ended).then(|| Self::entry_ref(shard, slot, freshness))
+    }
+
+    fn entry_ref(shard: &Shard, slot: u32, freshness: Freshness) -> EntryRef {
+        let (blob, metadata) = (shard.slots.blob(slot).clone(), shard.metadata(slot).cloned());
+        EntryRef::new(blob, shard.slots.times(slot), metadata, freshness)
     }
 
     /// Looks an entry up, which counts as a request for it. Expired entries are not found. A hit
@@ -442,7 +438,8 @@ impl Partition {
     }
 
     /// Replaces the lifetime of an entry, counted from `now`; value, tags and age stay. Returns the
-    /// changed entry, or `None` when there is none. Negative entries keep their own time.
+    /// changed entry, which has ended if the lifetime is zero, or `None` when there is none.
+    /// Negative entries keep their own time.
     pub fn set_lifetime(&self, key: &str, lifetime: Lifetime, now: Timestamp) -> Option<EntryRef> {
         self.set_lifetime_if(key, lifetime, &Precondition::Always, now).ok().flatten()
     }
@@ -476,7 +473,9 @@ impl Partition {
             };
             let ends_at = shard.set_lifetime(slot, times, metadata);
             self.expect_end(number, ends_at);
-            Ok(Self::found(shard, slot, now))
+            // A lifetime of zero ends the entry at once, and that too is a change.
+            let freshness = shard.freshness(slot, now);
+            Ok(Some(Self::entry_ref(shard, slot, freshness)))
         });
         self.enforce();
         found

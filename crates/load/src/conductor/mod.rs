@@ -86,7 +86,8 @@ struct Conductor<F> {
     /// The next tick to merge, and where it begins.
     next: u32,
     begin: Duration,
-    began: Instant,
+    /// When the generators began; `None` before.
+    began: Option<Instant>,
     marks: Vec<LoadMark>,
     doubts: Vec<Doubt>,
     processors: ProcessorUse,
@@ -172,7 +173,7 @@ impl<F: Fn(LoadProgress) + Send> Conductor<F> {
             measured,
             next: 0,
             begin: Duration::ZERO,
-            began: Instant::now(),
+            began: None,
             marks: Vec::new(),
             doubts: Vec::new(),
             processors: ProcessorUse::start(),
@@ -182,44 +183,38 @@ impl<F: Fn(LoadProgress) + Send> Conductor<F> {
         })
     }
 
-    /// Waits until all generators can begin; false if the run was stopped.
+    /// Waits until the generators can begin, without those that are lost before; false if the run
+    /// was stopped.
+    ///
+    /// # Errors
+    /// Why the first generator was lost, if none is left.
     async fn ready(&mut self, stop: &mut watch::Receiver<bool>) -> Result<bool, String> {
         let deadline = Instant::now() + READY_WITHIN;
+        let mut first = None;
         while self.workers.iter().any(|known| known.view.state == WorkerState::Starting) {
             let event = tokio::select! {
                 event = self.events.recv() => event,
                 _ = stop.wait_for(|stop| *stop) => return Ok(false),
-                () = tokio::time::sleep_until(deadline) => {
-                    let limit = READY_WITHIN.as_secs();
-                    return Err(format!("a generator was not ready within {limit} s"));
+                () = tokio::time::sleep_until(deadline) => None,
+            };
+            let lost = match event {
+                Some((number, event)) => self.take_ready(number, event),
+                None => {
+                    let why = format!("it was not ready within {} s", READY_WITHIN.as_secs());
+                    self.lose_where(&why, |known| known.view.state == WorkerState::Starting);
+                    Some(why)
                 }
             };
-            match event {
-                Some((
-                    number,
-                    WorkerEvent::Said(Report::Ready { process, highest_per_second }),
-                )) => {
-                    let known = &mut self.workers[number];
-                    known.view.process = Some(process);
-                    known.view.state = WorkerState::Running;
-                    known.view.highest_per_second =
-                        highest_per_second.iter().copied().reduce(f64::min);
-                    known.highest_per_second = highest_per_second;
-                }
-                Some((_, WorkerEvent::Said(Report::Failed(reason)))) => return Err(reason),
-                Some((number, WorkerEvent::Gone(why))) => {
-                    let number = number + 1;
-                    return Err(format!("generator {number} was lost before it began: {why}"));
-                }
-                Some((_, WorkerEvent::Said(other))) => {
-                    return Err(format!("a generator said something unexpected: {other:?}"));
-                }
-                None => return Err("the generators were lost".into()),
-            }
+            first = first.or(lost);
+        }
+        if !self.workers.iter().any(Known::is_alive) {
+            let why = first.unwrap_or_else(|| "none was started".into());
+            return Err(format!("no generator could begin: {why}"));
         }
         let lanes = 0..self.profile.lanes.len();
         let sum = |lane: usize| {
-            let rates = self.workers.iter().map(|known| known.highest_per_second.get(lane));
+            let alive = self.workers.iter().filter(|known| known.is_alive());
+            let rates = alive.map(|known| known.highest_per_second.get(lane));
             rates.map(|rate| rate.copied().unwrap_or_default()).sum()
         };
         let highest = lanes.map(sum).collect();
@@ -227,14 +222,37 @@ impl<F: Fn(LoadProgress) + Send> Conductor<F> {
         Ok(true)
     }
 
+    /// Takes what a generator says before the run begins; returns why it is lost, if it is.
+    fn take_ready(&mut self, number: usize, event: WorkerEvent) -> Option<String> {
+        let lanes = self.profile.lanes.len();
+        let known = &mut self.workers[number];
+        let why = match event {
+            _ if known.view.state == WorkerState::Lost => return None,
+            WorkerEvent::Said(Report::Ready { process, highest_per_second })
+                if known.view.state == WorkerState::Starting
+                    && highest_per_second.len() == lanes
+                    && highest_per_second.iter().all(|rate| (0.0..=1e9).contains(rate)) =>
+            {
+                known.view.process = Some(process);
+                known.view.state = WorkerState::Running;
+                known.view.highest_per_second = highest_per_second.iter().copied().reduce(f64::min);
+                known.highest_per_second = highest_per_second;
+                return None;
+            }
+            WorkerEvent::Said(Report::Failed(why)) | WorkerEvent::Gone(why) => why,
+            WorkerEvent::Said(_) => "what it reported cannot be".into(),
+        };
+        self.lose(number, &why);
+        Some(why)
+    }
+
     /// Has them begin, and merges what they count until the run is over.
     async fn run(&mut self, stop: &mut watch::Receiver<bool>) {
         let steering = *self.steering.borrow_and_update();
-        for known in &self.workers {
-            known.worker.order(Order::Steer(steering));
-            known.worker.order(Order::Begin);
-        }
-        self.began = Instant::now();
+        self.order_all(|| Order::Steer(steering));
+        self.order_all(|| Order::Begin);
+        let began = Instant::now();
+        self.began = Some(began);
         self.processors = ProcessorUse::start();
         self.last = ProcessorTime::now();
         self.measuring_since = self.last;
@@ -242,7 +260,7 @@ impl<F: Fn(LoadProgress) + Send> Conductor<F> {
         let mut is_stopping = false;
         while self.workers.iter().any(Known::is_alive) {
             let end = self.timeline.end_of_tick(self.begin);
-            let overdue = self.began + end + TICK_WITHIN;
+            let overdue = began + end + TICK_WITHIN;
             tokio::select! {
                 event = self.events.recv() => match event {
                     Some((number, event)) => self.take(number, event),
@@ -262,7 +280,12 @@ impl<F: Fn(LoadProgress) + Send> Conductor<F> {
                     is_stopping = true;
                     self.order_all(|| Order::Stop);
                 }
-                () = tokio::time::sleep_until(overdue) => self.lose_late(),
+                () = tokio::time::sleep_until(overdue) => {
+                    let next = self.next;
+                    let is_late =
+                        |known: &Known| known.is_alive() && !known.ticks.contains_key(&next);
+                    self.lose_where("it did not report in time", is_late);
+                }
             }
             if self.merge() && !is_stopping {
                 is_stopping = true;
@@ -272,13 +295,8 @@ impl<F: Fn(LoadProgress) + Send> Conductor<F> {
     }
 
     fn order_all(&mut self, order: impl Fn() -> Order) {
-        let deaf: Vec<usize> = (0..self.workers.len())
-            .filter(|number| {
-                let known = &self.workers[*number];
-                known.is_alive() && !known.worker.order(order())
-            })
-            .collect();
-        deaf.into_iter().for_each(|number| self.lose(number, "it does not listen"));
+        let is_deaf = |known: &Known| known.is_alive() && !known.worker.order(order());
+        self.lose_where("it does not listen", is_deaf);
     }
 
     fn take(&mut self, number: usize, event: WorkerEvent) {
@@ -323,18 +341,18 @@ impl<F: Fn(LoadProgress) + Send> Conductor<F> {
         known.worker.put_out();
         let machine = known.view.machine.as_ref().map(|name| format!(" ({name})"));
         let machine = machine.unwrap_or_default();
-        let text = format!("generator {}{machine} was lost: {why}", known.view.number);
-        let at_seconds = self.began.elapsed().as_secs_f64();
+        let when = if self.began.is_some() { "" } else { " before it began" };
+        let text = format!("generator {}{machine} was lost{when}: {why}", known.view.number);
+        let at_seconds = self.began.map_or(0.0, |began| began.elapsed().as_secs_f64());
         self.marks.push(LoadMark { at_seconds, kind: LoadMarkKind::Trouble, text });
         self.tell(None);
     }
 
-    /// Loses the generators that did not report the next tick in time.
-    fn lose_late(&mut self) {
-        let is_late = |known: &Known| known.is_alive() && !known.ticks.contains_key(&self.next);
-        let late: Vec<usize> =
-            (0..self.workers.len()).filter(|number| is_late(&self.workers[*number])).collect();
-        late.into_iter().for_each(|number| self.lose(number, "it did not report in time"));
+    /// Loses the generators of which something is true.
+    fn lose_where(&mut self, why: &str, is_to_go: impl Fn(&Known) -> bool) {
+        let to_go: Vec<usize> =
+            (0..self.workers.len()).filter(|number| is_to_go(&self.workers[*number])).collect();
+        to_go.into_iter().for_each(|number| self.lose(number, why));
     }
 
     /// Merges the ticks that all generators have reported; true if the run is to end early.

@@ -125,6 +125,18 @@ fn a_new_lifetime_counts_from_now_and_keeps_value_tags_and_age() {
 }
 
 #[test]
+fn a_lifetime_of_zero_is_a_change_that_ends_the_entry() {
+    let store = Store::new(1 << 20);
+    let a = store.open(A, Quota::default());
+    a.put(&key("k"), &entry("v", 1_000, at(0)), Precondition::Always, at(0)).unwrap();
+    let changed = a.set_lifetime("k", Lifetime::of(Duration::ZERO), at(500));
+    assert_eq!(changed.unwrap().freshness(), Freshness::Ended);
+    assert!(a.peek("k", at(500)).is_none());
+    let again = a.set_lifetime("k", Lifetime::of(Duration::from_secs(9)), at(500));
+    assert!(again.is_none(), "it ended");
+}
+
+#[test]
 fn invalidating_a_tag_ends_exactly_its_entries() {
     let store = Store::new(8 << 20);
     let (a, b) = (store.open(A, Quota::default()), store.open(B, Quota::default()));
