@@ -59,7 +59,7 @@ pub(crate) fn drive(
                 let stream = connect(address, &exchange).await;
                 barrier.wait().await;
                 let until = Instant::now() + drive.time;
-                ask(stream?, &exchange, number, drive.in_flight, until, &answers, &latency).await
+                ask(stream?, &exchange, number, drive, until, &answers, &latency).await
             });
         }
         barrier.wait().await;
@@ -85,16 +85,19 @@ async fn ask(
     mut stream: TcpStream,
     exchange: &Exchange,
     number: usize,
-    in_flight: usize,
+    how: Drive,
     until: Instant,
     answers: &AtomicU64,
     latency: &LatencyMeter,
 ) -> Result<(), Failure> {
+    let Drive { connections, in_flight, time: _ } = how;
     let mut buffer = vec![0; (exchange.reply * in_flight).max(1)];
-    // Groups are built in advance, so that building requests is not measured.
-    let groups: Vec<Vec<u8>> = (0..64)
+    // Groups are built in advance, so that building requests is not measured. All connections
+    // together send every request there is.
+    let count = (exchange.requests.len() / (connections * in_flight)).max(64);
+    let groups: Vec<Vec<u8>> = (0..count)
         .map(|group| {
-            let first = (number * 64 + group) * in_flight;
+            let first = (number * count + group) * in_flight;
             let each =
                 (0..in_flight).map(|n| &exchange.requests[(first + n) % exchange.requests.len()]);
             each.flatten().copied().collect()

@@ -24,7 +24,7 @@ const ENTRIES: usize = 100_000;
 /// The clients of the lane, and the requests that the driver has in flight.
 const CLIENTS: usize = 64;
 
-/// The connections of both: those that the client library has by default.
+/// The connections that the client library has by default.
 const CONNECTIONS: usize = 2;
 
 /// A generator in this process, on a thread of its own as in a process of its own.
@@ -103,7 +103,8 @@ fn plan(served: &Served, time: Duration) -> Result<RunPlan, Failure> {
 }
 
 pub(crate) fn run(options: &Options) -> Result<Vec<Row>, Failure> {
-    let served = Served::start(ENTRIES, 128)?;
+    // Both ask for any of the entries: those of a few keys would stay in a processor's cache.
+    let served = Served::start_prepared(ENTRIES, 128, ENTRIES)?;
     let time = Duration::from_secs_f64(options.seconds);
     let plan = plan(&served, time)?;
     let runtime = crate::fixture::runtime("conductor")?;
@@ -120,14 +121,15 @@ pub(crate) fn run(options: &Options) -> Result<Vec<Row>, Failure> {
         rates.unwrap_or(f64::NAN)
     };
     let what = format!("wire lane of a load run, 128 B, {CLIENTS} clients");
-    // As many clients of the driver, and as few connections as the client library has.
-    let rows = [CLIENTS, CONNECTIONS].map(|connections| {
+    // As many clients, each with a request in flight; then as few connections as the client library
+    // has, with groups of requests that are sent and received as one, without reading the replies.
+    let rows = [(CLIENTS, 0.80), (CONNECTIONS, 0.50)].map(|(connections, goal)| {
         let how = Drive { connections, in_flight: CLIENTS / connections, time };
         let driven =
             || drive(served.address, &served.exchange, how).map_or(f64::NAN, |d| d.per_second);
         let in_flight = how.in_flight;
         let against = format!("the bare driver, {connections} connections, {in_flight} in flight");
-        Row::take((&what, &against, 0.80), options.rounds, generated, driven)
+        Row::take((&what, &against, goal), options.rounds, generated, driven)
     });
     Ok(rows.into())
 }

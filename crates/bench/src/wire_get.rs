@@ -32,6 +32,15 @@ pub(crate) fn key(number: usize) -> String {
 
 impl Served {
     pub(crate) fn start(entries: usize, bytes: usize) -> Result<Self, Failure> {
+        Self::start_prepared(entries, bytes, PREPARED)
+    }
+
+    /// With as many different requests prepared.
+    pub(crate) fn start_prepared(
+        entries: usize,
+        bytes: usize,
+        prepared: usize,
+    ) -> Result<Self, Failure> {
         let memory = (entries * (bytes + 256)).max(1 << 30) as u64;
         let fixture = Fixture::start(memory)?;
         for number in 0..entries {
@@ -48,7 +57,7 @@ impl Served {
             Request::Hello(greeting).encode(Frame::default(), &mut hello);
             let open = Request::Open { tenant: "ferrydesk", namespace: "boards" };
             open.encode(Frame::default(), &mut hello);
-            let requests: Vec<Vec<u8>> = (0..PREPARED)
+            let requests: Vec<Vec<u8>> = (0..prepared)
                 .map(|n| {
                     let mut request = Vec::new();
                     let key = key(n.wrapping_mul(0x9e37_79b1) % entries);

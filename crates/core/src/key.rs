@@ -41,10 +41,19 @@ impl Key {
     /// [`InvalidKey`] when it is empty or too long.
     pub fn new(text: impl Into<Box<str>>) -> Result<Self, InvalidKey> {
         let text = text.into();
+        Self::check(&text)?;
+        Ok(Self(text))
+    }
+
+    /// Checks whether `text` can be a key, without making it one.
+    ///
+    /// # Errors
+    /// [`InvalidKey`] when it is empty or too long.
+    pub fn check(text: &str) -> Result<(), InvalidKey> {
         match text.len() {
             0 => Err(InvalidKey::Empty),
             n if n > MAX_KEY_BYTES => Err(InvalidKey::TooLong(n)),
-            _ => Ok(Self(text)),
+            _ => Ok(()),
         }
     }
 

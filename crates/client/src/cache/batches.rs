@@ -124,7 +124,8 @@ impl Cache {
         keys: &[&str],
     ) -> Result<Vec<Result<Lookup<Hit>, ClientError>>, ClientError> {
         for key in keys.iter().filter(|key| self.0.lost.concerns(key)) {
-            let settled = tokio::time::timeout(self.0.options.timeout, self.settle_lost(key)).await;
+            let settled =
+                tokio::time::timeout(self.0.options.timeout, Box::pin(self.settle_lost(key))).await;
             settled.unwrap_or_else(|_| Err(self.timed_out(self.0.options.timeout)))?;
         }
         let flags = GetFlags { details: self.compresses(), ..GetFlags::default() };

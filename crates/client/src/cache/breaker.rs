@@ -1,5 +1,6 @@
 //! A circuit breaker: a cache that does not respond must not cost a timeout on every read.
 
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
@@ -15,12 +16,19 @@ const RULE: breaker::BreakerRule =
 #[derive(Debug)]
 pub(super) struct Breaker {
     started: Instant,
+    /// Whether a call has failed since the last success. If not, the breaker is closed, and calls
+    /// need not lock it.
+    has_failed: AtomicBool,
     breaker: Mutex<breaker::Breaker>,
 }
 
 impl Default for Breaker {
     fn default() -> Self {
-        Self { started: Instant::now(), breaker: Mutex::new(breaker::Breaker::new(RULE)) }
+        Self {
+            started: Instant::now(),
+            has_failed: AtomicBool::new(false),
+            breaker: Mutex::new(breaker::Breaker::new(RULE)),
+        }
     }
 }
 
@@ -36,17 +44,23 @@ impl Breaker {
 
     /// Whether a call may be tried now.
     pub(super) fn admits(&self, now: Instant) -> bool {
-        self.breaker().admit(self.at(now)).is_ok()
+        !self.has_failed.load(Ordering::Acquire) || self.breaker().admit(self.at(now)).is_ok()
     }
 
     /// Notes that a call got a response of any kind.
     pub(super) fn succeeded(&self) {
-        self.breaker().succeeded();
+        if self.has_failed.load(Ordering::Acquire) {
+            let mut breaker = self.breaker();
+            breaker.succeeded();
+            self.has_failed.store(false, Ordering::Release);
+        }
     }
 
     /// Notes that a call got no response. `draw` from 0 to 1 spreads the clients that retry.
     pub(super) fn failed(&self, now: Instant, draw: f64) {
-        self.breaker().failed(self.at(now), draw);
+        let mut breaker = self.breaker();
+        breaker.failed(self.at(now), draw);
+        self.has_failed.store(true, Ordering::Release);
     }
 }
 

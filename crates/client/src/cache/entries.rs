@@ -1,5 +1,6 @@
 //! Entries: get, put, delete, and list.
 
+use std::pin::pin;
 use std::time::Duration;
 
 use serde::Serialize;
@@ -74,11 +75,11 @@ impl Cache {
     ///
     /// # Errors
     /// [`ClientError`].
-    pub async fn look_up(
+    pub fn look_up(
         &self,
         key: &str,
         options: ReadOptions,
-    ) -> Result<Lookup<Hit>, ClientError> {
+    ) -> impl Future<Output = Result<Lookup<Hit>, ClientError>> + Send {
         let ReadOptions { refresh, only_if_cached, stale_if_error, details, revision } = options;
         let flags = GetFlags {
             only_if_cached,
@@ -88,7 +89,7 @@ impl Cache {
             revision,
             stale_if_error,
         };
-        self.look_up_within(key, flags, self.0.options.timeout).await
+        self.look_up_within(key, flags, self.0.options.timeout)
     }
 
     pub(super) async fn look_up_within(
@@ -116,14 +117,14 @@ impl Cache {
             return Ok(Lookup::Found(hit));
         }
         if self.0.lost.concerns(key) {
-            let settled = tokio::time::timeout(bound, self.settle_lost(key)).await;
+            let settled = tokio::time::timeout(bound, Box::pin(self.settle_lost(key))).await;
             settled.unwrap_or_else(|_| Err(self.timed_out(bound)))?;
         }
-        if let Err(error) = self.admitted() {
+        if let Err(error) = self.admitted(started) {
             self.note_with(CacheEventKind::Skipped, started, 0, Some(&error));
             return Err(error);
         }
-        let call = async {
+        let call = pin!(async {
             self.watch().await?;
             let mark = self.0.near.as_ref().map(|near| near.mark());
             let flags =
@@ -133,16 +134,16 @@ impl Cache {
             // them.
             if connection.is_crowded() && !flags.only_if_cached && !flags.refresh {
                 let flags = GetFlags { only_if_cached: true, ..flags };
-                let raw = self.call_on(&connection, Request::Get { key, flags }, None).await?;
+                let raw = self.call_on(&connection, &Request::Get { key, flags }, None).await?;
                 match self.found(key, &raw, raw.reply(), mark)? {
                     Lookup::Miss => {}
                     found => return Ok(found),
                 }
             }
-            let raw = self.call_on(&connection, Request::Get { key, flags }, None).await?;
+            let raw = self.call_on(&connection, &Request::Get { key, flags }, None).await?;
             self.found(key, &raw, raw.reply(), mark)
-        };
-        let outcome = self.within(bound, !flags.only_if_cached, call).await;
+        });
+        let outcome = self.within(started, bound, !flags.only_if_cached, call).await;
         self.note_read(started, outcome.as_ref());
         outcome
     }

@@ -78,7 +78,7 @@ pub(super) fn checked_tag(tag: &str) -> Result<&str, ClientError> {
 }
 
 pub(super) fn checked(key: &str) -> Result<&str, ClientError> {
-    verax_core::Key::new(key).map_err(|e| ClientError::Invalid(e.to_string()))?;
+    verax_core::Key::check(key).map_err(|e| ClientError::Invalid(e.to_string()))?;
     Ok(key)
 }
 

@@ -1,6 +1,7 @@
 //! A handle for service instances: fast reads that never make a service less available.
 
 use std::fmt;
+use std::pin::{Pin, pin};
 use std::sync::atomic::Ordering;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
@@ -21,6 +22,9 @@ use crate::http::connection::Client;
 use crate::wire::connect::Target;
 use crate::wire::link::{RawReply, Undo};
 use crate::wire::pool::Pool;
+
+/// The bound of a call whose own is beyond the clock's range.
+const FAR_AWAY: Duration = Duration::from_secs(365 * 24 * 3_600);
 
 pub(super) struct Inner {
     pub(super) tenant: String,
@@ -106,7 +110,7 @@ impl Client {
             let why = "near copies need the wire protocol, which pushes their invalidations";
             return Err(ClientError::Invalid(why.into()));
         }
-        let transport = Transport::Http(self.namespace(tenant, namespace)?);
+        let transport = Transport::Http(Arc::new(self.namespace(tenant, namespace)?));
         Ok(Cache::new(tenant, namespace, transport, options))
     }
 }
@@ -147,8 +151,8 @@ impl Cache {
     ///
     /// # Errors
     /// [`ClientError::Unreachable`] with the last failure.
-    pub(super) fn admitted(&self) -> Result<(), ClientError> {
-        if self.0.breaker.admits(Instant::now()) {
+    pub(super) fn admitted(&self, now: Instant) -> Result<(), ClientError> {
+        if self.0.breaker.admits(now) {
             return Ok(());
         }
         let last = self.0.last_failure.lock().unwrap_or_else(PoisonError::into_inner);
@@ -166,14 +170,18 @@ impl Cache {
         ClientError::TimedOut { url, milliseconds: bound.as_millis() }
     }
 
+    /// Awaits a call until `bound` after `started`, and tells the breaker the outcome. The call is
+    /// pinned, because moving its future would cost more than most of its steps.
     pub(super) async fn within<T>(
         &self,
+        started: Instant,
         bound: Duration,
         may_wait: bool,
-        call: impl Future<Output = Result<T, ClientError>>,
+        call: Pin<&mut impl Future<Output = Result<T, ClientError>>>,
     ) -> Result<T, ClientError> {
-        let outcome =
-            tokio::time::timeout(bound, call).await.unwrap_or_else(|_| Err(self.timed_out(bound)));
+        let deadline = started.checked_add(bound).unwrap_or(started + FAR_AWAY);
+        let outcome = tokio::time::timeout_at(deadline, call);
+        let outcome = outcome.await.unwrap_or_else(|_| Err(self.timed_out(bound)));
         match &outcome {
             // A slow origin does not mean a slow Verax, which still sends heartbeats.
             Err(ClientError::TimedOut { .. }) if may_wait => {}
@@ -192,11 +200,11 @@ impl Cache {
     pub(super) async fn call_on(
         &self,
         connection: &Connection,
-        request: Request<'_>,
+        request: &Request<'_>,
         undo: Option<Undo>,
     ) -> Result<RawReply, ClientError> {
         let trace = match &self.0.options.trace {
-            Some(trace) if may_reach_origin(&request) => trace(),
+            Some(trace) if may_reach_origin(request) => trace(),
             _ => None,
         };
         let call = Call { request, undo, trace };
@@ -217,22 +225,28 @@ impl Cache {
             request,
             Request::RenewLock { .. } | Request::ReleaseLock { .. } | Request::ReleasePermit { .. }
         );
+        let started = Instant::now();
         if !always {
-            self.admitted()?;
+            self.admitted(started)?;
         }
-        let call = async {
+        let call = pin!(async {
             let connection = self.0.transport.connection().await?;
-            self.call_on(&connection, request, None).await
-        };
-        self.within(bound, false, call).await
+            self.call_on(&connection, &request, None).await
+        });
+        self.within(started, bound, false, call).await
     }
 
     /// Makes sure that Verax pushes invalidations, if near copies are enabled.
     pub(super) async fn watch(&self) -> Result<(), ClientError> {
         let Some(near) = &self.0.near else { return Ok(()) };
-        if near.watched.load(Ordering::Acquire) {
-            return Ok(());
+        match near.watched.load(Ordering::Acquire) {
+            true => Ok(()),
+            // Boxed, since it is rare and would make every read larger.
+            false => Box::pin(self.begin_to_watch(near)).await,
         }
+    }
+
+    async fn begin_to_watch(&self, near: &Arc<Near>) -> Result<(), ClientError> {
         let _asking = near.asking.lock().await;
         if near.watched.load(Ordering::Acquire) {
             return Ok(());

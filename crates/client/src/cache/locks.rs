@@ -1,5 +1,6 @@
 //! Named locks over the wire.
 
+use std::pin::pin;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -33,7 +34,7 @@ struct Lease {
 impl Lease {
     async fn request(&self, request: Request<'_>) -> Result<RawReply, ClientError> {
         match &self.connection {
-            Some(connection) => self.cache.call_on(connection, request, None).await,
+            Some(connection) => self.cache.call_on(connection, &request, None).await,
             None => self.cache.request(request).await,
         }
     }
@@ -66,7 +67,7 @@ impl Cache {
         options: &LockOptions,
     ) -> Result<(LockOutcome<LockLease>, Connection), ClientError> {
         let name = checked(name)?;
-        let call = async {
+        let call = pin!(async {
             let connection = self.0.transport.connection().await?;
             let lock = Request::AcquireLock {
                 name,
@@ -76,11 +77,11 @@ impl Cache {
                 ends_with_connection: options.ends_with_connection,
             };
             let undo = Some(Undo::Lock(name.to_owned()));
-            Ok((self.call_on(&connection, lock, undo).await?, connection))
-        };
+            Ok((self.call_on(&connection, &lock, undo).await?, connection))
+        });
         let waits = !options.wait.is_zero();
         let (raw, connection) =
-            self.within(options.wait + self.0.options.timeout, waits, call).await?;
+            self.within(Instant::now(), options.wait + self.0.options.timeout, waits, call).await?;
         let acquired = match raw.reply()? {
             Reply::Granted { fencing_token, ends_in } => LockOutcome::Acquired(LockLease {
                 name: name.to_owned(),

@@ -1,6 +1,7 @@
 //! Invalidations that were not delivered, kept to be sent when Verax is back.
 
 use std::collections::{HashMap, VecDeque};
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use super::outdated::Outdated;
@@ -10,7 +11,11 @@ const MAX_KEPT: usize = 10_000;
 
 /// The undelivered invalidations of one namespace, oldest first, each once.
 #[derive(Debug, Default)]
-pub(super) struct LostInvalidations(Mutex<State>);
+pub(super) struct LostInvalidations {
+    state: Mutex<State>,
+    /// The length of the queue, so that reads see without a lock that it is empty.
+    kept: AtomicUsize,
+}
 
 #[derive(Debug, Default)]
 struct State {
@@ -34,7 +39,7 @@ pub(super) enum Kept {
 
 impl LostInvalidations {
     fn state(&self) -> MutexGuard<'_, State> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Keeps an invalidation.
@@ -52,12 +57,16 @@ impl LostInvalidations {
             state.tags += usize::from(matches!(outdated, Outdated::Tag(_)));
             state.added.insert(outdated.clone(), number);
             state.queue.push_back(outdated);
+            self.kept.store(state.queue.len(), Ordering::Release);
         }
         Kept::Yes { start: !std::mem::replace(&mut state.is_delivering, true) }
     }
 
     /// Whether the entry of a key may be outdated. A tag may be on any entry.
     pub(super) fn concerns(&self, key: &str) -> bool {
+        if self.kept.load(Ordering::Acquire) == 0 {
+            return false;
+        }
         let state = self.state();
         state.tags > 0
             || (!state.queue.is_empty() && state.added.contains_key(&Outdated::Key(key.to_owned())))
@@ -86,6 +95,7 @@ impl LostInvalidations {
         }
         let State { queue, added, .. } = &mut *state;
         queue.retain(|outdated| added.contains_key(outdated));
+        self.kept.store(queue.len(), Ordering::Release);
     }
 
     /// The task that delivers has ended without delivering all.

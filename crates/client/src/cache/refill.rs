@@ -1,5 +1,6 @@
 //! The one call that replaces look-up, branch and store.
 
+use std::pin::pin;
 use std::time::Duration;
 
 use bytes::Bytes;
@@ -473,7 +474,7 @@ impl Cache {
     /// value is present.
     async fn acquire_permit(&self, key: &str, refresh: bool) -> Result<Acquisition, ClientError> {
         let options = &self.0.options;
-        let call = async {
+        let call = pin!(async {
             let mark = self.0.near.as_ref().map(|near| near.mark());
             let details = mark.is_some() || self.compresses();
             let connection = self.0.transport.connection().await?;
@@ -485,7 +486,7 @@ impl Cache {
                 wait: milliseconds(options.refill_wait),
             };
             let undo = Some(Undo::Permit(key.to_owned()));
-            let raw = self.call_on(&connection, acquire, undo).await?;
+            let raw = self.call_on(&connection, &acquire, undo).await?;
             match raw.reply() {
                 Ok(Reply::Permit { permit, .. }) => Ok(Acquisition::Permit(permit)),
                 Ok(Reply::Later { .. }) => Ok(Acquisition::Later),
@@ -495,8 +496,9 @@ impl Cache {
                     Lookup::Miss => Err(unexpected()),
                 },
             }
-        };
-        self.within(options.refill_wait + options.bound, true, call).await
+        });
+        let bound = options.refill_wait + options.bound;
+        self.within(Instant::now(), bound, true, call).await
     }
 
     async fn store_refilled(

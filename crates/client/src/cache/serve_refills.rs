@@ -1,5 +1,6 @@
 //! Refilling keys that warm runs ask for.
 
+use std::pin::pin;
 use std::time::Duration;
 
 use futures_util::future::select_all;
@@ -95,11 +96,11 @@ impl Cache {
     /// Waits for a key, with its permit; `None` if none was wanted.
     async fn await_refill(&self) -> Result<Option<(String, Holding)>, ClientError> {
         let options = &self.0.options;
-        let call = async {
+        let call = pin!(async {
             let connection = self.0.transport.connection().await?;
             let (lease, wait) = (milliseconds(options.refill_lease), milliseconds(WAIT));
             let request = Request::AwaitRefill { lease, wait, owner: "" };
-            let raw = self.call_on(&connection, request, Some(Undo::Wanted)).await?;
+            let raw = self.call_on(&connection, &request, Some(Undo::Wanted)).await?;
             match raw.reply()? {
                 Reply::Wanted { permit, key, .. } => {
                     Ok(Some((key.to_owned(), Holding::with_permit(self, key, permit))))
@@ -107,7 +108,7 @@ impl Cache {
                 Reply::Miss => Ok(None),
                 _ => Err(unexpected()),
             }
-        };
-        self.within(WAIT + options.timeout, true, call).await
+        });
+        self.within(Instant::now(), WAIT + options.timeout, true, call).await
     }
 }

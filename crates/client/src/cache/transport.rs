@@ -15,7 +15,7 @@ pub(super) enum Transport {
     /// The wire protocol.
     Wire(Pool),
     /// HTTP.
-    Http(Namespace),
+    Http(Arc<Namespace>),
 }
 
 /// What one request goes over.
@@ -24,13 +24,13 @@ pub(super) enum Connection {
     /// A connection of the wire protocol, shared by many calls.
     Wire(Arc<Link>),
     /// An HTTP request of its own.
-    Http(Namespace),
+    Http(Arc<Namespace>),
 }
 
 /// One request, with what belongs to it.
 pub(super) struct Call<'r> {
     /// The request.
-    pub(super) request: Request<'r>,
+    pub(super) request: &'r Request<'r>,
     /// How to return what it was granted if its caller is gone.
     pub(super) undo: Option<Undo>,
     /// The trace context that it belongs to.
@@ -51,7 +51,7 @@ impl Transport {
     pub(super) async fn connection(&self) -> Result<Connection, ClientError> {
         match self {
             Self::Wire(pool) => pool.link().await.map(Connection::Wire),
-            Self::Http(namespace) => Ok(Connection::Http(namespace.clone())),
+            Self::Http(namespace) => Ok(Connection::Http(Arc::clone(namespace))),
         }
     }
 
@@ -88,7 +88,8 @@ impl Connection {
             }
             // A caller that is gone ends its HTTP request, and with it its place in a queue. What
             // is granted in that very moment ends with its lease.
-            Self::Http(namespace) => namespace.traced(trace).carry_out(request).await,
+            // Boxed, so that a call over the wire does not have the size of an HTTP request.
+            Self::Http(namespace) => Box::pin(namespace.traced(trace).carry_out(*request)).await,
         }
     }
 }

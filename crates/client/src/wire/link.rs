@@ -1,13 +1,14 @@
 //! One connection, shared by many calls.
 
 use std::collections::HashMap;
+use std::hash::{BuildHasherDefault, Hasher};
 use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::Duration;
 
-use bytes::{Bytes, BytesMut};
+use bytes::{Buf, Bytes, BytesMut};
 use tokio::io::{AsyncReadExt, AsyncWriteExt, ReadHalf, WriteHalf};
-use tokio::sync::{Notify, Semaphore, oneshot};
+use tokio::sync::{Notify, Semaphore, SemaphorePermit, TryAcquireError, oneshot};
 use verax_api::{FailureKind, Problem, RETRY_AFTER_SECONDS};
 use verax_wire::{
     Frame, Head, Hello, Invalidated, Reply, Request, VERSION, WireError, frame::HEAD, next_frame,
@@ -141,14 +142,56 @@ impl Undo {
     }
 }
 
+/// A namespace that was opened on a connection, and its number there.
+struct Opened {
+    tenant: String,
+    namespace: String,
+    number: u16,
+}
+
+/// Who a reply is for.
+enum Awaited {
+    /// A call.
+    Call(oneshot::Sender<RawReply>),
+    /// A call that is gone, whose grant must be returned.
+    Abandoned(Undo),
+}
+
+/// Hashes request numbers, which this process chooses, by Fibonacci hashing (Knuth, The Art
+/// of Computer Programming, volume 3, section 6.4).
+#[derive(Default)]
+struct NumberHasher(u64);
+
+impl Hasher for NumberHasher {
+    fn finish(&self) -> u64 {
+        self.0
+    }
+
+    fn write(&mut self, bytes: &[u8]) {
+        bytes.iter().for_each(|byte| self.write_u32(u32::from(*byte)));
+    }
+
+    fn write_u32(&mut self, number: u32) {
+        self.0 = (self.0 ^ u64::from(number)).wrapping_mul(0x9E37_79B9_7F4A_7C15).rotate_left(32);
+    }
+}
+
 #[derive(Default)]
 struct Shared {
-    waiting: HashMap<u32, oneshot::Sender<RawReply>>,
-    /// Abandoned calls whose grants must be returned.
-    abandoned: HashMap<u32, Undo>,
+    awaited: HashMap<u32, Awaited, BuildHasherDefault<NumberHasher>>,
     outgoing: Vec<u8>,
-    opened: HashMap<(String, String), u16>,
+    /// Few, since each handle has connections of its own and opens one namespace.
+    opened: Vec<Opened>,
     watched: HashMap<u16, Arc<PushSink>>,
+}
+
+impl Shared {
+    /// The number of a namespace that was opened.
+    fn number_of(&self, tenant: &str, namespace: &str) -> Option<u16> {
+        let mut opened = self.opened.iter();
+        let is_it = |opened: &&Opened| opened.namespace == namespace && opened.tenant == tenant;
+        opened.find(is_it).map(|opened| opened.number)
+    }
 }
 
 /// One connection. After its first failure every call on it fails.
@@ -207,20 +250,25 @@ struct Waiting<'l> {
     link: &'l Link,
     id: u32,
     undo: Option<Undo>,
+    /// Whether the caller has the reply, or knows that there is none.
+    is_over: bool,
     receiver: oneshot::Receiver<RawReply>,
 }
 
 impl Drop for Waiting<'_> {
     fn drop(&mut self) {
+        if self.is_over {
+            return;
+        }
         let Some(undo) = self.undo.take() else {
-            self.link.shared().waiting.remove(&self.id);
+            self.link.shared().awaited.remove(&self.id);
             return;
         };
         {
             // Under one lock, so that the reply has either arrived or is still to come.
             let mut shared = self.link.shared();
-            if shared.waiting.remove(&self.id).is_some() {
-                shared.abandoned.insert(self.id, undo);
+            if let Some(awaited) = shared.awaited.get_mut(&self.id) {
+                *awaited = Awaited::Abandoned(undo);
                 return;
             }
         }
@@ -269,7 +317,7 @@ impl Link {
             token,
             client: concat!("verax-client/", env!("CARGO_PKG_VERSION")),
         };
-        let answered = link.call(0, Request::Hello(hello)).await;
+        let answered = link.call(0, &Request::Hello(hello)).await;
         let welcomed = answered.and_then(|raw| match raw.reply()? {
             Reply::Welcome(welcome) => {
                 let most = (welcome.max_in_flight as usize).min(MAX_IN_FLIGHT);
@@ -313,8 +361,7 @@ impl Link {
         self.broken.store(true, Ordering::Release);
         let watched = {
             let mut shared = self.shared();
-            shared.waiting.clear();
-            shared.abandoned.clear();
+            shared.awaited.clear();
             std::mem::take(&mut shared.watched)
         };
         watched.values().for_each(|sink| sink(Invalidation::All));
@@ -336,7 +383,7 @@ impl Link {
     pub(crate) async fn call(
         &self,
         namespace: u16,
-        request: Request<'_>,
+        request: &Request<'_>,
     ) -> Result<RawReply, ClientError> {
         self.call_or_undo(namespace, request, None, None).await
     }
@@ -346,18 +393,18 @@ impl Link {
     pub(crate) async fn call_or_undo(
         &self,
         namespace: u16,
-        request: Request<'_>,
+        request: &Request<'_>,
         undo: Option<Undo>,
         trace: Option<&TraceContext>,
     ) -> Result<RawReply, ClientError> {
         // In our own order: a request the server does not read yet would block all later ones.
-        let waits = match may_wait(&request) {
-            true => Some(self.may_wait.acquire().await.map_err(|_| self.unreachable())?),
+        let waits = match may_wait(request) {
+            true => Some(self.place(&self.may_wait).await?),
             false => None,
         };
-        let place = match is_urgent(&request) {
+        let place = match is_urgent(request) {
             true => None,
-            false => Some(self.in_flight.acquire().await.map_err(|_| self.unreachable())?),
+            false => Some(self.place(&self.in_flight).await?),
         };
         let id = self.last_id.fetch_add(1, Ordering::Relaxed).wrapping_add(1).max(1);
         let (sender, receiver) = oneshot::channel();
@@ -366,7 +413,7 @@ impl Link {
             if self.is_broken() {
                 return Err(self.unreachable());
             }
-            shared.waiting.insert(id, sender);
+            shared.awaited.insert(id, Awaited::Call(sender));
             let first = shared.outgoing.is_empty();
             if let Some(TraceContext { traceparent, tracestate }) = trace {
                 // It belongs to the next request, so nothing may come in between.
@@ -377,15 +424,28 @@ impl Link {
             request.encode(Frame { namespace, id }, &mut shared.outgoing);
             first
         };
-        let mut waiting = Waiting { link: self, id, undo, receiver };
+        let mut waiting = Waiting { link: self, id, undo, is_over: false, receiver };
         if first {
             self.to_write.notify_one();
         }
         let reply = (&mut waiting.receiver).await;
-        // The reply is here; from now on the caller is responsible for it.
-        waiting.undo = None;
+        // From now on the caller is responsible for the reply.
+        waiting.is_over = true;
         drop((waits, place));
         reply.map_err(|_| self.unreachable())
+    }
+
+    /// One of the places for requests in flight, as soon as there is one.
+    async fn place<'l>(
+        &'l self,
+        places: &'l Semaphore,
+    ) -> Result<SemaphorePermit<'l>, ClientError> {
+        let place = match places.try_acquire() {
+            Ok(place) => Ok(place),
+            Err(TryAcquireError::NoPermits) => places.acquire().await.map_err(drop),
+            Err(TryAcquireError::Closed) => Err(()),
+        };
+        place.map_err(|()| self.unreachable())
     }
 
     /// Returns what a reply granted to a call that is gone.
@@ -401,20 +461,27 @@ impl Link {
 
     /// The number of a namespace on this connection, which is opened on first use.
     pub(crate) async fn open(&self, tenant: &str, namespace: &str) -> Result<u16, ClientError> {
-        let place = (tenant.to_owned(), namespace.to_owned());
-        if let Some(number) = self.shared().opened.get(&place) {
-            return Ok(*number);
+        if let Some(number) = self.shared().number_of(tenant, namespace) {
+            return Ok(number);
         }
-        let raw = self.call(0, Request::Open { tenant, namespace }).await?;
-        raw.reply()?;
-        self.shared().opened.insert(place, raw.head.namespace);
-        Ok(raw.head.namespace)
+        // Boxed, since it is rare and would make every call larger.
+        Box::pin(async {
+            let raw = self.call(0, &Request::Open { tenant, namespace }).await?;
+            raw.reply()?;
+            let (number, mut shared) = (raw.head.namespace, self.shared());
+            if shared.number_of(tenant, namespace).is_none() {
+                let (tenant, namespace) = (tenant.to_owned(), namespace.to_owned());
+                shared.opened.push(Opened { tenant, namespace, number });
+            }
+            Ok(number)
+        })
+        .await
     }
 
     /// Sends the invalidations of an opened namespace, and the end of this connection, to `sink`.
     pub(crate) async fn watch(&self, namespace: u16, sink: PushSink) -> Result<(), ClientError> {
         self.shared().watched.insert(namespace, Arc::new(sink));
-        self.call(namespace, Request::Watch).await?.reply().map(drop)
+        self.call(namespace, &Request::Watch).await?.reply().map(drop)
     }
 
     async fn write(self: Arc<Self>, mut writer: WriteHalf<Box<dyn ByteStream>>) {
@@ -422,6 +489,10 @@ impl Link {
         let mut bytes = Vec::new();
         loop {
             self.to_write.notified().await;
+            // Calls whose replies have just come are about to send their next requests.
+            if self.shared().awaited.len() > 1 {
+                tokio::task::yield_now().await;
+            }
             // Everything queued in the meantime is sent together.
             std::mem::swap(&mut bytes, &mut self.shared().outgoing);
             if self.is_broken() {
@@ -477,17 +548,20 @@ impl Link {
                     return false;
                 }
             };
-            let body = received.split_to(taken).freeze().slice(HEAD..);
+            received.advance(HEAD);
+            let body = received.split_to(taken - HEAD).freeze();
             if head.id != 0 {
                 let mut shared = self.shared();
-                let (raw, abandoned) = (RawReply { head, body }, shared.abandoned.remove(&head.id));
-                if let Some(waiting) = shared.waiting.remove(&head.id) {
+                let raw = RawReply { head, body };
+                match shared.awaited.remove(&head.id) {
                     // Under the lock, so that a call dropped now finds its reply. One dropped
                     // earlier does not need it.
-                    let _ = waiting.send(raw);
-                } else if let Some(undo) = abandoned {
-                    drop(shared);
-                    self.take_back(&raw, &undo);
+                    Some(Awaited::Call(waiting)) => drop(waiting.send(raw)),
+                    Some(Awaited::Abandoned(undo)) => {
+                        drop(shared);
+                        self.take_back(&raw, &undo);
+                    }
+                    None => {}
                 }
                 continue;
             }
@@ -523,7 +597,7 @@ impl Link {
             if self.is_broken() {
                 return;
             }
-            let pong = tokio::time::timeout(PING_EVERY, self.call(0, Request::Ping)).await;
+            let pong = tokio::time::timeout(PING_EVERY, self.call(0, &Request::Ping)).await;
             if !matches!(pong, Ok(Ok(_))) {
                 return self.fail();
             }

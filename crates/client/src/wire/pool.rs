@@ -1,6 +1,7 @@
 //! A few connections to the active node, opened on demand and reopened when they break.
 
 use std::collections::VecDeque;
+use std::hash::{BuildHasher, BuildHasherDefault, DefaultHasher};
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -36,6 +37,13 @@ struct Slot {
     not_before: Option<Instant>,
     /// Why the last attempt failed.
     failure: Option<ClientError>,
+}
+
+impl Slot {
+    /// Its connection, if that is not broken.
+    fn working(&self) -> Option<Arc<Link>> {
+        self.link.as_ref().filter(|link| !link.is_broken()).cloned()
+    }
 }
 
 /// The connections.
@@ -88,12 +96,26 @@ impl Pool {
         self.0.targets.current().address().to_owned()
     }
 
-    /// The next working connection, round-robin. A broken one is reopened; after a failed attempt
-    /// the next one waits with exponential backoff and jitter, and until then every call fails
-    /// immediately, for the same reason.
+    /// A working connection: the same one for all calls of a task, unless the limit of waiting
+    /// calls is reached there; outside of tasks each in turn. A broken one is reopened; after a
+    /// failed attempt the next one waits with exponential backoff and jitter, and until then every
+    /// call fails immediately, for the same reason.
+    ///
+    /// Tasks whose replies came together send their next requests together, over the connection
+    /// that they came from: the more requests a packet has, the less each of them costs.
     pub(crate) async fn link(&self) -> Result<Arc<Link>, ClientError> {
-        let turn = self.0.next.fetch_add(1, Ordering::Relaxed) % self.0.slots.len();
-        self.link_of(turn).await
+        let turn = self.0.turn();
+        let link = self.link_of(turn).await?;
+        if !link.is_crowded() {
+            return Ok(link);
+        }
+        for further in 1..self.0.slots.len() {
+            let other = self.link_of((turn + further) % self.0.slots.len()).await;
+            if let Some(other) = other.ok().filter(|other| !other.is_crowded()) {
+                return Ok(other);
+            }
+        }
+        Ok(link)
     }
 
     /// The connection for invalidations.
@@ -104,8 +126,8 @@ impl Pool {
     async fn link_of(&self, number: usize) -> Result<Arc<Link>, ClientError> {
         let connecting = {
             let mut slot = self.0.slot(number);
-            if let Some(link) = slot.link.as_ref().filter(|link| !link.is_broken()) {
-                return Ok(Arc::clone(link));
+            if let Some(link) = slot.working() {
+                return Ok(link);
             }
             slot.link = None;
             match &slot.connecting {
@@ -126,6 +148,15 @@ impl Pool {
 impl Inner {
     fn trust(&self) -> Trust<'_> {
         Trust { ca: self.ca.as_deref(), pinned: self.pinned.as_deref() }
+    }
+
+    /// The number of the connection to use now.
+    fn turn(&self) -> usize {
+        let turn = match tokio::task::try_id() {
+            Some(task) => BuildHasherDefault::<DefaultHasher>::default().hash_one(task) as usize,
+            None => self.next.fetch_add(1, Ordering::Relaxed),
+        };
+        turn % self.slots.len()
     }
 
     fn slot(&self, number: usize) -> MutexGuard<'_, Slot> {
@@ -209,4 +240,35 @@ impl Inner {
 
 fn unreachable(target: &Target, reason: &str) -> ClientError {
     ClientError::Unreachable { url: target.address().to_owned(), reason: reason.to_owned() }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[tokio::test]
+    async fn a_task_keeps_its_connection_and_tasks_are_spread() {
+        let targets = Addresses::new(Target::new("127.0.0.1:1", Trust::default()).unwrap(), vec![]);
+        let pool = Arc::new(Pool::new(targets, &ClientOptions::default(), 2));
+        let mut counts = [0; 2];
+        for _ in 0..64 {
+            let pool = Arc::clone(&pool);
+            let turns = tokio::spawn(async move {
+                let first = pool.0.turn();
+                tokio::task::yield_now().await;
+                (first, pool.0.turn())
+            });
+            let (first, second) = turns.await.unwrap();
+            assert_eq!(first, second);
+            counts[first] += 1;
+        }
+        assert!(counts.iter().all(|count| *count > 8), "{counts:?}");
+    }
+
+    #[test]
+    fn outside_of_tasks_connections_take_turns() {
+        let targets = Addresses::new(Target::new("127.0.0.1:1", Trust::default()).unwrap(), vec![]);
+        let pool = Pool::new(targets, &ClientOptions::default(), 3);
+        assert_eq!([0; 4].map(|_| pool.0.turn()), [0, 1, 2, 0]);
+    }
 }

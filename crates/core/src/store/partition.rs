@@ -221,6 +221,7 @@ impl Partition {
         (freshness != Freshness::Ended).then(|| Self::entry_ref(shard, slot, freshness))
     }
 
+    #[inline]
     fn entry_ref(shard: &Shard, slot: u32, freshness: Freshness) -> EntryRef {
         let (blob, metadata) = (shard.slots.blob(slot).clone(), shard.metadata(slot).cloned());
         EntryRef::new(blob, shard.slots.times(slot), metadata, freshness)

@@ -168,36 +168,25 @@ impl LaneReader {
     ) -> Option<Result<Outcome, Failed>> {
         Some(match action {
             Action::Read => self.read(key).await.map(Outcome::Read),
-            Action::Invalidate => self.invalidate(key).await?.map(|()| Outcome::Written),
-            Action::Put(bytes) => self.put(key, bytes).await?.map(|()| Outcome::Written),
+            Action::Invalidate => Box::pin(self.invalidate(key)).await?.map(|()| Outcome::Written),
+            Action::Put(bytes) => Box::pin(self.put(key, bytes)).await?.map(|()| Outcome::Written),
         })
     }
 
     async fn read(&self, key: &Key) -> Result<ReadKind, Failed> {
-        let text = key.as_str();
+        // All but the wire are boxed: a read over the wire would have the size of the largest of
+        // them, and moving that would take longer than the read.
         match self {
-            Self::Http(namespace) => {
-                let read = namespace.get(text).await?;
-                read.map(|read| read_kind(read.source)).ok_or_else(no_value)
-            }
             Self::Wire(cache) => {
-                let read = cache.get(text).await?;
+                let read = cache.get(key.as_str()).await?;
                 read.map(|read| read_kind(read.source)).ok_or_else(no_value)
             }
-            Self::Permit(cache, origin) => {
-                let entry = cache.entry(text).codec(Raw);
-                let refill = async || origin.read(key).await.map(Refilled::<Bytes>::value);
-                let cached = entry.find_or_refill(refill).await?;
-                if cached.value.is_none() {
-                    return Err(no_value());
-                }
-                Ok(match cached.from {
-                    CachedFrom::Refill => ReadKind::Origin,
-                    CachedFrom::SharedRefill => ReadKind::Joined,
-                    _ => ReadKind::Hit,
-                })
+            Self::Http(namespace) => {
+                let read = Box::pin(namespace.get(key.as_str())).await?;
+                read.map(|read| read_kind(read.source)).ok_or_else(no_value)
             }
-            Self::Origin(origin) => origin.read(key).await.map(|_| ReadKind::Origin),
+            Self::Permit(cache, origin) => Box::pin(with_permit(cache, origin, key)).await,
+            Self::Origin(origin) => Box::pin(origin.read(key)).await.map(|_| ReadKind::Origin),
         }
     }
 
@@ -225,6 +214,21 @@ impl LaneReader {
         };
         Some(put.map_err(Failed::from))
     }
+}
+
+/// Reads a key, and refills it from the origin under a permit.
+async fn with_permit(cache: &Cache, origin: &OriginReader, key: &Key) -> Result<ReadKind, Failed> {
+    let entry = cache.entry(key.as_str()).codec(Raw);
+    let refill = async || origin.read(key).await.map(Refilled::<Bytes>::value);
+    let cached = entry.find_or_refill(refill).await?;
+    if cached.value.is_none() {
+        return Err(no_value());
+    }
+    Ok(match cached.from {
+        CachedFrom::Refill => ReadKind::Origin,
+        CachedFrom::SharedRefill => ReadKind::Joined,
+        _ => ReadKind::Hit,
+    })
 }
 
 /// A made-up value of so many bytes, which shares its memory with all others.
