@@ -5,7 +5,9 @@ SHELL := /bin/bash
 .DELETE_ON_ERROR:
 MAKEFLAGS += --no-print-directory
 
-VERAX := target/release/verax
+# What the demo is built with: dev is quick to build, release is the program as it ships.
+PROFILE ?= dev
+VERAX := target/$(if $(filter dev,$(PROFILE)),debug,$(PROFILE))/verax
 DEMO_DIR ?= .demo
 CONSOLE_SOURCES := $(shell find console/src console/public -type f -not -name openapi.d.ts) \
 	console/index.html console/report.html console/vite.config.ts console/vite.report.config.ts \
@@ -16,12 +18,21 @@ CONSOLE_SOURCES := $(shell find console/src console/public -type f -not -name op
 help: ## Show what can be made
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 14
 
-demo: build ## Start Verax with the ferry network's data; Ctrl-C stops it
-	@exec $(VERAX) demo --data-dir $(DEMO_DIR) $(DEMO_FLAGS)
+demo: packages ## Start Verax with the ferry network's data; Ctrl-C stops it
+	@if [ "$(PROFILE)" = dev ]; then
+	  # This program reads its console from the folder, so both can be built at once.
+	  echo "building verax, about 360 crates, and its console, at the first time"
+	  $(MAKE) console & console=$$!
+	  cargo build --locked --package verax-cli
+	  wait $$console
+	else
+	  $(MAKE) build PROFILE=$(PROFILE)
+	fi
+	exec $(VERAX) demo --data-dir $(DEMO_DIR) $(DEMO_FLAGS)
 
-build: packages console ## Build the program with its console
-	@echo "building verax, about 360 crates at the first time"
-	cargo build --release --locked --package verax-cli
+build: packages console ## Build the program as it ships, with its console
+	@echo "building verax, about 360 crates at the first time, optimized"
+	cargo build --profile $(or $(filter-out dev,$(PROFILE)),release) --locked --package verax-cli
 
 test: test-packages console typescript ## Run every test
 	@# Everything at once, so that the program and all tests share one set of build products.
@@ -48,7 +59,7 @@ bench: build ## Print the benchmark tables
 screenshots: test-packages build ## Refresh docs/screenshots from the demo
 	@setup/packages xvfb:xvfb-run xauth xterm imagemagick:import fonts-dejavu-core:/usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf
 	mkdir -p docs/screenshots
-	VERAX_PROGRAM=$(CURDIR)/$(VERAX) cargo run --locked --package verax-e2e --example screenshots -- $(CURDIR)/docs/screenshots
+	VERAX_PROGRAM=$(CURDIR)/target/release/verax cargo run --locked --package verax-e2e --example screenshots -- $(CURDIR)/docs/screenshots
 
 console: console/dist/index.html ## Build the console
 

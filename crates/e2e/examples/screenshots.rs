@@ -189,7 +189,7 @@ const TERMINALS: [(&str, &[&str]); 8] = [
         ],
     ),
     ("cli-drill", &["verax drill run stampede", "verax drill run old-data --callers 5 | tail -4"]),
-    ("cli-load", &["verax load profile list", "verax load run morning-rush"]),
+    ("cli-load", &["verax load run morning-rush"]),
     ("cli-watch", &["verax watch --seconds 12"]),
 ];
 

@@ -76,6 +76,21 @@ pub struct Capacities {
     pub miss_share: f64,
 }
 
+/// A figure in a formula: `12,345` from a hundred upward, `3` or `3.2` below.
+fn figure(number: f64) -> String {
+    if number.abs() < 100.0 {
+        return format!("{number:.1}").trim_end_matches(".0").to_owned();
+    }
+    let digits = format!("{number:.0}");
+    let mut text = String::new();
+    for (at, digit) in digits.chars().enumerate() {
+        let is_apart = at > 0 && (digits.len() - at).is_multiple_of(3) && !text.ends_with('-');
+        text.extend(is_apart.then_some(','));
+        text.push(digit);
+    }
+    text
+}
+
 /// What capacities mean for some traffic.
 pub fn meanings(capacities: Capacities, traffic: &Traffic) -> Vec<Meaning> {
     let Capacities { this_per_second: this, other_per_second: other, miss_share } = capacities;
@@ -90,14 +105,19 @@ pub fn meanings(capacities: Capacities, traffic: &Traffic) -> Vec<Meaning> {
         "requests a month",
         this / peak * MONTH_SECONDS,
         "requests",
-        format!("{this:.1}/s ÷ {peak} (peak to average) × {MONTH_SECONDS:.0} s"),
+        format!(
+            "{}/s ÷ {} (peak to average) × {} s",
+            figure(this),
+            figure(peak),
+            figure(MONTH_SECONDS)
+        ),
     )];
     if let Some(today) = traffic.peak_per_second.filter(|today| *today > 0.0) {
         all.push(meaning(
             "headroom",
             this / today,
             "times today's peak",
-            format!("{this:.1}/s ÷ {today}/s"),
+            format!("{}/s ÷ {}/s", figure(this), figure(today)),
         ));
         if other > 0.0 {
             // What still reaches the origin needs its instances all the same.
@@ -108,8 +128,10 @@ pub fn meanings(capacities: Capacities, traffic: &Traffic) -> Vec<Meaning> {
                 saved,
                 "instances",
                 format!(
-                    "⌈{today}/s ÷ {other:.1}/s⌉ − ⌈{today}/s × {:.1} % ÷ {other:.1}/s⌉",
-                    miss_share * 100.0
+                    "⌈{today}/s ÷ {other}/s⌉ − ⌈{today}/s × {:.1} % ÷ {other}/s⌉",
+                    miss_share * 100.0,
+                    today = figure(today),
+                    other = figure(other),
                 ),
             ));
             if let Some(price) = traffic.instance_price {
@@ -117,7 +139,7 @@ pub fn meanings(capacities: Capacities, traffic: &Traffic) -> Vec<Meaning> {
                     "saved by fewer instances",
                     saved * price,
                     "a month",
-                    format!("{saved} × {price}"),
+                    format!("{} × {price}", figure(saved)),
                 ));
             }
         }
@@ -128,7 +150,10 @@ pub fn meanings(capacities: Capacities, traffic: &Traffic) -> Vec<Meaning> {
                 reads * price,
                 "a month",
                 format!(
-                    "{today}/s ÷ {peak} × {MONTH_SECONDS:.0} s × {:.1} % ÷ 1,000,000 × {price}",
+                    "{}/s ÷ {} × {} s × {:.1} % ÷ 1,000,000 × {price}",
+                    figure(today),
+                    figure(peak),
+                    figure(MONTH_SECONDS),
                     (1.0 - miss_share) * 100.0
                 ),
             ));
@@ -143,6 +168,15 @@ mod tests {
 
     const CAPACITIES: Capacities =
         Capacities { this_per_second: 3_000.0, other_per_second: 20.0, miss_share: 0.05 };
+
+    #[test]
+    fn figures_are_easy_to_read() {
+        let figures =
+            [0.0, 3.0, 3.25, 99.94, 100.0, 999.6, 12_345.4, 2_629_800.0, -120.0, -1_200.0];
+        let expected =
+            ["0", "3", "3.2", "99.9", "100", "1,000", "12,345", "2,629,800", "-120", "-1,200"];
+        assert_eq!(figures.map(figure), expected);
+    }
 
     fn value(traffic: &Traffic, name: &str) -> Option<f64> {
         let all = meanings(CAPACITIES, traffic);

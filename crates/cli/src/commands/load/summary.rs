@@ -293,7 +293,11 @@ fn against_baseline(comparison: &RunComparison) -> String {
 }
 
 fn goal(goal: &MetGoal) -> String {
-    let measured = goal.measured.map_or_else(|| "nothing".to_owned(), |m| format!("{m:.3}"));
+    let measured = |measured: f64| match measured >= 100.0 {
+        true => figures::count(measured.round() as u64),
+        false => format!("{measured:.3}"),
+    };
+    let measured = goal.measured.map_or_else(|| "nothing".to_owned(), measured);
     match goal.is_met {
         true => format!("met: {} ({measured})", goal.goal),
         false => format!("missed: {} ({measured})", goal.goal),
