@@ -49,7 +49,7 @@ async fn pages(verax: &Verax, browser: &Browser, folder: &Path) {
         browser.picture(&folder.join(format!("{name}.png"))).await;
     };
     for change in [
-        &["ferrydesk", "--reserve", "32MiB", "--cap", "128MiB", "--max-request-rate", "5000"][..],
+        &["ferrydesk", "--reserve", "32MiB", "--cap", "128MiB", "--max-request-rate", "100000"][..],
         &["tideline", "--reserve", "16MiB", "--cap", "64MiB", "--max-connections", "40"],
         &["quayside", "--max-entries", "10000", "--max-namespaces", "5"],
     ] {
