@@ -331,7 +331,7 @@ async fn scripted_latencies_are_reported() {
     // Never less than was scripted; more, on a machine that others use.
     let within = |ms: Option<f64>, scripted: f64| {
         let ms = ms.unwrap();
-        ms >= scripted * 0.995 && ms < scripted + 150.0
+        ms >= scripted * 0.995 && ms < scripted + 2_000.0
     };
     assert!(within(figures.p50_ms, 20.0), "{figures:?}");
     assert!(within(figures.p99_ms, 200.0), "{figures:?}");
