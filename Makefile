@@ -20,7 +20,7 @@ help: ## Show what can be made
 
 demo: packages ## Start Verax with the ferry network's data; Ctrl-C stops it
 	@if [ "$(PROFILE)" = dev ]; then
-	  # This program reads its console from the folder, so both can be built at once.
+	  # This program reads its console from the folder, so both are built at the same time.
 	  echo "building verax, about 360 crates, and its console, at the first time"
 	  $(MAKE) console & console=$$!
 	  cargo build --locked --package verax-cli

@@ -103,7 +103,7 @@ fn plan(served: &Served, time: Duration) -> Result<RunPlan, Failure> {
 }
 
 pub(crate) fn run(options: &Options) -> Result<Vec<Row>, Failure> {
-    // Both ask for any of the entries: those of a few keys would stay in a processor's cache.
+    // Both sides read all entries: a few of them would stay in the processor's cache.
     let served = Served::start_prepared(ENTRIES, 128, ENTRIES)?;
     let time = Duration::from_secs_f64(options.seconds);
     let plan = plan(&served, time)?;

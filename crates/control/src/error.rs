@@ -77,7 +77,7 @@ pub enum Conflict {
     LoadRunActive,
     /// No worker of another machine waits.
     #[error(
-        "no worker of another machine waits that has the rights of this run: start one there with \
+        "no worker that waits on another machine has the rights of this run: start one there with \
          `verax load worker`"
     )]
     NoJoinedWorkers,

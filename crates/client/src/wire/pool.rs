@@ -96,26 +96,24 @@ impl Pool {
         self.0.targets.current().address().to_owned()
     }
 
-    /// A working connection: the same one for all calls of a task, unless the limit of waiting
-    /// calls is reached there; outside of tasks each in turn. A broken one is reopened; after a
-    /// failed attempt the next one waits with exponential backoff and jitter, and until then every
-    /// call fails immediately, for the same reason.
+    /// A working connection: the same one for all calls of a task, and outside of tasks each in
+    /// turn. If that one fails, or its limit of waiting calls is reached, another one that is open
+    /// replaces it. A broken one is reopened; after a failed attempt the next one waits with
+    /// exponential backoff and jitter. If none works, every call until then fails immediately, for
+    /// the same reason.
     ///
-    /// Tasks whose replies came together send their next requests together, over the connection
-    /// that they came from: the more requests a packet has, the less each of them costs.
+    /// Tasks whose replies arrived together send their next requests together, over the same
+    /// connection: the more requests a packet has, the less each of them costs.
     pub(crate) async fn link(&self) -> Result<Arc<Link>, ClientError> {
         let turn = self.0.turn();
-        let link = self.link_of(turn).await?;
-        if !link.is_crowded() {
-            return Ok(link);
+        let own = self.link_of(turn).await;
+        if own.as_ref().is_ok_and(|link| !link.is_crowded()) {
+            return own;
         }
-        for further in 1..self.0.slots.len() {
-            let other = self.link_of((turn + further) % self.0.slots.len()).await;
-            if let Some(other) = other.ok().filter(|other| !other.is_crowded()) {
-                return Ok(other);
-            }
-        }
-        Ok(link)
+        let others = (1..self.0.slots.len()).map(|further| (turn + further) % self.0.slots.len());
+        // One that is not open is being opened for later calls; this one does not wait for it.
+        let mut open = others.filter_map(|number| self.link_of(number).now_or_never()?.ok());
+        open.find(|other| !other.is_crowded()).map_or(own, Ok)
     }
 
     /// The connection for invalidations.
@@ -244,7 +242,92 @@ fn unreachable(target: &Target, reason: &str) -> ClientError {
 
 #[cfg(test)]
 mod tests {
+    use tokio::io::{AsyncReadExt, AsyncWriteExt, DuplexStream};
+    use verax_wire::{Frame, GetFlags, Nodes, Reply, Request, VERSION, Welcome, next_frame};
+
     use super::*;
+    use crate::wire::connect::{ByteStream, Connector};
+
+    /// Connects a few times to a server that welcomes and answers nothing else.
+    #[derive(Debug)]
+    struct Welcoming {
+        connections_left: Mutex<usize>,
+        max_in_flight: u32,
+    }
+
+    impl Connector for Welcoming {
+        fn connect(&self) -> BoxFuture<'_, std::io::Result<Box<dyn ByteStream>>> {
+            Box::pin(async {
+                let mut left = self.connections_left.lock().unwrap();
+                *left = left.checked_sub(1).ok_or(std::io::ErrorKind::ConnectionRefused)?;
+                let (near, far) = tokio::io::duplex(1 << 16);
+                tokio::spawn(welcome(far, self.max_in_flight));
+                Ok(Box::new(near) as Box<dyn ByteStream>)
+            })
+        }
+    }
+
+    async fn welcome(mut stream: DuplexStream, max_in_flight: u32) {
+        let (mut received, mut reply) = (Vec::new(), Vec::new());
+        while next_frame(&received, 1 << 20).unwrap().is_none() {
+            stream.read_buf(&mut received).await.unwrap();
+        }
+        let id = next_frame(&received, 1 << 20).unwrap().unwrap().0.head.id;
+        let nodes = Nodes::of(&[""]);
+        let welcome = Welcome {
+            version: VERSION,
+            max_body_bytes: 1 << 20,
+            max_in_flight,
+            idle_timeout: 60_000,
+            topology: 1,
+            nodes,
+        };
+        Reply::Welcome(welcome).encode(Frame { namespace: 0, id }, &mut reply);
+        stream.write_all(&reply).await.unwrap();
+        while stream.read_buf(&mut received).await.is_ok_and(|read| read > 0) {}
+    }
+
+    fn pool(connections_left: usize, max_in_flight: u32) -> Arc<Pool> {
+        let connections_left = Mutex::new(connections_left);
+        let connector = Arc::new(Welcoming { connections_left, max_in_flight });
+        let targets = Addresses::new(Target::custom(connector), vec![]);
+        Arc::new(Pool::new(targets, &ClientOptions::default(), 2))
+    }
+
+    #[tokio::test]
+    async fn a_connection_that_fails_is_replaced_by_one_that_works() {
+        let pool = pool(1, 64);
+        let first = pool.link().await.unwrap();
+        // It is the second one's turn.
+        assert!(Arc::ptr_eq(&first, &pool.link().await.unwrap()));
+        first.fail();
+        assert!(pool.link().await.is_err(), "none works");
+    }
+
+    #[tokio::test]
+    async fn a_task_uses_another_connection_when_its_own_is_crowded() {
+        let pool = pool(2, 4);
+        let task = tokio::spawn(async move {
+            let own = pool.link().await.unwrap();
+            for _ in 0..2 {
+                assert!(!own.is_crowded());
+                let own = Arc::clone(&own);
+                tokio::spawn(async move {
+                    let get = Request::Get { key: "k", flags: GetFlags::default() };
+                    let _ = own.call(0, &get).await;
+                });
+            }
+            while !own.is_crowded() {
+                tokio::task::yield_now().await;
+            }
+            // The other one is being opened, and the call does not wait for that.
+            assert!(Arc::ptr_eq(&own, &pool.link().await.unwrap()));
+            while Arc::ptr_eq(&own, &pool.link().await.unwrap()) {
+                tokio::task::yield_now().await;
+            }
+        });
+        tokio::time::timeout(Duration::from_secs(10), task).await.unwrap().unwrap();
+    }
 
     #[tokio::test]
     async fn a_task_keeps_its_connection_and_tasks_are_spread() {

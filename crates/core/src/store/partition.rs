@@ -474,7 +474,7 @@ impl Partition {
             };
             let ends_at = shard.set_lifetime(slot, times, metadata);
             self.expect_end(number, ends_at);
-            // A lifetime of zero ends the entry at once, and that too is a change.
+            // A lifetime of zero ends the entry immediately, which is a change as well.
             let freshness = shard.freshness(slot, now);
             Ok(Some(Self::entry_ref(shard, slot, freshness)))
         });

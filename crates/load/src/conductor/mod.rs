@@ -348,11 +348,11 @@ impl<F: Fn(LoadProgress) + Send> Conductor<F> {
         self.tell(None);
     }
 
-    /// Loses the generators of which something is true.
-    fn lose_where(&mut self, why: &str, is_to_go: impl Fn(&Known) -> bool) {
-        let to_go: Vec<usize> =
-            (0..self.workers.len()).filter(|number| is_to_go(&self.workers[*number])).collect();
-        to_go.into_iter().for_each(|number| self.lose(number, why));
+    /// Loses every generator for which `is_lost` holds.
+    fn lose_where(&mut self, why: &str, is_lost: impl Fn(&Known) -> bool) {
+        let lost: Vec<usize> =
+            (0..self.workers.len()).filter(|number| is_lost(&self.workers[*number])).collect();
+        lost.into_iter().for_each(|number| self.lose(number, why));
     }
 
     /// Merges the ticks that all generators have reported; true if the run is to end early.
