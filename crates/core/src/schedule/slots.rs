@@ -21,8 +21,8 @@ pub const MAX_JITTER: Duration = Duration::from_secs(24 * 3_600);
 /// been active at its time.
 pub const MAX_LATENESS: Duration = Duration::from_secs(60);
 
-/// The most slots outside the active window that are passed over in one search.
-const MAX_PASSED: usize = 100_000;
+/// The most times that a search goes on to the next active window: the days of eleven years.
+const MAX_PASSED: usize = 4_000;
 
 /// How many slots are compared with the jitter.
 const CHECKED_SLOTS: usize = 200;
@@ -156,11 +156,28 @@ impl Schedule {
                 Timing::Cron(cron) => from_jiff(cron.next(to_jiff(at)?, &self.zone)?)?,
             };
             let Some(active) = &self.active else { return Some(at) };
-            if active.contains(self.zone.to_datetime(to_jiff(at)?)) {
+            let moment = to_jiff(at)?;
+            if active.contains(self.zone.to_datetime(moment)) {
                 return Some(at);
             }
+            // A slot may be at the very beginning of the window.
+            at = from_jiff(self.may_be_active(active, moment)?)? - Duration::from_millis(1);
         }
         None
+    }
+
+    /// The first moment after an inactive one at which the window may be active: when it begins, or
+    /// at a change of the clock if that comes first.
+    fn may_be_active(&self, active: &ActiveWindow, at: jiff::Timestamp) -> Option<jiff::Timestamp> {
+        let begins = active.next_beginning(self.zone.to_datetime(at))?;
+        let begins = self.zone.to_ambiguous_timestamp(begins);
+        // A local time that comes twice is meant a second time when the first is over.
+        let begins = match begins.compatible() {
+            Ok(first) if first > at => first,
+            _ => begins.later().ok()?,
+        };
+        let change = self.zone.following(at).next().map(|change| change.timestamp());
+        Some(change.map_or(begins, |change| change.min(begins)))
     }
 
     /// When a slot starts: up to the jitter later, always the same.
@@ -325,6 +342,40 @@ mod tests {
         assert!(long.check().is_err());
     }
 
+    #[test]
+    fn a_window_is_found_however_many_times_are_outside() {
+        // A weekend has 223,200 seconds outside these hours.
+        let mut secondly = every(1);
+        secondly.active = Some(ActiveWindow::new(Some("mon-fri"), "08:00", "18:00").unwrap());
+        let friday = at("2031-05-02T18:00:00Z");
+        assert_eq!(secondly.next(friday - Duration::from_secs(1)), Some(friday));
+        assert_eq!(secondly.next(friday), Some(at("2031-05-05T08:00:00Z")));
+    }
+
+    #[test]
+    fn the_end_of_an_hour_that_the_clock_repeats_is_active_twice() {
+        // In Lisbon, 01:00 to 02:00 came twice on 26 October 2031.
+        let mut often = cron("*/10 * * * *", "Europe/Lisbon");
+        often.active = Some(ActiveWindow::new(None, "01:30", "01:40").unwrap());
+        let mut slot = at("2031-10-25T20:00:00Z");
+        let mut shown = Vec::new();
+        for _ in 0..5 {
+            slot = often.next(slot).unwrap();
+            shown.push(to_jiff(slot).unwrap().to_string());
+        }
+        let expected = ["26T00:30", "26T00:40", "26T01:30", "26T01:40", "27T01:30"];
+        assert_eq!(shown, expected.map(|end| format!("2031-10-{end}:00Z")));
+    }
+
+    /// The first slot within the active window, slot by slot.
+    fn next_by_steps(schedule: &Schedule, after: Timestamp) -> Option<Timestamp> {
+        let always = Schedule { active: None, ..schedule.clone() };
+        let active = schedule.active.unwrap();
+        let mut slots = std::iter::successors(always.next(after), |slot| always.next(*slot));
+        let mut within = slots.by_ref().take(3_000);
+        within.find(|slot| active.contains(schedule.zone.to_datetime(to_jiff(*slot).unwrap())))
+    }
+
     /// Runs a schedule for some time, in processes that come and go, and returns what ran.
     fn simulate(schedule: &Schedule, ends: Timestamp, away: &[(u64, u64)]) -> Vec<Timestamp> {
         let (mut now, mut latest, mut ran) = (schedule.anchor, schedule.anchor, Vec::new());
@@ -344,6 +395,28 @@ mod tests {
 
     proptest! {
         #![proptest_config(ProptestConfig::with_cases(40))]
+
+        #[test]
+        fn the_next_slot_in_the_window_is_that_found_by_steps(
+            minutes in 7_u64..400,
+            (from, until) in (0_u8..24, 0_u8..24),
+            days in prop::sample::select(vec!["mon", "tue-thu", "sat-mon", "sun", "mon-sun"]),
+            zone in prop::sample::select(vec![
+                "UTC", "Europe/Lisbon", "America/St_Johns", "Australia/Lord_Howe", "Pacific/Apia",
+            ]),
+            start in 0_u64..400,
+        ) {
+            let mut schedule = schedule(Timing::Every(Duration::from_secs(minutes * 60)), zone);
+            let window = ActiveWindow::new(Some(days), &format!("{from:02}:30"), &format!("{until:02}:10"));
+            schedule.active = Some(window.unwrap());
+            let mut slot = schedule.anchor + Duration::from_secs(start * 86_400);
+            for _ in 0..5 {
+                // Slots so far apart that these steps find none are found by days.
+                let Some(found) = next_by_steps(&schedule, slot) else { break };
+                prop_assert_eq!(schedule.next(slot), Some(found));
+                slot = found;
+            }
+        }
 
         #[test]
         fn each_slot_runs_once_and_none_is_lost(

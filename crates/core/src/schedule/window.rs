@@ -2,6 +2,7 @@
 
 use std::fmt;
 
+use jiff::ToSpan;
 use jiff::civil::{DateTime, Time, Weekday};
 
 /// The hours of some weekdays, in local time, both ends included. A window that ends before it
@@ -73,6 +74,18 @@ impl ActiveWindow {
             true => on(day) && self.from <= time && time <= self.until,
             false => (on(day) && time >= self.from) || (on(day.previous()) && time <= self.until),
         }
+    }
+}
+
+impl ActiveWindow {
+    /// The first local time after `local` at which it begins.
+    pub(crate) fn next_beginning(&self, local: DateTime) -> Option<DateTime> {
+        (0..=7_i64).find_map(|later| {
+            let day = local.date().checked_add(later.days()).ok()?;
+            let begins = day.to_datetime(self.from);
+            let is_on = self.days[day.weekday().to_monday_zero_offset() as usize];
+            (is_on && begins > local).then_some(begins)
+        })
     }
 }
 
