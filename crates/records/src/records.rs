@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use futures_util::future::BoxFuture;
 use serde_json::Value;
 use verax_core::{Name, NamespaceId, NamespacePolicy, OriginSettings, TenantQuota, Timestamp};
 
@@ -99,7 +100,11 @@ impl Records {
     }
 }
 
-/// Declares the calls that both places have.
+/// A call to the records. Behind one type, so that it is compiled here, and not again by each crate
+/// that makes it.
+type Call<'a, T> = BoxFuture<'a, Result<T, RecordsError>>;
+
+/// Declares the calls that both places have. What a call borrows, it borrows for `'a`.
 macro_rules! calls {
     ($(
         $(#[doc = $doc:literal])+
@@ -107,13 +112,13 @@ macro_rules! calls {
     )+) => {
         impl Records {$(
             $(#[doc = $doc])+
-            pub async fn $call(&self, $($name: $type),*) -> Result<$result, RecordsError> {
+            pub fn $call<'a>(&'a self, $($name: $type),*) -> Call<'a, $result> {
                 match &self.0 {
-                    Place::MariaDb(records) => records.$call($($name),*).await,
+                    Place::MariaDb(records) => Box::pin(records.$call($($name),*)),
                     Place::Memory(records) => {
                         let call: fn(&Memory, $($type),*) -> Result<$result, RecordsError> =
                             $memory;
-                        call(records, $($name),*)
+                        Box::pin(async move { call(records, $($name),*) })
                     }
                 }
             }
@@ -158,7 +163,7 @@ calls! {
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`].
-    raise_identities(known: &Identities) -> (), |memory, known| {
+    raise_identities(known: &'a Identities) -> (), |memory, known| {
         memory.raise_identities(known);
         Ok(())
     };
@@ -182,7 +187,7 @@ calls! {
     ///
     /// # Errors
     /// [`RecordsError::Exists`], [`RecordsError::Unavailable`].
-    create_tenant(name: &Name, actor: &Actor, now: Timestamp) -> Changed<TenantRecord>,
+    create_tenant(name: &'a Name, actor: &'a Actor, now: Timestamp) -> Changed<TenantRecord>,
         |memory, name, actor, now| memory.create_tenant(name, actor, now);
 
     /// Replaces a tenant's quota by the second of two; the first is the one before.
@@ -190,7 +195,8 @@ calls! {
     /// # Errors
     /// [`RecordsError::Missing`], [`RecordsError::Unavailable`].
     change_quota(
-        name: &Name, quotas: (&TenantQuota, &TenantQuota), actor: &Actor, now: Timestamp
+        name: &'a Name, quotas: (&'a TenantQuota, &'a TenantQuota), actor: &'a Actor,
+        now: Timestamp
     ) -> Changed<()>, |memory, name, quotas, actor, now| {
         memory.change_quota(name, quotas, actor, now)
     };
@@ -200,7 +206,7 @@ calls! {
     ///
     /// # Errors
     /// [`RecordsError::Missing`], [`RecordsError::InUse`], [`RecordsError::Unavailable`].
-    delete_tenant(name: &Name, actor: &Actor, now: Timestamp) -> Changed<()>,
+    delete_tenant(name: &'a Name, actor: &'a Actor, now: Timestamp) -> Changed<()>,
         |memory, name, actor, now| memory.delete_tenant(name, actor, now);
 
     /// All origins, by tenant and name.
@@ -215,7 +221,8 @@ calls! {
     /// [`RecordsError::Exists`], [`RecordsError::Missing`] (the tenant),
     /// [`RecordsError::Unavailable`].
     create_origin(
-        tenant: &Name, name: &Name, settings: &OriginSettings, actor: &Actor, now: Timestamp
+        tenant: &'a Name, name: &'a Name, settings: &'a OriginSettings, actor: &'a Actor,
+        now: Timestamp
     ) -> Changed<OriginRecord>, |memory, tenant, name, settings, actor, now| {
         memory.create_origin((tenant, name), settings, actor, now)
     };
@@ -225,7 +232,7 @@ calls! {
     /// # Errors
     /// [`RecordsError::Missing`], [`RecordsError::Unavailable`].
     change_origin(
-        origin: &OriginRecord, settings: &OriginSettings, actor: &Actor, now: Timestamp
+        origin: &'a OriginRecord, settings: &'a OriginSettings, actor: &'a Actor, now: Timestamp
     ) -> Changed<()>, |memory, origin, settings, actor, now| {
         memory.change_origin(origin, settings, actor, now)
     };
@@ -234,7 +241,8 @@ calls! {
     ///
     /// # Errors
     /// [`RecordsError::Missing`], [`RecordsError::InUse`], [`RecordsError::Unavailable`].
-    delete_origin(tenant: &Name, name: &Name, actor: &Actor, now: Timestamp) -> Changed<()>,
+    delete_origin(tenant: &'a Name, name: &'a Name, actor: &'a Actor, now: Timestamp)
+        -> Changed<()>,
         |memory, tenant, name, actor, now| memory.delete_origin(tenant, name, actor, now);
 
     /// All namespaces, by tenant and name.
@@ -249,7 +257,8 @@ calls! {
     /// [`RecordsError::Exists`], [`RecordsError::Missing`] (the tenant or the policy's origin),
     /// [`RecordsError::Unavailable`].
     create_namespace(
-        tenant: &Name, name: &Name, policy: &NamespacePolicy, actor: &Actor, now: Timestamp
+        tenant: &'a Name, name: &'a Name, policy: &'a NamespacePolicy, actor: &'a Actor,
+        now: Timestamp
     ) -> Changed<NamespaceRecord>, |memory, tenant, name, policy, actor, now| {
         memory.create_namespace((tenant, name), policy, actor, now)
     };
@@ -260,8 +269,8 @@ calls! {
     /// [`RecordsError::Missing`] (the namespace or the policy's origin),
     /// [`RecordsError::Unavailable`].
     change_policy(
-        namespace: &NamespaceRecord, policies: (&NamespacePolicy, &NamespacePolicy), actor: &Actor,
-        now: Timestamp
+        namespace: &'a NamespaceRecord, policies: (&'a NamespacePolicy, &'a NamespacePolicy),
+        actor: &'a Actor, now: Timestamp
     ) -> Changed<()>, |memory, namespace, policies, actor, now| {
         memory.change_policy(namespace, policies, actor, now)
     };
@@ -270,7 +279,8 @@ calls! {
     ///
     /// # Errors
     /// [`RecordsError::Missing`], [`RecordsError::Unavailable`].
-    delete_namespace(namespace: &NamespaceRecord, actor: &Actor, now: Timestamp) -> Changed<()>,
+    delete_namespace(namespace: &'a NamespaceRecord, actor: &'a Actor, now: Timestamp)
+        -> Changed<()>,
         |memory, namespace, actor, now| memory.delete_namespace(namespace, actor, now);
 
     /// All tokens, oldest first, including revoked ones.
@@ -290,7 +300,7 @@ calls! {
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`].
-    create_token(new: &NewToken<'_>, actor: &Actor, now: Timestamp) -> Changed<TokenRecord>,
+    create_token(new: &'a NewToken<'a>, actor: &'a Actor, now: Timestamp) -> Changed<TokenRecord>,
         |memory, new, actor, now| memory.create_token(new, actor, now);
 
     /// Records a token that follows another with the same scopes and note, which ends by itself at
@@ -301,7 +311,7 @@ calls! {
     /// [`RecordsError::Missing`] if there is none or it was already revoked,
     /// [`RecordsError::Unavailable`].
     rotate_token(
-        id: u64, hash: [u8; 32], ends_at: Timestamp, actor: &Actor, now: Timestamp
+        id: u64, hash: [u8; 32], ends_at: Timestamp, actor: &'a Actor, now: Timestamp
     ) -> Changed<Rotated>, |memory, id, hash, ends_at, actor, now| {
         memory.rotate_token(id, hash, ends_at, actor, now)
     };
@@ -310,7 +320,7 @@ calls! {
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`].
-    note_uses(uses: &[(u64, Timestamp)]) -> (), |memory, uses| {
+    note_uses(uses: &'a [(u64, Timestamp)]) -> (), |memory, uses| {
         memory.note_uses(uses);
         Ok(())
     };
@@ -320,14 +330,14 @@ calls! {
     /// # Errors
     /// [`RecordsError::Missing`] if there is none or it was already revoked,
     /// [`RecordsError::Unavailable`].
-    revoke_token(id: u64, actor: &Actor, now: Timestamp) -> Changed<()>,
+    revoke_token(id: u64, actor: &'a Actor, now: Timestamp) -> Changed<()>,
         |memory, id, actor, now| memory.revoke_token(id, actor, now);
 
     /// Records something done outside the records, such as clearing a namespace.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`].
-    note(actor: &Actor, now: Timestamp, change: Change) -> (), |memory, actor, now, change| {
+    note(actor: &'a Actor, now: Timestamp, change: Change) -> (), |memory, actor, now, change| {
         memory.note(actor, now, change);
         Ok(())
     };
@@ -337,14 +347,14 @@ calls! {
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`].
-    activity(filter: &ActivityFilter) -> Vec<Activity>,
+    activity(filter: &'a ActivityFilter) -> Vec<Activity>,
         |memory, filter| Ok(memory.activity(filter));
 
     /// Records the start of a run and its actor; returns its identifier.
     ///
     /// # Errors
     /// [`RecordsError::Missing`] (the tenant), [`RecordsError::Unavailable`].
-    start_run(run: &NewRun, actor: &Actor, now: Timestamp) -> u64,
+    start_run(run: &'a NewRun, actor: &'a Actor, now: Timestamp) -> u64,
         |memory, run, actor, now| memory.start_run(run, actor, now);
 
     /// Records a run's progress or end: `ended_at` is `None` while it is active. A run that has
@@ -352,7 +362,7 @@ calls! {
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`].
-    keep_run(id: u64, state: RunState, result: &Value, ended_at: Option<Timestamp>) -> (),
+    keep_run(id: u64, state: RunState, result: &'a Value, ended_at: Option<Timestamp>) -> (),
         |memory, id, state, result, ended_at| {
             memory.keep_run(id, state, result, ended_at);
             Ok(())
@@ -372,7 +382,7 @@ calls! {
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`]; then the run cannot be resumed.
-    keep_work(run: u64, work: &[u8]) -> (), |_, _, _| Ok(());
+    keep_work(run: u64, work: &'a [u8]) -> (), |_, _, _| Ok(());
 
     /// What a run needs to be resumed.
     ///
@@ -392,7 +402,7 @@ calls! {
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`]; it may be repeated.
-    keep_failures(run: u64, failures: &[RunFailure]) -> (), |memory, run, failures| {
+    keep_failures(run: u64, failures: &'a [RunFailure]) -> (), |memory, run, failures| {
         memory.keep_failures(run, failures);
         Ok(())
     };
@@ -401,7 +411,7 @@ calls! {
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`]; it may be repeated.
-    keep_samples(run: u64, from: u32, samples: &[Value]) -> (), |memory, run, from, samples| {
+    keep_samples(run: u64, from: u32, samples: &'a [Value]) -> (), |memory, run, from, samples| {
         memory.keep_samples(run, from, samples);
         Ok(())
     };
@@ -424,14 +434,14 @@ calls! {
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`], [`RecordsError::Unreadable`].
-    definitions(kind: DefinitionKind, tenant: Option<&Name>) -> Vec<DefinitionRecord>,
+    definitions(kind: DefinitionKind, tenant: Option<&'a Name>) -> Vec<DefinitionRecord>,
         |memory, kind, tenant| Ok(memory.definitions(kind, tenant));
 
     /// Creates or replaces a definition.
     ///
     /// # Errors
     /// [`RecordsError::Missing`] (the tenant), [`RecordsError::Unavailable`].
-    put_definition(path: &DefinitionPath, content: &Value, actor: &Actor, now: Timestamp)
+    put_definition(path: &'a DefinitionPath, content: &'a Value, actor: &'a Actor, now: Timestamp)
         -> Changed<DefinitionRecord>,
         |memory, path, content, actor, now| memory.put_definition(path, content, actor, now);
 
@@ -439,20 +449,20 @@ calls! {
     ///
     /// # Errors
     /// [`RecordsError::Missing`], [`RecordsError::Unavailable`].
-    delete_definition(path: &DefinitionPath, actor: &Actor, now: Timestamp) -> Changed<()>,
+    delete_definition(path: &'a DefinitionPath, actor: &'a Actor, now: Timestamp) -> Changed<()>,
         |memory, path, actor, now| memory.delete_definition(path, actor, now);
 
     /// Takes a slot of a schedule; `false` if it was taken before.
     ///
     /// # Errors
     /// [`RecordsError::NotOwner`], [`RecordsError::Unavailable`].
-    take_slot(slot: &SlotRecord) -> bool, |memory, slot| Ok(memory.take_slot(slot));
+    take_slot(slot: &'a SlotRecord) -> bool, |memory, slot| Ok(memory.take_slot(slot));
 
     /// Says what became of a slot.
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`]; it may be repeated.
-    end_slot(slot: &SlotRecord) -> (), |memory, slot| {
+    end_slot(slot: &'a SlotRecord) -> (), |memory, slot| {
         memory.end_slot(slot);
         Ok(())
     };
@@ -480,7 +490,7 @@ calls! {
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`]; it may be repeated.
-    keep_hottest(namespace: NamespaceId, keys: &[String], now: Timestamp) -> (),
+    keep_hottest(namespace: NamespaceId, keys: &'a [String], now: Timestamp) -> (),
         |memory, namespace, keys, _| {
             memory.keep_hottest(namespace, keys);
             Ok(())
@@ -522,7 +532,7 @@ calls! {
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`]; it may be repeated.
-    keep_usage(writer: u64, samples: &[UsageSample]) -> (), |memory, _, samples| {
+    keep_usage(writer: u64, samples: &'a [UsageSample]) -> (), |memory, _, samples| {
         memory.keep_usage(samples);
         Ok(())
     };
@@ -531,7 +541,7 @@ calls! {
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`].
-    usage(query: &UsageQuery) -> Vec<UsagePoint>, |memory, query| Ok(memory.usage(query));
+    usage(query: &'a UsageQuery) -> Vec<UsagePoint>, |memory, query| Ok(memory.usage(query));
 
     /// Removes usage that is older than its step is kept.
     ///
@@ -552,7 +562,7 @@ calls! {
     ///
     /// # Errors
     /// [`RecordsError::Unavailable`].
-    register(node: &Node, now: Timestamp) -> (), |_, _, _| Ok(());
+    register(node: &'a Node, now: Timestamp) -> (), |_, _, _| Ok(());
 
     /// Leaves in order, at the end of a node: releases the share if this node owns it, so that a
     /// standby need not wait for confirmations to expire, and deregisters the node. End the

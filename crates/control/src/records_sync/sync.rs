@@ -4,6 +4,7 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
 
+use futures_util::future::BoxFuture;
 use tokio::sync::MutexGuard;
 use verax_records::{Changed, Identities, Membership, Node, RecordsError, RecordsSnapshot};
 
@@ -63,17 +64,8 @@ impl Control {
             return Err(ControlError::RecordsUnavailable("MariaDB does not answer".into()));
         }
         let control = Arc::clone(self);
-        let done = tokio::spawn(async move {
-            let order = control.sync.order.lock();
-            let Ok(_order) = tokio::time::timeout(QUEUE_TIMEOUT, order).await else {
-                return Err(ControlError::RecordsUnavailable(
-                    "an earlier change still waits for MariaDB".into(),
-                ));
-            };
-            let result = work(Arc::clone(&control)).await;
-            control.sync.changed.notify_one();
-            result
-        });
+        let work = Box::pin(async move { work(control).await });
+        let done = tokio::spawn(Arc::clone(self).in_order(work));
         match tokio::time::timeout(ANSWER_TIMEOUT, done).await {
             Ok(Ok(result)) => result,
             Ok(Err(error)) => {
@@ -85,6 +77,23 @@ impl Control {
                     .into(),
             )),
         }
+    }
+
+    /// Carries out a change after earlier ones. The work's own type is forgotten, so that a task is
+    /// compiled for each kind of result and not for each change.
+    async fn in_order<R>(
+        self: Arc<Self>,
+        work: BoxFuture<'static, Result<R, ControlError>>,
+    ) -> Result<R, ControlError> {
+        let order = self.sync.order.lock();
+        let Ok(_order) = tokio::time::timeout(QUEUE_TIMEOUT, order).await else {
+            return Err(ControlError::RecordsUnavailable(
+                "an earlier change still waits for MariaDB".into(),
+            ));
+        };
+        let result = work.await;
+        self.sync.changed.notify_one();
+        result
     }
 
     /// Applies the outcome of a change. If other changes came in between, memory is behind, and

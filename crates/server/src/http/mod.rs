@@ -35,6 +35,7 @@ mod rate_limits;
 mod recordings;
 mod request_log;
 mod router;
+mod routes;
 mod runs;
 mod schedules;
 mod serve;

@@ -3,9 +3,9 @@
 use std::sync::Arc;
 
 use axum::Router;
-use axum::routing::{delete, get, post, put};
 use verax_service::Service;
 
+use super::routes::{Routes, delete, get, post, put};
 use super::{
     administration, batches, browse, console, counters, damage, description, drills, entries,
     health, live, load_profiles, load_workers, locks, metrics, nodes, permits, problem,
@@ -38,7 +38,7 @@ const SCHEDULE: &str = "/v1/tenants/{tenant}/schedules/{schedule}";
 /// The routes of the HTTP interface.
 pub(super) fn router(service: Arc<Service>) -> Router {
     // One flat table of routes: nested routers would rewrite every request's URI.
-    Router::new()
+    Routes::new()
         .route(
             ENTRY,
             get(entries::read)

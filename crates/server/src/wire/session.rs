@@ -343,7 +343,8 @@ impl Session {
 
     /// Begins a request whose memory is already reserved.
     fn begin(&mut self, work: impl Future<Output = Encoded> + Send + 'static) {
-        let mut work = Box::pin(work);
+        // One type for all requests, so that a task is compiled once.
+        let mut work: BoxFuture<'static, Encoded> = Box::pin(work);
         match (&mut work).now_or_never() {
             Some(encoded) => self.outbox.add_encoded(encoded),
             None => drop(self.waiting.spawn(work)),
