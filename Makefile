@@ -21,9 +21,9 @@ help: ## Show what can be made
 demo: packages ## Start Verax with the ferry network's data; Ctrl-C stops it
 	@if [ "$(PROFILE)" = dev ]; then
 	  # This program reads its console from the folder, so both are built at the same time.
-	  echo "building verax, about 360 crates, and its console, at the first time"
+	  echo "building verax, about 270 crates, and its console, at the first time"
 	  $(MAKE) console & console=$$!
-	  cargo build --locked --package verax-cli
+	  cargo build --locked --package verax
 	  wait $$console
 	else
 	  $(MAKE) build PROFILE=$(PROFILE)
@@ -31,13 +31,17 @@ demo: packages ## Start Verax with the ferry network's data; Ctrl-C stops it
 	exec $(VERAX) demo --data-dir $(DEMO_DIR) $(DEMO_FLAGS)
 
 build: packages console ## Build the program as it ships, with its console
-	@echo "building verax, about 360 crates at the first time, optimized"
-	cargo build --profile $(or $(filter-out dev,$(PROFILE)),release) --locked --package verax-cli
+	@echo "building verax, about 270 crates at the first time, optimized"
+	cargo build --profile $(or $(filter-out dev,$(PROFILE)),release) --locked --package verax
 
-test: test-packages console typescript ## Run every test
+test: test-packages ## Run every test
 	@# Everything at once, so that the program and all tests share one set of build products.
+	echo "building verax and its tests, about 400 crates, the console and the TypeScript client, at the first time"
+	$(MAKE) console typescript & clients=$$!
 	cargo build --locked --workspace --all-targets
-	cargo test --locked --workspace
+	wait $$clients
+	# Most tests wait for processes and timers, so more of them run than there are processors.
+	RUST_TEST_THREADS=$${RUST_TEST_THREADS:-$$((2 * $$(nproc)))} cargo test --locked --workspace
 	npm --prefix console test
 
 check: packages console typescript ## Check formats, lints and types
@@ -49,8 +53,8 @@ check: packages console typescript ## Check formats, lints and types
 	npm --prefix console run check
 
 faults: test-packages console ## Stop and kill MariaDB and Verax 300 times under changing load
-	cargo build --locked --package verax-cli --package verax-e2e --all-targets
-	VERAX_FAULTS=full cargo test --locked --package verax-e2e --test faults --test pair_faults -- --nocapture
+	cargo build --locked --package verax --package verax-e2e --all-targets
+	VERAX_FAULTS=full cargo test --locked --package verax-e2e faults:: -- --nocapture --test-threads 1
 
 bench: build ## Print the benchmark tables
 	@cargo build --release --locked --package verax-bench

@@ -12,17 +12,19 @@ use verax_client::ClientError;
 
 /// The failure of a command.
 #[derive(Debug)]
-pub(crate) struct Failure {
+pub struct Failure {
     message: String,
     code: u8,
 }
 
 impl Failure {
-    pub(crate) fn failed(message: impl Into<String>) -> Self {
+    /// Something failed that the user did right.
+    pub fn failed(message: impl Into<String>) -> Self {
         Self { message: message.into(), code: 1 }
     }
 
-    pub(crate) fn usage(message: impl Into<String>) -> Self {
+    /// Wrong usage.
+    pub fn usage(message: impl Into<String>) -> Self {
         Self { message: message.into(), code: 2 }
     }
 
@@ -55,11 +57,12 @@ impl Failure {
     }
 
     /// What it says.
-    pub(crate) fn text(&self) -> &str {
+    pub fn text(&self) -> &str {
         &self.message
     }
 
-    pub(crate) fn tell(&self) {
+    /// Prints the message on standard error.
+    pub fn tell(&self) {
         if self.message.is_empty() {
             return;
         }
@@ -68,7 +71,8 @@ impl Failure {
         let _ = std::io::stderr().write_all(message.as_bytes());
     }
 
-    pub(crate) fn exit_code(&self) -> ExitCode {
+    /// The code that the process ends with.
+    pub fn exit_code(&self) -> ExitCode {
         ExitCode::from(self.code)
     }
 }

@@ -8,8 +8,11 @@ use verax_api::LoadProfileSpec;
 
 use crate::failure::Failure;
 
-/// Reads a load profile; every fault is reported with its line and column.
-pub(crate) fn read(path: &Path) -> Result<LoadProfileSpec, Failure> {
+/// Reads a load profile, as TOML, or as JSON if the file's name ends so.
+///
+/// # Errors
+/// [`Failure`], with the line and column of the fault.
+pub fn read_profile(path: &Path) -> Result<LoadProfileSpec, Failure> {
     let shown = path.display().to_string();
     let text = std::fs::read_to_string(path);
     let text = text.map_err(|e| Failure::usage(format!("{shown}: {e}")))?;

@@ -65,7 +65,7 @@ pub fn program() -> PathBuf {
     }
     let here = std::env::current_exe().unwrap();
     let target = here.ancestors().find(|p| p.join("verax").is_file());
-    let target = target.expect("build it first: cargo build --package verax-cli");
+    let target = target.expect("build it first: cargo build --package verax");
     target.join("verax")
 }
 

@@ -18,8 +18,9 @@ pub(crate) use entries::*;
 pub(crate) use guards::*;
 pub(crate) use runs::*;
 pub(crate) use schedules::*;
-pub(crate) use service::*;
-pub(crate) use values::{NamespacePath, gather, size};
+pub use service::*;
+pub use values::size;
+pub(crate) use values::{NamespacePath, gather};
 pub(crate) use warm::*;
 
 /// Verax: a shared cache for many services and tenants.

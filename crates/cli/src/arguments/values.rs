@@ -61,8 +61,11 @@ pub(crate) fn moment(text: &str) -> Result<jiff::Timestamp, String> {
     })
 }
 
-/// A size: `512KiB`, `1MiB`, or a number of bytes.
-pub(crate) fn size(text: &str) -> Result<u64, String> {
+/// A size in bytes: `512KiB`, `1MiB`, or a number of bytes.
+///
+/// # Errors
+/// What is wrong with the text, and how to write it.
+pub fn size(text: &str) -> Result<u64, String> {
     let parsed = text.parse::<bytesize::ByteSize>();
     parsed.map(|size| size.0).map_err(|_| format!("{text:?} is not a size: write 512KiB or 1MiB"))
 }

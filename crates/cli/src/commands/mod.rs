@@ -33,9 +33,9 @@ mod watch;
 use verax_client::{Client, ClientOptions};
 
 use crate::arguments::{Command, Connection};
+use crate::environment::environment;
 use crate::failure::Failure;
 use crate::output::Output;
-use crate::settings::environment;
 
 /// The client that the arguments and the environment describe.
 fn client(connection: &Connection) -> Result<Client, Failure> {

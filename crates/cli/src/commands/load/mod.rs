@@ -23,7 +23,7 @@ use crate::arguments::{LoadCommand, LoadOptions};
 use crate::failure::Failure;
 use crate::figures;
 use crate::output::{Output, table};
-use crate::profile_file;
+use crate::profile_file::read_profile;
 
 /// Whether a profile is named by its file.
 fn is_file(name: &str) -> bool {
@@ -42,7 +42,7 @@ async fn profile(verax: &Client, options: &LoadOptions) -> Result<ProfileChoice,
         return Ok(ProfileChoice::Named(name.clone()));
     }
     let mut spec = match is_file(name) {
-        true => profile_file::read(Path::new(name))?,
+        true => read_profile(Path::new(name))?,
         false => offered(verax, name).await?,
     };
     if let Some(duration) = duration {

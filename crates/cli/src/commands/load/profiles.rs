@@ -9,7 +9,7 @@ use verax_client::{Client, DefinitionCondition};
 use crate::arguments::LoadProfileCommand;
 use crate::failure::Failure;
 use crate::output::{Output, table};
-use crate::profile_file;
+use crate::profile_file::read_profile;
 
 /// The template of `init`.
 const TEMPLATE: &str = include_str!("profile.toml");
@@ -48,7 +48,7 @@ pub(super) async fn profile(
         }
         LoadProfileCommand::Init { file, namespace } => init(output, &file, &namespace),
         LoadProfileCommand::Check { file } => {
-            let spec = profile_file::read(&file)?;
+            let spec = read_profile(&file)?;
             output.answer(&spec, |spec| format!("{} can be run: {}", file.display(), plan_of(spec)))
         }
         LoadProfileCommand::Schema => {
@@ -57,7 +57,7 @@ pub(super) async fn profile(
             output.answer(&schema, |_| SCHEMA.trim_end().to_owned())
         }
         LoadProfileCommand::Store { file } => {
-            let spec = profile_file::read(&file)?;
+            let spec = read_profile(&file)?;
             let tenant = spec.namespace.split('/').next().unwrap_or_default().to_owned();
             let always = DefinitionCondition::Always;
             let stored = verax.put_load_profile(&tenant, &spec, &always).await?;

@@ -10,9 +10,9 @@ use verax_client::{Client, ClientError, DEFAULT_WIRE};
 use verax_load::ServiceAddress;
 
 use crate::arguments::WorkerOptions;
+use crate::environment::environment;
 use crate::failure::Failure;
 use crate::output::{Output, table};
-use crate::settings::environment;
 
 /// How often a worker says that it is there, while no run has it.
 const HERE_EVERY: Duration = Duration::from_secs(5);

@@ -7,7 +7,7 @@ use serde::Deserialize;
 use toml::Spanned;
 
 use super::source::Given;
-use crate::failure::Failure;
+use verax_cli::Failure;
 
 type Value = Option<Spanned<String>>;
 

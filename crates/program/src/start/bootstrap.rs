@@ -10,7 +10,7 @@ use verax_control::access::Caller;
 use verax_control::{Control, ControlError};
 use verax_core::Name;
 
-use crate::failure::Failure;
+use verax_cli::Failure;
 
 /// The file, in TOML.
 #[derive(Debug, Default, Deserialize)]

@@ -23,11 +23,12 @@ use super::data_directory::DataDirectory;
 use super::descriptors;
 use super::load_runner::LocalLoad;
 use super::ready_file::ReadyFile;
-use crate::arguments::ServeOptions;
-use crate::failure::Failure;
 use crate::logging;
-use crate::profile_file;
-use crate::settings::{Settings, environment};
+use crate::settings::Settings;
+use verax_cli::Failure;
+use verax_cli::ServeOptions;
+use verax_cli::environment;
+use verax_cli::read_profile;
 
 /// The signals that stop the service: SIGINT (Ctrl-C) and SIGTERM. They are caught from the
 /// beginning, so one that comes during the start ends it in order too.
@@ -482,7 +483,7 @@ fn read_profiles(directory: &Path) -> Result<Vec<LoadProfileSpec>, Failure> {
     for file in std::fs::read_dir(directory).map_err(wrong)? {
         let path = file.map_err(wrong)?.path();
         if path.extension().is_some_and(|extension| extension == "toml" || extension == "json") {
-            profiles.push(profile_file::read(&path)?);
+            profiles.push(read_profile(&path)?);
         }
     }
     profiles.sort_by(|a, b| a.name.cmp(&b.name));

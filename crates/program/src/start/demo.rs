@@ -18,10 +18,11 @@ use super::data_directory::{DataDirectory, keep_secret};
 use super::drill_runner::{DemoDrills, DemoStandIn};
 use super::pair::Pair;
 use super::serve::{Running, Signals, start};
-use crate::arguments::DemoOptions;
-use crate::failure::Failure;
 use crate::logging;
-use crate::settings::{Settings, address, environment};
+use crate::settings::{Settings, address};
+use verax_cli::DemoOptions;
+use verax_cli::Failure;
+use verax_cli::environment;
 
 /// Tells of long steps: a moving line on a terminal, plain lines elsewhere.
 struct Steps {

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use serde_json::json;
 
 use super::data_directory::keep_secret;
-use crate::failure::Failure;
+use verax_cli::Failure;
 
 /// A ready file, removed when it is dropped.
 #[derive(Debug)]

@@ -14,8 +14,8 @@ use tokio::sync::{mpsc, watch};
 use verax_records::launcher::{Listen, PrivateServer, PrivateServerOptions};
 
 use super::data_directory::DataDirectory;
-use crate::failure::Failure;
 use crate::settings::Settings;
+use verax_cli::Failure;
 
 /// How long a Verax that ended is left alone before it is started again: long enough to see what
 /// the other does.

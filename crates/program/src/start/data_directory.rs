@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 
 use verax_control::NodeId;
 
-use crate::failure::Failure;
+use verax_cli::Failure;
 
 /// A data directory that this process holds.
 #[derive(Debug)]

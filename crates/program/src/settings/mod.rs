@@ -9,9 +9,9 @@ use std::path::PathBuf;
 use verax_client::{Client, ClientOptions};
 use verax_server::ConnectionLimits;
 
-use crate::arguments::{DemoOptions, ServeOptions, ServiceFlags, size};
-use crate::failure::Failure;
 use crate::logging::LogFormat;
+use verax_cli::Failure;
+use verax_cli::{DemoOptions, ServeOptions, ServiceFlags, size};
 
 use file::SettingsFile;
 use source::Given;
@@ -60,11 +60,6 @@ pub(crate) struct Settings {
 const DEFAULT_PORTS: (u16, u16) = (8_750, 8_751);
 
 type Environment<'e> = &'e dyn Fn(&str) -> Option<String>;
-
-/// The process's own environment.
-pub(crate) fn environment(name: &str) -> Option<String> {
-    std::env::var(name).ok().filter(|text| !text.is_empty())
-}
 
 pub(crate) fn address(text: &str) -> Result<SocketAddr, String> {
     text.parse().map_err(|_| "write it as ADDRESS:PORT, such as 127.0.0.1:8750".to_owned())
@@ -350,18 +345,17 @@ impl Layers<'_> {
 mod tests {
     use std::io::Write;
 
-    use clap::Parser;
     use rstest::rstest;
 
     use super::*;
-    use crate::arguments::{Arguments, Command};
+    use verax_cli::CommandLine;
 
     fn resolve(flags: &[&str], variables: &[(&str, &str)], file: &str) -> Result<Settings, String> {
         let mut config = tempfile::NamedTempFile::new().unwrap();
         config.write_all(file.as_bytes()).unwrap();
         let path = config.path().to_str().unwrap().to_owned();
         let line = ["verax", "serve", "--config", &path].into_iter().chain(flags.iter().copied());
-        let Command::Serve(options) = Arguments::parse_from(line).command else { panic!() };
+        let CommandLine::Serve(options) = CommandLine::parse_from(line) else { panic!() };
         let environment = |name: &str| {
             variables.iter().find(|(n, _)| *n == name).map(|(_, value)| (*value).to_owned())
         };

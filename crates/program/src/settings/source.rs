@@ -1,6 +1,6 @@
 //! The source of a setting's value, for error messages.
 
-use crate::failure::Failure;
+use verax_cli::Failure;
 
 /// A value and its source.
 #[derive(Debug, Clone)]
