@@ -1,5 +1,6 @@
 //! A warm run of many keys, against concurrency ÷ latency of the origin.
 
+use std::net::SocketAddr;
 use std::time::{Duration, Instant};
 
 use axum::Router;
@@ -23,20 +24,23 @@ type Failure = Box<dyn std::error::Error + Send + Sync>;
 const KEYS: i64 = 100_000;
 const LATENCY: Duration = Duration::from_millis(50);
 
+/// Starts an origin that answers after [`LATENCY`].
+async fn slow_origin() -> Result<SocketAddr, Failure> {
+    let listener = TcpListener::bind("127.0.0.1:0").await?;
+    let address = listener.local_addr()?;
+    let answer = get(async || {
+        tokio::time::sleep(LATENCY).await;
+        "7".repeat(128)
+    });
+    let router = Router::new().route("/{key}", answer);
+    tokio::spawn(async move { axum::serve(listener, router).await });
+    Ok(address)
+}
+
 pub(crate) fn run() -> Result<Table, Failure> {
     let fixture = Fixture::start(256 << 20)?;
     let origin = runtime("origin")?;
-    let address = origin.block_on(async {
-        let listener = TcpListener::bind("127.0.0.1:0").await?;
-        let address = listener.local_addr()?;
-        let answer = get(async || {
-            tokio::time::sleep(LATENCY).await;
-            "7".repeat(128)
-        });
-        let router = Router::new().route("/{key}", answer);
-        tokio::spawn(async move { axum::serve(listener, router).await });
-        Ok::<_, Failure>(address)
-    })?;
+    let address = origin.block_on(slow_origin())?;
     let caller = Caller::service("benchmark", vec![Scope::Admin]);
     let (tenant, name) = (Name::new("ferrydesk")?, Name::new("boards")?);
     let control = fixture.service.control();

@@ -278,23 +278,7 @@ fn apply(
     policy: &mut NamespacePolicy,
     now: Timestamp,
 ) -> Result<(), ControlError> {
-    let lifetime = &mut policy.lifetime;
-    for (field, seconds, part) in [
-        ("max_age_seconds", change.max_age_seconds, &mut lifetime.max_age),
-        (
-            "stale_while_revalidate_seconds",
-            change.stale_while_revalidate_seconds,
-            &mut lifetime.stale_while_revalidate,
-        ),
-        ("stale_if_error_seconds", change.stale_if_error_seconds, &mut lifetime.stale_if_error),
-        ("negative_max_age_seconds", change.negative_max_age_seconds, &mut policy.negative_max_age),
-        ("shortest_max_age_seconds", change.shortest_max_age_seconds, &mut policy.shortest_max_age),
-        ("longest_max_age_seconds", change.longest_max_age_seconds, &mut policy.longest_max_age),
-    ] {
-        if let Some(seconds) = seconds {
-            *part = duration_of(field, seconds).map_err(ControlError::invalid)?;
-        }
-    }
+    apply_lifetimes(change, policy)?;
     if let Some(rule) = &change.content {
         policy.content = rule.parse().map_err(ControlError::invalid)?;
     }
@@ -349,16 +333,42 @@ fn apply(
     match &change.origin {
         None => {}
         Some(None) => policy.origin = None,
-        Some(Some(choice)) => {
-            let origin = Name::new(&*choice.name).map_err(ControlError::invalid)?;
-            let key_pattern = match &choice.key_pattern {
-                Some(text) => KeyPattern::parse(text).map_err(ControlError::invalid)?,
-                None => KeyPattern::whole_key(),
-            };
-            policy.origin = Some(OriginBinding { origin, key_pattern });
+        Some(Some(choice)) => policy.origin = Some(binding_of(choice)?),
+    }
+    Ok(())
+}
+
+fn apply_lifetimes(
+    change: &PolicyChange,
+    policy: &mut NamespacePolicy,
+) -> Result<(), ControlError> {
+    let lifetime = &mut policy.lifetime;
+    for (field, seconds, part) in [
+        ("max_age_seconds", change.max_age_seconds, &mut lifetime.max_age),
+        (
+            "stale_while_revalidate_seconds",
+            change.stale_while_revalidate_seconds,
+            &mut lifetime.stale_while_revalidate,
+        ),
+        ("stale_if_error_seconds", change.stale_if_error_seconds, &mut lifetime.stale_if_error),
+        ("negative_max_age_seconds", change.negative_max_age_seconds, &mut policy.negative_max_age),
+        ("shortest_max_age_seconds", change.shortest_max_age_seconds, &mut policy.shortest_max_age),
+        ("longest_max_age_seconds", change.longest_max_age_seconds, &mut policy.longest_max_age),
+    ] {
+        if let Some(seconds) = seconds {
+            *part = duration_of(field, seconds).map_err(ControlError::invalid)?;
         }
     }
     Ok(())
+}
+
+fn binding_of(choice: &OriginChoice) -> Result<OriginBinding, ControlError> {
+    let origin = Name::new(&*choice.name).map_err(ControlError::invalid)?;
+    let key_pattern = match &choice.key_pattern {
+        Some(text) => KeyPattern::parse(text).map_err(ControlError::invalid)?,
+        None => KeyPattern::whole_key(),
+    };
+    Ok(OriginBinding { origin, key_pattern })
 }
 
 fn interval_of(interval: &Interval) -> Result<IntervalRule, ControlError> {

@@ -47,6 +47,15 @@ impl RefillTerms {
     }
 }
 
+/// What came from the origin.
+struct Arrived {
+    entry: Entry,
+    /// Whether its lifetime is more than zero.
+    may_be_stored: bool,
+    /// How long the origin took.
+    took: Duration,
+}
+
 /// What became of a refill.
 pub(super) struct EndedRefill {
     pub(super) took: Duration,
@@ -136,6 +145,38 @@ impl Namespace {
         outcome
     }
 
+    /// A value from the origin that the namespace may have. What it must not have is no value of
+    /// the origin either: a copy may be served.
+    fn admissible(&self, value: OriginValue) -> Result<OriginValue, OriginError> {
+        let limit = self.max_value_bytes();
+        if value.value.len() as u64 > limit {
+            return Err(OriginError::TooLarge { url: "this namespace".into(), limit });
+        }
+        match self.check_content(&value.value) {
+            Ok(()) => Ok(value),
+            Err(error) => Err(OriginError::Damaged(error.to_string())),
+        }
+    }
+
+    /// The entry that a value from the origin makes. Malformed header fields are ignored: the value
+    /// matters more than its tags and its media type.
+    fn arrived(&self, value: OriginValue, max_age: Option<Duration>) -> Arrived {
+        // No caller may keep a copy of a value that must not be stored.
+        let mut lifetime = if value.no_store { Lifetime::default() } else { self.lifetime() };
+        if let Some(max_age) = max_age.filter(|_| !value.no_store) {
+            lifetime.max_age = max_age;
+        }
+        let tags = value.cache_groups.as_deref().map(parse_tags);
+        let tags = tags.and_then(Result::ok).unwrap_or_default();
+        let media_type = MediaType::parse(&value.media_type);
+        let media_type = media_type.unwrap_or_else(|_| "application/octet-stream".into());
+        let entry = Entry::new(value.value, media_type, lifetime, self.engine().now())
+            .with_tags(tags)
+            .packed_above(self.compress_above())
+            .refilled_in(value.took);
+        Arrived { entry, may_be_stored: !lifetime.total().is_zero(), took: value.took }
+    }
+
     fn finish_refill(
         &self,
         permit: &Permit,
@@ -143,38 +184,10 @@ impl Namespace {
         max_age: Option<Duration>,
     ) {
         let key = &permit.key;
-        let largest = self.max_value_bytes();
-        let outcome = outcome.and_then(|value| match value.value.len() as u64 > largest {
-            true => Err(OriginError::TooLarge { url: "this namespace".into(), limit: largest }),
-            false => Ok(value),
-        });
-        // What the namespace must not have is no value of the origin either: a copy may be served.
-        let outcome = outcome.and_then(|value| match self.check_content(&value.value) {
-            Ok(()) => Ok(value),
-            Err(error) => Err(OriginError::Damaged(error.to_string())),
-        });
-        let mut outcome = outcome.map_err(Arc::new).map(|value| {
-            // No caller may keep a copy of a value that must not be stored.
-            let mut lifetime = if value.no_store { Lifetime::default() } else { self.lifetime() };
-            if let Some(max_age) = max_age.filter(|_| !value.no_store) {
-                lifetime.max_age = max_age;
-            }
-            let tags = value.cache_groups.as_deref().map(parse_tags);
-            // A malformed header field from the origin is ignored: the value matters more than its
-            // tags.
-            let tags = tags.and_then(Result::ok).unwrap_or_default();
-            let now = self.engine().now();
-            // A malformed media type from the origin is ignored.
-            let media_type = MediaType::parse(&value.media_type);
-            let media_type = media_type.unwrap_or_else(|_| "application/octet-stream".into());
-            let entry = Entry::new(value.value, media_type, lifetime, now)
-                .with_tags(tags)
-                .packed_above(self.compress_above());
-            let wanted = !lifetime.total().is_zero();
-            (entry.refilled_in(value.took), wanted, value.took)
-        });
+        let outcome = outcome.and_then(|value| self.admissible(value));
+        let mut outcome = outcome.map_err(Arc::new).map(|value| self.arrived(value, max_age));
         let store = |partition: &Partition, now| match &mut outcome {
-            Ok((entry, true, _))
+            Ok(Arrived { entry, may_be_stored: true, .. })
                 if let Ok(put) = partition.put(key, entry, Precondition::Always, now) =>
             {
                 entry.revision = Some(put.revision);
@@ -194,7 +207,7 @@ impl Namespace {
         };
         let now = self.engine().now();
         let (took, wait_outcome) = match outcome {
-            Ok((entry, _, origin_took)) => {
+            Ok(Arrived { entry, took: origin_took, .. }) => {
                 let stored = ended == RefillOutcome::Stored;
                 (origin_took, WaitOutcome::Refilled(Refilled { entry, stored, origin_took }))
             }

@@ -15,7 +15,7 @@ use verax_control::{ControlError, ControlOptions, Node, Role};
 use verax_engine::EngineOptions;
 use verax_records::Records;
 use verax_records::launcher::{Listen, PrivateServer, PrivateServerOptions};
-use verax_server::{HostNames, HttpOptions, Tls, WireLimits};
+use verax_server::{ConnectionLimits, HostNames, HttpOptions, Tls, WireLimits};
 use verax_service::{Service, ServiceOptions};
 
 use super::bootstrap::Bootstrap;
@@ -93,9 +93,14 @@ pub(super) struct Running {
     pub(super) credentials: Option<PathBuf>,
     _ready_file: Option<ReadyFile>,
     tls: Option<Arc<Tls>>,
+    interfaces: Interfaces,
+}
+
+/// The interfaces that are served, and what stops them.
+struct Interfaces {
     stop: watch::Sender<bool>,
-    serving: JoinHandle<std::io::Result<()>>,
-    wire_serving: JoinHandle<()>,
+    http: JoinHandle<std::io::Result<()>>,
+    wire: JoinHandle<()>,
 }
 
 /// An address as it is announced; empty when it means nothing to others.
@@ -130,13 +135,9 @@ pub(super) async fn start(
 ) -> Result<Running, Failure> {
     let connections = descriptors::raise(settings.connections);
     let bootstrap = settings.bootstrap.as_deref().map(Bootstrap::read).transpose()?;
-    let directory = match settings.is_ephemeral {
-        true => None,
-        false => {
-            let private = settings.records_url.is_none();
-            Some(DataDirectory::hold(&settings.data_directory, private)?)
-        }
-    };
+    let private = settings.records_url.is_none();
+    let hold = || DataDirectory::hold(&settings.data_directory, private);
+    let directory = (!settings.is_ephemeral).then(hold).transpose()?;
     // Before MariaDB, which takes longer to find out about.
     let listener = listen(settings.http, "--http, VERAX_HTTP or http.address").await?;
     let wire_listener = listen(settings.wire, "--wire, VERAX_WIRE or wire.address").await?;
@@ -160,13 +161,12 @@ pub(super) async fn start(
         ControlError::RecordsUnavailable(what) => Failure::failed(what),
         error => Failure::failed(error.to_string()),
     })?;
-    let (url, certificate) = (
-        format!("{scheme}://{address}"),
-        settings.tls.as_ref().map(|(certificate, _)| certificate.clone()),
-    );
-    let (wire_address, credentials_directory) = (wire_url(scheme, wire), credentials.clone());
-    let runner = LocalLoad { url, wire: wire_address, certificate, credentials_directory };
-    service.control().set_load_runner(Arc::new(runner));
+    service.control().set_load_runner(Arc::new(LocalLoad {
+        url: format!("{scheme}://{address}"),
+        wire: wire_url(scheme, wire),
+        certificate: settings.tls.as_ref().map(|(certificate, _)| certificate.clone()),
+        credentials_directory: credentials.clone(),
+    }));
     credentials.as_deref().into_iter().for_each(DataDirectory::check_credentials);
     let token = match &directory {
         Some(directory) => {
@@ -174,25 +174,8 @@ pub(super) async fn start(
         }
         None => Some(begin_ephemeral(&service, bootstrap.unwrap_or_default()).await?),
     };
-    let (stop, mut stopped) = watch::channel(false);
-    if let Some(tls) = &tls {
-        let tls = Arc::clone(tls);
-        tokio::spawn(async move { tls.follow_changes().await });
-    }
-    let limits = WireLimits { connections, ..Default::default() };
-    let host_names = HostNames::new(settings.host_names.iter().cloned());
-    let http = HttpOptions { limits: connections, host_names, ..Default::default() };
-    let wire_serving = tokio::spawn(verax_server::serve_wire(
-        wire_listener,
-        Arc::clone(&service),
-        tls.clone(),
-        limits,
-    ));
-    let until = async move {
-        let _ = stopped.wait_for(|stop| *stop).await;
-    };
-    let serving = verax_server::serve(listener, Arc::clone(&service), tls.clone(), http, until);
-    let serving = tokio::spawn(serving);
+    let listeners = (listener, wire_listener);
+    let interfaces = begin_serving(&service, settings, connections, listeners, tls.as_ref());
     let mut running = Running {
         service,
         address,
@@ -204,9 +187,7 @@ pub(super) async fn start(
         directory,
         credentials,
         tls,
-        stop,
-        serving,
-        wire_serving,
+        interfaces,
         _ready_file: None,
     };
     if let Some(path) = &settings.ready_file {
@@ -215,6 +196,29 @@ pub(super) async fn start(
         running._ready_file = Some(ReadyFile::write(path, addresses, token)?);
     }
     Ok(running)
+}
+
+/// Serves HTTP and the wire in tasks of their own.
+fn begin_serving(
+    service: &Arc<Service>,
+    settings: &Settings,
+    connections: ConnectionLimits,
+    (listener, wire_listener): (TcpListener, TcpListener),
+    tls: Option<&Arc<Tls>>,
+) -> Interfaces {
+    let (stop, mut stopped) = watch::channel(false);
+    if let Some(tls) = tls.cloned() {
+        tokio::spawn(async move { tls.follow_changes().await });
+    }
+    let limits = WireLimits { connections, ..Default::default() };
+    let wire = verax_server::serve_wire(wire_listener, Arc::clone(service), tls.cloned(), limits);
+    let host_names = HostNames::new(settings.host_names.iter().cloned());
+    let options = HttpOptions { limits: connections, host_names, ..Default::default() };
+    let until = async move {
+        let _ = stopped.wait_for(|stop| *stop).await;
+    };
+    let http = verax_server::serve(listener, Arc::clone(service), tls.cloned(), options, until);
+    Interfaces { stop, http: tokio::spawn(http), wire: tokio::spawn(wire) }
 }
 
 /// Creates what an ephemeral service begins with; returns its administrator token.
@@ -375,7 +379,7 @@ impl Running {
                     Asked::Stop => break,
                     Asked::Reload => self.reload(settings()),
                 },
-                ended = &mut self.serving => {
+                ended = &mut self.interfaces.http => {
                     tracing::error!(?ended, "serving ended by itself");
                     break;
                 }
@@ -397,12 +401,12 @@ impl Running {
             }
         }
         tracing::info!("stopping");
-        self.stop.send_replace(true);
+        self.interfaces.stop.send_replace(true);
         let serving = async {
-            if !self.serving.is_finished() {
-                let _ = (&mut self.serving).await;
+            if !self.interfaces.http.is_finished() {
+                let _ = (&mut self.interfaces.http).await;
             }
-            let _ = self.wire_serving.await;
+            let _ = self.interfaces.wire.await;
         };
         let runs = tokio::time::timeout(RUNS_TIMEOUT, self.service.control().runs_ended());
         let (_, runs) = tokio::join!(serving, runs);

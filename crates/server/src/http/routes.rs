@@ -1,7 +1,7 @@
 //! A table of routes whose handlers are behind one type.
 //!
-//! axum puts each handler into a dozen generic types. With as many handlers as here, compiling these
-//! took half the time of this crate; behind one type they are compiled once.
+//! axum puts each handler into a dozen generic types. With as many handlers as here, compiling
+//! these took half the time of this crate; behind one type they are compiled once.
 
 use std::sync::Arc;
 

@@ -34,6 +34,27 @@ async fn until_stop(service: Arc<Service>) {
     }
 }
 
+/// The access of the caller that the connection has now.
+struct Access {
+    of: Option<Arc<Caller>>,
+    /// Ready once it ends.
+    end: BoxFuture<'static, ()>,
+}
+
+impl Access {
+    fn none() -> Self {
+        Self { of: None, end: Box::pin(std::future::pending()) }
+    }
+
+    fn follow(&mut self, caller: &Arc<Caller>) {
+        if self.of.as_ref().is_none_or(|known| !Arc::ptr_eq(known, caller)) {
+            let signal = caller.signal().clone();
+            self.of = Some(Arc::clone(caller));
+            self.end = Box::pin(async move { signal.ended().await });
+        }
+    }
+}
+
 pub(super) struct Connection<S> {
     stream: S,
     session: Session,
@@ -67,19 +88,14 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
     }
 
     async fn converse(&mut self) -> Result<(), Ended> {
-        let stop = until_stop(Arc::clone(&self.session.service));
+        let mut stop = pin!(until_stop(Arc::clone(&self.session.service)));
         let mut stop_told = false;
-        tokio::pin!(stop);
-        let silence = tokio::time::sleep(self.session.limits.hello);
-        tokio::pin!(silence);
+        let mut silence = pin!(tokio::time::sleep(self.session.limits.hello));
         let (mut heard, mut paused) = (false, false);
-        let resume = tokio::time::sleep(PAUSE);
-        tokio::pin!(resume);
+        let mut resume = pin!(tokio::time::sleep(PAUSE));
         let place = Arc::clone(&self.session.place);
-        let closed = place.closed();
-        tokio::pin!(closed);
-        let mut followed: Option<Arc<Caller>> = None;
-        let mut access_end: BoxFuture<'static, ()> = Box::pin(std::future::pending());
+        let mut closed = pin!(place.closed());
+        let mut access = Access::none();
         loop {
             // Complete requests may be left, which no further read announces.
             if self.take_turn().await? {
@@ -88,12 +104,8 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
             if self.session.ending && self.session.waiting.is_empty() {
                 return Ok(());
             }
-            if let Some(peer) = &self.session.peer
-                && followed.as_ref().is_none_or(|caller| !Arc::ptr_eq(caller, &peer.caller))
-            {
-                let signal = peer.caller.signal().clone();
-                followed = Some(Arc::clone(&peer.caller));
-                access_end = Box::pin(async move { signal.ended().await });
+            if let Some(peer) = &self.session.peer {
+                access.follow(&peer.caller);
             }
             if std::mem::take(&mut self.session.pauses) {
                 paused = true;
@@ -119,7 +131,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Connection<S> {
                     self.add_answered(done.unwrap_or_default());
                 }
                 Some(notice) = self.session.watches.next(), if !self.session.watches.is_empty() => self.session.push(notice)?,
-                () = &mut access_end => self.session.check_peer()?,
+                () = &mut access.end => self.session.check_peer()?,
                 () = self.session.arrival.overdue(), if !full && !self.session.ending => {
                     return Err(self.refused(FailureKind::Invalid, "a request took too long to arrive"));
                 }

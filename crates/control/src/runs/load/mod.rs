@@ -42,6 +42,24 @@ pub use self::joined::WorkerPlace;
 pub use self::profiles::load_profile_tag;
 pub use self::steer::MAX_MARK_CHARACTERS;
 
+/// A run of a profile that begins now, without an identifier yet.
+fn new_run(profile: LoadProfileSpec, now: Timestamp) -> LoadRun {
+    LoadRun {
+        id: 0,
+        profile,
+        state: RunState::Running.name().into(),
+        started_at: moment(now),
+        reason: None,
+        report: None,
+        ticks: Vec::new(),
+        first_tick: 0,
+        marks: Vec::new(),
+        workers: Vec::new(),
+        paused: false,
+        is_imported: false,
+    }
+}
+
 impl Control {
     /// Starts a load run. One runs at a time: two would distort each other's figures.
     ///
@@ -123,20 +141,7 @@ impl Control {
         Self::check_load_keys(&namespace, &lanes, &keys)?;
         let title = if spec.title.is_empty() { &spec.name } else { &spec.title };
         let (title, detail) = (title.clone(), serde_json::json!({ "profile": spec.name }));
-        let run = LoadRun {
-            id: 0,
-            profile: spec,
-            state: RunState::Running.name().into(),
-            started_at: moment(self.engine.now()),
-            reason: None,
-            report: None,
-            ticks: Vec::new(),
-            first_tick: 0,
-            marks: Vec::new(),
-            workers: Vec::new(),
-            paused: false,
-            is_imported: false,
-        };
+        let run = new_run(spec, self.engine.now());
         let (workers, takes_joined) = (request.workers, request.joined);
         let token = String::new();
         let mut plan = LoadPlan { profile, token, lanes, keys, recorded, workers };
