@@ -40,8 +40,7 @@ test: test-packages ## Run every test
 	$(MAKE) console typescript & clients=$$!
 	cargo build --locked --workspace --all-targets
 	wait $$clients
-	# Most tests wait for processes and timers, so more of them run than there are processors.
-	RUST_TEST_THREADS=$${RUST_TEST_THREADS:-$$((2 * $$(nproc)))} cargo test --locked --workspace
+	cargo test --locked --workspace
 	npm --prefix console test
 
 check: packages console typescript ## Check formats, lints and types

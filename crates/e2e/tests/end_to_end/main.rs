@@ -2,7 +2,8 @@
 //! protocol, the client libraries and the console.
 //!
 //! One program, as linking one for each file takes longer than its tests. One file's tests run with
-//! `cargo test --package verax-e2e --test end_to_end locks`.
+//! `cargo test --package verax-e2e --test end_to_end locks`. The drills are a program of their own:
+//! they measure, so nothing runs beside them.
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::print_stdout)]
 
@@ -19,9 +20,8 @@ mod running {
     mod pair_faults;
 }
 
-/// The demo, as a new user meets it, and its drills.
+/// The demo, as a new user meets it.
 mod demo {
-    mod drills;
     mod first_session;
 }
 

@@ -1,5 +1,7 @@
 //! The drills on the demo, as an operator runs them.
 
+#![allow(clippy::unwrap_used, clippy::panic)]
+
 use serde_json::Value;
 use verax_e2e::Verax;
 
