@@ -171,7 +171,7 @@ impl Schedule {
     fn may_be_active(&self, active: &ActiveWindow, at: jiff::Timestamp) -> Option<jiff::Timestamp> {
         let begins = active.next_beginning(self.zone.to_datetime(at))?;
         let begins = self.zone.to_ambiguous_timestamp(begins);
-        // A local time that comes twice is meant a second time when the first is over.
+        // Of a local time that the clock repeats, the second is next once the first has passed.
         let begins = match begins.compatible() {
             Ok(first) if first > at => first,
             _ => begins.later().ok()?,

@@ -1,7 +1,7 @@
 //! Everything together, through the interfaces that users have: the command line, HTTP, the wire
 //! protocol, the client libraries and the console.
 //!
-//! One program, as linking one for each file takes longer than its tests. One file's tests run with
+//! One program for all files, as each program takes seconds to link. One file's tests run with
 //! `cargo test --package verax-e2e --test end_to_end locks`. The drills are a program of their own:
 //! they measure, so nothing runs beside them.
 
