@@ -5,9 +5,9 @@ use std::path::{Path, PathBuf};
 
 use serde::Deserialize;
 use toml::Spanned;
+use verax_cli::Failure;
 
 use super::source::Given;
-use verax_cli::Failure;
 
 type Value = Option<Spanned<String>>;
 

@@ -6,12 +6,11 @@ mod source;
 use std::net::SocketAddr;
 use std::path::PathBuf;
 
+use verax_cli::{DemoOptions, Failure, ServeOptions, ServiceFlags, size};
 use verax_client::{Client, ClientOptions};
 use verax_server::ConnectionLimits;
 
 use crate::logging::LogFormat;
-use verax_cli::Failure;
-use verax_cli::{DemoOptions, ServeOptions, ServiceFlags, size};
 
 use file::SettingsFile;
 use source::Given;
@@ -346,9 +345,9 @@ mod tests {
     use std::io::Write;
 
     use rstest::rstest;
+    use verax_cli::CommandLine;
 
     use super::*;
-    use verax_cli::CommandLine;
 
     fn resolve(flags: &[&str], variables: &[(&str, &str)], file: &str) -> Result<Settings, String> {
         let mut config = tempfile::NamedTempFile::new().unwrap();

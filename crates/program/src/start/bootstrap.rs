@@ -6,11 +6,10 @@ use std::sync::Arc;
 
 use serde::Deserialize;
 use verax_api::{CreateNamespace, CreateOrigin, CreateToken};
+use verax_cli::Failure;
 use verax_control::access::Caller;
 use verax_control::{Control, ControlError};
 use verax_core::Name;
-
-use verax_cli::Failure;
 
 /// The file, in TOML.
 #[derive(Debug, Default, Deserialize)]

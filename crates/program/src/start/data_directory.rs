@@ -5,9 +5,8 @@ use std::io::{ErrorKind, Read, Write};
 use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 
-use verax_control::NodeId;
-
 use verax_cli::Failure;
+use verax_control::NodeId;
 
 /// A data directory that this process holds.
 #[derive(Debug)]

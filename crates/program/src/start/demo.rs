@@ -7,6 +7,7 @@ use std::time::Duration;
 
 use indicatif::{ProgressBar, ProgressStyle};
 use tokio::sync::watch;
+use verax_cli::{DemoOptions, Failure, environment};
 use verax_client::{Client, ClientOptions};
 use verax_demo::drills::Drills;
 use verax_demo::stand_in::Standin;
@@ -20,9 +21,6 @@ use super::pair::Pair;
 use super::serve::{Running, Signals, start};
 use crate::logging;
 use crate::settings::{Settings, address};
-use verax_cli::DemoOptions;
-use verax_cli::Failure;
-use verax_cli::environment;
 
 /// Tells of long steps: a moving line on a terminal, plain lines elsewhere.
 struct Steps {

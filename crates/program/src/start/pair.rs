@@ -11,11 +11,11 @@ use std::time::Duration;
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 use tokio::sync::{mpsc, watch};
+use verax_cli::Failure;
 use verax_records::launcher::{Listen, PrivateServer, PrivateServerOptions};
 
 use super::data_directory::DataDirectory;
 use crate::settings::Settings;
-use verax_cli::Failure;
 
 /// How long a Verax that ended is left alone before it is started again: long enough to see what
 /// the other does.

@@ -4,9 +4,9 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use serde_json::json;
+use verax_cli::Failure;
 
 use super::data_directory::keep_secret;
-use verax_cli::Failure;
 
 /// A ready file, removed when it is dropped.
 #[derive(Debug)]

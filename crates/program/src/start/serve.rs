@@ -11,6 +11,7 @@ use tokio::signal::unix::{Signal, SignalKind, signal};
 use tokio::sync::watch;
 use tokio::task::JoinHandle;
 use verax_api::LoadProfileSpec;
+use verax_cli::{Failure, ServeOptions, environment, read_profile};
 use verax_control::{ControlError, ControlOptions, Node, Role};
 use verax_engine::EngineOptions;
 use verax_records::Records;
@@ -25,10 +26,6 @@ use super::load_runner::LocalLoad;
 use super::ready_file::ReadyFile;
 use crate::logging;
 use crate::settings::Settings;
-use verax_cli::Failure;
-use verax_cli::ServeOptions;
-use verax_cli::environment;
-use verax_cli::read_profile;
 
 /// The signals that stop the service: SIGINT (Ctrl-C) and SIGTERM. They are caught from the
 /// beginning, so one that comes during the start ends it in order too.
