@@ -272,7 +272,7 @@ async fn the_demo_starts_a_pair_and_leaves_no_process_behind() {
         client.nodes().await.is_ok_and(|nodes| nodes.len() == 2)
             && client.tenants().await.is_ok_and(|tenants| tenants.len() == 3)
             // The last of what the demo sets up.
-            && client.schedules(None).await.is_ok_and(|schedules| schedules.len() == 3)
+            && client.schedules(None).await.is_ok_and(|schedules| schedules.len() == 4)
     })
     .await;
     let board = async |client: &Client| {
