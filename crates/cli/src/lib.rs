@@ -28,6 +28,7 @@ mod text;
 use std::ffi::OsString;
 
 use clap::Parser;
+use futures_util::future::LocalBoxFuture;
 
 use arguments::{Arguments, Command, LoadCommand, WorkerOptions};
 
@@ -74,13 +75,16 @@ impl ClientCommand {
     ///
     /// # Errors
     /// [`Failure`], whose message is not printed yet.
-    pub async fn run(self) -> Result<(), Failure> {
-        let Arguments { connection, command } = *self.0;
-        match command {
-            Command::Load(LoadCommand::Worker(WorkerOptions { piped: true, .. })) => {
-                commands::piped_load_worker().await
+    pub fn run(self) -> LocalBoxFuture<'static, Result<(), Failure>> {
+        // In a box, so that the program does not compile all commands again.
+        Box::pin(async move {
+            let Arguments { connection, command } = *self.0;
+            match command {
+                Command::Load(LoadCommand::Worker(WorkerOptions { piped: true, .. })) => {
+                    commands::piped_load_worker().await
+                }
+                command => commands::run(command, &connection).await,
             }
-            command => commands::run(command, &connection).await,
-        }
+        })
     }
 }

@@ -18,6 +18,7 @@ use std::net::{Ipv4Addr, SocketAddr};
 use diesel_async::AsyncMysqlConnection;
 use diesel_async::pooled_connection::AsyncDieselConnectionManager;
 use diesel_async::pooled_connection::bb8::{Pool, PooledConnection};
+use futures_util::future::BoxFuture;
 use verax_api::{
     CreateNamespace, CreateOrigin, DrillSpec, OriginChange, OriginChoice, PolicyChange,
 };
@@ -124,7 +125,17 @@ impl Drills {
     ///
     /// # Errors
     /// Why it could not run.
-    pub async fn run(
+    pub fn run<'a>(
+        &'a self,
+        drill: &'a str,
+        callers: Option<u32>,
+        sink: Sink<'a>,
+    ) -> BoxFuture<'a, Result<String, String>> {
+        // In a box, so that the program does not compile all drills again.
+        Box::pin(self.run_here(drill, callers, sink))
+    }
+
+    async fn run_here(
         &self,
         drill: &str,
         callers: Option<u32>,

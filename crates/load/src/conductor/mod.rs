@@ -5,6 +5,7 @@ mod measured;
 mod worker;
 
 use std::collections::BTreeMap;
+use std::pin::Pin;
 use std::time::Duration;
 
 use tokio::sync::{mpsc, watch};
@@ -74,13 +75,16 @@ impl Known {
     }
 }
 
+/// Receives the progress of a run.
+type Progress<'p> = Box<dyn Fn(LoadProgress) + Send + 'p>;
+
 /// A run under way.
-struct Conductor<F> {
+struct Conductor<'p> {
     profile: LoadProfile,
     timeline: Timeline,
     workers: Vec<Known>,
     events: mpsc::Receiver<(usize, WorkerEvent)>,
-    progress: F,
+    progress: Progress<'p>,
     measured: Measured,
     stop_watch: StopWatch,
     /// The next tick to merge, and where it begins.
@@ -102,34 +106,47 @@ struct Conductor<F> {
 ///
 /// # Errors
 /// Why it could not run.
-pub async fn conduct(
+pub fn conduct<'p>(
     plan: RunPlan,
-    start: &dyn StartGenerator,
+    start: &'p dyn StartGenerator,
     steering: watch::Receiver<Steering>,
-    mut stop: watch::Receiver<bool>,
-    progress: impl Fn(LoadProgress) + Send,
-) -> Result<LoadReport, String> {
-    plan.profile.check().map_err(|e| e.to_string())?;
-    plan.profile.popularity.chooser(plan.keys.len()).map_err(|e| e.to_string())?;
-    if matches!(plan.profile.arrivals, Arrivals::Recorded { .. }) && plan.recorded.is_none() {
-        return Err("there is no recording to replay".into());
-    }
-    let mut conductor = Conductor::start(plan, start, steering, progress).await?;
-    if !conductor.ready(&mut stop).await? {
-        return Err("the run was stopped before it began".into());
-    }
-    conductor.run(&mut stop).await;
-    conductor.end().await;
-    conductor.report()
+    stop: watch::Receiver<bool>,
+    progress: impl Fn(LoadProgress) + Send + 'p,
+) -> Pin<Box<dyn Future<Output = Result<LoadReport, String>> + Send + 'p>> {
+    conduct_boxed(plan, start, steering, stop, Box::new(progress))
 }
 
-impl<F: Fn(LoadProgress) + Send> Conductor<F> {
+/// [`conduct`], in a box that every crate uses as it is: a run is not compiled again in each.
+fn conduct_boxed<'p>(
+    plan: RunPlan,
+    start: &'p dyn StartGenerator,
+    steering: watch::Receiver<Steering>,
+    mut stop: watch::Receiver<bool>,
+    progress: Progress<'p>,
+) -> Pin<Box<dyn Future<Output = Result<LoadReport, String>> + Send + 'p>> {
+    Box::pin(async move {
+        plan.profile.check().map_err(|e| e.to_string())?;
+        plan.profile.popularity.chooser(plan.keys.len()).map_err(|e| e.to_string())?;
+        if matches!(plan.profile.arrivals, Arrivals::Recorded { .. }) && plan.recorded.is_none() {
+            return Err("there is no recording to replay".into());
+        }
+        let mut conductor = Conductor::start(plan, start, steering, progress).await?;
+        if !conductor.ready(&mut stop).await? {
+            return Err("the run was stopped before it began".into());
+        }
+        conductor.run(&mut stop).await;
+        conductor.end().await;
+        conductor.report()
+    })
+}
+
+impl<'p> Conductor<'p> {
     /// Starts the generators and tells each what to do.
     async fn start(
         plan: RunPlan,
         start: &dyn StartGenerator,
         steering: watch::Receiver<Steering>,
-        progress: F,
+        progress: Progress<'p>,
     ) -> Result<Self, String> {
         let RunPlan { profile, lanes, keys, recorded, service, workers: of } = plan;
         let (sender, events) = mpsc::channel(MAX_EVENTS);
