@@ -13,7 +13,12 @@ CONSOLE_SOURCES := $(shell find console/src console/public -type f -not -name op
 	console/index.html console/report.html console/vite.config.ts console/vite.report.config.ts \
 	console/svelte.config.js docs/openapi.json
 
-.PHONY: help demo test check faults bench screenshots console typescript openapi build packages test-packages clean
+# Cargo beside other targets: it divides the processors itself.
+CARGO := env --unset=MAKEFLAGS cargo
+# Runs one part of the test programs, all from the same build products.
+test-part = $(CARGO) test --locked --workspace --config 'target."cfg(all())".runner="setup/test-part $(1)"'
+
+.PHONY: help demo quick-program test test-programs test-together test-beside check faults bench screenshots console typescript openapi build packages test-packages clean
 
 help: ## Show what can be made
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 14
@@ -22,13 +27,14 @@ demo: packages ## Start Verax with the ferry network's data; Ctrl-C stops it
 	@if [ "$(PROFILE)" = dev ]; then
 	  # This program reads its console from the folder, so both are built at the same time.
 	  echo "building verax, about 270 crates, and its console, at the first time"
-	  $(MAKE) console & console=$$!
-	  cargo build --locked --package verax
-	  wait $$console
+	  $(MAKE) --jobs 2 console quick-program
 	else
 	  $(MAKE) build PROFILE=$(PROFILE)
 	fi
 	exec $(VERAX) demo --data-dir $(DEMO_DIR) $(DEMO_FLAGS)
+
+quick-program:
+	@$(CARGO) build --locked --package verax
 
 build: packages console ## Build the program as it ships, with its console
 	@echo "building verax, about 270 crates at the first time, optimized"
@@ -37,10 +43,20 @@ build: packages console ## Build the program as it ships, with its console
 test: test-packages ## Run every test
 	@# Everything at once, so that the program and all tests share one set of build products.
 	echo "building verax and its tests, about 400 crates, the console and the TypeScript client, at the first time"
-	$(MAKE) console typescript & clients=$$!
-	cargo build --locked --workspace --all-targets
-	wait $$clients
-	cargo test --locked --workspace
+	$(MAKE) --jobs 3 console typescript test-programs
+	echo "running the end-to-end tests, and what can run beside them"
+	$(MAKE) --jobs 2 test-together test-beside
+	echo "running the tests that measure time, beside which nothing runs"
+	$(call test-part,alone) --tests
+
+test-programs:
+	@$(CARGO) build --locked --workspace --all-targets
+
+test-together:
+	@$(call test-part,together) --tests
+
+test-beside:
+	@$(call test-part,beside)
 	npm --prefix console test
 
 check: packages console typescript ## Check formats, lints and types
