@@ -88,14 +88,17 @@ impl Browser {
         .await;
     }
 
-    /// Serious findings of an automated accessibility check (axe-core) on the page as it is.
-    pub async fn accessibility_findings(&self, axe: &str) -> Vec<String> {
-        self.page.execute(axe, vec![]).await.unwrap();
+    /// Panics if an automated accessibility check (axe-core) finds anything on the page as it is.
+    pub async fn assert_accessible(&self, what: &str) {
+        let script = Path::new(env!("CARGO_MANIFEST_DIR"))
+            .join("../../console/node_modules/axe-core/axe.min.js");
+        self.page.execute(std::fs::read_to_string(script).unwrap(), vec![]).await.unwrap();
         let script = "const done = arguments[arguments.length - 1]; \
             axe.run(document, { resultTypes: ['violations'] }).then(r => done(r.violations.map(v => \
             v.id + ': ' + v.help + ' — ' + v.nodes.map(n => n.html.slice(0, 160)).join(' | '))))";
         let findings = self.page.execute_async(script, vec![]).await.unwrap();
-        findings.convert().unwrap()
+        let findings: Vec<String> = findings.convert().unwrap();
+        assert!(findings.is_empty(), "{what}: {findings:#?}");
     }
 
     /// Saves a picture of what is seen.

@@ -13,7 +13,9 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
 use verax_core::{Name, Timestamp};
 use verax_records::launcher::{Listen, PrivateServer, PrivateServerOptions};
-use verax_records::{ActivityFilter, Actor, Identities, NewToken, Records, RecordsError};
+use verax_records::{
+    ActivityFilter, Actor, Identities, NewToken, Records, RecordsError, TenantRecord, TokenRecord,
+};
 
 const NOW: Timestamp = Timestamp::from_millis(1);
 
@@ -154,6 +156,32 @@ async fn unresponsive_connections_are_dropped() {
     server.stop().await.unwrap();
 }
 
+/// What a worker was told of its tenants and tokens.
+type Acknowledged = (Vec<TenantRecord>, Vec<TokenRecord>);
+
+/// Creates tenants and tokens for a while.
+async fn create_for(time: Duration, records: Records, round: usize, worker: usize) -> Acknowledged {
+    let (mut tenants, mut tokens) = (Vec::new(), Vec::new());
+    let began = Instant::now();
+    for n in 0.. {
+        if began.elapsed() > time {
+            break;
+        }
+        let tenant = name(&format!("t-{round}-{worker}-{n}"));
+        if let Ok(made) = records.create_tenant(&tenant, &actor(), NOW).await {
+            tenants.push(made.value);
+        }
+        let mut hash = [0; 32];
+        hash[..3].copy_from_slice(&[round as u8, worker as u8, n as u8]);
+        hash[3..11].copy_from_slice(&u64::to_le_bytes(n as u64));
+        let token = NewToken::new(hash, "admin", "");
+        if let Ok(made) = records.create_token(&token, &actor(), NOW).await {
+            tokens.push(made.value);
+        }
+    }
+    (tenants, tokens)
+}
+
 /// MariaDB stands still while tenants and tokens are created and deleted: whatever the replies of
 /// that time are, none of them is taken for the answer to another question.
 #[tokio::test(flavor = "multi_thread")]
@@ -173,29 +201,8 @@ async fn late_replies_answer_no_other_query() {
     for (round, stop_ms) in [100, 1_900, 2_500, 6_000, 11_000].into_iter().enumerate() {
         let mut tasks = tokio::task::JoinSet::new();
         for worker in 0..6usize {
-            let records = records.clone();
-            tasks.spawn(async move {
-                let (mut tenants, mut tokens) = (Vec::new(), Vec::new());
-                let began = Instant::now();
-                for n in 0.. {
-                    if began.elapsed() > Duration::from_millis(stop_ms + 500) {
-                        break;
-                    }
-                    let tenant = name(&format!("t-{round}-{worker}-{n}"));
-                    if let Ok(made) = records.create_tenant(&tenant, &actor(), NOW).await {
-                        tenants.push(made.value);
-                    }
-                    let mut hash = [0; 32];
-                    hash[..3].copy_from_slice(&[round as u8, worker as u8, n as u8]);
-                    hash[3..11].copy_from_slice(&u64::to_le_bytes(n as u64));
-                    if let Ok(made) =
-                        records.create_token(&NewToken::new(hash, "admin", ""), &actor(), NOW).await
-                    {
-                        tokens.push(made.value);
-                    }
-                }
-                (tenants, tokens)
-            });
+            let time = Duration::from_millis(stop_ms + 500);
+            tasks.spawn(create_for(time, records.clone(), round, worker));
         }
         tokio::time::sleep(Duration::from_millis(50)).await;
         kill(process, Signal::SIGSTOP).unwrap();

@@ -1,6 +1,7 @@
 //! The records and the launcher against a real MariaDB.
 
 use std::os::unix::fs::PermissionsExt;
+use std::path::Path;
 use std::time::{Duration, Instant};
 
 use nix::sys::signal::{Signal, kill};
@@ -11,7 +12,8 @@ use verax_core::origin::{Balance, OriginSource, SqlResult};
 use verax_core::{KeyPattern, Name, NamespacePolicy, OriginBinding, OriginSettings, Timestamp};
 use verax_records::launcher::{LaunchError, Listen, PrivateServer, PrivateServerOptions};
 use verax_records::{
-    ActivityFilter, Actor, Change, NewRun, NewToken, Records, RecordsError, RunKind, RunState,
+    ActivityFilter, Actor, Change, NamespaceRecord, NewRun, NewToken, Records, RecordsError,
+    RunKind, RunState,
 };
 
 fn name(text: &str) -> Name {
@@ -99,33 +101,19 @@ async fn records_in_memory_keep_the_same_promises() {
     assert!(matches!(joined, Err(RecordsError::Unavailable(_))));
 }
 
-#[rstest]
-#[case("in memory")]
-#[case("in MariaDB")]
-#[tokio::test(flavor = "multi_thread")]
-async fn what_is_deleted_is_forgotten_and_what_is_refused_changes_nothing(#[case] place: &str) {
-    let directory = tempfile::tempdir().unwrap();
-    let server = match place {
-        "in memory" => None,
-        _ => Some(PrivateServer::start(directory.path()).await.unwrap()),
-    };
-    let records = match &server {
-        None => Records::in_memory(),
-        Some(server) => Records::open(server.url("verax")).await.unwrap(),
-    };
-    let (actor, tenant, tables) = (Actor::new("the test"), name("tideline"), name("tables"));
-    records.create_tenant(&tenant, &actor, at(1)).await.unwrap();
-    let policy = NamespacePolicy::default();
-    let created = records.create_namespace(&tenant, &tables, &policy, &actor, at(2)).await;
-    let namespace = created.unwrap().value;
-    let scopes = ["read:tideline/tables write:ferrydesk", "read:tideline", "write:tideline/tables"];
-    for (number, scopes) in (1..).zip(scopes) {
-        records
-            .create_token(&NewToken::new([number; 32], scopes, ""), &actor, at(3))
-            .await
-            .unwrap();
+/// Records in memory, or in a MariaDB of their own.
+async fn records_in(place: &str, directory: &Path) -> (Records, Option<PrivateServer>) {
+    if place == "in memory" {
+        return (Records::in_memory(), None);
     }
-    let before = records.snapshot().await.unwrap();
+    let server = PrivateServer::start(directory).await.unwrap();
+    (Records::open(server.url("verax")).await.unwrap(), Some(server))
+}
+
+/// Changes that what is there does not allow.
+async fn changes_are_refused(records: &Records, namespace: &NamespaceRecord) {
+    let (actor, tenant, tables) = (Actor::new("the test"), name("tideline"), name("tables"));
+    let policy = NamespacePolicy::default();
     let origin = Some(OriginBinding {
         origin: name("nowhere"),
         key_pattern: KeyPattern::parse("tide/{gauge}").unwrap(),
@@ -133,7 +121,7 @@ async fn what_is_deleted_is_forgotten_and_what_is_refused_changes_nothing(#[case
     let unbound = NamespacePolicy { origin, ..NamespacePolicy::default() };
     for refused in [
         records
-            .change_policy(&namespace, (&namespace.policy, &unbound), &actor, at(4))
+            .change_policy(namespace, (&namespace.policy, &unbound), &actor, at(4))
             .await
             .map(drop),
         records.create_namespace(&tenant, &tables, &policy, &actor, at(4)).await.map(drop),
@@ -154,6 +142,29 @@ async fn what_is_deleted_is_forgotten_and_what_is_refused_changes_nothing(#[case
             "{refused:?}"
         );
     }
+}
+
+#[rstest]
+#[case("in memory")]
+#[case("in MariaDB")]
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_deleted_is_forgotten_and_what_is_refused_changes_nothing(#[case] place: &str) {
+    let directory = tempfile::tempdir().unwrap();
+    let (records, server) = records_in(place, directory.path()).await;
+    let (actor, tenant, tables) = (Actor::new("the test"), name("tideline"), name("tables"));
+    records.create_tenant(&tenant, &actor, at(1)).await.unwrap();
+    let policy = NamespacePolicy::default();
+    let created = records.create_namespace(&tenant, &tables, &policy, &actor, at(2)).await;
+    let namespace = created.unwrap().value;
+    let scopes = ["read:tideline/tables write:ferrydesk", "read:tideline", "write:tideline/tables"];
+    for (number, scopes) in (1..).zip(scopes) {
+        records
+            .create_token(&NewToken::new([number; 32], scopes, ""), &actor, at(3))
+            .await
+            .unwrap();
+    }
+    let before = records.snapshot().await.unwrap();
+    changes_are_refused(&records, &namespace).await;
     assert_eq!(records.snapshot().await.unwrap(), before);
     assert_eq!(records.activity(&ActivityFilter::latest(None, 100)).await.unwrap().len(), 5);
 
@@ -193,14 +204,7 @@ async fn what_is_deleted_is_forgotten_and_what_is_refused_changes_nothing(#[case
 #[tokio::test(flavor = "multi_thread")]
 async fn a_rotated_token_has_a_follower_and_an_end(#[case] place: &str) {
     let directory = tempfile::tempdir().unwrap();
-    let server = match place {
-        "in memory" => None,
-        _ => Some(PrivateServer::start(directory.path()).await.unwrap()),
-    };
-    let records = match &server {
-        None => Records::in_memory(),
-        Some(server) => Records::open(server.url("verax")).await.unwrap(),
-    };
+    let (records, server) = records_in(place, directory.path()).await;
     let actor = Actor::new("the test");
     let new =
         NewToken { expires_at: Some(at(1_000)), ..NewToken::new([1; 32], "read:tideline", "desk") };

@@ -14,7 +14,7 @@ use verax_control::access::Caller;
 use verax_control::{ControlError, ControlOptions};
 use verax_control::{Expected, policy_tag};
 use verax_core::access::{Right, Scope};
-use verax_core::guard::lock::Grant;
+use verax_core::guard::lock::{FencingToken, Grant};
 use verax_engine::cache::{PermitOutcome, PermitRequest, ReadOptions};
 use verax_engine::locks::{LockCounts, LockRequest};
 use verax_engine::{EngineError, EngineOptions, LeasedBy};
@@ -194,8 +194,6 @@ async fn a_restored_dump_is_detected() {
     let new_id = service.control().tokens(admin, 0, 1_000).await.unwrap().last().unwrap().id;
     assert!(new_id > lost_id, "token {new_id} after {lost_id}");
 
-    // The same while Verax is away: the files of its data directory know what the records have
-    // forgotten.
     let snapshot = options.control.records_snapshot.clone().unwrap();
     until("the snapshot has the latest namespace and token", async || {
         let text = std::fs::read_to_string(&snapshot).unwrap_or_default();
@@ -204,19 +202,30 @@ async fn a_restored_dump_is_detected() {
     .await;
     service.stop();
     restore(&mut connection).await;
+    continues_above(&fixture, options, again.token, new_id).await;
+    fixture.end().await;
+}
+
+/// Starts over records that were restored while Verax was away: the files of its data directory know
+/// what the records have forgotten.
+async fn continues_above(
+    fixture: &Fixture,
+    options: ServiceOptions,
+    fence: FencingToken,
+    token: u64,
+) {
     let next = Service::start(fixture.records.clone(), options).await.unwrap();
-    let request = lock_request();
+    let (admin, request) = (&fixture.admin, lock_request());
     let berths = open(&next, admin, "quayside/berths").unwrap();
     let after = berths.locker.acquire_lock(&key("lock"), request).await.unwrap().granted().unwrap();
-    assert!(after.token > again.token, "{after:?} after {again:?}");
+    assert!(after.token > fence, "{after:?} after {fence:?}");
     let created = next
         .control()
         .create_token(admin, &verax_api::CreateToken::new(&["admin".into()], ""))
         .await
         .unwrap();
-    assert!(created.token.id > new_id);
+    assert!(created.token.id > token);
     next.stop();
-    fixture.end().await;
 }
 
 fn lock_request() -> LockRequest {

@@ -1,27 +1,16 @@
 //! The console in headless Chromium: signing in, a figure that moves, a load run, and its result.
 
-use std::path::Path;
 use std::time::Duration;
 
 use thirtyfour::prelude::*;
 use verax_client::{LockOptions, LockOutcome};
 use verax_e2e::{Browser, Verax, until};
 
-fn axe() -> String {
-    let path = "../../console/node_modules/axe-core/axe.min.js";
-    std::fs::read_to_string(Path::new(env!("CARGO_MANIFEST_DIR")).join(path)).unwrap()
-}
-
 #[tokio::test(flavor = "multi_thread")]
 async fn the_console_shows_memory_and_hit_ratio() {
     let verax = Verax::demo(&[]);
     let browser = Browser::start().await;
-    let axe = axe();
     let page = &browser.page;
-    let check = async |what: &str| {
-        let findings = browser.accessibility_findings(&axe).await;
-        assert!(findings.is_empty(), "{what}: {findings:#?}");
-    };
 
     // A wrong token is refused in words.
     page.goto(verax.url()).await.unwrap();
@@ -29,7 +18,7 @@ async fn the_console_shows_memory_and_hit_ratio() {
     field.send_keys("not-a-token").await.unwrap();
     browser.click(By::Css("form button")).await;
     browser.text_when("[role=alert]", |text| text.contains("unknown, expired or revoked")).await;
-    check("sign-in").await;
+    browser.assert_accessible("sign-in").await;
 
     // The link of the start signs in, once, and leaves no code in the address bar.
     page.goto(verax.sign_in_link()).await.unwrap();
@@ -41,14 +30,14 @@ async fn the_console_shows_memory_and_hit_ratio() {
     browser.text_when("[data-figure=reads]", |text| text.contains("/s") && text != first).await;
     browser.text_when("[data-figure=hit-ratio]", |text| text.contains('%')).await;
     browser.text_when("[data-figure=origin-latency]", |text| text.contains("ms ·")).await;
-    check("overview, light").await;
+    browser.assert_accessible("overview, light").await;
     browser.click(By::Css("button[aria-label='Use dark colors']")).await;
     until("the dark theme is on", async || {
         let html = page.find(By::Css("html")).await.unwrap();
         html.attr("data-theme").await.unwrap().as_deref() == Some("chart-night")
     })
     .await;
-    check("overview, dark").await;
+    browser.assert_accessible("overview, dark").await;
 
     // One button starts a run; it is drawn while it goes on, and its result stays.
     browser.click(By::LinkText("Load")).await;
@@ -60,7 +49,7 @@ async fn the_console_shows_memory_and_hit_ratio() {
     browser.text_when("[data-run-state]", |text| text.contains("done")).await;
     let table = browser.text_when("main table", |text| text.contains("Throughput")).await;
     assert!(table.contains("p99") && table.contains("ms"), "{table}");
-    check("load, dark").await;
+    browser.assert_accessible("load, dark").await;
 
     // A reload keeps the session and shows the run again; signing out ends it.
     page.refresh().await.unwrap();
@@ -75,15 +64,10 @@ async fn the_console_shows_memory_and_hit_ratio() {
 async fn the_console_shows_who_waits_and_runs_drills() {
     let verax = Verax::demo(&["--no-traffic"]);
     let browser = Browser::start().await;
-    let axe = axe();
-    let check = async |what: &str| {
-        let findings = browser.accessibility_findings(&axe).await;
-        assert!(findings.is_empty(), "{what}: {findings:#?}");
-    };
     browser.page.goto(verax.sign_in_link()).await.unwrap();
     browser.click(By::LinkText("Waiting")).await;
     browser.text_when("[data-answer]", |text| text == "Nobody").await;
-    check("waiting, empty").await;
+    browser.assert_accessible("waiting, empty").await;
 
     // A lock and who waits for it appear by themselves, and can be forced open.
     let berths = verax.client().namespace("quayside", "berths").unwrap();
@@ -102,7 +86,7 @@ async fn the_console_shows_who_waits_and_runs_drills() {
     browser
         .text_when("main table", |text| text.contains("berth-7") && text.contains("desk 1"))
         .await;
-    check("waiting").await;
+    browser.assert_accessible("waiting").await;
     browser.click(By::Css("button[aria-label='Force berth-7 of quayside/berths open']")).await;
     browser.text_when("dialog", |text| text.contains("desk 1 holds it")).await;
     browser.click(By::XPath("//button[contains(., 'Force it open')]")).await;
@@ -115,5 +99,5 @@ async fn the_console_shows_who_waits_and_runs_drills() {
     let figures = browser.text_when("main table", |text| text.contains("origin calls")).await;
     assert!(figures.contains("guard off") && figures.contains("errors"), "{figures}");
     browser.text_when("main", |text| text.contains("1 origin call with the guard")).await;
-    check("drills").await;
+    browser.assert_accessible("drills").await;
 }

@@ -1,15 +1,8 @@
 //! The pages of the console in headless Chromium: what an administrator does there, and what others
 //! are offered.
 
-use std::path::Path;
-
 use thirtyfour::prelude::*;
 use verax_e2e::{Browser, Verax, until};
-
-fn axe() -> String {
-    let path = "../../console/node_modules/axe-core/axe.min.js";
-    std::fs::read_to_string(Path::new(env!("CARGO_MANIFEST_DIR")).join(path)).unwrap()
-}
 
 /// Waits until a service answers a page address with the app, as after a reload or from a bookmark.
 async fn opened(browser: &Browser, verax: &Verax, path: &str) {
@@ -30,52 +23,47 @@ async fn confirmed(browser: &Browser, action: &str) {
     browser.click(By::XPath(format!("//dialog[@open]//button[contains(., '{action}')]"))).await;
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn tenants_and_policies_are_managed_in_the_console() {
-    let verax = Verax::ephemeral(&[]);
-    let browser = Browser::start().await;
-    let axe = axe();
-    let check = async |what: &str| {
-        let findings = browser.accessibility_findings(&axe).await;
-        assert!(findings.is_empty(), "{what}: {findings:#?}");
-    };
-    browser.page.goto(verax.sign_in_link()).await.unwrap();
-    browser.text_when("[data-answer]", |text| text == "Healthy").await;
+/// A tenant and a namespace in it.
+async fn create_tenant_and_namespace(browser: &Browser) {
     browser.click(By::LinkText("Tenants")).await;
     browser.text_when("main", |text| text.contains("There are no tenants yet")).await;
     browser.click(By::XPath("//button[contains(., 'Tenant')]")).await;
-    filled(&browser, "Name", "Not a name").await;
-    confirmed(&browser, "Create it").await;
+    filled(browser, "Name", "Not a name").await;
+    confirmed(browser, "Create it").await;
     browser.text_when("dialog[open] [role=alert]", |text| text.contains("lower-case")).await;
-    filled(&browser, "Name", "ferrydesk").await;
-    confirmed(&browser, "Create it").await;
+    filled(browser, "Name", "ferrydesk").await;
+    confirmed(browser, "Create it").await;
     browser.text_when("main", |text| text.contains("1 tenant")).await;
     browser.click(By::XPath("//button[contains(., 'Namespace')]")).await;
-    filled(&browser, "Name", "boards").await;
-    confirmed(&browser, "Create it").await;
+    filled(browser, "Name", "boards").await;
+    confirmed(browser, "Create it").await;
     browser.text_when("main", |text| text.contains("ferrydesk/boards")).await;
+}
 
-    // A quota, with a field that cannot be read.
+/// A quota, with a field that cannot be read.
+async fn set_quota(browser: &Browser, verax: &Verax) {
     browser.click(By::Css("button[aria-label='Change the quota of ferrydesk']")).await;
-    filled(&browser, "Cap", "much").await;
-    filled(&browser, "Max connections", "20").await;
-    confirmed(&browser, "Set the quota").await;
+    filled(browser, "Cap", "much").await;
+    filled(browser, "Max connections", "20").await;
+    confirmed(browser, "Set the quota").await;
     browser.text_when("dialog[open]", |text| text.contains("“much” cannot be read")).await;
-    check("quota with an error").await;
-    filled(&browser, "Cap", "8 MiB").await;
-    confirmed(&browser, "Set the quota").await;
+    browser.assert_accessible("quota with an error").await;
+    filled(browser, "Cap", "8 MiB").await;
+    confirmed(browser, "Set the quota").await;
     browser.text_when("main table", |text| text.contains("of 8.0 MiB")).await;
     let quota = verax.run(&["tenant", "show", "ferrydesk", "--json"]).json()["quota"].clone();
     assert_eq!((&quota["cap_bytes"], &quota["max_connections"]), (&(8 << 20).into(), &20.into()));
-    check("tenants").await;
+    browser.assert_accessible("tenants").await;
+}
 
-    // A policy, also by its own address. One that somebody changed meanwhile is not overwritten.
-    opened(&browser, &verax, "/tenants/ferrydesk/boards").await;
+/// A policy, also by its own address. One that somebody changed meanwhile is not overwritten.
+async fn change_policy(browser: &Browser, verax: &Verax) {
+    opened(browser, verax, "/tenants/ferrydesk/boards").await;
     browser.click(By::XPath("//button[contains(., 'Change the policy')]")).await;
-    filled(&browser, "Max-age", "5m").await;
+    filled(browser, "Max-age", "5m").await;
     verax.run(&["namespace", "change", "ferrydesk/boards", "--jitter", "5"]).done();
     let stale = async || {
-        confirmed(&browser, "Change it").await;
+        confirmed(browser, "Change it").await;
         let alert = browser.page.find(By::Css("dialog[open] [role=alert]")).await.ok();
         match alert {
             Some(alert) => alert.text().await.is_ok_and(|text| text.contains("has changed")),
@@ -83,45 +71,62 @@ async fn tenants_and_policies_are_managed_in_the_console() {
         }
     };
     until("the change is refused", stale).await;
-    check("policy").await;
-    confirmed(&browser, "Cancel").await;
+    browser.assert_accessible("policy").await;
+    confirmed(browser, "Cancel").await;
     browser.text_when("[data-part=jitter_percent]", |text| text == "5").await;
     browser.click(By::XPath("//button[contains(., 'Change the policy')]")).await;
-    filled(&browser, "Max-age", "5m").await;
-    confirmed(&browser, "Change it").await;
+    filled(browser, "Max-age", "5m").await;
+    confirmed(browser, "Change it").await;
     browser.text_when("[data-part=max_age_seconds]", |text| text.contains("5 min")).await;
-    check("namespace").await;
+    browser.assert_accessible("namespace").await;
+}
 
-    // A bypass is one click, shows on every page, and ends with another.
+/// A bypass is one click, shows on every page, and ends with another.
+async fn bypass_and_end_it(browser: &Browser, verax: &Verax) {
     let origin = verax_e2e::HeldOrigin::start("[]").await;
     verax.run(&["origin", "create", "ferrydesk/desk", "--at", &origin.at()]).done();
     verax.run(&["namespace", "change", "ferrydesk/boards", "--origin", "desk"]).done();
     browser.click(By::XPath("//button[contains(., 'Bypass for 5 min')]")).await;
     browser.text_when("[data-bypass]", |text| text.contains("ferrydesk/boards")).await;
-    check("bypass").await;
+    browser.assert_accessible("bypass").await;
     browser.click(By::LinkText("Overview")).await;
     browser.text_when("[data-bypass]", |text| text.contains("ferrydesk/boards")).await;
-    opened(&browser, &verax, "/tenants/ferrydesk/boards").await;
+    opened(browser, verax, "/tenants/ferrydesk/boards").await;
     browser.click(By::XPath("//button[contains(., 'End the bypass')]")).await;
     until("the bypass has ended", async || {
         browser.page.find(By::Css("[data-bypass]")).await.is_err()
     })
     .await;
+}
 
-    // Deleting asks for the name.
+/// Deleting asks for the name.
+async fn delete_namespace(browser: &Browser, verax: &Verax) {
     browser.click(By::XPath("//button[contains(., 'Delete')]")).await;
-    filled(&browser, "to confirm", "board").await;
-    confirmed(&browser, "Delete it").await;
+    filled(browser, "to confirm", "board").await;
+    confirmed(browser, "Delete it").await;
     browser.text_when("dialog[open] [role=alert]", |text| text.contains("Write boards")).await;
-    filled(&browser, "to confirm", "boards").await;
-    confirmed(&browser, "Delete it").await;
+    filled(browser, "to confirm", "boards").await;
+    confirmed(browser, "Delete it").await;
     browser.text_when("main", |text| text.contains("There is no namespace")).await;
     browser.click(By::LinkText("Activity")).await;
     browser.text_when("main table", |text| text.contains("namespace.delete")).await;
-    check("activity").await;
-    opened(&browser, &verax, "/activity?filter=tenant.change").await;
+    browser.assert_accessible("activity").await;
+    opened(browser, verax, "/activity?filter=tenant.change").await;
     let rows = browser.text_when("main table", |text| text.contains("tenant.change")).await;
     assert!(!rows.contains("namespace.delete"), "{rows}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn tenants_and_policies_are_managed_in_the_console() {
+    let verax = Verax::ephemeral(&[]);
+    let browser = Browser::start().await;
+    browser.page.goto(verax.sign_in_link()).await.unwrap();
+    browser.text_when("[data-answer]", |text| text == "Healthy").await;
+    create_tenant_and_namespace(&browser).await;
+    set_quota(&browser, &verax).await;
+    change_policy(&browser, &verax).await;
+    bypass_and_end_it(&browser, &verax).await;
+    delete_namespace(&browser, &verax).await;
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -135,11 +140,6 @@ async fn entries_are_found_edited_and_deleted_in_the_console() {
     }
     verax.run(&["put", "ferrydesk/boards", "damaged", r#"{"delay":"#]).done();
     let browser = Browser::start().await;
-    let axe = axe();
-    let check = async |what: &str| {
-        let findings = browser.accessibility_findings(&axe).await;
-        assert!(findings.is_empty(), "{what}: {findings:#?}");
-    };
     browser.page.goto(verax.sign_in_link()).await.unwrap();
     browser.text_when("[data-answer]", |text| text == "Healthy").await;
     opened(&browser, &verax, "/entries?namespace=ferrydesk%2Fboards&prefix=board%2F").await;
@@ -150,7 +150,7 @@ async fn entries_are_found_edited_and_deleted_in_the_console() {
         .await;
     let rows = browser.page.find_all(By::Css("main tbody tr")).await.unwrap().len();
     assert!((10..120).contains(&rows), "{rows} rows");
-    check("entries").await;
+    browser.assert_accessible("entries").await;
 
     // One entry: its value, an edit, and an edit that comes too late.
     opened(&browser, &verax, "/entries?namespace=ferrydesk%2Fboards&key=board%2F7").await;
@@ -165,7 +165,7 @@ async fn entries_are_found_edited_and_deleted_in_the_console() {
     };
     write(r#"{"delay":"#).await;
     browser.text_when("dialog[open] [role=alert]", |text| text.contains("no valid JSON")).await;
-    check("edit").await;
+    browser.assert_accessible("edit").await;
     verax.run(&["put", "ferrydesk/boards", "board/7", r#"{"delay":70}"#]).done();
     write(r#"{"delay":8}"#).await;
     browser
@@ -181,7 +181,7 @@ async fn entries_are_found_edited_and_deleted_in_the_console() {
     confirmed(&browser, "Store it").await;
     browser.text_when("pre", |text| text.contains("\"delay\": 9")).await;
     assert_eq!(verax.run(&["get", "ferrydesk/boards", "board/7"]).done(), r#"{"delay":9}"#);
-    check("entry").await;
+    browser.assert_accessible("entry").await;
     browser.click(By::XPath("//section//button[contains(., 'Delete')]")).await;
     confirmed(&browser, "Delete it").await;
     browser.text_when("section", |text| text.contains("not in the cache")).await;
@@ -195,11 +195,6 @@ async fn tokens_and_sessions_are_managed_in_the_console_by_those_who_may() {
     verax.run(&["namespace", "create", "ferrydesk/boards"]).done();
     let reader = verax.run(&["token", "create", "--scope", "read:ferrydesk"]).done();
     let browser = Browser::start().await;
-    let axe = axe();
-    let check = async |what: &str| {
-        let findings = browser.accessibility_findings(&axe).await;
-        assert!(findings.is_empty(), "{what}: {findings:#?}");
-    };
     browser.page.goto(verax.sign_in_link()).await.unwrap();
     browser.text_when("[data-answer]", |text| text == "Healthy").await;
     browser.click(By::LinkText("Access")).await;
@@ -211,12 +206,12 @@ async fn tokens_and_sessions_are_managed_in_the_console_by_those_who_may() {
         .await;
     confirmed(&browser, "Add the scope").await;
     filled(&browser, "Note", "departure boards").await;
-    check("create a token").await;
+    browser.assert_accessible("create a token").await;
     confirmed(&browser, "Create it").await;
     let secret = browser.text_when("[data-secret]", |text| text.starts_with("verax-token-")).await;
     assert_eq!(verax.run_with(&secret, &["list", "ferrydesk/boards"], b"").code, 0);
     browser.text_when("main table", |text| text.contains("departure boards")).await;
-    check("access").await;
+    browser.assert_accessible("access").await;
     browser.click(By::Css("button[aria-label='Revoke token 3']")).await;
     confirmed(&browser, "Revoke it").await;
     browser.text_when("[data-answer]", |text| text == "2 tokens").await;
@@ -238,7 +233,7 @@ async fn tokens_and_sessions_are_managed_in_the_console_by_those_who_may() {
     }
     opened(&browser, &verax, "/access").await;
     browser.text_when("main", |text| text.contains("may read:ferrydesk")).await;
-    check("access of a reader").await;
+    browser.assert_accessible("access of a reader").await;
     // A session that is ended elsewhere is signed out here.
     let id = verax.run(&["session", "list", "--json"]).json()[0]["id"].to_string();
     verax.run(&["session", "end", &id]).done();
@@ -256,21 +251,16 @@ async fn entries_are_ordered_and_found_by_their_values_in_the_console() {
         verax.run(&["put", "ferrydesk/boards", &key, &value, "--tag", "boards"]).done();
     }
     let browser = Browser::start().await;
-    let axe = axe();
-    let check = async |what: &str| {
-        let findings = browser.accessibility_findings(&axe).await;
-        assert!(findings.is_empty(), "{what}: {findings:#?}");
-    };
     browser.page.goto(verax.sign_in_link()).await.unwrap();
     browser.text_when("[data-answer]", |text| text == "Healthy").await;
     browser.click(By::Css("button[aria-label='Use dark colors']")).await;
     opened(&browser, &verax, "/entries?namespace=ferrydesk/boards&order=largest").await;
     browser.text_when("main table tbody tr", |text| text.contains("board/5")).await;
-    check("entries by size, dark").await;
+    browser.assert_accessible("entries by size, dark").await;
     let place = "/entries?namespace=ferrydesk/boards&where=%24%5B%3F%40%20%3E%203%5D";
     opened(&browser, &verax, place).await;
     browser.text_when("[data-found]", |text| text.contains("2 found among 6 entries")).await;
-    check("found entries, dark").await;
+    browser.assert_accessible("found entries, dark").await;
     opened(&browser, &verax, "/entries?namespace=ferrydesk/boards&where=%24..a..b").await;
     browser.text_when("main [role=alert]", |text| text.contains("could take too long")).await;
     // The count comes before the loss.
@@ -278,7 +268,7 @@ async fn entries_are_ordered_and_found_by_their_values_in_the_console() {
     browser.click(By::XPath("//button[contains(., 'Invalidate a tag')]")).await;
     confirmed(&browser, "Count them").await;
     browser.text_when("dialog[open] output", |text| text == "6 would go.").await;
-    check("invalidate, dark").await;
+    browser.assert_accessible("invalidate, dark").await;
     confirmed(&browser, "Cancel").await;
 }
 
@@ -294,11 +284,6 @@ async fn usage_advice_and_damage_are_shown_in_the_console() {
         cache.get("board/saltmere").await.unwrap();
     }
     let browser = Browser::start().await;
-    let axe = axe();
-    let check = async |what: &str| {
-        let findings = browser.accessibility_findings(&axe).await;
-        assert!(findings.is_empty(), "{what}: {findings:#?}");
-    };
     browser.page.goto(verax.sign_in_link()).await.unwrap();
     browser.text_when("[data-answer]", |text| text == "Healthy").await;
     browser.click(By::Css("button[aria-label='Use dark colors']")).await;
@@ -312,7 +297,7 @@ async fn usage_advice_and_damage_are_shown_in_the_console() {
     browser.text_when("[data-checked]", |text| text.contains("1 damaged")).await;
     browser.click(By::XPath("//button[contains(., 'Remove the damaged ones')]")).await;
     browser.text_when("main", |text| text.contains("removed")).await;
-    check("namespace with usage, dark").await;
+    browser.assert_accessible("namespace with usage, dark").await;
     // A chart tells its values by keyboard, and can be paused.
     let chart = browser.page.query(By::Css("[role=img][tabindex='0']")).first().await.unwrap();
     chart.send_keys(Key::End + "").await.unwrap();
@@ -330,7 +315,7 @@ async fn usage_advice_and_damage_are_shown_in_the_console() {
     opened(&browser, &verax, "/tenants").await;
     browser.text_when("[data-usage-summary]", |text| text.contains("300 reads")).await;
     browser.text_when("[data-memory-division]", |text| text.contains("No division")).await;
-    check("tenants with usage, dark").await;
+    browser.assert_accessible("tenants with usage, dark").await;
     assert_eq!(verax.run(&["get", "ferrydesk/boards", "board/saltmere"]).code, 3);
 }
 
@@ -347,24 +332,19 @@ async fn plans_runs_schedules_and_hot_keys_are_managed_in_the_console() {
         verax.run(&["get", "ferrydesk/boards", "aldermouth"]).done();
     }
     let browser = Browser::start().await;
-    let axe = axe();
-    let check = async |what: &str| {
-        let findings = browser.accessibility_findings(&axe).await;
-        assert!(findings.is_empty(), "{what}: {findings:#?}");
-    };
     browser.page.goto(verax.sign_in_link()).await.unwrap();
     browser.text_when("[data-answer]", |text| text == "Healthy").await;
     // What is hot becomes a plan.
     browser.click(By::LinkText("Hot keys")).await;
     browser.text_when("[data-answer]", |text| text == "aldermouth").await;
     browser.text_when("main table", |text| text.contains("95.0 %")).await;
-    check("hot keys").await;
+    browser.assert_accessible("hot keys").await;
     browser.click(By::XPath("//button[contains(., 'Make a plan of these')]")).await;
     filled(&browser, "Name", "busiest").await;
     filled(&browser, "Concurrency", "many").await;
     confirmed(&browser, "Keep the plan").await;
     browser.text_when("dialog[open]", |text| text.contains("“many” cannot be read")).await;
-    check("a plan with an error").await;
+    browser.assert_accessible("a plan with an error").await;
     filled(&browser, "Concurrency", "2").await;
     let keys = browser.page.find(By::Css("dialog[open] textarea")).await.unwrap();
     keys.send_keys("\npattern {key} key=range:1..40").await.unwrap();
@@ -382,7 +362,7 @@ async fn plans_runs_schedules_and_hot_keys_are_managed_in_the_console() {
     until("most of what may be read is read", async || origin.calls() >= 30).await;
     browser.click(By::XPath("//button[contains(., 'Pause')]")).await;
     browser.text_when("[data-run-phase=paused]", |text| text.contains("paused")).await;
-    check("a run that pauses").await;
+    browser.assert_accessible("a run that pauses").await;
     browser.click(By::XPath("//section//button[contains(., 'Resume')]")).await;
     browser.text_when("[data-run-phase=refilling]", |text| text.contains("refilling")).await;
     browser.click(By::XPath("//section//button[contains(., 'Stop')]")).await;
@@ -399,13 +379,13 @@ async fn plans_runs_schedules_and_hot_keys_are_managed_in_the_console() {
     filled(&browser, "Cron expression", "0 7 * * *").await;
     filled(&browser, "What it is for", "early commuters").await;
     browser.text_when("dialog[open]", |text| text.contains("07:00 WE")).await;
-    check("a schedule").await;
+    browser.assert_accessible("a schedule").await;
     confirmed(&browser, "Keep the schedule").await;
     browser.text_when("main", |text| text.contains("ferrydesk/mornings")).await;
     browser.click(By::Css("button[aria-label='Pause ferrydesk/mornings']")).await;
     browser.text_when("main", |text| text.contains("Nothing is scheduled")).await;
     browser.click(By::Css("button[aria-label='Use dark colors']")).await;
-    check("warming, dark").await;
+    browser.assert_accessible("warming, dark").await;
     browser.click(By::Css("button[aria-label='Delete ferrydesk/busiest']")).await;
     confirmed(&browser, "Delete it").await;
     browser.text_when("main", |text| text.contains("No plans.")).await;

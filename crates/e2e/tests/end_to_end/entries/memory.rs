@@ -19,6 +19,27 @@ fn curve(verax: &Verax, place: &str) -> Value {
     verax.run(&["memory", "curve", place, "--json"]).json()
 }
 
+/// Another tenant's namespaces stay its own.
+fn others_stay_hidden(verax: &Verax) {
+    let token = verax.run(&["token", "create", "--scope", "observe:tideline"]).done();
+    let own = verax.run_with(token.trim(), &["memory", "divide", "--json"], b"").json();
+    let tenants: Vec<&Value> =
+        own["namespaces"].as_array().unwrap().iter().map(|row| &row["tenant"]).collect();
+    assert_eq!(tenants, ["tideline", "tideline"]);
+    let bytes: u64 = own["namespaces"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|row| row["bytes_now"].as_u64().unwrap())
+        .sum();
+    assert_eq!(own["bytes"], bytes);
+    let refused = verax.run_with(token.trim(), &["memory", "curve", "ferrydesk/boards"], b"");
+    assert!(refused.code == 4 && refused.err.contains("observe:"), "{refused:?}");
+    let locker = verax.run(&["token", "create", "--scope", "lock:ferrydesk"]).done();
+    let none = verax.run_with(locker.trim(), &["memory", "divide", "--json"], b"").json();
+    assert_eq!((&none["namespaces"], &none["bytes"]), (&Value::Array(vec![]), &0.into()));
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn memory_is_judged_by_what_is_read() {
     let verax = Verax::ephemeral(&[]);
@@ -83,25 +104,7 @@ async fn memory_is_judged_by_what_is_read() {
     assert!(people.contains("now") && people.contains("keys known by their rate"), "{people}");
     let people = verax.run(&["memory", "divide"]).done();
     assert!(people.contains("ferrydesk/boards") && people.contains("unknown"), "{people}");
-
-    // Another tenant's namespaces stay its own.
-    let token = verax.run(&["token", "create", "--scope", "observe:tideline"]).done();
-    let own = verax.run_with(token.trim(), &["memory", "divide", "--json"], b"").json();
-    let tenants: Vec<&Value> =
-        own["namespaces"].as_array().unwrap().iter().map(|row| &row["tenant"]).collect();
-    assert_eq!(tenants, ["tideline", "tideline"]);
-    let bytes: u64 = own["namespaces"]
-        .as_array()
-        .unwrap()
-        .iter()
-        .map(|row| row["bytes_now"].as_u64().unwrap())
-        .sum();
-    assert_eq!(own["bytes"], bytes);
-    let refused = verax.run_with(token.trim(), &["memory", "curve", "ferrydesk/boards"], b"");
-    assert!(refused.code == 4 && refused.err.contains("observe:"), "{refused:?}");
-    let locker = verax.run(&["token", "create", "--scope", "lock:ferrydesk"]).done();
-    let none = verax.run_with(locker.trim(), &["memory", "divide", "--json"], b"").json();
-    assert_eq!((&none["namespaces"], &none["bytes"]), (&Value::Array(vec![]), &0.into()));
+    others_stay_hidden(&verax);
 }
 
 #[tokio::test(flavor = "multi_thread")]

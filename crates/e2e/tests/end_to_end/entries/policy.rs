@@ -173,6 +173,31 @@ async fn the_max_age_that_a_client_wants_is_kept_within_bounds() {
 }
 
 /// "Is it the cache?": answered by one switch, over both transports, and over by itself.
+/// Fifty callers read past the cache at the same time.
+async fn reads_together_share_a_call(verax: &Verax, origin: &HeldOrigin, url: &str, token: &str) {
+    let before = origin.calls();
+    let mut together = tokio::task::JoinSet::new();
+    for _ in 0..50 {
+        // Each with a connection of its own: a handle would ask once for all of its callers.
+        let read = reqwest::Client::new().get(url).bearer_auth(token).send();
+        together.spawn(async move { read.await.map(|response| response.status().as_u16()) });
+    }
+    let waiting = async || {
+        let url = url.replace("/entries/board", "/permits");
+        let request = reqwest::Client::new().get(url).bearer_auth(verax.token());
+        let shown: Value = request.send().await.unwrap().json().await.unwrap();
+        shown["items"][0]["waiting"].as_u64().is_some_and(|waiting| waiting >= 49)
+    };
+    until("all of them wait", waiting).await;
+    origin.let_go(10_000);
+    while let Some(read) = together.join_next().await {
+        assert_eq!(read.unwrap().unwrap(), 200);
+    }
+    // The first read began before the others asked, so there is one more for all of them.
+    let calls = origin.calls() - before;
+    assert!((1..=3).contains(&calls), "50 readers made {calls} calls");
+}
+
 #[rstest]
 #[case::wire(false)]
 #[case::http(true)]
@@ -220,27 +245,7 @@ async fn a_bypass_reads_the_origin_until_it_ends(#[case] over_http: bool) {
     assert!(status.starts_with("verax; fwd=bypass; fwd-status=200"), "{status}");
     let activity = verax.run(&["activity", "list", "--json"]).json();
     assert!(activity[0]["detail"]["bypass_until_ms"]["after"].is_u64(), "{activity}");
-    let before = origin.calls();
-    let mut together = tokio::task::JoinSet::new();
-    for _ in 0..50 {
-        // Each with a connection of its own: a handle would ask once for all of its callers.
-        let read = reqwest::Client::new().get(&url).bearer_auth(token.trim()).send();
-        together.spawn(async move { read.await.map(|response| response.status().as_u16()) });
-    }
-    let waiting = async || {
-        let url = url.replace("/entries/board", "/permits");
-        let request = reqwest::Client::new().get(url).bearer_auth(verax.token());
-        let shown: Value = request.send().await.unwrap().json().await.unwrap();
-        shown["items"][0]["waiting"].as_u64().is_some_and(|waiting| waiting >= 49)
-    };
-    until("all of them wait", waiting).await;
-    origin.let_go(10_000);
-    while let Some(read) = together.join_next().await {
-        assert_eq!(read.unwrap().unwrap(), 200);
-    }
-    // The first read began before the others asked, so there is one more for all of them.
-    let calls = origin.calls() - before;
-    assert!((1..=3).contains(&calls), "50 readers made {calls} calls");
+    reads_together_share_a_call(&verax, &origin, &url, token.trim()).await;
     bypass(&["--end"]).done();
     assert_eq!(reads(10).await, 0);
     // It ends by itself.

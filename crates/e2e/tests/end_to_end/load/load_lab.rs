@@ -5,6 +5,7 @@ use nix::sys::signal::Signal;
 use serde_json::{Value, json};
 use thirtyfour::prelude::*;
 use verax_api::{ChangeLoad, LoadRun, LoadWorker, TrafficRecording, WorkerState};
+use verax_client::Cache;
 use verax_e2e::{Browser, HeldOrigin, Verax, is_running, send, until, until_some};
 
 /// A namespace over an origin that responds without delay.
@@ -242,36 +243,39 @@ async fn workers_of_other_machines_join_runs_and_can_be_put_out() {
     assert_eq!(far.0.wait().unwrap().code(), Some(4));
 }
 
+/// Records ninety reads of two keys.
+async fn record(verax: &Verax, cache: &Cache, flags: &[&str]) -> TrafficRecording {
+    let start = ["load", "recording", "start", "ferrydesk/boards", "--for", "30s", "--json"];
+    let (recorded, ()) = beside(verax, &[&start[..], flags].concat(), async || {
+        let running = async || {
+            let all = verax.client().runs::<TrafficRecording>().await.ok()?;
+            all.into_iter().find(|recording| recording.state == "running")
+        };
+        let id = until_some("it records", running).await.id;
+        // Twice as many reads of one key as of the other.
+        for key in ["a", "b", "a"].into_iter().cycle().take(90) {
+            cache.get(key).await.unwrap();
+        }
+        until("they are recorded", async || {
+            running().await.is_some_and(|recording| recording.reads == 90)
+        })
+        .await;
+        // Somebody else's recording of the namespace is refused meanwhile.
+        let second = verax.run(&[&start[..], flags].concat());
+        assert!(second.err.contains("is being recorded"), "{second:?}");
+        verax.run(&["load", "recording", "stop", &id.to_string()]).done();
+    })
+    .await;
+    serde_json::from_str::<TrafficRecording>(&recorded.out).unwrap()
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn traffic_is_recorded_and_replayed_faster() {
     let verax = Verax::ephemeral(&[]);
     let _origin = prepared(&verax).await;
     let cache = verax.client().cache("ferrydesk", "boards", Default::default()).unwrap();
-    let record = async |flags: &[&str]| {
-        let start = ["load", "recording", "start", "ferrydesk/boards", "--for", "30s", "--json"];
-        let (recorded, ()) = beside(&verax, &[&start[..], flags].concat(), async || {
-            let running = async || {
-                let all = verax.client().runs::<TrafficRecording>().await.ok()?;
-                all.into_iter().find(|recording| recording.state == "running")
-            };
-            let id = until_some("it records", running).await.id;
-            // Twice as many reads of one key as of the other.
-            for key in ["a", "b", "a"].into_iter().cycle().take(90) {
-                cache.get(key).await.unwrap();
-            }
-            until("they are recorded", async || {
-                running().await.is_some_and(|recording| recording.reads == 90)
-            })
-            .await;
-            // Somebody else's recording of the namespace is refused meanwhile.
-            let second = verax.run(&[&start[..], flags].concat());
-            assert!(second.err.contains("is being recorded"), "{second:?}");
-            verax.run(&["load", "recording", "stop", &id.to_string()]).done();
-        })
-        .await;
-        serde_json::from_str::<TrafficRecording>(&recorded.out).unwrap()
-    };
-    let (plain, hashed) = (record(&[]).await, record(&["--hash-keys"]).await);
+    let plain = record(&verax, &cache, &[]).await;
+    let hashed = record(&verax, &cache, &["--hash-keys"]).await;
     for recording in [&plain, &hashed] {
         assert_eq!((recording.reads, recording.keys, recording.missed), (90, 2, 0));
         assert_eq!(recording.state, "stopped");
@@ -391,6 +395,44 @@ async fn limits_end_a_run_and_missed_goals_have_an_exit_code_of_their_own() {
     assert!(ran.err.contains("on 192.0.2.1, which load runs may not read"), "{}", ran.err);
 }
 
+/// A copy of run 2 in every form, and back as run 3.
+async fn a_copy_leaves_and_comes_back(verax: &Verax) {
+    let json = verax.scratch("run.json").display().to_string();
+    verax.run(&["load", "export", "2", "--output", &json]).done();
+    let csv = verax.run(&["load", "export", "2", "--form", "csv"]).done();
+    // Ten seconds of two lanes, and the titles.
+    assert_eq!(csv.lines().count(), 21, "{csv}");
+    let log = verax.run(&["load", "export", "2", "--form", "histogram-log"]).done();
+    let intervals = log.lines().filter(|line| line.starts_with("Tag=cached,")).count();
+    assert_eq!(intervals, 10, "{log}");
+    let page = verax.run(&["load", "export", "2", "--form", "html"]).done();
+    assert!(
+        page.contains("\"name\":\"my-profile\"") && !page.contains("src=\"/"),
+        "{}",
+        page.len()
+    );
+    let kept = verax.run(&["load", "import", &json]).done();
+    assert!(kept.contains("kept as load run 3"), "{kept}");
+    let (original, copy) =
+        (verax.client().load_run(2).await.unwrap(), verax.client().load_run(3).await.unwrap());
+    assert!(copy.is_imported && !original.is_imported);
+    assert_eq!((&copy.report, &copy.ticks), (&original.report, &original.ticks));
+    let log_of_copy = verax.run(&["load", "export", "3", "--form", "histogram-log"]).done();
+    let of = |log: &str| log.lines().filter(|l| l.starts_with("Tag=")).map(str::to_owned).collect();
+    let (original, copied): (Vec<_>, Vec<_>) = (of(&log), of(&log_of_copy));
+    assert_eq!(original, copied, "the histograms are exactly the same");
+    // What is no run, or another format, is refused and keeps nothing.
+    let text = std::fs::read_to_string(&json).unwrap();
+    for (damaged, code) in [
+        (text.replacen("\"verax_load_run\":1", "\"verax_load_run\":2", 1), 4),
+        (text.replacen("\"state\":\"done\"", "\"state\":\"running\"", 1), 4),
+        (text[..text.len() / 2].to_owned(), 2),
+    ] {
+        std::fs::write(&json, damaged).unwrap();
+        assert_eq!(verax.run(&["load", "import", &json]).code, code);
+    }
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_profile_of_ones_own_takes_init_check_store_and_run() {
     let verax = Verax::ephemeral(&[]);
@@ -428,42 +470,7 @@ async fn a_profile_of_ones_own_takes_init_check_store_and_run() {
     assert!(compared.contains("throughput") && compared.contains("run 2"), "{compared}");
     let shown = verax.run(&["load", "show", "2"]).done();
     assert!(shown.contains("baseline, run 1"), "{shown}");
-
-    // A copy of a run, in every form, and back.
-    let json = verax.scratch("run.json").display().to_string();
-    verax.run(&["load", "export", "2", "--output", &json]).done();
-    let csv = verax.run(&["load", "export", "2", "--form", "csv"]).done();
-    // Ten seconds of two lanes, and the titles.
-    assert_eq!(csv.lines().count(), 21, "{csv}");
-    let log = verax.run(&["load", "export", "2", "--form", "histogram-log"]).done();
-    let intervals = log.lines().filter(|line| line.starts_with("Tag=cached,")).count();
-    assert_eq!(intervals, 10, "{log}");
-    let page = verax.run(&["load", "export", "2", "--form", "html"]).done();
-    assert!(
-        page.contains("\"name\":\"my-profile\"") && !page.contains("src=\"/"),
-        "{}",
-        page.len()
-    );
-    let kept = verax.run(&["load", "import", &json]).done();
-    assert!(kept.contains("kept as load run 3"), "{kept}");
-    let (original, copy) =
-        (verax.client().load_run(2).await.unwrap(), verax.client().load_run(3).await.unwrap());
-    assert!(copy.is_imported && !original.is_imported);
-    assert_eq!((&copy.report, &copy.ticks), (&original.report, &original.ticks));
-    let log_of_copy = verax.run(&["load", "export", "3", "--form", "histogram-log"]).done();
-    let of = |log: &str| log.lines().filter(|l| l.starts_with("Tag=")).map(str::to_owned).collect();
-    let (original, copied): (Vec<_>, Vec<_>) = (of(&log), of(&log_of_copy));
-    assert_eq!(original, copied, "the histograms are exactly the same");
-    // What is no run, or another format, is refused and keeps nothing.
-    let text = std::fs::read_to_string(&json).unwrap();
-    for (damaged, code) in [
-        (text.replacen("\"verax_load_run\":1", "\"verax_load_run\":2", 1), 4),
-        (text.replacen("\"state\":\"done\"", "\"state\":\"running\"", 1), 4),
-        (text[..text.len() / 2].to_owned(), 2),
-    ] {
-        std::fs::write(&json, damaged).unwrap();
-        assert_eq!(verax.run(&["load", "import", &json]).code, code);
-    }
+    a_copy_leaves_and_comes_back(&verax).await;
     assert_eq!(verax.client().runs::<LoadRun>().await.unwrap().len(), 3);
     verax.run(&["load", "profile", "delete", "ferrydesk/my-profile"]).done();
     assert!(!verax.run(&["load", "profile", "list"]).done().contains("my-profile"));
@@ -537,12 +544,7 @@ async fn the_lab_in_the_console_has_hands_profiles_and_comparisons() {
         .await;
     browser.click(By::XPath("//button[contains(., 'Use as the baseline')]")).await;
     browser.click(By::XPath("//button[contains(., 'No baseline')]")).await;
-    let axe = std::fs::read_to_string(
-        std::path::Path::new(env!("CARGO_MANIFEST_DIR"))
-            .join("../../console/node_modules/axe-core/axe.min.js"),
-    );
-    let findings = browser.accessibility_findings(&axe.unwrap()).await;
-    assert!(findings.is_empty(), "{findings:#?}");
+    browser.assert_accessible("the load page with a comparison").await;
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -586,10 +588,5 @@ async fn the_console_records_traffic_and_replays_it_with_workers_that_joined() {
     let machines: Vec<_> = run.workers.iter().map(|worker| worker.machine.as_deref()).collect();
     assert_eq!(machines, [Some("quay-1"), None]);
     assert_eq!(run.report.unwrap().keys, 2);
-    let axe = std::fs::read_to_string(
-        std::path::Path::new(env!("CARGO_MANIFEST_DIR"))
-            .join("../../console/node_modules/axe-core/axe.min.js"),
-    );
-    let findings = browser.accessibility_findings(&axe.unwrap()).await;
-    assert!(findings.is_empty(), "{findings:#?}");
+    browser.assert_accessible("the load page with recordings").await;
 }

@@ -1,7 +1,6 @@
 //! A pair of Verax over one MariaDB: one is killed, stopped or ended in order, and the other takes
 //! over; clients that know both addresses, or one of them, follow.
 
-use std::path::Path;
 use std::process::Command;
 use std::time::{Duration, Instant};
 
@@ -235,9 +234,6 @@ async fn a_paused_node_resumes_as_a_standby_without_old_entries() {
 async fn the_console_of_a_standby_says_so_and_follows_the_takeover() {
     let mut pair = Pair::start().await;
     let browser = Browser::start().await;
-    let axe = Path::new(env!("CARGO_MANIFEST_DIR"))
-        .join("../../console/node_modules/axe-core/axe.min.js");
-    let axe = std::fs::read_to_string(axe).unwrap();
     let link = |url: &str| pair.run(url, &["sign-in"]).done();
     let (of_active, of_standby) = (link(pair.first.url()), link(pair.second.url()));
     browser.page.goto(of_active.trim()).await.unwrap();
@@ -248,8 +244,7 @@ async fn the_console_of_a_standby_says_so_and_follows_the_takeover() {
     browser.text_when("[data-answer]", |text| text == "Another one").await;
     let table = browser.text_when("main table", |text| text.contains("standby")).await;
     assert!(table.contains("(this one)") && table.contains(pair.first.url()), "{table}");
-    let findings = browser.accessibility_findings(&axe).await;
-    assert!(findings.is_empty(), "{findings:#?}");
+    browser.assert_accessible("the nodes as a standby shows them").await;
     pair.first.kill();
     browser.text_when("[data-answer]", |text| text == "Healthy").await;
     browser.text_when("[data-figure=standbys]", |text| text.contains("1 away")).await;
