@@ -16,9 +16,10 @@ CONSOLE_SOURCES := $(shell find console/src console/public -type f -not -name op
 # Cargo beside other targets: it divides the processors itself.
 CARGO := env --unset=MAKEFLAGS cargo
 # Runs one part of the test programs, all from the same build products.
-test-part = $(CARGO) test --locked --workspace --config 'target."cfg(all())".runner="setup/test-part $(1)"'
+test-part = $(CARGO) test --locked --workspace --tests --config 'target."cfg(all())".runner="setup/test-part $(1)"'
 
-.PHONY: help demo quick-program test test-programs test-together test-beside check faults bench screenshots console typescript openapi build packages test-packages clean
+.PHONY: help demo quick-program build packages console typescript openapi check bench faults screenshots clean \
+	test test-packages test-programs api-tester test-end-to-end test-servers test-rest test-documentation test-console
 
 help: ## Show what can be made
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 14
@@ -42,22 +43,24 @@ build: packages console ## Build the program as it ships, with its console
 
 test: test-packages ## Run every test
 	@# Everything at once, so that the program and all tests share one set of build products.
-	echo "building verax and its tests, about 400 crates, the console and the TypeScript client, at the first time"
-	$(MAKE) --jobs 3 console typescript test-programs
-	echo "running the end-to-end tests, and what can run beside them"
-	$(MAKE) --jobs 2 test-together test-beside
-	echo "running the tests that measure time, beside which nothing runs"
-	$(call test-part,alone) --tests
+	echo "building verax and its tests, about 400 crates, the console and what else the tests need, at the first time"
+	$(MAKE) --jobs 4 console typescript api-tester test-programs
+	echo "running the tests; those that start everything take longest"
+	$(MAKE) --jobs 5 test-end-to-end test-servers test-rest test-documentation test-console
+	echo "running the tests that measure time, with nothing beside them"
+	$(call test-part,alone)
 
 test-programs:
 	@$(CARGO) build --locked --workspace --all-targets
 
-test-together:
-	@$(call test-part,together) --tests
+test-end-to-end test-servers test-rest:
+	@$(call test-part,$(@:test-%=%))
 
-test-beside:
-	@$(call test-part,beside)
-	npm --prefix console test
+test-documentation:
+	@$(CARGO) test --locked --workspace --doc
+
+test-console:
+	@npm --prefix console test
 
 check: packages console typescript ## Check formats, lints and types
 	@cargo fmt --all --check
@@ -110,7 +113,8 @@ packages: ## Install Debian's packages that building and running need
 
 test-packages: packages ## Install Debian's packages that tests need
 	@setup/packages chromium chromium-driver:chromedriver python3 python3-venv:/var/lib/dpkg/info/python3-venv.list
-	$(MAKE) target/api-tester/.installed
+
+api-tester: target/api-tester/.installed ## Install what tests the API by its description
 
 target/api-tester/.installed: setup/api-tester.txt
 	@echo "installing what tests the API by its description"
