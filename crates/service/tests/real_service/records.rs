@@ -206,8 +206,8 @@ async fn a_restored_dump_is_detected() {
     fixture.end().await;
 }
 
-/// Starts over records that were restored while Verax was away: the files of its data directory know
-/// what the records have forgotten.
+/// Starts over records that were restored while Verax was away: the files of its data directory
+/// know what the records have forgotten.
 async fn continues_above(
     fixture: &Fixture,
     options: ServiceOptions,
