@@ -35,7 +35,7 @@ async fn main() {
     tokio::time::sleep(Duration::from_millis(500)).await;
     picture("console-load").await;
     pages(&verax, &browser, &folder).await;
-    guards(&verax, &browser, &folder).await;
+    drills_and_waiting(&verax, &browser, &folder).await;
     let token = verax.token();
     for (name, commands) in TERMINALS {
         terminal_picture(&verax, (verax.url(), &token), name, commands, &folder);
@@ -87,8 +87,8 @@ async fn pages(verax: &Verax, browser: &Browser, folder: &Path) {
     picture("console-warming").await;
 }
 
-/// Who waits for what, with locks that are held and waited for, and drills.
-async fn guards(verax: &Verax, browser: &Browser, folder: &Path) {
+/// A drill, and who waits for which lock.
+async fn drills_and_waiting(verax: &Verax, browser: &Browser, folder: &Path) {
     let picture = async |name: &str| browser.picture(&folder.join(format!("{name}.png"))).await;
     browser.click(By::LinkText("Drills")).await;
     browser.click(By::XPath("//button[contains(., 'Stampede')]")).await;

@@ -39,7 +39,7 @@ fn old_data_shows_its_guarantee(run: impl Fn(&[&str]) -> Value) {
     assert_eq!(figure(&old_data, 1, "late stores refused"), 10.0);
 }
 
-/// Stale copies bridge an outage, and the breaker closes after it.
+/// Stale copies bridge an outage, and the breaker is closed again after it.
 fn outage_shows_its_guarantee(run: impl Fn(&[&str]) -> Value) {
     let outage = run(&["outage"]);
     let errors = "errors seen by users";
@@ -82,7 +82,7 @@ fn deployment_shows_its_guarantee(run: impl Fn(&[&str]) -> Value) {
     assert!(p99(0) > p99(2), "{deployment}");
 }
 
-/// A reserve and a quota keep a neighbor quiet.
+/// A reserve and a quota protect the quiet tenant from its neighbor.
 fn noisy_neighbor_shows_its_guarantee(run: impl Fn(&[&str]) -> Value) {
     let noisy = run(&["noisy-neighbor"]);
     let during = |side| figure(&noisy, side, "hit ratio during the flood");

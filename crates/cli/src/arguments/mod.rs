@@ -2,7 +2,7 @@
 
 mod administration;
 mod entries;
-mod guards;
+mod locks;
 mod runs;
 mod schedules;
 mod service;
@@ -15,7 +15,7 @@ use clap::{Args, Parser, Subcommand};
 
 pub(crate) use administration::*;
 pub(crate) use entries::*;
-pub(crate) use guards::*;
+pub(crate) use locks::*;
 pub(crate) use runs::*;
 pub(crate) use schedules::*;
 pub use service::*;

@@ -116,7 +116,7 @@ pub fn conduct<'p>(
     conduct_boxed(plan, start, steering, stop, Box::new(progress))
 }
 
-/// [`conduct`], in a box that every crate uses as it is: a run is not compiled again in each.
+/// The work of [`conduct`], in a box: every crate that awaits it would compile it again otherwise.
 fn conduct_boxed<'p>(
     plan: RunPlan,
     start: &'p dyn StartGenerator,

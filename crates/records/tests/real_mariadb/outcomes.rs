@@ -156,7 +156,7 @@ async fn unresponsive_connections_are_dropped() {
     server.stop().await.unwrap();
 }
 
-/// What a worker was told of its tenants and tokens.
+/// The tenants and tokens whose creation was acknowledged to a worker.
 type Acknowledged = (Vec<TenantRecord>, Vec<TokenRecord>);
 
 /// Creates tenants and tokens for a while.

@@ -110,7 +110,7 @@ async fn records_in(place: &str, directory: &Path) -> (Records, Option<PrivateSe
     (Records::open(server.url("verax")).await.unwrap(), Some(server))
 }
 
-/// Changes that what is there does not allow.
+/// Attempts changes that the present records do not allow.
 async fn changes_are_refused(records: &Records, namespace: &NamespaceRecord) {
     let (actor, tenant, tables) = (Actor::new("the test"), name("tideline"), name("tables"));
     let policy = NamespacePolicy::default();

@@ -53,10 +53,18 @@ include-path-regex = "/load-workers$"
 expected-statuses = [101, 200, 403, 422, 426, 429]
 "#;
 
-fn run(command: &mut Command) {
+/// Runs a tester that must find nothing; returns what it said.
+fn run(command: &mut Command) -> String {
     let output = command.output().unwrap();
-    let said = String::from_utf8_lossy(&output.stdout);
+    let said = String::from_utf8_lossy(&output.stdout).into_owned();
     assert!(output.status.success(), "{said}{}", String::from_utf8_lossy(&output.stderr));
+    said
+}
+
+/// A count of operations in what the API tester said.
+fn operations(said: &str, which: &str) -> u32 {
+    let line = said.lines().find_map(|line| line.trim().strip_prefix(which)).unwrap();
+    line.trim().split('/').next().unwrap().parse().unwrap()
 }
 
 #[test]
@@ -72,7 +80,7 @@ fn responses_match_the_openapi_description() {
     verax.run(&["namespace", "create", "ferrydesk/boards"]).done();
     let directory = tempfile::tempdir().unwrap();
     std::fs::write(directory.path().join("schemathesis.toml"), SETTINGS).unwrap();
-    run(Command::new(tester("schemathesis"))
+    let said = run(Command::new(tester("schemathesis"))
         .current_dir(directory.path())
         .arg("run")
         .arg(format!("{}/openapi.json", verax.url()))
@@ -80,4 +88,8 @@ fn responses_match_the_openapi_description() {
         .arg(format!("Authorization: Bearer {}", verax.token()))
         .args(["--exclude-path-regex", LEFT_OUT])
         .args(CASES));
+    // What its time was not enough for would pass otherwise.
+    let tested = operations(&said, "Tested:");
+    assert_eq!(tested, operations(&said, "Selected:"), "{said}");
+    assert!(tested > 90 && said.contains("✅ Coverage"), "{said}");
 }

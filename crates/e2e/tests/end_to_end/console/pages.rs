@@ -23,7 +23,7 @@ async fn confirmed(browser: &Browser, action: &str) {
     browser.click(By::XPath(format!("//dialog[@open]//button[contains(., '{action}')]"))).await;
 }
 
-/// A tenant and a namespace in it.
+/// Creates a tenant, and a namespace in it.
 async fn create_tenant_and_namespace(browser: &Browser) {
     browser.click(By::LinkText("Tenants")).await;
     browser.text_when("main", |text| text.contains("There are no tenants yet")).await;
@@ -40,7 +40,7 @@ async fn create_tenant_and_namespace(browser: &Browser) {
     browser.text_when("main", |text| text.contains("ferrydesk/boards")).await;
 }
 
-/// A quota, with a field that cannot be read.
+/// Sets a quota, first with a field that cannot be read.
 async fn set_quota(browser: &Browser, verax: &Verax) {
     browser.click(By::Css("button[aria-label='Change the quota of ferrydesk']")).await;
     filled(browser, "Cap", "much").await;
@@ -56,7 +56,7 @@ async fn set_quota(browser: &Browser, verax: &Verax) {
     browser.assert_accessible("tenants").await;
 }
 
-/// A policy, also by its own address. One that somebody changed meanwhile is not overwritten.
+/// Changes a policy, by its own address. One that somebody changed meanwhile is not overwritten.
 async fn change_policy(browser: &Browser, verax: &Verax) {
     opened(browser, verax, "/tenants/ferrydesk/boards").await;
     browser.click(By::XPath("//button[contains(., 'Change the policy')]")).await;

@@ -395,7 +395,7 @@ async fn limits_end_a_run_and_missed_goals_have_an_exit_code_of_their_own() {
     assert!(ran.err.contains("on 192.0.2.1, which load runs may not read"), "{}", ran.err);
 }
 
-/// A copy of run 2 in every form, and back as run 3.
+/// Exports run 2 in every form, and imports it as run 3.
 async fn a_copy_leaves_and_comes_back(verax: &Verax) {
     let json = verax.scratch("run.json").display().to_string();
     verax.run(&["load", "export", "2", "--output", &json]).done();

@@ -259,6 +259,9 @@ async fn a_failed_refill_is_taken_over_and_an_invalidation_is_respected() {
     // Whose refill fails gets the error, or the value if another has stored it by then.
     assert!(ended[0] == 1 && ended[1] <= 1, "{ended:?}");
     assert_eq!(refills.load(Ordering::SeqCst), 3);
+    // Nobody stores a value for a caller that is alone.
+    let alone = boards.get_or_refill("alone", MINUTE, async || Err::<String, _>("closed")).await;
+    assert_eq!(alone, Err("closed"));
 
     // Who asks after an invalidation gets nothing that was read before it.
     let (begun, go_on) = (Arc::new(Notify::new()), Arc::new(Notify::new()));
