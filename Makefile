@@ -14,7 +14,7 @@ CONSOLE_SOURCES := $(shell find console/src console/public -type f -not -name op
 	console/svelte.config.js docs/openapi.json
 
 # Cargo beside other targets: it divides the processors itself.
-CARGO := env --unset=MAKEFLAGS cargo
+CARGO := env --unset=MAKEFLAGS --unset=MFLAGS cargo
 # Runs one part of the test programs, all from the same build products.
 test-part = $(CARGO) test --locked --workspace --tests --config 'target."cfg(all())".runner="setup/test-part $(1)"'
 
